@@ -1,0 +1,1 @@
+"""Fold Barn: a control plane for software-defined storage on server-local disks."""

@@ -1,0 +1,185 @@
+"""The web application: the API under /api, and the built front end for everything else."""
+
+from __future__ import annotations
+
+import asyncio
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+
+from fastapi import APIRouter, FastAPI, Response
+from fastapi.responses import FileResponse
+from sqlalchemy import select
+from starlette.middleware.gzip import GZipMiddleware
+from starlette.middleware.trustedhost import TrustedHostMiddleware
+from starlette.staticfiles import StaticFiles
+
+from foldbarn.api import errors, pictures
+from foldbarn.api.events import Listener
+from foldbarn.api.models import (
+    Accepted, AgentIn, AgentOut, Ask, BarnOut, ChangeOut, ChangePage, Deed, ExtentOut, GraceIn, LeverIn, PoolOut, Problem, VolumeOut,
+    VolumePage, Wish, WorkOut, YardOut,
+)  # fmt: skip
+from foldbarn.changes.preview import Preview
+from foldbarn.changes.queue import closing_sender
+from foldbarn.core.errors import NotFound
+from foldbarn.links.yard import levers
+from foldbarn.services import changes, intake, site
+from foldbarn.settings import settings
+from foldbarn.store.database import transaction
+from foldbarn.store.tables import VolumeRow
+from foldbarn.store.views import current_view
+
+PROBLEMS = {status: {"model": Problem} for status in (404, 409, 422, 502, 503)}
+router = APIRouter(prefix="/api", responses=PROBLEMS)  # type: ignore[arg-type]
+
+
+@router.get("/barn")
+def barn() -> BarnOut:
+    """The site in one picture: rooms, racks, nodes, disks, ledger, what needs a person."""
+    outlook = site.outlook()
+    with transaction() as session:
+        return pictures.barn_out(outlook, site.site_row(session), bool(settings().yard_url))
+
+
+@router.get("/pools")
+def pools() -> list[PoolOut]:
+    outlook = site.outlook()
+    return [pictures.pool_out(outlook, i) for i in range(len(outlook.view.pools))]
+
+
+@router.get("/pools/{name}")
+def pool(name: str) -> PoolOut:
+    outlook = site.outlook()
+    return pictures.pool_out(outlook, outlook.view.pool_row(outlook.view.pool(name)))
+
+
+@router.get("/volumes")
+def volumes() -> list[VolumeOut]:
+    outlook = site.outlook()
+    return [pictures.volume_out(outlook, i) for i in range(len(outlook.view.volumes))]
+
+
+@router.get("/volumes/{name}")
+def volume(name: str) -> VolumePage:
+    """A volume and where it lies."""
+    outlook = site.outlook()
+    with transaction() as session:
+        stored = session.scalars(select(VolumeRow).where(VolumeRow.id == outlook.view.volume(name).number)).one_or_none()
+        return pictures.volume_page(outlook, name, stored)
+
+
+@router.get("/volumes/{name}/extents/{number}")
+def extent(name: str, number: int) -> ExtentOut:
+    """Where the copies of one extent lie; extents count from 0."""
+    return pictures.extent_out(current_view(), name, number)
+
+
+@router.get("/work")
+def work() -> WorkOut:
+    """How busy the disks are."""
+    rates = site.disk_work()
+    return WorkOut(read={n: r for n, (r, _) in rates.items()}, write={n: w for n, (_, w) in rates.items()})
+
+
+@router.post("/changes/preview")
+def preview(wish: Wish) -> Preview:
+    """What a change would do now; what stands against it is in its blockers."""
+    return changes.preview(wish.kind, wish.params)
+
+
+@router.post("/changes", status_code=202)
+def carry_out(deed: Deed) -> Accepted:
+    """Carries a change out. With the digest of an outdated preview it is refused (409) with a fresh one."""
+    return Accepted(number=changes.carry_out(deed.kind, deed.params, deed.digest, reason=deed.reason))
+
+
+@router.get("/changes")
+def all_changes() -> list[ChangeOut]:
+    """The last hundred changes, newest first."""
+    with transaction() as session:
+        return [pictures.change_out(row, steps) for row, steps in changes.recent(session)]
+
+
+@router.get("/changes/{number}")
+def change(number: int) -> ChangePage:
+    with transaction() as session:
+        return pictures.change_page(*changes.one(session, number))
+
+
+@router.post("/changes/{number}/ask", status_code=204)
+def ask(number: int, wish: Ask) -> Response:
+    """Asks a change to pause, go on, or be withdrawn."""
+    changes.ask(number, wish.what)
+    return Response(status_code=204)
+
+
+@router.post("/agents")
+def agent(announcement: AgentIn) -> AgentOut:
+    """An agent says where it can be reached."""
+    return AgentOut(node=intake.welcome_agent(announcement.agent_url))
+
+
+@router.put("/grace", status_code=204)
+def grace(wish: GraceIn) -> Response:
+    """Sets how long something may be away before it is rebuilt elsewhere, in seconds."""
+    site.set_grace(wish.grace_seconds)
+    return Response(status_code=204)
+
+
+@router.get("/yard")
+def yard() -> YardOut:
+    """The levers of the stand-ins, where there are any."""
+    return YardOut.model_validate(levers())
+
+
+@router.post("/yard")
+def pull(lever: LeverIn) -> YardOut:
+    """Pulls one lever."""
+    return YardOut.model_validate(levers(lever.model_dump()))
+
+
+def make_app() -> FastAPI:
+    listener = Listener()
+
+    @asynccontextmanager
+    async def lifespan(_: FastAPI) -> AsyncIterator[None]:
+        with closing_sender():
+            task = asyncio.create_task(listener.run())
+            yield
+            task.cancel()
+
+    app = FastAPI(
+        title="Fold Barn", version="0.1.0", lifespan=lifespan, openapi_url="/api/openapi.json", docs_url=None, redoc_url=None,
+        generate_unique_id_function=lambda route: route.name,
+    )  # fmt: skip
+    app.add_middleware(GZipMiddleware, minimum_size=2000)
+    # Only names of this machine are answered, so that no page elsewhere can reach the API under a name of its own.
+    app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost", "testserver", "[::1]"])
+    errors.install(app)
+    app.include_router(router)
+
+    @app.get("/api/events", include_in_schema=False)
+    async def events() -> Response:
+        return listener.response()
+
+    @app.get("/api/{rest:path}", include_in_schema=False)
+    def unknown(rest: str) -> None:
+        raise NotFound(f"The API has nothing at /api/{rest}.")
+
+    _serve_front_end(app, settings().web_folder)
+    return app
+
+
+def _serve_front_end(app: FastAPI, folder: Path) -> None:
+    if not (folder / "index.html").is_file():
+        return
+    app.mount("/assets", StaticFiles(directory=folder / "assets"), name="assets")
+
+    @app.get("/{path:path}", include_in_schema=False)
+    def page(path: str) -> FileResponse:
+        """A file of the front end, or its one page for every address the router knows."""
+        wanted = (folder / path).resolve()
+        if path and wanted.is_file() and wanted.is_relative_to(folder.resolve()):
+            return FileResponse(wanted)
+        return FileResponse(folder / "index.html", headers={"Cache-Control": "no-cache"})

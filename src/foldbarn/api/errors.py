@@ -1,0 +1,53 @@
+"""Errors as RFC 9457 problem details: the whole mapping on one screen."""
+
+from __future__ import annotations
+
+from fastapi import FastAPI, Request
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import JSONResponse
+from sqlalchemy.exc import IntegrityError, OperationalError
+from starlette.exceptions import HTTPException
+
+from foldbarn.api.models import Problem
+from foldbarn.core.errors import BarnError, Conflict, NotAllowed, NotFound, NotPossible, Unreachable
+from foldbarn.services.changes import Outdated
+
+STATUS: dict[type[BarnError], tuple[int, str]] = {
+    NotPossible: (422, "Not possible"),
+    NotFound: (404, "Not found"),
+    Conflict: (409, "The site has moved on"),
+    NotAllowed: (403, "Not allowed"),
+    Unreachable: (502, "Out of reach"),
+}
+
+
+def _answer(problem: Problem) -> JSONResponse:
+    return JSONResponse(problem.model_dump(mode="json", exclude_none=True), problem.status, media_type="application/problem+json")
+
+
+def install(app: FastAPI) -> None:
+    """Every refusal leaves as a problem with a sentence."""
+
+    @app.exception_handler(BarnError)
+    async def refused(_: Request, error: BarnError) -> JSONResponse:
+        status, title = next(STATUS[c] for c in type(error).__mro__ if c in STATUS)
+        fresh = error.fresh if isinstance(error, Outdated) else None
+        return _answer(Problem(title=title, status=status, detail=error.sentence, about=error.about, next_step=error.next_step, preview=fresh))
+
+    @app.exception_handler(RequestValidationError)
+    async def misshapen(_: Request, error: RequestValidationError) -> JSONResponse:
+        first = error.errors()[0]
+        field = ".".join(str(part) for part in first["loc"][1:]) or "body"
+        return _answer(Problem(title="Not possible", status=422, detail=f"'{field}' is not usable: {first['msg'].lower()}.", about=field))
+
+    @app.exception_handler(HTTPException)
+    async def plain(_: Request, error: HTTPException) -> JSONResponse:
+        return _answer(Problem(title="Not found" if error.status_code == 404 else "Not possible", status=error.status_code, detail=f"{error.detail}."))
+
+    @app.exception_handler(IntegrityError)
+    async def overtaken(_: Request, error: IntegrityError) -> JSONResponse:
+        return _answer(Problem(title="The site has moved on", status=409, detail="Someone else changed the same thing at the same moment.", next_step="Look again, then try again."))
+
+    @app.exception_handler(OperationalError)
+    async def database_away(_: Request, error: OperationalError) -> JSONResponse:
+        return _answer(Problem(title="Out of reach", status=503, detail="The database does not answer.", next_step="It is waited for; try again in a moment."))

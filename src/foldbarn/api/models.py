@@ -1,0 +1,299 @@
+"""What the API says. Sizes are bytes, rates bytes per second, moments ISO 8601."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from pydantic import BaseModel, Field
+
+from foldbarn.changes.preview import LedgerOut, Preview
+from foldbarn.core.figures import Figure
+from foldbarn.core.lamps import Lamp
+from foldbarn.core.loss import DataState
+
+
+class StateOut(BaseModel):
+    """A lamp with its reason."""
+
+    lamp: Lamp
+    reason: str
+
+
+class DiskOut(BaseModel):
+    name: str
+    bay: str
+    media: str
+    size_bytes: int
+    used_bytes: int  # taken by strips, held or on their way
+    role: str
+    pool: str | None
+    serial: str
+    state: StateOut
+    fit: bool
+    reasons: list[str]
+
+
+class NodeOut(BaseModel):
+    name: str
+    rack: str
+    room: str
+    state: StateOut
+    worst: Lamp
+    note: str
+    pools: list[str]
+    disks: list[DiskOut]
+
+
+class RackOut(BaseModel):
+    name: str
+    nodes: list[NodeOut]
+
+
+class RoomOut(BaseModel):
+    name: str
+    racks: list[RackOut]
+
+
+class AttentionOut(BaseModel):
+    lamp: Lamp
+    kind: str
+    name: str
+    title: str
+    sentence: str
+    since: float
+
+
+class PoolOut(BaseModel):
+    name: str
+    state: StateOut
+    worst: StateOut
+    forming: bool
+    copies: int
+    level: str
+    protection: str
+    extent_bytes: int
+    disks: int
+    nodes: list[str]
+    volumes: list[str]
+    full: float
+    fill_line: float
+    free: Figure
+    usable_bytes: int
+    ledger: LedgerOut
+    healing: str
+    domains: list[DomainUse]
+    imbalance: float
+
+
+class DomainUse(BaseModel):
+    """One domain of a pool: raw bytes for strips, taken, and stranded."""
+
+    name: str
+    room: int
+    used: int
+    stranded: int
+
+
+class FateOut(BaseModel):
+    """Extents by state."""
+
+    whole: int
+    reduced: int
+    bare: int
+    unavailable: int
+    lost: int
+
+
+class VolumeOut(BaseModel):
+    name: str
+    pool: str
+    size_bytes: int
+    copies: int
+    level: str
+    protection: str
+    survives: int
+    extents: int
+    extent_bytes: int
+    forming: bool
+    state: StateOut
+    data: DataState
+    fate: FateOut
+    footprint: Figure
+
+
+class WhatIf(BaseModel):
+    """What losing one domain now would do to a volume's extents: how many would keep each number of copies less."""
+
+    domain: str
+    extents_hit: int
+    readable: bool
+
+
+class VolumePage(VolumeOut):
+    """A volume with its placement: bytes by disk, and missing strips by copy."""
+
+    shares: dict[str, int]
+    missing: list[list[int]]
+    missing_count: int
+    what_if: list[WhatIf]
+    change: int | None
+    made_at: datetime
+
+
+class StripOut(BaseModel):
+    copy_name: str
+    disk: str | None
+    node: str | None
+    readable: bool
+
+
+class ExtentOut(BaseModel):
+    number: int
+    strips: list[StripOut]
+
+
+class Counts(BaseModel):
+    nodes: int
+    disks: int
+    pools: int
+    volumes: int
+
+
+class BarnOut(BaseModel):
+    """The site in one picture."""
+
+    name: str
+    revision: int
+    operator: str
+    grace_seconds: float
+    yard: bool
+    headline: str
+    subline: str
+    counts: Counts
+    rooms: list[RoomOut]
+    attention: list[AttentionOut]
+    ledgers: list[LedgerOut]
+    free: list[Figure]
+    pools: list[PoolOut]
+    volumes: list[VolumeOut]
+
+
+class StepOut(BaseModel):
+    number: int
+    name: str
+    title: str
+    detail: str
+    state: Literal["waiting", "running", "done", "failed"]
+    outcome: str
+    attempt: int
+    started_at: datetime | None
+    ended_at: datetime | None
+
+
+class ChangeOut(BaseModel):
+    number: int
+    kind: str
+    about: str
+    title: str
+    state: Literal["waiting", "running", "paused", "done", "withdrawn"]
+    asked: Literal["pause", "withdraw"] | None
+    actor: str
+    reason: str
+    problem: str
+    done_bytes: int
+    total_bytes: int
+    rate: float | None
+    seconds_left: float | None
+    made_at: datetime
+    started_at: datetime | None
+    ended_at: datetime | None
+    steps: list[StepOut]
+
+
+class ChangePage(ChangeOut):
+    params: dict[str, Any]
+    preview: Preview
+
+
+class Wish(BaseModel):
+    """A change as wished for."""
+
+    kind: str
+    params: dict[str, Any]
+
+
+class Deed(Wish):
+    """A change to carry out. digest: of the preview that was looked at; left out, the change is carried out as it stands now."""
+
+    digest: str | None = None
+    reason: str = Field(default="", max_length=500)
+
+
+class Ask(BaseModel):
+    what: Literal["pause", "resume", "withdraw"]
+
+
+class Accepted(BaseModel):
+    number: int
+
+
+class AgentIn(BaseModel):
+    agent_url: str = Field(max_length=300)
+
+
+class AgentOut(BaseModel):
+    node: str
+
+
+class GraceIn(BaseModel):
+    grace_seconds: float
+
+
+class WorkOut(BaseModel):
+    """Bytes per second by disk name; null where not known."""
+
+    read: dict[str, float | None]
+    write: dict[str, float | None]
+
+
+class LeverIn(BaseModel):
+    """One pull of a lever of the yard."""
+
+    lever: Literal["cut power", "give power", "pull disk", "return disk", "answer", "forget orders", "speed"]
+    what: str = ""
+    how: Literal["well", "slowly", "garbled"] = "well"
+    speed: float = Field(default=1.0, ge=0.0, le=10_000.0)
+
+
+class YardDisk(BaseModel):
+    name: str
+    inside: bool
+
+
+class YardNode(BaseModel):
+    name: str
+    power: bool
+    answers: str
+    disks: list[YardDisk]
+
+
+class YardOut(BaseModel):
+    speed: float
+    clock_seconds: float
+    nodes: list[YardNode]
+
+
+class Problem(BaseModel):
+    """RFC 9457 problem details. about: the field or thing; next_step: what would help; preview: a fresh one, where the old is outdated."""
+
+    type: str = "about:blank"
+    title: str
+    status: int
+    detail: str
+    about: str | None = None
+    next_step: str | None = None
+    preview: Preview | None = None
+
+
+PoolOut.model_rebuild()

@@ -1,0 +1,205 @@
+"""Shapes an Outlook into what the API says."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from foldbarn.api.models import (
+    AttentionOut, BarnOut, ChangeOut, ChangePage, Counts, DiskOut, DomainUse, ExtentOut, FateOut, NodeOut, PoolOut, RackOut, RoomOut,
+    StateOut, StepOut, StripOut, VolumeOut, VolumePage, WhatIf,
+)  # fmt: skip
+from foldbarn.changes.preview import LedgerOut
+from foldbarn.core.capacity import by_domain, free_figure, site_ledgers
+from foldbarn.core.errors import NotFound
+from foldbarn.core.figures import Part, make_figure
+from foldbarn.core.lamps import Outlook, State, healing_sentence
+from foldbarn.core.loss import present_strips, single_losses, survivors
+from foldbarn.core.rebuild import imbalance
+from foldbarn.core.site import Disk, Role, SiteView, Volume
+from foldbarn.store.tables import ChangeRow, SiteRow, StepRow, VolumeRow
+
+MOST_MISSING = 2000  # notches drawn on one copy's line
+
+
+def _state(state: State) -> StateOut:
+    return StateOut(lamp=state.lamp, reason=state.reason)
+
+
+def disk_out(outlook: Outlook, disk: Disk) -> DiskOut:
+    view = outlook.view
+    pool = view.pools[disk.pool] if disk.pool >= 0 else None
+    used = int(view.disk_used[view.row_of_number[disk.number]])
+    return DiskOut(
+        name=disk.name, bay=disk.bay, media=disk.media, size_bytes=disk.size_bytes, used_bytes=used * pool.extent_bytes if pool else 0,
+        role=disk.role.value, pool=pool.name if pool else None, serial=disk.serial, state=_state(outlook.disk(disk)),
+        fit=disk.role == Role.UNCLAIMED, reasons=list(disk.reasons),
+    )  # fmt: skip
+
+
+def node_out(outlook: Outlook, row: int, disks: list[Disk]) -> NodeOut:
+    view = outlook.view
+    node = view.nodes[row]
+    rack = view.racks[node.rack]
+    pools: dict[str, list[int]] = {}
+    for disk in disks:
+        if disk.pool >= 0:
+            pool = view.pools[disk.pool]
+            sums = pools.setdefault(pool.name, [0, 0])
+            sums[0] += int(view.disk_used[view.row_of_number[disk.number]]) * pool.extent_bytes
+            sums[1] += disk.size_bytes
+    notes = [f"{name} {used / size:.0%}" for name, (used, size) in pools.items()]
+    return NodeOut(
+        name=node.name, rack=rack.name, room=view.rooms[rack.room].name, state=_state(outlook.node(node)),
+        worst=outlook.node_with_disks(row).lamp, note=", ".join(notes) or "in no pool", pools=list(pools),
+        disks=[disk_out(outlook, d) for d in disks],
+    )  # fmt: skip
+
+
+def rooms_out(outlook: Outlook) -> list[RoomOut]:
+    view = outlook.view
+    by_node: list[list[Disk]] = [[] for _ in view.nodes]
+    for disk in view.disks:
+        by_node[disk.node].append(disk)
+    racks: list[list[NodeOut]] = [[] for _ in view.racks]
+    for row, node in enumerate(view.nodes):
+        racks[node.rack].append(node_out(outlook, row, by_node[row]))
+    rooms: list[list[RackOut]] = [[] for _ in view.rooms]
+    for rack, nodes in zip(view.racks, racks, strict=True):
+        rooms[rack.room].append(RackOut(name=rack.name, nodes=nodes))
+    return [RoomOut(name=room.name, racks=inside) for room, inside in zip(view.rooms, rooms, strict=True)]
+
+
+def pool_out(outlook: Outlook, row: int) -> PoolOut:
+    view = outlook.view
+    pool, space = view.pools[row], outlook.spaces[row]
+    rows = view.in_pool(pool)
+    level = pool.usual.level
+    names = view.domain_names(level)
+    labels, room = by_domain(view.disk_slots[rows], view.domain_of(level)[rows])
+    used = by_domain(view.disk_used[rows], view.domain_of(level)[rows])[1]
+    extent = pool.extent_bytes
+    return PoolOut(
+        name=pool.name, state=_state(outlook.pool(row)), worst=_state(outlook.pool_with_volumes(row)), forming=pool.forming,
+        copies=pool.usual.copies, level=level.value, protection=pool.usual.sentence(), extent_bytes=extent, disks=len(rows),
+        nodes=[view.nodes[n].name for n in dict.fromkeys(view.disk_node[rows].tolist())],
+        volumes=[v.name for v in view.volumes if v.pool == row], full=space.full, fill_line=pool.fill_line,
+        free=free_figure(pool, space), usable_bytes=space.usable * extent, ledger=LedgerOut.of(pool.name, space.ledger),
+        healing=healing_sentence(view, pool, space), imbalance=imbalance(view, pool),
+        domains=[
+            DomainUse(name=names[d], room=r * extent, used=u * extent, stranded=space.stranded.get(d, 0) * extent)
+            for d, r, u in zip(labels.tolist(), room.tolist(), used.tolist(), strict=True)
+        ],
+    )  # fmt: skip
+
+
+def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
+    view = outlook.view
+    volume, fate = view.volumes[row], outlook.fates[row]
+    extent = view.pools[volume.pool].extent_bytes
+    footprint = make_figure(
+        f"{volume.name} on disks",
+        "bytes",
+        [
+            Part("+", "extents", volume.extents, "count"),
+            Part("×", "bytes in an extent", extent, "bytes"),
+            Part("×", "copies", volume.protection.copies, "count"),
+        ],
+        "Room is set aside when the volume is made. Copies that are missing now are counted too.",
+    )
+    return {
+        "name": volume.name, "pool": view.pools[volume.pool].name, "size_bytes": volume.size_bytes, "copies": volume.protection.copies,
+        "level": volume.protection.level.value, "protection": volume.protection.sentence(), "survives": volume.protection.survives,
+        "extents": volume.extents, "extent_bytes": extent, "forming": volume.forming, "state": _state(outlook.volume(row)),
+        "data": fate.state, "footprint": footprint,
+        "fate": FateOut(whole=fate.whole, reduced=fate.reduced, bare=fate.bare, unavailable=fate.unavailable, lost=fate.lost),
+    }  # fmt: skip
+
+
+def volume_out(outlook: Outlook, row: int) -> VolumeOut:
+    return VolumeOut.model_validate(_volume_fields(outlook, row))
+
+
+def _row_of(view: SiteView, volume: Volume) -> int:
+    return next(i for i, v in enumerate(view.volumes) if v is volume)
+
+
+def volume_page(outlook: Outlook, name: str, stored: VolumeRow | None) -> VolumePage:
+    """Raises NotFound."""
+    view = outlook.view
+    volume = view.volume(name)
+    row = _row_of(view, volume)
+    extent = view.pools[volume.pool].extent_bytes
+    held = np.bincount(view.rows(volume).reshape(-1), minlength=len(view.disks) + 1)[:-1]
+    missing = ~present_strips(view, volume)
+    level = volume.protection.level
+    losses = single_losses(SiteView(view.name, view.revision, view.rooms, view.racks, view.nodes, view.disks, view.pools, (volume,)), level)
+    kept = survivors(losses, SiteView(view.name, view.revision, view.rooms, view.racks, view.nodes, view.disks, view.pools, (volume,)))
+    hit = losses.lost[0, :, 1:].sum(axis=1)
+    names = view.domain_names(level)
+    return VolumePage.model_validate(
+        _volume_fields(outlook, row)
+        | {
+            "shares": {view.disks[r].name: int(held[r]) * extent for r in np.flatnonzero(held).tolist()},
+            "missing": [np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist() for s in range(volume.protection.strips)],
+            "missing_count": int(missing.sum()),
+            "what_if": [WhatIf(domain=names[d], extents_hit=int(hit[d]), readable=bool(kept[0, d])) for d in np.flatnonzero(hit).tolist()],
+            "change": stored.change_id if stored else None,
+            "made_at": stored.made_at if stored else None,
+        }
+    )
+
+
+def extent_out(view: SiteView, name: str, number: int) -> ExtentOut:
+    """Where the copies of one extent (counted from 0) lie. Raises NotFound."""
+    volume = view.volume(name)
+    if not 0 <= number < volume.extents:
+        raise NotFound(f"{volume.name} has extents 0 to {volume.extents - 1}, and no {number}.", about="extent")
+    strips = []
+    for strip, row in enumerate(view.rows(volume)[number].tolist()):
+        disk = view.disks[row] if row < len(view.disks) else None
+        strips.append(
+            StripOut(
+                copy_name="ABCDE"[strip],
+                disk=disk.name if disk else None,
+                node=view.nodes[disk.node].name if disk else None,
+                readable=bool(disk and view.disk_ready[row]),
+            )
+        )
+    return ExtentOut(number=number, strips=strips)
+
+
+def barn_out(outlook: Outlook, site: SiteRow, yard: bool) -> BarnOut:
+    view = outlook.view
+    headline, subline = outlook.headline()
+    return BarnOut(
+        name=view.name, revision=view.revision, operator=site.operator, grace_seconds=site.grace_seconds, yard=yard,
+        headline=headline, subline=subline,
+        counts=Counts(nodes=len(view.nodes), disks=len(view.disks), pools=len(view.pools), volumes=len(view.volumes)),
+        rooms=rooms_out(outlook),
+        attention=[
+            AttentionOut(lamp=a.lamp, kind=a.kind, name=a.name, title=a.title, sentence=a.sentence, since=a.since)
+            for a in outlook.attention()
+        ],
+        ledgers=[LedgerOut.of(name, ledger) for name, ledger in site_ledgers(view)],
+        free=[free_figure(pool, space) for pool, space in zip(view.pools, outlook.spaces, strict=True)],
+        pools=[pool_out(outlook, i) for i in range(len(view.pools))],
+        volumes=[volume_out(outlook, i) for i in range(len(view.volumes))],
+    )  # fmt: skip
+
+
+def change_out(row: ChangeRow, steps: list[StepRow]) -> ChangeOut:
+    return ChangeOut.model_validate(_change_fields(row, steps))
+
+
+def change_page(row: ChangeRow, steps: list[StepRow]) -> ChangePage:
+    return ChangePage.model_validate(_change_fields(row, steps) | {"params": row.params, "preview": row.preview})
+
+
+def _change_fields(row: ChangeRow, steps: list[StepRow]) -> dict[str, object]:
+    left = (row.total - row.done) / row.rate if row.rate and row.total else None
+    return {
+        "number": row.id, "kind": row.kind, "about": row.about, "title": row.preview["title"], "state": row.state, "asked": row.asked,
+        "actor": row.actor, "reason": row.reason, "problem": row.problem, "done_bytes": row.done, "total_bytes": row.total, "rate": row.rate,
+        "seconds_left": left, "made_at": row.made_at, "started_at": row.started_at, "ended_at": row.ended_at,
+        "steps": [StepOut.model_validate(s, from_attributes=True) for s in steps],
+    }  # fmt: skip

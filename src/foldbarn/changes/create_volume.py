@@ -1,0 +1,277 @@
+"""Making a volume: its extents are placed apart, and room for every strip is set aside on the disks."""
+
+from __future__ import annotations
+
+import zlib
+from collections import defaultdict
+from typing import ClassVar
+
+import numpy as np
+from pydantic import Field
+from sqlalchemy import delete, select, update
+from sqlalchemy.orm import Session
+
+from foldbarn.changes.kind import Kind, Params, register
+from foldbarn.changes.preview import DomainRow, Note, PlannedStep, Preview, Row
+from foldbarn.changes.runner import Run
+from foldbarn.core.arrays import Disks
+from foldbarn.core.capacity import by_domain, free_figure, pool_space, stranded_slots, usable_extents
+from foldbarn.core.errors import BarnError, NotPossible
+from foldbarn.core.figures import Figure, Part, make_figure
+from foldbarn.core.names import check_name
+from foldbarn.core.placement import place
+from foldbarn.core.protection import Level, Protection
+from foldbarn.core.site import Pool, SiteView
+from foldbarn.core.units import parse_size, say_count, say_size
+from foldbarn.store.database import announce, transaction
+from foldbarn.store.placements import write_placement
+from foldbarn.store.tables import DiskRow, NodeRow, PlacementRow, PoolRow, VolumeRow
+from foldbarn.store.views import load_view
+
+MOST_EXTENTS = 4_000_000  # placed in a few seconds; a larger volume wants larger extents
+
+
+class CreateVolumeParams(Params):
+    """A volume as wished for. size: as typed, such as "1 TiB", or bytes."""
+
+    name: str
+    pool: str
+    size: str = Field(max_length=40)
+    copies: int = 3
+    level: Level = Level.RACK
+
+
+@register
+class CreateVolume(Kind[CreateVolumeParams]):
+    """place (ours), reserve (agents), check (read back from agents)."""
+
+    name: ClassVar[str] = "create-volume"
+    params: ClassVar[type[Params]] = CreateVolumeParams
+    inside: ClassVar[frozenset[str]] = frozenset({"place"})
+
+    def about(self, params: CreateVolumeParams) -> str:
+        return params.name.strip()
+
+    def touches(self, params: CreateVolumeParams) -> str:
+        return f"volumes of {params.pool.casefold()}"
+
+    def preview(self, view: SiteView, params: CreateVolumeParams) -> Preview:
+        name = params.name.strip()
+        preview = Preview(
+            kind=self.name,
+            title=f"Make {name or 'a volume'}",
+            summary="Nothing has been changed yet.",
+            revision=view.revision,
+            steps=[
+                PlannedStep(name="place", title="Choose a disk for every strip", detail="Each extent's copies go to different domains."),
+                PlannedStep(name="reserve", title="Set the strips aside", detail="Every agent reserves its strips.", seconds=1),
+                PlannedStep(name="check", title="Read the strips back", detail="Each disk must hold what it was given before the volume opens.", seconds=1),
+            ],
+            domain_level=params.level.value,
+        )
+        try:
+            check_name(params.name, "volume", [v.name for v in view.volumes])
+        except BarnError as error:
+            preview.blockers.append(Note.of(error))
+        try:
+            _plan(preview, view, params)
+        except BarnError as error:
+            preview.blockers.append(Note.of(error))
+        return preview.sealed()
+
+    def step_place(self, run: Run[CreateVolumeParams], session: Session) -> str:
+        params = run.params
+        session.scalars(select(PoolRow).where(PoolRow.name.ilike(params.pool)).with_for_update()).first()
+        view = load_view(session)
+        pool = view.pool(params.pool)
+        protection = Protection(params.copies, params.level)
+        size = parse_size(params.size)
+        check_name(params.name, "volume", [v.name for v in view.volumes])
+        extents = extents_of(size, pool)
+        placement = placement_for(view, pool, protection, extents, params.name)
+        volume = VolumeRow(
+            name=params.name.strip(), pool_id=pool.number, size_bytes=size, copies=params.copies, level=params.level.value,
+            extents=extents, change_id=run.change,
+        )  # fmt: skip
+        session.add(volume)
+        session.flush()
+        write_placement(session, volume.id, placement)
+        return f"{say_count(placement.size, 'strip')} of {say_count(extents, 'extent')} placed."
+
+    def step_reserve(self, run: Run[CreateVolumeParams]) -> str:
+        wanted = _strips_by_node(run)
+        with transaction() as session:
+            volume, extent_bytes = session.execute(
+                select(VolumeRow.id, PoolRow.extent_bytes).join(PoolRow, PoolRow.id == VolumeRow.pool_id).where(VolumeRow.change_id == run.change)
+            ).one()
+        orders = {node: {"kind": "reserve", "volume": volume, "bytes": extent_bytes, "strips": strips} for node, strips in wanted.items()}
+        run.tell_nodes(orders)
+        return f"Reserved on {say_count(len(wanted), 'node')}."
+
+    def step_check(self, run: Run[CreateVolumeParams]) -> str:
+        names = run.urls()
+        with transaction() as session:
+            volume = session.scalars(select(VolumeRow.id).where(VolumeRow.change_id == run.change)).one()
+        for node, disks in _strips_by_node(run).items():
+            agent = run.agent(node)
+            for serial, strips in disks.items():
+                held = run.insist(names[node][0], lambda agent=agent, serial=serial: agent.strips(serial))  # type: ignore[misc]
+                missing = {(volume, extent, strip) for extent, strip in strips} - held
+                if missing:
+                    raise NotPossible(f"{names[node][0]} says it reserved every strip, but {len(missing)} are not on disk {serial}.")
+        with transaction() as session:
+            session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(forming=False))
+            announce(session, "site")
+        return "Every disk holds its strips."
+
+    def withdraw(self, run: Run[CreateVolumeParams]) -> None:
+        wanted = _strips_by_node(run)
+        with transaction() as session:
+            volume = session.scalars(select(VolumeRow.id).where(VolumeRow.change_id == run.change)).one_or_none()
+        if volume is None:
+            return
+        run.step = 99  # orders of its own
+        run.tell_nodes(
+            {
+                node: {"kind": "drop", "strips": {serial: [[volume, e, s] for e, s in strips] for serial, strips in disks.items()}}
+                for node, disks in wanted.items()
+            }
+        )
+        with transaction() as session:
+            session.execute(delete(PlacementRow).where(PlacementRow.volume_id == volume))
+            session.execute(delete(VolumeRow).where(VolumeRow.id == volume))
+            announce(session, "site")
+
+
+def extents_of(size: int, pool: Pool) -> int:
+    """Extents that a volume of this many bytes takes; the last one may be partly used.
+
+    Raises NotPossible for a size that would take more than four million.
+    """
+    extents = -(-size // pool.extent_bytes)
+    if extents > MOST_EXTENTS:
+        raise NotPossible(
+            f"{say_size(size)} would take {extents:,} extents of {say_size(pool.extent_bytes)}; {MOST_EXTENTS:,} are the most for one volume.", about="size"
+        )
+    return extents
+
+
+def placement_for(view: SiteView, pool: Pool, protection: Protection, extents: int, name: str) -> Disks:
+    """Disk numbers of every strip of a new volume, [extents, copies]. The same site and name give the same placement."""
+    rows = _open_disks(view, pool)
+    domain_of = view.domain_of(protection.level)[rows]
+    placed = place(view.disk_free[rows], domain_of, view.disk_node[rows], extents, protection.strips, zlib.crc32(name.strip().casefold().encode()))
+    numbers: Disks = view.disk_numbers[rows][placed]
+    return numbers
+
+
+def _open_disks(view: SiteView, pool: Pool) -> np.ndarray:
+    """Rows of the pool's disks that can take new strips."""
+    rows = view.in_pool(pool)
+    return rows[view.disk_ready[rows] & (view.disk_free[rows] > 0)]
+
+
+def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
+    """Fills in placement and effects. Raises what stands against the volume."""
+    pool = view.pool(params.pool)
+    size = parse_size(params.size)
+    protection = Protection(params.copies, params.level)
+    if pool.forming:
+        raise NotPossible(f"{pool.name} is still being formed.", about="pool", next_step="Wait until its change is done.")
+    extents = extents_of(size, pool)
+    rows = _open_disks(view, pool)
+    spread_of = view.domain_of(protection.level)[rows]
+    level = protection.level.value
+    if len(np.unique(spread_of)) < protection.domains_needed:
+        reachable = len(np.unique(spread_of))
+        raise NotPossible(
+            f"{protection.copies} copies need {say_count(protection.copies, level)}; {pool.name} has room in {reachable} now.",
+            about="copies",
+            next_step=f"Choose at most {reachable} copies, or another pool." if reachable else "Bring its nodes back first.",
+        )
+    space = pool_space(view, pool)
+    most = min(usable_extents(view.disk_free[rows], spread_of, protection), _allowed(view, pool, protection))
+    if extents > most:
+        raise NotPossible(
+            f"{say_size(size)} does not fit: {pool.name} can take {say_size(most * pool.extent_bytes)} more with {say_count(protection.copies, 'copy', 'copies')}.",
+            about="size",
+            next_step="Choose a smaller size, fewer copies, or add disks.",
+        )
+    placement = placement_for(view, pool, protection, extents, params.name)
+    taken = np.bincount(view.row_of_number[placement].reshape(-1), minlength=len(view.disks))
+    preview.arriving = {view.disks[r].name: int(taken[r]) * pool.extent_bytes for r in np.flatnonzero(taken).tolist()}
+    footprint = extents * protection.strips * pool.extent_bytes
+    preview.summary = f"{say_size(size)} in {pool.name}, as {say_count(extents, 'extent')} of {say_size(pool.extent_bytes)}. Nothing has been changed yet."
+    preview.protection = f"{protection.sentence().capitalize()}."
+    preview.rows += [
+        Row(
+            label="On disks",
+            after=make_figure(
+                "On disks",
+                "bytes",
+                [
+                    Part("+", "extents", extents, "count"),
+                    Part("×", "bytes in an extent", pool.extent_bytes, "bytes"),
+                    Part("×", "copies", protection.copies, "count"),
+                ],
+                f"Rounded up to whole extents of {say_size(pool.extent_bytes)}.",
+            ),
+        ),
+        Row(label=f"Free in {pool.name}", before=free_figure(pool, space), after=_free_after(pool, space.ledger.free, footprint)),
+        Row(
+            label=f"{pool.name} full",
+            before=Figure("full", space.full, "share"),
+            after=Figure("full", space.full * (1 + (extents * protection.strips) / space.used) if space.used else (extents * protection.strips) / max(1, space.slots - space.ledger.held_back // pool.extent_bytes), "share"),
+        ),
+    ]
+    names = view.domain_names(protection.level)
+    labels, room = by_domain(view.disk_free[rows], spread_of)
+    takes = by_domain(taken[rows], spread_of)[1]
+    left = stranded_slots(view.disk_free[rows], spread_of, protection)
+    preview.domains = [
+        DomainRow(name=names[d], room=r * pool.extent_bytes, takes=t * pool.extent_bytes, stranded=left[d] * pool.extent_bytes)
+        for d, r, t in zip(labels.tolist(), room.tolist(), takes.tolist(), strict=True)
+    ]
+    if protection.survives == 0:
+        preview.warnings.append(Note(sentence="With one copy, the loss of any disk it lies on loses data for good.", about="copies"))
+    if protection.level in (Level.NODE, Level.DISK) and len(np.unique(view.disk_rack[rows])) > 1:
+        preview.warnings.append(Note(sentence=f"Copies are kept apart by {level} only: one rack may hold them all.", about="level"))
+
+
+def _allowed(view: SiteView, pool: Pool, protection: Protection) -> int:
+    """Extents that may be added before the pool passes its fill line, what is held back left aside."""
+    space = pool_space(view, pool)
+    room = int(space.slots * pool.fill_line) - space.ledger.held_back // pool.extent_bytes
+    return max(0, (room - space.used) // protection.strips)
+
+
+def _free_after(pool: Pool, free: int, footprint: int) -> Figure:
+    copies = pool.usual.copies
+    return make_figure(
+        f"Free in {pool.name}",
+        "bytes",
+        [
+            Part("+", "free now", free, "bytes"),
+            Part("×", f"{copies} copies, the pool's usual protection", copies, "count"),
+            Part("−", "this volume on disks", footprint, "bytes"),
+            Part("÷", "copies", copies, "count"),
+        ],
+        "About right: uneven domains may strand a little more.",
+    )
+
+
+def _strips_by_node(run: Run[CreateVolumeParams]) -> dict[int, dict[str, list[list[int]]]]:
+    """The volume's strips, [extent, strip], by node number and disk serial; empty before it is placed."""
+    with transaction() as session:
+        volume = session.scalars(select(VolumeRow).where(VolumeRow.change_id == run.change)).one_or_none()
+        if volume is None:
+            return {}
+        pieces = session.scalars(select(PlacementRow.disks).where(PlacementRow.volume_id == volume.id).order_by(PlacementRow.chunk)).all()
+        places = {d: (node, serial) for d, node, serial in session.execute(select(DiskRow.id, NodeRow.id, DiskRow.serial).join(NodeRow, NodeRow.id == DiskRow.node_id))}
+    placement = np.frombuffer(b"".join(pieces), dtype="<i4").reshape(-1, volume.copies)
+    found: dict[int, dict[str, list[list[int]]]] = defaultdict(dict)
+    for disk in np.unique(placement).tolist():
+        if disk:
+            node, serial = places[disk]
+            found[node][serial] = np.argwhere(placement == disk).tolist()
+    return dict(found)

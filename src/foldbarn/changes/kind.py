@@ -1,0 +1,75 @@
+"""What every kind of change provides, and the register of kinds."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any, ClassVar, Generic, TypeVar
+
+from pydantic import BaseModel, ConfigDict
+
+from foldbarn.changes.preview import Preview
+from foldbarn.core.errors import NotFound
+from foldbarn.core.site import SiteView
+
+if TYPE_CHECKING:
+    from foldbarn.changes.runner import Run
+
+
+class Params(BaseModel):
+    """What a person fills in. Unknown fields are refused."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+P = TypeVar("P", bound=Params)
+
+
+class Kind(ABC, Generic[P]):
+    """One kind of change. Steps are named in the preview; each name is a method.
+
+    A step in `inside` takes (run, session): its effects commit together with the record that it is done.
+    Any other step takes (run): it talks to agents, and may be repeated from its start without harm.
+    """
+
+    name: ClassVar[str]
+    params: ClassVar[type[Params]]
+    inside: ClassVar[frozenset[str]] = frozenset()
+
+    @abstractmethod
+    def preview(self, view: SiteView, params: P) -> Preview:
+        """Steps and effects; pure. What is wrong with the wish stands in its blockers."""
+
+    @abstractmethod
+    def about(self, params: P) -> str:
+        """Name of the thing that the change makes or mends."""
+
+    @abstractmethod
+    def touches(self, params: P) -> str:
+        """Changes with the same answer wait for one another."""
+
+    @abstractmethod
+    def withdraw(self, run: Run[P]) -> None:
+        """Puts back what has been done so far."""
+
+    def step(self, name: str) -> Callable[..., str]:
+        """What a step does; returns its outcome as a sentence."""
+        method: Callable[..., str] = getattr(self, f"step_{name}")
+        return method
+
+
+KINDS: dict[str, Kind[Any]] = {}
+
+
+def register(kind: type[Kind[Any]]) -> type[Kind[Any]]:
+    KINDS[kind.name] = kind()
+    return kind
+
+
+def kind_named(name: str) -> Kind[Any]:
+    """Raises NotFound for a kind that does not exist."""
+    if name not in KINDS:
+        raise NotFound(f"There is no kind of change named '{name}'.", about="kind", next_step=f"The kinds are {', '.join(sorted(KINDS))}.")
+    return KINDS[name]
+
+

@@ -1,0 +1,98 @@
+"""What a change would do, said before it is done."""
+
+from __future__ import annotations
+
+import hashlib
+from typing import Any
+
+from pydantic import BaseModel, Field
+
+from foldbarn.core.capacity import LEDGER_LABELS, Ledger
+from foldbarn.core.errors import BarnError
+from foldbarn.core.figures import Figure
+
+
+class Note(BaseModel):
+    """A sentence, the field it is about, and what would help."""
+
+    sentence: str
+    about: str | None = None
+    next_step: str | None = None
+
+    @classmethod
+    def of(cls, error: BarnError) -> Note:
+        return cls(sentence=error.sentence, about=error.about, next_step=error.next_step)
+
+
+class PlannedStep(BaseModel):
+    """One step. seconds: an estimate, None when it takes no time worth naming; until here the change can be called off."""
+
+    name: str
+    title: str
+    detail: str = ""
+    seconds: float | None = None
+    can_withdraw: bool = True
+
+
+class Row(BaseModel):
+    """One effect: before and after."""
+
+    label: str
+    before: Figure | None = None
+    after: Figure | None = None
+
+
+class LedgerPart(BaseModel):
+    name: str
+    label: str
+    bytes: int
+
+
+class LedgerOut(BaseModel):
+    """The account of raw bytes; the parts add up to raw, to the byte."""
+
+    name: str
+    raw: int
+    parts: list[LedgerPart]
+
+    @classmethod
+    def of(cls, name: str, ledger: Ledger) -> LedgerOut:
+        parts = [LedgerPart(name=part, label=LEDGER_LABELS[part], bytes=amount) for part, amount in ledger.rows()]
+        return cls(name=name, raw=ledger.raw, parts=parts)
+
+
+class DomainRow(BaseModel):
+    """One fault domain: bytes it has, takes with this change, and cannot use because the domains are uneven."""
+
+    name: str
+    room: int
+    takes: int
+    stranded: int
+
+
+class Preview(BaseModel):
+    """Steps and effects of a change as the site stands at `revision`. `digest` is the same while nothing that matters has changed."""
+
+    kind: str
+    title: str
+    summary: str
+    revision: int
+    digest: str = ""
+    steps: list[PlannedStep]
+    rows: list[Row] = Field(default_factory=list)
+    ledgers: list[LedgerOut] = Field(default_factory=list)
+    domains: list[DomainRow] = Field(default_factory=list)
+    domain_level: str = ""
+    arriving: dict[str, int] = Field(default_factory=dict)  # bytes by disk name
+    leaving: dict[str, int] = Field(default_factory=dict)
+    moves_bytes: int = 0
+    seconds: float | None = None
+    bottleneck: str = ""
+    protection: str = ""
+    warnings: list[Note] = Field(default_factory=list)
+    blockers: list[Note] = Field(default_factory=list)
+
+    def sealed(self) -> Preview:
+        """With its digest."""
+        said: dict[str, Any] = self.model_dump(exclude={"revision", "digest", "seconds"})
+        return self.model_copy(update={"digest": hashlib.sha256(repr(said).encode()).hexdigest()[:24]})

@@ -1,0 +1,138 @@
+"""What losses do to volumes: extents by state, for any set of lost disks and for every single domain at once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+
+from foldbarn.core.arrays import Flags, Ints
+from foldbarn.core.protection import Level
+from foldbarn.core.site import SiteView, Volume
+
+
+class DataState(StrEnum):
+    """What can be said of data, best first."""
+
+    WHOLE = "whole"  # all strips present
+    REDUCED = "reduced"  # some strips missing, further losses survivable
+    BARE = "bare"  # readable, and no further loss survivable
+    UNAVAILABLE = "unavailable"  # not readable until something returns
+    LOST = "lost"  # not readable, and what is missing will not return
+
+
+@dataclass(frozen=True, slots=True)
+class Fate:
+    """A volume's extents by state; they sum to its extents."""
+
+    whole: int
+    reduced: int
+    bare: int
+    unavailable: int
+    lost: int = 0
+
+    @property
+    def state(self) -> DataState:
+        """The worst state any extent is in."""
+        for state in reversed(DataState):
+            if getattr(self, state.value):
+                return state
+        return DataState.WHOLE
+
+    @property
+    def short(self) -> int:
+        """Extents that are not whole."""
+        return self.reduced + self.bare + self.unavailable + self.lost
+
+
+def state_by_present(copies: int) -> list[DataState]:
+    """State of an extent of a mirror by the number of strips present, [copies + 1]."""
+    return [
+        DataState.WHOLE
+        if present == copies
+        else DataState.UNAVAILABLE
+        if present == 0
+        else DataState.BARE
+        if present == 1
+        else DataState.REDUCED
+        for present in range(copies + 1)
+    ]
+
+
+def present_strips(view: SiteView, volume: Volume, ready: Flags | None = None) -> Flags:
+    """Whether each strip can be read, [extents, strips]; `ready` by disk row, the view's own when None."""
+    usable = np.append(view.disk_ready if ready is None else ready, False)
+    present: Flags = usable[view.rows(volume)]
+    return present
+
+
+def fate(view: SiteView, volume: Volume, ready: Flags | None = None) -> Fate:
+    """A volume's extents by state when the disks flagged in `ready` (by row; as they are now when None) can be read.
+
+    An unreadable extent is lost, rather than unavailable, when none of its strips lies on a known disk.
+    """
+    if not volume.extents:
+        return Fate(0, 0, 0, 0)
+    present = present_strips(view, volume, ready).sum(axis=1)
+    by_count = np.bincount(present, minlength=volume.protection.strips + 1)
+    nowhere = int((view.rows(volume) == len(view.disks)).all(axis=1).sum())
+    totals = dict.fromkeys(DataState, 0)
+    for count, state in zip(by_count.tolist(), state_by_present(volume.protection.copies), strict=True):
+        totals[state] += count
+    return Fate(
+        totals[DataState.WHOLE],
+        totals[DataState.REDUCED],
+        totals[DataState.BARE],
+        totals[DataState.UNAVAILABLE] - nowhere,
+        nowhere,
+    )
+
+
+def without(view: SiteView, level: Level, domain: int) -> Flags:
+    """The disks that can be read now, less those of one domain; by row."""
+    kept: Flags = view.disk_ready & (view.domain_of(level) != domain)
+    return kept
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class SingleLosses:
+    """For every volume and domain at a level: how many extents lose 0, 1, ... strips with that domain.
+
+    lost: [volumes, domains, w + 1], w the most strips of any volume. Disks that are away already are not counted.
+    """
+
+    level: Level
+    lost: Ints
+
+
+def single_losses(view: SiteView, level: Level) -> SingleLosses:
+    """The effect of losing each domain of a level in turn, in one pass over all placements."""
+    domains = len(view.domain_names(level))
+    domain_of = np.append(view.domain_of(level), domains).astype(np.int32)
+    widest = max((v.protection.strips for v in view.volumes), default=1)
+    result = np.zeros((len(view.volumes), domains, widest + 1), dtype=np.int64)
+    for row, volume in enumerate(view.volumes):
+        strips = volume.protection.strips
+        held = domain_of[view.rows(volume)]
+        # Strips of one extent in the same domain: how often each strip's domain occurs, counted at its first strip.
+        same = np.ones(held.shape, dtype=np.int64)
+        first = np.ones(held.shape, dtype=np.bool_)
+        for a in range(strips):
+            for b in range(a + 1, strips):
+                twin = held[:, a] == held[:, b]
+                if twin.any():
+                    same[:, a] += twin
+                    first[:, b] &= ~twin
+        keys = held[first].astype(np.int64) * (widest + 1) + same[first]
+        counts = np.bincount(keys, minlength=(domains + 1) * (widest + 1)).reshape(domains + 1, widest + 1)[:domains]
+        counts[:, 0] = volume.extents - counts[:, 1:].sum(axis=1)
+        result[row] = counts
+    return SingleLosses(level, result)
+
+
+def survivors(losses: SingleLosses, view: SiteView) -> Flags:
+    """Whether each volume stays readable through each single loss, [volumes, domains], if all disks are ready now."""
+    strips = np.array([v.protection.strips for v in view.volumes], dtype=np.int64)
+    kept = [losses.lost[i, :, w] == 0 for i, w in enumerate(strips.tolist())]
+    return np.array(kept, dtype=np.bool_)

@@ -1,0 +1,322 @@
+"""Moves: remaking lost strips elsewhere, and levelling. Method: docs/methods.md, "Rebuild" and "Moving little"."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from foldbarn.core.arrays import Disks, Flags, Ints
+from foldbarn.core.media import PROFILES
+from foldbarn.core.placement import deal_shares, quotas, shares
+from foldbarn.core.site import Pool, SiteView, Volume
+
+_ROUNDS = 24
+LEVEL_TOLERANCE = 0.03  # disks of a pool may differ by this share of their room before levelling is worth its moves
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Moves:
+    """Strips to write, [moves] each: the volume's number, extent, strip, disk numbers it leaves (0: nowhere) and goes to.
+
+    stuck: strips for which no place keeps the spread; why: the reason in a sentence, empty when none are stuck.
+    """
+
+    volume: Ints
+    extent: Ints
+    strip: Ints
+    leaves: Disks
+    to: Disks
+    stuck: int = 0
+    why: str = ""
+
+    def __len__(self) -> int:
+        return len(self.volume)
+
+
+def lost_strips(view: SiteView, volume: Volume) -> Flags:
+    """Strips to be remade, [extents, strips]: nowhere, or on a disk away beyond its grace time, with a source left to read."""
+    rows = view.rows(volume)
+    gone = np.append(view.disk_given_up & ~view.disk_ready, True)[rows]
+    readable = np.any(np.append(view.disk_ready, False)[rows], axis=1, keepdims=True)
+    lost: Flags = gone & readable
+    return lost
+
+
+def plan_rebuild(view: SiteView, pool: Pool, seed: int, busy: dict[tuple[int, int, int], int] | None = None) -> Moves:
+    """A place for every lost strip of a pool, keeping the spread and filling disks in proportion to their free room.
+
+    busy: (volume, extent, strip) already on their way, with the number of the disk they go to; they are left out. Deterministic in the seed.
+    """
+    rng = np.random.default_rng(seed)
+    pool_rows = view.in_pool(pool)
+    room = np.zeros(len(view.disks), dtype=np.int64)
+    room[pool_rows] = np.where(view.disk_ready[pool_rows] & ~view.disk_given_up[pool_rows], view.disk_free[pool_rows], 0)
+    done: list[Moves] = []
+    stuck = 0
+    for volume in view.volumes_of(pool):
+        lost = lost_strips(view, volume)
+        domain_of = view.domain_of(volume.protection.level)
+        domains = np.append(domain_of, -1)[view.rows(volume)]
+        domains[lost] = -1  # a lost strip forbids nothing; one on its way forbids where it goes
+        for (number, extent, strip), to_number in (busy or {}).items():
+            if number == volume.number:
+                lost[extent, strip] = False
+                domains[extent, strip] = domain_of[view.row_of_number[to_number]]
+        if not lost.any():
+            continue
+        for strip in range(volume.protection.strips):
+            extents = np.flatnonzero(lost[:, strip])
+            if not len(extents):
+                continue
+            others = np.delete(domains[extents], strip, axis=1)
+            to = _deal(others, room, domain_of, view.disk_node, rng)
+            good = to >= 0
+            stuck += int((~good).sum())
+            domains[extents[good], strip] = domain_of[to[good]]
+            done.append(_moves(view, volume, extents[good], strip, to[good]))
+    joined = _join(done)
+    why = f"{stuck:,} strips have no place: no other domain with room is free of their extent's other strips." if stuck else ""
+    return Moves(joined.volume, joined.extent, joined.strip, joined.leaves, joined.to, stuck, why)
+
+
+def _deal(forbidden: Ints, room: Ints, domain_of: Ints, node_of: Ints, rng: np.random.Generator) -> Ints:
+    """A disk row for each strip, [strips], -1 where none fits. Takes what it gives from `room` in place.
+
+    First by shares of free room (dealt at random, redealt where a domain is forbidden), then one by one to the
+    allowed domain with the most room.
+    """
+    count = len(forbidden)
+    to = np.full(count, -1, dtype=np.int64)
+    waiting = np.arange(count)
+    for _ in range(_ROUNDS):
+        total = min(len(waiting), int(room.sum()))
+        if not total:
+            break
+        hand = np.repeat(np.arange(len(room)), deal_by_domain(room, domain_of, node_of, total))
+        rng.shuffle(hand)
+        rng.shuffle(waiting)
+        paired = waiting[: len(hand)]
+        good = (forbidden[paired] != domain_of[hand][:, None]).all(axis=1)
+        to[paired[good]] = hand[good]
+        np.subtract.at(room, hand[good], 1)
+        waiting = np.concatenate([paired[~good], waiting[len(hand) :]])
+    return _deal_one_by_one(to, waiting, forbidden, room, domain_of)
+
+
+def _deal_one_by_one(to: Ints, waiting: Ints, forbidden: Ints, room: Ints, domain_of: Ints) -> Ints:
+    """The rest of a deal: each strip goes to the disk with the most room among the domains it may use."""
+    for strip in waiting.tolist():
+        open_room = np.where(np.isin(domain_of, forbidden[strip]), 0, room)
+        disk = int(np.argmax(open_room))
+        if open_room[disk] > 0:
+            to[strip] = disk
+            room[disk] -= 1
+    return to
+
+
+def deal_by_domain(room: Ints, domain_of: Ints, node_of: Ints, total: int) -> Ints:
+    """`total` strips split over domains by room, then over nodes and disks inside each; [disks]."""
+    labels, index = np.unique(domain_of, return_inverse=True)
+    domain_room = np.bincount(index, weights=room, minlength=len(labels)).astype(np.int64)
+    result = np.zeros(len(room), dtype=np.int64)
+    for domain, amount in enumerate(np.minimum(quotas(domain_room, total), domain_room).tolist()):
+        if amount:
+            inside = index == domain
+            result[inside] = deal_shares(room[inside], node_of[inside], amount)
+    return result
+
+
+def level_targets(view: SiteView, pool: Pool) -> Ints:
+    """Strips each disk of a pool should hold, [disks] over all disks: every volume in shares of the reachable room."""
+    targets = np.zeros(len(view.disks), dtype=np.int64)
+    rows = view.in_pool(pool)
+    slots = np.where(view.disk_ready[rows], view.disk_slots[rows], 0)
+    wishes: dict[tuple[str, int, int], int] = {}
+    for v in view.volumes_of(pool):
+        key = (v.protection.level.value, v.protection.strips, v.protection.per_domain)
+        wishes[key] = wishes.get(key, 0) + v.extents
+    for (level, strips, per_domain), extents in sorted(wishes.items()):
+        domain_of = view.domain_of(type(pool.usual.level)(level))[rows]
+        labels, index = np.unique(domain_of, return_inverse=True)
+        room = np.bincount(index, weights=slots, minlength=len(labels)).astype(np.int64)
+        if np.count_nonzero(room) * per_domain < strips:
+            return view.disk_used.copy()  # nothing can be levelled while too few domains are there
+        by_domain = quotas(shares(room, strips, per_domain), extents * strips)
+        for domain, amount in enumerate(by_domain.tolist()):
+            inside = index == domain
+            if amount:
+                targets[rows[inside]] += _spread_target(slots[inside], view.disk_node[rows[inside]], amount)
+    return targets
+
+
+def _spread_target(slots: Ints, node_of: Ints, amount: int) -> Ints:
+    nodes, index = np.unique(node_of, return_inverse=True)
+    node_room = np.bincount(index, weights=slots, minlength=len(nodes)).astype(np.int64)
+    result = np.zeros(len(slots), dtype=np.int64)
+    for node, share in enumerate(quotas(node_room, amount).tolist()):
+        inside = index == node
+        if share:
+            result[inside] = quotas(slots[inside], share)
+    return result
+
+
+def imbalance(view: SiteView, pool: Pool) -> float:
+    """The furthest that a reachable disk of a pool is from its target, as a share of its room; 0 is level."""
+    rows = view.in_pool(pool)
+    rows = rows[view.disk_ready[rows]]
+    if not len(rows):
+        return 0.0
+    off = np.abs(view.disk_used[rows] - level_targets(view, pool)[rows])
+    return float((off / np.maximum(view.disk_slots[rows], 1)).max())
+
+
+def least_moves(view: SiteView, pool: Pool) -> int:
+    """Strips that any levelling must move: what disks hold beyond their targets."""
+    over = view.disk_used - level_targets(view, pool)
+    rows = view.in_pool(pool)
+    return int(np.maximum(over[rows], 0).sum())
+
+
+def plan_levelling(view: SiteView, pool: Pool, seed: int) -> Moves:
+    """Moves from disks above their target to disks below it; as many as the surplus, each keeping its extent's spread.
+
+    At most one strip of an extent moves. Surplus that spread keeps in place is counted in `stuck`.
+    """
+    rng = np.random.default_rng(seed)
+    rows = view.in_pool(pool)
+    targets = level_targets(view, pool)
+    surplus = np.zeros(len(view.disks) + 1, dtype=np.int64)
+    surplus[rows] = np.where(view.disk_ready[rows], view.disk_used[rows] - targets[rows], 0)
+    need = np.maximum(-surplus[:-1], 0)
+    need = np.minimum(need, view.disk_free)
+    total = int(np.maximum(surplus, 0).sum())
+    done: list[Moves] = []
+    moved = 0
+    volumes = view.volumes_of(pool)
+    for volume in sorted(volumes, key=lambda v: -v.extents):
+        domain_of = view.domain_of(volume.protection.level)
+        held = view.rows(volume)
+        domains = np.append(domain_of, -1)[held]
+        moving = np.zeros(volume.extents, dtype=np.bool_)
+        for strip in rng.permutation(volume.protection.strips).tolist():
+            candidates = np.flatnonzero((surplus[held[:, strip]] > 0) & ~moving)
+            if not len(candidates) or not need.any():
+                continue
+            picked, to = _exchange(candidates, held[:, strip], np.delete(domains, strip, axis=1), surplus, need, domain_of, rng)
+            moving[picked] = True
+            moved += len(picked)
+            done.append(_moves(view, volume, picked, strip, to))
+    joined = _join(done)
+    stuck = total - moved
+    why = f"{stuck:,} strips stay where they are: moving them would break their volume's spread." if stuck else ""
+    return Moves(joined.volume, joined.extent, joined.strip, joined.leaves, joined.to, stuck, why)
+
+
+def _exchange(
+    candidates: Ints, held: Disks, others: Ints, surplus: Ints, need: Ints, domain_of: Ints, rng: np.random.Generator
+) -> tuple[Ints, Ints]:
+    """Pairs strips on disks with too much with disks that need some; updates surplus and need. Extents and disk rows."""
+    picked: list[Ints] = []
+    to: list[Ints] = []
+    for _ in range(_ROUNDS):
+        order = candidates[rng.permutation(len(candidates))]
+        by_disk = order[np.argsort(held[order], kind="stable")]
+        disks = held[by_disk]
+        rank = np.arange(len(disks)) - np.searchsorted(disks, disks, side="left")
+        offer = by_disk[rank < surplus[disks]]
+        offer = offer[rng.permutation(len(offer))]
+        hand = np.repeat(np.arange(len(need)), need)
+        rng.shuffle(hand)
+        pairs = min(len(offer), len(hand))
+        if not pairs:
+            break
+        offer, hand = offer[:pairs], hand[:pairs]
+        good = (others[offer] != domain_of[hand][:, None]).all(axis=1)
+        picked.append(offer[good])
+        to.append(hand[good])
+        np.subtract.at(surplus, held[offer[good]], 1)
+        np.subtract.at(need, hand[good], 1)
+        candidates = np.setdiff1d(candidates, offer[good], assume_unique=True)
+    empty = np.zeros(0, dtype=np.int64)
+    return (np.concatenate(picked), np.concatenate(to)) if picked else (empty, empty)
+
+
+def _moves(view: SiteView, volume: Volume, extents: Ints, strip: int, to: Ints) -> Moves:
+    count = len(extents)
+    return Moves(
+        np.full(count, volume.number, dtype=np.int64),
+        extents.astype(np.int64),
+        np.full(count, strip, dtype=np.int64),
+        volume.placement[extents, strip].astype(np.int32),
+        view.disk_numbers[to],
+    )
+
+
+def _join(parts: list[Moves]) -> Moves:
+    if not parts:
+        none = np.zeros(0, dtype=np.int64)
+        return Moves(none, none, none, none.astype(np.int32), none.astype(np.int32))
+    return Moves(
+        np.concatenate([p.volume for p in parts]),
+        np.concatenate([p.extent for p in parts]),
+        np.concatenate([p.strip for p in parts]),
+        np.concatenate([p.leaves for p in parts]),
+        np.concatenate([p.to for p in parts]),
+    )
+
+
+def sources(view: SiteView, moves: Moves) -> tuple[Disks, Ints]:
+    """For each move, the number of the disk to read from, [moves] (0 where none can be read), and which strip lies there, [moves].
+
+    Reads are dealt around the copies.
+    """
+    by_number = {v.number: v for v in view.volumes}
+    ready = np.append(view.disk_ready, False)
+    result = np.zeros(len(moves), dtype=np.int32)
+    read = np.zeros(len(moves), dtype=np.int64)
+    for number in np.unique(moves.volume).tolist():
+        mine = np.flatnonzero(moves.volume == number)
+        volume = by_number[number]
+        placement = volume.placement[moves.extent[mine]]
+        readable = ready[view.row_of_number[placement]]
+        strips = placement.shape[1]
+        for turn in range(strips):
+            strip = (moves.extent[mine] + turn) % strips
+            row = np.arange(len(mine))
+            usable = readable[row, strip] & (result[mine] == 0)
+            result[mine[usable]] = placement[row, strip][usable]
+            read[mine[usable]] = strip[usable]
+    return result, read
+
+
+@dataclass(frozen=True, slots=True)
+class Estimate:
+    """A lower bound on a set of moves: the busiest disk or port over its bandwidth. `bottleneck` names it."""
+
+    seconds: float
+    bytes_moved: int
+    bottleneck: str
+
+
+def estimate(view: SiteView, moves: Moves, extent_bytes: int) -> Estimate:
+    """How long the moves take at least, were nothing else to use the disks and ports."""
+    if not len(moves):
+        return Estimate(0.0, 0, "")
+    come, _ = sources(view, moves)
+    load = np.zeros(len(view.disks) + 1)
+    from_rows, to_rows = view.row_of_number[come], view.row_of_number[moves.to]
+    np.add.at(load, from_rows, extent_bytes)
+    np.add.at(load, to_rows, extent_bytes)
+    speeds = np.array([PROFILES[d.media].bytes_per_second for d in view.disks], dtype=np.float64)
+    disk_seconds = load[:-1] / speeds
+    node_of = np.append(view.disk_node, -1)
+    crossing = node_of[from_rows] != node_of[to_rows]
+    ports = np.array([max(n.port_bytes_per_second, 1) for n in view.nodes], dtype=np.float64)
+    sent = np.bincount(node_of[from_rows][crossing & (come > 0)], minlength=len(ports)) * extent_bytes / ports
+    received = np.bincount(node_of[to_rows][crossing], minlength=len(ports)) * extent_bytes / ports
+    worst_disk, worst_node = int(np.argmax(disk_seconds)), int(np.argmax(np.maximum(sent, received)))
+    node_seconds = float(max(sent[worst_node], received[worst_node]))
+    if node_seconds > disk_seconds[worst_disk]:
+        return Estimate(node_seconds, len(moves) * extent_bytes, f"the ports of {view.nodes[worst_node].name}")
+    return Estimate(float(disk_seconds[worst_disk]), len(moves) * extent_bytes, view.disks[worst_disk].name)

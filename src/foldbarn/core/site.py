@@ -1,0 +1,275 @@
+"""SiteView: the immutable picture of a site that computations take.
+
+Small frozen dataclasses for things people name; numpy arrays, built once per view, for things there are many
+of. Disks are known by number (the database's key) and by row (their place in this view's arrays).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from enum import StrEnum
+from functools import cached_property
+from typing import TypeVar
+
+import numpy as np
+
+from foldbarn.core.arrays import Disks, Flags, Ints
+from foldbarn.core.errors import NotFound
+from foldbarn.core.protection import Level, Protection
+
+
+class Contact(StrEnum):
+    """Whether a node's agent can be heard."""
+
+    HEARD = "heard"  # its last report is recent and made sense
+    SILENT = "silent"  # no answer in time
+    GARBLED = "garbled"  # it answers, but not in the agent protocol
+
+
+class Role(StrEnum):
+    """What a disk is for."""
+
+    BOOT = "boot"
+    CAPACITY = "capacity"
+    UNCLAIMED = "unclaimed"
+    UNFIT = "unfit"
+
+
+@dataclass(frozen=True, slots=True)
+class Room:
+    number: int
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
+class Rack:
+    number: int
+    name: str
+    room: int  # row in SiteView.rooms
+
+
+@dataclass(frozen=True, slots=True)
+class Node:
+    """A server. `since` is when its contact last changed, `given_up` whether the grace time has passed since then."""
+
+    number: int
+    name: str
+    rack: int  # row in SiteView.racks
+    contact: Contact
+    reason: str = ""
+    since: float = 0.0  # seconds since 1970
+    given_up: bool = False
+    port_bytes_per_second: int = 0  # all storage ports that are up together
+
+
+@dataclass(frozen=True, slots=True)
+class Disk:
+    """A disk. `present` is false when its node reports without it; `reasons` are why it is unfit; `watch` why someone should look."""
+
+    number: int
+    name: str
+    bay: str
+    node: int  # row in SiteView.nodes
+    media: str
+    size_bytes: int
+    serial: str
+    role: Role
+    pool: int = -1  # row in SiteView.pools
+    present: bool = True
+    missing_since: float = 0.0
+    given_up: bool = False
+    reasons: tuple[str, ...] = ()
+    watch: tuple[str, ...] = ()
+
+
+METADATA_SHARE = 100  # one part in this many of a pooled disk holds metadata; common practice is about 1 %
+
+
+@dataclass(frozen=True, slots=True)
+class Pool:
+    """Disks that volumes draw from. `usual` is the protection offered first; `headroom` the level at which one loss must be healable."""
+
+    number: int
+    name: str
+    extent_bytes: int
+    usual: Protection
+    headroom: Level | None
+    fill_line: float = 0.85
+    forming: bool = False  # its disks are still being prepared
+
+    def slots_of(self, size_bytes: int) -> int:
+        """Strips that a disk of this size holds after metadata; what is left below one strip goes unused."""
+        return slots_of(size_bytes, self.extent_bytes)
+
+
+def slots_of(size_bytes: int, extent_bytes: int) -> int:
+    """Whole strips on a disk after its metadata."""
+    return (size_bytes - size_bytes // METADATA_SHARE) // extent_bytes
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Volume:
+    """A volume and its placement: [extents, strips] of disk numbers; 0 where a strip lies nowhere."""
+
+    number: int
+    name: str
+    pool: int  # row in SiteView.pools
+    size_bytes: int
+    protection: Protection
+    placement: Disks
+    forming: bool = False  # its strips are still being made
+
+    @property
+    def extents(self) -> int:
+        return len(self.placement)
+
+
+Named = TypeVar("Named", Room, Rack, Node, Disk, Pool, Volume)
+
+
+@dataclass(frozen=True, eq=False)
+class SiteView:
+    """Everything the computations need to know of a site, at one revision."""
+
+    name: str
+    revision: int
+    rooms: tuple[Room, ...] = ()
+    racks: tuple[Rack, ...] = ()
+    nodes: tuple[Node, ...] = ()
+    disks: tuple[Disk, ...] = ()
+    pools: tuple[Pool, ...] = ()
+    volumes: tuple[Volume, ...] = ()
+    incoming: dict[int, int] = field(default_factory=dict)  # disk number -> strips on their way to it
+
+    # Arrays over disks, [disks]. -----------------------------------------------------------------
+
+    @cached_property
+    def disk_node(self) -> Ints:
+        return np.array([d.node for d in self.disks], dtype=np.int64)
+
+    @cached_property
+    def disk_rack(self) -> Ints:
+        racks: Ints = np.array([n.rack for n in self.nodes], dtype=np.int64)
+        return racks[self.disk_node] if self.disks else self.disk_node
+
+    @cached_property
+    def disk_room(self) -> Ints:
+        rooms: Ints = np.array([r.room for r in self.racks], dtype=np.int64)
+        return rooms[self.disk_rack] if self.disks else self.disk_node
+
+    def domain_of(self, level: Level) -> Ints:
+        """Row of each disk's domain at a level, [disks]."""
+        match level:
+            case Level.ROOM:
+                return self.disk_room
+            case Level.RACK:
+                return self.disk_rack
+            case Level.NODE:
+                return self.disk_node
+            case Level.DISK:
+                return np.arange(len(self.disks), dtype=np.int64)
+
+    def domain_names(self, level: Level) -> list[str]:
+        """Names by domain row."""
+        things: dict[Level, tuple[Room | Rack | Node | Disk, ...]] = {
+            Level.ROOM: self.rooms,
+            Level.RACK: self.racks,
+            Level.NODE: self.nodes,
+            Level.DISK: self.disks,
+        }
+        return [thing.name for thing in things[level]]
+
+    @cached_property
+    def disk_pool(self) -> Ints:
+        return np.array([d.pool for d in self.disks], dtype=np.int64)
+
+    @cached_property
+    def disk_slots(self) -> Ints:
+        """Strips each disk holds for its pool; 0 outside pools."""
+        return np.array([self.pools[d.pool].slots_of(d.size_bytes) if d.pool >= 0 else 0 for d in self.disks], dtype=np.int64)
+
+    @cached_property
+    def disk_ready(self) -> Flags:
+        """Disks that can be read and written now: present, and their node is heard."""
+        heard = np.array([n.contact == Contact.HEARD for n in self.nodes], dtype=np.bool_)
+        present = np.array([d.present for d in self.disks], dtype=np.bool_)
+        return present & heard[self.disk_node] if self.disks else present
+
+    @cached_property
+    def disk_given_up(self) -> Flags:
+        """Disks that have been away longer than the grace time: what they held is to be rebuilt elsewhere."""
+        nodes = np.array([n.given_up for n in self.nodes], dtype=np.bool_)
+        disks = np.array([d.given_up for d in self.disks], dtype=np.bool_)
+        return disks | nodes[self.disk_node] if self.disks else disks
+
+    @cached_property
+    def row_of_number(self) -> Disks:
+        """Row of each disk number; numbers without a disk, and 0, point at the last row + 1 ("nowhere")."""
+        size = max((d.number for d in self.disks), default=0) + 1
+        rows = np.full(size, len(self.disks), dtype=np.int32)
+        rows[[d.number for d in self.disks]] = np.arange(len(self.disks), dtype=np.int32)
+        return rows
+
+    @cached_property
+    def disk_numbers(self) -> Disks:
+        return np.array([d.number for d in self.disks], dtype=np.int32)
+
+    def rows(self, volume: Volume) -> Disks:
+        """A volume's placement as disk rows; len(disks) stands for nowhere."""
+        return self.row_of_number[volume.placement]
+
+    @cached_property
+    def disk_used(self) -> Ints:
+        """Strips held by each disk, [disks]; on their way counts as held."""
+        used = np.zeros(len(self.disks) + 1, dtype=np.int64)
+        for volume in self.volumes:
+            used += np.bincount(self.rows(volume).reshape(-1), minlength=len(used))
+        for number, strips in self.incoming.items():
+            used[self.row_of_number[number]] += strips
+        return used[:-1]
+
+    @cached_property
+    def disk_free(self) -> Ints:
+        """Strips each disk can still take, whether or not it can be reached now."""
+        free: Ints = np.maximum(self.disk_slots - self.disk_used, 0)
+        return free
+
+    # Finding by name. ----------------------------------------------------------------------------
+
+    def pool(self, name: str) -> Pool:
+        return _by_name(self.pools, name, "pool")
+
+    def volume(self, name: str) -> Volume:
+        return _by_name(self.volumes, name, "volume")
+
+    def node(self, name: str) -> Node:
+        return _by_name(self.nodes, name, "node")
+
+    def disk(self, name: str) -> Disk:
+        return _by_name(self.disks, name, "disk")
+
+    @cached_property
+    def disks_by_name(self) -> dict[str, Disk]:
+        return {d.name: d for d in self.disks}
+
+    def pool_row(self, pool: Pool) -> int:
+        return next(i for i, other in enumerate(self.pools) if other.number == pool.number)
+
+    def in_pool(self, pool: Pool) -> Ints:
+        """Rows of a pool's disks."""
+        return np.flatnonzero(self.disk_pool == self.pool_row(pool))
+
+    def volumes_of(self, pool: Pool) -> list[Volume]:
+        row = self.pool_row(pool)
+        return [v for v in self.volumes if v.pool == row]
+
+    def disks_where(self, test: Callable[[Disk], bool]) -> list[Disk]:
+        return [d for d in self.disks if test(d)]
+
+
+def _by_name(things: tuple[Named, ...], name: str, kind: str) -> Named:
+    for thing in things:
+        if thing.name.casefold() == name.casefold():
+            return thing
+    raise NotFound(f"There is no {kind} named '{name}'.", about=kind)

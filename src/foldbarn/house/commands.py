@@ -1,0 +1,179 @@
+"""The entry script's commands: demo, test, dev, bench, shots."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import shutil
+import signal
+import subprocess
+import sys
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from foldbarn.settings import PROJECT
+
+HOME = PROJECT / ".barn"
+WEB = PROJECT / "web"
+app = typer.Typer(add_completion=False, no_args_is_help=True, help="Fold Barn's entry script.", pretty_exceptions_enable=False)
+
+
+def say(text: str) -> None:
+    print(text, flush=True)
+
+
+def node_environment() -> dict[str, str]:
+    """The environment in which node and npm are those of the virtual environment."""
+    return {**os.environ, "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}
+
+
+def run(*command: str, cwd: Path = PROJECT, **extra: str) -> None:
+    """Runs a tool; ends this process with its code when it fails."""
+    result = subprocess.run(command, cwd=cwd, env={**node_environment(), "PYTHONPATH": str(PROJECT / "src"), **extra})
+    if result.returncode:
+        say(f"barn: {' '.join(command)} ended with code {result.returncode}.")
+        raise SystemExit(result.returncode)
+
+
+def fingerprint(paths: list[Path]) -> str:
+    digest = hashlib.sha256()
+    for path in sorted(p for p in paths if p.is_file()):
+        digest.update(str(path.relative_to(PROJECT)).encode() + path.read_bytes())
+    return digest.hexdigest()
+
+
+def make_packages() -> None:
+    """Installs the front end's packages when their lock has changed."""
+    stamp, mark = WEB / "node_modules" / ".barn-stamp", fingerprint([WEB / "package-lock.json"])
+    if not stamp.exists() or stamp.read_text() != mark:
+        say("Installing the front end's packages ...")
+        run("npm", "ci", "--no-audit", "--no-fund", "--loglevel=error", cwd=WEB)
+        stamp.write_text(mark)
+
+
+def make_front_end() -> None:
+    """Builds the front end when its sources have changed."""
+    make_packages()
+    sources = [p for p in (WEB / "src").rglob("*") if p.is_file()] + [WEB / f for f in ("index.html", "package-lock.json", "vite.config.ts")]
+    stamp, mark = WEB / "dist" / ".barn-stamp", fingerprint(sources)
+    if not stamp.exists() or stamp.read_text() != mark:
+        say("Building the front end ...")
+        run("npm", "run", "--silent", "build", "--", "--logLevel", "warn", cwd=WEB)
+        stamp.write_text(mark)
+
+
+def write_openapi(target: Path) -> None:
+    from foldbarn.api.app import make_app
+
+    target.parent.mkdir(parents=True, exist_ok=True)
+    target.write_text(json.dumps(make_app().openapi(), indent=1, sort_keys=True))
+
+
+@app.command()
+def demo(
+    state: Annotated[Path, typer.Option(help="Folder that keeps everything.")] = HOME / "demo",
+    port: Annotated[int, typer.Option(help="Port of the one address.")] = 7420,
+    bare: Annotated[bool, typer.Option("--bare", help="Machines that have only just reported in.")] = False,
+    fresh: Annotated[bool, typer.Option("--fresh", help="Forget what the state folder keeps.")] = False,
+    quick: Annotated[bool, typer.Option("--quick", hidden=True)] = False,
+) -> None:
+    """Starts everything and prints one address; Ctrl-C stops it all."""
+    from foldbarn.house.barn import Barn, InUse
+    from foldbarn.house.demo import Demo
+
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    make_front_end()
+    if fresh:
+        shutil.rmtree(state, ignore_errors=True)
+    barn = Barn(state, port, quick)
+    try:
+        say("Starting the database, the yard and Fold Barn ...")
+        barn.start()
+        if not bare:
+            Demo(barn.url).fill()
+        say(f"Fold Barn is ready at {barn.url}")
+        barn.run_until_stopped()
+    except (InUse, RuntimeError) as error:
+        say(f"barn: {error}")
+        raise SystemExit(1) from error
+    except KeyboardInterrupt:
+        pass
+    finally:
+        barn.stop()
+        say("Everything is stopped; what it kept is in the state folder.")
+
+
+@app.command()
+def dev(port: int = 7420, web_port: int = 7421) -> None:
+    """The demo with servers that reload: Python on every save, the front end at once."""
+    from foldbarn.house.barn import Barn
+
+    make_packages()
+    (WEB / "dist").mkdir(exist_ok=True)
+    barn = Barn(HOME / "dev", port, reload=True)
+    vite = None
+    try:
+        barn.start()
+        vite = subprocess.Popen(["npm", "run", "dev", "--", "--port", str(web_port), "--strictPort"], cwd=WEB, env={**node_environment(), "BARN_API": barn.url})
+        say(f"Fold Barn is ready at http://127.0.0.1:{web_port} (API at {barn.url})")
+        barn.run_until_stopped()
+    except KeyboardInterrupt:
+        pass
+    finally:
+        if vite:
+            vite.terminate()
+        barn.stop()
+
+
+@app.command()
+def types() -> None:
+    """Generates the front end's types from the API's description."""
+    make_packages()
+    write_openapi(HOME / "openapi.json")
+    run("npx", "openapi-typescript", str(HOME / "openapi.json"), "-o", "src/api/schema.gen.ts", cwd=WEB)
+
+
+def check_types() -> None:
+    """Ends the run when the front end's types are not those of today's API."""
+    write_openapi(HOME / "openapi.json")
+    fresh = HOME / "schema.gen.ts"
+    run("npx", "openapi-typescript", str(HOME / "openapi.json"), "-o", str(fresh), cwd=WEB)
+    if fresh.read_text() != (WEB / "src/api/schema.gen.ts").read_text():
+        say("barn: web/src/api/schema.gen.ts is stale; run ./barn types.")
+        raise SystemExit(1)
+
+
+@app.command(context_settings={"allow_extra_args": True, "ignore_unknown_options": True})
+def test(context: typer.Context, only: Annotated[bool, typer.Option("--only", help="Only pytest, with the arguments that follow.")] = False) -> None:
+    """Everything: style, types, layers, the front end's checks, then pytest. Arguments go to pytest."""
+    make_front_end()
+    if not only:
+        run("ruff", "check", ".")
+        run("ruff", "format", "--check", "--quiet", ".")
+        run("mypy")
+        run("lint-imports", "--no-cache")
+        check_types()
+        run("npm", "run", "--silent", "lint", cwd=WEB)
+        run("npm", "run", "--silent", "check", cwd=WEB)
+        run("npm", "run", "--silent", "test", cwd=WEB)
+    run("pytest", *context.args)
+
+
+@app.command()
+def bench() -> None:
+    """Measures, as ratios against something in the same run."""
+    run(sys.executable, "-m", "bench.table", PYTHONPATH=f"{PROJECT / 'src'}:{PROJECT}")
+
+
+@app.command()
+def shots() -> None:
+    """Refreshes docs/screenshots/ from a demo of its own."""
+    make_front_end()
+    run(sys.executable, "-m", "bench.shots", PYTHONPATH=f"{PROJECT / 'src'}:{PROJECT}")
+
+
+if __name__ == "__main__":
+    app()

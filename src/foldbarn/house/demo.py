@@ -1,0 +1,78 @@
+"""The demo's data, made through the product's own changes over its API."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from typing import Any
+
+import httpx
+
+WAIT_SECONDS = 60.0
+NODES = 9
+
+POOLS: list[dict[str, Any]] = [
+    {"name": "quayside", "media": "ssd", "leave": ["turnstone-8"], "copies": 3, "headroom": "node"},
+    {"name": "deepwater", "media": "hdd", "leave": [], "copies": 2, "headroom": "node"},
+]
+VOLUMES = [
+    ("ticketing-db", "quayside", "4 TB", 3),
+    ("timetable", "quayside", "1500 GB", 3),
+    ("crew-roster", "quayside", "800 GB", 3),
+    ("berth-planner", "quayside", "2 TB", 2),
+    ("charts", "quayside", "3 TB", 2),
+    ("cargo-desk", "deepwater", "14 TB", 2),
+    ("deck-cameras", "deepwater", "22 TB", 2),
+    ("tide-archive", "deepwater", "9 TB", 3),
+]
+
+
+class Demo:
+    """Plays the platform engineer's part."""
+
+    def __init__(self, url: str) -> None:
+        self.client = httpx.Client(base_url=f"{url}/api", timeout=30.0, trust_env=False)
+
+    def fill(self) -> None:
+        """Forms the pools and makes the volumes, unless the site has pools already. Raises RuntimeError when a step does not end."""
+        self.wait(lambda: self.barn()["counts"]["nodes"] >= NODES, "all nodes to report in")
+        if self.barn()["counts"]["pools"]:
+            return
+        disks = [d for room in self.barn()["rooms"] for rack in room["racks"] for node in rack["nodes"] for d in node["disks"]]
+        for pool in POOLS:
+            chosen = [d["name"] for d in disks if d["media"] == pool["media"] and d["fit"] and d["name"] not in pool["leave"] and not d["name"].startswith("skua")]
+            params = {k: v for k, v in pool.items() if k in ("name", "copies", "headroom")}
+            self.carry_out("form-pool", {**params, "disks": chosen})
+        changes = [self.start("create-volume", {"name": n, "pool": p, "size": s, "copies": c}) for n, p, s, c in VOLUMES]
+        for change in changes:
+            self.await_end(change)
+
+    def barn(self) -> dict[str, Any]:
+        found: dict[str, Any] = self.client.get("/barn").raise_for_status().json()
+        return found
+
+    def start(self, kind: str, params: dict[str, Any]) -> int:
+        answer = self.client.post("/changes", json={"kind": kind, "params": params, "reason": "Setting up the demo"})
+        if answer.is_error:
+            raise RuntimeError(f"{kind} {params.get('name')}: {answer.json().get('detail', answer.text)}")
+        number: int = answer.json()["number"]
+        return number
+
+    def carry_out(self, kind: str, params: dict[str, Any]) -> None:
+        self.await_end(self.start(kind, params))
+
+    def await_end(self, change: int) -> None:
+        def ended() -> bool:
+            found = self.client.get(f"/changes/{change}").raise_for_status().json()
+            if found["state"] == "paused":
+                raise RuntimeError(f"{found['title']} paused: {found['problem']}")
+            return bool(found["state"] == "done")
+
+        self.wait(ended, f"change {change}")
+
+    def wait(self, done: Callable[[], bool], what: str) -> None:
+        deadline = time.monotonic() + WAIT_SECONDS
+        while not done():
+            if time.monotonic() > deadline:
+                raise RuntimeError(f"Waited {WAIT_SECONDS:.0f} s for {what}.")
+            time.sleep(0.1)

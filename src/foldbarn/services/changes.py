@@ -1,0 +1,119 @@
+"""Previewing, carrying out, pausing and reading changes."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from pydantic import ValidationError
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+import foldbarn.changes.all_kinds  # noqa: F401  (registers the kinds)
+from foldbarn.changes.kind import Kind, kind_named
+from foldbarn.changes.preview import Preview
+from foldbarn.changes.queue import enqueue
+from foldbarn.changes.runner import resume
+from foldbarn.core.errors import Conflict, NotFound, NotPossible
+from foldbarn.store.database import tell, transaction
+from foldbarn.store.tables import ChangeRow, SiteRow, StepRow
+from foldbarn.store.views import current_view
+
+
+class Outdated(Conflict):
+    """The site has moved on since the preview; a fresh one comes along."""
+
+    def __init__(self, fresh: Preview) -> None:
+        super().__init__(
+            "The site has changed since this preview, and so has what the change would do.",
+            about="digest",
+            next_step="Look at the fresh preview, then carry that out.",
+        )
+        self.fresh = fresh
+
+
+def _read(kind_name: str, params: dict[str, Any]) -> tuple[Kind[Any], Any]:
+    kind = kind_named(kind_name)
+    try:
+        return kind, kind.params.model_validate(params)
+    except ValidationError as error:
+        first = error.errors()[0]
+        field = ".".join(str(part) for part in first["loc"]) or "params"
+        raise NotPossible(f"'{field}' is not usable: {first['msg'].lower()}.", about=field) from error
+
+
+def preview(kind_name: str, params: dict[str, Any]) -> Preview:
+    """What a change would do now. Raises NotFound for an unknown kind, NotPossible for parameters of another shape."""
+    kind, wish = _read(kind_name, params)
+    made: Preview = kind.preview(current_view(), wish)
+    return made
+
+
+def carry_out(kind_name: str, params: dict[str, Any], digest: str | None, actor: str | None = None, reason: str = "") -> int:
+    """Records the change and queues it; returns its number.
+
+    Raises Outdated where `digest` is not that of a preview made now, NotPossible where something stands against it.
+    """
+    kind, wish = _read(kind_name, params)
+    fresh: Preview = kind.preview(current_view(), wish)
+    if fresh.blockers:
+        first = fresh.blockers[0]
+        raise NotPossible(" ".join(b.sentence for b in fresh.blockers), about=first.about, next_step=first.next_step)
+    if digest is not None and digest != fresh.digest:
+        raise Outdated(fresh)
+    touches = kind.touches(wish)
+    with transaction() as session:
+        row = ChangeRow(
+            kind=kind.name, params=wish.model_dump(mode="json"), about=kind.about(wish), touches=touches, state="waiting",
+            actor=actor or session.scalars(select(SiteRow.operator)).one(), reason=reason,
+            revision=fresh.revision, preview=fresh.model_dump(mode="json"),
+        )  # fmt: skip
+        session.add(row)
+        session.flush()
+        for number, step in enumerate(fresh.steps, 1):
+            session.add(StepRow(change_id=row.id, number=number, name=step.name, title=step.title, detail=step.detail))
+        tell(session, "changes")
+        change = row.id
+    enqueue(change, touches)
+    return change
+
+
+def recent(session: Session, limit: int = 100) -> list[tuple[ChangeRow, list[StepRow]]]:
+    """Changes, newest first, with their steps in order."""
+    rows = list(session.scalars(select(ChangeRow).order_by(ChangeRow.id.desc()).limit(limit)))
+    return [(row, _steps(session, row.id)) for row in rows]
+
+
+def one(session: Session, change: int) -> tuple[ChangeRow, list[StepRow]]:
+    """Raises NotFound."""
+    row = session.get(ChangeRow, change)
+    if row is None:
+        raise NotFound(f"There is no change {change}.", about="change")
+    return row, _steps(session, change)
+
+
+def _steps(session: Session, change: int) -> list[StepRow]:
+    return list(session.scalars(select(StepRow).where(StepRow.change_id == change).order_by(StepRow.number)))
+
+
+def ask(change: int, what: str) -> None:
+    """pause, withdraw (both heard at the next safe place) or resume. Raises NotFound, and NotPossible where the state does not allow it."""
+    queue_it = False
+    with transaction() as session:
+        row, _ = one(session, change)
+        if row.state in ("done", "withdrawn"):
+            raise NotPossible(f"Change {change} is {row.state}; it cannot be changed any more.", about="change")
+        if what == "resume":
+            if row.state != "paused":
+                raise NotPossible(f"Change {change} is {row.state}, not paused.", about="change")
+            resume(session, change)
+            queue_it = True
+        elif what == "pause" and row.state == "paused":
+            raise NotPossible(f"Change {change} is paused already.", about="change")
+        else:
+            if row.state == "paused":
+                row.state, queue_it = "waiting", True
+            row.asked = what
+        touches = row.touches
+        tell(session, "changes")
+    if queue_it:
+        enqueue(change, touches)

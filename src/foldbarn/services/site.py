@@ -1,0 +1,54 @@
+"""Reading the site: its states at this moment, and how busy its disks are."""
+
+from __future__ import annotations
+
+import time
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from foldbarn.core.errors import NotPossible
+from foldbarn.core.lamps import Outlook
+from foldbarn.store.database import announce, transaction
+from foldbarn.store.tables import ChangeRow, DiskRow, DiskWorkRow, PoolRow, SiteRow
+from foldbarn.store.views import current_view
+
+
+def outlook() -> Outlook:
+    """The states of everything, now."""
+    view = current_view()
+    with transaction() as session:
+        grace = session.scalars(select(SiteRow.grace_seconds)).one()
+        mending = session.scalars(
+            select(PoolRow.id)
+            .join(ChangeRow, (ChangeRow.kind == "rebuild") & (ChangeRow.about == PoolRow.name))
+            .where(ChangeRow.state.in_(("waiting", "running")))
+        )
+        return Outlook(view, time.time(), grace, frozenset(mending))
+
+
+def site_row(session: Session) -> SiteRow:
+    return session.scalars(select(SiteRow)).one()
+
+
+def found_site(name: str, operator: str, grace_seconds: float) -> None:
+    """Writes down a new site; does nothing where there is one."""
+    with transaction() as session:
+        if session.get(SiteRow, 1) is None:
+            session.add(SiteRow(id=1, name=name, operator=operator, grace_seconds=grace_seconds, revision=1))
+
+
+def set_grace(seconds: float) -> None:
+    """How long a node or disk may be away before what it held is rebuilt elsewhere. Raises NotPossible outside 1 s to 7 days."""
+    if not 1 <= seconds <= 7 * 86_400:
+        raise NotPossible("The grace time is between 1 second and 7 days.", about="grace_seconds")
+    with transaction() as session:
+        site_row(session).grace_seconds = seconds
+        announce(session, "site")
+
+
+def disk_work() -> dict[str, tuple[float | None, float | None]]:
+    """Bytes per second read and written by disk name; None where not known."""
+    with transaction() as session:
+        rows = session.execute(select(DiskRow.name, DiskWorkRow.read_rate, DiskWorkRow.write_rate).join(DiskWorkRow, DiskWorkRow.disk_id == DiskRow.id))
+        return {name: (read, write) for name, read, write in rows}

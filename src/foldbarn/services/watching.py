@@ -1,0 +1,230 @@
+"""Keeping watch: asks agents, notices silence and return, and starts what mends. One process at a time does it."""
+
+from __future__ import annotations
+
+import asyncio
+import time
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+import psycopg
+import structlog
+from sqlalchemy import func, select, update
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+
+from foldbarn.core.counters import rate
+from foldbarn.core.errors import BarnError, NotPossible, Unreachable
+from foldbarn.core.hardware import read_inventory
+from foldbarn.core.rebuild import LEVEL_TOLERANCE, imbalance, plan_levelling, plan_rebuild
+from foldbarn.core.site import Contact
+from foldbarn.links.agents import Agent, Garbled, ask_reports, open_client
+from foldbarn.services.changes import carry_out
+from foldbarn.services.intake import node_is_back, read_report, take_inventory
+from foldbarn.settings import settings
+from foldbarn.store.database import announce, is_disconnect, tell, transaction, wait_for_database
+from foldbarn.store.tables import ChangeRow, DiskRow, DiskWorkRow, NodeRow, PoolRow, SiteRow
+from foldbarn.store.views import current_view
+
+log = structlog.get_logger()
+WATCH_LOCK = 0x0A7C4
+BY_ITSELF = "Fold Barn, by itself"
+TICK_SECONDS = 0.25
+
+
+@dataclass(slots=True)
+class _Pause:
+    """When a node is asked next, and how many questions in a row it left unanswered."""
+
+    next_at: float = 0.0
+    failures: int = 0
+
+
+@dataclass(slots=True)
+class Watch:
+    """The watch's own memory: only when to ask whom next. Everything found out is in the database."""
+
+    pauses: dict[int, _Pause] = field(default_factory=dict)
+    judged: tuple[object, ...] = ()  # what the last judgement was made from; the same again is not judged twice
+
+    async def run(self) -> None:
+        """Until cancelled. Another process that holds the watch is waited for."""
+        while True:
+            try:
+                async with await psycopg.AsyncConnection.connect(settings().plain_database_url, autocommit=True) as holder:
+                    while not await self._holds(holder):
+                        await asyncio.sleep(1.0)
+                    while True:
+                        await holder.execute("select 1")  # the lock is ours only while its connection lives
+                        await self.look()
+                        await asyncio.sleep(TICK_SECONDS)
+            except (psycopg.Error, OSError) as error:
+                log.info("watch lost the database", error=str(error)[:120])
+                await asyncio.sleep(0.5)
+
+    async def _holds(self, holder: psycopg.AsyncConnection[Any]) -> bool:
+        row = await (await holder.execute("select pg_try_advisory_lock(%s)", (WATCH_LOCK,))).fetchone()
+        return bool(row and row[0])
+
+    async def look(self) -> None:
+        """One round: ask the nodes whose turn it is, then judge."""
+        try:
+            due = await asyncio.to_thread(self._due)
+            answers = await ask_reports(due)
+            await asyncio.to_thread(self._take, answers)
+            await asyncio.to_thread(self._judge)
+        except Exception as error:
+            if not is_disconnect(error):
+                log.exception("a round of the watch failed")
+                await asyncio.sleep(1.0)
+            else:
+                await asyncio.to_thread(wait_for_database)
+
+    def _judge(self) -> None:
+        give_up()
+        with transaction() as session:
+            looks = {name: why for name, why in session.execute(select(PoolRow.name, PoolRow.look_reason))}
+            open_states = ChangeRow.state.in_(("waiting", "running", "paused"))
+            busy = set(session.scalars(select(ChangeRow.about).where(ChangeRow.kind == "rebuild", open_states)))
+            facts = (session.scalar(select(SiteRow.revision)), tuple(looks.items()), frozenset(busy))
+        if facts != self.judged:
+            start_mending(looks, busy)
+            self.judged = facts
+
+    def _due(self) -> dict[int, str]:
+        now = time.monotonic()
+        with transaction() as session:
+            urls = {number: url for number, url in session.execute(select(NodeRow.id, NodeRow.agent_url))}
+        return {n: url for n, url in urls.items() if self.pauses.setdefault(n, _Pause()).next_at <= now}
+
+    def _take(self, answers: dict[int, dict[str, Any] | Unreachable]) -> None:
+        now = time.monotonic()
+        heard: list[int] = []
+        for number, answer in answers.items():
+            pause = self.pauses[number]
+            if isinstance(answer, Unreachable):
+                pause.failures += 1
+                pause.next_at = now + min(settings().longest_pause_seconds, settings().poll_seconds * 1.5**pause.failures)
+                note_failure(number, answer)
+            else:
+                pause.failures, pause.next_at = 0, now + settings().poll_seconds
+                heard.append(number)
+                try:
+                    note_report(number, answer)
+                except BarnError as error:
+                    note_failure(number, Garbled(error.sentence))
+        if heard:
+            with transaction() as session:
+                session.execute(update(NodeRow).where(NodeRow.id.in_(heard)).values(heard_at=func.now()))
+                tell(session, "work")
+
+
+def note_failure(number: int, error: Unreachable) -> None:
+    """Records that a node was not heard; silence counts only after it has lasted."""
+    with transaction() as session:
+        node = session.get_one(NodeRow, number)
+        contact = Contact.GARBLED if isinstance(error, Garbled) else Contact.SILENT
+        since_heard = (datetime.now(UTC) - node.heard_at).total_seconds() if node.heard_at else settings().silent_seconds
+        if contact == Contact.SILENT and since_heard < settings().silent_seconds:
+            return
+        if node.contact != contact or node.reason != error.sentence:
+            if node.contact == Contact.HEARD:
+                node.since = node.heard_at or datetime.now(UTC)
+            node.contact, node.reason = contact.value, error.sentence
+            log.info("node not heard", node=node.name, why=error.sentence)
+            announce(session, "site")
+
+
+def note_report(number: int, report: dict[str, Any]) -> None:
+    """Records a report that made sense; asks for the inventory when it has changed. Raises NotPossible, Unreachable."""
+    version = read_report(report)
+    inventory = None
+    with transaction() as session:
+        node = session.get_one(NodeRow, number)
+        url, known, contact = node.agent_url, node.inventory_version, node.contact
+    if version != known:
+        with open_client() as client:
+            inventory = read_inventory(Agent(url, client).inventory())
+    with transaction() as session:
+        node = session.get_one(NodeRow, number)
+        changed = False
+        if contact != Contact.HEARD:
+            log.info("node is back", node=node.name)
+            if node.given_up:
+                node_is_back(session, node)
+            node.contact, node.reason, node.since, node.given_up, changed = Contact.HEARD.value, "", datetime.now(UTC), False, True
+        if inventory is not None:
+            if inventory.node.casefold() != node.name.casefold():
+                raise NotPossible(f"It says it is {inventory.node}.")
+            take_inventory(session, node, inventory)
+            node.inventory_version, changed = version, True
+        _note_counters(session, node, report)
+        if changed:
+            announce(session, "site")
+
+
+def _note_counters(session: Session, node: NodeRow, report: dict[str, Any]) -> None:
+    counters = report.get("disks")
+    if not isinstance(counters, dict):
+        return
+    now = datetime.now(UTC)
+    disks = {serial: number for number, serial in session.execute(select(DiskRow.id, DiskRow.serial).where(DiskRow.node_id == node.id))}
+    before = {w.disk_id: w for w in session.scalars(select(DiskWorkRow).where(DiskWorkRow.disk_id.in_(disks.values())))}
+    rows = []
+    for serial, found in counters.items():
+        if serial not in disks:
+            continue
+        number, old = disks[serial], before.get(disks[serial])
+        read, written = int(found["read_bytes"]), int(found["written_bytes"])
+        seconds = (now - old.at).total_seconds() if old else 0.0
+        rows.append(
+            {
+                "disk_id": number,
+                "at": now,
+                "read_bytes": read,
+                "written_bytes": written,
+                "read_rate": rate(old.read_bytes, read, seconds) if old else None,
+                "write_rate": rate(old.written_bytes, written, seconds) if old else None,
+            }
+        )
+    if rows:
+        statement = insert(DiskWorkRow).values(rows)
+        fresh = {c: statement.excluded[c] for c in ("at", "read_bytes", "written_bytes", "read_rate", "write_rate")}
+        session.execute(statement.on_conflict_do_update(index_elements=["disk_id"], set_=fresh))
+
+
+def give_up() -> None:
+    """Marks what has been away longer than the grace time: what it held is to be rebuilt elsewhere."""
+    with transaction() as session:
+        grace = session.scalars(select(SiteRow.grace_seconds)).one()
+        cutoff = func.now() - func.make_interval(0, 0, 0, 0, 0, 0, grace)
+        nodes = session.execute(
+            update(NodeRow).where(NodeRow.contact != "heard", NodeRow.given_up.is_(False), NodeRow.since < cutoff).values(given_up=True)
+        )
+        disks = session.execute(
+            update(DiskRow).where(DiskRow.present.is_(False), DiskRow.given_up.is_(False), DiskRow.missing_since < cutoff).values(given_up=True)
+        )
+        if nodes.rowcount or disks.rowcount:  # type: ignore[attr-defined]
+            announce(session, "site")
+
+
+def start_mending(looks: dict[str, str], busy: set[str]) -> None:
+    """Starts a rebuild-and-level for each pool that has something to mend and none under way."""
+    view = current_view()
+    for pool in view.pools:
+        if pool.forming or pool.name in busy:
+            continue
+        reason = ""
+        rows = view.in_pool(pool)
+        if looks.get(pool.name):
+            reason = f"{looks[pool.name]}."
+        elif (view.disk_given_up[rows] | ~view.disk_ready[rows]).any():
+            lost = len(plan_rebuild(view, pool, seed=1))
+            reason = f"{lost:,} strips lie on disks that have been away for longer than the grace time." if lost else ""
+        elif imbalance(view, pool) > LEVEL_TOLERANCE and len(plan_levelling(view, pool, seed=1)):
+            reason = "Its disks are unevenly used."
+        elif any((v.placement == 0).any() for v in view.volumes_of(pool)):
+            reason = "Some of its strips lie nowhere."
+        if reason:
+            carry_out("rebuild", {"pool": pool.name}, None, actor=BY_ITSELF, reason=reason)

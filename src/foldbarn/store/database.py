@@ -1,0 +1,75 @@
+"""Connections, sessions, and telling everyone that something changed."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from functools import lru_cache
+
+import structlog
+from sqlalchemy import Engine, create_engine, text, update
+from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy.orm import Session
+
+from foldbarn.settings import settings
+from foldbarn.store.tables import SiteRow
+
+CHANNEL = "foldbarn"
+log = structlog.get_logger()
+
+
+@lru_cache
+def engine() -> Engine:
+    return create_engine(settings().database_url, pool_pre_ping=True, pool_size=10, max_overflow=20)
+
+
+@contextmanager
+def transaction() -> Iterator[Session]:
+    """A session that commits at the end, or writes nothing."""
+    with Session(engine(), expire_on_commit=False) as session, session.begin():
+        yield session
+
+
+@contextmanager
+def snapshot() -> Iterator[Session]:
+    """A session that sees the database at one moment."""
+    with Session(engine().execution_options(isolation_level="REPEATABLE READ")) as session:
+        yield session
+
+
+def announce(session: Session, *topics: str) -> None:
+    """Bumps the site's revision and tells all listeners which topics changed, when this transaction commits.
+
+    Call it last in a transaction: it locks the site's row.
+    """
+    session.flush()
+    revision = session.scalar(update(SiteRow).values(revision=SiteRow.revision + 1).returning(SiteRow.revision))
+    tell(session, *topics, revision=revision)
+
+
+def tell(session: Session, *topics: str, revision: int | None = None) -> None:
+    """Tells listeners of progress that leaves the site's shape as it is."""
+    session.execute(
+        text("select pg_notify(:channel, :payload)"), {"channel": CHANNEL, "payload": json.dumps({"topics": topics, "revision": revision})}
+    )
+
+
+def wait_for_database(seconds: float = 60.0) -> None:
+    """Returns once the database answers; raises what it said last when it does not in time."""
+    deadline = time.monotonic() + seconds
+    while True:
+        try:
+            with engine().connect() as connection:
+                connection.execute(text("select 1"))
+            return
+        except OperationalError:
+            if time.monotonic() > deadline:
+                raise
+            time.sleep(0.3)
+
+
+def is_disconnect(error: BaseException) -> bool:
+    """Whether an error means that the database went away, so that the same may be tried again."""
+    return isinstance(error, OperationalError) or (isinstance(error, DBAPIError) and error.connection_invalidated)

@@ -1,0 +1,15 @@
+"""Alembic's entry: migrates over the connection that store.migrate hands in."""
+
+from alembic import context
+
+from foldbarn.store.tables import Base
+
+
+def is_ours(name: str | None, kind: str, _: object) -> bool:
+    """The job queue's tables look after themselves."""
+    return not (kind == "table" and name is not None and name.startswith("procrastinate_"))
+
+
+context.configure(include_name=is_ours, connection=context.config.attributes["connection"], target_metadata=Base.metadata)
+with context.begin_transaction():
+    context.run_migrations()

@@ -1,0 +1,45 @@
+"""Writing placements: whole for a new volume, strip by strip as moves arrive."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+
+import numpy as np
+from sqlalchemy import select, update
+from sqlalchemy.orm import Session
+
+from foldbarn.core.arrays import Disks
+from foldbarn.store.tables import PlacementRow, VolumeRow
+from foldbarn.store.views import CHUNK
+
+
+def write_placement(session: Session, volume: int, placement: Disks) -> None:
+    """Stores a new volume's placement, [extents, copies] of disk numbers."""
+    stored = placement.astype("<i4")
+    for chunk, start in enumerate(range(0, len(stored), CHUNK)):
+        session.add(PlacementRow(volume_id=volume, chunk=chunk, disks=stored[start : start + CHUNK].tobytes()))
+    session.flush()
+
+
+def set_strips(session: Session, strips: list[tuple[int, int, int, int, int]]) -> list[tuple[int, int, int, int, int]]:
+    """Points strips at other disks; each is (volume, extent, strip, expected disk number, new disk number).
+
+    A strip that no longer lies where it is expected is left as it is. Returns those that were set.
+    """
+    chunks: dict[tuple[int, int], list[tuple[int, int, int, int, int]]] = defaultdict(list)
+    for one in strips:
+        chunks[one[0], one[1] // CHUNK].append(one)
+    applied = []
+    for (volume, chunk), ones in sorted(chunks.items()):
+        copies = session.scalars(select(VolumeRow.copies).where(VolumeRow.id == volume)).one()
+        row = session.scalars(select(PlacementRow).filter_by(volume_id=volume, chunk=chunk).with_for_update()).one()
+        matrix = np.frombuffer(row.disks, dtype="<i4").reshape(-1, copies).copy()
+        for one in ones:
+            _, extent, strip, expected, disk = one
+            if matrix[extent % CHUNK, strip] == expected:
+                matrix[extent % CHUNK, strip] = disk
+                applied.append(one)
+        row.disks = matrix.tobytes()
+    touched = {one[0] for one in applied}
+    session.execute(update(VolumeRow).where(VolumeRow.id.in_(touched)).values(version=VolumeRow.version + 1))
+    return applied

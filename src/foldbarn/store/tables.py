@@ -1,0 +1,214 @@
+"""The tables. Rules that must hold under concurrency are constraints here."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import BigInteger, CheckConstraint, DateTime, ForeignKey, Index, LargeBinary, func, text
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+
+class Base(DeclarativeBase):
+    type_annotation_map = {int: BigInteger, datetime: DateTime(timezone=True), dict[str, Any]: JSONB, list[Any]: JSONB}
+
+
+class SiteRow(Base):
+    """One row: everything one Fold Barn looks after."""
+
+    __tablename__ = "site"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    revision: Mapped[int] = mapped_column(default=1)
+    grace_seconds: Mapped[float]
+    operator: Mapped[str]
+    __table_args__ = (CheckConstraint("id = 1", name="one_site"),)
+
+
+class RoomRow(Base):
+    __tablename__ = "room"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    __table_args__ = (Index("room_name_taken", func.lower(text("name")), unique=True),)
+
+
+class RackRow(Base):
+    __tablename__ = "rack"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    room_id: Mapped[int] = mapped_column(ForeignKey("room.id"))
+    __table_args__ = (Index("rack_name_taken", func.lower(text("name")), unique=True),)
+
+
+class NodeRow(Base):
+    """A server and what was last heard of it. `contact`, `reason`, `since`, `given_up` as in core.site.Node."""
+
+    __tablename__ = "node"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    agent_url: Mapped[str]
+    rack_id: Mapped[int] = mapped_column(ForeignKey("rack.id"))
+    position: Mapped[int] = mapped_column(default=0)
+    contact: Mapped[str] = mapped_column(default="heard")
+    reason: Mapped[str] = mapped_column(default="")
+    since: Mapped[datetime] = mapped_column(server_default=func.now())
+    given_up: Mapped[bool] = mapped_column(default=False)
+    heard_at: Mapped[datetime | None]
+    inventory_version: Mapped[str] = mapped_column(default="")
+    cores: Mapped[int] = mapped_column(default=0)
+    memory_bytes: Mapped[int] = mapped_column(default=0)
+    ports: Mapped[list[Any]] = mapped_column(default=list)
+    __table_args__ = (
+        Index("node_name_taken", func.lower(text("name")), unique=True),
+        CheckConstraint("contact in ('heard', 'silent', 'garbled')", name="node_contact"),
+    )
+
+
+class PoolRow(Base):
+    __tablename__ = "pool"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    extent_bytes: Mapped[int]
+    copies: Mapped[int]
+    level: Mapped[str]
+    headroom: Mapped[str | None]
+    fill_line: Mapped[float] = mapped_column(default=0.85)
+    forming: Mapped[bool] = mapped_column(default=True)
+    look_reason: Mapped[str] = mapped_column(default="")  # why its disks should be compared with what they should hold
+    change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
+    __table_args__ = (Index("pool_name_taken", func.lower(text("name")), unique=True),)
+
+
+class DiskRow(Base):
+    __tablename__ = "disk"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    node_id: Mapped[int] = mapped_column(ForeignKey("node.id"))
+    name: Mapped[str]
+    bay: Mapped[str]
+    kernel_name: Mapped[str]
+    paths: Mapped[list[Any]] = mapped_column(default=list)
+    serial: Mapped[str]
+    wwn: Mapped[str]
+    model: Mapped[str]
+    media: Mapped[str]
+    size_bytes: Mapped[int]
+    role: Mapped[str]
+    pool_id: Mapped[int | None] = mapped_column(ForeignKey("pool.id"))
+    present: Mapped[bool] = mapped_column(default=True)
+    missing_since: Mapped[datetime | None]
+    given_up: Mapped[bool] = mapped_column(default=False)
+    reasons: Mapped[list[Any]] = mapped_column(default=list)
+    watch: Mapped[list[Any]] = mapped_column(default=list)
+    __table_args__ = (
+        Index("disk_seen_once", "node_id", "serial", unique=True),
+        Index("disk_name_taken", func.lower(text("name")), unique=True),
+        Index("disk_pool", "pool_id"),
+        CheckConstraint("role in ('boot', 'capacity', 'unclaimed', 'unfit')", name="disk_role"),
+        CheckConstraint("(role = 'capacity') = (pool_id is not null)", name="capacity_has_a_pool"),
+    )
+
+
+class DiskWorkRow(Base):
+    """The last counters read from a disk and the rates they give; counters only grow, rates are bytes per second."""
+
+    __tablename__ = "disk_work"
+    disk_id: Mapped[int] = mapped_column(ForeignKey("disk.id"), primary_key=True)
+    at: Mapped[datetime]
+    read_bytes: Mapped[int]
+    written_bytes: Mapped[int]
+    read_rate: Mapped[float | None]
+    write_rate: Mapped[float | None]
+
+
+class VolumeRow(Base):
+    __tablename__ = "volume"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    pool_id: Mapped[int] = mapped_column(ForeignKey("pool.id"))
+    size_bytes: Mapped[int]
+    copies: Mapped[int]
+    level: Mapped[str]
+    extents: Mapped[int]
+    forming: Mapped[bool] = mapped_column(default=True)
+    version: Mapped[int] = mapped_column(default=1)  # grows with every change of placement
+    made_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
+    __table_args__ = (
+        Index("volume_name_taken", func.lower(text("name")), unique=True),
+        CheckConstraint("size_bytes > 0 and extents > 0 and copies > 0", name="volume_size"),
+    )
+
+
+class PlacementRow(Base):
+    """Disk numbers of a run of a volume's extents: little-endian int32, [extents, copies], row by row; 0 is nowhere."""
+
+    __tablename__ = "placement"
+    volume_id: Mapped[int] = mapped_column(ForeignKey("volume.id", ondelete="cascade"), primary_key=True)
+    chunk: Mapped[int] = mapped_column(primary_key=True)
+    disks: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class ChangeRow(Base):
+    """One wish to alter the site. `asked` is what a person asked of it while it runs, apart from what has happened."""
+
+    __tablename__ = "change"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    kind: Mapped[str]
+    params: Mapped[dict[str, Any]]
+    about: Mapped[str]  # the thing it makes or mends, for people
+    touches: Mapped[str]  # changes that touch the same wait for one another
+    state: Mapped[str]
+    asked: Mapped[str | None]
+    actor: Mapped[str]
+    reason: Mapped[str] = mapped_column(default="")
+    revision: Mapped[int]
+    preview: Mapped[dict[str, Any]]
+    problem: Mapped[str] = mapped_column(default="")
+    done: Mapped[int] = mapped_column(default=0)  # bytes
+    total: Mapped[int] = mapped_column(default=0)  # bytes; 0 where progress is not in bytes
+    rate: Mapped[float | None]  # bytes per second, lately
+    made_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    started_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
+    __table_args__ = (
+        CheckConstraint("state in ('waiting', 'running', 'paused', 'done', 'withdrawn')", name="change_state"),
+        CheckConstraint("asked in ('pause', 'withdraw')", name="change_asked"),
+        Index("change_open", "state", postgresql_where=text("state in ('waiting', 'running', 'paused')")),
+    )
+
+
+class StepRow(Base):
+    __tablename__ = "change_step"
+    change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), primary_key=True)
+    number: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    title: Mapped[str]
+    detail: Mapped[str] = mapped_column(default="")
+    state: Mapped[str] = mapped_column(default="waiting")
+    outcome: Mapped[str] = mapped_column(default="")
+    attempt: Mapped[int] = mapped_column(default=1)
+    started_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
+    __table_args__ = (CheckConstraint("state in ('waiting', 'running', 'done', 'failed')", name="step_state"),)
+
+
+class MoveRow(Base):
+    """One strip on its way to a disk. Its room there is taken from `waiting` on; the placement changes when it is copied."""
+
+    __tablename__ = "move"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    change_id: Mapped[int] = mapped_column(ForeignKey("change.id"))
+    volume_id: Mapped[int] = mapped_column(ForeignKey("volume.id"))
+    extent: Mapped[int]
+    strip: Mapped[int]
+    leaves: Mapped[int]  # disk number, 0 where it lay nowhere
+    to_disk: Mapped[int] = mapped_column(ForeignKey("disk.id"))
+    part: Mapped[str]  # the step it belongs to: copy or level
+    order_id: Mapped[str | None]
+    state: Mapped[str] = mapped_column(default="waiting")
+    __table_args__ = (
+        CheckConstraint("state in ('waiting', 'ordered', 'copied', 'dropped', 'withdrawn')", name="move_state"),
+        Index("one_move_per_strip", "volume_id", "extent", "strip", unique=True, postgresql_where=text("state in ('waiting', 'ordered')")),
+        Index("move_open", "change_id", "state"),
+    )

@@ -1,0 +1,61 @@
+"""The work process: carries out changes from the queue, and keeps watch."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+
+import structlog
+from procrastinate import App
+
+from foldbarn.changes.queue import closing_sender, enqueue_forgotten, worker_app
+from foldbarn.services.watching import Watch
+from foldbarn.store.database import wait_for_database
+
+log = structlog.get_logger()
+HEARTBEAT_SECONDS = 1.0
+DEAD_AFTER_SECONDS = 4.0  # a worker without a heartbeat for this long is gone, and its jobs are taken over
+
+
+async def take_over(app: App) -> None:
+    """Puts jobs of dead workers back in the queue, and queues changes that have no job."""
+    while True:
+        try:
+            for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_SECONDS):
+                log.info("taking over a job", job=job.id)
+                await app.job_manager.retry_job(job)
+            await asyncio.to_thread(enqueue_forgotten)
+        except Exception as error:
+            log.info("could not look for forgotten jobs", error=str(error)[:120])
+        await asyncio.sleep(1.0)
+
+
+async def work() -> None:
+    """Until stopped. A lost database ends the process; whoever started it starts it again."""
+    app = worker_app()
+    async with app.open_async():
+        watch = asyncio.create_task(Watch().run())
+        keeper = asyncio.create_task(take_over(app))
+        try:
+            await app.run_worker_async(
+                concurrency=8,
+                fetch_job_polling_interval=1.0,
+                update_heartbeat_interval=HEARTBEAT_SECONDS,
+                stalled_worker_timeout=DEAD_AFTER_SECONDS,
+                shutdown_graceful_timeout=3.0,
+            )
+        finally:
+            for task in (watch, keeper):
+                task.cancel()
+                with contextlib.suppress(asyncio.CancelledError):
+                    await task
+
+
+def main() -> None:
+    wait_for_database()
+    with closing_sender():
+        asyncio.run(work())
+
+
+if __name__ == "__main__":
+    main()

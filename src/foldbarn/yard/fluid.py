@@ -1,0 +1,116 @@
+"""Data as a fluid: each tick, copies under way share disks and ports fairly, and consumers' work takes its part first."""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+
+from foldbarn.core.flows import max_min_rates
+from foldbarn.core.media import PROFILES
+from foldbarn.core.units import MB
+from foldbarn.yard.machines import Copying, Machines, Order
+
+DAY = 86_400.0
+
+
+def consumers_share(serial: str, clock: float) -> float:
+    """Part of a disk's bandwidth that consumers use, 0 to 1: a calm base with a morning and an evening rush."""
+    steady = 0.06 + 0.06 * (sum(serial.encode()) % 17) / 17
+    hour = (clock % DAY) / 3600
+    rush = math.exp(-(((hour - 8) / 1.5) ** 2)) + math.exp(-(((hour - 18) / 2) ** 2))
+    return steady + 0.15 * rush
+
+
+def tick(machines: Machines, wall_seconds: float) -> None:
+    """Advances the yard by this much wall-clock time at its speed setting."""
+    seconds = wall_seconds * machines.speed
+    machines.clock += seconds
+    _consumers_work(machines, seconds)
+    _move(machines, seconds)
+
+
+def _consumers_work(machines: Machines, seconds: float) -> None:
+    for serial, disk in machines.disks.items():
+        if machines.strips.get(serial) and machines.works(serial):
+            amount = consumers_share(serial, machines.clock) * PROFILES[disk.media].bytes_per_second * seconds
+            machines.counters[serial].read_bytes += amount * 0.7
+            machines.counters[serial].written_bytes += amount * 0.3
+
+
+def _move(machines: Machines, seconds: float) -> None:
+    queues = _queues(machines)
+    if not queues:
+        return
+    heads = [(order, queue[0]) for order, queue in queues]
+    rates = _rates(machines, [copy for _, copy in heads])
+    for (order, queue), rate in zip(queues, rates.tolist(), strict=True):
+        _advance(machines, order, queue, rate * seconds)
+
+
+def _queues(machines: Machines) -> list[tuple[Order, list[Copying]]]:
+    """For each running copy order and target disk, the strips still to come, first one first."""
+    queues = []
+    for order in machines.orders.values():
+        if order.state != "running" or order.kind != "copy" or not machines.power[order.node]:
+            continue
+        by_target: dict[str, list[Copying]] = {}
+        for copy in order.copies:
+            if not copy.done and machines.works(copy.target):
+                by_target.setdefault(copy.target, []).append(copy)
+        queues += [(order, queue) for queue in by_target.values()]
+    return queues
+
+
+def _rates(machines: Machines, copies: list[Copying]) -> np.ndarray:
+    """Bytes per second for each copy: source disk, its node's ports out, target's ports in, target disk."""
+    rows: dict[str, int] = {}
+    capacities: list[float] = []
+
+    def row(name: str, capacity: float) -> int:
+        if name not in rows:
+            rows[name] = len(capacities)
+            capacities.append(capacity)
+        return rows[name]
+
+    def disk_row(serial: str) -> int:
+        left = 0.0
+        if machines.works(serial):
+            full = PROFILES[machines.disks[serial].media].bytes_per_second
+            left = full * (1 - consumers_share(serial, machines.clock))
+        return row(serial, left)
+
+    def port_row(serial: str, way: str) -> int:
+        node = machines.node_of.get(serial, "")
+        ports = machines.nodes[node].ports if node else []
+        return row(f"{node} {way}", sum(p.megabits for p in ports if p.up and p.purpose == "storage") * MB / 8)
+
+    routes = []
+    for copy in copies:
+        hops = [disk_row(copy.source), disk_row(copy.target)]
+        if machines.node_of.get(copy.source) != machines.node_of.get(copy.target):
+            hops += [port_row(copy.source, "out"), port_row(copy.target, "in")]
+        routes.append(hops + hops[:1] * (4 - len(hops)))
+    return max_min_rates(np.array(routes), np.array(capacities))
+
+
+def _advance(machines: Machines, order: Order, queue: list[Copying], amount: float) -> None:
+    """Pours bytes into a queue of strips; what one does not need goes on to the next."""
+    for copy in queue:
+        if amount <= 0:
+            return
+        if copy.source_strip not in machines.strips.get(copy.source, set()):
+            order.state, order.problem = "failed", f"the source {copy.source} does not hold strip {list(copy.source_strip)}"
+            machines.keep_order(order)
+            return
+        poured = min(amount, copy.size - copy.moved)
+        copy.moved += poured
+        amount -= poured
+        machines.counters[copy.source].read_bytes += poured
+        machines.counters[copy.target].written_bytes += poured
+        if copy.moved >= copy.size:
+            copy.done = True
+            machines.add_strip(copy.target, copy.strip)
+            if all(c.done for c in order.copies):
+                order.state = "done"
+            machines.keep_order(order)

@@ -1,0 +1,90 @@
+"""The invented machine room: Skerry Ferries' two rooms, its racks and seabird-named nodes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from foldbarn.core.units import GB, MB, TB
+
+GIGABIT = 125 * MB  # bytes per second
+
+
+@dataclass(slots=True)
+class StandInDisk:
+    """A disk as built: where it sits and what it carries when new."""
+
+    bay: str
+    serial: str
+    wwn: str
+    model: str
+    media: str
+    size_bytes: int
+    boot: bool = False
+    signature: str = ""  # what it carried when it came
+    double_path: bool = False  # seen under two kernel names
+    wears: bool = False  # its reallocated sectors grow
+
+
+@dataclass(slots=True)
+class StandInPort:
+    name: str
+    purpose: str
+    megabits: int
+    up: bool = True
+
+
+@dataclass(slots=True)
+class StandInNode:
+    name: str
+    room: str
+    rack: str
+    position: int
+    disks: list[StandInDisk] = field(default_factory=list)
+    ports: list[StandInPort] = field(default_factory=list)
+    cores: int = 32
+    memory_bytes: int = 128 * GB
+
+
+SSD, HDD, NVME, BOOT = 3_840 * GB, 12 * TB, 1_920 * GB, 960 * GB
+
+_LAYOUT = (
+    ("fulmar", "North Quay", "NQ-1", "ssd"),
+    ("gannet", "North Quay", "NQ-1", "hdd"),
+    ("petrel", "North Quay", "NQ-2", "ssd"),
+    ("razorbill", "North Quay", "NQ-2", "ssd"),
+    ("kittiwake", "South Quay", "SQ-1", "ssd"),
+    ("dunlin", "South Quay", "SQ-1", "hdd"),
+    ("turnstone", "South Quay", "SQ-2", "ssd"),
+    ("whimbrel", "South Quay", "SQ-2", "hdd"),
+    ("skua", "South Quay", "SQ-2", "ssd"),
+)
+
+
+def _disk(node: str, number: int, bay: str, media: str, size: int, model: str, *, boot: bool = False) -> StandInDisk:
+    code = sum(ord(c) * 31**i for i, c in enumerate(node)) % 10**6
+    return StandInDisk(bay, f"SF{code:06d}{number:02d}", f"0x5000c500{code:06x}{number:02x}", model, media, size, boot)
+
+
+def skerry_ferries() -> list[StandInNode]:
+    """The nine nodes with their irregularities: a worn disk, a smaller one, a link down, an old file system, a double path."""
+    nodes = []
+    for position, (name, room, rack, kind) in enumerate(_LAYOUT):
+        disks = [_disk(name, 0, "boot", "ssd", BOOT, "Sound SB960", boot=True)]
+        disks += [_disk(name, n, f"c{n}", "nvme", NVME, "Skerrystone M2-1920") for n in (1, 2)]
+        if kind == "ssd":
+            disks += [_disk(name, 10 + n, str(n), "ssd", SSD, "Holm S3840") for n in range(1, 9)]
+        else:
+            disks += [_disk(name, 10 + n, str(n), "hdd", HDD, "Geo D12") for n in range(1, 7)]
+        ports = [StandInPort("stor0", "storage", 25_000), StandInPort("stor1", "storage", 25_000), StandInPort("mgmt0", "management", 1_000)]
+        nodes.append(StandInNode(name, room, rack, position, disks, ports))
+    by_name = {n.name: n for n in nodes}
+    _bay(by_name["dunlin"], "4").wears = True
+    _bay(by_name["whimbrel"], "6").size_bytes = 8 * TB
+    by_name["kittiwake"].ports[1].up = False
+    _bay(by_name["skua"], "3").signature = "ext4"
+    _bay(by_name["skua"], "5").double_path = True
+    return nodes
+
+
+def _bay(node: StandInNode, bay: str) -> StandInDisk:
+    return next(d for d in node.disks if d.bay == bay)

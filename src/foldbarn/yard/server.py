@@ -1,0 +1,201 @@
+"""The yard's one process: every agent under /agents/NODE, the levers under /levers, and the fluid's ticks."""
+
+from __future__ import annotations
+
+import asyncio
+import itertools
+import json
+import os
+import time
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from pathlib import Path
+from typing import Any, Literal
+
+import httpx
+from fastapi import FastAPI, HTTPException, Request, Response
+from pydantic import BaseModel, Field
+
+from foldbarn.yard import agent
+from foldbarn.yard.fluid import tick
+from foldbarn.yard.machines import Machines
+from foldbarn.yard.scenario import skerry_ferries
+
+TICK_SECONDS = 0.1
+SLOW_SECONDS = 6.0
+FASTEST = 10_000.0
+
+
+class Lever(BaseModel):
+    """One pull: `what` names a node or a disk, where the lever needs one."""
+
+    lever: Literal["cut power", "give power", "pull disk", "return disk", "answer", "forget orders", "speed"]
+    what: str = ""
+    how: Literal["well", "slowly", "garbled"] = "well"
+    speed: float = Field(default=1.0, ge=0.0, le=FASTEST)
+
+
+def make_app(machines: Machines, own_url: str, home_url: str) -> FastAPI:
+    """The yard as a web application. home_url: where the agents report in; empty for nowhere."""
+
+    @asynccontextmanager
+    async def lifespan(_: FastAPI) -> AsyncIterator[None]:
+        tasks = [asyncio.create_task(_run_ticks(machines)), asyncio.create_task(_report_in(machines, own_url, home_url))]
+        yield
+        for task in tasks:
+            task.cancel()
+        machines.keep_facts()
+        machines.flush()
+
+    app = FastAPI(title="Yard", lifespan=lifespan)
+
+    async def answer(node: str, body: Any, request: Request) -> Response:
+        """As the node's levers say: not at all, slowly, nonsense, or well."""
+        while not machines.power[node]:  # a server without power answers nothing; the caller's patience ends first
+            if await request.is_disconnected():
+                break
+            await asyncio.sleep(0.25)
+        if machines.answers[node] == "slowly":
+            await asyncio.sleep(SLOW_SECONDS)
+        if machines.answers[node] == "garbled":
+            return Response("<html>it works!</html>", media_type="text/html")
+        return Response(json.dumps(body() if callable(body) else body), media_type="application/json")
+
+    def known(node: str) -> str:
+        if node not in machines.nodes:
+            raise HTTPException(404, f"no node {node}")
+        return node
+
+    @app.get("/agents/{node}/v1/report")
+    async def report(node: str, request: Request) -> Response:
+        known(node)
+        facts = {"protocol": agent.PROTOCOL, "node": node, "inventory_version": agent.inventory_version(machines, node)}
+        return await answer(node, {**facts, **agent.counters(machines, node)}, request)
+
+    @app.get("/agents/{node}/v1/inventory")
+    async def inventory(node: str, request: Request) -> Response:
+        return await answer(known(node), lambda: agent.inventory(machines, node), request)
+
+    @app.get("/agents/{node}/v1/counters")
+    async def counters(node: str, request: Request) -> Response:
+        return await answer(known(node), lambda: agent.counters(machines, node), request)
+
+    @app.get("/agents/{node}/v1/strips/{serial}")
+    async def strips(node: str, serial: str, request: Request) -> Response:
+        try:
+            found = agent.strips_on(machines, known(node), serial)
+        except agent.BadOrder as error:
+            raise HTTPException(404, str(error)) from error
+        return await answer(node, {"strips": found}, request)
+
+    @app.post("/agents/{node}/v1/orders")
+    async def take(node: str, body: dict[str, Any], request: Request) -> Response:
+        known(node)
+        if not machines.power[node]:
+            return await answer(node, {}, request)
+        try:
+            order = agent.take_order(machines, node, body)
+        except agent.BadOrder as error:
+            raise HTTPException(422, str(error)) from error
+        except (KeyError, TypeError, ValueError, AttributeError) as error:
+            raise HTTPException(422, f"the order lacks or misnames {error}") from error
+        return await answer(node, agent.describe_order(order), request)
+
+    @app.get("/agents/{node}/v1/orders/{id_}")
+    async def order(node: str, id_: str, request: Request) -> Response:
+        found = machines.orders.get(id_)
+        if found is None or found.node != known(node):
+            raise HTTPException(404, f"no order {id_}")
+        return await answer(node, lambda: agent.describe_order(found), request)
+
+    @app.delete("/agents/{node}/v1/orders/{id_}")
+    async def cancel(node: str, id_: str, request: Request) -> Response:
+        known(node)
+        if machines.power[node] and agent.cancel_order(machines, id_) is None:
+            raise HTTPException(404, f"no order {id_}")
+        return await answer(node, {"id": id_}, request)
+
+    @app.get("/levers")
+    async def levers() -> dict[str, Any]:
+        return {
+            "speed": machines.speed,
+            "clock_seconds": machines.clock,
+            "nodes": [
+                {
+                    "name": n.name,
+                    "power": machines.power[n.name],
+                    "answers": machines.answers[n.name],
+                    "disks": [{"name": f"{n.name}-{d.bay}", "inside": d.serial not in machines.pulled} for d in n.disks],
+                }
+                for n in machines.nodes.values()
+            ],
+        }
+
+    @app.post("/levers")
+    async def pull(lever: Lever) -> dict[str, Any]:
+        if lever.lever == "speed":
+            machines.speed = lever.speed
+        elif lever.lever in ("pull disk", "return disk"):
+            serial = machines.disk_at(lever.what)
+            if serial is None:
+                raise HTTPException(404, f"There is no stand-in disk named '{lever.what}'.")
+            (machines.pulled.add if lever.lever == "pull disk" else machines.pulled.discard)(serial)
+        elif lever.what not in machines.nodes:
+            raise HTTPException(404, f"There is no stand-in node named '{lever.what}'.")
+        elif lever.lever == "answer":
+            machines.answers[lever.what] = lever.how
+        elif lever.lever == "forget orders":
+            machines.forget_orders(lever.what)
+        else:
+            machines.power[lever.what] = lever.lever == "give power"
+            if not machines.power[lever.what]:
+                _lose_unfinished(machines)
+        machines.keep_facts()
+        machines.flush()
+        return await levers()
+
+    return app
+
+
+def _lose_unfinished(machines: Machines) -> None:
+    """A strip that was being written when the power went starts over."""
+    for order in machines.orders.values():
+        for copy in order.copies:
+            if not copy.done and not machines.works(copy.target):
+                copy.moved = 0.0
+
+
+async def _run_ticks(machines: Machines) -> None:
+    last = time.monotonic()
+    for number in itertools.count():
+        await asyncio.sleep(TICK_SECONDS)
+        now = time.monotonic()
+        tick(machines, now - last)
+        last = now
+        if number % 10 == 0:
+            machines.keep_facts()
+        machines.flush()
+
+
+async def _report_in(machines: Machines, own_url: str, home_url: str) -> None:
+    """Every agent announces itself until it is known; safe to repeat."""
+    if not home_url:
+        return
+    waiting = list(machines.nodes)
+    async with httpx.AsyncClient(timeout=5.0, trust_env=False) as client:
+        while waiting:
+            for node in list(waiting):
+                try:
+                    answer = await client.post(f"{home_url}/api/agents", json={"agent_url": f"{own_url}/agents/{node}"})
+                except httpx.HTTPError:
+                    break
+                if answer.is_success:
+                    waiting.remove(node)
+            await asyncio.sleep(0.5)
+
+
+def app_from_environment() -> FastAPI:
+    """For the process that runs the yard: YARD_STATE (a file), YARD_URL (its own), YARD_HOME (where to report in)."""
+    state = os.environ.get("YARD_STATE", ":memory:")
+    machines = Machines(skerry_ferries(), Path(state) if state != ":memory:" else state)
+    return make_app(machines, os.environ["YARD_URL"], os.environ.get("YARD_HOME", ""))
