@@ -17,8 +17,24 @@ from starlette.staticfiles import StaticFiles
 from foldbarn.api import errors, pictures
 from foldbarn.api.events import Listener
 from foldbarn.api.models import (
-    Accepted, AgentIn, AgentOut, Ask, BarnOut, ChangeOut, ChangePage, Deed, ExtentOut, GraceIn, LeverIn, PoolOut, Problem, VolumeOut,
-    VolumePage, Wish, WorkOut, YardOut,
+    Accepted,
+    AgentIn,
+    AgentOut,
+    Ask,
+    BarnOut,
+    ChangeOut,
+    ChangePage,
+    Deed,
+    ExtentOut,
+    GraceIn,
+    LeverIn,
+    PoolOut,
+    Problem,
+    VolumeOut,
+    VolumePage,
+    Wish,
+    WorkOut,
+    YardOut,
 )  # fmt: skip
 from foldbarn.changes.preview import Preview
 from foldbarn.changes.queue import closing_sender

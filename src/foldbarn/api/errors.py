@@ -46,7 +46,14 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(IntegrityError)
     async def overtaken(_: Request, error: IntegrityError) -> JSONResponse:
-        return _answer(Problem(title="The site has moved on", status=409, detail="Someone else changed the same thing at the same moment.", next_step="Look again, then try again."))
+        return _answer(
+            Problem(
+                title="The site has moved on",
+                status=409,
+                detail="Someone else changed the same thing at the same moment.",
+                next_step="Look again, then try again.",
+            )
+        )
 
     @app.exception_handler(OperationalError)
     async def database_away(_: Request, error: OperationalError) -> JSONResponse:

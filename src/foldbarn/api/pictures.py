@@ -5,8 +5,25 @@ from __future__ import annotations
 import numpy as np
 
 from foldbarn.api.models import (
-    AttentionOut, BarnOut, ChangeOut, ChangePage, Counts, DiskOut, DomainUse, ExtentOut, FateOut, NodeOut, PoolOut, RackOut, RoomOut,
-    StateOut, StepOut, StripOut, VolumeOut, VolumePage, WhatIf,
+    AttentionOut,
+    BarnOut,
+    ChangeOut,
+    ChangePage,
+    Counts,
+    DiskOut,
+    DomainUse,
+    ExtentOut,
+    FateOut,
+    NodeOut,
+    PoolOut,
+    RackOut,
+    RoomOut,
+    StateOut,
+    StepOut,
+    StripOut,
+    VolumeOut,
+    VolumePage,
+    WhatIf,
 )  # fmt: skip
 from foldbarn.changes.preview import LedgerOut
 from foldbarn.core.capacity import by_domain, free_figure, site_ledgers

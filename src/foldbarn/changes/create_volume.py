@@ -22,7 +22,7 @@ from foldbarn.core.names import check_name
 from foldbarn.core.placement import place
 from foldbarn.core.protection import Level, Protection
 from foldbarn.core.site import Pool, SiteView
-from foldbarn.core.units import parse_size, say_count, say_size
+from foldbarn.core.units import parse_size, say_binary, say_count, say_size
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.placements import write_placement
 from foldbarn.store.tables import DiskRow, NodeRow, PlacementRow, PoolRow, VolumeRow
@@ -151,7 +151,7 @@ def extents_of(size: int, pool: Pool) -> int:
     extents = -(-size // pool.extent_bytes)
     if extents > MOST_EXTENTS:
         raise NotPossible(
-            f"{say_size(size)} would take {extents:,} extents of {say_size(pool.extent_bytes)}; {MOST_EXTENTS:,} are the most for one volume.", about="size"
+            f"{say_size(size)} would take {extents:,} extents of {say_binary(pool.extent_bytes)}; {MOST_EXTENTS:,} are the most for one volume.", about="size"
         )
     return extents
 
@@ -193,7 +193,8 @@ def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
     most = min(usable_extents(view.disk_free[rows], spread_of, protection), _allowed(view, pool, protection))
     if extents > most:
         raise NotPossible(
-            f"{say_size(size)} does not fit: {pool.name} can take {say_size(most * pool.extent_bytes)} more with {say_count(protection.copies, 'copy', 'copies')}.",
+            f"{say_size(size)} does not fit: {pool.name} can take {say_size(most * pool.extent_bytes)} more "
+            f"with {say_count(protection.copies, 'copy', 'copies')}.",
             about="size",
             next_step="Choose a smaller size, fewer copies, or add disks.",
         )
@@ -201,7 +202,7 @@ def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
     taken = np.bincount(view.row_of_number[placement].reshape(-1), minlength=len(view.disks))
     preview.arriving = {view.disks[r].name: int(taken[r]) * pool.extent_bytes for r in np.flatnonzero(taken).tolist()}
     footprint = extents * protection.strips * pool.extent_bytes
-    preview.summary = f"{say_size(size)} in {pool.name}, as {say_count(extents, 'extent')} of {say_size(pool.extent_bytes)}. Nothing has been changed yet."
+    preview.summary = f"{say_size(size)} in {pool.name}, as {say_count(extents, 'extent')} of {say_binary(pool.extent_bytes)}. Nothing has been changed yet."
     preview.protection = f"{protection.sentence().capitalize()}."
     preview.rows += [
         Row(
@@ -214,14 +215,14 @@ def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
                     Part("×", "bytes in an extent", pool.extent_bytes, "bytes"),
                     Part("×", "copies", protection.copies, "count"),
                 ],
-                f"Rounded up to whole extents of {say_size(pool.extent_bytes)}.",
+                f"Rounded up to whole extents of {say_binary(pool.extent_bytes)}.",
             ),
         ),
         Row(label=f"Free in {pool.name}", before=free_figure(pool, space), after=_free_after(pool, space.ledger.free, footprint)),
         Row(
             label=f"{pool.name} full",
             before=Figure("full", space.full, "share"),
-            after=Figure("full", space.full * (1 + (extents * protection.strips) / space.used) if space.used else (extents * protection.strips) / max(1, space.slots - space.ledger.held_back // pool.extent_bytes), "share"),
+            after=Figure("full", space.full_with(extents * protection.strips), "share"),
         ),
     ]
     names = view.domain_names(protection.level)
@@ -267,7 +268,10 @@ def _strips_by_node(run: Run[CreateVolumeParams]) -> dict[int, dict[str, list[li
         if volume is None:
             return {}
         pieces = session.scalars(select(PlacementRow.disks).where(PlacementRow.volume_id == volume.id).order_by(PlacementRow.chunk)).all()
-        places = {d: (node, serial) for d, node, serial in session.execute(select(DiskRow.id, NodeRow.id, DiskRow.serial).join(NodeRow, NodeRow.id == DiskRow.node_id))}
+        places = {
+            d: (node, serial)
+            for d, node, serial in session.execute(select(DiskRow.id, NodeRow.id, DiskRow.serial).join(NodeRow, NodeRow.id == DiskRow.node_id))
+        }
     placement = np.frombuffer(b"".join(pieces), dtype="<i4").reshape(-1, volume.copies)
     found: dict[int, dict[str, list[list[int]]]] = defaultdict(dict)
     for disk in np.unique(placement).tolist():

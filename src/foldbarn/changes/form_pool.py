@@ -21,7 +21,7 @@ from foldbarn.core.media import MEDIA_WORDS
 from foldbarn.core.names import check_name, natural_key
 from foldbarn.core.protection import Level, Protection
 from foldbarn.core.site import Contact, Disk, Pool, Role, SiteView
-from foldbarn.core.units import GIB, MIB, say_count, say_list, say_size
+from foldbarn.core.units import GIB, MIB, say_binary, say_count, say_list, say_size
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import DiskRow, NodeRow, PoolRow
 
@@ -145,7 +145,7 @@ def _blockers(view: SiteView, params: FormPoolParams) -> list[Note]:
     if not 1 <= params.copies <= 5:
         found.append(Note(sentence=f"A pool's usual protection has between 1 and 5 copies, not {params.copies}.", about="copies"))
         return found
-    domains = np.unique(view.domain_of(params.level)[[_row(view, d) for d in chosen]]) if chosen else []
+    domains = {int(view.domain_of(params.level)[_row(view, d)]) for d in chosen}
     if chosen and len(domains) < params.copies:
         found.append(
             Note(
@@ -155,7 +155,7 @@ def _blockers(view: SiteView, params: FormPoolParams) -> list[Note]:
             )
         )
     elif chosen and _account(view, params, chosen, params.copies)[1].usable == 0:
-        found.append(Note(sentence=f"The pool would be too small to hold one extent of {say_size(params.extent_bytes)}.", about="disks"))
+        found.append(Note(sentence=f"The pool would be too small to hold one extent of {say_binary(params.extent_bytes)}.", about="disks"))
     return found
 
 
@@ -168,7 +168,9 @@ def _disk_blocker(view: SiteView, disk: Disk) -> Note | None:
     if not disk.present:
         return Note(sentence=f"{disk.name} is missing from {node.name}.", about="disks")
     if node.contact != Contact.HEARD:
-        return Note(sentence=f"{disk.name} cannot be prepared: {node.name} is not heard.", about="disks", next_step="Bring the node back, or leave its disks out.")
+        return Note(
+            sentence=f"{disk.name} cannot be prepared: {node.name} is not heard.", about="disks", next_step="Bring the node back, or leave its disks out."
+        )
     return None
 
 
@@ -193,7 +195,11 @@ def _effects(preview: Preview, view: SiteView, params: FormPoolParams, disks: li
         pool, space = _account(view, params, disks, copies)
         preview.ledgers.append(LedgerOut.of(f"{copies} copies" if copies > 1 else "1 copy", space.ledger))
         parts = [Part("+", f"{say_count(len(disks), 'disk')}, raw", space.ledger.raw, "bytes")]
-        parts += [Part("−", label, amount, "bytes") for n, label in LEDGER_LABELS.items() if n != "protection_kept" and n != "free" and (amount := getattr(space.ledger, n))]
+        parts += [
+            Part("−", label, amount, "bytes")
+            for n, label in LEDGER_LABELS.items()
+            if n not in {"protection_kept", "free"} and (amount := getattr(space.ledger, n))
+        ]
         parts.append(Part("÷", say_count(copies, "copy", "copies"), copies, "count"))
         preview.rows.append(Row(label=f"Usable with {say_count(copies, 'copy', 'copies')}", after=make_figure(f"Usable with {copies} copies", "bytes", parts)))
     pool, space = _account(view, params, disks, params.copies)
@@ -216,7 +222,9 @@ def _warnings(view: SiteView, pool: Pool, space: PoolSpace, disks: list[Disk]) -
     found = []
     if space.healing is not None and not space.healing.possible:
         domains = len({int(view.domain_of(pool.usual.level)[_row(view, d)]) for d in disks})
-        sentence = f"After losing any one {space.healing.level} nothing can be rebuilt until it returns: {domains} {pool.usual.level}s for {pool.usual.copies} copies."
+        sentence = (
+            f"After losing any one {space.healing.level} nothing can be rebuilt until it returns: {domains} {pool.usual.level}s for {pool.usual.copies} copies."
+        )
         found.append(Note(sentence=sentence, next_step=f"Add disks in another {pool.usual.level}, or hold fewer copies."))
     media = sorted({MEDIA_WORDS[d.media] for d in disks})
     if len(media) > 1:
@@ -225,5 +233,3 @@ def _warnings(view: SiteView, pool: Pool, space: PoolSpace, disks: list[Disk]) -
         found.append(Note(sentence=f"{say_size(space.ledger.stranded)} cannot be used, because the {pool.usual.level}s are uneven."))
     found += [Note(sentence=f"{d.name} needs a look: {say_list(list(d.watch))}.") for d in disks if d.watch]
     return found
-
-

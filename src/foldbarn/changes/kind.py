@@ -71,5 +71,3 @@ def kind_named(name: str) -> Kind[Any]:
     if name not in KINDS:
         raise NotFound(f"There is no kind of change named '{name}'.", about="kind", next_step=f"The kinds are {', '.join(sorted(KINDS))}.")
     return KINDS[name]
-
-

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 from typing import Any
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, ConfigDict, Field
 
 from foldbarn.core.capacity import LEDGER_LABELS, Ledger
 from foldbarn.core.errors import BarnError
@@ -72,6 +72,8 @@ class DomainRow(BaseModel):
 
 class Preview(BaseModel):
     """Steps and effects of a change as the site stands at `revision`. `digest` is the same while nothing that matters has changed."""
+
+    model_config = ConfigDict(json_schema_serialization_defaults_required=True)
 
     kind: str
     title: str

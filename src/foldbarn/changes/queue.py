@@ -61,8 +61,7 @@ def enqueue_forgotten() -> None:
 
 
 def _open(session: Session) -> Iterator[tuple[int, str]]:
-    for change, touches in session.execute(select(ChangeRow.id, ChangeRow.touches).where(ChangeRow.state.in_(("waiting", "running")))):
-        yield change, touches
+    yield from session.execute(select(ChangeRow.id, ChangeRow.touches).where(ChangeRow.state.in_(("waiting", "running"))))
 
 
 @contextmanager

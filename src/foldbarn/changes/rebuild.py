@@ -64,8 +64,18 @@ class Rebuild(Kind[RebuildParams]):
             revision=view.revision,
             steps=[
                 PlannedStep(name="compare", title="Compare each disk with what it should hold", detail="Strips that were moved on meanwhile are dropped."),
-                PlannedStep(name="copy", title="Write lost strips again elsewhere", detail="Each in a domain that keeps its extent's spread.", seconds=guess.seconds if len(rebuild) else 0),
-                PlannedStep(name="level", title="Level the disks", detail="Fullest disks give to emptiest, as few strips as that takes.", seconds=0 if len(rebuild) else guess.seconds),
+                PlannedStep(
+                    name="copy",
+                    title="Write lost strips again elsewhere",
+                    detail="Each in a domain that keeps its extent's spread.",
+                    seconds=guess.seconds if len(rebuild) else 0,
+                ),
+                PlannedStep(
+                    name="level",
+                    title="Level the disks",
+                    detail="Fullest disks give to emptiest, as few strips as that takes.",
+                    seconds=0 if len(rebuild) else guess.seconds,
+                ),
                 PlannedStep(name="let_go", title="Let go of the old strips", detail="Only after the new ones are whole."),
             ],
             moves_bytes=guess.bytes_moved,
@@ -152,8 +162,8 @@ def _compare(run: Run[RebuildParams], view: SiteView, pool: Pool, only_drop: boo
         except NotPossible:
             continue  # a disk left between our view and our question; the watch will say so
         own = {v.number for v in view.volumes_of(pool)}
-        extra = {s: sorted(h - should[by_serial[s].number]) for s, h in held.items()}
-        extra = {s: [list(strip) for strip in strips if strip[0] in own or not _known(view, strip[0])] for s, strips in extra.items()}
+        beyond = {s: sorted(h - should[by_serial[s].number]) for s, h in held.items()}
+        extra = {s: [list(strip) for strip in strips if strip[0] in own or not _known(view, strip[0])] for s, strips in beyond.items()}
         extra = {s: strips for s, strips in extra.items() if strips}
         if extra:
             digest = zlib.crc32(json.dumps(extra, sort_keys=True).encode())
@@ -235,7 +245,9 @@ class _Mover:
         with transaction() as session:
             orders = {
                 (m.order_id, d.node_id)
-                for m, d in session.execute(select(MoveRow, DiskRow).join(DiskRow, DiskRow.id == MoveRow.to_disk).where(self._mine(), MoveRow.state == "ordered"))
+                for m, d in session.execute(
+                    select(MoveRow, DiskRow).join(DiskRow, DiskRow.id == MoveRow.to_disk).where(self._mine(), MoveRow.state == "ordered")
+                )
             }
         for order, node in sorted(orders):
             try:
@@ -258,9 +270,7 @@ class _Mover:
 
     def _open_keys(self) -> dict[tuple[int, int, int], int]:
         with transaction() as session:
-            rows = session.execute(
-                select(MoveRow.volume_id, MoveRow.extent, MoveRow.strip, MoveRow.to_disk).where(MoveRow.state.in_(("waiting", "ordered")))
-            )
+            rows = session.execute(select(MoveRow.volume_id, MoveRow.extent, MoveRow.strip, MoveRow.to_disk).where(MoveRow.state.in_(("waiting", "ordered"))))
             return {(v, e, s): to for v, e, s, to in rows}
 
     def _all_ready(self, view: SiteView, pool: Pool) -> bool:
@@ -292,13 +302,12 @@ class _Mover:
 
     def _send(self, view: SiteView, pool: Pool, node: int, name: str, batch: list[MoveRow]) -> None:
         """One copy order. Recorded before it is sent, so that a resumed change asks for it by the same id."""
-        plan = Moves(*(np.array([getattr(m, a) for m in batch]) for a in ("volume_id", "extent", "strip", "leaves", "to_disk")))
+        volume, extent, strip, leaves, to = (np.array([getattr(m, a) for m in batch]) for a in ("volume_id", "extent", "strip", "leaves", "to_disk"))
+        plan = Moves(volume, extent, strip, leaves, to)
         come, which = sources(view, plan)
         serials = {d.number: d.serial for d in view.disks}
         ready = [
-            (m, serials[c], w)
-            for m, c, w in zip(batch, come.tolist(), which.tolist(), strict=True)
-            if c and view.disk_ready[view.row_of_number[m.to_disk]]
+            (m, serials[c], w) for m, c, w in zip(batch, come.tolist(), which.tolist(), strict=True) if c and view.disk_ready[view.row_of_number[m.to_disk]]
         ]
         self._withdraw([m.id for m, c in zip(batch, come.tolist(), strict=True) if not c])  # planned anew when they can be read
         if not ready:
@@ -385,9 +394,7 @@ class _Mover:
     def _counts(self) -> tuple[int, int]:
         """Moves still open, and moves copied, of this step."""
         with transaction() as session:
-            found = session.execute(
-                select(MoveRow.state, func.count(MoveRow.id)).where(self._mine(), MoveRow.part == self.part).group_by(MoveRow.state)
-            )
+            found = session.execute(select(MoveRow.state, func.count(MoveRow.id)).where(self._mine(), MoveRow.part == self.part).group_by(MoveRow.state))
             by_state = {state: count for state, count in found}
         return by_state.get("waiting", 0) + by_state.get("ordered", 0), by_state.get("copied", 0) + by_state.get("dropped", 0)
 
@@ -397,4 +404,5 @@ class _Mover:
         self.history = [h for h in self.history if h[0] > now - RATE_SECONDS] + [(now, done)]
         first = self.history[0]
         rate = (done - first[1]) / (now - first[0]) if now - first[0] > 0.5 else None
-        self.run.progress(done, (copied + left) * pool.extent_bytes, rate)
+        if copied + left:
+            self.run.progress(done, (copied + left) * pool.extent_bytes, rate)

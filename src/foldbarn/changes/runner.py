@@ -32,7 +32,7 @@ class Asked(Exception):
 
 def pause_before(attempt: int) -> float:
     """Seconds to wait before trying again: 0.3, 0.6, 1.2, 2.4, ..., at most 8."""
-    return min(8.0, 0.3 * 2 ** (attempt - 1))
+    return min(8.0, 0.3 * 2.0 ** (attempt - 1))
 
 
 @dataclass(slots=True)
@@ -192,9 +192,7 @@ def _finish_step(session: Session, run: Run[Any], outcome: str) -> None:
 
 
 def _end(session: Session, change: int, state: str) -> None:
-    session.execute(
-        update(ChangeRow).where(ChangeRow.id == change).values(state=state, ended_at=func.now(), asked=None, rate=None, problem="")
-    )
+    session.execute(update(ChangeRow).where(ChangeRow.id == change).values(state=state, ended_at=func.now(), asked=None, rate=None, problem=""))
     announce(session, "site", "changes")
 
 
@@ -222,9 +220,7 @@ def _obey(run: Run[Any], kind: Kind[Any], asked: str) -> None:
     except BarnError as error:
         with transaction() as session:
             session.execute(
-                update(ChangeRow)
-                .where(ChangeRow.id == run.change)
-                .values(state="paused", asked=None, problem=f"It could not be withdrawn: {error.sentence}")
+                update(ChangeRow).where(ChangeRow.id == run.change).values(state="paused", asked=None, problem=f"It could not be withdrawn: {error.sentence}")
             )
             announce(session, "site", "changes")
         return

@@ -168,14 +168,17 @@ class PoolSpace:
     free: int
     stranded: dict[int, int]
     healing: Healing | None
+    extent_bytes: int
 
     @property
     def full(self) -> float:
         """Share of the room (slots less what is held back) that is taken."""
-        room = self.slots - self.ledger.held_back // max(1, self.extent_bytes)
-        return self.used / room if room > 0 else 0.0
+        return self.full_with(0)
 
-    extent_bytes: int = 1
+    def full_with(self, strips: int) -> float:
+        """The same, were this many more strips taken."""
+        room = self.slots - self.ledger.held_back // self.extent_bytes
+        return (self.used + strips) / room if room > 0 else 0.0
 
 
 def account_pool(

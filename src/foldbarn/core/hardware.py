@@ -126,9 +126,7 @@ def read_inventory(report: Any) -> Inventory:
         bays = report.get("bays", {})
         smart = report.get("smartctl", {})
         disks = [
-            _read_disk(device, bays, smart.get(f"/dev/{device['name']}", {}))
-            for device in report["lsblk"]["blockdevices"]
-            if device.get("type") == "disk"
+            _read_disk(device, bays, smart.get(f"/dev/{device['name']}", {})) for device in report["lsblk"]["blockdevices"] if device.get("type") == "disk"
         ]
         purposes = report.get("purposes", {})
         ports = [_read_port(link, purposes) for link in report.get("ip", []) if link.get("ifname") != "lo"]

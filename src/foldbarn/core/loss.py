@@ -49,13 +49,7 @@ class Fate:
 def state_by_present(copies: int) -> list[DataState]:
     """State of an extent of a mirror by the number of strips present, [copies + 1]."""
     return [
-        DataState.WHOLE
-        if present == copies
-        else DataState.UNAVAILABLE
-        if present == 0
-        else DataState.BARE
-        if present == 1
-        else DataState.REDUCED
+        DataState.WHOLE if present == copies else DataState.UNAVAILABLE if present == 0 else DataState.BARE if present == 1 else DataState.REDUCED
         for present in range(copies + 1)
     ]
 

@@ -12,11 +12,7 @@ _NAME = re.compile(r"[a-z0-9]([a-z0-9-]*[a-z0-9])?", re.IGNORECASE)
 
 def natural_key(name: str) -> tuple[tuple[int, int, str], ...]:
     """Sort key that puts nq-2 before nq-10 and ignores case."""
-    return tuple(
-        (0, int(part), "") if part.isdecimal() else (1, 0, part)
-        for part in re.split(r"(\d+)", name.casefold())
-        if part
-    )
+    return tuple((0, int(part), "") if part.isdecimal() else (1, 0, part) for part in re.split(r"(\d+)", name.casefold()) if part)
 
 
 def check_name(name: str, kind: str, taken: list[str]) -> str:
@@ -31,9 +27,7 @@ def check_name(name: str, kind: str, taken: list[str]) -> str:
     if len(name) > LONGEST_NAME:
         raise NotPossible(f"The name has {len(name)} characters; {LONGEST_NAME} are the most.", about="name")
     if not _NAME.fullmatch(name):
-        raise NotPossible(
-            f"'{name}' cannot be a name.", about="name", next_step="Use letters, digits and hyphens, with a letter or digit at both ends."
-        )
+        raise NotPossible(f"'{name}' cannot be a name.", about="name", next_step="Use letters, digits and hyphens, with a letter or digit at both ends.")
     twin = next((other for other in taken if other.casefold() == name.casefold()), None)
     if twin is not None:
         but_for_case = "" if twin == name else f" (as '{twin}'; case does not tell names apart)"

@@ -9,6 +9,7 @@ Everything is deterministic in the seed.
 
 from __future__ import annotations
 
+import itertools
 from fractions import Fraction
 
 import numpy as np
@@ -32,11 +33,7 @@ def usable_fraction(capacities: Ints, strips: int, per_domain: int = 1) -> Fract
     ordered = np.sort(np.asarray(capacities, dtype=np.int64))
     room = [0, *np.cumsum(ordered, dtype=object).tolist()]
     count = len(ordered)
-    return min(
-        Fraction(int(room[max(count - j, 0)]), strips - j * per_domain)
-        for j in range(-(-strips // per_domain))
-        if j <= count
-    )
+    return min(Fraction(int(room[max(count - j, 0)]), strips - j * per_domain) for j in range(-(-strips // per_domain)) if j <= count)
 
 
 def shares(capacities: Ints, strips: int, per_domain: int = 1) -> Ints:
@@ -174,7 +171,7 @@ def _level_by_chains(drawn: Disks, surplus: Ints, per_domain: int) -> int:
         chain = _chain(held, surplus, per_domain)
         if chain is None:
             return int(surplus[surplus > 0].sum())
-        for giver, taker in zip(chain, chain[1:], strict=False):
+        for giver, taker in itertools.pairwise(chain):
             extent = int(np.argmax((held[:, giver] > 0) & (held[:, taker] < per_domain)))
             strip = int(np.argmax(drawn[extent] == giver))
             drawn[extent, strip] = taker
@@ -205,9 +202,7 @@ def _chain(held: np.ndarray, surplus: Ints, per_domain: int) -> list[int] | None
     return None
 
 
-def place(
-    free: Ints, domain_of: Ints, node_of: Ints, extents: int, strips: int, seed: int, per_domain: int = 1
-) -> Disks:
+def place(free: Ints, domain_of: Ints, node_of: Ints, extents: int, strips: int, seed: int, per_domain: int = 1) -> Disks:
     """Disk row of every strip of a new volume, [extents, strips].
 
     free: [disks] free slots (whole strips) per disk; domain_of, node_of: [disks] labels of each disk's
@@ -252,7 +247,7 @@ def _place_inside(drawn: Disks, free: Ints, domain_index: Ints, node_of: Ints, r
 
 def _part_twins(placed: Disks, drawn: Disks) -> None:
     """Where a domain may hold several strips of an extent, exchanges disks inside it until none is used twice."""
-    extents, strips = placed.shape
+    _extents, strips = placed.shape
     for left in range(strips):
         for right in range(left + 1, strips):
             for extent in np.flatnonzero(placed[:, left] == placed[:, right]).tolist():

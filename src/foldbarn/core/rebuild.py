@@ -213,9 +213,7 @@ def plan_levelling(view: SiteView, pool: Pool, seed: int) -> Moves:
     return Moves(joined.volume, joined.extent, joined.strip, joined.leaves, joined.to, stuck, why)
 
 
-def _exchange(
-    candidates: Ints, held: Disks, others: Ints, surplus: Ints, need: Ints, domain_of: Ints, rng: np.random.Generator
-) -> tuple[Ints, Ints]:
+def _exchange(candidates: Ints, held: Disks, others: Ints, surplus: Ints, need: Ints, domain_of: Ints, rng: np.random.Generator) -> tuple[Ints, Ints]:
     """Pairs strips on disks with too much with disks that need some; updates surplus and need. Extents and disk rows."""
     picked: list[Ints] = []
     to: list[Ints] = []

@@ -33,9 +33,7 @@ def parse_size(text: str | int, *, about: str = "size") -> int:
     unit = unit[:-1] if unit.endswith("b") else unit
     scale = _BINARY.get(unit) or _DECIMAL.get(unit)
     if scale is None:
-        raise NotPossible(
-            f"'{match[2]}' is not a unit of size.", about=about, next_step="Use GB or TB (powers of ten), or GiB or TiB (powers of two)."
-        )
+        raise NotPossible(f"'{match[2]}' is not a unit of size.", about=about, next_step="Use GB or TB (powers of ten), or GiB or TiB (powers of two).")
     size = number * scale
     if size <= 0:
         raise NotPossible(f"A size must be more than zero; '{text}' is not.", about=about)
@@ -53,6 +51,14 @@ def say_size(size: float) -> str:
             number = f"{size / scale:.{places}f}"
             return f"{number.removesuffix('.0')} {name}"
     return f"{size:.0f} B"
+
+
+def say_binary(size: int) -> str:
+    """Binary size in words, for sizes that are powers of two by nature: "1 GiB", "256 MiB"."""
+    for scale, name in ((TIB, "TiB"), (GIB, "GiB"), (MIB, "MiB"), (KIB, "KiB")):
+        if size >= scale:
+            return f"{size / scale:.1f}".removesuffix(".0") + f" {name}"
+    return f"{size} B"
 
 
 def say_duration(seconds: float) -> str:

@@ -107,7 +107,20 @@ class Barn:
         server = ["--host", "127.0.0.1", "--log-level", "warning", "--no-access-log", "--timeout-graceful-shutdown", "1"]
         self._add("yard", [*python, "uvicorn", "foldbarn.yard.server:app_from_environment", "--factory", "--port", str(yard_port), *server],
                   {"YARD_STATE": str(self.state / "yard.sqlite"), "YARD_URL": yard_url, "YARD_HOME": self.url})  # fmt: skip
-        self._add("serve", [*python, "uvicorn", "foldbarn.api.app:make_app", "--factory", "--port", str(self.port), *server, *(["--reload", "--reload-dir", str(PROJECT / "src")] if self.reload else [])], {})
+        self._add(
+            "serve",
+            [
+                *python,
+                "uvicorn",
+                "foldbarn.api.app:make_app",
+                "--factory",
+                "--port",
+                str(self.port),
+                *server,
+                *(["--reload", "--reload-dir", str(PROJECT / "src")] if self.reload else []),
+            ],
+            {},
+        )
         self._add("work", [*python, "foldbarn.work"], {})
         for child in self.children.values():
             child.start()

@@ -40,7 +40,9 @@ class Demo:
             return
         disks = [d for room in self.barn()["rooms"] for rack in room["racks"] for node in rack["nodes"] for d in node["disks"]]
         for pool in POOLS:
-            chosen = [d["name"] for d in disks if d["media"] == pool["media"] and d["fit"] and d["name"] not in pool["leave"] and not d["name"].startswith("skua")]
+            chosen = [
+                d["name"] for d in disks if d["media"] == pool["media"] and d["fit"] and d["name"] not in pool["leave"] and not d["name"].startswith("skua")
+            ]
             params = {k: v for k, v in pool.items() if k in ("name", "copies", "headroom")}
             self.carry_out("form-pool", {**params, "disks": chosen})
         changes = [self.start("create-volume", {"name": n, "pool": p, "size": s, "copies": c}) for n, p, s, c in VOLUMES]

@@ -95,10 +95,11 @@ class Postgres:
 
     def _popen(self, command: list[str], log: object) -> subprocess.Popen[bytes]:
         as_owner = {"user": self.account.pw_uid, "group": self.account.pw_gid, "extra_groups": []} if self.account else {}
-        return subprocess.Popen(
+        process: subprocess.Popen[bytes] = subprocess.Popen(
             command, stdin=subprocess.DEVNULL, stdout=log, stderr=subprocess.STDOUT, cwd="/", env={"LC_ALL": "C", "PATH": os.environ["PATH"]},
             start_new_session=True, preexec_fn=die_with_parent, **as_owner,
-        )  # type: ignore[call-overload, no-any-return]  # fmt: skip
+        )  # type: ignore[call-overload]  # fmt: skip
+        return process
 
     def _make(self) -> None:
         if (self._data / "PG_VERSION").exists():
@@ -111,7 +112,19 @@ class Postgres:
             for path in (self.folder, password):
                 os.chown(path, self.account.pw_uid, self.account.pw_gid)
         password.chmod(0o600)
-        command = [str(programs() / "initdb"), "-D", str(self._data), "-U", "foldbarn", "--auth=scram-sha-256", f"--pwfile={password}", "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions"]
+        command = [
+            str(programs() / "initdb"),
+            "-D",
+            str(self._data),
+            "-U",
+            "foldbarn",
+            "--auth=scram-sha-256",
+            f"--pwfile={password}",
+            "-E",
+            "UTF8",
+            "--locale=C.UTF-8",
+            "--no-instructions",
+        ]
         if self.quick:
             command.append("--no-sync")
         log = self.folder / "log"

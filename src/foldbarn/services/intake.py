@@ -63,9 +63,7 @@ def _rack(session: Session, inventory: Inventory) -> int:
 def take_inventory(session: Session, node: NodeRow, inventory: Inventory) -> None:
     """Brings a node's facts and disks up to what its agent reports."""
     node.cores, node.memory_bytes = inventory.cores, inventory.memory_bytes
-    node.ports = [
-        {"name": p.name, "purpose": p.purpose, "up": p.up, "bytes_per_second": p.bytes_per_second} for p in inventory.ports
-    ]
+    node.ports = [{"name": p.name, "purpose": p.purpose, "up": p.up, "bytes_per_second": p.bytes_per_second} for p in inventory.ports]
     known = {d.serial: d for d in session.scalars(select(DiskRow).where(DiskRow.node_id == node.id))}
     reported = {d.serial: d for d in inventory.disks}
     for serial, disk in reported.items():

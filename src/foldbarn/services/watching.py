@@ -199,9 +199,7 @@ def give_up() -> None:
     with transaction() as session:
         grace = session.scalars(select(SiteRow.grace_seconds)).one()
         cutoff = func.now() - func.make_interval(0, 0, 0, 0, 0, 0, grace)
-        nodes = session.execute(
-            update(NodeRow).where(NodeRow.contact != "heard", NodeRow.given_up.is_(False), NodeRow.since < cutoff).values(given_up=True)
-        )
+        nodes = session.execute(update(NodeRow).where(NodeRow.contact != "heard", NodeRow.given_up.is_(False), NodeRow.since < cutoff).values(given_up=True))
         disks = session.execute(
             update(DiskRow).where(DiskRow.present.is_(False), DiskRow.given_up.is_(False), DiskRow.missing_since < cutoff).values(given_up=True)
         )

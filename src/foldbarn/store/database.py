@@ -51,9 +51,7 @@ def announce(session: Session, *topics: str) -> None:
 
 def tell(session: Session, *topics: str, revision: int | None = None) -> None:
     """Tells listeners of progress that leaves the site's shape as it is."""
-    session.execute(
-        text("select pg_notify(:channel, :payload)"), {"channel": CHANNEL, "payload": json.dumps({"topics": topics, "revision": revision})}
-    )
+    session.execute(text("select pg_notify(:channel, :payload)"), {"channel": CHANNEL, "payload": json.dumps({"topics": topics, "revision": revision})})
 
 
 def wait_for_database(seconds: float = 60.0) -> None:

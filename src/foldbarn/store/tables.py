@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import Any, ClassVar
 
 from sqlalchemy import BigInteger, CheckConstraint, DateTime, ForeignKey, Index, LargeBinary, func, text
 from sqlalchemy.dialects.postgresql import JSONB
@@ -11,7 +11,7 @@ from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 
 class Base(DeclarativeBase):
-    type_annotation_map = {int: BigInteger, datetime: DateTime(timezone=True), dict[str, Any]: JSONB, list[Any]: JSONB}
+    type_annotation_map: ClassVar[dict[Any, Any]] = {int: BigInteger, datetime: DateTime(timezone=True), dict[str, Any]: JSONB, list[Any]: JSONB}
 
 
 class SiteRow(Base):

@@ -93,9 +93,21 @@ def _disks(session: Session, node_rows: dict[int, int], pool_rows: dict[int, int
     )  # fmt: skip
     found = [
         Disk(
-            number, name, bay, node_rows[node], media, size, serial, Role(role), pool_rows[pool] if pool else -1,
-            present, epoch(missing), given_up, tuple(reasons), tuple(watch),
-        )  # fmt: skip
+            number,
+            name,
+            bay,
+            node_rows[node],
+            media,
+            size,
+            serial,
+            Role(role),
+            pool_rows[pool] if pool else -1,
+            present,
+            epoch(missing),
+            given_up,
+            tuple(reasons),
+            tuple(watch),
+        )
         for number, name, bay, node, media, size, serial, role, pool, present, missing, given_up, reasons, watch in session.execute(select(*columns))
     ]
     return sorted(found, key=lambda d: (d.node, d.role != Role.BOOT, d.media != "nvme", natural_key(d.bay)))
@@ -104,10 +116,7 @@ def _disks(session: Session, node_rows: dict[int, int], pool_rows: dict[int, int
 def _volumes(session: Session, pool_rows: dict[int, int]) -> list[Volume]:
     rows = sorted(session.scalars(select(VolumeRow)), key=lambda v: natural_key(v.name))
     _read_placements(session, {v.id: v for v in rows})
-    return [
-        Volume(v.id, v.name, pool_rows[v.pool_id], v.size_bytes, Protection(v.copies, Level(v.level)), _placements[v.id][1], v.forming)
-        for v in rows
-    ]
+    return [Volume(v.id, v.name, pool_rows[v.pool_id], v.size_bytes, Protection(v.copies, Level(v.level)), _placements[v.id][1], v.forming) for v in rows]
 
 
 def _read_placements(session: Session, volumes: dict[int, VolumeRow]) -> None:
@@ -121,5 +130,3 @@ def _read_placements(session: Session, volumes: dict[int, VolumeRow]) -> None:
     for number in stale:
         matrix = np.frombuffer(b"".join(pieces[number]), dtype="<i4").reshape(-1, volumes[number].copies)
         _placements[number] = (volumes[number].version, matrix)
-
-

@@ -46,9 +46,7 @@ def inventory(machines: Machines, node: str) -> dict[str, Any]:
         },
         "lsblk": {"blockdevices": devices},
         "smartctl": smart,
-        "ip": [
-            {"ifname": p.name, "operstate": "UP" if p.up else "DOWN", "mtu": 9000, "link_speed_mbit": p.megabits} for p in built.ports
-        ],
+        "ip": [{"ifname": p.name, "operstate": "UP" if p.up else "DOWN", "mtu": 9000, "link_speed_mbit": p.megabits} for p in built.ports],
         "purposes": {p.name: p.purpose for p in built.ports},
         "bays": bays,
     }

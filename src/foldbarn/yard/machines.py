@@ -156,5 +156,6 @@ def copies_of(order: Order) -> list[Copying]:
     if order.kind != "copy":
         return []
     return [
-        Copying((s["volume"], s["extent"], s["strip"]), s["bytes"], s["from"], (s["volume"], s["extent"], s["from_strip"]), s["to"]) for s in order.body["strips"]
+        Copying((s["volume"], s["extent"], s["strip"]), s["bytes"], s["from"], (s["volume"], s["extent"], s["from_strip"]), s["to"])
+        for s in order.body["strips"]
     ]

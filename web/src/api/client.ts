@@ -1,0 +1,149 @@
+/** The one client of the API: typed calls, queries with their keys, and the event stream that keeps them fresh. */
+
+import { QueryClient, useMutation, useQuery } from "@tanstack/vue-query";
+import createClient from "openapi-fetch";
+import { computed, onScopeDispose, ref, toValue, type MaybeRefOrGetter } from "vue";
+import type { components, paths } from "./schema.gen";
+
+type Schemas = components["schemas"];
+export type Barn = Schemas["BarnOut"];
+export type Room = Schemas["RoomOut"];
+export type Node = Schemas["NodeOut"];
+export type Disk = Schemas["DiskOut"];
+export type Pool = Schemas["PoolOut"];
+export type Volume = Schemas["VolumeOut"];
+export type VolumePage = Schemas["VolumePage"];
+export type Change = Schemas["ChangeOut"];
+export type ChangePage = Schemas["ChangePage"];
+export type Preview = Schemas["Preview"];
+export type Figure = Schemas["Figure"];
+export type Lamp = Schemas["Lamp"];
+export type Problem = Schemas["Problem"];
+export type Yard = Schemas["YardOut"];
+export type Lever = Schemas["LeverIn"];
+
+/** A refusal of the API, in its own words. */
+export class Refused extends Error {
+  constructor(readonly problem: Problem) {
+    super(problem.detail);
+  }
+}
+
+const api = createClient<paths>({ baseUrl: "/" });
+
+async function answered<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
+  let result;
+  try {
+    result = await call;
+  } catch {
+    throw new Refused({ type: "about:blank", title: "Out of reach", status: 0, detail: "Fold Barn does not answer.", next_step: "It is tried again by itself." });
+  }
+  if (result.response.ok) return result.data as T;
+  const problem = result.error as Partial<Problem> | undefined;
+  throw new Refused({
+    type: "about:blank",
+    title: problem?.title ?? "Out of reach",
+    status: result.response.status,
+    detail: problem?.detail ?? `Fold Barn answers with error ${result.response.status}.`,
+    about: problem?.about,
+    next_step: problem?.next_step,
+    preview: problem?.preview,
+  });
+}
+
+export const queries = new QueryClient({
+  defaultOptions: {
+    queries: { retry: (failures, error) => failures < 2 && !(error instanceof Refused && error.problem.status >= 400 && error.problem.status < 500), retryDelay: 700, staleTime: Infinity },
+  },
+});
+
+export const useBarn = () => useQuery({ queryKey: ["barn"], queryFn: () => answered(api.GET("/api/barn")) });
+export const useChanges = () => useQuery({ queryKey: ["changes"], queryFn: () => answered(api.GET("/api/changes")) });
+export const useWork = (enabled: MaybeRefOrGetter<boolean>) =>
+  useQuery({ queryKey: ["work"], queryFn: () => answered(api.GET("/api/work")), enabled: computed(() => toValue(enabled)) });
+export const useYard = (enabled: MaybeRefOrGetter<boolean>) =>
+  useQuery({ queryKey: ["yard"], queryFn: () => answered(api.GET("/api/yard")), enabled: computed(() => toValue(enabled)) });
+export const useVolume = (name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["site", "volume", computed(() => toValue(name))],
+    queryFn: () => answered(api.GET("/api/volumes/{name}", { params: { path: { name: toValue(name) } } })),
+    placeholderData: (before) => (before?.name === toValue(name) ? before : undefined),
+  });
+export const useExtent = (name: MaybeRefOrGetter<string>, number: MaybeRefOrGetter<number | null>) =>
+  useQuery({
+    queryKey: ["site", "extent", computed(() => toValue(name)), computed(() => toValue(number))],
+    queryFn: () => answered(api.GET("/api/volumes/{name}/extents/{number}", { params: { path: { name: toValue(name), number: toValue(number) ?? 0 } } })),
+    enabled: computed(() => toValue(number) !== null),
+    placeholderData: (before) => before,
+  });
+export const useChange = (number: MaybeRefOrGetter<number>) =>
+  useQuery({
+    queryKey: ["changes", computed(() => toValue(number))],
+    queryFn: () => answered(api.GET("/api/changes/{number}", { params: { path: { number: toValue(number) } } })),
+  });
+/** A preview of a change, made anew when the wish or the site changes. */
+export const usePreview = (kind: MaybeRefOrGetter<string>, params: MaybeRefOrGetter<Record<string, unknown>>, enabled: MaybeRefOrGetter<boolean>) =>
+  useQuery({
+    queryKey: ["site", "preview", computed(() => toValue(kind)), computed(() => toValue(params))],
+    queryFn: () => answered(api.POST("/api/changes/preview", { body: { kind: toValue(kind), params: toValue(params) } })),
+    enabled: computed(() => toValue(enabled)),
+    placeholderData: (before) => (before?.kind === toValue(kind) ? before : undefined),
+    gcTime: 0,
+  });
+
+export const useCarryOut = () =>
+  useMutation({
+    mutationFn: (deed: { kind: string; params: Record<string, unknown>; digest: string }) => answered(api.POST("/api/changes", { body: { reason: "", ...deed } })),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["changes"] }),
+  });
+export const useAsk = () =>
+  useMutation({
+    mutationFn: ({ number, what }: { number: number; what: "pause" | "resume" | "withdraw" }) =>
+      answered(api.POST("/api/changes/{number}/ask", { params: { path: { number } }, body: { what } })),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["changes"] }),
+  });
+export const usePull = () =>
+  useMutation({
+    mutationFn: (lever: Partial<Lever> & Pick<Lever, "lever">) => answered(api.POST("/api/yard", { body: { what: "", how: "well", speed: 1, ...lever } })),
+    onSuccess: (yard) => queries.setQueryData(["yard"], yard),
+  });
+export const useGrace = () =>
+  useMutation({ mutationFn: (seconds: number) => answered(api.PUT("/api/grace", { body: { grace_seconds: seconds } })) });
+
+const TOPICS: Record<string, string[][]> = {
+  site: [["barn"], ["site"]],
+  changes: [["changes"]],
+  work: [["work"]],
+  everything: [["barn"], ["site"], ["changes"], ["work"], ["yard"]],
+};
+
+/** Follows the event stream while the calling scope lives. Returns whether it is connected. */
+export function useNews() {
+  const connected = ref(true);
+  const stale = new Set<string>();
+  let timer: ReturnType<typeof setTimeout> | undefined;
+  // A query that is being read is read again afterwards, not cancelled: news that comes faster than answers must not starve it.
+  const refresh = () => {
+    clearTimeout(timer);
+    for (const key of stale) {
+      const queryKey = JSON.parse(key) as string[];
+      if (queries.isFetching({ queryKey })) continue;
+      stale.delete(key);
+      void queries.invalidateQueries({ queryKey });
+    }
+    if (stale.size) timer = setTimeout(refresh, 100);
+  };
+  const source = new EventSource("/api/events");
+  source.onopen = () => (connected.value = true);
+  source.onerror = () => (connected.value = false);
+  source.addEventListener("news", (event) => {
+    const { topics } = JSON.parse((event as MessageEvent<string>).data) as { topics: string[] };
+    for (const topic of topics) for (const queryKey of TOPICS[topic] ?? []) stale.add(JSON.stringify(queryKey));
+    refresh();
+  });
+  onScopeDispose(() => {
+    source.close();
+    clearTimeout(timer);
+  });
+  return connected;
+}

@@ -1,0 +1,75 @@
+/** Saying amounts: bytes, rates, times. Display only; the figures themselves come from the API. */
+
+const SCALES: [number, string, number][] = [
+  [1e15, "PB", 2],
+  [1e12, "TB", 2],
+  [1e9, "GB", 1],
+  [1e6, "MB", 1],
+  [1e3, "kB", 1],
+];
+
+/** Decimal size with its unit, such as "12.00 TB" or "3.5 GB". */
+export function size(bytes: number): string {
+  for (const [scale, name, places] of SCALES) {
+    if (Math.abs(bytes) >= scale) return `${(bytes / scale).toFixed(places).replace(/\.0$/, "")} ${name}`;
+  }
+  return `${Math.round(bytes)} B`;
+}
+
+/** Binary size with its unit: TiB, GiB or MiB. */
+export function binarySize(bytes: number): string {
+  for (const [power, name] of [[40, "TiB"], [30, "GiB"], [20, "MiB"]] as const) {
+    if (bytes >= 2 ** power) return `${(bytes / 2 ** power).toFixed(power === 40 ? 2 : 1).replace(/\.0$/, "")} ${name}`;
+  }
+  return `${bytes} B`;
+}
+
+/** Decimal terabytes, two places, no unit: for columns whose head says TB. */
+export function terabytes(bytes: number): string {
+  return (bytes / 1e12).toFixed(2);
+}
+
+export function rate(bytesPerSecond: number): string {
+  return bytesPerSecond >= 1e10 ? `${(bytesPerSecond / 1e9).toFixed(0)} GB/s` : `${Math.round(bytesPerSecond / 1e6).toLocaleString("en")} MB/s`;
+}
+
+/** A span of time, rounded up: "8 s", "44 min", "1 h 04 min". */
+export function span(seconds: number): string {
+  if (seconds < 90) return `${Math.max(1, Math.ceil(seconds))} s`;
+  const minutes = Math.ceil(seconds / 60);
+  if (minutes < 60) return `${minutes} min`;
+  if (minutes < 2880) return `${Math.floor(minutes / 60)} h ${String(minutes % 60).padStart(2, "0")} min`;
+  return `${Math.ceil(minutes / 1440)} days`;
+}
+
+export function percent(share: number): string {
+  return `${(share * 100).toFixed(share > 0 && share < 0.0995 ? 1 : 0)} %`;
+}
+
+export function count(number: number, one: string, many = `${one}s`): string {
+  return `${number.toLocaleString("en")} ${number === 1 ? one : many}`;
+}
+
+/** Clock time, 24 h; with the day when it is not today's. */
+export function clock(iso: string | null | undefined, now = new Date()): string {
+  if (!iso) return "";
+  const at = new Date(iso);
+  const time = at.toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit", second: "2-digit" });
+  return at.toDateString() === now.toDateString() ? time : `${at.toLocaleDateString("en-GB", { day: "numeric", month: "short" })} ${time}`;
+}
+
+/** A value in its unit, as figures carry them. */
+export function amount(value: number, unit: string): string {
+  switch (unit) {
+    case "bytes":
+      return size(value);
+    case "share":
+      return percent(value);
+    case "seconds":
+      return span(value);
+    case "bytes per second":
+      return rate(value);
+    default:
+      return value.toLocaleString("en");
+  }
+}

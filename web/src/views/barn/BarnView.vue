@@ -1,0 +1,90 @@
+<script setup lang="ts">
+import { computed, ref } from "vue";
+import { useRoute, useRouter } from "vue-router";
+import { useBarn, useWork, type Disk, type Node } from "../../api/client";
+import { count } from "../../lib/format";
+import { hundredths, printLedger } from "../../lib/ledger";
+import BarnMap from "../../parts/BarnMap.vue";
+import LedgerTable from "../../parts/LedgerTable.vue";
+import MapKey from "../../parts/MapKey.vue";
+import ProblemNote from "../../parts/ProblemNote.vue";
+import { pathOf } from "../../router";
+import { useScreen } from "../../screen";
+import AttentionList from "./AttentionList.vue";
+import PlanMenu from "./PlanMenu.vue";
+
+const { data: barn, error, isPending } = useBarn();
+const screen = useScreen();
+const { data: work } = useWork(() => screen.lens === "work");
+const router = useRouter();
+const route = useRoute();
+const asked = ref("");
+const lens = computed(() => (screen.lens === "work" ? addUp() : null));
+function addUp() {
+  const read = work.value?.read ?? {};
+  return Object.fromEntries(Object.entries(read).map(([name, r]) => [name, (r ?? 0) + (work.value?.write[name] ?? 0)]));
+}
+/** The sentence over the ledger says what the ledger prints. */
+const ledger = computed(() => printLedger(barn.value?.ledgers ?? [], ["volumes", "free"]));
+const cell = (name: string) => hundredths(ledger.value.total.cells[ledger.value.columns.findIndex((c) => c.name === name)] ?? 0);
+const shown = computed(() => {
+  const ledgers = barn.value?.ledgers ?? [];
+  return asked.value ? ledgers.filter((l) => l.name === asked.value) : ledgers;
+});
+const openDisk = (disk: Disk) => router.push(pathOf("disk", disk.name));
+const openNode = (node: Node) => router.push(pathOf("node", node.name));
+const begin = () => router.push({ query: { ...route.query, plan: "form-pool" } });
+</script>
+
+<template>
+  <main class="page">
+    <ProblemNote :error="error" />
+    <p v-if="isPending" class="empty">Reading the site …</p>
+    <template v-if="barn">
+      <div class="headline">
+        <h1>{{ barn.headline }}</h1>
+        <p>{{ barn.subline }}</p>
+        <span class="grow" />
+        <p class="small">{{ count(barn.counts.nodes, "node") }} &nbsp; {{ count(barn.counts.disks, "disk") }} &nbsp; {{ count(barn.counts.pools, "pool") }} &nbsp; {{ count(barn.counts.volumes, "volume") }}</p>
+        <PlanMenu :pools="barn.pools" />
+      </div>
+      <div v-if="barn.counts.nodes" class="upper">
+        <section aria-label="Barn map">
+          <div class="sec">
+            <h2>Barn map</h2>
+            <span class="lens" role="group" aria-label="Lens">
+              <button type="button" :aria-pressed="screen.lens === 'fullness'" @click="screen.lens = 'fullness'">Fullness</button>
+              <button type="button" :aria-pressed="screen.lens === 'work'" @click="screen.lens = 'work'">Work now</button>
+            </span>
+            <span class="grow" /><span class="small">Pick a node or disk to open it, a volume to light it.</span>
+          </div>
+          <BarnMap :rooms="barn.rooms" :work="lens" @open="openDisk" @open-node="openNode" />
+          <MapKey :work="screen.lens === 'work'" />
+        </section>
+        <AttentionList :items="barn.attention" />
+      </div>
+      <p v-else class="empty">
+        Fold Barn listens for agents. Start the agent on a server and tell it this address; the server and its disks appear here within seconds, and nothing on them is changed.
+      </p>
+      <section v-if="barn.counts.nodes" class="where" aria-label="Where it went">
+        <div class="sec">
+          <h2>Where it went</h2>
+          <span v-if="barn.counts.pools" class="small">Of {{ hundredths(ledger.total.raw) }} TB raw, {{ cell('volumes') }} TB is in volumes. {{ cell('free') }} TB more will fit at each pool's usual protection.</span>
+          <span v-else class="small">{{ hundredths(ledger.total.raw) }} TB raw, none of it in a pool yet. <button type="button" class="act" data-offered @click="begin">Preview a pool</button></span>
+          <span class="grow" />
+          <span v-if="barn.pools.length" class="lens" role="group" aria-label="Ledger of">
+            <button type="button" :aria-pressed="!asked" @click="asked = ''">Whole site</button>
+            <button v-for="p in barn.pools" :key="p.name" type="button" :aria-pressed="asked === p.name" @click="asked = p.name">{{ p.name }}</button>
+          </span>
+        </div>
+        <LedgerTable :ledgers="shown" :total="!asked" :free="barn.free" />
+      </section>
+    </template>
+  </main>
+</template>
+
+<style scoped>
+.upper { display: grid; grid-template-columns: minmax(0, 1fr) 372px; gap: 26px; }
+.where { padding-top: 8px; }
+@media (max-width: 1100px) { .upper { grid-template-columns: minmax(0, 1fr); } }
+</style>

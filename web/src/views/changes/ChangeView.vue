@@ -1,0 +1,80 @@
+<script setup lang="ts">
+import { computed } from "vue";
+import { useAsk, useChange, type ChangePage, type Lamp } from "../../api/client";
+import { clock, percent, rate, size, span } from "../../lib/format";
+import ProblemNote from "../../parts/ProblemNote.vue";
+import StateMark from "../../parts/StateMark.vue";
+import { pathOf } from "../../router";
+
+const props = defineProps<{ number: number }>();
+const { data: change, error } = useChange(() => props.number);
+const ask = useAsk();
+const STEP: Record<string, Lamp> = { waiting: "away", running: "mending", done: "sound", failed: "failed" };
+const WORDS = { waiting: "waits its turn", running: "running", paused: "paused", done: "done", withdrawn: "withdrawn" } as const;
+const lamp = (c: ChangePage): Lamp => ({ waiting: "away", running: "mending", paused: "short", done: "sound", withdrawn: "away" })[c.state] as Lamp;
+const share = computed(() => (change.value?.total_bytes ? change.value.done_bytes / change.value.total_bytes : 0));
+const thing = computed(() => (change.value?.kind === "create-volume" ? pathOf("volume", change.value.about) : pathOf("pool", change.value?.about ?? "")));
+const open = computed(() => change.value && !["done", "withdrawn"].includes(change.value.state));
+const took = (s: { started_at?: string | null; ended_at?: string | null }) => (s.started_at && s.ended_at ? `${((+new Date(s.ended_at) - +new Date(s.started_at)) / 1000).toFixed(1)} s` : "");
+</script>
+
+<template>
+  <main class="page">
+    <ProblemNote :error="error ?? ask.error.value" />
+    <template v-if="change">
+      <div class="headline">
+        <h1><StateMark :lamp="lamp(change)" /> {{ change.title }}</h1>
+        <p>Change {{ change.number }}, {{ WORDS[change.state] }}{{ change.asked ? `, asked to ${change.asked}` : "" }}. By {{ change.actor }}{{ change.reason ? `: ${change.reason}` : "." }}</p>
+        <span class="grow" />
+        <template v-if="open">
+          <button v-if="change.state === 'running'" type="button" class="btn plain" :disabled="!!change.asked" @click="ask.mutate({ number, what: 'pause' })">Pause</button>
+          <button v-if="change.state === 'paused'" type="button" class="btn" @click="ask.mutate({ number, what: 'resume' })">Go on</button>
+          <button type="button" class="btn plain" :disabled="change.asked === 'withdraw'" @click="ask.mutate({ number, what: 'withdraw' })">Withdraw</button>
+        </template>
+        <RouterLink v-else-if="change.state === 'done'" class="act" :to="thing">Show {{ change.about }}</RouterLink>
+      </div>
+      <div v-if="change.problem" class="problem" role="status"><StateMark lamp="short" /> <span>{{ change.problem }}</span></div>
+      <div v-if="change.total_bytes" class="meter" role="progressbar" aria-label="Progress" :aria-valuenow="Math.round(share * 100)" aria-valuemin="0" aria-valuemax="100">
+        <i><u :style="{ width: `${share * 100}%` }" /></i>
+        <p>
+          <b>{{ percent(share) }}</b> {{ size(change.done_bytes) }} of {{ size(change.total_bytes) }}
+          <template v-if="change.rate && change.state === 'running'">at {{ rate(change.rate) }}<template v-if="change.seconds_left">, about {{ span(change.seconds_left) }} left</template></template>
+        </p>
+      </div>
+      <div class="columns">
+        <section aria-label="Steps">
+          <div class="sec"><h2>Steps</h2><span class="grow" /><span class="small">{{ clock(change.started_at) }}{{ change.ended_at ? ` to ${clock(change.ended_at)}` : "" }}</span></div>
+          <ol>
+            <li v-for="s in change.steps" :key="s.number" :data-step="s.name" :data-state="s.state">
+              <span class="no">{{ s.number }}</span>
+              <div><b>{{ s.title }}</b><p class="soft">{{ s.outcome || s.detail }}</p></div>
+              <span class="t"><StateMark :lamp="STEP[s.state]!" /> {{ s.state }}<br /><span class="faint">{{ took(s) }}{{ s.attempt > 1 ? ` try ${s.attempt}` : "" }}</span></span>
+            </li>
+          </ol>
+        </section>
+        <section aria-label="What was foreseen">
+          <div class="sec"><h2>What was foreseen</h2><span class="small">from revision {{ change.preview.revision }}</span></div>
+          <p>{{ change.preview.summary.replace(" Nothing has been changed yet.", "") }}</p>
+          <p v-if="change.preview.seconds" class="soft">About {{ span(change.preview.seconds) }} at the least, held up by {{ change.preview.bottleneck }}.</p>
+          <p v-if="change.preview.protection" class="soft">{{ change.preview.protection }}</p>
+          <p v-for="w in change.preview.warnings" :key="w.sentence"><StateMark lamp="watch" /> {{ w.sentence }}</p>
+        </section>
+      </div>
+    </template>
+    <p v-else-if="!error" class="empty">Reading change {{ number }} …</p>
+  </main>
+</template>
+
+<style scoped>
+.columns { display: grid; grid-template-columns: minmax(0, 1.3fr) minmax(0, 1fr); gap: 26px; padding-top: 8px; }
+li { display: grid; grid-template-columns: 22px 1fr 96px; gap: 6px; padding: 7px 0; border-top: 1px solid var(--rule); font-size: var(--t-s); }
+li:first-child { border-top: 1.5px solid var(--ink); }
+.no { font: 600 13px/20px var(--mono); color: var(--soft); }
+li b { font-size: var(--t-m); font-weight: 640; }
+.t { text-align: right; }
+.meter { padding: 4px 0 8px; }
+.meter i { display: block; height: 8px; background: var(--well); border: 1px solid var(--edge); }
+.meter u { display: block; height: 100%; background: var(--slate); }
+.meter p { font-size: var(--t-s); padding-top: 3px; color: var(--soft); } .meter b { color: var(--ink); }
+section p { font-size: var(--t-s); padding-top: 4px; }
+</style>

@@ -1,0 +1,29 @@
+<script setup lang="ts">
+import { useChanges, type Change, type Lamp } from "../../api/client";
+import { clock, percent } from "../../lib/format";
+import ProblemNote from "../../parts/ProblemNote.vue";
+import StateMark from "../../parts/StateMark.vue";
+
+const { data: changes, error } = useChanges();
+const lamp = (c: Change): Lamp => ({ waiting: "away", running: "mending", paused: "short", done: "sound", withdrawn: "away" })[c.state] as Lamp;
+const progress = (c: Change) => (c.state === "running" && c.total_bytes ? percent(c.done_bytes / c.total_bytes) : "");
+</script>
+
+<template>
+  <main class="page">
+    <div class="headline"><h1>Changes</h1><p>Everything that was done to the site, newest first.</p></div>
+    <ProblemNote :error="error" />
+    <table v-if="changes?.length" class="plain">
+      <thead><tr><th class="n">No.</th><th>Change</th><th>State</th><th>Who</th><th>Why</th><th>Started</th><th>Ended</th></tr></thead>
+      <tbody>
+        <tr v-for="c in changes" :key="c.number">
+          <td class="n">{{ c.number }}</td>
+          <td><RouterLink :to="`/changes/${c.number}`"><b>{{ c.title }}</b></RouterLink></td>
+          <td><StateMark :lamp="lamp(c)" /> {{ c.state }} {{ progress(c) }} <span v-if="c.problem" class="soft">{{ c.problem }}</span></td>
+          <td>{{ c.actor }}</td><td class="soft">{{ c.reason }}</td><td class="mono">{{ clock(c.started_at) }}</td><td class="mono">{{ clock(c.ended_at) }}</td>
+        </tr>
+      </tbody>
+    </table>
+    <p v-else-if="changes" class="empty">Nothing has been changed yet.</p>
+  </main>
+</template>
