@@ -7,8 +7,9 @@ import contextlib
 
 import structlog
 from procrastinate import App
+from procrastinate.jobs import Status
 
-from foldbarn.changes.queue import closing_sender, enqueue_forgotten, worker_app
+from foldbarn.changes.queue import QUEUE, closing_sender, enqueue_forgotten, worker_app
 from foldbarn.services.watching import Watch
 from foldbarn.store.database import wait_for_database
 
@@ -18,13 +19,14 @@ DEAD_AFTER_SECONDS = 4.0  # a worker without a heartbeat for this long is gone, 
 
 
 async def take_over(app: App) -> None:
-    """Puts jobs of dead workers back in the queue, and queues changes that have no job."""
+    """Clears away jobs of dead workers, and queues every open change that has no job."""
     while True:
         try:
             for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_SECONDS):
                 log.info("taking over a job", job=job.id)
-                await app.job_manager.retry_job(job)
-            await asyncio.to_thread(enqueue_forgotten)
+                await app.job_manager.finish_job(job, status=Status.FAILED, delete_job=True)
+            queued = [job for status in ("todo", "doing") for job in await app.job_manager.list_jobs_async(queue=QUEUE, status=status)]
+            await asyncio.to_thread(enqueue_forgotten, {int(str(job.task_kwargs["change"])) for job in queued})
         except Exception as error:
             log.info("could not look for forgotten jobs", error=str(error)[:120])
         await asyncio.sleep(1.0)

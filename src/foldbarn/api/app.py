@@ -6,8 +6,10 @@ import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
+from typing import Annotated
 
 from fastapi import APIRouter, FastAPI, Response
+from fastapi import Path as PathParameter
 from fastapi.responses import FileResponse
 from sqlalchemy import select
 from starlette.middleware.gzip import GZipMiddleware
@@ -47,6 +49,7 @@ from foldbarn.store.tables import VolumeRow
 from foldbarn.store.views import current_view
 
 PROBLEMS = {status: {"model": Problem} for status in (404, 409, 422, 502, 503)}
+Number = Annotated[int, PathParameter(ge=0, le=2**63 - 1)]  # what the database's bigint holds
 router = APIRouter(prefix="/api", responses=PROBLEMS)  # type: ignore[arg-type]
 
 
@@ -86,7 +89,7 @@ def volume(name: str) -> VolumePage:
 
 
 @router.get("/volumes/{name}/extents/{number}")
-def extent(name: str, number: int) -> ExtentOut:
+def extent(name: str, number: Number) -> ExtentOut:
     """Where the copies of one extent lie; extents count from 0."""
     return pictures.extent_out(current_view(), name, number)
 
@@ -118,13 +121,13 @@ def all_changes() -> list[ChangeOut]:
 
 
 @router.get("/changes/{number}")
-def change(number: int) -> ChangePage:
+def change(number: Number) -> ChangePage:
     with transaction() as session:
         return pictures.change_page(*changes.one(session, number))
 
 
 @router.post("/changes/{number}/ask", status_code=204)
-def ask(number: int, wish: Ask) -> Response:
+def ask(number: Number, wish: Ask) -> Response:
     """Asks a change to pause, go on, or be withdrawn."""
     changes.ask(number, wish.what)
     return Response(status_code=204)

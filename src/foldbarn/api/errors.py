@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
-from sqlalchemy.exc import IntegrityError, OperationalError
+from sqlalchemy.exc import DataError, IntegrityError, OperationalError
 from starlette.exceptions import HTTPException
 
 from foldbarn.api.models import Problem
@@ -54,6 +54,10 @@ def install(app: FastAPI) -> None:
                 next_step="Look again, then try again.",
             )
         )
+
+    @app.exception_handler(DataError)
+    async def cannot_be_kept(_: Request, error: DataError) -> JSONResponse:
+        return _answer(Problem(title="Not possible", status=422, detail="A value holds something that cannot be stored, such as a zero character."))
 
     @app.exception_handler(OperationalError)
     async def database_away(_: Request, error: OperationalError) -> JSONResponse:

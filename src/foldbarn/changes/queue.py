@@ -10,7 +10,6 @@ import procrastinate
 import structlog
 from procrastinate.exceptions import AlreadyEnqueued, ConnectorException
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 import foldbarn.changes.all_kinds  # noqa: F401  (registers the kinds)
 from foldbarn.changes.runner import run_change
@@ -52,16 +51,13 @@ def enqueue(change: int, touches: str) -> None:
         log.info("could not queue", change=change, error=str(error)[:120])
 
 
-def enqueue_forgotten() -> None:
-    """Queues every change that should run: a job lost with its process, or never sent, is made up for here."""
+def enqueue_forgotten(queued: set[int]) -> None:
+    """Queues every change that should run and has no job: one lost with its process, or never sent. queued: changes with a job."""
     with transaction() as session:
-        open_changes = list(_open(session))
-    for change, touches in open_changes:
+        query = select(ChangeRow.id, ChangeRow.touches).where(ChangeRow.state.in_(("waiting", "running")))
+        forgotten = [(change, touches) for change, touches in session.execute(query) if change not in queued]
+    for change, touches in forgotten:
         enqueue(change, touches)
-
-
-def _open(session: Session) -> Iterator[tuple[int, str]]:
-    yield from session.execute(select(ChangeRow.id, ChangeRow.touches).where(ChangeRow.state.in_(("waiting", "running"))))
 
 
 @contextmanager

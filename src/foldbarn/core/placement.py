@@ -10,6 +10,7 @@ Everything is deterministic in the seed.
 from __future__ import annotations
 
 import itertools
+import math
 from fractions import Fraction
 
 import numpy as np
@@ -18,7 +19,7 @@ from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.errors import NotPossible
 
 ONE = 1 << 40  # probability 1 in the whole-number units used here
-BLOCK = 256  # extents drawn from one shuffled order: keeps both the shares and the pairings even
+LARGEST_BLOCK = 256  # extents drawn from one shuffled order, at most
 _LEVELLING_ROUNDS = 40
 
 
@@ -76,15 +77,26 @@ def quotas(weights: Ints, total: int) -> Ints:
     return floors
 
 
-def _starts(extents: int, rng: np.random.Generator) -> Ints:
+def block_of(extents: int) -> int:
+    """Extents drawn from one shuffled order, a power of two.
+
+    Longer blocks keep the shares closer before levelling; shorter ones pair each domain with more others, so that
+    what one loses is rebuilt from many. A quarter of the square root of the extents does both.
+    """
+    wanted = math.isqrt(extents) // 4
+    return min(LARGEST_BLOCK, max(4, 1 << wanted.bit_length()))
+
+
+def _starts(extents: int, block: int, rng: np.random.Generator) -> Ints:
     """One start in [0, 1) per extent: within a block, the bit-reversed (van der Corput) sequence, shifted at random."""
-    index = np.arange(BLOCK, dtype=np.int64)
-    reversed_bits = np.zeros(BLOCK, dtype=np.int64)
-    for bit in range(8):
-        reversed_bits |= ((index >> bit) & 1) << (7 - bit)
-    blocks = -(-extents // BLOCK)
+    index = np.arange(block, dtype=np.int64)
+    bits = block.bit_length() - 1
+    reversed_bits = np.zeros(block, dtype=np.int64)
+    for bit in range(bits):
+        reversed_bits |= ((index >> bit) & 1) << (bits - 1 - bit)
+    blocks = -(-extents // block)
     shift = rng.integers(0, ONE, size=(blocks, 1), dtype=np.int64)
-    return ((reversed_bits * (ONE // BLOCK) + shift) % ONE).reshape(-1)[:extents]
+    return ((reversed_bits * (ONE // block) + shift) % ONE).reshape(-1)[:extents]
 
 
 def draw_domains(probabilities: Ints, extents: int, strips: int, seed: int) -> Disks:
@@ -94,15 +106,16 @@ def draw_domains(probabilities: Ints, extents: int, strips: int, seed: int) -> D
     is drawn at most t times for one extent.
     """
     rng = np.random.default_rng(seed)
-    blocks = -(-extents // BLOCK)
+    block = block_of(extents)
+    blocks = -(-extents // block)
     count = len(probabilities)
     orders = np.argsort(rng.random((blocks, count), dtype=np.float32), axis=1).astype(np.int32)
     edges = np.cumsum(probabilities[orders], axis=1)
-    points = _starts(extents, rng)[:, None] + np.arange(strips, dtype=np.int64) * ONE
+    points = _starts(extents, block, rng)[:, None] + np.arange(strips, dtype=np.int64) * ONE
     drawn = np.empty((extents, strips), dtype=np.int32)
-    for block in range(blocks):
-        rows = slice(block * BLOCK, min((block + 1) * BLOCK, extents))
-        drawn[rows] = orders[block][np.searchsorted(edges[block], points[rows], side="right")]
+    for number in range(blocks):
+        rows = slice(number * block, min((number + 1) * block, extents))
+        drawn[rows] = orders[number][np.searchsorted(edges[number], points[rows], side="right")]
     # The sampling walks each order from left to right; without a turn the first copy would lean to the left.
     turn = rng.integers(0, strips, size=extents, dtype=np.int64)[:, None]
     return np.take_along_axis(drawn, (np.arange(strips)[None, :] + turn) % strips, axis=1)

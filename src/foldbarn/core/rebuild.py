@@ -12,7 +12,8 @@ from foldbarn.core.placement import deal_shares, quotas, shares
 from foldbarn.core.site import Pool, SiteView, Volume
 
 _ROUNDS = 24
-LEVEL_TOLERANCE = 0.03  # disks of a pool may differ by this share of their room before levelling is worth its moves
+LEVEL_TOLERANCE = 0.10  # a disk may be off by this share of what it should hold before levelling is worth its moves
+FEW_STRIPS = 16  # a disk that should hold fewer than this is measured as if it should hold this many
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -162,13 +163,13 @@ def _spread_target(slots: Ints, node_of: Ints, amount: int) -> Ints:
 
 
 def imbalance(view: SiteView, pool: Pool) -> float:
-    """The furthest that a reachable disk of a pool is from its target, as a share of its room; 0 is level."""
+    """The furthest that a reachable disk of a pool is from its target, as a share of the target; 0 is level."""
     rows = view.in_pool(pool)
     rows = rows[view.disk_ready[rows]]
     if not len(rows):
         return 0.0
-    off = np.abs(view.disk_used[rows] - level_targets(view, pool)[rows])
-    return float((off / np.maximum(view.disk_slots[rows], 1)).max())
+    targets = level_targets(view, pool)[rows]
+    return float((np.abs(view.disk_used[rows] - targets) / np.maximum(targets, FEW_STRIPS)).max())
 
 
 def least_moves(view: SiteView, pool: Pool) -> int:
@@ -278,13 +279,13 @@ def sources(view: SiteView, moves: Moves) -> tuple[Disks, Ints]:
         volume = by_number[number]
         placement = volume.placement[moves.extent[mine]]
         readable = ready[view.row_of_number[placement]]
-        strips = placement.shape[1]
-        for turn in range(strips):
-            strip = (moves.extent[mine] + turn) % strips
-            row = np.arange(len(mine))
-            usable = readable[row, strip] & (result[mine] == 0)
-            result[mine[usable]] = placement[row, strip][usable]
-            read[mine[usable]] = strip[usable]
+        count = readable.sum(axis=1)
+        # The n-th readable copy, n scattered over the extents (Knuth's multiplicative hash) so that no copy is favoured.
+        nth = (moves.extent[mine] * 2_654_435_761 >> 12) % np.maximum(count, 1)
+        strip = (readable & (np.cumsum(readable, axis=1) == nth[:, None] + 1)).argmax(axis=1)
+        found = count > 0
+        read[mine[found]] = strip[found]
+        result[mine[found]] = placement[np.arange(len(mine)), strip][found]
     return result, read
 
 

@@ -11,6 +11,7 @@ import sys
 import time
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import IO
 
 import httpx
 
@@ -82,7 +83,7 @@ class Barn:
     environment: dict[str, str] = field(default_factory=dict)
     postgres: Postgres = field(init=False)
     children: dict[str, Child] = field(default_factory=dict)
-    _lock: object = None
+    _lock: IO[str] | None = None
 
     @property
     def url(self) -> str:
@@ -131,8 +132,11 @@ class Barn:
         """Starts again whatever has ended by itself, the database included."""
         again = [child.look() for child in self.children.values()]
         if self.postgres.process and self.postgres.process.poll() is not None:
-            self.postgres.start(self.postgres.port)
-            again.append(True)
+            try:
+                self.postgres.start(self.postgres.port)
+                again.append(True)
+            except RuntimeError as error:  # its orphans may hold on to shared memory for a moment
+                print(f"barn: {error}. Trying again.", flush=True)
         if any(again):
             self._note_processes()
 
@@ -145,6 +149,8 @@ class Barn:
         if hasattr(self, "postgres"):
             self.postgres.stop()
         (self.state / "processes.json").unlink(missing_ok=True)
+        if self._lock is not None:
+            self._lock.close()
 
     def run_until_stopped(self) -> None:
         """Watches over the processes until SIGTERM or SIGINT."""

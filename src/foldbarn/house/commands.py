@@ -9,6 +9,7 @@ import shutil
 import signal
 import subprocess
 import sys
+from contextlib import closing
 from pathlib import Path
 from typing import Annotated
 
@@ -93,7 +94,8 @@ def demo(
         say("Starting the database, the yard and Fold Barn ...")
         barn.start()
         if not bare:
-            Demo(barn.url).fill()
+            with closing(Demo(barn.url)) as engineer:
+                engineer.fill()
         say(f"Fold Barn is ready at {barn.url}")
         barn.run_until_stopped()
     except (InUse, RuntimeError) as error:

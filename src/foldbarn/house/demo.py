@@ -33,6 +33,9 @@ class Demo:
     def __init__(self, url: str) -> None:
         self.client = httpx.Client(base_url=f"{url}/api", timeout=30.0, trust_env=False)
 
+    def close(self) -> None:
+        self.client.close()
+
     def fill(self) -> None:
         """Forms the pools and makes the volumes, unless the site has pools already. Raises RuntimeError when a step does not end."""
         self.wait(lambda: self.barn()["counts"]["nodes"] >= NODES, "all nodes to report in")

@@ -55,7 +55,7 @@ class Postgres:
         if self.account and not _open_to_all(state):
             # PostgreSQL refuses to run as root, and its own account cannot walk into this folder.
             self.folder = Path("/var/lib/foldbarn") / hashlib.sha256(str(state).encode()).hexdigest()[:12]
-        self.quick = quick  # no flushing to disk: for tests
+        self.quick = quick  # no flushing to disk: for tests; what was committed still outlives a killed process
         self.port = 0
         self.process: subprocess.Popen[bytes] | None = None
 
@@ -74,7 +74,7 @@ class Postgres:
         self.port = port or free_port()
         options = {"port": self.port, "listen_addresses": "127.0.0.1", "unix_socket_directories": "", "max_connections": 200}
         if self.quick:
-            options |= {"fsync": "off", "synchronous_commit": "off", "full_page_writes": "off"}
+            options |= {"fsync": "off", "full_page_writes": "off"}
         command = [str(programs() / "postgres"), "-D", str(self._data)]
         for name, value in options.items():
             command += ["-c", f"{name}={value}"]

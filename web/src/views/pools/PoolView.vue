@@ -53,7 +53,7 @@ const cards = computed(() => {
             <tbody><tr v-for="d in pool.domains" :key="d.name"><td>{{ d.name }}</td><td class="n">{{ terabytes(d.room) }}</td><td class="n">{{ terabytes(d.used) }}</td><td class="n">{{ d.stranded ? terabytes(d.stranded) : "" }}</td></tr></tbody>
           </table>
           <p class="say">{{ pool.healing }}</p>
-          <p class="say soft">Usual protection: {{ pool.protection }}. The furthest disk is {{ percent(pool.imbalance) }} of its room from level.</p>
+          <p class="say soft">Usual protection: {{ pool.protection }}. The furthest disk is {{ percent(pool.imbalance) }} off what it should hold.</p>
         </section>
       </div>
       <section aria-label="Where it went"><div class="sec"><h2>Where it went</h2><span class="small">Fill line {{ percent(pool.fill_line) }}</span></div><LedgerTable :ledgers="[pool.ledger]" :free="[pool.free]" /></section>

@@ -1,0 +1,363 @@
+"""Changes against the real database and the real yard: preview, steps, resuming, refusals."""
+
+from __future__ import annotations
+
+import dataclasses
+import threading
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+from conftest import Site
+from sites import changed, make_site
+from sqlalchemy import select
+
+from foldbarn.changes import form_pool, rebuild, runner
+from foldbarn.changes.kind import KINDS
+from foldbarn.changes.runner import run_change
+from foldbarn.core.errors import BarnError, NotPossible, Unreachable
+from foldbarn.core.loss import DataState, fate
+from foldbarn.core.site import Role
+from foldbarn.links.agents import Agent
+from foldbarn.services import changes, watching
+from foldbarn.services.changes import Outdated
+from foldbarn.store.database import transaction
+from foldbarn.store.tables import ChangeRow, MoveRow, NodeRow, StepRow
+from foldbarn.store.views import current_view
+
+
+class Killed(BaseException):
+    """What kill -9 is to the code: nothing catches it."""
+
+
+def lose(site: Site, node: str) -> None:
+    """The node goes silent, and its grace time passes."""
+    site.yard.machines.power[node] = False
+    with transaction() as session:
+        row = session.scalars(select(NodeRow).where(NodeRow.name == node)).one()
+        row.contact, row.given_up = "silent", True
+        watching.announce(session, "site")
+
+
+def find_again(site: Site, node: str) -> None:
+    site.yard.machines.power[node] = True
+    with transaction() as session:
+        number = session.scalars(select(NodeRow.id).where(NodeRow.name == node)).one()
+    watching.note_report(number, {"inventory_version": "new"})
+
+
+def held(site: Site) -> set[tuple[str, int, int, int]]:
+    return {(serial, *strip) for serial, strips in site.yard.machines.strips.items() for strip in strips}
+
+
+def should_hold() -> set[tuple[str, int, int, int]]:
+    view = current_view()
+    serial = {d.number: d.serial for d in view.disks}
+    return {(serial[disk], v.number, e, s) for v in view.volumes for e, row in enumerate(v.placement.tolist()) for s, disk in enumerate(row) if disk}
+
+
+def test_forming_a_pool_claims_prepares_and_checks(barn_site: Site) -> None:
+    number = barn_site.pool()
+    assert barn_site.state(number) == "done"
+    view = current_view()
+    assert [p.forming for p in view.pools] == [False]
+    assert len(view.in_pool(view.pool("quayside"))) == 32
+    assert sorted(barn_site.yard.machines.pool_of.values()) == ["quayside"] * 32
+
+
+def test_a_volume_is_whole_and_lies_where_the_placement_says(barn_site: Site) -> None:
+    barn_site.pool()
+    preview = changes.preview("create-volume", {"name": "charts", "pool": "quayside", "size": "100 GiB"})
+    number = barn_site.volume()
+    assert barn_site.state(number) == "done"
+    assert held(barn_site) == should_hold()
+    assert len(held(barn_site)) == 300
+    view = current_view()
+    rows, counts = zip(*((view.disks[r].name, n) for r, n in enumerate(view.disk_used.tolist()) if n), strict=True)
+    assert dict(zip(rows, counts, strict=True)) == {name: size // 2**30 for name, size in preview.arriving.items()}  # the preview is the true plan
+
+
+def test_a_lost_node_is_rebuilt_elsewhere_and_welcomed_back(barn_site: Site) -> None:
+    barn_site.pool()
+    barn_site.volume()
+    lose(barn_site, "petrel")
+    view = current_view()
+    assert fate(view, view.volumes[0]).state == DataState.REDUCED
+    assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
+    view = current_view()
+    assert fate(view, view.volumes[0]).state == DataState.WHOLE
+    find_again(barn_site, "petrel")
+    assert len(held(barn_site)) > 300  # its old strips are still there
+    assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
+    assert held(barn_site) == should_hold()
+    assert len(held(barn_site)) == 300
+    view = current_view()
+    petrel = view.disk_used[[i for i, d in enumerate(view.disks) if d.name.startswith("petrel")]].sum()
+    assert petrel == pytest.approx(75, abs=2)  # a quarter of the strips again
+
+
+def test_strips_that_a_disk_lost_are_noticed_and_written_again(barn_site: Site) -> None:
+    barn_site.pool()
+    barn_site.volume()
+    serial = next(s for s, strips in barn_site.yard.machines.strips.items() if strips)
+    barn_site.yard.machines.strips[serial].clear()
+    number = barn_site.do("rebuild", pool="quayside")
+    with transaction() as session:
+        assert "found missing" in session.get_one(StepRow, (number, 1)).outcome
+    assert held(barn_site) == should_hold()
+    assert len(held(barn_site)) == 300
+
+
+@pytest.mark.parametrize(
+    ("kind", "boundary"),
+    [("form-pool", n) for n in range(3)] + [("create-volume", n) for n in range(3)] + [("rebuild", n) for n in range(4)],
+)
+@pytest.mark.parametrize("when", ["before", "after"])
+def test_killed_at_a_step_it_resumes_without_doing_anything_twice(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch, kind: str, boundary: int, when: str
+) -> None:
+    params: dict[str, Any] = {"pool": "quayside"}
+    if kind != "form-pool":
+        barn_site.pool()
+    if kind == "rebuild":
+        barn_site.volume()
+        lose(barn_site, "petrel")
+    elif kind == "form-pool":
+        params = {"name": "quayside", "disks": barn_site.disks(nodes=("fulmar", "petrel", "kittiwake", "turnstone"))}
+    else:
+        params |= {"name": "charts", "size": "100 GiB"}
+    number = changes.carry_out(kind, params, None)
+    with transaction() as session:
+        names = list(session.scalars(select(StepRow.name).where(StepRow.change_id == number).order_by(StepRow.number)))
+    real: Callable[..., str] = KINDS[kind].step(names[boundary])
+
+    def dying(self: Any, *args: Any) -> str:
+        if when == "after":
+            real(*args)
+        raise Killed
+
+    with monkeypatch.context() as patch:
+        patch.setattr(type(KINDS[kind]), f"step_{names[boundary]}", dying)
+        with pytest.raises(Killed):
+            run_change(number)
+    sent: list[str] = []
+    real_send = Agent.send
+    monkeypatch.setattr(Agent, "send", lambda self, order: (sent.append(order["id"]), real_send(self, order))[1])
+    run_change(number)
+    assert barn_site.state(number) == "done"
+    assert len(current_view().pools) == 1
+    if kind != "form-pool":
+        assert len(current_view().volumes) == 1
+        strips = {(v, e, s) for serial, v, e, s in held(barn_site) if not serial.startswith(serials(barn_site, "petrel") if kind == "rebuild" else "none")}
+        assert len(strips) == 300
+    if kind == "rebuild":
+        with transaction() as session:
+            moves = list(session.execute(select(MoveRow.volume_id, MoveRow.extent, MoveRow.strip).where(MoveRow.state != "withdrawn")))
+        assert len(moves) == len(set(moves))  # nothing is copied twice
+
+
+def serials(site: Site, node: str) -> tuple[str, ...]:
+    return tuple(d.serial for d in site.yard.machines.nodes[node].disks)
+
+
+def test_killed_in_the_middle_of_copying_it_goes_on(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    barn_site.pool()
+    barn_site.volume(size="400 GiB")
+    lose(barn_site, "petrel")
+    barn_site.yard.machines.speed = 40.0
+    number = changes.carry_out("rebuild", {"pool": "quayside"}, None)
+    looks = iter(range(100))
+
+    def die_later(self: Any, *args: Any) -> None:
+        if next(looks) == 4:
+            raise Killed
+        original(self, *args)
+
+    original = rebuild._Mover._order
+    with monkeypatch.context() as patch:
+        patch.setattr(rebuild._Mover, "_order", die_later)
+        with pytest.raises(Killed):
+            run_change(number)
+    with transaction() as session:
+        assert session.scalars(select(MoveRow).where(MoveRow.state == "ordered")).first() is not None
+    barn_site.yard.machines.speed = 5000.0
+    run_change(number)
+    view = current_view()
+    assert barn_site.state(number) == "done"
+    assert fate(view, view.volumes[0]).state == DataState.WHOLE
+
+
+def test_an_agent_that_forgets_its_orders_is_told_again(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    barn_site.pool()
+    barn_site.volume()
+    lose(barn_site, "petrel")
+    barn_site.yard.machines.speed = 60.0
+    looks = iter(range(1000))
+
+    def forgetful(self: Any, view: Any) -> None:
+        if next(looks) == 2:
+            for node in barn_site.yard.machines.nodes:
+                barn_site.yard.machines.forget_orders(node)
+            barn_site.yard.machines.speed = 5000.0
+        original(self, view)
+
+    original = rebuild._Mover._collect
+    monkeypatch.setattr(rebuild._Mover, "_collect", forgetful)
+    assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
+    view = current_view()
+    assert fate(view, view.volumes[0]).state == DataState.WHOLE
+
+
+def test_a_node_that_falls_silent_during_forming_pauses_it_with_the_reason(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    disks = barn_site.disks(nodes=("fulmar", "petrel", "kittiwake"))
+    number = changes.carry_out("form-pool", {"name": "quayside", "disks": disks}, None)
+    monkeypatch.setattr(runner, "pause_before", lambda attempt: 0.0)
+    monkeypatch.setattr(Agent, "send", lambda self, order: (_ for _ in ()).throw(Unreachable("No answer within 2 s.")))
+    run_change(number)
+    assert barn_site.state(number) == "paused"
+    assert "did not carry out its order in 5 tries. No answer within 2 s." in barn_site.problem(number)
+    monkeypatch.undo()
+    changes.ask(number, "resume")
+    run_change(number)
+    assert barn_site.state(number) == "done"
+
+
+def test_pauses_between_tries_grow() -> None:
+    assert [runner.pause_before(n) for n in range(1, 8)] == [0.3, 0.6, 1.2, 2.4, 4.8, 8.0, 8.0]
+
+
+def test_withdrawing_puts_everything_back(barn_site: Site) -> None:
+    barn_site.pool()
+    number = changes.carry_out("create-volume", {"name": "charts", "pool": "quayside", "size": "10 GiB"}, None)
+    changes.ask(number, "pause")
+    run_change(number)
+    assert barn_site.state(number) == "paused"
+    changes.ask(number, "resume")
+    run_change(number)
+    assert len(held(barn_site)) == 30
+    late = changes.carry_out("form-pool", {"name": "spare", "disks": barn_site.disks("nvme", ("fulmar", "petrel", "kittiwake"))}, None)
+    changes.ask(late, "withdraw")
+    run_change(late)
+    assert barn_site.state(late) == "withdrawn"
+    assert [p.name for p in current_view().pools] == ["quayside"]
+    with pytest.raises(NotPossible, match="is withdrawn"):
+        changes.ask(late, "resume")
+
+
+def test_a_volume_withdrawn_half_way_leaves_nothing_behind(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    barn_site.pool()
+    number = changes.carry_out("create-volume", {"name": "charts", "pool": "quayside", "size": "10 GiB"}, None)
+    monkeypatch.setattr(type(KINDS["create-volume"]), "step_check", lambda self, run: (_ for _ in ()).throw(NotPossible("The strips are not there.")))
+    run_change(number)
+    assert barn_site.problem(number) == "The strips are not there."
+    assert len(held(barn_site)) == 30
+    changes.ask(number, "withdraw")
+    run_change(number)
+    assert barn_site.state(number) == "withdrawn"
+    assert held(barn_site) == set()
+    assert current_view().volumes == ()
+
+
+def test_two_people_forming_with_the_same_disks_at_once(barn_site: Site) -> None:
+    disks = barn_site.disks(nodes=("fulmar", "petrel", "kittiwake"))
+    numbers = [changes.carry_out("form-pool", {"name": name, "disks": disks}, None) for name in ("one", "two")]
+    threads = [threading.Thread(target=run_change, args=(n,)) for n in numbers]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert sorted(barn_site.state(n) for n in numbers) == ["done", "paused"]
+    loser = next(n for n in numbers if barn_site.state(n) == "paused")
+    assert "can no longer be claimed" in barn_site.problem(loser)
+
+
+def test_a_change_is_run_by_one_runner_at_a_time(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    number = changes.carry_out("form-pool", {"name": "one", "disks": barn_site.disks(nodes=("fulmar", "petrel", "kittiwake"))}, None)
+    inside, go_on, claims = threading.Event(), threading.Event(), []
+    original = KINDS["form-pool"].step_claim  # type: ignore[attr-defined]
+
+    def slow(self: Any, run: Any, session: Any) -> str:
+        claims.append(1)
+        inside.set()
+        go_on.wait(10)
+        return str(original(run, session))
+
+    monkeypatch.setattr(type(KINDS["form-pool"]), "step_claim", slow)
+    first = threading.Thread(target=run_change, args=(number,))
+    first.start()
+    inside.wait(10)
+    run_change(number)  # the second returns at once
+    go_on.set()
+    first.join()
+    assert len(claims) == 1
+    assert barn_site.state(number) == "done"
+
+
+def test_an_outdated_preview_is_refused_with_a_fresh_one(barn_site: Site) -> None:
+    barn_site.pool()
+    wish = {"name": "charts", "pool": "quayside", "size": "100 GiB"}
+    old = changes.preview("create-volume", wish)
+    barn_site.volume("tides", size="50 GiB")
+    with pytest.raises(Outdated) as refused:
+        changes.carry_out("create-volume", wish, old.digest)
+    assert refused.value.fresh.revision > old.revision
+    assert barn_site.state(changes.carry_out("create-volume", wish, refused.value.fresh.digest)) == "waiting"
+
+
+POOL = {"name": "p", "disks": ["fulmar-1", "petrel-1", "skua-1"]}
+
+
+@pytest.mark.parametrize(
+    ("kind", "params", "says"),
+    [
+        ("form-pool", POOL | {"name": ""}, "needs a name"),
+        ("form-pool", POOL | {"name": "x" * 70}, "70 characters; 63 are the most"),
+        ("form-pool", POOL | {"name": "QUAYside"}, "exists already .as 'quayside'"),
+        ("form-pool", POOL | {"disks": []}, "No disk is chosen"),
+        ("form-pool", POOL | {"disks": ["fulmar-99"]}, "no disk named fulmar-99"),
+        ("form-pool", POOL | {"disks": ["fulmar-boot"]}, "fulmar-boot is not fit: its node boots from it"),
+        ("form-pool", POOL | {"disks": ["skua-3"]}, "skua-3 is not fit: it carries a signature of ext4"),
+        ("form-pool", POOL | {"disks": ["razorbill-1"]}, "razorbill-1 is taken: it belongs to pool quayside"),
+        ("form-pool", POOL | {"copies": 4}, "4 copies need 4 racks; the chosen disks lie in 3"),
+        ("form-pool", POOL | {"copies": 9}, "between 1 and 5 copies"),
+        ("form-pool", POOL | {"level": "planet"}, "'level' is not usable"),
+        ("form-pool", POOL | {"colour": "red"}, "'colour' is not usable"),
+        ("create-volume", {"name": "v", "pool": "quayside", "size": "0"}, "more than zero"),
+        ("create-volume", {"name": "v", "pool": "quayside", "size": "-5 GB"}, "more than zero"),
+        ("create-volume", {"name": "v", "pool": "quayside", "size": "12 floppies"}, "not a unit of size"),
+        ("create-volume", {"name": "v", "pool": "quayside", "size": "900 PB"}, "are the most for one volume"),
+        ("create-volume", {"name": "v", "pool": "quayside", "size": "90 TB"}, "does not fit: quayside can take"),
+        ("create-volume", {"name": "v", "pool": "quayside", "size": "1 TB", "copies": 4}, "4 copies need 4 racks; quayside has room in 3 now"),
+        ("create-volume", {"name": "v", "pool": "nowhere", "size": "1 TB"}, "no pool named 'nowhere'"),
+        ("create-volume", {"name": "", "pool": "quayside", "size": "1 TB"}, "needs a name"),
+        ("rebuild", {"pool": "nowhere"}, "no pool named 'nowhere'"),
+        ("sell", {}, "no kind of change named 'sell'"),
+    ],
+)
+def test_bad_input_is_refused_whole_with_a_sentence(barn_site: Site, kind: str, params: dict[str, Any], says: str) -> None:
+    barn_site.pool(disks=barn_site.disks(nodes=("razorbill", "kittiwake", "turnstone")))
+    before = current_view().revision
+    with pytest.raises(BarnError, match=says):
+        changes.carry_out(kind, params, None)
+    with transaction() as session:
+        assert session.scalar(select(ChangeRow.id).where(ChangeRow.id > 1)) is None
+    assert current_view().revision == before
+
+
+def test_a_pool_too_small_for_one_extent_is_refused() -> None:
+    view = make_site([[[0]], [[0]], [[5]]])
+    loose = changed(view, pools=(), disks=tuple(dataclasses.replace(d, role=Role.UNCLAIMED, pool=-1) for d in view.disks))
+    params = form_pool.FormPoolParams(name="p", disks=[d.name for d in view.disks], copies=2)
+    preview = KINDS["form-pool"].preview(loose, params)
+    assert [b.sentence for b in preview.blockers] == ["The pool would be too small to hold one extent of 1 GiB."]
+
+
+def test_a_preview_says_raw_usable_and_where_each_byte_went_for_two_and_three_copies(barn_site: Site) -> None:
+    preview = changes.preview("form-pool", {"name": "p", "disks": barn_site.disks(nodes=("fulmar", "petrel", "razorbill", "kittiwake", "turnstone"))})
+    assert [ledger.name for ledger in preview.ledgers] == ["2 copies", "3 copies"]
+    for ledger in preview.ledgers:
+        assert sum(part.bytes for part in ledger.parts) == ledger.raw == 40 * 3_840_000_000_000
+    assert [row.label for row in preview.rows] == ["Usable with 2 copies", "Usable with 3 copies"]
+    assert [d.name for d in preview.domains] == ["NQ-1", "NQ-2", "SQ-1", "SQ-2"]
+    assert preview.domains[1].stranded > 0  # two nodes stand in NQ-2: more than three copies can use
+    assert any("uneven" in w.sentence for w in preview.warnings)

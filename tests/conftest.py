@@ -1,0 +1,247 @@
+"""Fixtures: a real PostgreSQL, the real yard over real HTTP, and the whole barn as processes."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import threading
+import time
+from collections.abc import Iterator
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import httpx
+import psycopg
+import pytest
+import uvicorn
+from hypothesis import settings as hypothesis_settings
+
+from foldbarn.api.app import make_app as make_api
+from foldbarn.changes.queue import _sender
+from foldbarn.changes.runner import run_change
+from foldbarn.house.barn import Barn
+from foldbarn.house.demo import Demo
+from foldbarn.house.postgres import Postgres, free_port
+from foldbarn.services import changes, intake, site
+from foldbarn.settings import settings
+from foldbarn.store import views
+from foldbarn.store.database import engine, transaction
+from foldbarn.store.migrate import migrate
+from foldbarn.store.tables import ChangeRow
+from foldbarn.yard.machines import Machines
+from foldbarn.yard.scenario import skerry_ferries
+from foldbarn.yard.server import make_app as make_yard
+
+PROJECT = Path(__file__).resolve().parents[1]
+hypothesis_settings.register_profile("barn", deadline=None, max_examples=60, database=None, print_blob=True)
+hypothesis_settings.load_profile("barn")
+
+
+@pytest.fixture(scope="session")
+def workplace() -> Iterator[Path]:
+    """A folder for state, inside the project so that PostgreSQL's own account can walk into it."""
+    folder = PROJECT / ".barn" / f"test-{os.getpid()}"
+    folder.mkdir(parents=True)
+    yield folder
+    if not os.environ.get("BARN_KEEP_STATE"):
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+@pytest.fixture(scope="session")
+def postgres(workplace: Path) -> Iterator[Postgres]:
+    server = Postgres(workplace / "shared", quick=True)
+    server.start()
+    os.environ["FOLDBARN_DATABASE_URL"] = server.url("foldbarn")
+    _forget_connections()
+    migrate()
+    _forget_connections()
+    yield server
+    _forget_connections()
+    server.stop()
+
+
+def _forget_connections() -> None:
+    """Settings and connections are kept for a process's life; a test that changes databases drops them."""
+    settings.cache_clear()
+    if engine.cache_info().currsize:
+        engine().dispose()
+    engine.cache_clear()
+    if _sender.cache_info().currsize:
+        _sender().close()
+    _sender.cache_clear()
+    views.forget()
+
+
+@pytest.fixture
+def database(postgres: Postgres) -> Iterator[str]:
+    """A fresh database, migrated; settings point at it."""
+    name = f"test{time.monotonic_ns()}"
+    admin = postgres.url("postgres").replace("+psycopg", "")
+    with psycopg.connect(admin, autocommit=True) as connection:
+        connection.execute(f"create database {name} template foldbarn")
+    os.environ["FOLDBARN_DATABASE_URL"] = postgres.url(name)
+    _forget_connections()
+    site.found_site("Test site", "Ines Marrow", 30.0)
+    yield postgres.url(name)
+    _forget_connections()
+    with psycopg.connect(admin, autocommit=True) as connection:
+        connection.execute(f"drop database {name} with (force)")
+
+
+@dataclass
+class Served:
+    """An application on a real port, in a thread."""
+
+    url: str
+    server: uvicorn.Server
+    thread: threading.Thread
+
+    def stop(self) -> None:
+        self.server.should_exit = True
+        self.thread.join(10)
+
+
+def serve(app: Any, port: int) -> Served:
+    server = uvicorn.Server(uvicorn.Config(app, host="127.0.0.1", port=port, log_level="warning", timeout_graceful_shutdown=1))
+    thread = threading.Thread(target=server.run, daemon=True)
+    thread.start()
+    deadline = time.monotonic() + 10
+    while not server.started:
+        assert time.monotonic() < deadline, "the application did not start"
+        time.sleep(0.01)
+    return Served(f"http://127.0.0.1:{port}", server, thread)
+
+
+@dataclass
+class Yard:
+    """The real yard over HTTP, with its machines at hand so that tests can look at what is truly there."""
+
+    url: str
+    machines: Machines
+
+    def agent(self, node: str) -> str:
+        return f"{self.url}/agents/{node}"
+
+    def strips(self, pool: str | None = None) -> int:
+        """Strips on all disks."""
+        return sum(len(s) for serial, s in self.machines.strips.items() if pool is None or self.machines.pool_of.get(serial) == pool)
+
+
+@pytest.fixture
+def yard() -> Iterator[Yard]:
+    port = free_port()
+    machines = Machines(skerry_ferries())
+    machines.speed = 5000.0
+    served = serve(make_yard(machines, f"http://127.0.0.1:{port}", ""), port)
+    os.environ["FOLDBARN_YARD_URL"] = served.url
+    settings.cache_clear()
+    yield Yard(served.url, machines)
+    served.stop()
+    os.environ.pop("FOLDBARN_YARD_URL")
+    settings.cache_clear()
+
+
+@dataclass
+class Site:
+    """A site of the yard's nodes, driven in this process: what the work process would do, step by step."""
+
+    yard: Yard
+
+    def disks(self, media: str = "ssd", nodes: tuple[str, ...] = ()) -> list[str]:
+        view = views.current_view()
+        return [d.name for d in view.disks if d.media == media and d.role == "unclaimed" and (not nodes or view.nodes[d.node].name in nodes)]
+
+    def do(self, kind: str, **params: Any) -> int:
+        """Carries a change out to its end or pause."""
+        number = changes.carry_out(kind, params, None)
+        run_change(number)
+        return number
+
+    def pool(self, name: str = "quayside", **params: Any) -> int:
+        params.setdefault("disks", self.disks(nodes=("fulmar", "petrel", "kittiwake", "turnstone")))
+        return self.do("form-pool", name=name, **params)
+
+    def volume(self, name: str = "charts", **params: Any) -> int:
+        return self.do("create-volume", **({"name": name, "pool": "quayside", "size": "100 GiB"} | params))
+
+    def state(self, number: int) -> str:
+        with transaction() as session:
+            return session.get_one(ChangeRow, number).state
+
+    def problem(self, number: int) -> str:
+        with transaction() as session:
+            return session.get_one(ChangeRow, number).problem
+
+
+@pytest.fixture
+def barn_site(database: str, yard: Yard) -> Site:
+    for node in yard.machines.nodes:
+        intake.welcome_agent(yard.agent(node))
+    return Site(yard)
+
+
+@pytest.fixture
+def api(barn_site: Site) -> Iterator[httpx.Client]:
+    """The API on a real port over the same database."""
+    served = serve(make_api(), free_port())
+    with httpx.Client(base_url=served.url, timeout=20.0, trust_env=False) as client:
+        yield client
+    served.stop()
+
+
+@dataclass
+class Running:
+    """The whole barn as processes."""
+
+    barn: Barn
+    keeper: threading.Thread
+    api: httpx.Client
+    demo: Demo
+
+    @property
+    def url(self) -> str:
+        return self.barn.url
+
+    def pull(self, **lever: Any) -> None:
+        self.api.post("/yard", json=lever).raise_for_status()
+
+    def _process(self, name: str) -> subprocess.Popen[bytes]:
+        process = self.barn.postgres.process if name == "postgres" else self.barn.children[name].process
+        assert process
+        return process
+
+    def pid(self, name: str) -> int:
+        return self._process(name).pid
+
+    def alive(self, name: str) -> bool:
+        return self._process(name).poll() is None
+
+
+@pytest.fixture(scope="module")
+def running(workplace: Path, request: pytest.FixtureRequest) -> Iterator[Running]:
+    """A bare barn: machines that have only just reported in; a short grace time, and stand-ins whose time runs fast."""
+    name = request.module.__name__.rpartition(".")[2]
+    barn = Barn(workplace / name, free_port(), quick=True, environment={"FOLDBARN_GRACE_SECONDS": "4"})
+    stop = threading.Event()
+
+    def keep() -> None:
+        while not stop.is_set():
+            barn.look()
+            time.sleep(0.1)
+
+    try:
+        barn.start()
+        keeper = threading.Thread(target=keep, daemon=True)
+        keeper.start()
+        with httpx.Client(base_url=f"{barn.url}/api", timeout=20.0, trust_env=False) as client:
+            engineer = Demo(barn.url)
+            running = Running(barn, keeper, client, engineer)
+            running.demo.wait(lambda: client.get("/barn").json()["counts"]["nodes"] == 9, "the nodes to report in")
+            yield running
+            engineer.close()
+    finally:
+        stop.set()
+        time.sleep(0.3)
+        barn.stop()

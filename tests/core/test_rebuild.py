@@ -1,0 +1,126 @@
+"""Moves: lost strips find new places, spread is never broken, and levelling moves no more than it must."""
+
+import numpy as np
+from hypothesis import given
+from hypothesis import strategies as st
+from sites import EXTENT, changed, make_site, moved, spread_is_kept, uneven_racks, with_volume, without_nodes
+
+from foldbarn.core.loss import DataState, fate
+from foldbarn.core.rebuild import LEVEL_TOLERANCE, estimate, imbalance, least_moves, level_targets, lost_strips, plan_levelling, plan_rebuild, sources
+from foldbarn.core.site import Volume
+from foldbarn.core.units import MB
+
+
+@given(uneven_racks(least=3), st.integers(1, 3), st.integers(1, 99), st.integers(0, 5))
+def test_a_rebuild_keeps_the_spread_and_fills_no_disk_beyond_its_size(racks: list, copies: int, percent: int, gone: int) -> None:
+    view = make_site(racks, copies)
+    from foldbarn.core.capacity import usable_extents
+
+    extents = usable_extents(view.disk_slots, view.disk_rack, view.pools[0].usual) * percent // 100
+    if not extents:
+        return
+    view = without_nodes(with_volume(view, extents, copies), {gone % len(view.nodes)})
+    lost = lost_strips(view, view.volumes[0])
+    moves = plan_rebuild(view, view.pools[0], seed=1)
+    assert len(moves) + moves.stuck == lost.sum()
+    assert not np.isin(moves.to, [d.number for i, d in enumerate(view.disks) if not view.disk_ready[i]]).any()
+    after = moved(view, moves)
+    assert spread_is_kept(after)
+    assert (after.disk_used[view.disk_ready] <= view.disk_slots[view.disk_ready]).all()
+
+
+def test_after_losing_a_node_everything_is_whole_again_on_the_others() -> None:
+    view = without_nodes(with_volume(make_site([[[100, 100]], [[100, 100]], [[100, 100]], [[100, 100]]], 3), 120, 3), {1})
+    assert fate(view, view.volumes[0]).state == DataState.REDUCED
+    moves = plan_rebuild(view, view.pools[0], seed=3)
+    assert moves.stuck == 0
+    assert fate(moved(view, moves), view.volumes[0]).state != DataState.WHOLE  # the old placement is untouched by planning
+    after = moved(view, moves)
+    assert fate(after, after.volumes[0]).state == DataState.WHOLE
+
+
+def test_nothing_moves_before_the_grace_time_is_over() -> None:
+    view = without_nodes(with_volume(make_site([[[50]], [[50]], [[50]]]), 30), {0}, given_up=False)
+    assert len(plan_rebuild(view, view.pools[0], seed=1)) == 0
+
+
+def test_what_has_no_place_is_said_to_be_stuck() -> None:
+    view = without_nodes(with_volume(make_site([[[50]], [[50]], [[50]]], 3), 30, 3), {2})
+    moves = plan_rebuild(view, view.pools[0], seed=1)
+    assert (len(moves), moves.stuck) == (0, 30)
+    assert moves.why == "30 strips have no place: no other domain with room is free of their extent's other strips."
+
+
+def test_strips_on_their_way_are_not_planned_again() -> None:
+    view = without_nodes(with_volume(make_site([[[50]], [[50]], [[50]], [[50]]], 2), 40, 2), {0})
+    first = plan_rebuild(view, view.pools[0], seed=1)
+    busy = {(int(v), int(e), int(s)): int(to) for v, e, s, to in zip(first.volume, first.extent, first.strip, first.to, strict=True)}
+    assert len(first) > 0
+    assert len(plan_rebuild(view, view.pools[0], 1, busy)) == 0
+
+
+def test_two_lost_copies_of_one_extent_go_to_different_racks() -> None:
+    view = with_volume(make_site([[[50]] for _ in range(5)], 3), 40, 3)
+    view = without_nodes(view, {0, 1})
+    moves = plan_rebuild(view, view.pools[0], seed=2)
+    assert moves.stuck == 0
+    assert spread_is_kept(moved(view, moves))
+
+
+@given(uneven_racks(least=3, most=5), st.integers(2, 3), st.integers(0, 50))
+def test_levelling_moves_the_surplus_and_no_more(racks: list, copies: int, seed: int) -> None:
+    view = make_site(racks, copies)
+    if len(racks) < copies:
+        return
+    # Placed as if all disks were alike, and so unevenly for the disks there are.
+    rng = np.random.default_rng(seed)
+    count = int(min(s for rack in racks for node in rack for s in node) * 1)
+    placement = np.array(
+        [[rng.choice(np.flatnonzero(view.disk_rack == r)) + 1 for r in rng.permutation(len(racks))[:copies]] for _ in range(count)], dtype=np.int32
+    )
+    volume = Volume(1, "v", 0, count * EXTENT, view.pools[0].usual, placement)
+    view = changed(view, volumes=(volume,))
+    moves = plan_levelling(view, view.pools[0], seed=1)
+    assert len(moves) + moves.stuck == least_moves(view, view.pools[0])
+    after = moved(view, moves)
+    assert spread_is_kept(after)
+    assert least_moves(after, view.pools[0]) == moves.stuck
+
+
+def test_a_node_that_joins_takes_its_share_and_no_more() -> None:
+    """Adding a node of equal size to n moves 1/(n+1) of the data."""
+    small = with_volume(make_site([[[300]]] * 4), 500)
+    grown = make_site([[[300]]] * 5)
+    old = small.volumes[0]
+    view = changed(grown, volumes=(Volume(1, "v", 0, old.size_bytes, old.protection, old.placement),))
+    moves = plan_levelling(view, view.pools[0], seed=1)
+    assert len(moves) == 500 * 2 // 5
+    assert set(moves.to.tolist()) == {5}
+    assert imbalance(moved(view, moves), view.pools[0]) < LEVEL_TOLERANCE < imbalance(view, view.pools[0])
+
+
+def test_targets_sum_to_what_is_placed() -> None:
+    view = with_volume(make_site([[[30, 60]], [[45]], [[80], [20]]], 2), 40)
+    assert level_targets(view, view.pools[0]).sum() == 80
+
+
+def test_reads_come_from_copies_that_can_be_read_and_are_dealt_around() -> None:
+    view = without_nodes(with_volume(make_site([[[90]]] * 4, 3), 90, 3), {0})
+    moves = plan_rebuild(view, view.pools[0], seed=1)
+    come, which = sources(view, moves)
+    assert (come > 0).all()
+    assert (view.volumes[0].placement[moves.extent, which] == come).all()
+    assert 1 not in come  # disk 1 is on the silent node
+    counts = np.unique(come, return_counts=True)[1]
+    assert counts.min() > 0.5 * counts.max()
+
+
+def test_the_estimate_is_the_busiest_disk_or_port() -> None:
+    view = without_nodes(with_volume(make_site([[[900]]] * 4, 3), 90, 3), {0})
+    moves = plan_rebuild(view, view.pools[0], seed=1)
+    guess = estimate(view, moves, EXTENT)
+    come, _ = sources(view, moves)
+    load = np.bincount(np.concatenate([come, moves.to])).max() * EXTENT
+    assert guess.seconds == load / (450 * MB)
+    assert guess.bytes_moved == len(moves) * EXTENT
+    assert guess.bottleneck.startswith("n")

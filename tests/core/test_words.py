@@ -1,0 +1,176 @@
+"""Small rules: sizes, names, natural order, figures, lamps, counters, flows, verdicts."""
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from sites import make_site, with_volume, without_nodes
+
+from foldbarn.core.counters import rate
+from foldbarn.core.errors import Conflict, NotPossible
+from foldbarn.core.figures import Part, apply_parts, make_figure
+from foldbarn.core.flows import max_min_rates
+from foldbarn.core.hardware import ReportedDisk, judge, read_inventory
+from foldbarn.core.lamps import Lamp, Outlook, State, worst
+from foldbarn.core.names import check_name, natural_key
+from foldbarn.core.protection import Level, Protection
+from foldbarn.core.units import GB, GIB, TIB, parse_size, say_binary, say_count, say_duration, say_list, say_size
+
+
+@pytest.mark.parametrize(
+    ("text", "size"), [("1 TiB", TIB), ("500 GB", 500 * GB), ("10Gi", 10 * GIB), ("1.5 tb", 1500 * GB), ("4096", 4096), (" 2M ", 2_000_000)]
+)
+def test_sizes_people_type(text: str, size: int) -> None:
+    assert parse_size(text) == size
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [("0", "more than zero"), ("-1 TB", "more than zero"), ("", "not a size"), ("ten TB", "not a size"), ("5 parsecs", "not a unit"),
+     ("0.3 B", "whole number of bytes"), ("9999999 EB", "more than any site"), ("NaN", "not a size"), ("1e999", "not a unit|not a size")],
+)  # fmt: skip
+def test_sizes_that_are_refused_say_why(text: str, says: str) -> None:
+    with pytest.raises(NotPossible, match=says) as refused:
+        parse_size(text)
+    assert refused.value.about == "size"
+
+
+@given(st.integers(1, 2**62))
+def test_a_plain_number_of_bytes_is_kept(size: int) -> None:
+    assert parse_size(str(size)) == parse_size(f"{size} B") == size
+
+
+def test_amounts_in_words() -> None:
+    assert [say_size(s) for s in (12 * 10**12, 3_500_000_000, 999, 1500 * 10**12)] == ["12.00 TB", "3.5 GB", "999 B", "1.50 PB"]
+    assert [say_duration(s) for s in (0.2, 8.2, 2600, 3840, 200_000)] == ["under a second", "9 s", "44 min", "1 h 04 min", "3 days"]
+    assert [say_binary(s) for s in (GIB, 256 * 2**20, 100)] == ["1 GiB", "256 MiB", "100 B"]
+    assert say_count(1, "copy", "copies") == "1 copy"
+    assert say_list(["a", "b", "c", "d", "e"]) == "a, b, c and 2 more"
+
+
+@pytest.mark.parametrize("name", ["", "   ", "-a", "a-", "a b", "a/b", "ünder", "x" * 64])
+def test_names_that_cannot_be_given(name: str) -> None:
+    with pytest.raises(NotPossible):
+        check_name(name, "pool", [])
+
+
+def test_a_taken_name_is_refused_also_by_case() -> None:
+    with pytest.raises(Conflict, match="as 'Quayside'; case does not tell names apart"):
+        check_name("quaySIDE", "pool", ["Quayside"])
+    assert check_name(" quay-2 ", "pool", ["quay-1"]) == "quay-2"
+
+
+def test_natural_order() -> None:
+    assert sorted(["n10", "n2", "N1", "m3", "2", "10"], key=natural_key) == ["2", "10", "m3", "N1", "n2", "n10"]
+
+
+@given(st.lists(st.tuples(st.sampled_from("+−×÷"), st.integers(1, 10**6)), min_size=1, max_size=8))
+def test_a_figure_is_its_parts(steps: list[tuple[str, int]]) -> None:
+    parts = [Part(op, "x", value, "bytes") for op, value in steps]  # type: ignore[arg-type]
+    figure = make_figure("x", "bytes", parts)
+    value = 0
+    for op, amount in steps:
+        value = {"+": value + amount, "−": value - amount, "×": value * amount, "÷": value // amount}[op]
+    assert figure.value == value == apply_parts(figure.parts)
+
+
+def test_a_counter_that_fell_was_reset() -> None:
+    assert rate(100, 400, 2.0) == 150.0
+    assert rate(400, 100, 2.0) is None
+    assert rate(1, 2, 0.0) is None
+
+
+def test_flows_share_fairly_and_fill_what_others_leave() -> None:
+    # Two flows through resource 0 (10), one of them also through resource 1 (2): it gets 2, the other the 8 that are left.
+    assert max_min_rates(np.array([[0, 0], [0, 1]]), np.array([10.0, 2.0])).tolist() == [8.0, 2.0]
+    assert max_min_rates(np.zeros((0, 2), dtype=int), np.array([1.0])).tolist() == []
+    assert max_min_rates(np.array([[0, 1]]), np.array([0.0, 5.0])).tolist() == [0.0]
+
+
+@given(st.lists(st.lists(st.integers(0, 4), min_size=2, max_size=2), min_size=1, max_size=8), st.lists(st.floats(0.1, 100), min_size=5, max_size=5))
+def test_no_resource_is_exceeded_and_every_flow_meets_a_full_one(routes: list[list[int]], capacities: list[float]) -> None:
+    rates = max_min_rates(np.array(routes), np.array(capacities))
+    load = [sum(r for r, route in zip(rates, routes, strict=True) if i in route) for i in range(5)]
+    assert all(used <= room * (1 + 1e-9) for used, room in zip(load, capacities, strict=True))
+    for rate_, route in zip(rates, routes, strict=True):
+        # Max-min: some resource on the way is full, and no flow through it is faster.
+        assert any(
+            load[i] >= capacities[i] * (1 - 1e-9) and rate_ >= max(r for r, other in zip(rates, routes, strict=True) if i in other) * (1 - 1e-9) for i in route
+        )
+
+
+def disk(**facts: object) -> ReportedDisk:
+    plain = {"bay": "1", "kernel_name": "sda", "serial": "S", "wwn": "", "model": "", "media": "ssd", "size_bytes": 10 * GB, "boot": False,
+             "mounted": (), "partition_table": "", "signature": "", "label": "", "read_only": False}  # fmt: skip
+    return ReportedDisk(**(plain | facts))  # type: ignore[arg-type]
+
+
+def test_a_verdict_gives_every_reason() -> None:
+    assert judge(disk()).fit
+    found = judge(disk(mounted=("/srv",), partition_table="gpt", signature="xfs", size_bytes=GB - 1, read_only=True))
+    assert found.reasons == (
+        "it is mounted at /srv", "it carries a gpt partition table", "it carries a signature of xfs",
+        "it is too small: 1000 MB, where 1 GB is the least", "it is read-only",
+    )  # fmt: skip
+    assert judge(disk(boot=True, partition_table="gpt", mounted=("/",))).reasons == ("its node boots from it",)
+    assert judge(disk(size_bytes=GB)).fit
+    worn = judge(disk(reallocated=312, percentage_used=95))
+    assert worn.fit
+    assert worn.watch == ("312 sectors reallocated", "95 % of its rated life used")
+
+
+def test_a_disk_seen_through_two_paths_is_one_disk() -> None:
+    device = {"type": "disk", "size": 10 * GB, "rota": False, "tran": "sata", "serial": "S1", "wwn": "0x5", "model": "m"}
+    report = {"node": {"name": "n", "room": "r", "rack": "k"}, "lsblk": {"blockdevices": [device | {"name": "sdb"}, device | {"name": "sdc"}]}}
+    found = read_inventory(report)
+    assert [d.paths for d in found.disks] == [("sdb", "sdc")]
+
+
+NODE = {"name": "n", "room": "r", "rack": "k"}
+
+
+@pytest.mark.parametrize(
+    "report",
+    [
+        None,
+        [],
+        {},
+        {"node": {}},
+        {"node": NODE | {"name": ""}, "lsblk": {"blockdevices": []}},
+        {"node": NODE, "lsblk": {"blockdevices": [{"type": "disk", "name": "sda", "size": "big"}]}},
+    ],
+)
+def test_a_report_of_another_shape_is_refused(report: object) -> None:
+    with pytest.raises(NotPossible, match="agent protocol"):
+        read_inventory(report)
+
+
+def test_protection_in_words() -> None:
+    assert Protection(3, Level.RACK).sentence() == "three copies, each in another rack; survives the loss of any two racks"
+    assert Protection(2, Level.NODE).sentence() == "two copies, each in another node; survives the loss of any one node"
+    assert (Protection(4, Level.RACK, per_domain=2).survives, Protection(4, Level.RACK, per_domain=2).domains_needed) == (1, 2)
+    with pytest.raises(NotPossible):
+        Protection(0, Level.RACK)
+
+
+def test_a_parent_shows_the_worst() -> None:
+    assert worst([State(Lamp.WATCH, "a"), State(Lamp.SHORT, "b"), State(Lamp.SOUND, "c")]).reason == "b"
+    assert worst([]).lamp == Lamp.SOUND
+
+
+def test_states_say_why_and_what_happens_next() -> None:
+    view = with_volume(make_site([[[50]], [[50]], [[50]]], 2), 30, 2)
+    silent = without_nodes(view, {0}, given_up=False)
+    outlook = Outlook(silent, now=12.0, grace_seconds=30.0)
+    state = outlook.volume(0)
+    assert state.lamp == Lamp.SHORT
+    assert state.reason == (
+        "Every byte is readable. 20 of 30 extents are a copy short: n1 is not heard since 12 s ago. If it stays away, a rebuild starts in about 18 s."
+    )
+    assert Outlook(silent, 12.0, 30.0, mending=frozenset({1})).volume(0).lamp == Lamp.MENDING
+    assert outlook.headline() == ("Every byte is readable.", "20 extents short of copies, in v1.")
+    assert [a.name for a in outlook.attention()][:2] == ["v1", "n1"]
+    gone = Outlook(without_nodes(view, {0, 1}, given_up=False), 12.0, 30.0)
+    assert gone.volume(0).lamp == Lamp.FAILED
+    assert "cannot be read: n1 is not heard since 12 s ago and n2 is not heard" in gone.volume(0).reason
+    assert gone.headline()[0] == "10 extents cannot be read."

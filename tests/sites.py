@@ -1,0 +1,87 @@
+"""Small sites for core tests, and hypothesis strategies for them."""
+
+from __future__ import annotations
+
+import numpy as np
+from hypothesis import strategies as st
+
+from foldbarn.core.placement import place
+from foldbarn.core.protection import Level, Protection
+from foldbarn.core.site import Contact, Disk, Node, Pool, Rack, Role, Room, SiteView, Volume
+from foldbarn.core.units import GIB
+
+EXTENT = GIB
+
+
+def disk_of(slots: int) -> int:
+    """Bytes of a disk that holds exactly this many strips of one GiB after its metadata."""
+    size = slots * EXTENT * 100 // 99
+    while (size - size // 100) // EXTENT < slots:
+        size += EXTENT // 1000
+    return size
+
+
+def make_site(racks: list[list[list[int]]], copies: int = 2, level: Level = Level.RACK, headroom: Level | None = None) -> SiteView:
+    """A site with one pool over all disks. racks: slots by rack, node and disk."""
+    rack_things, nodes, disks = [], [], []
+    for r, in_rack in enumerate(racks):
+        rack_things.append(Rack(r + 1, f"R{r + 1}", 0))
+        for in_node in in_rack:
+            node = len(nodes)
+            nodes.append(Node(node + 1, f"n{node + 1}", r, Contact.HEARD, port_bytes_per_second=3_125_000_000))
+            for slots in in_node:
+                number = len(disks) + 1
+                disks.append(Disk(number, f"n{node + 1}-{number}", str(number), node, "ssd", disk_of(slots), f"S{number}", Role.CAPACITY, 0))
+    pool = Pool(1, "p", EXTENT, Protection(copies, level), headroom)
+    return SiteView("test", 1, (Room(1, "A"),), tuple(rack_things), tuple(nodes), tuple(disks), (pool,))
+
+
+def with_volume(view: SiteView, extents: int, copies: int = 2, level: Level = Level.RACK, number: int = 1) -> SiteView:
+    """The site with one more volume, placed as the product places it."""
+    protection = Protection(copies, level)
+    rows = place(view.disk_free, view.domain_of(level), view.disk_node, extents, copies, seed=number)
+    volume = Volume(number, f"v{number}", 0, extents * EXTENT, protection, view.disk_numbers[rows])
+    return changed(view, volumes=(*view.volumes, volume))
+
+
+def changed(view: SiteView, **parts: object) -> SiteView:
+    """The site with some parts replaced; what is computed from them is computed anew."""
+    kept = {name: getattr(view, name) for name in ("name", "revision", "rooms", "racks", "nodes", "disks", "pools", "volumes", "incoming")}
+    return SiteView(**(kept | parts))  # type: ignore[arg-type]
+
+
+def without_nodes(view: SiteView, gone: set[int], given_up: bool = True) -> SiteView:
+    """The site with some nodes (by row) silent."""
+    nodes = tuple(
+        Node(n.number, n.name, n.rack, Contact.SILENT, "No answer.", 0.0, given_up, n.port_bytes_per_second) if i in gone else n
+        for i, n in enumerate(view.nodes)
+    )
+    return changed(view, nodes=nodes)
+
+
+def moved(view: SiteView, moves: object) -> SiteView:
+    """The site after all moves have arrived."""
+    volumes = []
+    for volume in view.volumes:
+        placement = volume.placement.copy()
+        mine = moves.volume == volume.number  # type: ignore[attr-defined]
+        placement[moves.extent[mine], moves.strip[mine]] = moves.to[mine]  # type: ignore[attr-defined]
+        volumes.append(Volume(volume.number, volume.name, 0, volume.size_bytes, volume.protection, placement))
+    return changed(view, volumes=tuple(volumes))
+
+
+def spread_is_kept(view: SiteView) -> bool:
+    """Whether no two strips of any extent share a domain, or a disk."""
+    for volume in view.volumes:
+        domains = np.append(view.domain_of(volume.protection.level), -1)[view.rows(volume)]
+        ordered = np.sort(domains, axis=1)
+        if ((ordered[:, 1:] == ordered[:, :-1]) & (ordered[:, 1:] >= 0)).any():
+            return False
+    return True
+
+
+@st.composite
+def uneven_racks(draw: st.DrawFn, least: int = 2, most: int = 6) -> list[list[list[int]]]:
+    """Racks of 1 to 3 nodes of 1 to 4 disks of 1 to 40 slots."""
+    disks = st.lists(st.integers(1, 40), min_size=1, max_size=4)
+    return draw(st.lists(st.lists(disks, min_size=1, max_size=3), min_size=least, max_size=most))

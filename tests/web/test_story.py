@@ -1,0 +1,221 @@
+"""The story as a person lives it: from bare servers to a volume that outlives a server. The tests build on one another."""
+
+from __future__ import annotations
+
+import re
+
+import pytest
+from conftest import Running
+from playwright.sync_api import Page, expect
+
+LONG = 60_000  # ms: for what the barn does by itself
+
+
+@pytest.fixture
+def page(page: Page, running: Running) -> Page:
+    page.set_default_timeout(15_000)
+    page.goto(running.url)
+    return page
+
+
+def test_bare_machines_are_shown_as_they_reported(page: Page) -> None:
+    expect(page.get_by_role("heading", level=1)).to_have_text("9 nodes reported in.")
+    expect(page.get_by_text("stall 3, empty")).to_be_visible()
+    for name in ("fulmar", "gannet", "petrel", "razorbill", "kittiwake", "dunlin", "turnstone", "whimbrel", "skua"):
+        expect(page.locator(f'[data-node="{name}"]')).to_be_visible()
+    expect(page.locator('[data-disk="skua-3"]')).to_have_attribute("aria-label", re.compile("skua-3, unfit"))
+    expect(page.get_by_role("link", name="dunlin-4 is wearing out")).to_be_visible()
+
+
+def test_a_pool_is_formed_from_a_preview(page: Page) -> None:
+    page.get_by_role("button", name="Plan a change").click()
+    page.get_by_role("menuitem", name="Preview a pool").click()
+    sheet = page.get_by_role("dialog")
+    expect(sheet.get_by_role("button", name="Carry out")).to_be_disabled()
+    sheet.get_by_label("Name of the pool").fill("quayside")
+    for node in ("fulmar", "petrel", "kittiwake", "turnstone"):
+        sheet.locator(".choose").get_by_role("button", name=node).click()
+    expect(sheet.get_by_text("Usable with 2 copies")).to_be_visible()
+    expect(sheet.get_by_text("Usable with 3 copies")).to_be_visible()
+    expect(sheet.get_by_text("The disks are of several kinds (NVMe and SSD)")).to_be_visible()
+    for node in ("fulmar", "petrel", "kittiwake", "turnstone"):
+        for bay in ("c1", "c2"):
+            sheet.locator(f'[data-disk="{node}-{bay}"]').click()
+    expect(sheet.get_by_text("32 disks chosen.")).to_be_visible()
+    expect(sheet.get_by_text("The disks are of several kinds")).to_have_count(0)
+    # Any figure opens into its sum, also by keyboard.
+    figure = sheet.get_by_role("button", name=re.compile("Usable with 3 copies"))
+    figure.focus()
+    page.keyboard.press(".")
+    opened = page.get_by_role("dialog", name="Usable with 3 copies")
+    expect(opened.get_by_text("32 disks, raw")).to_be_visible()
+    expect(opened.get_by_text("122.88 TB")).to_be_visible()
+    page.keyboard.press("Escape")
+    sheet.get_by_role("button", name="Carry out").click()
+    expect(page).to_have_url(re.compile(r"/changes/\d+$"))
+    for step in ("claim", "prepare", "check"):
+        expect(page.locator(f'[data-step="{step}"]')).to_have_attribute("data-state", "done")
+    page.get_by_role("link", name="Show quayside").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("quayside")
+
+
+def test_a_name_that_is_taken_is_refused_in_the_sheet(page: Page) -> None:
+    page.goto(page.url + "?plan=form-pool")
+    page.get_by_label("Name of the pool").fill("QUAYSIDE")
+    page.locator(".choose").get_by_role("button", name="razorbill").click()
+    blockers = page.locator('[data-note="blocker"]')
+    expect(blockers.first).to_contain_text("A pool named 'QUAYSIDE' exists already (as 'quayside'; case does not tell names apart).")
+    expect(blockers.nth(1)).to_contain_text("3 copies need 3 racks; the chosen disks lie in 1.")
+    expect(page.get_by_role("button", name="Carry out")).to_be_disabled()
+
+
+def test_a_volume_is_made_and_its_placement_lit(page: Page) -> None:
+    page.keyboard.press("4")
+    expect(page).to_have_url(re.compile("/volumes$"))
+    page.keyboard.press("p")  # previews the offered change
+    page.get_by_label("Name of the volume").fill("ticketing-db")
+    page.get_by_label("Size").fill("0 TB")
+    expect(page.locator('[data-note="blocker"]')).to_contain_text("A size must be more than zero")
+    page.get_by_label("Size").fill("1 TiB")
+    expect(page.get_by_text("survives the loss of any two racks")).to_be_visible()
+    expect(page.get_by_text("1,024 extents of 1 GiB")).to_be_visible()
+    page.get_by_role("button", name="Carry out").click()
+    expect(page.locator('[data-step="check"]')).to_have_attribute("data-state", "done")
+    page.get_by_role("link", name="Show ticketing-db").click()
+    expect(page.get_by_text("Whole: three copies, each in another rack; survives the loss of any two racks.").first).to_be_visible()
+    expect(page.locator('[data-node="fulmar"] .what')).to_have_text(re.compile(r"\d+\.\d GB of it"))
+    expect(page.locator('[data-node="skua"] .what')).to_have_text("holds none of it")
+    # An extent is picked by keyboard, and the address names it.
+    staff = page.get_by_role("slider", name="Extents of this volume")
+    staff.focus()
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("ArrowRight")
+    expect(page).to_have_url(re.compile("extent=1$"))
+    expect(page.locator(".map .tag")).to_have_count(3)
+    expect(page.get_by_text(re.compile("picked: extent 1, A on"))).to_be_visible()
+
+
+def test_a_stale_preview_is_refused_with_a_fresh_one(page: Page, running: Running) -> None:
+    page.goto(f"{running.url}/volumes?plan=create-volume")
+    page.get_by_label("Name of the volume").fill("tides")
+    page.get_by_label("Size").fill("200 GiB")
+    carry_out = page.get_by_role("button", name="Carry out")
+    expect(carry_out).to_be_enabled()
+    page.route("**/api/changes/preview", lambda route: route.abort())  # this page hears of nothing more
+    running.demo.carry_out("create-volume", {"name": "charts", "pool": "quayside", "size": "300 GiB"})
+    carry_out.click()
+    expect(page.get_by_text("The site has changed since this preview")).to_be_visible()
+    page.unroute("**/api/changes/preview")
+    expect(carry_out).to_be_enabled()
+    carry_out.click()
+    expect(page).to_have_url(re.compile(r"/changes/\d+$"))
+    expect(page.locator('[data-step="check"]')).to_have_attribute("data-state", "done")
+
+
+def test_a_node_without_power_is_noticed_and_its_data_rebuilt(page: Page) -> None:
+    expect(page.get_by_text("Every extent has all its copies.")).to_be_visible()
+    page.get_by_role("button", name="Yard").click()
+    expect(page.get_by_text("These levers drive stand-ins")).to_be_visible()
+    page.get_by_role("button", name="× 10", exact=True).click()
+    page.get_by_role("button", name="Cut the power of petrel").click()
+    page.get_by_role("button", name="Close").click()
+    expect(page.locator('[data-node="petrel"] [data-lamp="not heard"]').first).to_be_visible()
+    expect(page.get_by_role("link", name="petrel is not heard")).to_be_visible()
+    expect(page.get_by_role("link", name=re.compile("ticketing-db is short of copies"))).to_be_visible()
+    expect(page.get_by_text(re.compile("a copy short: petrel is not heard since .* a rebuild starts in about")).first).to_be_visible()
+    expect(page.get_by_role("heading", level=1)).to_have_text("Every byte is readable.")
+    # After the grace time a rebuild starts by itself, with progress, rate and time left on the tape.
+    run = page.locator(".tape .run").filter(has_text="Rebuild and level quayside")
+    expect(run).to_contain_text(re.compile(r"\d %"), timeout=LONG)
+    expect(run).to_contain_text(re.compile(r"[MG]B/s"), timeout=LONG)
+    expect(run).to_contain_text(re.compile(r"about .* left"), timeout=LONG)
+    page.get_by_role("button", name="Yard").click()
+    page.get_by_role("button", name="× 600", exact=True).click()
+    page.get_by_role("button", name="Close").click()
+    expect(page.get_by_text("Every extent has all its copies.")).to_be_visible(timeout=LONG)
+    page.get_by_role("link", name="Volumes").click()
+    page.get_by_role("link", name="ticketing-db").click()
+    expect(page.locator('[data-node="petrel"] .what')).to_have_text("holds none of it")
+    expect(page.get_by_text("Whole: three copies").first).to_be_visible()
+
+
+def test_the_node_returns_and_takes_its_share_again(page: Page) -> None:
+    page.keyboard.press("y")
+    page.get_by_role("button", name="Give power to petrel").click()
+    page.keyboard.press("Escape")
+    page.goto(page.url + "volumes/ticketing-db")
+    expect(page.locator('[data-node="petrel"] .what')).to_have_text(re.compile("GB of it"), timeout=LONG)
+    page.get_by_role("link", name="Changes").click()
+    row = page.get_by_role("row").filter(has_text="petrel is back.")
+    expect(row).to_contain_text("done", timeout=LONG)
+    row.get_by_role("link").click()
+    expect(page.locator('[data-step="compare"]')).to_contain_text(re.compile(r"[1-9]\d* left-over strips dropped, 0 strips found missing"))
+    expect(page.locator('[data-step="level"]')).to_contain_text(re.compile(r"[1-9]\d* strips moved"))
+
+
+def test_everything_works_by_keyboard_on_the_map(page: Page) -> None:
+    page.locator('[data-disk="fulmar-boot"]').focus()
+    page.keyboard.press("ArrowRight")
+    page.keyboard.press("ArrowDown")
+    expect(page.locator('[data-disk="gannet-c1"]')).to_be_focused()
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile(r"/machines/gannet\?disk=gannet-c1"))
+    page.keyboard.press("/")
+    page.keyboard.type("ticket")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/volumes/ticketing-db"))
+    page.keyboard.press("]")
+    page.keyboard.press("?")
+    expect(page.get_by_role("heading", name="Keys")).to_be_visible()
+    page.keyboard.press("Escape")
+    page.keyboard.press("Alt+n")
+    expect(page.locator("html")).to_have_attribute("data-theme", "night")
+
+
+def test_a_change_made_elsewhere_shows_without_a_refresh(page: Page, running: Running) -> None:
+    page.goto(f"{running.url}/volumes")
+    expect(page.get_by_role("row")).to_have_count(4)
+    running.demo.carry_out("create-volume", {"name": "berth-planner-with-a-name-of-the-longest-kind-that-is-still-ok", "pool": "quayside", "size": "5 GiB"})
+    expect(page.get_by_role("row")).to_have_count(5)
+    widths = page.evaluate("[document.documentElement.scrollWidth, innerWidth]")
+    assert widths[0] <= widths[1]  # the longest name breaks no layout
+
+
+def test_what_does_not_exist_is_said(page: Page, running: Running) -> None:
+    page.goto(f"{running.url}/volumes/nothing")
+    expect(page.get_by_role("alert")).to_contain_text("There is no volume named 'nothing'.")
+    page.goto(f"{running.url}/no/such/page")
+    expect(page.get_by_role("heading", level=1)).to_have_text("There is nothing at this address.")
+
+
+def test_a_barn_that_stops_answering_is_said_and_found_again(page: Page) -> None:
+    page.route("**/api/barn", lambda route: route.abort())
+    page.reload()
+    expect(page.get_by_role("alert")).to_contain_text("Fold Barn does not answer.")
+    page.unroute("**/api/barn")
+    page.reload()
+    expect(page.get_by_role("heading", level=1)).to_have_text("Every byte is readable.")
+
+
+@pytest.mark.parametrize("theme", ["day", "night"])
+def test_text_has_enough_contrast_in_both_themes(page: Page, theme: str) -> None:
+    """WCAG 2.2, 1.4.3: 4.5 to 1 for text. Ratio from relative luminance as defined there."""
+    if theme == "night":
+        page.keyboard.press("Alt+n")
+    tokens = page.evaluate(
+        """() => Object.fromEntries(['paper','sheet','well','ink','soft','faint','act','barn','on-barn','hay','on-hay','slate','on-slate','moss','on-moss']
+            .map(name => [name, getComputedStyle(document.documentElement).getPropertyValue('--' + name).trim()]))"""
+    )
+
+    def luminance(colour: str) -> float:
+        parts = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
+        linear = [p / 12.92 if p <= 0.04045 else ((p + 0.055) / 1.055) ** 2.4 for p in parts]
+        return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]
+
+    def ratio(a: str, b: str) -> float:
+        light, dark = sorted((luminance(tokens[a]), luminance(tokens[b])), reverse=True)
+        return (light + 0.05) / (dark + 0.05)
+
+    pairs = [(t, g) for t in ("ink", "soft", "act") for g in ("paper", "sheet", "well")] + [("faint", "paper"), ("faint", "sheet")]
+    pairs += [("on-barn", "barn"), ("on-hay", "hay"), ("on-slate", "slate"), ("on-moss", "moss")]
+    assert {pair: round(ratio(*pair), 2) for pair in pairs if ratio(*pair) < 4.5} == {}

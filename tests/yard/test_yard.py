@@ -1,0 +1,192 @@
+"""The yard: orders safe to repeat, data as a fluid, state that outlives a restart."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import httpx
+import pytest
+from conftest import Yard
+
+from foldbarn.core.errors import NotPossible, Unreachable
+from foldbarn.core.media import PROFILES
+from foldbarn.core.units import GB, GIB
+from foldbarn.links.agents import Agent, Garbled, ask_reports, open_client
+from foldbarn.settings import settings
+from foldbarn.yard import agent
+from foldbarn.yard.fluid import consumers_share, tick
+from foldbarn.yard.machines import Machines
+from foldbarn.yard.scenario import skerry_ferries
+
+
+def serial(machines: Machines, name: str) -> str:
+    found = machines.disk_at(name)
+    assert found
+    return found
+
+
+def copy_order(machines: Machines, id_: str, source: str, target: str, strips: int = 1, size: int = GIB) -> dict[str, Any]:
+    """Strips 1.. of volume 1, read as copy 0 and written as copy 1."""
+    read, write = serial(machines, source), serial(machines, target)
+    found = [{"volume": 1, "extent": e, "strip": 1, "from_strip": 0, "bytes": size, "from": read, "to": write} for e in range(strips)]
+    for e in range(strips):
+        machines.add_strip(serial(machines, source), (1, e, 0))
+    return {"id": id_, "kind": "copy", "strips": found}
+
+
+def run_for(machines: Machines, seconds: float) -> None:
+    for _ in range(round(seconds / 0.1)):
+        tick(machines, 0.1)
+
+
+def test_an_order_sent_twice_is_done_once() -> None:
+    machines = Machines(skerry_ferries())
+    disk = serial(machines, "fulmar-1")
+    order = {"id": "a", "kind": "reserve", "volume": 1, "bytes": GIB, "strips": {disk: [[0, 0], [1, 0]]}}
+    first = agent.take_order(machines, "fulmar", order)
+    machines.drop_strip(disk, (1, 0, 0))
+    assert agent.take_order(machines, "fulmar", order) is first
+    assert agent.strips_on(machines, "fulmar", disk) == [(1, 1, 0)]  # the repeated order did nothing
+
+
+@pytest.mark.parametrize(
+    ("order", "says"),
+    [
+        ({"kind": "prepare", "pool": "p", "disks": ["boot"]}, "in use"),
+        ({"kind": "prepare", "pool": "p", "disks": ["nobody"]}, "no disk"),
+        ({"kind": "paint"}, "unknown kind"),
+        ({"kind": "release", "disks": ["1"]}, "still holds 1 strips"),
+        ({"kind": "reserve", "volume": 2, "bytes": 3000 * GB, "strips": {"1": [[e, 0] for e in range(2)]}}, "full"),
+    ],
+)
+def test_orders_that_an_agent_refuses(order: dict[str, Any], says: str) -> None:
+    machines = Machines(skerry_ferries())
+    machines.add_strip(serial(machines, "fulmar-1"), (1, 0, 0))
+    named = {"boot": serial(machines, "fulmar-boot"), "1": serial(machines, "fulmar-1")}
+    order = {"id": "x", **order}
+    if "disks" in order:
+        order["disks"] = [named.get(d, d) for d in order["disks"]]
+    if "strips" in order:
+        order["strips"] = {named[d]: s for d, s in order["strips"].items()}
+    with pytest.raises(agent.BadOrder, match=says):
+        agent.take_order(machines, "fulmar", order)
+    assert "x" not in machines.orders
+
+
+def test_a_copy_takes_the_time_its_slower_disk_needs() -> None:
+    machines = Machines(skerry_ferries())
+    agent.take_order(machines, "petrel", copy_order(machines, "a", "fulmar-1", "petrel-1"))
+    ssd = PROFILES["ssd"].bytes_per_second
+    free = 1 - consumers_share(serial(machines, "fulmar-1"), 0.0)  # consumers' work on the source comes first
+    seconds = GIB / (ssd * free)
+    run_for(machines, seconds * 0.9)
+    assert machines.orders["a"].state == "running"
+    run_for(machines, seconds * 0.2 + 0.2)
+    assert machines.orders["a"].state == "done"
+    assert (1, 0, 1) in machines.strips[serial(machines, "petrel-1")]
+
+
+def test_copies_from_one_disk_share_it() -> None:
+    machines = Machines(skerry_ferries())
+    for target in ("petrel", "kittiwake"):
+        agent.take_order(machines, target, copy_order(machines, target, "fulmar-1", f"{target}-1"))
+    run_for(machines, 1.0)
+    moved = [machines.orders[t].copies[0].moved for t in ("petrel", "kittiwake")]
+    assert moved[0] == pytest.approx(moved[1])
+    assert sum(moved) <= PROFILES["ssd"].bytes_per_second * 1.0
+
+
+def test_busy_disks_make_a_copy_slower() -> None:
+    calm, rush = Machines(skerry_ferries()), Machines(skerry_ferries())
+    rush.clock = 8 * 3600.0
+    for machines in (calm, rush):
+        agent.take_order(machines, "petrel", copy_order(machines, "a", "fulmar-1", "petrel-1"))
+        run_for(machines, 1.0)
+    assert rush.orders["a"].copies[0].moved < 0.95 * calm.orders["a"].copies[0].moved
+
+
+def test_without_power_nothing_progresses_and_the_strip_under_way_starts_over(yard: Yard) -> None:
+    machines = yard.machines
+    machines.speed = 1.0
+    agent.take_order(machines, "petrel", copy_order(machines, "a", "fulmar-1", "petrel-1", strips=2))
+    run_for(machines, 3.0)
+    copies = machines.orders["a"].copies
+    assert copies[0].done
+    assert copies[1].moved > 0
+    httpx.post(f"{yard.url}/levers", json={"lever": "cut power", "what": "petrel"}, trust_env=False).raise_for_status()
+    assert copies[1].moved == 0.0
+    run_for(machines, 5.0)
+    assert copies[1].moved == 0.0
+    assert (1, 0, 1) in machines.strips[serial(machines, "petrel-1")]
+
+
+def test_a_source_that_lacks_the_strip_fails_the_order() -> None:
+    machines = Machines(skerry_ferries())
+    order = copy_order(machines, "a", "fulmar-1", "petrel-1")
+    machines.drop_strip(serial(machines, "fulmar-1"), (1, 0, 0))
+    agent.take_order(machines, "petrel", order)
+    run_for(machines, 0.2)
+    assert machines.orders["a"].state == "failed"
+    assert "does not hold strip [1, 0, 0]" in machines.orders["a"].problem
+
+
+def test_counters_only_grow_and_cover_the_copies() -> None:
+    machines = Machines(skerry_ferries())
+    agent.take_order(machines, "petrel", copy_order(machines, "a", "fulmar-1", "petrel-1"))
+    seen = [0]
+    for _ in range(50):
+        tick(machines, 0.1)
+        seen.append(agent.counters(machines, "petrel")["disks"][serial(machines, "petrel-1")]["written_bytes"])
+    assert seen == sorted(seen)
+    assert seen[-1] >= GIB
+
+
+def test_everything_outlives_a_restart(tmp_path: Path) -> None:
+    before = Machines(skerry_ferries(), tmp_path / "yard.sqlite")
+    agent.take_order(before, "petrel", copy_order(before, "a", "fulmar-1", "petrel-1", strips=3))
+    before.power["dunlin"], before.speed = False, 60.0
+    before.pulled.add(serial(before, "gannet-2"))
+    agent.take_order(before, "petrel", {"id": "b", "kind": "prepare", "pool": "quayside", "disks": [serial(before, "petrel-2")]})
+    run_for(before, 0.1)
+    before.keep_facts()
+    before.flush()
+    after = Machines(skerry_ferries(), tmp_path / "yard.sqlite")
+    assert after.strips == before.strips
+    assert (after.power, after.speed, after.pulled, after.pool_of) == (before.power, before.speed, before.pulled, before.pool_of)
+    assert [c.done for c in after.orders["a"].copies] == [c.done for c in before.orders["a"].copies]
+    assert agent.take_order(after, "petrel", before.orders["a"].body) is after.orders["a"]
+
+
+def test_agents_that_are_silent_garbled_or_speak_nonsense_are_told_apart(yard: Yard, monkeypatch: pytest.MonkeyPatch) -> None:
+    import asyncio
+
+    monkeypatch.setenv("FOLDBARN_ANSWER_SECONDS", "0.5")
+    settings.cache_clear()
+    yard.machines.power["petrel"] = False
+    yard.machines.answers["fulmar"] = "garbled"
+    yard.machines.answers["dunlin"] = "slowly"
+    urls = {
+        1: yard.agent("petrel"),
+        2: yard.agent("fulmar"),
+        3: yard.agent("kittiwake"),
+        4: yard.agent("dunlin"),
+        5: "http://127.0.0.1:9",
+        6: yard.agent("nobody"),
+    }
+    answers = asyncio.run(ask_reports(urls))
+    assert isinstance(answers[3], dict)
+    silent = answers[1], answers[4], answers[5]
+    assert all(isinstance(a, Unreachable) and not isinstance(a, Garbled) for a in silent)
+    assert isinstance(answers[2], Garbled)
+    assert answers[2].sentence == "The answer is not JSON but text/html; charset=utf-8."
+    assert isinstance(answers[6], Garbled)
+    yard.machines.power["petrel"] = True
+    settings.cache_clear()
+
+
+def test_the_client_turns_a_refusal_into_words(yard: Yard) -> None:
+    with open_client() as client:
+        with pytest.raises(NotPossible, match="The agent refused: unknown kind of order 'paint'"):
+            Agent(yard.agent("fulmar"), client).send({"id": "x", "kind": "paint"})
+        assert Agent(yard.agent("fulmar"), client).order("never given") is None
