@@ -208,6 +208,8 @@ def test_text_has_enough_contrast_in_both_themes(page: Page, theme: str) -> None
     )
 
     def luminance(colour: str) -> float:
+        if len(colour) == 4:
+            colour = "#" + "".join(c * 2 for c in colour[1:])
         parts = [int(colour[i : i + 2], 16) / 255 for i in (1, 3, 5)]
         linear = [p / 12.92 if p <= 0.04045 else ((p + 0.055) / 1.055) ** 2.4 for p in parts]
         return 0.2126 * linear[0] + 0.7152 * linear[1] + 0.0722 * linear[2]

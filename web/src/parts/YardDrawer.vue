@@ -24,7 +24,7 @@ function setGrace() {
 
 <template>
   <VNavigationDrawer v-model="screen.yardOpen" location="right" temporary width="380" disable-resize-watcher>
-    <section class="yard" aria-label="Yard" @keydown.esc="screen.yardOpen = false">
+    <section v-if="screen.yardOpen" class="yard" aria-label="Yard" @keydown.esc="screen.yardOpen = false">
       <header><h2>Yard</h2><button type="button" class="act" @click="screen.yardOpen = false">Close</button></header>
       <p>These levers drive stand-ins: simulated servers that ship with Fold Barn and speak its agent protocol. No real machine is touched. What you do here, Fold Barn must find out for itself.</p>
       <ProblemNote :error="failure" />

@@ -88,7 +88,7 @@ async function copyText() {
         <PoolWish v-if="kind === 'form-pool'" v-model="params" v-model:chosen="chosen" :barn="barn" />
         <VolumeWish v-else-if="kind === 'create-volume'" v-model="params" :pools="barn.pools" />
         <BarnMap line :rooms="barn.rooms" :lit="lit" :chosen="kind === 'form-pool' ? chosen : null" :arriving="kind === 'form-pool' ? {} : (preview?.arriving ?? {})" :leaving="preview?.leaving ?? {}" @toggle="(d) => d.fit && toggle(d.name)" />
-        <ProblemNote :error="made.error.value ?? carryOut.error.value" />
+        <ProblemNote :error="carryOut.error.value ?? made.error.value" />
         <div v-if="preview" class="columns">
           <section aria-label="What happens, in order">
             <div class="sec"><h2>What happens, in order</h2></div>

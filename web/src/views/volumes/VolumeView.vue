@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref } from "vue";
+import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useBarn, useExtent, useVolume, type Lamp } from "../../api/client";
 import { binarySize, clock, count, size, terabytes } from "../../lib/format";
@@ -19,12 +19,17 @@ const { data: barn } = useBarn();
 const route = useRoute();
 const router = useRouter();
 const unlit = ref(false);
-const picked = computed(() => {
+function fromAddress(): number | null {
   const number = Number(route.query.extent);
   return typeof route.query.extent === "string" && Number.isInteger(number) && number >= 0 ? number : null;
-});
+}
+const picked = ref(fromAddress()); // ahead of the address, so that quick presses of a key all count
+watch(() => route.query.extent, () => (picked.value = fromAddress()));
 const { data: extent } = useExtent(() => props.name, picked);
-const pick = (number: number | null) => router.replace({ query: number === null ? {} : { extent: String(number) } });
+function pick(number: number | null) {
+  picked.value = number;
+  void router.replace({ query: number === null ? {} : { extent: String(number) } });
+}
 const tags = computed(() => (picked.value === null || !extent.value ? {} : Object.fromEntries(extent.value.strips.filter((s) => s.disk).map((s) => [s.disk!, s.copy_name]))));
 const pool = computed(() => barn.value?.pools.find((p) => p.name === volume.value?.pool));
 const holders = computed(() => (barn.value?.rooms ?? []).flatMap((r) => r.racks.flatMap((k) => k.nodes)).filter((n) => n.disks.some((d) => d.name in (volume.value?.shares ?? {}))));
