@@ -121,9 +121,9 @@ def test_a_verdict_gives_every_reason() -> None:
 
 def test_a_disk_seen_through_two_paths_is_one_disk() -> None:
     device = {"type": "disk", "size": 10 * GB, "rota": False, "tran": "sata", "serial": "S1", "wwn": "0x5", "model": "m"}
-    report = {"node": {"name": "n", "room": "r", "rack": "k"}, "lsblk": {"blockdevices": [device | {"name": "sdb"}, device | {"name": "sdc"}]}}
+    report = {"node": {"name": "n", "room": "r", "rack": "k"}, "lsblk": {"blockdevices": [device | {"name": "sdb"}, device | {"name": "sdd"}]}}
     found = read_inventory(report)
-    assert [d.paths for d in found.disks] == [("sdb", "sdc")]
+    assert [d.paths for d in found.disks] == [("sdb", "sdd")]
 
 
 NODE = {"name": "n", "room": "r", "rack": "k"}
@@ -148,7 +148,7 @@ def test_a_report_of_another_shape_is_refused(report: object) -> None:
 def test_protection_in_words() -> None:
     assert Protection(3, Level.RACK).sentence() == "three copies, each in another rack; survives the loss of any two racks"
     assert Protection(2, Level.NODE).sentence() == "two copies, each in another node; survives the loss of any one node"
-    assert (Protection(4, Level.RACK, per_domain=2).survives, Protection(4, Level.RACK, per_domain=2).domains_needed) == (1, 2)
+    assert (Protection(4, Level.RACK, per_domain=2).survives, Protection(4, Level.RACK, per_domain=2).least_domains) == (1, 2)
     with pytest.raises(NotPossible):
         Protection(0, Level.RACK)
 

@@ -117,6 +117,9 @@ def test_a_node_without_power_is_noticed_and_its_data_rebuilt(page: Page) -> Non
     page.get_by_role("button", name="Yard").click()
     expect(page.get_by_text("These levers drive stand-ins")).to_be_visible()
     page.get_by_role("button", name="× 10", exact=True).click()
+    page.get_by_label("Grace time in seconds").fill("10")
+    page.get_by_role("button", name="Set").click()
+    expect(page.get_by_text("10 s of silence before a rebuild.")).to_be_visible()
     page.get_by_role("button", name="Cut the power of petrel").click()
     page.get_by_role("button", name="Close").click()
     expect(page.locator('[data-node="petrel"] [data-lamp="not heard"]').first).to_be_visible()
@@ -126,7 +129,7 @@ def test_a_node_without_power_is_noticed_and_its_data_rebuilt(page: Page) -> Non
     expect(page.get_by_role("heading", level=1)).to_have_text("Every byte is readable.")
     # After the grace time a rebuild starts by itself, with progress, rate and time left on the tape.
     run = page.locator(".tape .run").filter(has_text="Rebuild and level quayside")
-    expect(run).to_contain_text(re.compile(r"\d %"), timeout=LONG)
+    expect(run).to_contain_text(re.compile(r"\d%"), timeout=LONG)
     expect(run).to_contain_text(re.compile(r"[MG]B/s"), timeout=LONG)
     expect(run).to_contain_text(re.compile(r"about .* left"), timeout=LONG)
     page.get_by_role("button", name="Yard").click()

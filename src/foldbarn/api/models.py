@@ -123,11 +123,11 @@ class VolumeOut(BaseModel):
 
 
 class WhatIf(BaseModel):
-    """What losing one domain now would do to a volume's extents: how many would keep each number of copies less."""
+    """What losing one domain now would do to a volume: extents that would lose a copy, and extents that could not be read."""
 
     domain: str
     extents_hit: int
-    readable: bool
+    unreadable: int
 
 
 class VolumePage(VolumeOut):

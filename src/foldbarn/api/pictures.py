@@ -26,11 +26,12 @@ from foldbarn.api.models import (
     WhatIf,
 )  # fmt: skip
 from foldbarn.changes.preview import LedgerOut
+from foldbarn.core.arrays import Flags
 from foldbarn.core.capacity import by_domain, free_figure, site_ledgers
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
 from foldbarn.core.lamps import Outlook, State, healing_sentence
-from foldbarn.core.loss import present_strips, single_losses, survivors
+from foldbarn.core.loss import fate, present_strips, without
 from foldbarn.core.rebuild import imbalance
 from foldbarn.core.site import Disk, Role, SiteView, Volume
 from foldbarn.store.tables import ChangeRow, SiteRow, StepRow, VolumeRow
@@ -111,7 +112,7 @@ def pool_out(outlook: Outlook, row: int) -> PoolOut:
 
 def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
     view = outlook.view
-    volume, fate = view.volumes[row], outlook.fates[row]
+    volume, found = view.volumes[row], outlook.fates[row]
     extent = view.pools[volume.pool].extent_bytes
     footprint = make_figure(
         f"{volume.name} on disks",
@@ -127,8 +128,8 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "name": volume.name, "pool": view.pools[volume.pool].name, "size_bytes": volume.size_bytes, "copies": volume.protection.copies,
         "level": volume.protection.level.value, "protection": volume.protection.sentence(), "survives": volume.protection.survives,
         "extents": volume.extents, "extent_bytes": extent, "forming": volume.forming, "state": _state(outlook.volume(row)),
-        "data": fate.state, "footprint": footprint,
-        "fate": FateOut(whole=fate.whole, reduced=fate.reduced, bare=fate.bare, unavailable=fate.unavailable, lost=fate.lost),
+        "data": found.state, "footprint": footprint,
+        "fate": FateOut(whole=found.whole, reduced=found.reduced, bare=found.bare, unavailable=found.unavailable, lost=found.lost),
     }  # fmt: skip
 
 
@@ -149,9 +150,8 @@ def volume_page(outlook: Outlook, name: str, stored: VolumeRow | None) -> Volume
     held = np.bincount(view.rows(volume).reshape(-1), minlength=len(view.disks) + 1)[:-1]
     missing = ~present_strips(view, volume)
     level = volume.protection.level
-    losses = single_losses(SiteView(view.name, view.revision, view.rooms, view.racks, view.nodes, view.disks, view.pools, (volume,)), level)
-    kept = survivors(losses, SiteView(view.name, view.revision, view.rooms, view.racks, view.nodes, view.disks, view.pools, (volume,)))
-    hit = losses.lost[0, :, 1:].sum(axis=1)
+    domain_of = np.append(view.domain_of(level), -1)[view.rows(volume)]
+    readable = np.where(missing, -1, domain_of)  # a strip that is away already is not lost once more
     names = view.domain_names(level)
     return VolumePage.model_validate(
         _volume_fields(outlook, row)
@@ -159,11 +159,16 @@ def volume_page(outlook: Outlook, name: str, stored: VolumeRow | None) -> Volume
             "shares": {view.disks[r].name: int(held[r]) * extent for r in np.flatnonzero(held).tolist()},
             "missing": [np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist() for s in range(volume.protection.strips)],
             "missing_count": int(missing.sum()),
-            "what_if": [WhatIf(domain=names[d], extents_hit=int(hit[d]), readable=bool(kept[0, d])) for d in np.flatnonzero(hit).tolist()],
+            "what_if": [_what_if(view, volume, names[d], readable == d, d) for d in np.unique(readable[readable >= 0]).tolist()],
             "change": stored.change_id if stored else None,
             "made_at": stored.made_at if stored else None,
         }
     )
+
+
+def _what_if(view: SiteView, volume: Volume, name: str, hit: Flags, domain: int) -> WhatIf:
+    after = fate(view, volume, without(view, volume.protection.level, domain))
+    return WhatIf(domain=name, extents_hit=int(hit.any(axis=1).sum()), unreadable=after.unavailable + after.lost)
 
 
 def extent_out(view: SiteView, name: str, number: int) -> ExtentOut:

@@ -182,7 +182,7 @@ def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
     rows = _open_disks(view, pool)
     spread_of = view.domain_of(protection.level)[rows]
     level = protection.level.value
-    if len(np.unique(spread_of)) < protection.domains_needed:
+    if len(np.unique(spread_of)) < protection.least_domains:
         reachable = len(np.unique(spread_of))
         raise NotPossible(
             f"{protection.copies} copies need {say_count(protection.copies, level)}; {pool.name} has room in {reachable} now.",

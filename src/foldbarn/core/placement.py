@@ -240,8 +240,10 @@ def place(free: Ints, domain_of: Ints, node_of: Ints, extents: int, strips: int,
 def _place_inside(drawn: Disks, free: Ints, domain_index: Ints, node_of: Ints, rng: np.random.Generator) -> Disks:
     """Turns domains into disks: per domain, shares of nodes, then of their disks, dealt in random order."""
     flat = drawn.reshape(-1)
-    order = np.argsort(flat, kind="stable")
-    counts = np.bincount(flat, minlength=int(domain_index.max()) + 1)
+    domains = int(domain_index.max()) + 1
+    # numpy sorts 16-bit numbers by radix, several times faster than wider ones.
+    order = np.argsort(flat.astype(np.int16) if domains < 2**15 else flat, kind="stable")
+    counts = np.bincount(flat, minlength=domains)
     dealt: list[Disks] = []
     for domain, total in enumerate(counts.tolist()):
         if not total:

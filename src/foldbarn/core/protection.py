@@ -45,7 +45,7 @@ class Protection:
         return (self.copies - 1) // self.per_domain
 
     @property
-    def domains_needed(self) -> int:
+    def least_domains(self) -> int:
         """Domains without which nothing can be placed: ceil(w / t)."""
         return -(-self.strips // self.per_domain)
 

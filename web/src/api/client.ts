@@ -138,7 +138,13 @@ export function useNews() {
   source.onerror = () => (connected.value = false);
   source.addEventListener("news", (event) => {
     const { topics } = JSON.parse((event as MessageEvent<string>).data) as { topics: string[] };
-    for (const topic of topics) for (const queryKey of TOPICS[topic] ?? []) stale.add(JSON.stringify(queryKey));
+    for (const topic of topics) {
+      for (const queryKey of TOPICS[topic] ?? []) {
+        // What is being read when the stream opens is at least as new as the stream.
+        if (topic === "everything" && queries.isFetching({ queryKey })) continue;
+        stale.add(JSON.stringify(queryKey));
+      }
+    }
     refresh();
   });
   onScopeDispose(() => {

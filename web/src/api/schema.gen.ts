@@ -980,15 +980,15 @@ export interface components {
         };
         /**
          * WhatIf
-         * @description What losing one domain now would do to a volume's extents: how many would keep each number of copies less.
+         * @description What losing one domain now would do to a volume: extents that would lose a copy, and extents that could not be read.
          */
         WhatIf: {
             /** Domain */
             domain: string;
             /** Extents Hit */
             extents_hit: number;
-            /** Readable */
-            readable: boolean;
+            /** Unreadable */
+            unreadable: number;
         };
         /**
          * Wish

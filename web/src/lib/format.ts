@@ -43,7 +43,7 @@ export function span(seconds: number): string {
 }
 
 export function percent(share: number): string {
-  return `${(share * 100).toFixed(share > 0 && share < 0.0995 ? 1 : 0)} %`;
+  return `${(share * 100).toFixed(share > 0 && share < 0.0995 ? 1 : 0)}%`;
 }
 
 export function count(number: number, one: string, many = `${one}s`): string {

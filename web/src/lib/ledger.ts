@@ -21,10 +21,10 @@ export interface PrintedLedger {
 
 const HUNDREDTH = 1e10; // bytes in a hundredth of a TB
 
-/** Columns that are empty in every row are left out, but for the ones named in `keep`. */
+/** Columns that print as nothing in every row are left out, but for the ones named in `keep`. */
 export function printLedger(ledgers: LedgerRow[], keep: string[] = []): PrintedLedger {
   const all = ledgers[0]?.parts ?? [];
-  const shown = all.filter((part, i) => keep.includes(part.name) || ledgers.some((row) => (row.parts[i]?.bytes ?? 0) > 0));
+  const shown = all.filter((part, i) => keep.includes(part.name) || ledgers.some((row) => Math.round((row.parts[i]?.bytes ?? 0) / HUNDREDTH) > 0));
   const columns = shown.map(({ name, label }) => ({ name, label }));
   const rows = ledgers.map((row) => {
     const cells = columns.map((c) => Math.round((row.parts.find((p) => p.name === c.name)?.bytes ?? 0) / HUNDREDTH));

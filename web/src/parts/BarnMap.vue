@@ -152,7 +152,7 @@ function onClick(disk: Disk) {
 .what { margin-left: auto; font-size: var(--t-xs); color: var(--soft); overflow: hidden; text-overflow: ellipsis; }
 .stall.free { flex: 1; display: flex; align-items: center; font-size: var(--t-xs); color: var(--faint); }
 .rackno { font: 500 var(--t-xs)/17px var(--mono); color: var(--soft); }
-.cells { display: flex; align-items: flex-end; gap: 2px; }
+.cells { min-width: 0; display: flex; align-items: flex-end; gap: 2px; }
 .cell { flex: 16 1 0; display: flex; flex-direction: column; min-width: 0; padding: 0; }
 .cell.r-boot { flex-grow: 9; margin-right: 2px; } .cell.m-nvme { flex-grow: 11; } .cell.m-hdd { flex-grow: 22; }
 .cell.m-nvme + .cell:not(.m-nvme) { margin-left: 3px; }

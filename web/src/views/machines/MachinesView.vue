@@ -57,13 +57,13 @@ const verdict = (d: { fit: boolean; role: string; reasons: string[]; pool: strin
     <ProblemNote :error="error" />
     <p v-if="barn && node && !one" class="empty">No node named {{ node }} has reported in.</p>
     <table v-else class="plain">
-      <thead><tr><th>Disk</th><th>Node</th><th>Where</th><th>Medium</th><th class="n">Size, TB</th><th class="n">TiB</th><th>Verdict</th><th class="n">Used</th><th class="n">Reads</th><th class="n">Writes</th><th>State</th></tr></thead>
+      <thead><tr><th>Disk</th><th>Node</th><th>Where</th><th>Medium</th><th class="n">Size, TB</th><th class="n">binary</th><th>Verdict</th><th class="n">Used</th><th class="n">Reads</th><th class="n">Writes</th><th>State</th></tr></thead>
       <tbody>
         <tr v-for="{ node: n, disk: d } in rows" :key="d.name" :data-disk="d.name" :class="{ at: d.name === current }" @click="pick(n.name, d.name)">
           <td class="mono"><b>{{ d.name }}</b> <CopyName v-if="d.name === current" :name="d.name" /></td>
           <td><RouterLink :to="`/machines/${n.name}`" @click.stop>{{ n.name }}</RouterLink></td>
           <td class="soft">{{ n.room }}, {{ n.rack }}</td>
-          <td>{{ d.media.toUpperCase() }}</td>
+          <td>{{ d.media === "nvme" ? "NVMe" : d.media.toUpperCase() }}</td>
           <td class="n">{{ (d.size_bytes / 1e12).toFixed(2) }}</td>
           <td class="n soft">{{ binarySize(d.size_bytes) }}</td>
           <td>{{ verdict(d) }}</td>

@@ -30,7 +30,7 @@ function onKey(event: KeyboardEvent) {
       <span>Copy {{ "ABCDE"[copy] }}</span>
       <svg viewBox="0 0 1000 12" preserveAspectRatio="none" @click="at">
         <path class="ln" d="M0 6H1000" />
-        <path v-if="holes.length" class="gp" :d="holes.map((n) => `M${x(n)} 1V11`).join('')" />
+        <path v-if="holes.length" class="gp" :class="{ many: missingCount > 300 }" :d="holes.map((n) => `M${x(n)} 1V11`).join('')" />
         <path v-if="picked !== null" class="at" :d="`M${x(picked)} 0V12`" />
       </svg>
     </template>
@@ -50,6 +50,7 @@ function onKey(event: KeyboardEvent) {
 svg { width: 100%; height: 12px; display: block; cursor: pointer; }
 .ln { stroke: var(--slate); stroke-width: 5; vector-effect: non-scaling-stroke; }
 .gp { stroke: var(--short); stroke-width: 2; vector-effect: non-scaling-stroke; }
+.gp.many { stroke-width: 1; }
 .at { stroke: var(--ink); stroke-width: 2; vector-effect: non-scaling-stroke; }
 .foot { display: flex; justify-content: space-between; gap: 12px; padding-top: 3px; line-height: 16px; }
 .foot b { color: var(--ink); }

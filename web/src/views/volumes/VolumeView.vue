@@ -80,8 +80,8 @@ const cards = computed(() => {
           <table class="acct">
             <tbody>
               <tr v-for="w in volume.what_if" :key="w.domain">
-                <td><StateMark :lamp="w.readable ? 'sound' : 'failed'" /> {{ w.domain }}</td>
-                <td class="words">{{ w.extents_hit.toLocaleString("en") }} extents lose a copy, {{ w.readable && !volume.missing_count ? "all readable" : volume.missing_count ? "see its state" : "some unreadable" }}</td>
+                <td><StateMark :lamp="w.unreadable ? 'failed' : 'sound'" /> {{ w.domain }}</td>
+                <td class="words">{{ w.extents_hit.toLocaleString("en") }} extents lose a copy, {{ w.unreadable ? `${w.unreadable.toLocaleString("en")} could not be read` : "all readable" }}</td>
               </tr>
             </tbody>
           </table>

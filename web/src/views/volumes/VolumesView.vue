@@ -14,7 +14,7 @@ const { data: barn, error } = useBarn();
     <div class="headline"><h1>Volumes</h1><p v-if="barn">{{ count(barn.volumes.length, "volume") }}.</p><span class="grow" /><PlanMenu v-if="barn" :pools="barn.pools" /></div>
     <ProblemNote :error="error" />
     <table v-if="barn?.volumes.length" class="plain">
-      <thead><tr><th>Volume</th><th>Data</th><th>Pool</th><th class="n">Size, TB</th><th class="n">TiB</th><th class="n">Copies</th><th class="n">On disks, TB</th><th>Survives</th><th>Why</th></tr></thead>
+      <thead><tr><th>Volume</th><th>Data</th><th>Pool</th><th class="n">Size, TB</th><th class="n">binary</th><th class="n">Copies</th><th class="n">On disks, TB</th><th>Survives</th><th>Why</th></tr></thead>
       <tbody>
         <tr v-for="v in barn.volumes" :key="v.name">
           <td><RouterLink :to="`/volumes/${v.name}`"><b>{{ v.name }}</b></RouterLink></td>

@@ -1,0 +1,1 @@
+"""Measurements and pictures: ./barn bench and ./barn shots."""

@@ -1,0 +1,93 @@
+"""./barn shots: one current picture of each main view, from a demo of its own, into docs/screenshots/."""
+
+from __future__ import annotations
+
+import shutil
+from contextlib import closing
+
+from playwright.sync_api import Page, sync_playwright
+
+from foldbarn.house.barn import Barn
+from foldbarn.house.demo import Demo
+from foldbarn.house.postgres import free_port
+from foldbarn.settings import PROJECT
+
+SHOTS = PROJECT / "docs" / "screenshots"
+STATE = PROJECT / ".barn" / "shots"
+SETTLE = 900  # ms for a page to have everything
+
+
+def take(page: Page, url: str, name: str) -> None:
+    page.goto(url)
+    page.wait_for_timeout(SETTLE)
+    page.screenshot(path=SHOTS / f"{name}.png")
+
+
+def preview(page: Page, base: str) -> None:
+    page.goto(f"{base}/volumes?plan=create-volume")
+    page.get_by_label("Name of the volume").fill("crew-mail")
+    page.get_by_label("Pool").select_option("quayside")
+    page.wait_for_timeout(SETTLE)
+    page.screenshot(path=SHOTS / "preview-volume.png")
+    page.goto(f"{base}/pools?plan=form-pool")
+    page.get_by_label("Name of the pool").fill("swift")
+    page.get_by_role("button", name="All fit NVMe").click()
+    page.wait_for_timeout(SETTLE)
+    page.screenshot(path=SHOTS / "preview-pool.png")
+
+
+def sum_sheet(page: Page, base: str) -> None:
+    page.goto(base)
+    page.get_by_role("button", name="Free in quayside").click()
+    page.wait_for_timeout(SETTLE)
+    page.screenshot(path=SHOTS / "barn-sum.png")
+
+
+def a_lost_node(page: Page, base: str, engineer: Demo) -> None:
+    engineer.client.put("/grace", json={"grace_seconds": 4}).raise_for_status()
+    engineer.client.post("/yard", json={"lever": "speed", "speed": 10}).raise_for_status()
+    engineer.client.post("/yard", json={"lever": "cut power", "what": "petrel"}).raise_for_status()
+    page.goto(base)
+    page.locator(".tape .left").wait_for(timeout=60_000)
+    page.screenshot(path=SHOTS / "barn-rebuilding.png")
+    take(page, f"{base}/volumes/ticketing-db", "volume-rebuilding")
+    newest = engineer.client.get("/changes").json()[0]["number"]
+    take(page, f"{base}/changes/{newest}", "change")
+    page.get_by_role("button", name="Yard").click()
+    page.wait_for_timeout(SETTLE)
+    page.screenshot(path=SHOTS / "yard.png")
+
+
+def main() -> None:
+    shutil.rmtree(STATE, ignore_errors=True)
+    SHOTS.mkdir(parents=True, exist_ok=True)
+    barn = Barn(STATE, free_port(), quick=True)
+    try:
+        barn.start()
+        with closing(Demo(barn.url)) as engineer, sync_playwright() as tool:
+            engineer.fill()
+            browser = tool.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"])
+            page = browser.new_page(viewport={"width": 1280, "height": 800})
+            for path, name in (
+                ("/", "barn"),
+                ("/machines/skua", "machines"),
+                ("/pools/quayside", "pool"),
+                ("/volumes", "volumes"),
+                ("/volumes/ticketing-db?extent=1204", "volume"),
+                ("/changes", "changes"),
+            ):
+                take(page, barn.url + path, name)
+            sum_sheet(page, barn.url)
+            preview(page, barn.url)
+            night = browser.new_page(viewport={"width": 1280, "height": 800})
+            night.add_init_script("localStorage.setItem('night', 'yes')")
+            take(night, barn.url, "barn-night")
+            a_lost_node(page, barn.url, engineer)
+            browser.close()
+    finally:
+        barn.stop()
+        shutil.rmtree(STATE, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,230 @@
+"""./barn bench: what takes how long, each beside something else measured in the same run.
+
+Machines differ and are busy at times; the ratio is what to compare between runs, not the seconds.
+"""
+
+from __future__ import annotations
+
+import os
+import shutil
+import statistics
+import time
+from collections.abc import Callable
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from playwright.sync_api import sync_playwright
+from uhashring import HashRing
+
+from foldbarn.house.barn import Barn
+from foldbarn.house.demo import Demo
+from foldbarn.house.postgres import Postgres, free_port
+from foldbarn.settings import PROJECT, settings
+
+EXTENTS, DOMAINS, COPIES = 1_000_000, 320, 3
+RING_EXTENTS = 100_000  # the ring is measured on a tenth of the work and its time multiplied
+STATE = PROJECT / ".barn" / "bench"
+
+
+def timed(work: Callable[[], Any], times: int = 3) -> tuple[float, Any]:
+    """Median seconds over some runs after one that is not counted, and what the work returned."""
+    found = work()
+    seconds = []
+    for _ in range(times):
+        start = time.perf_counter()
+        found = work()
+        seconds.append(time.perf_counter() - start)
+    return statistics.median(seconds), found
+
+
+def yardstick() -> float:
+    """Seconds to sort ten million integers with numpy: a measure of this machine, now."""
+    numbers = np.random.default_rng(1).integers(0, 2**60, 10_000_000)
+    return timed(lambda: np.sort(numbers))[0]
+
+
+def row(what: str, seconds: float, beside: str, ratio: float, remark: str = "") -> None:
+    print(f"{what:<66} {seconds:>9.3f} s   {ratio:>8.2f} x {beside:<34} {remark}", flush=True)
+
+
+def stray(counts: np.ndarray, share: np.ndarray) -> float:
+    """The furthest domain's distance from its share, as a part of the share."""
+    expected = share / share.sum() * counts.sum()
+    return float(np.abs(counts / expected - 1).max())
+
+
+def placement() -> None:
+    """A million extents, three copies, over 320 domains."""
+    from foldbarn.core.placement import ONE, place, shares
+
+    rng = np.random.default_rng(7)
+    for name, room in (("equal", np.full(DOMAINS, 60_000)), ("mixed", rng.integers(10_000, 50_000, DOMAINS) * 2)):
+        domains = np.arange(DOMAINS)
+        ours, placed = timed(lambda room=room, domains=domains: place(room, domains, domains, EXTENTS, COPIES, 1))
+        share = shares(room, COPIES) / ONE
+        our_stray = stray(np.bincount(placed.reshape(-1), minlength=DOMAINS), share)
+
+        def rendezvous(share: np.ndarray = share) -> np.ndarray:
+            found = np.empty((EXTENTS, COPIES), dtype=np.int32)
+            keys = np.random.default_rng(3)
+            for start in range(0, EXTENTS, 20_000):
+                scores = -share / np.log(keys.random((20_000, DOMAINS)))
+                found[start : start + 20_000] = np.argpartition(scores, -COPIES, axis=1)[:, -COPIES:]
+            return found
+
+        theirs, hashed = timed(rendezvous, times=1)
+        their_stray = stray(np.bincount(hashed.reshape(-1), minlength=DOMAINS), share)
+        label = f"place {EXTENTS:,} extents, {COPIES} copies, {DOMAINS} {name} domains"
+        row(label, ours, "of weighted rendezvous hashing", ours / theirs, f"strays {our_stray:.3%}; rendezvous {theirs:.1f} s, {their_stray:.1%}")
+        if name != "equal":
+            continue  # the ring's weights are small whole numbers; only equal domains compare fairly
+        ring = HashRing(nodes=[str(d) for d in range(DOMAINS)])
+        start = time.perf_counter()
+        counts = np.zeros(DOMAINS)
+        for extent in range(RING_EXTENTS):
+            for node in ring.range(str(extent), size=COPIES):
+                counts[int(node["nodename"])] += 1
+        ring_seconds = (time.perf_counter() - start) * EXTENTS / RING_EXTENTS
+        row("", ours, "of uhashring", ours / ring_seconds, f"uhashring {ring_seconds:.0f} s (a tenth, times ten), {stray(counts, share):.1%}")
+
+
+def large_site(stick: float) -> None:
+    """1,000 nodes, 12,000 disks, 2,000,000 extents: read from PostgreSQL, and every rack lost in turn."""
+    from sqlalchemy import insert, text
+
+    from foldbarn.core.capacity import pool_space
+    from foldbarn.core.loss import single_losses
+    from foldbarn.core.protection import Level
+    from foldbarn.services.site import found_site
+    from foldbarn.store import tables, views
+    from foldbarn.store.database import engine, snapshot, transaction
+    from foldbarn.store.migrate import migrate
+
+    server = Postgres(STATE / "large", quick=True)
+    server.start()
+    os.environ["FOLDBARN_DATABASE_URL"] = server.url()
+    settings.cache_clear()
+    try:
+        migrate()
+        found_site("Large", "bench", 30.0)
+        with transaction() as session:
+            session.execute(insert(tables.RoomRow), [{"id": n, "name": f"room {n}"} for n in range(1, 5)])
+            session.execute(insert(tables.RackRow), [{"id": n, "name": f"rack {n}", "room_id": n % 4 + 1} for n in range(1, 51)])
+            session.execute(
+                insert(tables.NodeRow), [{"id": n, "name": f"node-{n}", "agent_url": "", "rack_id": n % 50 + 1, "ports": []} for n in range(1, 1001)]
+            )
+            change = {"kind": "form-pool", "params": {}, "about": "p", "touches": "x", "state": "done", "actor": "bench", "revision": 1, "preview": {}}
+            session.execute(insert(tables.ChangeRow), [{"id": n, **change} for n in range(1, 202)])
+            session.execute(
+                insert(tables.PoolRow),
+                [{"id": 1, "name": "p", "extent_bytes": 2**30, "copies": 3, "level": "rack", "headroom": "node", "forming": False, "change_id": 1}],
+            )
+            disk = {"kernel_name": "sda", "wwn": "", "model": "", "media": "ssd", "size_bytes": 3_840 * 10**9, "role": "capacity", "pool_id": 1}
+            session.execute(
+                insert(tables.DiskRow),
+                [{"id": n, "node_id": (n - 1) // 12 + 1, "name": f"d-{n}", "bay": str(n % 12), "serial": str(n), **disk} for n in range(1, 12_001)],
+            )
+            rng = np.random.default_rng(1)
+            for number in range(1, 201):
+                racks = np.argsort(rng.random((10_000, 50)), axis=1)[:, :3]
+                nodes = racks + 50 * rng.integers(0, 20, racks.shape)
+                placed = (((nodes - 1) % 1000) * 12 + rng.integers(1, 13, racks.shape)).astype("<i4")
+                volume = {
+                    "id": number,
+                    "name": f"v{number}",
+                    "pool_id": 1,
+                    "size_bytes": 1,
+                    "copies": 3,
+                    "level": "rack",
+                    "extents": 10_000,
+                    "forming": False,
+                    "change_id": number + 1,
+                }
+                session.execute(insert(tables.VolumeRow), [volume])
+                session.execute(
+                    insert(tables.PlacementRow),
+                    [{"volume_id": number, "chunk": c, "disks": placed[s : s + 4096].tobytes()} for c, s in enumerate(range(0, 10_000, 4096))],
+                )
+            session.execute(text("analyze"))
+
+        def load() -> Any:
+            views.forget()
+            with snapshot() as session:
+                return views.load_view(session)
+
+        seconds, view = timed(load)
+        row("load 1,000 nodes, 12,000 disks, 2,000,000 extents", seconds, "of sorting 10,000,000 integers", seconds / stick)
+        fresh = load()
+        start = time.perf_counter()
+        losses = single_losses(fresh, Level.RACK)
+        seconds = time.perf_counter() - start
+        assert losses.lost.sum() == 2_000_000 * 50
+        row("effect of losing each of its 50 racks in turn, first time", seconds, "of sorting 10,000,000 integers", seconds / stick)
+        seconds, _ = timed(lambda: pool_space(view, view.pools[0]))
+        row("usable, headroom by every node, ledger of that site", seconds, "of sorting 10,000,000 integers", seconds / stick)
+    finally:
+        engine().dispose()
+        engine.cache_clear()
+        server.stop()
+
+
+def running_barn(stick: float) -> None:
+    """The demo: a volume from request to whole, news on an open page, pages until usable."""
+    barn = Barn(STATE / "demo", free_port())
+    try:
+        barn.start()
+        with closing(Demo(barn.url)) as engineer:
+            engineer.fill()
+            seconds = []
+            for number in range(5):
+                start = time.perf_counter()
+                change = engineer.start("create-volume", {"name": f"bench-{number}", "pool": "quayside", "size": "1 TiB"})
+                engineer.await_end(change)
+                seconds.append(time.perf_counter() - start)
+            middle = statistics.median(seconds)
+            answers, _ = timed(lambda: engineer.client.get("/barn"), times=9)
+            row("make a volume of 1 TiB, from request to whole", middle, "of reading /api/barn", middle / answers)
+            row("read /api/barn (the demo's site)", answers, "of sorting 10,000,000 integers", answers / stick)
+            with sync_playwright() as tool:
+                browser = tool.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"])
+                for path, wanted in (("/", "Where it went"), ("/volumes/ticketing-db", "Space account"), ("/machines", "as their agents reported")):
+                    opened = []
+                    for _ in range(4):
+                        page = browser.new_context().new_page()
+                        start = time.perf_counter()
+                        page.goto(barn.url + path, wait_until="commit")
+                        page.get_by_text(wanted).first.wait_for()
+                        opened.append(time.perf_counter() - start)
+                        page.close()
+                    middle = statistics.median(opened[1:])
+                    row(f"open {path} in an empty browser until usable", middle, "of reading /api/barn", middle / answers)
+                page = browser.new_page()
+                page.goto(f"{barn.url}/volumes")
+                page.get_by_text("bench-4").wait_for()
+                engineer.carry_out("create-volume", {"name": "seen", "pool": "quayside", "size": "1 GiB"})
+                start = time.perf_counter()
+                page.get_by_role("cell", name="seen", exact=True).wait_for()
+                page.get_by_text("whole").last.wait_for()
+                shown = time.perf_counter() - start
+                row("a change made elsewhere, from done to shown on an open page", shown, "of reading /api/barn", shown / answers)
+                browser.close()
+    finally:
+        barn.stop()
+
+
+def main() -> None:
+    shutil.rmtree(STATE, ignore_errors=True)
+    Path(STATE).mkdir(parents=True)
+    stick = yardstick()
+    print(f"{'what':<66} {'median':>11}   {'ratio':>10} beside")
+    row("sort 10,000,000 integers with numpy", stick, "of itself", 1.0, "the yardstick")
+    placement()
+    large_site(stick)
+    running_barn(stick)
+    shutil.rmtree(STATE, ignore_errors=True)
+
+
+if __name__ == "__main__":
+    main()

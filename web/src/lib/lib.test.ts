@@ -1,0 +1,66 @@
+import { describe, expect, it } from "vitest";
+import { amount, binarySize, clock, count, percent, rate, size, span } from "./format";
+import { typing } from "./keys";
+import { hundredths, printLedger } from "./ledger";
+import { natural } from "./natural";
+import { pathOf } from "../router";
+
+describe("amounts", () => {
+  it("always carry their unit, decimal and binary apart", () => {
+    expect([size(12e12), size(3.5e9), size(999), binarySize(2 ** 40), binarySize(3 * 2 ** 30)]).toEqual(["12.00 TB", "3.5 GB", "999 B", "1.00 TiB", "3 GiB"]);
+    expect([rate(310e6), rate(36e9), percent(0.576), percent(0.013), percent(0)]).toEqual(["310 MB/s", "36 GB/s", "58%", "1.3%", "0%"]);
+    expect([span(0.2), span(44 * 60), span(3840), span(200_000)]).toEqual(["1 s", "44 min", "1 h 04 min", "3 days"]);
+    expect([count(1, "copy", "copies"), count(1024, "extent")]).toEqual(["1 copy", "1,024 extents"]);
+    expect([amount(0.5, "share"), amount(1e12, "bytes"), amount(1234, "count")]).toEqual(["50%", "1.00 TB", "1,234"]);
+  });
+  it("names the day only when it is not today", () => {
+    const now = new Date("2026-11-23T12:00:00");
+    expect(clock("2026-11-23T09:05:01", now)).toBe("09:05:01");
+    expect(clock("2026-11-21T09:05:01", now)).toBe("21 Nov 09:05:01");
+    expect(clock(null)).toBe("");
+  });
+});
+
+describe("natural order", () => {
+  it("puts 2 before 10 and ignores case", () => {
+    expect(["n10", "N2", "n1", "m3"].sort(natural)).toEqual(["m3", "n1", "N2", "n10"]);
+  });
+});
+
+describe("a printed ledger", () => {
+  const part = (name: string, bytes: number) => ({ name, label: name, bytes });
+  const ledgers = [
+    { name: "a", raw: 3.334e10, parts: [part("x", 1.114e10), part("none", 0), part("dust", 2e9), part("free", 2.02e10)] },
+    { name: "b", raw: 2.69e10, parts: [part("x", 1.345e10), part("none", 0), part("dust", 0), part("free", 1.345e10)] },
+  ];
+  it("adds up as printed, in every row and column", () => {
+    const printed = printLedger(ledgers, ["free"]);
+    for (const row of [...printed.rows, printed.total]) expect(row.cells.reduce((a, b) => a + b, 0)).toBe(row.raw);
+    printed.columns.forEach((_, i) => expect(printed.rows.reduce((sum, row) => sum + row.cells[i]!, 0)).toBe(printed.total.cells[i]));
+    expect(hundredths(printed.total.raw)).toBe("0.05");
+  });
+  it("leaves out columns that print as nothing, but for those that are kept", () => {
+    expect(printLedger(ledgers).columns.map((c) => c.name)).toEqual(["x", "free"]);
+    expect(printLedger([{ name: "e", raw: 0, parts: [part("free", 0)] }], ["free"]).columns).toHaveLength(1);
+  });
+});
+
+describe("addresses", () => {
+  it("lead to every kind of thing", () => {
+    expect(pathOf("disk", "heron-01-boot")).toBe("/machines/heron-01?disk=heron-01-boot");
+    expect([pathOf("node", "skua"), pathOf("pool", "a b"), pathOf("volume", "v")]).toEqual(["/machines/skua", "/pools/a%20b", "/volumes/v"]);
+  });
+});
+
+describe("single keys", () => {
+  it("keep their hands off while someone types", () => {
+    const input = document.createElement("input");
+    document.body.append(input);
+    const seen: boolean[] = [];
+    window.addEventListener("keydown", (event) => seen.push(typing(event)));
+    input.dispatchEvent(new KeyboardEvent("keydown", { key: "p", bubbles: true }));
+    document.body.dispatchEvent(new KeyboardEvent("keydown", { key: "p", bubbles: true }));
+    document.body.dispatchEvent(new KeyboardEvent("keydown", { key: "p", ctrlKey: true, bubbles: true }));
+    expect(seen).toEqual([true, false, true]);
+  });
+});
