@@ -84,6 +84,7 @@ class Barn:
     postgres: Postgres = field(init=False)
     children: dict[str, Child] = field(default_factory=dict)
     _lock: IO[str] | None = None
+    _newest_source: float = 0.0  # seconds since 1970
 
     @property
     def url(self) -> str:
@@ -130,6 +131,8 @@ class Barn:
 
     def look(self) -> None:
         """Starts again whatever has ended by itself, the database included."""
+        if self.reload:
+            self._follow_sources()
         again = [child.look() for child in self.children.values()]
         if self.postgres.process and self.postgres.process.poll() is not None:
             try:
@@ -139,6 +142,15 @@ class Barn:
                 print(f"barn: {error}. Trying again.", flush=True)
         if any(again):
             self._note_processes()
+
+    def _follow_sources(self) -> None:
+        """For developers: work and yard start anew when a source file was saved (serve looks for itself)."""
+        newest = max(path.stat().st_mtime for path in (PROJECT / "src").rglob("*.py"))
+        if self._newest_source and newest > self._newest_source:
+            for name in ("work", "yard"):
+                self.children[name].stop()
+                self.children[name].failures, self.children[name].started_at = 0, 0.0
+        self._newest_source = newest
 
     def stop(self) -> None:
         """Stops everything that was started, the database last."""

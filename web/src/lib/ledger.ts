@@ -1,4 +1,4 @@
-/** Rounds a ledger so that every row and column adds up as printed: the parts are rounded, then added. */
+/** Rounds a ledger so that every row and column adds up as printed, and each row's raw is its true size, rounded. */
 
 export interface LedgerRow {
   name: string;
@@ -21,15 +21,22 @@ export interface PrintedLedger {
 
 const HUNDREDTH = 1e10; // bytes in a hundredth of a TB
 
+/** Whole hundredths that add up to the rounded sum: rounded down, and the missing ones given to the largest remainders. */
+function roundTogether(amounts: number[]): number[] {
+  const cells = amounts.map((a) => Math.floor(a / HUNDREDTH));
+  const wanted = Math.round(amounts.reduce((a, b) => a + b, 0) / HUNDREDTH);
+  const order = [...amounts.keys()].sort((a, b) => (amounts[b]! % HUNDREDTH) - (amounts[a]! % HUNDREDTH));
+  for (const i of order.slice(0, wanted - cells.reduce((a, b) => a + b, 0))) cells[i]! += 1;
+  return cells;
+}
+
 /** Columns that print as nothing in every row are left out, but for the ones named in `keep`. */
 export function printLedger(ledgers: LedgerRow[], keep: string[] = []): PrintedLedger {
   const all = ledgers[0]?.parts ?? [];
-  const shown = all.filter((part, i) => keep.includes(part.name) || ledgers.some((row) => Math.round((row.parts[i]?.bytes ?? 0) / HUNDREDTH) > 0));
-  const columns = shown.map(({ name, label }) => ({ name, label }));
-  const rows = ledgers.map((row) => {
-    const cells = columns.map((c) => Math.round((row.parts.find((p) => p.name === c.name)?.bytes ?? 0) / HUNDREDTH));
-    return { name: row.name, raw: cells.reduce((a, b) => a + b, 0), cells };
-  });
+  const cells = ledgers.map((row) => roundTogether(row.parts.map((p) => p.bytes)));
+  const shown = all.map((_, i) => i).filter((i) => keep.includes(all[i]!.name) || cells.some((row) => row[i]! > 0));
+  const columns = shown.map((i) => ({ name: all[i]!.name, label: all[i]!.label }));
+  const rows = ledgers.map((row, r) => ({ name: row.name, raw: cells[r]!.reduce((a, b) => a + b, 0), cells: shown.map((i) => cells[r]![i]!) }));
   const total = {
     name: "Whole site",
     raw: rows.reduce((a, row) => a + row.raw, 0),

@@ -52,6 +52,18 @@ function figureOf(row: LedgerRow | undefined, column: { name: string; label: str
     ],
   };
 }
+/** Raw is what its parts are, in one row or in all of them. */
+function rawFigure(row: number): Figure {
+  const only = props.ledgers[row];
+  const parts = only ? only.parts.filter((p) => p.bytes).map((p) => ({ label: p.label, bytes: p.bytes })) : props.ledgers.map((l) => ({ label: l.name, bytes: l.raw }));
+  return {
+    label: `${only?.name ?? "Whole site"}: raw`,
+    value: parts.reduce((sum, p) => sum + p.bytes, 0),
+    unit: "bytes",
+    note: "Raw is the size the disks report.",
+    parts: parts.map((p) => ({ operation: "+" as const, label: p.label, value: p.bytes, unit: "bytes" as const, detail: "" })),
+  };
+}
 function totalFigure(column: { name: string; label: string }): Figure {
   const parts = props.ledgers.map((l) => ({ name: l.name, bytes: l.parts.find((p) => p.name === column.name)?.bytes ?? 0 })).filter((p) => p.bytes);
   return {
@@ -76,7 +88,7 @@ function totalFigure(column: { name: string; label: string }): Figure {
       <tbody>
         <tr v-for="(row, r) in rows" :key="row.name" :class="{ total: total && r === rows.length - 1 }">
           <th scope="row">{{ row.name }}</th>
-          <td>{{ hundredths(row.raw) }}</td>
+          <td><SumFigure :figure="rawFigure(r)">{{ hundredths(row.raw) }}</SumFigure></td>
           <td v-for="(c, i) in printed.columns" :key="c.name">
             <template v-if="row.cells[i] || c.name === 'free'">
               <span class="op">{{ i === printed.columns.length - 1 ? "=" : "−" }}</span>
