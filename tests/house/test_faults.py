@@ -40,6 +40,20 @@ def change_of(running: Running, number: int) -> dict[str, Any]:
     return found
 
 
+def insist(running: Running, kind: str, params: dict[str, Any]) -> int:
+    """The number of the change, asked for until it is taken: a refusal or a broken connection means that nothing was."""
+    number = 0
+
+    def taken() -> bool:
+        nonlocal number
+        answer = running.api.post("/changes", json={"kind": kind, "params": params})
+        number = answer.json().get("number", 0)
+        return number > 0
+
+    wait(running, taken, f"{kind} to be taken")
+    return number
+
+
 def volume_is_whole(running: Running, name: str) -> bool:
     page = running.api.get(f"/volumes/{name}").json()
     return bool(page["data"] == "whole" and not page["forming"])
@@ -76,21 +90,13 @@ def test_killed_while_forming_a_pool_and_making_a_volume(running: Running, victi
     nodes = {"work": ("fulmar", "petrel", "kittiwake"), "serve": ("razorbill", "turnstone"), "postgres": ("gannet", "dunlin", "whimbrel")}[victim]
     pool, media = f"pool-{victim}", "hdd" if victim == "postgres" else "ssd"
     running.pull(lever="speed", speed=3000)
+    params = {"name": pool, "disks": disks(running, media, nodes), "copies": 2, "headroom": None}
     thread = kill_soon(running, victim, every=0.15)
-    number = running.demo.start("form-pool", {"name": pool, "disks": disks(running, media, nodes), "copies": 2, "headroom": None})
+    number = insist(running, "form-pool", params)
     thread.join()
     wait(running, lambda: change_of(running, number)["state"] == "done", "the pool")
     thread = kill_soon(running, victim, every=0.1)
-    wait(running, lambda: bool(running.api.get("/pools").json()), "the API")
-    number = -1
-
-    def ask() -> bool:
-        nonlocal number
-        answer = running.api.post("/changes", json={"kind": "create-volume", "params": {"name": f"v-{victim}", "pool": pool, "size": "200 GiB", "copies": 2}})
-        number = answer.json().get("number", -1)
-        return number > 0
-
-    wait(running, ask, "the volume's change")
+    number = insist(running, "create-volume", {"name": f"v-{victim}", "pool": pool, "size": "200 GiB", "copies": 2})
     thread.join()
     wait(running, lambda: volume_is_whole(running, f"v-{victim}"), "the volume")
     change = change_of(running, number)

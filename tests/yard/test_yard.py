@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -159,8 +161,6 @@ def test_everything_outlives_a_restart(tmp_path: Path) -> None:
 
 
 def test_agents_that_are_silent_garbled_or_speak_nonsense_are_told_apart(yard: Yard, monkeypatch: pytest.MonkeyPatch) -> None:
-    import asyncio
-
     monkeypatch.setenv("FOLDBARN_ANSWER_SECONDS", "0.5")
     settings.cache_clear()
     yard.machines.power["petrel"] = False
@@ -174,7 +174,8 @@ def test_agents_that_are_silent_garbled_or_speak_nonsense_are_told_apart(yard: Y
         5: "http://127.0.0.1:9",
         6: yard.agent("nobody"),
     }
-    answers = asyncio.run(ask_reports(urls))
+    with ThreadPoolExecutor() as crew:  # a browser driver may have left a loop running in this thread
+        answers = crew.submit(asyncio.run, ask_reports(urls)).result()
     assert isinstance(answers[3], dict)
     silent = answers[1], answers[4], answers[5]
     assert all(isinstance(a, Unreachable) and not isinstance(a, Garbled) for a in silent)

@@ -1,0 +1,206 @@
+"""Keeping watch: silence and return, grace times, and what starts by itself. Time is set in the database, never waited for."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime, timedelta
+from typing import Any
+
+import pytest
+from conftest import Site
+from sqlalchemy import select, update
+
+from foldbarn.changes.runner import run_change
+from foldbarn.core.errors import Conflict, NotPossible, Unreachable
+from foldbarn.links.agents import Garbled
+from foldbarn.services import intake, site, watching
+from foldbarn.store.database import transaction
+from foldbarn.store.tables import ChangeRow, DiskRow, DiskWorkRow, NodeRow, PoolRow
+from foldbarn.store.views import current_view
+from foldbarn.yard import agent
+
+
+def number_of(node: str) -> int:
+    with transaction() as session:
+        return session.scalars(select(NodeRow.id).where(NodeRow.name == node)).one()
+
+
+def heard(node: str, seconds_ago: float) -> None:
+    with transaction() as session:
+        session.execute(update(NodeRow).where(NodeRow.name == node).values(heard_at=datetime.now(UTC) - timedelta(seconds=seconds_ago)))
+
+
+def silent_for(node: str, seconds: float) -> None:
+    heard(node, seconds)
+    watching.note_failure(number_of(node), Unreachable("No answer within 2 s."))
+
+
+def report(barn_site: Site, node: str, **more: Any) -> None:
+    machines = barn_site.yard.machines
+    facts = {"inventory_version": agent.inventory_version(machines, node), **agent.counters(machines, node)}
+    watching.note_report(number_of(node), facts | more)
+
+
+def started() -> list[tuple[str, str, str]]:
+    with transaction() as session:
+        return [(c.kind, c.about, c.reason) for c in session.scalars(select(ChangeRow).where(ChangeRow.actor == watching.BY_ITSELF).order_by(ChangeRow.id))]
+
+
+def judge() -> None:
+    watching.Watch()._judge()
+
+
+def test_one_missed_answer_is_not_silence(barn_site: Site) -> None:
+    heard("petrel", 1.0)
+    watching.note_failure(number_of("petrel"), Unreachable("No answer within 2 s."))
+    assert current_view().node("petrel").contact == "heard"
+    silent_for("petrel", 3.5)
+    node = current_view().node("petrel")
+    assert (node.contact, node.reason, node.given_up) == ("silent", "No answer within 2 s.", False)
+
+
+def test_nonsense_is_told_apart_from_silence_at_once(barn_site: Site) -> None:
+    heard("petrel", 0.1)
+    watching.note_failure(number_of("petrel"), Garbled("The answer is not JSON but text/html."))
+    assert current_view().node("petrel").contact == "garbled"
+
+
+def test_since_counts_from_the_last_report_and_survives_a_change_of_reason(barn_site: Site) -> None:
+    silent_for("petrel", 10.0)
+    since = current_view().node("petrel").since
+    assert datetime.now(UTC).timestamp() - since == pytest.approx(10.0, abs=2.0)
+    watching.note_failure(number_of("petrel"), Unreachable("Nothing listens at its address."))
+    node = current_view().node("petrel")
+    assert (node.since, node.reason) == (since, "Nothing listens at its address.")
+
+
+@pytest.mark.parametrize(("seconds", "given_up"), [(29.0, False), (31.0, True)])
+def test_a_node_is_given_up_after_its_grace_time_and_not_before(barn_site: Site, seconds: float, given_up: bool) -> None:
+    silent_for("petrel", seconds)
+    watching.give_up()
+    assert current_view().node("petrel").given_up is given_up
+
+
+def test_a_rebuild_starts_once_when_a_node_with_data_is_given_up(barn_site: Site) -> None:
+    barn_site.pool()
+    barn_site.volume()
+    silent_for("petrel", 31.0)
+    barn_site.yard.machines.power["petrel"] = False
+    judge()
+    judge()
+    assert started() == [("rebuild", "quayside", "75 strips lie on disks that have been away for longer than the grace time.")]
+
+
+def test_nothing_starts_where_nothing_can_be_mended(barn_site: Site) -> None:
+    barn_site.pool(disks=barn_site.disks(nodes=("fulmar", "petrel", "kittiwake")), headroom=None)
+    barn_site.volume()
+    silent_for("petrel", 31.0)
+    judge()
+    assert started() == []
+    outlook = site.outlook()
+    assert outlook.volume(0).reason.endswith("It cannot be made whole now: no other domain with room is free of its strips.")
+
+
+def test_a_returning_node_is_heard_and_its_pools_are_looked_at(barn_site: Site) -> None:
+    barn_site.pool()
+    barn_site.volume()
+    silent_for("petrel", 31.0)
+    watching.give_up()
+    report(barn_site, "petrel")
+    node = current_view().node("petrel")
+    assert (node.contact, node.given_up, node.reason) == ("heard", False, "")
+    judge()
+    assert started() == [("rebuild", "quayside", "petrel is back.")]
+    with transaction() as session:
+        change = session.scalars(select(ChangeRow.id).where(ChangeRow.kind == "rebuild")).one()
+    run_change(change)
+    with transaction() as session:
+        assert session.scalars(select(PoolRow.look_reason)).one() == ""
+    judge()
+    assert len(started()) == 1
+
+
+def test_a_node_back_within_its_grace_time_starts_nothing(barn_site: Site) -> None:
+    barn_site.pool()
+    barn_site.volume()
+    silent_for("petrel", 10.0)
+    report(barn_site, "petrel")
+    judge()
+    assert started() == []
+
+
+def test_a_pulled_disk_is_missing_and_given_up_in_its_turn(barn_site: Site) -> None:
+    barn_site.pool()
+    barn_site.volume()
+    serial = current_view().disk("petrel-3").serial
+    barn_site.yard.machines.pulled.add(serial)
+    report(barn_site, "petrel")
+    disk = current_view().disk("petrel-3")
+    assert (disk.present, disk.given_up, disk.pool) == (False, False, 0)
+    with transaction() as session:
+        session.execute(update(DiskRow).where(DiskRow.serial == serial).values(missing_since=datetime.now(UTC) - timedelta(seconds=31)))
+    judge()
+    assert current_view().disk("petrel-3").given_up
+    assert [s[:2] for s in started()] == [("rebuild", "quayside")]
+    barn_site.yard.machines.pulled.clear()
+    report(barn_site, "petrel")
+    disk = current_view().disk("petrel-3")
+    assert (disk.present, disk.given_up) == (True, False)
+
+
+def test_counters_become_rates_and_a_reset_gives_none(barn_site: Site) -> None:
+    serial = current_view().disk("petrel-1").serial
+
+    def rates() -> tuple[float | None, float | None]:
+        return site.disk_work()["petrel-1"]
+
+    report(barn_site, "petrel", disks={serial: {"read_bytes": 1000, "written_bytes": 0}})
+    assert rates() == (None, None)
+    with transaction() as session:
+        session.execute(update(DiskWorkRow).values(at=datetime.now(UTC) - timedelta(seconds=2)))
+    report(barn_site, "petrel", disks={serial: {"read_bytes": 5000, "written_bytes": 800}})
+    read, written = rates()
+    assert read == pytest.approx(2000, rel=0.2)
+    assert written == pytest.approx(400, rel=0.2)
+    with transaction() as session:
+        session.execute(update(DiskWorkRow).values(at=datetime.now(UTC) - timedelta(seconds=2)))
+    report(barn_site, "petrel", disks={serial: {"read_bytes": 10, "written_bytes": 800}})
+    assert rates() == (None, 0.0)
+
+
+def test_a_report_without_a_version_or_of_another_node_is_refused(barn_site: Site) -> None:
+    with pytest.raises(NotPossible, match="names no version"):
+        watching.note_report(number_of("petrel"), {})
+    with transaction() as session:
+        session.execute(update(NodeRow).where(NodeRow.name == "petrel").values(agent_url=barn_site.yard.agent("dunlin")))
+    with pytest.raises(NotPossible, match="It says it is dunlin"):
+        watching.note_report(number_of("petrel"), {"inventory_version": "other"})
+
+
+def test_announcing_twice_is_once_and_a_name_is_not_taken_over(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    before = len(current_view().nodes)
+    assert intake.welcome_agent(barn_site.yard.agent("petrel")) == "petrel"
+    assert len(current_view().nodes) == before
+    monkeypatch.setattr(intake.Agent, "inventory", lambda self: agent.inventory(barn_site.yard.machines, "petrel"))
+    with pytest.raises(Conflict, match="A node named petrel reports already, from another address"):
+        intake.welcome_agent("http://127.0.0.1:1/agents/petrel")
+    silent_for("petrel", 31.0)
+    assert intake.welcome_agent("http://127.0.0.1:1/agents/petrel") == "petrel"  # a silent node may have moved
+
+
+def test_verdicts_follow_the_reports_and_leave_pooled_disks_their_role(barn_site: Site) -> None:
+    barn_site.pool()
+    machines = barn_site.yard.machines
+    machines.disks[current_view().disk("skua-1").serial].signature = "xfs"
+    machines.disks[current_view().disk("skua-3").serial].signature = ""
+    report(barn_site, "skua")
+    report(barn_site, "petrel")
+    view = current_view()
+    assert (view.disk("skua-1").role, view.disk("skua-1").reasons) == ("unfit", ("it carries a signature of xfs",))
+    assert view.disk("skua-3").role == "unclaimed"
+    assert view.disk("petrel-1").role == "capacity"
+
+
+@pytest.mark.parametrize("seconds", [0.0, -1.0, 8 * 86_400.0])
+def test_a_grace_time_out_of_bounds_is_refused(database: str, seconds: float) -> None:
+    with pytest.raises(NotPossible, match="between 1 second and 7 days"):
+        site.set_grace(seconds)
