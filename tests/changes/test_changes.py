@@ -10,7 +10,7 @@ from typing import Any
 import pytest
 from conftest import Site
 from sites import changed, make_site
-from sqlalchemy import select
+from sqlalchemy import func, select
 
 from foldbarn.changes import form_pool, rebuild, runner
 from foldbarn.changes.kind import KINDS
@@ -86,6 +86,8 @@ def test_a_lost_node_is_rebuilt_elsewhere_and_welcomed_back(barn_site: Site) -> 
     assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
     view = current_view()
     assert fate(view, view.volumes[0]).state == DataState.WHOLE
+    with transaction() as session:
+        assert session.scalar(select(func.count(MoveRow.id))) == 75  # each lost strip is copied once
     find_again(barn_site, "petrel")
     assert len(held(barn_site)) > 300  # its old strips are still there
     assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
@@ -357,7 +359,7 @@ def test_a_preview_says_raw_usable_and_where_each_byte_went_for_two_and_three_co
     assert [ledger.name for ledger in preview.ledgers] == ["2 copies", "3 copies"]
     for ledger in preview.ledgers:
         assert sum(part.bytes for part in ledger.parts) == ledger.raw == 40 * 3_840_000_000_000
-    assert [row.label for row in preview.rows] == ["Usable with 2 copies", "Usable with 3 copies"]
+    assert [row.label for row in preview.rows] == ["Raw", "Usable with 2 copies", "Usable with 3 copies"]
     assert [d.name for d in preview.domains] == ["NQ-1", "NQ-2", "SQ-1", "SQ-2"]
     assert preview.domains[1].stranded > 0  # two nodes stand in NQ-2: more than three copies can use
     assert any("uneven" in w.sentence for w in preview.warnings)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from typing import ClassVar
 
 import numpy as np
@@ -191,10 +191,14 @@ def _account(view: SiteView, params: FormPoolParams, disks: list[Disk], copies: 
 def _effects(preview: Preview, view: SiteView, params: FormPoolParams, disks: list[Disk]) -> None:
     """Fills in what the pool would hold: for two and three copies, and for the number wished for."""
     rows = [_row(view, d) for d in disks]
+    raw = sum(d.size_bytes for d in disks)
+    sizes = sorted(Counter(d.size_bytes for d in disks).items())
+    by_size = [Part("+", f"{say_count(count, 'disk')} of {say_size(size)}", count * size, "bytes") for size, count in sizes]
+    preview.rows.append(Row(label="Raw", after=make_figure("Raw", "bytes", by_size)))
     for copies in sorted({2, 3, params.copies}):
         pool, space = _account(view, params, disks, copies)
         preview.ledgers.append(LedgerOut.of(f"{copies} copies" if copies > 1 else "1 copy", space.ledger))
-        parts = [Part("+", f"{say_count(len(disks), 'disk')}, raw", space.ledger.raw, "bytes")]
+        parts = [Part("+", f"{say_count(len(disks), 'disk')}, raw", raw, "bytes")]
         parts += [
             Part("−", label, amount, "bytes")
             for n, label in LEDGER_LABELS.items()

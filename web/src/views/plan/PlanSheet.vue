@@ -88,6 +88,7 @@ async function copyText() {
         <PoolWish v-if="kind === 'form-pool'" v-model="params" v-model:chosen="chosen" :barn="barn" />
         <VolumeWish v-else-if="kind === 'create-volume'" v-model="params" :pools="barn.pools" />
         <BarnMap line :rooms="barn.rooms" :lit="lit" :chosen="kind === 'form-pool' ? chosen : null" :arriving="kind === 'form-pool' ? {} : (preview?.arriving ?? {})" :leaving="preview?.leaving ?? {}" @toggle="(d) => d.fit && toggle(d.name)" />
+        <section v-if="preview?.ledgers.length" class="bytes" aria-label="Where each byte goes"><div class="sec"><h2>Where each byte goes</h2><span class="small">the bar shows the first row</span></div><LedgerTable :ledgers="preview.ledgers" /></section>
         <ProblemNote :error="carryOut.error.value ?? made.error.value" />
         <div v-if="preview" class="columns">
           <section aria-label="What happens, in order">
@@ -127,7 +128,6 @@ async function copyText() {
             </template>
           </section>
         </div>
-        <section v-if="preview?.ledgers.length" aria-label="Where each byte goes"><div class="sec"><h2>Where each byte goes</h2><span class="small">the bar shows the first row</span></div><LedgerTable :ledgers="preview.ledgers" /></section>
       </div>
       <footer>
         <button type="button" class="btn" :disabled="blocked || carryOut.isPending.value" @click="deed">Carry out</button>
@@ -157,6 +157,7 @@ li b { font-size: var(--t-m); font-weight: 640; }
 .eff th { font-weight: 500; font-size: var(--t-xs); color: var(--soft); text-align: right; border-bottom: 1.5px solid var(--ink); padding: 0 0 3px 12px; }
 .eff td { border-bottom: 1px solid var(--rule); padding: 3px 0 3px 12px; text-align: right; font-family: var(--mono); }
 .eff th:first-child, .eff td:first-child { text-align: left; padding-left: 0; font-family: var(--ui); }
+.bytes { padding-top: 8px; }
 .note { display: grid; grid-template-columns: 18px 1fr; font-size: var(--t-s); line-height: 1.38; padding: 4px 0; }
 .note :deep(.state) { align-items: start; padding-top: 3px; }
 footer { display: flex; align-items: center; gap: 14px; padding: 10px 44px 10px 24px; background: var(--well); border-top: 1.5px solid var(--ink); }
