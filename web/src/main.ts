@@ -5,7 +5,7 @@ import { createPinia } from "pinia";
 import { createApp } from "vue";
 import { createVuetify } from "vuetify";
 import { aliases, mdi } from "vuetify/iconsets/mdi-svg";
-import "vuetify/styles";
+import "vuetify/styles/core";
 import { queries } from "./api/client";
 import App from "./App.vue";
 import { router } from "./router";

@@ -1,4 +1,14 @@
 import { createRouter, createWebHistory, type RouteRecordRaw } from "vue-router";
+// The views are small: loaded with the rest, none of them is waited for.
+import BarnView from "./views/barn/BarnView.vue";
+import ChangeView from "./views/changes/ChangeView.vue";
+import ChangesView from "./views/changes/ChangesView.vue";
+import MachinesView from "./views/machines/MachinesView.vue";
+import NotHere from "./views/NotHere.vue";
+import PoolView from "./views/pools/PoolView.vue";
+import PoolsView from "./views/pools/PoolsView.vue";
+import VolumeView from "./views/volumes/VolumeView.vue";
+import VolumesView from "./views/volumes/VolumesView.vue";
 
 /** The sections, in the order of the work; their keys are 1, 2, 3, ... */
 export const SECTIONS = [
@@ -10,33 +20,16 @@ export const SECTIONS = [
 ] as const;
 
 const routes: RouteRecordRaw[] = [
-  { path: "/", component: () => import("./views/barn/BarnView.vue") },
-  { path: "/machines", component: () => import("./views/machines/MachinesView.vue") },
-  { path: "/machines/:node", component: () => import("./views/machines/MachinesView.vue"), props: true },
-  { path: "/pools", component: () => import("./views/pools/PoolsView.vue") },
-  { path: "/pools/:name", component: () => import("./views/pools/PoolView.vue"), props: true },
-  { path: "/volumes", component: () => import("./views/volumes/VolumesView.vue") },
-  { path: "/volumes/:name", component: () => import("./views/volumes/VolumeView.vue"), props: true },
-  { path: "/changes", component: () => import("./views/changes/ChangesView.vue") },
-  { path: "/changes/:number(\\d+)", component: () => import("./views/changes/ChangeView.vue"), props: (r) => ({ number: Number(r.params.number) }) },
-  { path: "/:rest(.*)*", component: () => import("./views/NotHere.vue") },
+  { path: "/", component: BarnView },
+  { path: "/machines", component: MachinesView },
+  { path: "/machines/:node", component: MachinesView, props: true },
+  { path: "/pools", component: PoolsView },
+  { path: "/pools/:name", component: PoolView, props: true },
+  { path: "/volumes", component: VolumesView },
+  { path: "/volumes/:name", component: VolumeView, props: true },
+  { path: "/changes", component: ChangesView },
+  { path: "/changes/:number(\\d+)", component: ChangeView, props: (r) => ({ number: Number(r.params.number) }) },
+  { path: "/:rest(.*)*", component: NotHere },
 ];
 
 export const router = createRouter({ history: createWebHistory(), routes });
-
-/** Address of a thing's page. */
-export function pathOf(kind: string, name: string): string {
-  const path = encodeURIComponent(name);
-  switch (kind) {
-    case "disk":
-      return `/machines/${encodeURIComponent(name.slice(0, name.lastIndexOf("-")))}?disk=${path}`;
-    case "node":
-      return `/machines/${path}`;
-    case "pool":
-      return `/pools/${path}`;
-    case "volume":
-      return `/volumes/${path}`;
-    default:
-      return "/";
-  }
-}

@@ -12,7 +12,6 @@ from fastapi import APIRouter, FastAPI, Response
 from fastapi import Path as PathParameter
 from fastapi.responses import FileResponse
 from sqlalchemy import select
-from starlette.middleware.gzip import GZipMiddleware
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 from starlette.staticfiles import StaticFiles
 
@@ -172,7 +171,6 @@ def make_app() -> FastAPI:
         title="Fold Barn", version="0.1.0", lifespan=lifespan, openapi_url="/api/openapi.json", docs_url=None, redoc_url=None,
         generate_unique_id_function=lambda route: route.name,
     )  # fmt: skip
-    app.add_middleware(GZipMiddleware, minimum_size=2000)
     # Only names of this machine are answered, so that no page elsewhere can reach the API under a name of its own.
     app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost", "testserver", "[::1]"])
     errors.install(app)

@@ -3,7 +3,7 @@ import { amount, binarySize, clock, count, percent, rate, size, span } from "./f
 import { typing } from "./keys";
 import { hundredths, printLedger } from "./ledger";
 import { natural } from "./natural";
-import { pathOf } from "../router";
+import { pathOf } from "./paths";
 
 describe("amounts", () => {
   it("always carry their unit, decimal and binary apart", () => {

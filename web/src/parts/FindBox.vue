@@ -3,7 +3,7 @@ import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 import { useBarn } from "../api/client";
 import { natural } from "../lib/natural";
-import { pathOf } from "../router";
+import { pathOf } from "../lib/paths";
 
 /** Finds any node, disk, pool or volume by a part of its name. */
 const { data: barn } = useBarn();

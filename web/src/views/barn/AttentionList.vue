@@ -2,7 +2,7 @@
 import { computed, ref } from "vue";
 import type { Barn } from "../../api/client";
 import StateMark from "../../parts/StateMark.vue";
-import { pathOf } from "../../router";
+import { pathOf } from "../../lib/paths";
 
 /** What needs a person, worst first; five at a time. */
 const props = defineProps<{ items: Barn["attention"] }>();

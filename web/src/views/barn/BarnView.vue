@@ -8,7 +8,7 @@ import BarnMap from "../../parts/BarnMap.vue";
 import LedgerTable from "../../parts/LedgerTable.vue";
 import MapKey from "../../parts/MapKey.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
-import { pathOf } from "../../router";
+import { pathOf } from "../../lib/paths";
 import { useScreen } from "../../screen";
 import AttentionList from "./AttentionList.vue";
 import PlanMenu from "./PlanMenu.vue";

@@ -4,7 +4,7 @@ import { useAsk, useChange, type ChangePage, type Lamp } from "../../api/client"
 import { clock, percent, rate, size, span } from "../../lib/format";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
-import { pathOf } from "../../router";
+import { pathOf } from "../../lib/paths";
 
 const props = defineProps<{ number: number }>();
 const { data: change, error } = useChange(() => props.number);

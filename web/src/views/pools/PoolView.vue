@@ -9,7 +9,7 @@ import LedgerTable from "../../parts/LedgerTable.vue";
 import LineageCards from "../../parts/LineageCards.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
-import { pathOf } from "../../router";
+import { pathOf } from "../../lib/paths";
 import PlanMenu from "../barn/PlanMenu.vue";
 
 const props = defineProps<{ name: string }>();

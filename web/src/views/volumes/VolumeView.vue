@@ -9,7 +9,7 @@ import LineageCards from "../../parts/LineageCards.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import SumFigure from "../../parts/SumFigure.vue";
-import { pathOf } from "../../router";
+import { pathOf } from "../../lib/paths";
 import PlanMenu from "../barn/PlanMenu.vue";
 import CopyStaff from "./CopyStaff.vue";
 

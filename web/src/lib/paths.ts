@@ -1,0 +1,16 @@
+/** Address of a thing's page. */
+export function pathOf(kind: string, name: string): string {
+  const path = encodeURIComponent(name);
+  switch (kind) {
+    case "disk":
+      return `/machines/${encodeURIComponent(name.slice(0, name.lastIndexOf("-")))}?disk=${path}`;
+    case "node":
+      return `/machines/${path}`;
+    case "pool":
+      return `/pools/${path}`;
+    case "volume":
+      return `/volumes/${path}`;
+    default:
+      return "/";
+  }
+}
