@@ -15,6 +15,7 @@ LONG = 60_000  # ms: for what the barn does by itself
 def page(page: Page, running: Running) -> Page:
     page.set_default_timeout(15_000)
     page.goto(running.url)
+    expect(page.get_by_role("button", name="Plan a change")).to_be_visible()  # keys pressed before the site is read would be lost
     return page
 
 
