@@ -14,7 +14,7 @@ from foldbarn.core.arrays import Flags, Ints
 from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.placement import usable_fraction
 from foldbarn.core.protection import Level, Protection
-from foldbarn.core.site import METADATA_SHARE, Pool, Role, SiteView, slots_of
+from foldbarn.core.site import Pool, Role, SiteView
 
 
 def by_domain(values: Ints, domain_of: Ints) -> tuple[Ints, Ints]:
@@ -285,15 +285,3 @@ def free_figure(pool: Pool, space: PoolSpace) -> Figure:
     return make_figure(
         f"Free in {pool.name}", "bytes", parts, "A volume with another number of copies fits more or less than this. Nothing here counts on compression."
     )
-
-
-def ledger_figure(name: str, part: str, ledger: Ledger) -> Figure:
-    """One cell of the ledger, opened: raw less everything else."""
-    others = [Part("−", LEDGER_LABELS[p], v, "bytes") for p, v in ledger.rows() if p != part and v]
-    return make_figure(f"{name}: {LEDGER_LABELS[part]}", "bytes", [Part("+", "raw", ledger.raw, "bytes"), *others])
-
-
-def metadata_bytes(size_bytes: int, extent_bytes: int) -> tuple[int, int]:
-    """A pooled disk's metadata, and its remainder below one strip; both in bytes."""
-    meta = size_bytes // METADATA_SHARE
-    return meta, size_bytes - meta - slots_of(size_bytes, extent_bytes) * extent_bytes
