@@ -1,16 +1,19 @@
 <script setup lang="ts">
-import { computed, onMounted, onUnmounted, watchEffect } from "vue";
+import { computed, defineAsyncComponent, onMounted, onUnmounted, reactive, watchEffect } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useTheme } from "vuetify";
 import { useBarn, useNews } from "./api/client";
 import { typing } from "./lib/keys";
 import FindBox from "./parts/FindBox.vue";
-import KeysSheet from "./parts/KeysSheet.vue";
 import TapeBar from "./parts/TapeBar.vue";
-import YardDrawer from "./parts/YardDrawer.vue";
 import { SECTIONS } from "./router";
 import { useScreen } from "./screen";
-import PlanSheet from "./views/plan/PlanSheet.vue";
+
+// What lies above the page comes when it is first asked for: the page itself need not wait for it.
+const KeysSheet = defineAsyncComponent(() => import("./parts/KeysSheet.vue"));
+const YardDrawer = defineAsyncComponent(() => import("./parts/YardDrawer.vue"));
+const PlanSheet = defineAsyncComponent(() => import("./views/plan/PlanSheet.vue"));
+const asked = reactive({ keys: false, yard: false, plan: false });
 
 const screen = useScreen();
 const route = useRoute();
@@ -20,6 +23,11 @@ const connected = useNews();
 const { data: barn } = useBarn();
 const section = computed(() => SECTIONS.find((s) => (s.path === "/" ? route.path === "/" : route.path.startsWith(s.path)))?.path);
 
+watchEffect(() => {
+  asked.keys ||= screen.keysOpen;
+  asked.yard ||= screen.yardOpen;
+  asked.plan ||= Boolean(route.query.plan);
+});
 watchEffect(() => {
   document.documentElement.dataset.theme = screen.night ? "night" : "day";
   theme.change(screen.night ? "night" : "day");
@@ -70,9 +78,9 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
     </header>
     <RouterView v-slot="{ Component }"><component :is="Component" :key="route.path" /></RouterView>
     <TapeBar :connected="connected" />
-    <PlanSheet />
-    <YardDrawer v-if="barn?.yard" />
-    <KeysSheet />
+    <PlanSheet v-if="asked.plan" />
+    <YardDrawer v-if="asked.yard" />
+    <KeysSheet v-if="asked.keys" />
   </VApp>
 </template>
 

@@ -23,13 +23,6 @@ const params = ref<Record<string, unknown>>({});
 const settled = ref<Record<string, unknown>>({});
 const chosen = ref(new Set<string>());
 const fresh = ref<Preview | null>(null);
-watch(kind, (now) => {
-  chosen.value = new Set();
-  params.value = now === "rebuild" ? { pool: String(route.query.pool ?? "") } : {};
-  settled.value = { ...params.value };
-  carryOut.reset();
-  fresh.value = null;
-});
 let timer: ReturnType<typeof setTimeout>;
 watch(params, (now) => {
   clearTimeout(timer);
@@ -46,6 +39,14 @@ const blocked = computed(() => !preview.value || preview.value.blockers.length >
 const touched = computed(() => Boolean(String(params.value.name ?? "").length) || chosen.value.size > 0 || kind.value === "rebuild");
 const lit = computed(() => (kind.value === "form-pool" || !preview.value ? null : { ...preview.value.arriving, ...preview.value.leaving }));
 const hasBefore = computed(() => (preview.value?.rows ?? []).some((r) => r.before));
+
+watch(kind, (now) => {
+  chosen.value = new Set();
+  params.value = now === "rebuild" ? { pool: String(route.query.pool ?? "") } : {};
+  settled.value = { ...params.value };
+  carryOut.reset();
+  fresh.value = null;
+}, { immediate: true });
 
 function close() {
   const query = { ...route.query };
