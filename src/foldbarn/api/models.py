@@ -134,6 +134,7 @@ class VolumePage(VolumeOut):
     """A volume with its placement: bytes by disk, and missing strips by copy."""
 
     shares: dict[str, int]
+    holders: StateOut  # the worst of the nodes that hold it
     missing: list[list[int]]
     missing_count: int
     what_if: list[WhatIf]

@@ -30,7 +30,7 @@ from foldbarn.core.arrays import Flags
 from foldbarn.core.capacity import by_domain, free_figure, site_ledgers
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
-from foldbarn.core.lamps import Outlook, State, healing_sentence
+from foldbarn.core.lamps import Outlook, State, healing_sentence, worst
 from foldbarn.core.loss import fate, present_strips, without
 from foldbarn.core.rebuild import imbalance
 from foldbarn.core.site import Disk, Role, SiteView, Volume
@@ -159,6 +159,7 @@ def volume_page(outlook: Outlook, name: str, stored: VolumeRow | None) -> Volume
             "shares": {view.disks[r].name: int(held[r]) * extent for r in np.flatnonzero(held).tolist()},
             "missing": [np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist() for s in range(volume.protection.strips)],
             "missing_count": int(missing.sum()),
+            "holders": _state(worst(outlook.node_with_disks(n) for n in np.unique(view.disk_node[np.flatnonzero(held)]).tolist())),
             "what_if": [_what_if(view, volume, names[d], readable == d, d) for d in np.unique(readable[readable >= 0]).tolist()],
             "change": stored.change_id if stored else None,
             "made_at": stored.made_at if stored else None,

@@ -949,6 +949,7 @@ export interface components {
             footprint: components["schemas"]["Figure"];
             /** Forming */
             forming: boolean;
+            holders: components["schemas"]["StateOut"];
             /** Level */
             level: string;
             /**

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { useBarn, useExtent, useVolume, type Lamp } from "../../api/client";
+import { useBarn, useExtent, useVolume } from "../../api/client";
 import { binarySize, clock, count, size, terabytes } from "../../lib/format";
 import BarnMap from "../../parts/BarnMap.vue";
 import CopyName from "../../parts/CopyName.vue";
@@ -33,15 +33,13 @@ function pick(number: number | null) {
 const tags = computed(() => (picked.value === null || !extent.value ? {} : Object.fromEntries(extent.value.strips.filter((s) => s.disk).map((s) => [s.disk!, s.copy_name]))));
 const pool = computed(() => barn.value?.pools.find((p) => p.name === volume.value?.pool));
 const holders = computed(() => (barn.value?.rooms ?? []).flatMap((r) => r.racks.flatMap((k) => k.nodes)).filter((n) => n.disks.some((d) => d.name in (volume.value?.shares ?? {}))));
-const ORDER: Lamp[] = ["sound", "away", "watch", "mending", "not heard", "short", "failed"];
-const worst = computed(() => holders.value.map((n) => n.worst).sort((a, b) => ORDER.indexOf(b) - ORDER.indexOf(a))[0] ?? "sound");
 const cards = computed(() => {
   const v = volume.value!;
   return [
     { kind: "Volume", name: v.name, fact: `${size(v.size_bytes)}, ${terabytes(v.footprint.value)} TB on disks`, lamp: v.state.lamp, to: pathOf("volume", v.name), here: true },
     { kind: "Protection", name: `${v.copies} copies by ${v.level}`, fact: v.protection, lamp: v.state.lamp, to: pathOf("volume", v.name) },
     { kind: "Pool", name: v.pool, fact: pool.value ? `${size(pool.value.free.value)} free` : "", lamp: pool.value?.state.lamp ?? "sound", to: pathOf("pool", v.pool) },
-    { kind: "Nodes and disks", name: `${count(holders.value.length, "node")}, ${count(Object.keys(v.shares).length, "disk")}`, fact: holders.value.map((n) => n.name).join(", "), lamp: worst.value, to: "/machines" },
+    { kind: "Nodes and disks", name: `${count(holders.value.length, "node")}, ${count(Object.keys(v.shares).length, "disk")}`, fact: holders.value.map((n) => n.name).join(", "), lamp: v.holders.lamp, to: "/machines" },
   ];
 });
 </script>
