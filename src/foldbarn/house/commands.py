@@ -113,20 +113,24 @@ def dev(port: int = 7420, web_port: int = 7421) -> None:
     """The demo with servers that reload: Python on every save, the front end at once."""
     from foldbarn.house.barn import Barn
 
+    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+
     make_packages()
     (WEB / "dist").mkdir(exist_ok=True)
     barn = Barn(HOME / "dev", port, reload=True)
     vite = None
     try:
         barn.start()
-        vite = subprocess.Popen(["npm", "run", "dev", "--", "--port", str(web_port), "--strictPort"], cwd=WEB, env={**node_environment(), "BARN_API": barn.url})
+        # A group of its own: npm and its shell do not pass the signal on that ends it.
+        server = ["npm", "run", "dev", "--", "--port", str(web_port), "--strictPort"]
+        vite = subprocess.Popen(server, cwd=WEB, env={**node_environment(), "BARN_API": barn.url}, start_new_session=True)
         say(f"Fold Barn is ready at http://127.0.0.1:{web_port} (API at {barn.url})")
         barn.run_until_stopped()
     except KeyboardInterrupt:
         pass
     finally:
         if vite:
-            vite.terminate()
+            os.killpg(vite.pid, signal.SIGTERM)
         barn.stop()
 
 
