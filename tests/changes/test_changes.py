@@ -166,14 +166,14 @@ def test_killed_in_the_middle_of_copying_it_goes_on(barn_site: Site, monkeypatch
     barn_site.pool()
     barn_site.volume(size="400 GiB")
     lose(barn_site, "petrel")
-    barn_site.yard.machines.speed = 40.0
+    barn_site.yard.machines.speed = 10.0
     number = changes.carry_out("rebuild", {"pool": "quayside"}, None)
     looks = iter(range(100))
 
     def die_later(self: Any, *args: Any) -> None:
-        if next(looks) == 4:
-            raise Killed
         original(self, *args)
+        if next(looks) == 1:  # with orders just given, so that some are surely under way
+            raise Killed
 
     original = rebuild._Mover._order
     with monkeypatch.context() as patch:

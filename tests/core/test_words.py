@@ -10,7 +10,6 @@ from foldbarn.core.counters import rate
 from foldbarn.core.errors import Conflict, NotPossible
 from foldbarn.core.figures import Part, apply_parts, make_figure
 from foldbarn.core.flows import max_min_rates
-from foldbarn.core.hardware import ReportedDisk, judge, read_inventory
 from foldbarn.core.lamps import Lamp, Outlook, State, worst
 from foldbarn.core.names import check_name, natural_key
 from foldbarn.core.protection import Level, Protection
@@ -97,52 +96,6 @@ def test_no_resource_is_exceeded_and_every_flow_meets_a_full_one(routes: list[li
         assert any(
             load[i] >= capacities[i] * (1 - 1e-9) and rate_ >= max(r for r, other in zip(rates, routes, strict=True) if i in other) * (1 - 1e-9) for i in route
         )
-
-
-def disk(**facts: object) -> ReportedDisk:
-    plain = {"bay": "1", "kernel_name": "sda", "serial": "S", "wwn": "", "model": "", "media": "ssd", "size_bytes": 10 * GB, "boot": False,
-             "mounted": (), "partition_table": "", "signature": "", "label": "", "read_only": False}  # fmt: skip
-    return ReportedDisk(**(plain | facts))  # type: ignore[arg-type]
-
-
-def test_a_verdict_gives_every_reason() -> None:
-    assert judge(disk()).fit
-    found = judge(disk(mounted=("/srv",), partition_table="gpt", signature="xfs", size_bytes=GB - 1, read_only=True))
-    assert found.reasons == (
-        "it is mounted at /srv", "it carries a gpt partition table", "it carries a signature of xfs",
-        "it is too small: 1000 MB, where 1 GB is the least", "it is read-only",
-    )  # fmt: skip
-    assert judge(disk(boot=True, partition_table="gpt", mounted=("/",))).reasons == ("its node boots from it",)
-    assert judge(disk(size_bytes=GB)).fit
-    worn = judge(disk(reallocated=312, percentage_used=95))
-    assert worn.fit
-    assert worn.watch == ("312 sectors reallocated", "95 % of its rated life used")
-
-
-def test_a_disk_seen_through_two_paths_is_one_disk() -> None:
-    device = {"type": "disk", "size": 10 * GB, "rota": False, "tran": "sata", "serial": "S1", "wwn": "0x5", "model": "m"}
-    report = {"node": {"name": "n", "room": "r", "rack": "k"}, "lsblk": {"blockdevices": [device | {"name": "sdb"}, device | {"name": "sdd"}]}}
-    found = read_inventory(report)
-    assert [d.paths for d in found.disks] == [("sdb", "sdd")]
-
-
-NODE = {"name": "n", "room": "r", "rack": "k"}
-
-
-@pytest.mark.parametrize(
-    "report",
-    [
-        None,
-        [],
-        {},
-        {"node": {}},
-        {"node": NODE | {"name": ""}, "lsblk": {"blockdevices": []}},
-        {"node": NODE, "lsblk": {"blockdevices": [{"type": "disk", "name": "sda", "size": "big"}]}},
-    ],
-)
-def test_a_report_of_another_shape_is_refused(report: object) -> None:
-    with pytest.raises(NotPossible, match="agent protocol"):
-        read_inventory(report)
 
 
 def test_protection_in_words() -> None:

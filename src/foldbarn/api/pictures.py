@@ -50,7 +50,7 @@ def disk_out(outlook: Outlook, disk: Disk) -> DiskOut:
     return DiskOut(
         name=disk.name, bay=disk.bay, media=disk.media, size_bytes=disk.size_bytes, used_bytes=used * pool.extent_bytes if pool else 0,
         role=disk.role.value, pool=pool.name if pool else None, serial=disk.serial, state=_state(outlook.disk(disk)),
-        fit=disk.role == Role.UNCLAIMED, reasons=list(disk.reasons),
+        fit=disk.role == Role.UNCLAIMED, reasons=disk.why,
     )  # fmt: skip
 
 

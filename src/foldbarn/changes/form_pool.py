@@ -16,14 +16,16 @@ from foldbarn.changes.runner import Run
 from foldbarn.core.capacity import LEDGER_LABELS, PoolSpace, account_pool, by_domain, stranded_slots
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Part, make_figure
-from foldbarn.core.hardware import POOL_SIGNATURE, read_inventory
+from foldbarn.core.hardware import POOL_SIGNATURE
 from foldbarn.core.media import MEDIA_WORDS
 from foldbarn.core.names import check_name, natural_key
 from foldbarn.core.protection import Level, Protection
+from foldbarn.core.reading import read_inventory
 from foldbarn.core.site import Contact, Disk, Pool, Role, SiteView
 from foldbarn.core.units import GIB, MIB, say_binary, say_count, say_list, say_size
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import DiskRow, NodeRow, PoolRow
+from foldbarn.store.views import current_view
 
 
 class FormPoolParams(Params):
@@ -90,7 +92,8 @@ class FormPool(Kind[FormPoolParams]):
 
     def step_prepare(self, run: Run[FormPoolParams]) -> str:
         by_node = _serials_by_node(run)
-        run.tell_nodes({node: {"kind": "prepare", "pool": run.params.name.strip(), "disks": disks} for node, disks in by_node.items()})
+        mark = current_view().mark
+        run.tell_nodes({node: {"kind": "prepare", "pool": run.params.name.strip(), "site": mark, "disks": disks} for node, disks in by_node.items()})
         return f"{say_count(sum(map(len, by_node.values())), 'disk')} prepared on {say_count(len(by_node), 'node')}."
 
     def step_check(self, run: Run[FormPoolParams]) -> str:
@@ -164,7 +167,7 @@ def _disk_blocker(view: SiteView, disk: Disk) -> Note | None:
     if disk.pool >= 0:
         return Note(sentence=f"{disk.name} is taken: it belongs to pool {view.pools[disk.pool].name}.", about="disks")
     if disk.role in (Role.UNFIT, Role.BOOT):
-        return Note(sentence=f"{disk.name} is not fit: {say_list(list(disk.reasons))}.", about="disks")
+        return Note(sentence=f"{disk.name} is not fit: {say_list(disk.why)}.", about="disks")
     if not disk.present:
         return Note(sentence=f"{disk.name} is missing from {node.name}.", about="disks")
     if node.contact != Contact.HEARD:

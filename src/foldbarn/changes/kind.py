@@ -26,7 +26,7 @@ P = TypeVar("P", bound=Params)
 
 
 class Kind(ABC, Generic[P]):
-    """One kind of change. Steps are named in the preview; each name is a method.
+    """One kind of change. Steps are named in the preview; each name is a method, and what follows a colon is what it is about (run.subject).
 
     A step in `inside` takes (run, session): its effects commit together with the record that it is done.
     Any other step takes (run): it talks to agents, and may be repeated from its start without harm.
@@ -54,8 +54,15 @@ class Kind(ABC, Generic[P]):
 
     def step(self, name: str) -> Callable[..., str]:
         """What a step does; returns its outcome as a sentence."""
-        method: Callable[..., str] = getattr(self, f"step_{name}")
+        method: Callable[..., str] = getattr(self, f"step_{name.partition(':')[0]}")
         return method
+
+    def is_inside(self, name: str) -> bool:
+        return name.partition(":")[0] in self.inside
+
+    def to_keep(self, params: P) -> dict[str, Any]:
+        """The parameters as they are recorded; a kind that takes secrets replaces them here."""
+        return params.model_dump(mode="json")
 
 
 KINDS: dict[str, Kind[Any]] = {}

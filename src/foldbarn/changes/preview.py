@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import hashlib
-from typing import Any
+from dataclasses import asdict
+from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from foldbarn.core.arranging import LevelEffect
 from foldbarn.core.capacity import LEDGER_LABELS, Ledger
 from foldbarn.core.errors import BarnError
 from foldbarn.core.figures import Figure
@@ -70,6 +72,50 @@ class DomainRow(BaseModel):
     stranded: int
 
 
+class TextRow(BaseModel):
+    """One effect in words: before and after; about is the node, disk or place it concerns."""
+
+    label: str
+    before: str = ""
+    after: str = ""
+
+
+class CheckRow(BaseModel):
+    """One precheck with what would cure it."""
+
+    name: str
+    result: Literal["pass", "doubt", "fail"]
+    sentence: str
+    cure: str = ""
+    about: str = ""
+
+
+class LossRow(BaseModel):
+    """What losing one thing would do to the vote."""
+
+    what: str
+    votes_lost: int
+    votes_left: int
+    decides: bool
+
+
+class LevelRow(BaseModel):
+    """A level of fault domain before or after: domains, smallest and largest in bytes, bytes stranded for two and three copies (null: too few domains)."""
+
+    level: str
+    domains: int
+    smallest: int
+    smallest_name: str
+    largest: int
+    largest_name: str
+    stranded_two: int | None
+    stranded_three: int | None
+
+    @classmethod
+    def of(cls, effect: LevelEffect) -> LevelRow:
+        return cls(**{**asdict(effect), "level": effect.level.value})
+
+
 class Preview(BaseModel):
     """Steps and effects of a change as the site stands at `revision`. `digest` is the same while nothing that matters has changed."""
 
@@ -91,6 +137,12 @@ class Preview(BaseModel):
     seconds: float | None = None
     bottleneck: str = ""
     protection: str = ""
+    texts: list[TextRow] = Field(default_factory=list)
+    checks: list[CheckRow] = Field(default_factory=list)
+    losses: list[LossRow] = Field(default_factory=list)
+    levels_before: list[LevelRow] = Field(default_factory=list)
+    levels_after: list[LevelRow] = Field(default_factory=list)
+    type_to_confirm: str = ""  # what a person must type before it is carried out, where it destroys something
     warnings: list[Note] = Field(default_factory=list)
     blockers: list[Note] = Field(default_factory=list)
 

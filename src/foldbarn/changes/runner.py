@@ -43,6 +43,7 @@ class Run(Generic[P]):
     params: P
     step: int = 0
     attempt: int = 1
+    subject: str = ""  # what the step is about, where its kind has a step for each of several things
     agents: Callable[[str], Agent] = lambda url: Agent(url, open_client())
 
     def order_id(self, node: str, part: object = "") -> str:
@@ -162,7 +163,8 @@ def _next_step(run: Run[Any], kind: Kind[Any]) -> bool:
         step.state, step.started_at = "running", step.started_at or func.now()
         tell(session, "changes")
     try:
-        if name in kind.inside:
+        run.subject = name.partition(":")[2]
+        if kind.is_inside(name):
             with transaction() as session:
                 outcome = kind.step(name)(run, session)
                 _finish_step(session, run, outcome)

@@ -1,23 +1,28 @@
-"""What agents report, read into facts, and the first verdict on every disk.
-
-The shapes are those of the ordinary Linux tools: `lsblk --json --bytes --output-all`, `smartctl --json --all`,
-`ip --json link` (docs/agent-protocol.md).
-"""
+"""What is known of a node's hardware, and the verdict on every disk."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, replace
-from typing import Any
+from collections.abc import Collection
+from dataclasses import dataclass, field, replace
+from typing import NamedTuple
 
-from foldbarn.core.errors import NotPossible
-from foldbarn.core.media import media_of
-from foldbarn.core.units import GB, MB, say_size
+from foldbarn.core.health import Health
+from foldbarn.core.identity import Sight, same_disks
+from foldbarn.core.units import GB, say_count, say_list, say_size
 
 SMALLEST_BYTES = GB  # a disk under this is not worth pooling; common practice
-POOL_SIGNATURE = "foldbarn_strips"  # the FSTYPE that an agent writes to a disk it prepared; its LABEL is the pool
+POOL_SIGNATURE = "foldbarn_strips"  # the FSTYPE that an agent writes to a disk it prepared; its LABEL is the pool, its UUID the site's mark
+RAID_SIGNATURES = ("linux_raid_member", "isw_raid_member", "ddf_raid_member", "nvidia_raid_member", "via_raid_member", "promise_fasttrack_raid_member")
 
-REALLOCATED, PENDING, UNCORRECTABLE = 5, 197, 198  # ATA attribute numbers
+# Reasons that clearing a disk does away with. Everything else is how the disk is, or what it is used for.
+CLEARABLE = frozenset({"partition-table", "signature", "claimed"})
+
+
+class Reason(NamedTuple):
+    """Why a disk is unfit: a code for rules, and a sentence without capital and full stop for people."""
+
+    code: str
+    sentence: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -27,22 +32,28 @@ class ReportedDisk:
     bay: str
     kernel_name: str
     serial: str
-    wwn: str
+    wwn: str  # plain form, see core.identity
     model: str
     media: str
     size_bytes: int
-    boot: bool
-    mounted: tuple[str, ...]
-    partition_table: str
-    signature: str
-    label: str
-    read_only: bool
-    reallocated: int = 0
-    pending: int = 0
-    uncorrectable: int = 0
-    percentage_used: int = 0
-    critical_warning: int = 0
+    boot: bool = False
+    mounted: tuple[str, ...] = ()
+    partition_table: str = ""
+    partitions: int = 0
+    signature: str = ""
+    label: str = ""
+    owner: str = ""  # the mark of the site whose pool prepared it
+    read_only: bool = False
+    removable: bool = False
+    health: Health = field(default_factory=Health)
     paths: tuple[str, ...] = ()  # kernel names under which the node sees it
+    enclosure: str = ""  # id of the box it says it stands in
+    inspected: bool = True  # false where only the BMC or a text tells of it: nobody has looked at what it carries
+
+    @property
+    def identity(self) -> str:
+        """See core.identity.Sight."""
+        return Sight("", self.kernel_name, self.wwn, self.serial, self.model).identity
 
 
 @dataclass(frozen=True, slots=True)
@@ -53,27 +64,30 @@ class ReportedPort:
     purpose: str
     up: bool
     bytes_per_second: int
+    mtu: int = 1500
+    addresses: tuple[str, ...] = ()
+    neighbour: str = ""
 
 
 @dataclass(frozen=True, slots=True)
 class Inventory:
-    """Everything one agent reports of its node."""
+    """Everything one source says of a node. room and rack are empty where the source does not know."""
 
     node: str
-    room: str
-    rack: str
-    position: int
-    cores: int
-    memory_bytes: int
-    disks: tuple[ReportedDisk, ...]
-    ports: tuple[ReportedPort, ...]
+    room: str = ""
+    rack: str = ""
+    position: int = 0
+    cores: int = 0
+    memory_bytes: int = 0
+    disks: tuple[ReportedDisk, ...] = ()
+    ports: tuple[ReportedPort, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)
 class Verdict:
     """Fit or not, with every reason, not only the first; `watch` are reasons to look at a fit disk."""
 
-    reasons: tuple[str, ...] = ()
+    reasons: tuple[Reason, ...] = ()
     watch: tuple[str, ...] = ()
 
     @property
@@ -81,120 +95,50 @@ class Verdict:
         return not self.reasons
 
 
-def judge(disk: ReportedDisk) -> Verdict:
-    """Whether a disk may be used, from what its node says of it."""
-    reasons = []
-    if disk.boot:
-        reasons.append("its node boots from it")
-    elif disk.mounted:
-        reasons.append(f"it is mounted at {disk.mounted[0]}")
-    if disk.partition_table and not disk.boot:
-        reasons.append(f"it carries a {disk.partition_table} partition table")
-    if disk.signature and disk.signature != POOL_SIGNATURE and not disk.boot:
-        reasons.append(f"it carries a signature of {disk.signature}")
-    if disk.size_bytes < SMALLEST_BYTES:
-        reasons.append(f"it is too small: {say_size(disk.size_bytes)}, where {say_size(SMALLEST_BYTES)} is the least")
-    if disk.read_only:
-        reasons.append("it is read-only")
-    return Verdict(tuple(reasons), tuple(_watch(disk)))
+def clearable(codes: Collection[str]) -> bool:
+    """Whether clearing would make the disk fit: it is unfit only for what it carries."""
+    return bool(codes) and CLEARABLE.issuperset(codes)
 
 
-def _watch(disk: ReportedDisk) -> list[str]:
-    """Health figures that want a person: ATA attributes 5, 197, 198; NVMe critical warning and percentage used."""
-    found = []
-    for count, words in (
-        (disk.reallocated, "sectors reallocated"),
-        (disk.pending, "sectors pending"),
-        (disk.uncorrectable, "sectors uncorrectable"),
-    ):
-        if count > 0:
-            found.append(f"{count:,} {words}")
-    if disk.critical_warning:
-        found.append(f"NVMe critical warning {disk.critical_warning:#04x}")
-    if disk.percentage_used >= 90:
-        found.append(f"{disk.percentage_used} % of its rated life used")
-    return found
+def judge(disk: ReportedDisk, *, site_mark: str = "", pool: str | None = None) -> Verdict:
+    """Whether a disk may be used, from what its node says of it.
 
-
-def read_inventory(report: Any) -> Inventory:
-    """An agent's report as facts.
-
-    Raises NotPossible, with the place, where the report does not have the shape of the agent protocol.
+    site_mark: the mark of this site; pool: name of the pool it belongs to, None outside pools.
     """
-    try:
-        node = report["node"]
-        bays = report.get("bays", {})
-        smart = report.get("smartctl", {})
-        disks = [
-            _read_disk(device, bays, smart.get(f"/dev/{device['name']}", {})) for device in report["lsblk"]["blockdevices"] if device.get("type") == "disk"
-        ]
-        purposes = report.get("purposes", {})
-        ports = [_read_port(link, purposes) for link in report.get("ip", []) if link.get("ifname") != "lo"]
-        return Inventory(
-            node=_text(node, "name"),
-            room=_text(node, "room"),
-            rack=_text(node, "rack"),
-            position=int(node.get("position", 0)),
-            cores=int(node.get("cores", 0)),
-            memory_bytes=int(node.get("memory_bytes", 0)),
-            disks=tuple(_join_paths(disks)),
-            ports=tuple(ports),
-        )
-    except (KeyError, TypeError, ValueError, AttributeError) as error:
-        raise NotPossible(f"The report is not in the agent protocol's shape: {type(error).__name__} at {error}.") from error
+    reasons: list[Reason] = []
+    if disk.boot:
+        reasons.append(Reason("boot", "its node boots from it"))
+    elif disk.mounted:
+        reasons.append(Reason("mounted", f"it is in use at {say_list(list(disk.mounted))}"))
+    if disk.partition_table and not disk.boot:
+        inside = f" with {say_count(disk.partitions, 'partition')}" if disk.partitions else ""
+        reasons.append(Reason("partition-table", f"it carries a {disk.partition_table} partition table{inside}"))
+    if disk.signature and not disk.boot:
+        reasons += _signature(disk, site_mark, pool)
+    if disk.size_bytes < SMALLEST_BYTES:
+        reasons.append(Reason("too-small", f"it is too small: {say_size(disk.size_bytes)}, where {say_size(SMALLEST_BYTES)} is the least"))
+    if disk.read_only:
+        reasons.append(Reason("read-only", "it is read-only"))
+    if disk.removable:
+        reasons.append(Reason("removable", "it is removable"))
+    reasons += [Reason("failing", sentence) for sentence in disk.health.failing()]
+    if not disk.identity:
+        reasons.append(Reason("nameless", "it shows neither a serial number nor a world-wide name, so it could not be told from others"))
+    return Verdict(tuple(reasons), tuple(disk.health.watch()))
 
 
-def _join_paths(disks: list[ReportedDisk]) -> list[ReportedDisk]:
-    """Entries with the same serial and WWN are one disk seen through several paths."""
-    by_identity: dict[tuple[str, str], ReportedDisk] = {}
-    for disk in disks:
-        known = by_identity.get((disk.serial, disk.wwn))
-        paths = (*(known.paths if known else ()), disk.kernel_name)
-        by_identity[(disk.serial, disk.wwn)] = replace(known or disk, paths=paths)
-    return list(by_identity.values())
+def _signature(disk: ReportedDisk, site_mark: str, pool: str | None) -> list[Reason]:
+    if disk.signature != POOL_SIGNATURE:
+        kind = "RAID" if disk.signature in RAID_SIGNATURES else "file-system"
+        return [Reason("signature", f"it carries a {kind} signature ({disk.signature})")]
+    if disk.owner != site_mark:
+        return [Reason("claimed", f"another site has claimed it for its pool '{disk.label}'")]
+    if pool is None or disk.label != pool:
+        return [Reason("claimed", f"it still carries the mark of pool '{disk.label}'")]
+    return []
 
 
-def _text(node: Mapping[str, Any], key: str) -> str:
-    value = node[key]
-    if not isinstance(value, str) or not value.strip():
-        raise ValueError(f"node.{key}")
-    return value
-
-
-def _read_disk(device: Mapping[str, Any], bays: Mapping[str, str], smart: Mapping[str, Any]) -> ReportedDisk:
-    children = device.get("children") or []
-    mounts = [m for part in [device, *children] for m in part.get("mountpoints") or [] if m]
-    attributes = {a["id"]: int(a["raw"]["value"]) for a in smart.get("ata_smart_attributes", {}).get("table", [])}
-    nvme = smart.get("nvme_smart_health_information_log", {})
-    serial = str(device.get("serial") or "").strip()
-    name = str(device["name"])
-    return ReportedDisk(
-        bay=str(bays.get(serial, name)),
-        kernel_name=name,
-        serial=serial or f"unnumbered {name}",
-        wwn=str(device.get("wwn") or ""),
-        model=str(device.get("model") or ""),
-        media=media_of(name, device.get("tran"), bool(device.get("rota"))),
-        size_bytes=int(device["size"]),
-        boot=any(m in ("/", "/boot", "/boot/efi") for m in mounts),
-        mounted=tuple(mounts),
-        partition_table=str(device.get("pttype") or ""),
-        signature=str(device.get("fstype") or ""),
-        label=str(device.get("label") or ""),
-        read_only=bool(device.get("ro")),
-        reallocated=attributes.get(REALLOCATED, 0),
-        pending=attributes.get(PENDING, 0),
-        uncorrectable=attributes.get(UNCORRECTABLE, 0),
-        percentage_used=int(nvme.get("percentage_used", 0)),
-        critical_warning=int(nvme.get("critical_warning", 0)),
-    )
-
-
-def _read_port(link: Mapping[str, Any], purposes: Mapping[str, str]) -> ReportedPort:
-    name = str(link["ifname"])
-    return ReportedPort(
-        name=name,
-        purpose=str(purposes.get(name, "client")),
-        up=link.get("operstate") == "UP",
-        bytes_per_second=int(link.get("link_speed_mbit", 0)) * MB // 8,
-    )
+def join_paths(node: str, disks: list[ReportedDisk]) -> list[ReportedDisk]:
+    """Entries of one node that are the same disk, joined: the first keeps its facts, and all its names are its paths."""
+    groups = same_disks([Sight(node, d.kernel_name, d.wwn, d.serial, d.model) for d in disks])
+    return [replace(disks[g[0]], paths=tuple(disks[i].kernel_name for i in g)) for g in groups]

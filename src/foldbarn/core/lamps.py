@@ -84,14 +84,20 @@ class Outlook:
             return State(Lamp.FAILED, f"{node.name} reports without it since {self._ago(disk.missing_since)}.")
         if disk.watch:
             return State(Lamp.WATCH, f"{say_list(list(disk.watch)).capitalize()}.")
+        if disk.missing_paths:
+            return State(Lamp.WATCH, f"{say_list(list(disk.missing_paths)).capitalize()}.")
+        if disk.role == Role.CAPACITY and disk.reasons:
+            return State(Lamp.WATCH, f"It is in use, but {say_list(disk.why)}.")
         if disk.role == Role.UNFIT:
-            return State(Lamp.SOUND, f"Not used: {say_list(list(disk.reasons))}.")
+            return State(Lamp.SOUND, f"Not used: {say_list(disk.why)}.")
         return State(Lamp.SOUND, "As it should be.")
 
     def node(self, node: Node) -> State:
         """A node's own state, without its disks'."""
         if node.contact == Contact.SILENT:
             return State(Lamp.NOT_HEARD, f"No report since {self._ago(node.since)}. {node.reason}".strip())
+        if node.contact == Contact.AWAITED:
+            return State(Lamp.NOT_HEARD, node.reason or "Known from a description; its agent has not reported yet.")
         if node.contact == Contact.GARBLED:
             return State(Lamp.NOT_HEARD, f"It answers, but not in the agent protocol. {node.reason}".strip())
         if node.reason:
@@ -193,7 +199,7 @@ class Outlook:
                 found.append(Attention(state.lamp, "volume", volume.name, f"{volume.name} {doing}", state.reason, 0.0))
         for row, node in enumerate(view.nodes):
             state = self.node(node)
-            if state.lamp != Lamp.SOUND:
+            if state.lamp != Lamp.SOUND and node.contact != Contact.AWAITED:
                 doing = "is not heard" if state.lamp == Lamp.NOT_HEARD else "needs a look"
                 held = int(view.disk_used[view.disk_node == row].sum())
                 ending = f" It holds {say_count(held, 'strip')}." if held and state.lamp == Lamp.NOT_HEARD else ""
@@ -207,10 +213,10 @@ class Outlook:
     def _disk_attention(self, disk: Disk) -> Attention | None:
         state = self.disk(disk)
         if state.lamp in (Lamp.FAILED, Lamp.WATCH):
-            doing = "is missing" if state.lamp == Lamp.FAILED else "is wearing out"
+            doing = "is missing" if state.lamp == Lamp.FAILED else "is wearing out" if disk.watch else "lacks a path" if disk.missing_paths else "needs a look"
             return Attention(state.lamp, "disk", disk.name, f"{disk.name} {doing}", state.reason, disk.missing_since)
         if disk.role == Role.UNFIT and state.lamp == Lamp.SOUND:
-            return Attention(Lamp.AWAY, "disk", disk.name, f"{disk.name} is not fit for use", f"{say_list(list(disk.reasons)).capitalize()}.", 0.0)
+            return Attention(Lamp.AWAY, "disk", disk.name, f"{disk.name} is not fit for use", f"{say_list(disk.why).capitalize()}.", 0.0)
         return None
 
     def _pool_attention(self, row: int, pool: Pool) -> list[Attention]:

@@ -33,3 +33,27 @@ def check_name(name: str, kind: str, taken: list[str]) -> str:
         but_for_case = "" if twin == name else f" (as '{twin}'; case does not tell names apart)"
         raise Conflict(f"A {kind} named '{name}' exists already{but_for_case}.", about="name", next_step="Choose another name.")
     return name
+
+
+_SPAN = re.compile(r"\{(\d+)\.\.(\d+)\}")
+MOST_NAMES = 4096
+
+
+def expand(pattern: str) -> list[str]:
+    """Names of a pattern: "heron-{01..12}" is heron-01 to heron-12, leading zeros kept; without braces, the one name.
+
+    Several spans multiply, the last one running fastest. Raises NotPossible: a span that runs backwards, braces
+    that are no span, more than 4096 names.
+    """
+    parts = _SPAN.split(pattern)
+    names = [parts[0]]
+    for first, last, rest in zip(parts[1::3], parts[2::3], parts[3::3], strict=True):
+        if int(last) < int(first):
+            raise NotPossible(f"The span {{{first}..{last}}} runs backwards.", about="pattern", next_step=f"Write {{{last}..{first}}}.")
+        if (int(last) - int(first) + 1) * len(names) > MOST_NAMES:
+            raise NotPossible(f"'{pattern}' stands for more than {MOST_NAMES:,} names.", about="pattern")
+        width = len(first) if first.startswith("0") else 0
+        names = [f"{name}{number:0{width}d}{rest}" for name in names for number in range(int(first), int(last) + 1)]
+    if any("{" in name or "}" in name for name in names):
+        raise NotPossible(f"'{pattern}' has braces that are no span of numbers.", about="pattern", next_step="Write a span as {1..9} or {01..12}.")
+    return names

@@ -16,6 +16,8 @@ import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags, Ints
 from foldbarn.core.errors import NotFound
+from foldbarn.core.hardware import Reason, clearable
+from foldbarn.core.network import Port
 from foldbarn.core.protection import Level, Protection
 
 
@@ -25,6 +27,7 @@ class Contact(StrEnum):
     HEARD = "heard"  # its last report is recent and made sense
     SILENT = "silent"  # no answer in time
     GARBLED = "garbled"  # it answers, but not in the agent protocol
+    AWAITED = "awaited"  # known from a file, its BMC or the site's text; no agent has reported yet
 
 
 class Role(StrEnum):
@@ -50,8 +53,21 @@ class Rack:
 
 
 @dataclass(frozen=True, slots=True)
+class Enclosure:
+    """A box of disks that several nodes reach: a fault domain beside the nodes, in the rack where it stands."""
+
+    number: int
+    name: str
+    rack: int  # row in SiteView.racks
+    nodes: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True, slots=True)
 class Node:
-    """A server. `since` is when its contact last changed, `given_up` whether the grace time has passed since then."""
+    """A server. `since` is when its contact last changed, `given_up` whether the grace time has passed since then.
+
+    member, keeper: whether it belongs to the cluster, and has a vote in it; clock_offset: seconds its clock is ahead of ours.
+    """
 
     number: int
     name: str
@@ -61,6 +77,15 @@ class Node:
     since: float = 0.0  # seconds since 1970
     given_up: bool = False
     port_bytes_per_second: int = 0  # all storage ports that are up together
+    cores: int = 0
+    memory_bytes: int = 0
+    clock_offset: float | None = None
+    ports: tuple[Port, ...] = ()
+    member: bool = False
+    keeper: bool = False
+    dedicated: bool = False  # to storage: nothing else is meant to run there
+    agent_url: str = ""
+    agent_name: str = ""  # what its agent calls it, where that is another name
 
 
 @dataclass(frozen=True, slots=True)
@@ -79,8 +104,24 @@ class Disk:
     present: bool = True
     missing_since: float = 0.0
     given_up: bool = False
-    reasons: tuple[str, ...] = ()
+    reasons: tuple[Reason, ...] = ()
     watch: tuple[str, ...] = ()
+    enclosure: int = -1  # row in SiteView.enclosures
+    model: str = ""
+    wwn: str = ""
+    paths: tuple[str, ...] = ()  # node:name under which it is seen, the first by the node that carries it
+    missing_paths: tuple[str, ...] = ()
+    lit: bool = False  # its location light
+
+    @property
+    def why(self) -> list[str]:
+        """Its reasons as phrases."""
+        return [reason.sentence for reason in self.reasons]
+
+    @property
+    def clearable(self) -> bool:
+        """Whether clearing it would make it fit; never for a boot disk or one in use."""
+        return self.role == Role.UNFIT and clearable([reason.code for reason in self.reasons])
 
 
 METADATA_SHARE = 100  # one part in this many of a pooled disk holds metadata; common practice is about 1 %
@@ -125,6 +166,23 @@ class Volume:
         return len(self.placement)
 
 
+@dataclass(frozen=True, slots=True)
+class Cluster:
+    """The nodes that decide together. leader and term as last heard from its members; forming until it has shown that it can lose its leader."""
+
+    name: str
+    service_address: str
+    witness: str = ""  # name; empty where there is none
+    witness_url: str = ""
+    witness_room: str = ""  # where it stands; empty: apart from all
+    witness_rack: str = ""
+    encrypted: bool = False
+    forming: bool = False
+    leader: str = ""
+    term: int = 0
+    mail_to: str = ""
+
+
 Named = TypeVar("Named", Room, Rack, Node, Disk, Pool, Volume)
 
 
@@ -141,6 +199,11 @@ class SiteView:
     pools: tuple[Pool, ...] = ()
     volumes: tuple[Volume, ...] = ()
     incoming: dict[int, int] = field(default_factory=dict)  # disk number -> strips on their way to it
+    enclosures: tuple[Enclosure, ...] = ()
+    cluster: Cluster | None = None
+    mark: str = ""  # what distinguishes this site's disks from another site's
+    closed_ports: tuple[tuple[str, str, int, str], ...] = ()  # from node, to node, port, why: what the last test of the port plan found shut
+    ports_tested_at: float = 0.0  # seconds since 1970; 0 for never
 
     # Arrays over disks, [disks]. -----------------------------------------------------------------
 
@@ -149,9 +212,14 @@ class SiteView:
         return np.array([d.node for d in self.disks], dtype=np.int64)
 
     @cached_property
+    def disk_box(self) -> Ints:
+        """What each disk fails with at the level of nodes: its node's row, or len(nodes) + its enclosure's row."""
+        return np.array([d.node if d.enclosure < 0 else len(self.nodes) + d.enclosure for d in self.disks], dtype=np.int64)
+
+    @cached_property
     def disk_rack(self) -> Ints:
-        racks: Ints = np.array([n.rack for n in self.nodes], dtype=np.int64)
-        return racks[self.disk_node] if self.disks else self.disk_node
+        racks: Ints = np.array([n.rack for n in self.nodes] + [e.rack for e in self.enclosures], dtype=np.int64)
+        return racks[self.disk_box] if self.disks else self.disk_node
 
     @cached_property
     def disk_room(self) -> Ints:
@@ -166,16 +234,16 @@ class SiteView:
             case Level.RACK:
                 return self.disk_rack
             case Level.NODE:
-                return self.disk_node
+                return self.disk_box
             case Level.DISK:
                 return np.arange(len(self.disks), dtype=np.int64)
 
     def domain_names(self, level: Level) -> list[str]:
         """Names by domain row."""
-        things: dict[Level, tuple[Room | Rack | Node | Disk, ...]] = {
+        things: dict[Level, tuple[Room | Rack | Node | Enclosure | Disk, ...]] = {
             Level.ROOM: self.rooms,
             Level.RACK: self.racks,
-            Level.NODE: self.nodes,
+            Level.NODE: (*self.nodes, *self.enclosures),
             Level.DISK: self.disks,
         }
         return [thing.name for thing in things[level]]

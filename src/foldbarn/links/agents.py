@@ -8,6 +8,7 @@ NotPossible            core's: the agent refused an order; trying again will not
 from __future__ import annotations
 
 import asyncio
+import time
 from dataclasses import dataclass
 from typing import Any
 
@@ -51,6 +52,17 @@ class Agent:
             return {(int(v), int(e), int(s)) for v, e, s in found["strips"]}
         except (KeyError, TypeError, ValueError) as error:
             raise Garbled(f"{self.url} lists its strips in another shape.") from error
+
+    def probe(self, targets: list[tuple[str, int]]) -> list[tuple[bool, str]]:
+        """Has the node try to open a connection to each address and port; whether it could, and why not."""
+        found = _body(self._ask("POST", "/v1/probe", {"targets": [{"address": a, "port": p} for a, p in targets]}))
+        try:
+            results = [(bool(r["open"]), str(r["why"])[:MOST_TEXT]) for r in found["results"]]
+        except (KeyError, TypeError) as error:
+            raise Garbled(f"{self.url} answers a probe in another shape.") from error
+        if len(results) != len(targets):
+            raise Garbled(f"{self.url} answers {len(results)} of {len(targets)} probes.")
+        return results
 
     def send(self, order: dict[str, Any]) -> OrderProgress:
         """Gives an order; the same id again is the same order. Raises NotPossible when the agent refuses it."""
@@ -113,7 +125,11 @@ async def ask_reports(urls: dict[int, str]) -> dict[int, dict[str, Any] | Unreac
 
         async def ask(url: str) -> dict[str, Any] | Unreachable:
             try:
+                asked = time.time()
                 body = _body(await client.get(url.rstrip("/") + "/v1/report"))
+                if isinstance(body.get("clock"), int | float):
+                    # Its clock against the middle of question and answer, as in RFC 5905.
+                    body["clock_offset"] = float(body["clock"]) - (asked + time.time()) / 2
                 return body if body.get("protocol") == PROTOCOL else Garbled("It does not speak the agent protocol.")
             except httpx.HTTPError as error:
                 return _unreachable(url, error)

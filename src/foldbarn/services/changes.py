@@ -63,7 +63,7 @@ def carry_out(kind_name: str, params: dict[str, Any], digest: str | None, actor:
     touches = kind.touches(wish)
     with transaction() as session:
         row = ChangeRow(
-            kind=kind.name, params=wish.model_dump(mode="json"), about=kind.about(wish), touches=touches, state="waiting",
+            kind=kind.name, params=kind.to_keep(wish), about=kind.about(wish), touches=touches, state="waiting",
             actor=actor or session.scalars(select(SiteRow.operator)).one(), reason=reason,
             revision=fresh.revision, preview=fresh.model_dump(mode="json"),
         )  # fmt: skip

@@ -16,7 +16,7 @@ from sqlalchemy.orm import Session
 
 from foldbarn.core.counters import rate
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
-from foldbarn.core.hardware import read_inventory
+from foldbarn.core.reading import read_inventory
 from foldbarn.core.rebuild import LEVEL_TOLERANCE, imbalance, plan_levelling, plan_rebuild
 from foldbarn.core.site import Contact
 from foldbarn.links.agents import Agent, Garbled, ask_reports, open_client
@@ -31,6 +31,7 @@ log = structlog.get_logger()
 WATCH_LOCK = 0x0A7C4
 BY_ITSELF = "Fold Barn, by itself"
 TICK_SECONDS = 0.25
+CLOCK_STEP = 0.1  # seconds; smaller drifts are within what the question itself takes
 
 
 @dataclass(slots=True)
@@ -95,7 +96,7 @@ class Watch:
     def _due(self) -> dict[int, str]:
         now = time.monotonic()
         with transaction() as session:
-            urls = {number: url for number, url in session.execute(select(NodeRow.id, NodeRow.agent_url))}
+            urls = {number: url for number, url in session.execute(select(NodeRow.id, NodeRow.agent_url).where(NodeRow.agent_url != ""))}
         return {n: url for n, url in urls.items() if self.pauses.setdefault(n, _Pause()).next_at <= now}
 
     def _take(self, answers: dict[int, dict[str, Any] | Unreachable]) -> None:
@@ -155,13 +156,27 @@ def note_report(number: int, report: dict[str, Any]) -> None:
                 node_is_back(session, node)
             node.contact, node.reason, node.since, node.given_up, changed = Contact.HEARD.value, "", datetime.now(UTC), False, True
         if inventory is not None:
-            if inventory.node.casefold() != node.name.casefold():
+            if inventory.node.casefold() != node.agent_name.casefold():
                 raise NotPossible(f"It says it is {inventory.node}.")
             take_inventory(session, node, inventory)
             node.inventory_version, changed = version, True
         _note_counters(session, node, report)
-        if changed:
+        if _note_bearings(node, report) or changed:
             announce(session, "site")
+
+
+def _note_bearings(node: NodeRow, report: dict[str, Any]) -> bool:
+    """What a node says of its clock and its cluster. True where that is worth a new picture of the site."""
+    changed = False
+    offset = report.get("clock_offset")
+    if isinstance(offset, float) and (node.clock_offset is None or abs(offset - node.clock_offset) > CLOCK_STEP):
+        node.clock_offset, changed = round(offset, 2), True
+    says = report.get("cluster")
+    if isinstance(says, dict):
+        says = {k: says[k] for k in ("name", "keeper", "leader", "term", "address") if k in says}
+        if says != node.says:
+            node.says, changed = says, True
+    return changed
 
 
 def _note_counters(session: Session, node: NodeRow, report: dict[str, Any]) -> None:
@@ -199,7 +214,9 @@ def give_up() -> None:
     with transaction() as session:
         grace = session.scalars(select(SiteRow.grace_seconds)).one()
         cutoff = func.now() - func.make_interval(0, 0, 0, 0, 0, 0, grace)
-        nodes = session.execute(update(NodeRow).where(NodeRow.contact != "heard", NodeRow.given_up.is_(False), NodeRow.since < cutoff).values(given_up=True))
+        nodes = session.execute(
+            update(NodeRow).where(NodeRow.contact.in_(("silent", "garbled")), NodeRow.given_up.is_(False), NodeRow.since < cutoff).values(given_up=True)
+        )
         disks = session.execute(
             update(DiskRow).where(DiskRow.present.is_(False), DiskRow.given_up.is_(False), DiskRow.missing_since < cutoff).values(given_up=True)
         )

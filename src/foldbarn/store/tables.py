@@ -23,6 +23,10 @@ class SiteRow(Base):
     revision: Mapped[int] = mapped_column(default=1)
     grace_seconds: Mapped[float]
     operator: Mapped[str]
+    mark: Mapped[str] = mapped_column(server_default=text("gen_random_uuid()"))  # written to its disks, so that no other site takes them
+    closed_ports: Mapped[list[Any]] = mapped_column(server_default="[]")  # [from, to, port, why] of the last test of the port plan
+    ports_tested_at: Mapped[datetime | None]
+    description: Mapped[str] = mapped_column(server_default="")  # the site's text as last taken, word for word
     __table_args__ = (CheckConstraint("id = 1", name="one_site"),)
 
 
@@ -41,12 +45,27 @@ class RackRow(Base):
     __table_args__ = (Index("rack_name_taken", func.lower(text("name")), unique=True),)
 
 
+class EnclosureRow(Base):
+    """A box of disks that several nodes reach."""
+
+    __tablename__ = "enclosure"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    rack_id: Mapped[int] = mapped_column(ForeignKey("rack.id"))
+    nodes: Mapped[list[Any]]
+    __table_args__ = (Index("enclosure_name_taken", func.lower(text("name")), unique=True),)
+
+
 class NodeRow(Base):
-    """A server and what was last heard of it. `contact`, `reason`, `since`, `given_up` as in core.site.Node."""
+    """A server and what was last heard of it. `contact`, `reason`, `since`, `given_up` as in core.site.Node.
+
+    agent_url is empty where only files, its BMC or the site's text tell of it; source is which of them did last.
+    """
 
     __tablename__ = "node"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str]
+    agent_name: Mapped[str] = mapped_column(server_default="")  # what its agent calls it; its name here may be another
     agent_url: Mapped[str]
     rack_id: Mapped[int] = mapped_column(ForeignKey("rack.id"))
     position: Mapped[int] = mapped_column(default=0)
@@ -59,9 +78,18 @@ class NodeRow(Base):
     cores: Mapped[int] = mapped_column(default=0)
     memory_bytes: Mapped[int] = mapped_column(default=0)
     ports: Mapped[list[Any]] = mapped_column(default=list)
+    source: Mapped[str] = mapped_column(server_default="agent")
+    bmc_url: Mapped[str] = mapped_column(server_default="")
+    clock_offset: Mapped[float | None]  # seconds ahead of ours
+    member: Mapped[bool] = mapped_column(server_default=text("false"))
+    keeper: Mapped[bool] = mapped_column(server_default=text("false"))
+    dedicated: Mapped[bool] = mapped_column(server_default=text("false"))
+    says: Mapped[dict[str, Any]] = mapped_column(server_default="{}")  # what it last said of its cluster: name, leader, term
     __table_args__ = (
         Index("node_name_taken", func.lower(text("name")), unique=True),
-        CheckConstraint("contact in ('heard', 'silent', 'garbled')", name="node_contact"),
+        CheckConstraint("contact in ('heard', 'silent', 'garbled', 'awaited')", name="node_contact"),
+        CheckConstraint("source in ('agent', 'files', 'bmc', 'text')", name="node_source"),
+        CheckConstraint("member or not keeper", name="keepers_are_members"),
     )
 
 
@@ -98,15 +126,39 @@ class DiskRow(Base):
     present: Mapped[bool] = mapped_column(default=True)
     missing_since: Mapped[datetime | None]
     given_up: Mapped[bool] = mapped_column(default=False)
-    reasons: Mapped[list[Any]] = mapped_column(default=list)
+    reasons: Mapped[list[Any]] = mapped_column(default=list)  # [code, sentence]
     watch: Mapped[list[Any]] = mapped_column(default=list)
+    identity: Mapped[str]  # see core.identity; node and kernel name where it shows none
+    box: Mapped[str] = mapped_column(server_default="")  # id of the enclosure it says it stands in
+    enclosure_id: Mapped[int | None] = mapped_column(ForeignKey("enclosure.id"))
+    missing_paths: Mapped[list[Any]] = mapped_column(server_default="[]")
+    lit: Mapped[bool] = mapped_column(server_default=text("false"))
     __table_args__ = (
-        Index("disk_seen_once", "node_id", "serial", unique=True),
+        Index("disk_identity_taken", "identity", unique=True),
+        Index("disk_node", "node_id"),
         Index("disk_name_taken", func.lower(text("name")), unique=True),
         Index("disk_pool", "pool_id"),
         CheckConstraint("role in ('boot', 'capacity', 'unclaimed', 'unfit')", name="disk_role"),
         CheckConstraint("(role = 'capacity') = (pool_id is not null)", name="capacity_has_a_pool"),
     )
+
+
+class ClusterRow(Base):
+    """One row once a cluster is being formed. sealed_key: the data key, readable only with the passphrase."""
+
+    __tablename__ = "cluster"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    service_address: Mapped[str]
+    witness: Mapped[str] = mapped_column(default="")
+    witness_url: Mapped[str] = mapped_column(default="")
+    witness_room: Mapped[str] = mapped_column(default="")
+    witness_rack: Mapped[str] = mapped_column(default="")
+    sealed_key: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    mail: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    forming: Mapped[bool] = mapped_column(default=True)
+    change_id: Mapped[int] = mapped_column(ForeignKey("change.id"))
+    __table_args__ = (CheckConstraint("id = 1", name="one_cluster"),)
 
 
 class DiskWorkRow(Base):

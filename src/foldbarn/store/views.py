@@ -11,12 +11,14 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from foldbarn.core.arrays import Disks
+from foldbarn.core.hardware import Reason
 from foldbarn.core.names import natural_key
+from foldbarn.core.network import Port
 from foldbarn.core.protection import Level, Protection
-from foldbarn.core.site import Contact, Disk, Node, Pool, Rack, Role, Room, SiteView, Volume
+from foldbarn.core.site import Cluster, Contact, Disk, Enclosure, Node, Pool, Rack, Role, Room, SiteView, Volume
 from foldbarn.core.units import say_list
 from foldbarn.store.database import snapshot
-from foldbarn.store.tables import DiskRow, MoveRow, NodeRow, PlacementRow, PoolRow, RackRow, RoomRow, SiteRow, VolumeRow
+from foldbarn.store.tables import ClusterRow, DiskRow, EnclosureRow, MoveRow, NodeRow, PlacementRow, PoolRow, RackRow, RoomRow, SiteRow, VolumeRow
 
 CHUNK = 4096  # extents per placement row
 
@@ -53,6 +55,8 @@ def load_view(session: Session) -> SiteView:
     rack_rows = {r.id: i for i, r in enumerate(racks)}
     nodes = sorted(session.scalars(select(NodeRow)), key=lambda n: (rack_rows[n.rack_id], n.position, natural_key(n.name)))
     node_rows = {n.id: i for i, n in enumerate(nodes)}
+    enclosures = sorted(session.scalars(select(EnclosureRow)), key=lambda e: natural_key(e.name))
+    box_rows = {e.id: i for i, e in enumerate(enclosures)}
     pools = sorted(session.scalars(select(PoolRow)), key=lambda p: natural_key(p.name))
     pool_rows = {p.id: i for i, p in enumerate(pools)}
     return SiteView(
@@ -61,7 +65,12 @@ def load_view(session: Session) -> SiteView:
         rooms=tuple(Room(r.id, r.name) for r in rooms),
         racks=tuple(Rack(r.id, r.name, room_rows[r.room_id]) for r in racks),
         nodes=tuple(_node(n, rack_rows[n.rack_id]) for n in nodes),
-        disks=tuple(_disks(session, node_rows, pool_rows)),
+        enclosures=tuple(Enclosure(e.id, e.name, rack_rows[e.rack_id], tuple(e.nodes)) for e in enclosures),
+        disks=tuple(_disks(session, node_rows, pool_rows, box_rows)),
+        cluster=_cluster(session, nodes),
+        mark=site.mark,
+        closed_ports=tuple((str(a), str(b), int(p), str(w)) for a, b, p, w in site.closed_ports),
+        ports_tested_at=epoch(site.ports_tested_at),
         pools=tuple(
             Pool(p.id, p.name, p.extent_bytes, Protection(p.copies, Level(p.level)), Level(p.headroom) if p.headroom else None, p.fill_line, p.forming)
             for p in pools
@@ -80,16 +89,40 @@ def _node(row: NodeRow, rack: int) -> Node:
     storage = [p for p in row.ports if p["purpose"] == "storage"]
     down = [p["name"] for p in storage if not p["up"]]
     reason = row.reason
-    if row.contact == Contact.HEARD and down:
+    if row.contact == Contact.AWAITED:
+        told = {"files": "inventory files", "bmc": "its BMC", "text": "the site's text"}.get(row.source, "a description")
+        reason = f"Known from {told}; its agent has not reported yet."
+    elif row.contact == Contact.HEARD and down:
         reason = f"Storage port {say_list(down)} is down; {len(storage) - len(down)} of {len(storage)} carry its traffic."
     speed = sum(p["bytes_per_second"] for p in storage if p["up"])
-    return Node(row.id, row.name, rack, Contact(row.contact), reason, epoch(row.since), row.given_up, speed)
+    ports = tuple(
+        Port(row.name, p["name"], p["purpose"], p["up"], p["bytes_per_second"], p.get("mtu", 1500), tuple(p.get("addresses", ())), p.get("neighbour", ""))
+        for p in row.ports
+    )
+    return Node(
+        row.id, row.name, rack, Contact(row.contact), reason, epoch(row.since), row.given_up, speed, row.cores, row.memory_bytes, row.clock_offset, ports,
+        row.member, row.keeper, row.dedicated, row.agent_url, row.agent_name,
+    )  # fmt: skip
 
 
-def _disks(session: Session, node_rows: dict[int, int], pool_rows: dict[int, int]) -> list[Disk]:
+def _cluster(session: Session, nodes: list[NodeRow]) -> Cluster | None:
+    """The cluster; its leader is who the members heard now name with the highest term."""
+    row = session.get(ClusterRow, 1)
+    if row is None:
+        return None
+    said = [n.says for n in nodes if n.member and n.contact == Contact.HEARD and n.says.get("name") == row.name]
+    newest = max(said, key=lambda s: int(s.get("term", 0)), default={})
+    return Cluster(
+        row.name, row.service_address, row.witness, row.witness_url, row.witness_room, row.witness_rack, bool(row.sealed_key), row.forming,
+        str(newest.get("leader") or ""), int(newest.get("term", 0)), str(row.mail.get("to", "")),
+    )  # fmt: skip
+
+
+def _disks(session: Session, node_rows: dict[int, int], pool_rows: dict[int, int], box_rows: dict[int, int]) -> list[Disk]:
     columns = (
         DiskRow.id, DiskRow.name, DiskRow.bay, DiskRow.node_id, DiskRow.media, DiskRow.size_bytes, DiskRow.serial, DiskRow.role,
         DiskRow.pool_id, DiskRow.present, DiskRow.missing_since, DiskRow.given_up, DiskRow.reasons, DiskRow.watch,
+        DiskRow.enclosure_id, DiskRow.model, DiskRow.wwn, DiskRow.paths, DiskRow.missing_paths, DiskRow.lit,
     )  # fmt: skip
     found = [
         Disk(
@@ -105,10 +138,37 @@ def _disks(session: Session, node_rows: dict[int, int], pool_rows: dict[int, int
             present,
             epoch(missing),
             given_up,
-            tuple(reasons),
+            tuple(Reason(code, sentence) for code, sentence in reasons),
             tuple(watch),
+            box_rows[box] if box else -1,
+            model,
+            wwn,
+            tuple(paths),
+            tuple(missing_paths),
+            lit,
         )
-        for number, name, bay, node, media, size, serial, role, pool, present, missing, given_up, reasons, watch in session.execute(select(*columns))
+        for (
+            number,
+            name,
+            bay,
+            node,
+            media,
+            size,
+            serial,
+            role,
+            pool,
+            present,
+            missing,
+            given_up,
+            reasons,
+            watch,
+            box,
+            model,
+            wwn,
+            paths,
+            missing_paths,
+            lit,
+        ) in session.execute(select(*columns))
     ]
     return sorted(found, key=lambda d: (d.node, d.role != Role.BOOT, d.media != "nvme", natural_key(d.bay)))
 

@@ -3,25 +3,22 @@
 from __future__ import annotations
 
 import hashlib
-import json
 from typing import Any
 
 from foldbarn.core.hardware import POOL_SIGNATURE
 from foldbarn.core.site import slots_of
+from foldbarn.yard import council
+from foldbarn.yard.council import BadOrder
 from foldbarn.yard.machines import Machines, Order, Strip, copies_of
-from foldbarn.yard.scenario import StandInDisk
+from foldbarn.yard.scenario import StandInDisk, StandInPort
 
 PROTOCOL = "foldbarn-agent/1"
-
-
-class BadOrder(Exception):
-    """An order that the agent refuses, in a sentence."""
 
 
 def inventory(machines: Machines, node: str) -> dict[str, Any]:
     """What the node's agent reports, in the shapes of lsblk, smartctl and ip."""
     built = machines.nodes[node]
-    inside = [d for d in built.disks if d.serial not in machines.pulled]
+    inside = machines.inside(node)
     devices, smart, bays = [], {}, {}
     letters = iter("abcdefghijklmnopqrstuvwxyz")
     nvmes = 0
@@ -46,9 +43,31 @@ def inventory(machines: Machines, node: str) -> dict[str, Any]:
         },
         "lsblk": {"blockdevices": devices},
         "smartctl": smart,
-        "ip": [{"ifname": p.name, "operstate": "UP" if p.up else "DOWN", "mtu": 9000, "link_speed_mbit": p.megabits} for p in built.ports],
+        "ip": [_link(machines, node, number, p) for number, p in enumerate(built.ports, 2)],
         "purposes": {p.name: p.purpose for p in built.ports},
+        "neighbours": {p.name: p.neighbour for p in built.ports if p.neighbour},
         "bays": bays,
+        "enclosures": {d.serial: d.enclosure for d in inside if d.enclosure},
+    }
+
+
+def addresses_of(machines: Machines, node: str, port: StandInPort) -> list[str]:
+    """The addresses a port has: those it was given, else those it came with."""
+    return machines.addresses.get(f"{node}:{port.name}", list(port.addresses))
+
+
+def _link(machines: Machines, node: str, number: int, port: StandInPort) -> dict[str, Any]:
+    """A link as `ip --json addr` prints it."""
+    found = [(a.split("/")[0], int(a.split("/")[1])) for a in addresses_of(machines, node, port)]
+    return {
+        "ifindex": number,
+        "ifname": port.name,
+        "flags": ["BROADCAST", "MULTICAST", *(["UP", "LOWER_UP"] if port.up else [])],
+        "mtu": port.mtu,
+        "operstate": "UP" if port.up else "DOWN",
+        "link_type": "ether",
+        "addr_info": [{"family": "inet6" if ":" in a else "inet", "local": a, "prefixlen": n, "scope": "global"} for a, n in found],
+        "link_speed_mbit": port.megabits,
     }
 
 
@@ -67,8 +86,9 @@ def _device(machines: Machines, disk: StandInDisk, name: str) -> dict[str, Any]:
         "wwn": disk.wwn,
         "model": disk.model,
         "pttype": "gpt" if disk.boot else None,
-        "fstype": POOL_SIGNATURE if pool else disk.signature or None,
+        "fstype": POOL_SIGNATURE if pool else None if disk.serial in machines.cleared else disk.signature or None,
         "label": pool,
+        "uuid": machines.site_of.get(disk.serial) if pool else None,
         "mountpoints": [],
     }
     if disk.boot:
@@ -97,11 +117,15 @@ def _smart(machines: Machines, disk: StandInDisk) -> dict[str, Any]:
 
 
 def inventory_version(machines: Machines, node: str) -> str:
-    """Changes whenever the inventory does, written sectors aside."""
-    found = inventory(machines, node)
-    for smart in found["smartctl"].values():
-        smart.pop("nvme_smart_health_information_log", None)
-    return hashlib.sha256(json.dumps(found, sort_keys=True).encode()).hexdigest()[:16]
+    """Changes whenever the inventory does, written sectors aside. Asked for every second, so it is made from what can change only."""
+    built = machines.nodes[node]
+    disks = [
+        (d.serial, machines.pool_of.get(d.serial), machines.site_of.get(d.serial), d.serial in machines.cleared, d.size_bytes, d.signature, d.double_path)
+        for d in machines.inside(node)
+    ]
+    worn = any(d.wears for d in built.disks) and int(machines.clock // 14_400)
+    ports = [(p.name, p.purpose, p.up, p.megabits, p.mtu, p.neighbour, addresses_of(machines, node, p)) for p in built.ports]
+    return hashlib.sha256(repr((built.room, built.rack, built.cores, built.memory_bytes, disks, worn, ports)).encode()).hexdigest()[:16]
 
 
 def counters(machines: Machines, node: str) -> dict[str, Any]:
@@ -109,8 +133,7 @@ def counters(machines: Machines, node: str) -> dict[str, Any]:
     return {
         "disks": {
             d.serial: {"read_bytes": int(c.read_bytes), "written_bytes": int(c.written_bytes)}
-            for d in machines.nodes[node].disks
-            if d.serial not in machines.pulled
+            for d in machines.inside(node)
             for c in [machines.counters[d.serial]]
         }
     }
@@ -125,7 +148,11 @@ def take_order(machines: Machines, node: str, body: dict[str, Any]) -> Order:
     if known is not None:
         return known
     order = Order(body["id"], node, body["kind"], body)
-    handlers = {"prepare": _prepare, "release": _release, "reserve": _reserve, "drop": _drop, "copy": _copy, "locate": _locate}
+    handlers = {
+        "prepare": _prepare, "release": _release, "reserve": _reserve, "drop": _drop, "copy": _copy, "locate": _locate,
+        "clear": _clear, "address": _address, "ready": council.ready, "join": council.join, "leave": council.leave,
+        "elect": council.elect, "lead": council.lead, "publish": council.publish,
+    }  # fmt: skip
     if order.kind not in handlers:
         raise BadOrder(f"unknown kind of order '{order.kind}'")
     handlers[order.kind](machines, order)
@@ -160,7 +187,7 @@ def describe_order(order: Order) -> dict[str, Any]:
 
 
 def _own_disk(machines: Machines, node: str, serial: str) -> StandInDisk:
-    if machines.node_of.get(serial) != node or serial in machines.pulled:
+    if serial not in machines.disks or node not in machines.nodes_of(serial) or serial in machines.pulled:
         raise BadOrder(f"{node} has no disk {serial}")
     return machines.disks[serial]
 
@@ -169,10 +196,11 @@ def _prepare(machines: Machines, order: Order) -> None:
     for serial in order.body["disks"]:
         disk = _own_disk(machines, order.node, serial)
         label = machines.pool_of.get(serial)
-        if disk.boot or disk.signature or (label and label != order.body["pool"]):
+        if disk.boot or (disk.signature and serial not in machines.cleared) or (label and label != order.body["pool"]):
             raise BadOrder(f"disk {serial} is in use")
     for serial in order.body["disks"]:
         machines.pool_of[serial] = order.body["pool"]
+        machines.site_of[serial] = order.body.get("site", "")
     order.state = "done"
 
 
@@ -183,7 +211,51 @@ def _release(machines: Machines, order: Order) -> None:
             raise BadOrder(f"disk {serial} still holds {len(machines.strips[serial])} strips")
     for serial in order.body["disks"]:
         machines.pool_of.pop(serial, None)
+        machines.site_of.pop(serial, None)
     order.state = "done"
+
+
+def _clear(machines: Machines, order: Order) -> None:
+    """Wipes what a disk carries. Refused for a boot disk and for one that holds strips of the site that asks."""
+    serial = order.body["disk"]
+    disk = _own_disk(machines, order.node, serial)
+    if disk.boot:
+        raise BadOrder(f"{order.node} boots from disk {serial}")
+    if machines.strips.get(serial) and machines.site_of.get(serial) == order.body.get("site"):
+        raise BadOrder(f"disk {serial} still holds {len(machines.strips[serial])} strips")
+    for strip in list(machines.strips.get(serial, ())):
+        machines.drop_strip(serial, strip)
+    machines.pool_of.pop(serial, None)
+    machines.site_of.pop(serial, None)
+    machines.cleared.add(serial)
+    order.state = "done"
+
+
+def _address(machines: Machines, order: Order) -> None:
+    """Gives ports their addresses; a port not named keeps its own."""
+    ports = {p.name for p in machines.nodes[order.node].ports}
+    for name in order.body["ports"]:
+        if name not in ports:
+            raise BadOrder(f"{order.node} has no port {name}")
+    for name, addresses in order.body["ports"].items():
+        machines.addresses[f"{order.node}:{name}"] = list(addresses)
+    order.state = "done"
+
+
+def probe(machines: Machines, node: str, targets: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Tries to open a connection to each target's address and port; `open`, and why not."""
+    owner = {a.split("/")[0]: (n.name, p) for n in machines.nodes.values() for p in n.ports for a in addresses_of(machines, n.name, p)}
+    results = []
+    for target in targets:
+        name, port = owner.get(str(target["address"]), ("", None))
+        if not name or port is None or not port.up or not machines.power[name]:
+            why = "no answer"
+        elif (name, int(target["port"])) in machines.shut:
+            why = "refused"
+        else:
+            why = ""
+        results.append({"open": not why, "why": why})
+    return results
 
 
 def _reserve(machines: Machines, order: Order) -> None:

@@ -9,7 +9,7 @@ from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
-from foldbarn.yard.scenario import StandInDisk, StandInNode
+from foldbarn.yard.scenario import WITNESS, StandInDisk, StandInNode
 
 Strip = tuple[int, int, int]  # volume number, extent, strip
 
@@ -41,6 +41,21 @@ class Order:
 
 
 @dataclass(slots=True)
+class Council:
+    """What the stand-in nodes know of their cluster: who decides, who leads. One at a time; the name is empty where there is none."""
+
+    name: str = ""
+    prepared: list[str] = field(default_factory=list)
+    members: list[str] = field(default_factory=list)
+    keepers: list[str] = field(default_factory=list)
+    witness: str = ""
+    leader: str = ""
+    term: int = 0
+    address: str = ""  # the service address, once published
+    leaderless: float = 0.0  # seconds for which nobody has led
+
+
+@dataclass(slots=True)
 class Counters:
     """Totals since the disk was made; they only grow."""
 
@@ -55,7 +70,7 @@ class Machines:
         self.nodes = {n.name: n for n in nodes}
         self.disks: dict[str, StandInDisk] = {d.serial: d for n in nodes for d in n.disks}
         self.node_of: dict[str, str] = {d.serial: n.name for n in nodes for d in n.disks}
-        self.power: dict[str, bool] = dict.fromkeys(self.nodes, True)
+        self.power: dict[str, bool] = dict.fromkeys([*self.nodes, WITNESS], True)
         self.answers: dict[str, str] = dict.fromkeys(self.nodes, "well")  # well, slowly, garbled
         self.pulled: set[str] = set()
         self.pool_of: dict[str, str] = {}  # serial -> pool label it was prepared for
@@ -63,6 +78,11 @@ class Machines:
         self.orders: dict[str, Order] = {}
         self.counters: dict[str, Counters] = {serial: Counters() for serial in self.disks}
         self.lit: set[str] = set()  # location lights
+        self.site_of: dict[str, str] = {}  # serial -> mark of the site that prepared it
+        self.cleared: set[str] = set()  # serials of disks that no longer carry what they came with
+        self.addresses: dict[str, list[str]] = {}  # node:port -> addresses it was given
+        self.shut: set[tuple[str, int]] = set()  # node and port that its firewall lets nothing in on
+        self.council = Council()
         self.speed = 1.0
         self.clock = 0.0  # seconds of the yard's own time
         self._writes: list[tuple[str, tuple[Any, ...]]] = []
@@ -84,6 +104,11 @@ class Machines:
         self.power.update({k: v for k, v in facts.get("power", {}).items() if k in self.power})
         self.pulled = set(facts.get("pulled", []))
         self.pool_of = facts.get("pool_of", {})
+        self.site_of = facts.get("site_of", {})
+        self.cleared, self.lit = set(facts.get("cleared", [])), set(facts.get("lit", []))
+        self.addresses = facts.get("addresses", {})
+        self.shut = {(node, port) for node, port in facts.get("shut", [])}
+        self.council = Council(**facts.get("council", {}))
         self.speed = facts.get("speed", 1.0)
         self.clock = facts.get("clock", 0.0)
         for serial, (read, written) in facts.get("counters", {}).items():
@@ -103,6 +128,12 @@ class Machines:
             "power": self.power,
             "pulled": sorted(self.pulled),
             "pool_of": self.pool_of,
+            "site_of": self.site_of,
+            "cleared": sorted(self.cleared),
+            "lit": sorted(self.lit),
+            "addresses": self.addresses,
+            "shut": sorted(self.shut),
+            "council": asdict(self.council),
             "speed": self.speed,
             "clock": self.clock,
             "counters": {s: tuple(asdict(c).values()) for s, c in self.counters.items()},
@@ -144,7 +175,17 @@ class Machines:
 
     def works(self, serial: str) -> bool:
         """Whether a disk can be read and written now."""
-        return serial in self.disks and serial not in self.pulled and self.power[self.node_of[serial]]
+        return serial in self.disks and serial not in self.pulled and any(self.power[n] for n in self.nodes_of(serial))
+
+    def nodes_of(self, serial: str) -> tuple[str, ...]:
+        """The nodes that reach a disk: the one it is built into, and others where it stands in a box of its own."""
+        return (self.node_of[serial], *self.disks[serial].shared_with)
+
+    def inside(self, node: str) -> list[StandInDisk]:
+        """Disks that a node reaches now."""
+        own = self.nodes[node].disks
+        boxed = [d for d in self.disks.values() if node in d.shared_with]
+        return [d for d in (*own, *boxed) if d.serial not in self.pulled]
 
     def disk_at(self, name: str) -> str | None:
         """Serial of the disk called node-bay."""

@@ -23,6 +23,8 @@ class StandInDisk:
     signature: str = ""  # what it carried when it came
     double_path: bool = False  # seen under two kernel names
     wears: bool = False  # its reallocated sectors grow
+    shared_with: tuple[str, ...] = ()  # other nodes that reach it
+    enclosure: str = ""  # id of the box it stands in
 
 
 @dataclass(slots=True)
@@ -31,6 +33,9 @@ class StandInPort:
     purpose: str
     megabits: int
     up: bool = True
+    addresses: tuple[str, ...] = ()
+    mtu: int = 9000
+    neighbour: str = "quay-switch"
 
 
 @dataclass(slots=True)
@@ -42,9 +47,11 @@ class StandInNode:
     disks: list[StandInDisk] = field(default_factory=list)
     ports: list[StandInPort] = field(default_factory=list)
     cores: int = 32
-    memory_bytes: int = 128 * GB
+    memory_bytes: int = 128 * 2**30
+    clock_offset: float = 0.0  # seconds ahead of everyone else
 
 
+WITNESS = "lamp-room"  # stands apart from both rooms: it has a vote and no disks
 SSD, HDD, NVME, BOOT = 3_840 * GB, 12 * TB, 1_920 * GB, 960 * GB
 
 _LAYOUT = (
@@ -66,7 +73,7 @@ def _disk(node: str, number: int, bay: str, media: str, size: int, model: str, *
 
 
 def skerry_ferries() -> list[StandInNode]:
-    """The nine nodes with their irregularities: a worn disk, a smaller one, a link down, an old file system, a double path."""
+    """The nine nodes with their irregularities: a worn disk, a smaller one, a link down, an old file system, a double path, a clock that is ahead."""
     nodes = []
     for position, (name, room, rack, kind) in enumerate(_LAYOUT):
         disks = [_disk(name, 0, "boot", "ssd", BOOT, "Sound SB960", boot=True)]
@@ -75,7 +82,11 @@ def skerry_ferries() -> list[StandInNode]:
             disks += [_disk(name, 10 + n, str(n), "ssd", SSD, "Holm S3840") for n in range(1, 9)]
         else:
             disks += [_disk(name, 10 + n, str(n), "hdd", HDD, "Geo D12") for n in range(1, 7)]
-        ports = [StandInPort("stor0", "storage", 25_000), StandInPort("stor1", "storage", 25_000), StandInPort("mgmt0", "management", 1_000)]
+        ports = [
+            StandInPort("stor0", "storage", 25_000, addresses=(f"10.20.0.{11 + position}/24",)),
+            StandInPort("stor1", "storage", 25_000, addresses=(f"10.21.0.{11 + position}/24",)),
+            StandInPort("mgmt0", "management", 1_000, addresses=(f"10.10.0.{11 + position}/24", f"fd00:10::{11 + position:x}/64"), mtu=1500),
+        ]
         nodes.append(StandInNode(name, room, rack, position, disks, ports))
     by_name = {n.name: n for n in nodes}
     _bay(by_name["dunlin"], "4").wears = True
@@ -83,6 +94,7 @@ def skerry_ferries() -> list[StandInNode]:
     by_name["kittiwake"].ports[1].up = False
     _bay(by_name["skua"], "3").signature = "ext4"
     _bay(by_name["skua"], "5").double_path = True
+    by_name["skua"].clock_offset = 0.7
     return nodes
 
 

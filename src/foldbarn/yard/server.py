@@ -16,11 +16,12 @@ import httpx
 from fastapi import FastAPI, HTTPException, Request, Response
 from pydantic import BaseModel, Field
 
-from foldbarn.yard import agent
+from foldbarn.yard import agent, council, redfish
 from foldbarn.yard.fluid import tick
 from foldbarn.yard.machines import Machines
-from foldbarn.yard.scenario import skerry_ferries
+from foldbarn.yard.scenario import WITNESS, skerry_ferries
 
+WITNESS_PROTOCOL = "foldbarn-witness/1"
 TICK_SECONDS = 0.1
 SLOW_SECONDS = 6.0
 FASTEST = 10_000.0
@@ -29,9 +30,10 @@ FASTEST = 10_000.0
 class Lever(BaseModel):
     """One pull: `what` names a node or a disk, where the lever needs one."""
 
-    lever: Literal["cut power", "give power", "pull disk", "return disk", "answer", "forget orders", "speed"]
+    lever: Literal["cut power", "give power", "pull disk", "return disk", "answer", "forget orders", "speed", "shut port", "open port"]
     what: str = ""
     how: Literal["well", "slowly", "garbled"] = "well"
+    port: int = Field(default=0, ge=0, le=65_535)
     speed: float = Field(default=1.0, ge=0.0, le=FASTEST)
 
 
@@ -61,6 +63,8 @@ def make_app(machines: Machines, own_url: str, home_url: str) -> FastAPI:
             return Response("<html>it works!</html>", media_type="text/html")
         return Response(json.dumps(body() if callable(body) else body), media_type="application/json")
 
+    app.include_router(redfish.router(machines))
+
     def known(node: str) -> str:
         if node not in machines.nodes:
             raise HTTPException(404, f"no node {node}")
@@ -69,8 +73,26 @@ def make_app(machines: Machines, own_url: str, home_url: str) -> FastAPI:
     @app.get("/agents/{node}/v1/report")
     async def report(node: str, request: Request) -> Response:
         known(node)
-        facts = {"protocol": agent.PROTOCOL, "node": node, "inventory_version": agent.inventory_version(machines, node)}
+        facts: dict[str, Any] = {"protocol": agent.PROTOCOL, "node": node, "inventory_version": agent.inventory_version(machines, node)}
+        facts |= {"clock": time.time() + machines.nodes[node].clock_offset, "cluster": council.describe(machines, node)}
         return await answer(node, {**facts, **agent.counters(machines, node)}, request)
+
+    @app.post("/agents/{node}/v1/probe")
+    async def probe(node: str, body: dict[str, Any], request: Request) -> Response:
+        known(node)
+        try:
+            found = agent.probe(machines, node, body["targets"])
+        except (KeyError, TypeError, ValueError) as error:
+            raise HTTPException(422, f"the probe lacks or misnames {error}") from error
+        return await answer(node, {"results": found}, request)
+
+    @app.get("/witness/{name}/v1/report")
+    async def witness(name: str, request: Request) -> dict[str, Any]:
+        if name != WITNESS:
+            raise HTTPException(404, f"no witness {name}")
+        while not machines.power[name] and not await request.is_disconnected():
+            await asyncio.sleep(0.25)
+        return {"protocol": WITNESS_PROTOCOL, "name": name}
 
     @app.get("/agents/{node}/v1/inventory")
     async def inventory(node: str, request: Request) -> Response:
@@ -84,7 +106,7 @@ def make_app(machines: Machines, own_url: str, home_url: str) -> FastAPI:
     async def strips(node: str, serial: str, request: Request) -> Response:
         try:
             found = agent.strips_on(machines, known(node), serial)
-        except agent.BadOrder as error:
+        except council.BadOrder as error:
             raise HTTPException(404, str(error)) from error
         return await answer(node, {"strips": found}, request)
 
@@ -95,7 +117,7 @@ def make_app(machines: Machines, own_url: str, home_url: str) -> FastAPI:
             return await answer(node, {}, request)
         try:
             order = agent.take_order(machines, node, body)
-        except agent.BadOrder as error:
+        except council.BadOrder as error:
             raise HTTPException(422, str(error)) from error
         except (KeyError, TypeError, ValueError, AttributeError) as error:
             raise HTTPException(422, f"the order lacks or misnames {error}") from error
@@ -128,7 +150,11 @@ def make_app(machines: Machines, own_url: str, home_url: str) -> FastAPI:
                     "disks": [{"name": f"{n.name}-{d.bay}", "inside": d.serial not in machines.pulled} for d in n.disks],
                 }
                 for n in machines.nodes.values()
-            ],
+            ]
+            + [{"name": WITNESS, "power": machines.power[WITNESS], "answers": "well", "disks": []}],
+            "shut": [{"node": node, "port": port} for node, port in sorted(machines.shut)],
+            "witness_url": f"{own_url}/witness/{WITNESS}",
+            "bmc_urls": {name: f"{own_url}/bmc/{name}" for name in machines.nodes},
         }
 
     @app.post("/levers")
@@ -140,10 +166,14 @@ def make_app(machines: Machines, own_url: str, home_url: str) -> FastAPI:
             if serial is None:
                 raise HTTPException(404, f"There is no stand-in disk named '{lever.what}'.")
             (machines.pulled.add if lever.lever == "pull disk" else machines.pulled.discard)(serial)
+        elif lever.what == WITNESS and lever.lever in ("cut power", "give power"):
+            machines.power[WITNESS] = lever.lever == "give power"
         elif lever.what not in machines.nodes:
             raise HTTPException(404, f"There is no stand-in node named '{lever.what}'.")
         elif lever.lever == "answer":
             machines.answers[lever.what] = lever.how
+        elif lever.lever in ("shut port", "open port"):
+            (machines.shut.add if lever.lever == "shut port" else machines.shut.discard)((lever.what, lever.port))
         elif lever.lever == "forget orders":
             machines.forget_orders(lever.what)
         else:
@@ -171,6 +201,7 @@ async def _run_ticks(machines: Machines) -> None:
         await asyncio.sleep(TICK_SECONDS)
         now = time.monotonic()
         tick(machines, now - last)
+        council.tick(machines, now - last)
         last = now
         if number % 10 == 0:
             machines.keep_facts()
