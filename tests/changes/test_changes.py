@@ -318,7 +318,7 @@ POOL = {"name": "p", "disks": ["fulmar-1", "petrel-1", "skua-1"]}
         ("form-pool", POOL | {"disks": []}, "No disk is chosen"),
         ("form-pool", POOL | {"disks": ["fulmar-99"]}, "no disk named fulmar-99"),
         ("form-pool", POOL | {"disks": ["fulmar-boot"]}, "fulmar-boot is not fit: its node boots from it"),
-        ("form-pool", POOL | {"disks": ["skua-3"]}, "skua-3 is not fit: it carries a signature of ext4"),
+        ("form-pool", POOL | {"disks": ["skua-3"]}, "skua-3 is not fit: it carries a file-system signature"),
         ("form-pool", POOL | {"disks": ["razorbill-1"]}, "razorbill-1 is taken: it belongs to pool quayside"),
         ("form-pool", POOL | {"copies": 4}, "4 copies need 4 racks; the chosen disks lie in 3"),
         ("form-pool", POOL | {"copies": 9}, "between 1 and 5 copies"),

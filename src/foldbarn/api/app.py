@@ -8,7 +8,7 @@ from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Annotated
 
-from fastapi import APIRouter, FastAPI, Response
+from fastapi import APIRouter, FastAPI, Query, Response
 from fastapi import Path as PathParameter
 from fastapi.responses import FileResponse
 from sqlalchemy import select
@@ -17,37 +17,50 @@ from starlette.staticfiles import StaticFiles
 
 from foldbarn.api import errors, pictures
 from foldbarn.api.events import Listener
+from foldbarn.api.limit import Limit
 from foldbarn.api.models import (
     Accepted,
     AgentIn,
     AgentOut,
     Ask,
     BarnOut,
+    BmcIn,
+    BmcOut,
     ChangeOut,
     ChangePage,
+    ClusterPage,
     Deed,
     ExtentOut,
+    FilesIn,
     GraceIn,
     LeverIn,
+    LightIn,
+    MachinesOut,
+    OutcomeOut,
+    PassphraseIn,
     PoolOut,
+    PortsTested,
     Problem,
+    TextOut,
     VolumeOut,
     VolumePage,
     Wish,
+    WitnessOut,
     WorkOut,
     YardOut,
 )  # fmt: skip
 from foldbarn.changes.preview import Preview
 from foldbarn.changes.queue import closing_sender
+from foldbarn.changes.text import text_of, write_text
 from foldbarn.core.errors import NotFound
 from foldbarn.links.yard import levers
-from foldbarn.services import changes, intake, site
+from foldbarn.services import changes, cluster, files, intake, site
 from foldbarn.settings import settings
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import VolumeRow
 from foldbarn.store.views import current_view
 
-PROBLEMS = {status: {"model": Problem} for status in (404, 409, 422, 502, 503)}
+PROBLEMS = {status: {"model": Problem} for status in (403, 404, 409, 413, 422, 502, 503)}
 Number = Annotated[int, PathParameter(ge=0, le=2**63 - 1)]  # what the database's bigint holds
 router = APIRouter(prefix="/api", responses=PROBLEMS)  # type: ignore[arg-type]
 
@@ -132,6 +145,66 @@ def ask(number: Number, wish: Ask) -> Response:
     return Response(status_code=204)
 
 
+@router.get("/machines")
+def machines() -> MachinesOut:
+    """Every node and disk with all that is known of it."""
+    return pictures.machines_out(site.outlook())
+
+
+@router.post("/intake/files")
+def take_files(wish: FilesIn) -> list[OutcomeOut]:
+    """Inventory files: each is taken or refused by itself, with a sentence."""
+    found = files.take_files([files.File(f.name, f.text) for f in wish.files])
+    return [OutcomeOut.model_validate(o, from_attributes=True) for o in found]
+
+
+@router.post("/intake/bmc")
+def read_bmc(wish: BmcIn) -> BmcOut:
+    """Reads a node's hardware from its BMC over Redfish."""
+    node, disks, new = files.read_bmc(wish.bmc_url, wish.user, wish.password)
+    return BmcOut(node=node, disks=disks, new=new)
+
+
+@router.get("/text")
+def text() -> TextOut:
+    """The site as text."""
+    with transaction() as session:
+        taken = site.site_row(session).description
+    return TextOut(text=write_text(text_of(current_view())), taken=taken)
+
+
+@router.put("/disks/{name}/light", status_code=204)
+def light(name: str, wish: LightIn) -> Response:
+    """Turns a disk's location light on or off."""
+    cluster.light(name, wish.on)
+    return Response(status_code=204)
+
+
+@router.get("/cluster")
+def read_cluster() -> ClusterPage:
+    """The cluster, its votes, and who reaches what."""
+    return pictures.cluster_out(current_view())
+
+
+@router.post("/cluster/ports")
+def test_ports() -> PortsTested:
+    """Has the agents try every opening of the port plan."""
+    return PortsTested(tries=cluster.try_ports())
+
+
+@router.post("/cluster/passphrase", status_code=204)
+def passphrase(wish: PassphraseIn) -> Response:
+    """Whether a passphrase opens the cluster's key: 204 when it does, 403 when not."""
+    cluster.try_passphrase(wish.passphrase)
+    return Response(status_code=204)
+
+
+@router.get("/witness")
+def witness(url: Annotated[str, Query(max_length=300)]) -> WitnessOut:
+    """The name of the witness at an address."""
+    return WitnessOut(name=cluster.ask_witness(url))
+
+
 @router.post("/agents")
 def agent(announcement: AgentIn) -> AgentOut:
     """An agent says where it can be reached."""
@@ -173,6 +246,7 @@ def make_app() -> FastAPI:
     )  # fmt: skip
     # Only names of this machine are answered, so that no page elsewhere can reach the API under a name of its own.
     app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost", "testserver", "[::1]"])
+    app.add_middleware(Limit)
     errors.install(app)
     app.include_router(router)
 

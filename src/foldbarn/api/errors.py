@@ -21,7 +21,8 @@ STATUS: dict[type[BarnError], tuple[int, str]] = {
 }
 
 
-def _answer(problem: Problem) -> JSONResponse:
+def answer(problem: Problem) -> JSONResponse:
+    """A problem as it leaves."""
     return JSONResponse(problem.model_dump(mode="json", exclude_none=True), problem.status, media_type="application/problem+json")
 
 
@@ -32,21 +33,21 @@ def install(app: FastAPI) -> None:
     async def refused(_: Request, error: BarnError) -> JSONResponse:
         status, title = next(STATUS[c] for c in type(error).__mro__ if c in STATUS)
         fresh = error.fresh if isinstance(error, Outdated) else None
-        return _answer(Problem(title=title, status=status, detail=error.sentence, about=error.about, next_step=error.next_step, preview=fresh))
+        return answer(Problem(title=title, status=status, detail=error.sentence, about=error.about, next_step=error.next_step, preview=fresh))
 
     @app.exception_handler(RequestValidationError)
     async def misshapen(_: Request, error: RequestValidationError) -> JSONResponse:
         first = error.errors()[0]
         field = ".".join(str(part) for part in first["loc"][1:]) or "body"
-        return _answer(Problem(title="Not possible", status=422, detail=f"'{field}' is not usable: {first['msg'].lower()}.", about=field))
+        return answer(Problem(title="Not possible", status=422, detail=f"'{field}' is not usable: {first['msg'].lower()}.", about=field))
 
     @app.exception_handler(HTTPException)
     async def plain(_: Request, error: HTTPException) -> JSONResponse:
-        return _answer(Problem(title="Not found" if error.status_code == 404 else "Not possible", status=error.status_code, detail=f"{error.detail}."))
+        return answer(Problem(title="Not found" if error.status_code == 404 else "Not possible", status=error.status_code, detail=f"{error.detail}."))
 
     @app.exception_handler(IntegrityError)
     async def overtaken(_: Request, error: IntegrityError) -> JSONResponse:
-        return _answer(
+        return answer(
             Problem(
                 title="The site has moved on",
                 status=409,
@@ -57,8 +58,8 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(DataError)
     async def cannot_be_kept(_: Request, error: DataError) -> JSONResponse:
-        return _answer(Problem(title="Not possible", status=422, detail="A value holds something that cannot be stored, such as a zero character."))
+        return answer(Problem(title="Not possible", status=422, detail="A value holds something that cannot be stored, such as a zero character."))
 
     @app.exception_handler(OperationalError)
     async def database_away(_: Request, error: OperationalError) -> JSONResponse:
-        return _answer(Problem(title="Out of reach", status=503, detail="The database does not answer.", next_step="It is waited for; try again in a moment."))
+        return answer(Problem(title="Out of reach", status=503, detail="The database does not answer.", next_step="It is waited for; try again in a moment."))

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field
 
-from foldbarn.changes.preview import LedgerOut, Preview
+from foldbarn.changes.preview import CheckRow, LedgerOut, LossRow, Preview
 from foldbarn.core.figures import Figure
 from foldbarn.core.lamps import Lamp
 from foldbarn.core.loss import DataState
@@ -161,6 +161,203 @@ class Counts(BaseModel):
     volumes: int
 
 
+class StageOut(BaseModel):
+    """One stage of the work: done, next or later, and where it is done."""
+
+    name: str
+    state: Literal["done", "next", "later"]
+    sentence: str
+    path: str
+    offer: str
+
+
+class PortFacts(BaseModel):
+    name: str
+    purpose: str
+    up: bool
+    bytes_per_second: int
+    mtu: int
+    addresses: list[str]
+    neighbour: str
+
+
+class NodeFacts(BaseModel):
+    """Everything known of a node. clock_offset: seconds its clock is ahead."""
+
+    name: str
+    room: str
+    rack: str
+    state: StateOut
+    contact: str
+    cores: int
+    memory_bytes: int
+    clock_offset: float | None
+    member: bool
+    keeper: bool
+    dedicated: bool
+    agent_name: str
+    agent_url: str
+    disks: int
+    fit: int
+    ports: list[PortFacts]
+
+
+class DiskFacts(BaseModel):
+    """Everything known of a disk. paths: node:name under which it is seen."""
+
+    name: str
+    node: str
+    room: str
+    rack: str
+    bay: str
+    media: str
+    model: str
+    size_bytes: int
+    used_bytes: int
+    role: str
+    pool: str | None
+    serial: str
+    wwn: str
+    paths: list[str]
+    missing_paths: list[str]
+    enclosure: str | None
+    lamp: Lamp
+    state: str
+    reasons: list[str]
+    clearable: bool
+    lit: bool
+
+
+class EnclosureFacts(BaseModel):
+    name: str
+    rack: str
+    nodes: list[str]
+
+
+class MachinesOut(BaseModel):
+    nodes: list[NodeFacts]
+    disks: list[DiskFacts]
+    enclosures: list[EnclosureFacts]
+
+
+class FileIn(BaseModel):
+    """An inventory file: its name tells the node where its content does not."""
+
+    name: str = Field(max_length=500)
+    text: str
+
+
+class FilesIn(BaseModel):
+    files: list[FileIn] = Field(max_length=1000)
+
+
+class OutcomeOut(BaseModel):
+    """What became of one file."""
+
+    file: str
+    result: Literal["taken", "skipped", "refused"]
+    sentence: str
+    next_step: str
+    node: str
+
+
+class BmcIn(BaseModel):
+    """A BMC to read once; the password is kept nowhere."""
+
+    bmc_url: str = Field(max_length=300)
+    user: str = Field(max_length=200)
+    password: str = Field(max_length=1000)
+
+
+class BmcOut(BaseModel):
+    node: str
+    disks: int
+    new: bool
+
+
+class TextOut(BaseModel):
+    """The site as text: as it stands now, and as it was last taken, word for word."""
+
+    text: str
+    taken: str
+
+
+class LightIn(BaseModel):
+    on: bool
+
+
+class PassphraseIn(BaseModel):
+    passphrase: str = Field(max_length=1000)
+
+
+class WitnessOut(BaseModel):
+    name: str
+
+
+class ClusterOut(BaseModel):
+    name: str
+    service_address: str
+    witness: str
+    witness_room: str
+    witness_rack: str
+    encrypted: bool
+    forming: bool
+    leader: str
+    term: int
+    mail_to: str
+    keepers: list[str]
+    members: list[str]
+
+
+class ReachOut(BaseModel):
+    """How many of the target's disks the source reaches."""
+
+    source: str
+    target: str
+    reached: int
+    of: int
+    why: str
+
+
+class OpeningOut(BaseModel):
+    """A line of the port plan."""
+
+    name: str
+    source: str
+    target: str
+    protocol: str
+    ports: str
+    why: str
+    purpose: str
+    tested: bool
+
+
+class ShutOut(BaseModel):
+    source: str
+    target: str
+    port: int
+    why: str
+
+
+class PortsTested(BaseModel):
+    tries: int
+
+
+class ClusterPage(BaseModel):
+    """The cluster, its votes, and who reaches what; cluster is null before one is formed."""
+
+    cluster: ClusterOut | None
+    votes: str
+    doubts: list[str]
+    losses: list[LossRow]
+    findings: list[CheckRow]
+    members: list[str]
+    reach: list[ReachOut]
+    port_plan: list[OpeningOut]
+    shut: list[ShutOut]
+    ports_tested_at: float | None
+
+
 class BarnOut(BaseModel):
     """The site in one picture."""
 
@@ -174,6 +371,7 @@ class BarnOut(BaseModel):
     counts: Counts
     rooms: list[RoomOut]
     attention: list[AttentionOut]
+    stages: list[StageOut]
     ledgers: list[LedgerOut]
     free: list[Figure]
     pools: list[PoolOut]
@@ -261,9 +459,10 @@ class WorkOut(BaseModel):
 class LeverIn(BaseModel):
     """One pull of a lever of the yard."""
 
-    lever: Literal["cut power", "give power", "pull disk", "return disk", "answer", "forget orders", "speed"]
+    lever: Literal["cut power", "give power", "pull disk", "return disk", "answer", "forget orders", "speed", "shut port", "open port"]
     what: str = ""
     how: Literal["well", "slowly", "garbled"] = "well"
+    port: int = Field(default=0, ge=0, le=65_535)
     speed: float = Field(default=1.0, ge=0.0, le=10_000.0)
 
 
@@ -279,10 +478,18 @@ class YardNode(BaseModel):
     disks: list[YardDisk]
 
 
+class YardShut(BaseModel):
+    node: str
+    port: int
+
+
 class YardOut(BaseModel):
     speed: float
     clock_seconds: float
     nodes: list[YardNode]
+    shut: list[YardShut]
+    witness_url: str
+    bmc_urls: dict[str, str]
 
 
 class Problem(BaseModel):

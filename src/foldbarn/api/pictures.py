@@ -9,15 +9,26 @@ from foldbarn.api.models import (
     BarnOut,
     ChangeOut,
     ChangePage,
+    ClusterOut,
+    ClusterPage,
     Counts,
+    DiskFacts,
     DiskOut,
     DomainUse,
+    EnclosureFacts,
     ExtentOut,
     FateOut,
+    MachinesOut,
+    NodeFacts,
     NodeOut,
+    OpeningOut,
     PoolOut,
+    PortFacts,
     RackOut,
+    ReachOut,
     RoomOut,
+    ShutOut,
+    StageOut,
     StateOut,
     StepOut,
     StripOut,
@@ -25,15 +36,19 @@ from foldbarn.api.models import (
     VolumePage,
     WhatIf,
 )  # fmt: skip
-from foldbarn.changes.preview import LedgerOut
+from foldbarn.changes.preview import CheckRow, LedgerOut, LossRow
 from foldbarn.core.arrays import Flags
 from foldbarn.core.capacity import by_domain, free_figure, site_ledgers
+from foldbarn.core.cluster import network_findings, reach_matrix, voters, wish_of
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
 from foldbarn.core.lamps import Outlook, State, healing_sentence, worst
 from foldbarn.core.loss import fate, present_strips, without
+from foldbarn.core.network import PORT_PLAN
+from foldbarn.core.quorum import domain_losses, doubts, vote_sentence
 from foldbarn.core.rebuild import imbalance
-from foldbarn.core.site import Disk, Role, SiteView, Volume
+from foldbarn.core.site import Contact, Disk, Role, SiteView, Volume
+from foldbarn.core.stages import stages
 from foldbarn.store.tables import ChangeRow, SiteRow, StepRow, VolumeRow
 
 MOST_MISSING = 2000  # notches drawn on one copy's line
@@ -75,16 +90,69 @@ def node_out(outlook: Outlook, row: int, disks: list[Disk]) -> NodeOut:
 
 def rooms_out(outlook: Outlook) -> list[RoomOut]:
     view = outlook.view
-    by_node: list[list[Disk]] = [[] for _ in view.nodes]
-    for disk in view.disks:
-        by_node[disk.node].append(disk)
     racks: list[list[NodeOut]] = [[] for _ in view.racks]
     for row, node in enumerate(view.nodes):
-        racks[node.rack].append(node_out(outlook, row, by_node[row]))
+        racks[node.rack].append(node_out(outlook, row, view.node_disks[row]))
     rooms: list[list[RackOut]] = [[] for _ in view.rooms]
     for rack, nodes in zip(view.racks, racks, strict=True):
         rooms[rack.room].append(RackOut(name=rack.name, nodes=nodes))
     return [RoomOut(name=room.name, racks=inside) for room, inside in zip(view.rooms, rooms, strict=True)]
+
+
+def machines_out(outlook: Outlook) -> MachinesOut:
+    """Everything known of nodes and disks, in the view's order."""
+    view = outlook.view
+    nodes = [
+        NodeFacts(
+            name=n.name, room=view.rooms[view.racks[n.rack].room].name, rack=view.racks[n.rack].name, state=_state(outlook.node(n)), contact=n.contact.value,
+            cores=n.cores, memory_bytes=n.memory_bytes, clock_offset=n.clock_offset, member=n.member, keeper=n.keeper, dedicated=n.dedicated,
+            agent_name=n.agent_name, agent_url=n.agent_url, disks=len(view.node_disks[i]), fit=sum(d.role == Role.UNCLAIMED for d in view.node_disks[i]),
+            ports=[PortFacts(name=p.name, purpose=p.purpose, up=p.up, bytes_per_second=p.bytes_per_second, mtu=p.mtu, addresses=list(p.addresses),
+                             neighbour=p.neighbour) for p in n.ports],
+        )
+        for i, n in enumerate(view.nodes)
+    ]  # fmt: skip
+    names = [n.name for n in view.nodes]
+    disks = [
+        DiskFacts(
+            name=d.name, node=names[d.node], room=nodes[d.node].room, rack=nodes[d.node].rack, bay=d.bay, media=d.media, model=d.model, size_bytes=d.size_bytes,
+            role=d.role.value, pool=view.pools[d.pool].name if d.pool >= 0 else None, serial=d.serial, wwn=d.wwn, paths=list(d.paths),
+            missing_paths=list(d.missing_paths), enclosure=view.enclosures[d.enclosure].name if d.enclosure >= 0 else None,
+            used_bytes=int(view.disk_used[i]) * view.pools[d.pool].extent_bytes if d.pool >= 0 else 0, lamp=state.lamp, state=state.reason,
+            reasons=d.why, clearable=d.clearable and nodes[d.node].contact == Contact.HEARD, lit=d.lit,
+        )
+        for i, d in enumerate(view.disks)
+        for state in [outlook.disk(d)]
+    ]  # fmt: skip
+    boxes = [EnclosureFacts(name=e.name, rack=view.racks[e.rack].name, nodes=list(e.nodes)) for e in view.enclosures]
+    return MachinesOut(nodes=nodes, disks=disks, enclosures=boxes)
+
+
+def cluster_out(view: SiteView) -> ClusterPage:
+    """The cluster as it stands, and what every member can reach; before it is formed, what one of all nodes would meet."""
+    cluster = view.cluster
+    members = [n.name for n in view.nodes if n.member] or [n.name for n in view.nodes if n.contact == Contact.HEARD]
+    wish = wish_of(view) if cluster and any(n.member for n in view.nodes) else None
+    names = {n.agent_name: n.name for n in view.nodes}
+    return ClusterPage(
+        cluster=ClusterOut(
+            name=cluster.name, service_address=cluster.service_address, witness=cluster.witness, witness_room=cluster.witness_room,
+            witness_rack=cluster.witness_rack, encrypted=cluster.encrypted, forming=cluster.forming, leader=names.get(cluster.leader, cluster.leader),
+            term=cluster.term, mail_to=cluster.mail_to, keepers=[n.name for n in view.nodes if n.keeper], members=[n.name for n in view.nodes if n.member],
+        ) if cluster else None,
+        votes=f"{vote_sentence(voters(view, wish)).capitalize()}." if wish and wish.keepers else "",
+        doubts=[f"{s[0].upper()}{s[1:]}." for s in doubts(voters(view, wish))] if wish else [],
+        losses=[LossRow.model_validate(e, from_attributes=True) for e in domain_losses(voters(view, wish))] if wish else [],
+        findings=[CheckRow(name="network", result=f.weight, sentence=f.sentence, cure=f.cure, about=f.node) for f in network_findings(view, members)],
+        members=members,
+        reach=[ReachOut(source=r.source, target=r.target, reached=r.reached, of=r.of, why=r.why) for r in reach_matrix(view, members)],
+        port_plan=[
+            OpeningOut(name=o.name, source=o.source, target=o.target, protocol=o.protocol, ports=o.ports, why=o.why, purpose=o.purpose, tested=o.tested)
+            for o in PORT_PLAN
+        ],
+        shut=[ShutOut(source=a, target=b, port=p, why=w) for a, b, p, w in view.closed_ports],
+        ports_tested_at=view.ports_tested_at or None,
+    )  # fmt: skip
 
 
 def pool_out(outlook: Outlook, row: int) -> PoolOut:
@@ -204,6 +272,7 @@ def barn_out(outlook: Outlook, site: SiteRow, yard: bool) -> BarnOut:
             for a in outlook.attention()
         ],
         ledgers=[LedgerOut.of(name, ledger) for name, ledger in site_ledgers(view)],
+        stages=[StageOut.model_validate(s, from_attributes=True) for s in stages(view)],
         free=[free_figure(pool, space) for pool, space in zip(view.pools, outlook.spaces, strict=True)],
         pools=[pool_out(outlook, i) for i in range(len(view.pools))],
         volumes=[volume_out(outlook, i) for i in range(len(view.volumes))],

@@ -142,6 +142,7 @@ class Preview(BaseModel):
     losses: list[LossRow] = Field(default_factory=list)
     levels_before: list[LevelRow] = Field(default_factory=list)
     levels_after: list[LevelRow] = Field(default_factory=list)
+    undo: dict[str, Any] | None = None  # kind and params of the change that takes this one back
     type_to_confirm: str = ""  # what a person must type before it is carried out, where it destroys something
     warnings: list[Note] = Field(default_factory=list)
     blockers: list[Note] = Field(default_factory=list)

@@ -109,7 +109,7 @@ class Outlook:
         own = self.node(node)
         if own.lamp == Lamp.NOT_HEARD:
             return own
-        return worst([own, *(self.disk(d) for d in self.view.disks if d.node == row)])
+        return worst([own, *(self.disk(d) for d in self.view.node_disks[row])])
 
     def volume(self, row: int) -> State:
         """A volume's state, with what it still survives, why it is short and what happens next."""

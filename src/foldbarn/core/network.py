@@ -121,7 +121,7 @@ def _subnets(storage: list[Port], nodes: Sequence[str]) -> list[Finding]:
     found: list[Finding] = []
     up = [p for p in storage if p.up]
     holders: dict[Network, set[str]] = defaultdict(set)
-    for port in up:
+    for port in storage:  # a port that is down still says where it belongs
         for network in _networks(port):
             holders[network].add(port.node)
     right = {network for network, who in holders.items() if 2 * len(who) >= len(nodes) and len(who) > 1}

@@ -205,6 +205,14 @@ class SiteView:
     closed_ports: tuple[tuple[str, str, int, str], ...] = ()  # from node, to node, port, why: what the last test of the port plan found shut
     ports_tested_at: float = 0.0  # seconds since 1970; 0 for never
 
+    @cached_property
+    def node_disks(self) -> list[list[Disk]]:
+        """The disks that each node carries, [nodes]."""
+        found: list[list[Disk]] = [[] for _ in self.nodes]
+        for disk in self.disks:
+            found[disk.node].append(disk)
+        return found
+
     # Arrays over disks, [disks]. -----------------------------------------------------------------
 
     @cached_property

@@ -19,6 +19,7 @@ from foldbarn.settings import settings
 
 MOST_TEXT = 200  # characters of an agent's answer that may reach a person
 PROTOCOL = "foldbarn-agent/1"
+WITNESS_PROTOCOL = "foldbarn-witness/1"
 
 
 class Garbled(Unreachable):
@@ -44,6 +45,11 @@ class Agent:
 
     def inventory(self) -> dict[str, Any]:
         return _body(self._ask("GET", "/v1/inventory"))
+
+    def report(self) -> dict[str, Any]:
+        """What it reports every second."""
+        asked = time.time()
+        return _with_offset(_body(self._ask("GET", "/v1/report")), asked)
 
     def strips(self, serial: str) -> set[tuple[int, int, int]]:
         """(volume, extent, strip) of everything a disk holds."""
@@ -84,6 +90,20 @@ class Agent:
             raise _unreachable(self.url, error) from error
 
 
+def read_witness(url: str) -> str:
+    """The name of the witness that answers there. Raises Unreachable, Garbled where something else answers."""
+    with open_client() as client:
+        try:
+            body = _body(client.get(url.rstrip("/") + "/v1/report"))
+        except httpx.HTTPError as error:
+            raise _unreachable(url, error) from error
+        except NotPossible as error:
+            raise Garbled(f"What answers at {url} is no witness.", about=url) from error
+    if body.get("protocol") != WITNESS_PROTOCOL or not isinstance(body.get("name"), str):
+        raise Garbled(f"What answers at {url} is no witness.", about=url)
+    return str(body["name"])
+
+
 def open_client() -> httpx.Client:
     """A client for agents; close it when done. Agents are on the storage network: no proxy is asked."""
     return httpx.Client(timeout=settings().answer_seconds, trust_env=False)
@@ -119,6 +139,13 @@ def _progress(body: dict[str, Any]) -> OrderProgress:
         raise Garbled("The order's progress has another shape.") from error
 
 
+def _with_offset(body: dict[str, Any], asked: float) -> dict[str, Any]:
+    """A report with how many seconds its node's clock is ahead: against the middle of question and answer, as in RFC 5905."""
+    if isinstance(body.get("clock"), int | float):
+        body["clock_offset"] = float(body["clock"]) - (asked + time.time()) / 2
+    return body
+
+
 async def ask_reports(urls: dict[int, str]) -> dict[int, dict[str, Any] | Unreachable]:
     """Asks many agents for their report at once; by key, the report or why there is none."""
     async with httpx.AsyncClient(timeout=settings().answer_seconds, trust_env=False) as client:
@@ -126,10 +153,7 @@ async def ask_reports(urls: dict[int, str]) -> dict[int, dict[str, Any] | Unreac
         async def ask(url: str) -> dict[str, Any] | Unreachable:
             try:
                 asked = time.time()
-                body = _body(await client.get(url.rstrip("/") + "/v1/report"))
-                if isinstance(body.get("clock"), int | float):
-                    # Its clock against the middle of question and answer, as in RFC 5905.
-                    body["clock_offset"] = float(body["clock"]) - (asked + time.time()) / 2
+                body = _with_offset(_body(await client.get(url.rstrip("/") + "/v1/report")), asked)
                 return body if body.get("protocol") == PROTOCOL else Garbled("It does not speak the agent protocol.")
             except httpx.HTTPError as error:
                 return _unreachable(url, error)

@@ -2,26 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import asdict
 from datetime import UTC, datetime
 from typing import Any
 
 import structlog
-from sqlalchemy import func, select, update
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from foldbarn.core.errors import Conflict, NotPossible
-from foldbarn.core.hardware import Inventory, Reason, ReportedDisk, judge
-from foldbarn.core.identity import Sight, find_boxes
 from foldbarn.core.reading import read_inventory
-from foldbarn.core.site import Contact, Role
+from foldbarn.core.site import Contact
 from foldbarn.links.agents import Agent, open_client
 from foldbarn.store.database import announce, transaction
-from foldbarn.store.tables import DiskRow, EnclosureRow, NodeRow, PoolRow, RackRow, RoomRow, SiteRow
+from foldbarn.store.intake import add_node, find_node, take_inventory
+from foldbarn.store.tables import DiskRow, NodeRow, PoolRow
 
 log = structlog.get_logger()
-UNPLACED_ROOM, UNPLACED_RACK = "Unplaced", "unplaced"  # where a node stands until someone arranges it
 
 
 def welcome_agent(agent_url: str) -> str:
@@ -49,168 +45,6 @@ def welcome_agent(agent_url: str) -> str:
         take_inventory(session, node, inventory)
         announce(session, "site")
     return inventory.node
-
-
-def find_node(session: Session, name: str) -> NodeRow | None:
-    """By what its agent calls it, else by its name here; case does not tell names apart."""
-    found = session.scalars(select(NodeRow).where(func.lower(NodeRow.agent_name) == name.lower())).first()
-    return found or session.scalars(select(NodeRow).where(func.lower(NodeRow.name) == name.lower())).one_or_none()
-
-
-def add_node(session: Session, inventory: Inventory, *, source: str) -> NodeRow:
-    """A node that has just become known. Without an agent it is awaited."""
-    contact = Contact.HEARD if source == "agent" else Contact.AWAITED
-    node = NodeRow(
-        name=inventory.node, agent_name=inventory.node, agent_url="", position=inventory.position, contact=contact.value, source=source,
-        rack_id=find_rack(session, inventory.room or UNPLACED_ROOM, inventory.rack or UNPLACED_RACK),
-    )  # fmt: skip
-    session.add(node)
-    session.flush()
-    return node
-
-
-def find_rack(session: Session, room_name: str, rack_name: str) -> int:
-    """The rack's key; room and rack are made where there are none."""
-    rack = session.scalars(select(RackRow).where(func.lower(RackRow.name) == rack_name.lower())).one_or_none()
-    if rack is None:
-        room = session.scalars(select(RoomRow).where(func.lower(RoomRow.name) == room_name.lower())).one_or_none()
-        if room is None:
-            room = RoomRow(name=room_name)
-            session.add(room)
-            session.flush()
-        rack = RackRow(name=rack_name, room_id=room.id)
-        session.add(rack)
-        session.flush()
-    return rack.id
-
-
-def take_inventory(session: Session, node: NodeRow, inventory: Inventory) -> None:
-    """Brings a node's facts and disks up to what is reported of it."""
-    node.cores, node.memory_bytes = inventory.cores or node.cores, inventory.memory_bytes or node.memory_bytes
-    if inventory.ports or node.contact == Contact.HEARD:
-        node.ports = [asdict(p) | {"addresses": list(p.addresses)} for p in inventory.ports]
-    take_disks(session, node, inventory.disks)
-
-
-def take_disks(session: Session, node: NodeRow, disks: Sequence[ReportedDisk], *, complete: bool = True) -> None:
-    """Brings a node's disks up to date. complete: what is not listed is gone."""
-    mark = session.scalars(select(SiteRow.mark)).one()
-    pools = {number: name for number, name in session.execute(select(PoolRow.id, PoolRow.name))}
-    in_reach = session.scalars(select(DiskRow).where((DiskRow.node_id == node.id) | DiskRow.enclosure_id.is_not(None)))
-    own = [row for row in in_reach if row.node_id == node.id or node.name in (p.partition(":")[0] for p in row.paths)]
-    identities = {d: d.identity or f"name:{node.name}/{d.kernel_name}" for d in disks}
-    elsewhere = session.scalars(select(DiskRow).where(DiskRow.identity.in_(identities.values()), DiskRow.node_id != node.id))
-    known = {row.identity: row for row in [*own, *elsewhere]}
-    by_serial = {(row.serial, row.model): row for row in own}
-    found: set[int] = set()
-    shared = False
-    serials = [d.serial for d in disks]
-    for disk, identity in identities.items():
-        row = known.get(identity)
-        if row is None and (twin := by_serial.get((disk.serial, disk.model))) is not None and disk.serial and not (twin.wwn and disk.wwn):
-            row = twin  # the same disk, told of by a source that does not know its world-wide name
-        if row is None:
-            row = DiskRow(
-                node_id=node.id, serial=disk.serial or f"unnumbered {disk.kernel_name}", name=_free_name(session, f"{node.name}-{disk.bay}"), role="unclaimed"
-            )
-            row.identity, row.paths, row.present = identity, [], True
-            session.add(row)
-        if disk.wwn or row.identity.startswith("name:"):
-            row.identity = identity
-        verdict = judge(disk, site_mark=mark, pool=pools.get(row.pool_id) if row.pool_id else None)
-        reasons = list(verdict.reasons)
-        if disk.serial and serials.count(disk.serial) > 1:
-            reasons.append(Reason("serial-twice", "another disk of its node shows the same serial number, so orders could reach the wrong one"))
-        if not disk.inspected:
-            reasons.append(Reason("not-inspected", "its node's agent has not yet looked at what it carries"))
-        _take_disk(row, node, disk, reasons, list(verdict.watch))
-        if not row.present:
-            _came_back(session, row)
-        session.flush()
-        found.add(row.id)
-        shared |= bool(disk.enclosure) or len({p.partition(":")[0] for p in row.paths}) > 1
-    for row in own if complete else []:
-        if row.id not in found:
-            shared |= row.enclosure_id is not None
-            _not_seen(session, row, node)
-    if shared:
-        arrange_boxes(session)
-
-
-def _free_name(session: Session, wanted: str) -> str:
-    """The name, or the name with a number where another disk has it: a new disk in the bay of one that was pulled."""
-    taken = set(session.scalars(select(func.lower(DiskRow.name)).where(DiskRow.name.ilike(f"{wanted}%"))))
-    name, number = wanted, 1
-    while name.lower() in taken:
-        number += 1
-        name = f"{wanted}.{number}"
-    return name
-
-
-def _take_disk(row: DiskRow, node: NodeRow, disk: ReportedDisk, reasons: list[Reason], watch: list[str]) -> None:
-    others = [p for p in row.paths if p.partition(":")[0] != node.name]
-    row.paths = [*(f"{node.name}:{p}" for p in disk.paths or (disk.kernel_name,)), *others]
-    row.box = disk.enclosure or row.box or ""
-    if row.node_id != node.id:
-        return  # its facts come from the node that carries it
-    row.bay, row.kernel_name, row.wwn, row.model = disk.bay, disk.kernel_name, disk.wwn or row.wwn or "", disk.model
-    row.media, row.size_bytes = disk.media, disk.size_bytes
-    row.reasons, row.watch = [list(r) for r in reasons], watch
-    if row.pool_id is None:
-        row.role = (Role.BOOT if disk.boot else Role.UNCLAIMED if not reasons else Role.UNFIT).value
-
-
-def _not_seen(session: Session, row: DiskRow, node: NodeRow) -> None:
-    """A node no longer sees a disk: gone, or, where another node still sees it, carried by that one."""
-    row.paths = [p for p in row.paths if p.partition(":")[0] != node.name] if row.enclosure_id else row.paths
-    others = [p.partition(":")[0] for p in row.paths if p.partition(":")[0] != node.name]
-    if row.node_id != node.id:
-        return
-    carrier = find_node(session, others[0]) if others and row.enclosure_id else None
-    if carrier is not None:
-        row.node_id = carrier.id
-    elif row.present:
-        row.present, row.missing_since = False, datetime.now(UTC)
-
-
-def arrange_boxes(session: Session) -> None:
-    """Finds the enclosures among disks that several nodes see, and the paths they lack."""
-    rows = [
-        r
-        for r in session.scalars(select(DiskRow).where((DiskRow.box != "") | DiskRow.enclosure_id.is_not(None) | (func.jsonb_array_length(DiskRow.paths) > 1)))
-        if r.box or r.enclosure_id or len({p.partition(":")[0] for p in r.paths}) > 1
-    ]
-    sights: list[Sight] = []
-    groups: list[list[int]] = []
-    for row in rows:
-        groups.append(list(range(len(sights), len(sights) + len(row.paths))))
-        sights += [Sight(p.partition(":")[0], p.partition(":")[2], row.wwn, row.serial, row.model) for p in row.paths]
-    known = {e.id: e.name for e in session.scalars(select(EnclosureRow))}
-    said = {sights[g[0]].identity: r.box or known.get(r.enclosure_id or 0, "") for g, r in zip(groups, rows, strict=True) if g}
-    said = {identity: box for identity, box in said.items() if box}
-    filled = [(g, r) for g, r in zip(groups, rows, strict=True) if g]
-    boxes = find_boxes(sights, [g for g, _ in filled], said)
-    for row in rows:
-        row.missing_paths = []
-    for box in boxes:
-        enclosure = session.scalars(select(EnclosureRow).where(func.lower(EnclosureRow.name) == box.name.lower())).one_or_none()
-        if enclosure is None:
-            first = find_node(session, box.nodes[0])
-            enclosure = EnclosureRow(name=box.name, rack_id=first.rack_id if first else find_rack(session, UNPLACED_ROOM, UNPLACED_RACK), nodes=[])
-            session.add(enclosure)
-            session.flush()
-        enclosure.nodes = list(box.nodes)
-        for g in box.disks:
-            filled[g][1].enclosure_id = enclosure.id
-        for g, _, sentence in box.missing:
-            row = filled[g][1]
-            row.missing_paths = [*row.missing_paths, sentence]
-
-
-def _came_back(session: Session, row: DiskRow) -> None:
-    row.present, row.missing_since, row.given_up = True, None, False
-    if row.pool_id is not None:
-        session.execute(update(PoolRow).where(PoolRow.id == row.pool_id).values(look_reason=f"{row.name} is back"))
 
 
 def node_is_back(session: Session, node: NodeRow) -> None:

@@ -21,9 +21,10 @@ from foldbarn.core.rebuild import LEVEL_TOLERANCE, imbalance, plan_levelling, pl
 from foldbarn.core.site import Contact
 from foldbarn.links.agents import Agent, Garbled, ask_reports, open_client
 from foldbarn.services.changes import carry_out
-from foldbarn.services.intake import node_is_back, read_report, take_inventory
+from foldbarn.services.intake import node_is_back, read_report
 from foldbarn.settings import settings
 from foldbarn.store.database import announce, is_disconnect, tell, transaction, wait_for_database
+from foldbarn.store.intake import take_inventory
 from foldbarn.store.tables import ChangeRow, DiskRow, DiskWorkRow, NodeRow, PoolRow, SiteRow
 from foldbarn.store.views import current_view
 

@@ -125,6 +125,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/cluster": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Cluster
+         * @description The cluster, its votes, and who reaches what.
+         */
+        get: operations["read_cluster"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cluster/passphrase": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Passphrase
+         * @description Whether a passphrase opens the cluster's key: 204 when it does, 403 when not.
+         */
+        post: operations["passphrase"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/cluster/ports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Test Ports
+         * @description Has the agents try every opening of the port plan.
+         */
+        post: operations["test_ports"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/disks/{name}/light": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Light
+         * @description Turns a disk's location light on or off.
+         */
+        put: operations["light"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/grace": {
         parameters: {
             query?: never;
@@ -138,6 +218,66 @@ export interface paths {
          * @description Sets how long something may be away before it is rebuilt elsewhere, in seconds.
          */
         put: operations["grace"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intake/bmc": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read Bmc
+         * @description Reads a node's hardware from its BMC over Redfish.
+         */
+        post: operations["read_bmc"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/intake/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Take Files
+         * @description Inventory files: each is taken or refused by itself, with a sentence.
+         */
+        post: operations["take_files"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Machines
+         * @description Every node and disk with all that is known of it.
+         */
+        get: operations["machines"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -171,6 +311,26 @@ export interface paths {
         };
         /** Pool */
         get: operations["pool"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Text
+         * @description The site as text.
+         */
+        get: operations["text"];
         put?: never;
         post?: never;
         delete?: never;
@@ -228,6 +388,26 @@ export interface paths {
          * @description Where the copies of one extent lie; extents count from 0.
          */
         get: operations["extent"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/witness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Witness
+         * @description The name of the witness at an address.
+         */
+        get: operations["witness"];
         put?: never;
         post?: never;
         delete?: never;
@@ -347,12 +527,35 @@ export interface components {
             revision: number;
             /** Rooms */
             rooms: components["schemas"]["RoomOut"][];
+            /** Stages */
+            stages: components["schemas"]["StageOut"][];
             /** Subline */
             subline: string;
             /** Volumes */
             volumes: components["schemas"]["VolumeOut"][];
             /** Yard */
             yard: boolean;
+        };
+        /**
+         * BmcIn
+         * @description A BMC to read once; the password is kept nowhere.
+         */
+        BmcIn: {
+            /** Bmc Url */
+            bmc_url: string;
+            /** Password */
+            password: string;
+            /** User */
+            user: string;
+        };
+        /** BmcOut */
+        BmcOut: {
+            /** Disks */
+            disks: number;
+            /** New */
+            new: boolean;
+            /** Node */
+            node: string;
         };
         /** ChangeOut */
         ChangeOut: {
@@ -445,6 +648,83 @@ export interface components {
             /** Total Bytes */
             total_bytes: number;
         };
+        /**
+         * CheckRow
+         * @description One precheck with what would cure it.
+         */
+        CheckRow: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
+            /**
+             * Cure
+             * @default
+             */
+            cure: string;
+            /** Name */
+            name: string;
+            /**
+             * Result
+             * @enum {string}
+             */
+            result: "pass" | "doubt" | "fail";
+            /** Sentence */
+            sentence: string;
+        };
+        /** ClusterOut */
+        ClusterOut: {
+            /** Encrypted */
+            encrypted: boolean;
+            /** Forming */
+            forming: boolean;
+            /** Keepers */
+            keepers: string[];
+            /** Leader */
+            leader: string;
+            /** Mail To */
+            mail_to: string;
+            /** Members */
+            members: string[];
+            /** Name */
+            name: string;
+            /** Service Address */
+            service_address: string;
+            /** Term */
+            term: number;
+            /** Witness */
+            witness: string;
+            /** Witness Rack */
+            witness_rack: string;
+            /** Witness Room */
+            witness_room: string;
+        };
+        /**
+         * ClusterPage
+         * @description The cluster, its votes, and who reaches what; cluster is null before one is formed.
+         */
+        ClusterPage: {
+            cluster: components["schemas"]["ClusterOut"] | null;
+            /** Doubts */
+            doubts: string[];
+            /** Findings */
+            findings: components["schemas"]["CheckRow"][];
+            /** Losses */
+            losses: components["schemas"]["LossRow"][];
+            /** Members */
+            members: string[];
+            /** Port Plan */
+            port_plan: components["schemas"]["OpeningOut"][];
+            /** Ports Tested At */
+            ports_tested_at: number | null;
+            /** Reach */
+            reach: components["schemas"]["ReachOut"][];
+            /** Shut */
+            shut: components["schemas"]["ShutOut"][];
+            /** Votes */
+            votes: string;
+        };
         /** Counts */
         Counts: {
             /** Disks */
@@ -480,6 +760,53 @@ export interface components {
              * @default
              */
             reason: string;
+        };
+        /**
+         * DiskFacts
+         * @description Everything known of a disk. paths: node:name under which it is seen.
+         */
+        DiskFacts: {
+            /** Bay */
+            bay: string;
+            /** Clearable */
+            clearable: boolean;
+            /** Enclosure */
+            enclosure: string | null;
+            lamp: components["schemas"]["Lamp"];
+            /** Lit */
+            lit: boolean;
+            /** Media */
+            media: string;
+            /** Missing Paths */
+            missing_paths: string[];
+            /** Model */
+            model: string;
+            /** Name */
+            name: string;
+            /** Node */
+            node: string;
+            /** Paths */
+            paths: string[];
+            /** Pool */
+            pool: string | null;
+            /** Rack */
+            rack: string;
+            /** Reasons */
+            reasons: string[];
+            /** Role */
+            role: string;
+            /** Room */
+            room: string;
+            /** Serial */
+            serial: string;
+            /** Size Bytes */
+            size_bytes: number;
+            /** State */
+            state: string;
+            /** Used Bytes */
+            used_bytes: number;
+            /** Wwn */
+            wwn: string;
         };
         /** DiskOut */
         DiskOut: {
@@ -533,6 +860,15 @@ export interface components {
             /** Used */
             used: number;
         };
+        /** EnclosureFacts */
+        EnclosureFacts: {
+            /** Name */
+            name: string;
+            /** Nodes */
+            nodes: string[];
+            /** Rack */
+            rack: string;
+        };
         /** ExtentOut */
         ExtentOut: {
             /** Number */
@@ -581,6 +917,21 @@ export interface components {
             /** Value */
             value: number;
         };
+        /**
+         * FileIn
+         * @description An inventory file: its name tells the node where its content does not.
+         */
+        FileIn: {
+            /** Name */
+            name: string;
+            /** Text */
+            text: string;
+        };
+        /** FilesIn */
+        FilesIn: {
+            /** Files */
+            files: components["schemas"]["FileIn"][];
+        };
         /** GraceIn */
         GraceIn: {
             /** Grace Seconds */
@@ -614,6 +965,28 @@ export interface components {
             name: string;
         };
         /**
+         * LevelRow
+         * @description A level of fault domain before or after: domains, smallest and largest in bytes, bytes stranded for two and three copies (null: too few domains).
+         */
+        LevelRow: {
+            /** Domains */
+            domains: number;
+            /** Largest */
+            largest: number;
+            /** Largest Name */
+            largest_name: string;
+            /** Level */
+            level: string;
+            /** Smallest */
+            smallest: number;
+            /** Smallest Name */
+            smallest_name: string;
+            /** Stranded Three */
+            stranded_three: number | null;
+            /** Stranded Two */
+            stranded_two: number | null;
+        };
+        /**
          * LeverIn
          * @description One pull of a lever of the yard.
          */
@@ -628,7 +1001,12 @@ export interface components {
              * Lever
              * @enum {string}
              */
-            lever: "cut power" | "give power" | "pull disk" | "return disk" | "answer" | "forget orders" | "speed";
+            lever: "cut power" | "give power" | "pull disk" | "return disk" | "answer" | "forget orders" | "speed" | "shut port" | "open port";
+            /**
+             * Port
+             * @default 0
+             */
+            port: number;
             /**
              * Speed
              * @default 1
@@ -639,6 +1017,71 @@ export interface components {
              * @default
              */
             what: string;
+        };
+        /** LightIn */
+        LightIn: {
+            /** On */
+            on: boolean;
+        };
+        /**
+         * LossRow
+         * @description What losing one thing would do to the vote.
+         */
+        LossRow: {
+            /** Decides */
+            decides: boolean;
+            /** Votes Left */
+            votes_left: number;
+            /** Votes Lost */
+            votes_lost: number;
+            /** What */
+            what: string;
+        };
+        /** MachinesOut */
+        MachinesOut: {
+            /** Disks */
+            disks: components["schemas"]["DiskFacts"][];
+            /** Enclosures */
+            enclosures: components["schemas"]["EnclosureFacts"][];
+            /** Nodes */
+            nodes: components["schemas"]["NodeFacts"][];
+        };
+        /**
+         * NodeFacts
+         * @description Everything known of a node. clock_offset: seconds its clock is ahead.
+         */
+        NodeFacts: {
+            /** Agent Name */
+            agent_name: string;
+            /** Agent Url */
+            agent_url: string;
+            /** Clock Offset */
+            clock_offset: number | null;
+            /** Contact */
+            contact: string;
+            /** Cores */
+            cores: number;
+            /** Dedicated */
+            dedicated: boolean;
+            /** Disks */
+            disks: number;
+            /** Fit */
+            fit: number;
+            /** Keeper */
+            keeper: boolean;
+            /** Member */
+            member: boolean;
+            /** Memory Bytes */
+            memory_bytes: number;
+            /** Name */
+            name: string;
+            /** Ports */
+            ports: components["schemas"]["PortFacts"][];
+            /** Rack */
+            rack: string;
+            /** Room */
+            room: string;
+            state: components["schemas"]["StateOut"];
         };
         /** NodeOut */
         NodeOut: {
@@ -670,6 +1113,47 @@ export interface components {
             sentence: string;
         };
         /**
+         * OpeningOut
+         * @description A line of the port plan.
+         */
+        OpeningOut: {
+            /** Name */
+            name: string;
+            /** Ports */
+            ports: string;
+            /** Protocol */
+            protocol: string;
+            /** Purpose */
+            purpose: string;
+            /** Source */
+            source: string;
+            /** Target */
+            target: string;
+            /** Tested */
+            tested: boolean;
+            /** Why */
+            why: string;
+        };
+        /**
+         * OutcomeOut
+         * @description What became of one file.
+         */
+        OutcomeOut: {
+            /** File */
+            file: string;
+            /** Next Step */
+            next_step: string;
+            /** Node */
+            node: string;
+            /**
+             * Result
+             * @enum {string}
+             */
+            result: "taken" | "skipped" | "refused";
+            /** Sentence */
+            sentence: string;
+        };
+        /**
          * Part
          * @description One line of a sum: what is done with which number, and why. Applied top to bottom, starting from zero.
          */
@@ -693,6 +1177,11 @@ export interface components {
             unit: "bytes" | "count" | "seconds" | "bytes per second" | "share";
             /** Value */
             value: number;
+        };
+        /** PassphraseIn */
+        PassphraseIn: {
+            /** Passphrase */
+            passphrase: string;
         };
         /**
          * PlannedStep
@@ -753,6 +1242,28 @@ export interface components {
             volumes: string[];
             worst: components["schemas"]["StateOut"];
         };
+        /** PortFacts */
+        PortFacts: {
+            /** Addresses */
+            addresses: string[];
+            /** Bytes Per Second */
+            bytes_per_second: number;
+            /** Mtu */
+            mtu: number;
+            /** Name */
+            name: string;
+            /** Neighbour */
+            neighbour: string;
+            /** Purpose */
+            purpose: string;
+            /** Up */
+            up: boolean;
+        };
+        /** PortsTested */
+        PortsTested: {
+            /** Tries */
+            tries: number;
+        };
         /**
          * Preview
          * @description Steps and effects of a change as the site stands at `revision`. `digest` is the same while nothing that matters has changed.
@@ -769,6 +1280,8 @@ export interface components {
              * @default
              */
             bottleneck: string;
+            /** Checks */
+            checks: components["schemas"]["CheckRow"][];
             /**
              * Digest
              * @default
@@ -789,6 +1302,12 @@ export interface components {
             };
             /** Ledgers */
             ledgers: components["schemas"]["LedgerOut"][];
+            /** Levels After */
+            levels_after: components["schemas"]["LevelRow"][];
+            /** Levels Before */
+            levels_before: components["schemas"]["LevelRow"][];
+            /** Losses */
+            losses: components["schemas"]["LossRow"][];
             /**
              * Moves Bytes
              * @default 0
@@ -809,8 +1328,19 @@ export interface components {
             steps: components["schemas"]["PlannedStep"][];
             /** Summary */
             summary: string;
+            /** Texts */
+            texts: components["schemas"]["TextRow"][];
             /** Title */
             title: string;
+            /**
+             * Type To Confirm
+             * @default
+             */
+            type_to_confirm: string;
+            /** Undo */
+            undo: {
+                [key: string]: unknown;
+            } | null;
             /** Warnings */
             warnings: components["schemas"]["Note"][];
         };
@@ -843,6 +1373,22 @@ export interface components {
             /** Nodes */
             nodes: components["schemas"]["NodeOut"][];
         };
+        /**
+         * ReachOut
+         * @description How many of the target's disks the source reaches.
+         */
+        ReachOut: {
+            /** Of */
+            of: number;
+            /** Reached */
+            reached: number;
+            /** Source */
+            source: string;
+            /** Target */
+            target: string;
+            /** Why */
+            why: string;
+        };
         /** RoomOut */
         RoomOut: {
             /** Name */
@@ -859,6 +1405,36 @@ export interface components {
             before?: components["schemas"]["Figure"] | null;
             /** Label */
             label: string;
+        };
+        /** ShutOut */
+        ShutOut: {
+            /** Port */
+            port: number;
+            /** Source */
+            source: string;
+            /** Target */
+            target: string;
+            /** Why */
+            why: string;
+        };
+        /**
+         * StageOut
+         * @description One stage of the work: done, next or later, and where it is done.
+         */
+        StageOut: {
+            /** Name */
+            name: string;
+            /** Offer */
+            offer: string;
+            /** Path */
+            path: string;
+            /** Sentence */
+            sentence: string;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "done" | "next" | "later";
         };
         /**
          * StateOut
@@ -903,6 +1479,34 @@ export interface components {
             node: string | null;
             /** Readable */
             readable: boolean;
+        };
+        /**
+         * TextOut
+         * @description The site as text: as it stands now, and as it was last taken, word for word.
+         */
+        TextOut: {
+            /** Taken */
+            taken: string;
+            /** Text */
+            text: string;
+        };
+        /**
+         * TextRow
+         * @description One effect in words: before and after; about is the node, disk or place it concerns.
+         */
+        TextRow: {
+            /**
+             * After
+             * @default
+             */
+            after: string;
+            /**
+             * Before
+             * @default
+             */
+            before: string;
+            /** Label */
+            label: string;
         };
         /** VolumeOut */
         VolumeOut: {
@@ -1003,6 +1607,11 @@ export interface components {
                 [key: string]: unknown;
             };
         };
+        /** WitnessOut */
+        WitnessOut: {
+            /** Name */
+            name: string;
+        };
         /**
          * WorkOut
          * @description Bytes per second by disk name; null where not known.
@@ -1037,12 +1646,27 @@ export interface components {
         };
         /** YardOut */
         YardOut: {
+            /** Bmc Urls */
+            bmc_urls: {
+                [key: string]: string;
+            };
             /** Clock Seconds */
             clock_seconds: number;
             /** Nodes */
             nodes: components["schemas"]["YardNode"][];
+            /** Shut */
+            shut: components["schemas"]["YardShut"][];
             /** Speed */
             speed: number;
+            /** Witness Url */
+            witness_url: string;
+        };
+        /** YardShut */
+        YardShut: {
+            /** Node */
+            node: string;
+            /** Port */
+            port: number;
         };
     };
     responses: never;
@@ -1075,6 +1699,15 @@ export interface operations {
                     "application/json": components["schemas"]["AgentOut"];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -1086,6 +1719,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1140,6 +1782,15 @@ export interface operations {
                     "application/json": components["schemas"]["BarnOut"];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -1151,6 +1802,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1205,6 +1865,15 @@ export interface operations {
                     "application/json": components["schemas"]["ChangeOut"][];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -1216,6 +1885,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1274,6 +1952,15 @@ export interface operations {
                     "application/json": components["schemas"]["Accepted"];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -1285,6 +1972,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1343,6 +2039,15 @@ export interface operations {
                     "application/json": components["schemas"]["Preview"];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -1354,6 +2059,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1410,6 +2124,15 @@ export interface operations {
                     "application/json": components["schemas"]["ChangePage"];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -1421,6 +2144,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1479,6 +2211,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -1490,6 +2231,353 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_cluster: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClusterPage"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    passphrase: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PassphraseIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    test_ports: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PortsTested"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    light: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LightIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1546,6 +2634,15 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -1557,6 +2654,272 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_bmc: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BmcIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BmcOut"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    take_files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FilesIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutcomeOut"][];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    machines: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MachinesOut"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1611,6 +2974,15 @@ export interface operations {
                     "application/json": components["schemas"]["PoolOut"][];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -1622,6 +2994,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1678,6 +3059,15 @@ export interface operations {
                     "application/json": components["schemas"]["PoolOut"];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -1689,6 +3079,98 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    text: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TextOut"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1743,6 +3225,15 @@ export interface operations {
                     "application/json": components["schemas"]["VolumeOut"][];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -1754,6 +3245,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1810,6 +3310,15 @@ export interface operations {
                     "application/json": components["schemas"]["VolumePage"];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -1821,6 +3330,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1878,6 +3396,15 @@ export interface operations {
                     "application/json": components["schemas"]["ExtentOut"];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -1889,6 +3416,100 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    witness: {
+        parameters: {
+            query: {
+                url: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WitnessOut"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1943,6 +3564,15 @@ export interface operations {
                     "application/json": components["schemas"]["WorkOut"];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -1954,6 +3584,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2008,6 +3647,15 @@ export interface operations {
                     "application/json": components["schemas"]["YardOut"];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -2019,6 +3667,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2077,6 +3734,15 @@ export interface operations {
                     "application/json": components["schemas"]["YardOut"];
                 };
             };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Not Found */
             404: {
                 headers: {
@@ -2088,6 +3754,15 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };

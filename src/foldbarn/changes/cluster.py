@@ -1,0 +1,489 @@
+"""Forming the cluster, adding a node to it, and letting one go.
+
+Agents know one another by what they call themselves (agent_name), so that is what orders say.
+"""
+
+from __future__ import annotations
+
+import time
+from typing import Any, ClassVar
+
+from pydantic import Field
+from sqlalchemy import delete, select, update
+from sqlalchemy.exc import IntegrityError
+from sqlalchemy.orm import Session
+
+from foldbarn.changes.kind import Kind, Params, register
+from foldbarn.changes.preview import CheckRow, LossRow, Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.runner import Run
+from foldbarn.changes.sealing import SHORTEST_PASSPHRASE, seal_new_key
+from foldbarn.core.cluster import Check, Wish, losable, needs, prechecks, voters, wish_of
+from foldbarn.core.errors import BarnError, Conflict, NotPossible, Unreachable
+from foldbarn.core.names import check_name
+from foldbarn.core.quorum import domain_losses, doubts, vote_sentence
+from foldbarn.core.site import Contact, Node, SiteView
+from foldbarn.core.units import GIB, say_count, say_list
+from foldbarn.links.agents import read_witness
+from foldbarn.settings import settings
+from foldbarn.store.database import announce, transaction
+from foldbarn.store.tables import ClusterRow, NodeRow
+from foldbarn.store.views import current_view
+
+PATIENCE_SECONDS = 10.0  # how long all members may take to name the same leader
+
+
+class FormClusterParams(Params):
+    """A cluster as wished for. Nodes by name. The passphrase is never recorded: what is kept is a key that it seals."""
+
+    name: str
+    members: list[str]
+    keepers: list[str]
+    service_address: str
+    witness: str = ""
+    witness_url: str = ""
+    witness_room: str = ""
+    witness_rack: str = ""
+    dedicated: list[str] = Field(default_factory=list)
+    encrypted: bool = False
+    passphrase: str = Field(default="", max_length=1000)
+    mail_to: str = Field(default="", max_length=320)
+    sealed_key: dict[str, str] = Field(default_factory=dict)
+
+    def wish(self) -> Wish:
+        return Wish(
+            self.name.strip(), tuple(self.members), tuple(self.keepers), self.service_address.strip(), self.witness.strip(),
+            self.witness_room, self.witness_rack, tuple(self.dedicated),
+        )  # fmt: skip
+
+
+@register
+class FormCluster(Kind[FormClusterParams]):
+    """claim (ours), witness, ready and join per node, elect, hand over, hand back, publish, open (ours)."""
+
+    name: ClassVar[str] = "form-cluster"
+    params: ClassVar[type[Params]] = FormClusterParams
+    inside: ClassVar[frozenset[str]] = frozenset({"claim", "open"})
+
+    def about(self, params: FormClusterParams) -> str:
+        return params.name.strip()
+
+    def touches(self, params: FormClusterParams) -> str:
+        return "cluster"
+
+    def to_keep(self, params: FormClusterParams) -> dict[str, Any]:
+        kept = params.model_dump(mode="json", exclude={"passphrase"})
+        if params.encrypted:
+            kept["sealed_key"] = seal_new_key(params.passphrase)
+        return kept
+
+    def preview(self, view: SiteView, params: FormClusterParams) -> Preview:
+        wish = params.wish()
+        checks = prechecks(view, wish)
+        first, second = (*wish.keepers, "the first keeper", "the second keeper")[:2]
+        nodes = [n for n in view.nodes if n.name in wish.members]
+        steps = [PlannedStep(name="claim", title="Write down the wish", detail="From here on nobody else can form a cluster.")]
+        if wish.witness:
+            steps.append(PlannedStep(name="witness", title=f"Ask the witness {wish.witness}", detail="It must answer before its vote counts."))
+        steps += [PlannedStep(name=f"ready:{n.name}", title=f"Prepare {n.name}", detail="Its storage service is set up and started.", seconds=1) for n in nodes]
+        steps += [
+            PlannedStep(name=f"join:{n.name}", title=f"{n.name} joins", detail="With a vote." if n.name in wish.keepers else "Without a vote.", seconds=1)
+            for n in nodes
+        ]
+        steps += [
+            PlannedStep(name="elect", title="First election", detail=f"{first} stands; a majority must agree.", seconds=1),
+            PlannedStep(name="over", title=f"Hand the leading role to {second}", detail="The proof that losing the leader is no loss.", seconds=1),
+            PlannedStep(name="back", title=f"Hand it back to {first}", detail="And that it can come back.", seconds=1),
+            PlannedStep(name="publish", title="Publish the service address", detail=f"{first} takes {wish.service_address}; it moves with the leading role."),
+            PlannedStep(name="open", title="Open the cluster", detail="Its members are written down; pools can be formed."),
+        ]
+        preview = Preview(
+            kind=self.name,
+            title=f"Form {wish.name or 'a cluster'}",
+            summary=f"From {say_count(len(nodes), 'node')}. Nothing has been changed yet.",
+            revision=view.revision,
+            steps=steps,
+            checks=_rows(checks),
+            losses=_losses(view, wish),
+            texts=[
+                TextRow(label=f"{n.node}{', dedicated' if n.node in wish.dedicated else ''}", before=f"{n.cores} cores, {n.memory_bytes / GIB:.1f} GiB",
+                        after="nothing" if n.node in wish.dedicated else f"{n.cores_left} cores, {n.memory_left / GIB:.1f} GiB")
+                for n in needs(view, wish)
+            ],
+            blockers=_form_blockers(view, params) + _notes(checks, "fail"),
+            warnings=_notes(checks, "doubt"),
+            protection=f"{vote_sentence(voters(view, wish)).capitalize()}." if wish.keepers else "",
+        )  # fmt: skip
+        return preview.sealed()
+
+    def step_claim(self, run: Run[FormClusterParams], session: Session) -> str:
+        params = run.params
+        session.add(
+            ClusterRow(
+                id=1, name=params.name.strip(), service_address=params.service_address.strip(), witness=params.witness.strip(),
+                witness_url=params.witness_url.strip(), witness_room=params.witness_room, witness_rack=params.witness_rack,
+                sealed_key=params.sealed_key, mail={"to": params.mail_to} if params.mail_to else {}, change_id=run.change,
+            )
+        )  # fmt: skip
+        try:
+            session.flush()
+        except IntegrityError as error:
+            session.rollback()
+            raise Conflict("Another cluster has been formed meanwhile.", next_step="Withdraw this change.") from error
+        return "Nobody else can form a cluster now."
+
+    def step_witness(self, run: Run[FormClusterParams]) -> str:
+        name = run.insist(run.params.witness, lambda: read_witness(run.params.witness_url))
+        if name.casefold() != run.params.witness.strip().casefold():
+            raise NotPossible(f"What answers at {run.params.witness_url} is the witness {name}, not {run.params.witness}.")
+        return f"{name} answers."
+
+    def step_ready(self, run: Run[FormClusterParams]) -> str:
+        node = current_view().node(run.subject)
+        failing = [c for c in prechecks(current_view(), run.params.wish()) if c.result == "fail" and c.about == node.name]
+        if failing:
+            raise NotPossible(" ".join(c.sentence for c in failing), next_step=failing[0].cure)
+        run.tell_nodes({node.number: {"kind": "ready", "cluster": run.params.name.strip(), "encrypted": run.params.encrypted}})
+        return "Prepared."
+
+    def step_join(self, run: Run[FormClusterParams]) -> str:
+        view = current_view()
+        run.tell_nodes({view.node(run.subject).number: _join_order(view, run.params.name.strip(), run.params.keepers, run.params.witness.strip())})
+        return "Joined with a vote." if run.subject in run.params.keepers else "Joined."
+
+    def step_elect(self, run: Run[FormClusterParams]) -> str:
+        first = current_view().node(run.params.keepers[0])
+        run.tell_nodes({first.number: {"kind": "elect", "cluster": run.params.name.strip()}})
+        return _await_leader(run, run.params.keepers, first)
+
+    def step_over(self, run: Run[FormClusterParams]) -> str:
+        return _hand(run, run.params.keepers, run.params.keepers[0], run.params.keepers[1])
+
+    def step_back(self, run: Run[FormClusterParams]) -> str:
+        return _hand(run, run.params.keepers, run.params.keepers[1], run.params.keepers[0])
+
+    def step_publish(self, run: Run[FormClusterParams]) -> str:
+        first = current_view().node(run.params.keepers[0])
+        run.tell_nodes({first.number: {"kind": "publish", "cluster": run.params.name.strip(), "address": run.params.service_address.strip()}})
+        return f"{first.name} answers at {run.params.service_address.split('/')[0]}."
+
+    def step_open(self, run: Run[FormClusterParams], session: Session) -> str:
+        params = run.params
+        session.execute(update(NodeRow).where(NodeRow.name.in_(params.members)).values(member=True, keeper=NodeRow.name.in_(params.keepers)))
+        session.execute(update(NodeRow).where(NodeRow.name.in_(params.dedicated)).values(dedicated=True))
+        session.execute(update(ClusterRow).values(forming=False))
+        return f"{say_count(len(params.members), 'member')}, {say_count(len(params.keepers), 'keeper')}."
+
+    def withdraw(self, run: Run[FormClusterParams]) -> None:
+        """Every node that can be heard leaves; a silent one is told when it is next asked to join anything."""
+        with transaction() as session:
+            ours = session.scalar(select(ClusterRow.id).where(ClusterRow.change_id == run.change))
+        if ours is None:
+            return  # another was faster: the members are that one's
+        view = current_view()
+        run.step = 999  # orders of its own
+        heard = [n for n in view.nodes if n.name in run.params.members and n.contact == Contact.HEARD]
+        run.tell_nodes({n.number: {"kind": "leave", "cluster": run.params.name.strip()} for n in heard})
+        with transaction() as session:
+            session.execute(delete(ClusterRow).where(ClusterRow.change_id == run.change))
+            session.execute(update(NodeRow).values(member=False, keeper=False, dedicated=False))
+            announce(session, "site")
+
+
+class AddNodeParams(Params):
+    node: str
+    keeper: bool = False
+
+
+@register
+class AddNode(Kind[AddNodeParams]):
+    """ready and join (agent), count (every keeper hears of it), open (ours)."""
+
+    name: ClassVar[str] = "add-node"
+    params: ClassVar[type[Params]] = AddNodeParams
+    inside: ClassVar[frozenset[str]] = frozenset({"open"})
+
+    def about(self, params: AddNodeParams) -> str:
+        return params.node
+
+    def touches(self, params: AddNodeParams) -> str:
+        return "cluster"
+
+    def preview(self, view: SiteView, params: AddNodeParams) -> Preview:
+        blockers: list[Note] = []
+        checks: list[Check] = []
+        losses: list[LossRow] = []
+        cluster = view.cluster
+        try:
+            node = view.node(params.node)
+            if cluster is None or cluster.forming:
+                raise NotPossible("There is no formed cluster to add it to.", next_step="Form the cluster first.")
+            if node.member:
+                raise NotPossible(f"{node.name} is a member already.", about="node")
+        except BarnError as error:
+            blockers.append(Note.of(error))
+        else:
+            wish = _with(wish_of(view), node.name, keeper=params.keeper)
+            checks = [c for c in prechecks(view, wish) if c.about in ("", node.name) and c.name != "service address"]
+            blockers += _notes(checks, "fail")
+            losses = _losses(view, wish)
+        return Preview(
+            kind=self.name,
+            title=f"Add {params.node} to {cluster.name if cluster else 'the cluster'}",
+            summary="Nothing has been changed yet. Its disks join no pool by this.",
+            revision=view.revision,
+            steps=[
+                PlannedStep(name="ready", title=f"Prepare {params.node}", seconds=1),
+                PlannedStep(name="join", title="It joins", detail="With a vote." if params.keeper else "Without a vote.", seconds=1),
+                PlannedStep(name="count", title="Every keeper counts it in", seconds=1),
+                PlannedStep(name="open", title="Write it down"),
+            ],
+            checks=_rows(checks),
+            losses=losses,
+            blockers=blockers,
+            warnings=_notes(checks, "doubt"),
+        ).sealed()
+
+    def step_ready(self, run: Run[AddNodeParams]) -> str:
+        view = current_view()
+        run.tell_nodes({view.node(run.params.node).number: {"kind": "ready", "cluster": _name(view)}})
+        return "Prepared."
+
+    def step_join(self, run: Run[AddNodeParams]) -> str:
+        view = current_view()
+        keepers, witness = _keepers_with(view, run.params)
+        run.tell_nodes({view.node(run.params.node).number: _join_order(view, _name(view), keepers, witness)})
+        return "Joined."
+
+    def step_count(self, run: Run[AddNodeParams]) -> str:
+        view = current_view()
+        keepers, witness = _keepers_with(view, run.params)
+        old = [n for n in view.nodes if n.keeper and n.contact == Contact.HEARD]
+        run.tell_nodes({n.number: _join_order(view, _name(view), keepers, witness) for n in old})
+        return f"{say_list([n.name for n in old])} count it in."
+
+    def step_open(self, run: Run[AddNodeParams], session: Session) -> str:
+        session.execute(update(NodeRow).where(NodeRow.name == run.params.node).values(member=True, keeper=run.params.keeper))
+        return f"{run.params.node} is a member."
+
+    def withdraw(self, run: Run[AddNodeParams]) -> None:
+        view = current_view()
+        run.step = 999
+        node = view.node(run.params.node)
+        if not node.member:
+            run.tell_nodes({node.number: {"kind": "leave", "cluster": _name(view)}})
+
+
+class LetGoParams(Params):
+    """node: who leaves; successor: who gets its vote, where it has one and too few would be left."""
+
+    node: str
+    successor: str = ""
+
+
+@register
+class LetGo(Kind[LetGoParams]):
+    """successor (gets the vote), hand (the leading role), leave (agent), count (keepers), close (ours)."""
+
+    name: ClassVar[str] = "let-go"
+    params: ClassVar[type[Params]] = LetGoParams
+    inside: ClassVar[frozenset[str]] = frozenset({"close"})
+
+    def about(self, params: LetGoParams) -> str:
+        return params.node
+
+    def touches(self, params: LetGoParams) -> str:
+        return "cluster"
+
+    def preview(self, view: SiteView, params: LetGoParams) -> Preview:
+        blockers: list[Note] = []
+        losses: list[LossRow] = []
+        warnings: list[Note] = []
+        cluster = view.cluster
+        try:
+            node = view.node(params.node)
+            if cluster is None or cluster.forming or not node.member:
+                raise NotPossible(f"{node.name} is not a member of a cluster.", about="node")
+            wish = _without(wish_of(view), params)
+            if len(wish.members) < 2:
+                raise NotPossible("A cluster has at least two nodes.", about="node")
+            if params.successor:
+                heir = view.node(params.successor)
+                if not heir.member or heir.keeper:
+                    raise NotPossible(f"{heir.name} cannot get the vote: it {'has one' if heir.keeper else 'is no member'}.", about="successor")
+                if heir.contact != Contact.HEARD:
+                    raise NotPossible(f"{heir.name} cannot get the vote: it is not heard.", about="successor")
+            why = losable(view, node.name)
+            if why and not (params.successor and "vote" in why):
+                free = [n.name for n in view.nodes if n.member and not n.keeper and n.contact == Contact.HEARD]
+                raise NotPossible(why, about="node", next_step=f"Give its vote to {say_list(free)}." if "vote" in why and free else None)
+            losses = _losses(view, wish)
+            warnings = [Note(sentence=f"{s[0].upper()}{s[1:]}.") for s in doubts(voters(view, wish))]
+        except BarnError as error:
+            blockers.append(Note.of(error))
+        return Preview(
+            kind=self.name,
+            title=f"Let {params.node} go",
+            summary="It leaves the cluster and stays in the list of machines.",
+            revision=view.revision,
+            steps=[
+                *([PlannedStep(name="successor", title=f"{params.successor} gets its vote", seconds=1)] if params.successor else []),
+                PlannedStep(name="hand", title="Hand the leading role on", detail="Where it leads."),
+                PlannedStep(name="leave", title=f"{params.node} leaves", seconds=1),
+                PlannedStep(name="count", title="Every keeper counts it out", seconds=1),
+                PlannedStep(name="close", title="Write it down"),
+            ],
+            losses=losses,
+            warnings=warnings,
+            blockers=blockers,
+        ).sealed()
+
+    def step_successor(self, run: Run[LetGoParams]) -> str:
+        view = current_view()
+        wish = wish_of(view)
+        heir = view.node(run.params.successor)
+        keepers = [*wish.keepers, heir.name] if heir.name not in wish.keepers else list(wish.keepers)
+        told = [n for n in view.nodes if n.name in keepers and n.contact == Contact.HEARD]
+        run.tell_nodes({n.number: _join_order(view, wish.name, keepers, wish.witness) for n in told})
+        with transaction() as session:
+            session.execute(update(NodeRow).where(NodeRow.name == heir.name).values(keeper=True))
+            announce(session, "site")
+        return f"{heir.name} has a vote."
+
+    def step_hand(self, run: Run[LetGoParams]) -> str:
+        view = current_view()
+        cluster = view.cluster
+        node = view.node(run.params.node)
+        if cluster is None or cluster.leader != node.agent_name:
+            return "It does not lead."
+        others = [n for n in view.nodes if n.keeper and n.name != node.name and n.contact == Contact.HEARD]
+        if not others:
+            raise NotPossible(f"{node.name} leads, and no other keeper is heard.")
+        return _hand(run, [n.name for n in view.nodes if n.keeper], node.name, others[0].name)
+
+    def step_leave(self, run: Run[LetGoParams]) -> str:
+        view = current_view()
+        node = view.node(run.params.node)
+        if node.contact != Contact.HEARD:
+            return f"{node.name} is not heard; it is counted out, and told when it returns."
+        if why := losable(view, node.name):
+            raise NotPossible(why)
+        run.tell_nodes({node.number: {"kind": "leave", "cluster": _name(view)}})
+        return f"{node.name} has left."
+
+    def step_count(self, run: Run[LetGoParams]) -> str:
+        view = current_view()
+        wish = wish_of(view)
+        keepers = [k for k in wish.keepers if k != run.params.node]
+        told = [n for n in view.nodes if n.name in keepers and n.contact == Contact.HEARD]
+        run.tell_nodes({n.number: _join_order(view, wish.name, keepers, wish.witness) for n in told})
+        return f"{say_list([n.name for n in told])} count it out."
+
+    def step_close(self, run: Run[LetGoParams], session: Session) -> str:
+        session.execute(update(NodeRow).where(NodeRow.name == run.params.node).values(member=False, keeper=False, dedicated=False))
+        return f"{run.params.node} is no member any more."
+
+    def withdraw(self, run: Run[LetGoParams]) -> None:
+        """A node that has left joins again; what was handed on stays where it is."""
+        view = current_view()
+        run.step = 999
+        node = view.node(run.params.node)
+        if not node.member:
+            return
+        wish = wish_of(view)
+        run.tell_nodes({node.number: {"kind": "ready", "cluster": wish.name}})
+        run.step = 998
+        run.tell_nodes({n.number: _join_order(view, wish.name, wish.keepers, wish.witness) for n in view.nodes if n.member and n.contact == Contact.HEARD})
+
+
+# What the kinds share. -----------------------------------------------------------------------------
+
+
+def _rows(checks: list[Check]) -> list[CheckRow]:
+    return [CheckRow(name=c.name, result=c.result, sentence=c.sentence, cure=c.cure, about=c.about) for c in checks]
+
+
+def _notes(checks: list[Check], result: str) -> list[Note]:
+    return [Note(sentence=c.sentence, about=c.name, next_step=c.cure or None) for c in checks if c.result == result]
+
+
+def _losses(view: SiteView, wish: Wish) -> list[LossRow]:
+    return [LossRow(what=e.what, votes_lost=e.votes_lost, votes_left=e.votes_left, decides=e.decides) for e in domain_losses(voters(view, wish))]
+
+
+def _form_blockers(view: SiteView, params: FormClusterParams) -> list[Note]:
+    found: list[Note] = []
+    if view.cluster is not None:
+        doing = "is being formed" if view.cluster.forming else "is formed already"
+        found.append(Note(sentence=f"The cluster {view.cluster.name} {doing}; a site has one.", about="name"))
+    try:
+        check_name(params.name, "cluster", [])
+    except BarnError as error:
+        found.append(Note.of(error))
+    if params.witness and not params.witness_url.startswith(("http://", "https://")):
+        found.append(Note(sentence="The witness's address starts with http:// or https://.", about="witness_url"))
+    if params.encrypted and not params.sealed_key and len(params.passphrase) < SHORTEST_PASSPHRASE:
+        found.append(Note(sentence=f"The passphrase has {len(params.passphrase)} characters; {SHORTEST_PASSPHRASE} are the least.", about="passphrase"))
+    if params.mail_to and ("@" not in params.mail_to or any(c.isspace() for c in params.mail_to)):
+        found.append(Note(sentence=f"'{params.mail_to}' is not a mail address.", about="mail_to"))
+    if len(set(params.keepers)) != len(params.keepers) or len(set(params.members)) != len(params.members):
+        found.append(Note(sentence="A node is named twice.", about="members"))
+    return found
+
+
+def _name(view: SiteView) -> str:
+    if view.cluster is None:
+        raise NotPossible("There is no cluster any more.")
+    return view.cluster.name
+
+
+def _join_order(view: SiteView, cluster: str, keepers: list[str] | tuple[str, ...], witness: str) -> dict[str, Any]:
+    return {"kind": "join", "cluster": cluster, "keepers": [view.node(k).agent_name for k in keepers], "witness": witness}
+
+
+def _with(wish: Wish, node: str, *, keeper: bool) -> Wish:
+    keepers = (*wish.keepers, node) if keeper else wish.keepers
+    return Wish(
+        wish.name, (*wish.members, node), keepers, wish.service_address, wish.witness, wish.witness_room, wish.witness_rack, wish.dedicated,
+    )  # fmt: skip
+
+
+def _without(wish: Wish, params: LetGoParams) -> Wish:
+    keepers = tuple(k for k in (*wish.keepers, *([params.successor] if params.successor else [])) if k != params.node)
+    return Wish(
+        wish.name, tuple(m for m in wish.members if m != params.node), keepers, wish.service_address, wish.witness,
+        wish.witness_room, wish.witness_rack, tuple(d for d in wish.dedicated if d != params.node),
+    )  # fmt: skip
+
+
+def _keepers_with(view: SiteView, params: AddNodeParams) -> tuple[list[str], str]:
+    wish = wish_of(view)
+    more = [params.node] if params.keeper and params.node not in wish.keepers else []
+    return [*wish.keepers, *more], wish.witness
+
+
+def _hand(run: Run[Any], keepers: list[str], from_: str, to: str) -> str:
+    """Hands the leading role on, unless it is there already, and waits until every keeper that is heard says so."""
+    view = current_view()
+    giver, taker = view.node(from_), view.node(to)
+    if _leader_of(run, taker) != taker.agent_name:
+        run.tell_nodes({giver.number: {"kind": "lead", "cluster": _name(view), "to": taker.agent_name}})
+    return _await_leader(run, keepers, taker)
+
+
+def _leader_of(run: Run[Any], node: Node) -> str:
+    agent = run.agent(node.number)
+    return str(run.insist(node.name, agent.report).get("cluster", {}).get("leader", ""))
+
+
+def _await_leader(run: Run[Any], keepers: list[str], leader: Node) -> str:
+    view = current_view()
+    deadline = time.monotonic() + PATIENCE_SECONDS
+    waiting = [view.node(k) for k in keepers]
+    while True:
+        waiting = [n for n in waiting if _leader_of(run, n) != leader.agent_name]
+        if not waiting:
+            return f"All {len(keepers)} keepers name {leader.name}."
+        if time.monotonic() > deadline:
+            raise Unreachable(f"{say_list([n.name for n in waiting])} still {'names' if len(waiting) == 1 else 'name'} another leader than {leader.name}.")
+        run.check_asked()
+        time.sleep(settings().poll_seconds / 5)

@@ -1,0 +1,109 @@
+"""Taking a site's text: nodes that are not known yet are awaited, and everything is put where the text says."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from pydantic import Field
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from foldbarn.changes.arrange import RackWish, RoomWish, arrangement, place
+from foldbarn.changes.kind import Kind, Params, register
+from foldbarn.changes.preview import Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.runner import Run
+from foldbarn.changes.text import BadText, SiteText, differences, inventory_of, read_text
+from foldbarn.core.errors import BarnError
+from foldbarn.core.site import Contact, SiteView
+from foldbarn.core.units import say_count
+from foldbarn.store.intake import add_node, find_node, take_inventory
+from foldbarn.store.tables import NodeRow, SiteRow
+from foldbarn.store.views import current_view
+
+
+class DescribeParams(Params):
+    text: str = Field(max_length=8_000_000)
+
+
+@register
+class Describe(Kind[DescribeParams]):
+    """take: everything at once, in one transaction."""
+
+    name: ClassVar[str] = "describe"
+    params: ClassVar[type[Params]] = DescribeParams
+    inside: ClassVar[frozenset[str]] = frozenset({"take"})
+
+    def about(self, params: DescribeParams) -> str:
+        return "the site's text"
+
+    def touches(self, params: DescribeParams) -> str:
+        return "disks"
+
+    def preview(self, view: SiteView, params: DescribeParams) -> Preview:
+        preview = Preview(
+            kind=self.name,
+            title="Take the site's text",
+            summary="",
+            revision=view.revision,
+            steps=[PlannedStep(name="take", title="Write down what the text says", detail="Nodes that are not known yet are awaited; no machine is touched.")],
+        )
+        try:
+            site = read_text(params.text)
+        except BadText as error:
+            preview.blockers = [Note(sentence=f"Line {line}: {sentence}", about=f"line {line}") for line, sentence in error.errors]
+            return preview.sealed()
+        except BarnError as error:
+            preview.blockers = [Note.of(error)]
+            return preview.sealed()
+        found = differences(site, view)
+        new = sum(now == "not known yet" for _, _, now in found)
+        preview.summary = (
+            f"{say_count(new, 'node')} would be new. Where text and machines differ, the machines are right about themselves, the text about places."
+        )
+        preview.texts = [TextRow(label=label, before=now, after=said) for label, said, now in found]
+        if site.site.casefold() != view.name.casefold():
+            preview.warnings.append(Note(sentence=f"The text is of a site named {site.site}; this one is {view.name}, and keeps its name."))
+        return preview.sealed()
+
+    def step_take(self, run: Run[DescribeParams], session: Session) -> str:
+        site = read_text(run.params.text)
+        added = 0
+        for room in site.rooms:
+            for rack in room.racks:
+                for position, text in enumerate(rack.nodes):
+                    inventory = inventory_of(text, room.name, rack.name, position)
+                    node = find_node(session, text.name)
+                    if node is None:
+                        node, added = add_node(session, inventory, source="text"), added + 1
+                    if node.contact == Contact.AWAITED:
+                        take_inventory(session, node, inventory)
+                    node.dedicated, node.bmc_url = text.dedicated, text.bmc
+        session.flush()
+        place(session, _wished(site, session))
+        session.scalars(select(SiteRow)).one().description = run.params.text
+        return f"{say_count(added, 'node')} added and awaited."
+
+    def withdraw(self, run: Run[DescribeParams]) -> None:
+        """The one step is done at once or not at all."""
+
+
+def _wished(site: SiteText, session: Session) -> list[RoomWish]:
+    """The text's arrangement; what it does not name stays where it is."""
+    names = {n.name.casefold(): n.name for n in session.scalars(select(NodeRow))}
+    rooms = [RoomWish(name=r.name, racks=[RackWish(name=k.name, nodes=[names[n.name.casefold()] for n in k.nodes]) for k in r.racks]) for r in site.rooms]
+    told = {n for r in rooms for k in r.racks for n in k.nodes}
+    for room in arrangement(current_view()):
+        for rack in room.racks:
+            left = [n for n in rack.nodes if n not in told]
+            if not left:
+                continue
+            same = next((k for r in rooms for k in r.racks if k.name.casefold() == rack.name.casefold()), None)
+            if same is None:
+                same = RackWish(name=rack.name)
+                home = next((r for r in rooms if r.name.casefold() == room.name.casefold()), None)
+                if home is None:
+                    home = RoomWish(name=room.name)
+                    rooms.append(home)
+                home.racks.append(same)
+            same.nodes += left
+    return rooms

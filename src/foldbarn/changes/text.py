@@ -1,0 +1,360 @@
+"""The site as text: YAML with rooms, racks, nodes, their ports and disks, and the cluster. Read with the line of every error, written without loss."""
+
+from __future__ import annotations
+
+import io
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+from ruamel.yaml import YAML
+from ruamel.yaml.comments import CommentedMap, CommentedSeq
+from ruamel.yaml.error import MarkedYAMLError, YAMLError
+from ruamel.yaml.events import AliasEvent, NodeEvent
+
+from foldbarn.core.errors import BarnError, NotPossible
+from foldbarn.core.hardware import Inventory, ReportedDisk, ReportedPort
+from foldbarn.core.identity import plain_wwn
+from foldbarn.core.names import natural_key
+from foldbarn.core.network import Port, read_interface
+from foldbarn.core.site import Disk, Node, SiteView
+from foldbarn.core.units import GB, MB, MIB, parse_size
+
+MOST_CHARACTERS = 8_000_000
+MOST_ERRORS = 20
+
+
+class BadText(NotPossible):
+    """What is wrong with a text, each with its line (from 1)."""
+
+    def __init__(self, errors: list[tuple[int, str]]) -> None:
+        shown = errors[:MOST_ERRORS]
+        more = f" And {len(errors) - len(shown)} more." if len(errors) > len(shown) else ""
+        super().__init__(" ".join(f"Line {line}: {sentence}" for line, sentence in shown) + more, about="text")
+        self.errors = errors
+
+
+class _Text(BaseModel):
+    model_config = ConfigDict(extra="forbid", populate_by_name=True, str_max_length=300)
+
+
+class DiskText(_Text):
+    """A disk: sizes as "3840 GB", or a plain number of bytes."""
+
+    bay: str
+    size: int
+    medium: Literal["pmem", "nvme", "ssd", "hdd"]
+    serial: str = ""
+    wwn: str = ""
+    model: str = ""
+
+    @field_validator("bay", "serial", mode="before")
+    @classmethod
+    def _text(cls, value: Any) -> Any:
+        return str(value) if isinstance(value, int) and not isinstance(value, bool) else value
+
+    @field_validator("size", mode="before")
+    @classmethod
+    def _size(cls, value: Any) -> Any:
+        return _sized(value)
+
+
+class PortText(_Text):
+    """A network port: speed in Mb/s."""
+
+    name: str
+    purpose: Literal["management", "storage", "client"] = "client"
+    megabits: int = Field(default=0, ge=0, le=10_000_000)
+    mtu: int = Field(default=1500, ge=68, le=65_536)
+    addresses: list[str] = Field(default_factory=list)
+
+    @field_validator("addresses")
+    @classmethod
+    def _addresses(cls, value: list[str]) -> list[str]:
+        for text in value:
+            try:
+                read_interface(text)
+            except BarnError as error:
+                raise ValueError(error.sentence.removesuffix(".")) from error
+        return value
+
+
+class NodeText(_Text):
+    name: str = Field(min_length=1, max_length=63)
+    cores: int = Field(default=0, ge=0, le=100_000)
+    memory: int = 0
+    dedicated: bool = False
+    bmc: str = ""
+    ports: list[PortText] = Field(default_factory=list)
+    disks: list[DiskText] = Field(default_factory=list, max_length=2048)
+
+    @field_validator("memory", mode="before")
+    @classmethod
+    def _memory(cls, value: Any) -> Any:
+        return value if value == 0 else _sized(value)
+
+
+class RackText(_Text):
+    name: str = Field(min_length=1, max_length=63)
+    nodes: list[NodeText] = Field(default_factory=list)
+
+
+class RoomText(_Text):
+    name: str = Field(min_length=1, max_length=63)
+    racks: list[RackText] = Field(default_factory=list)
+
+
+class WitnessText(_Text):
+    name: str
+    address: str = ""
+    room: str = ""
+    rack: str = ""
+
+
+class ClusterText(_Text):
+    """What a person has entered of the cluster, formed or not."""
+
+    name: str
+    keepers: list[str] = Field(default_factory=list)
+    service_address: str = Field(default="", alias="service address")
+    witness: WitnessText | None = None
+
+
+class SiteText(_Text):
+    """A whole site."""
+
+    site: str
+    rooms: list[RoomText] = Field(default_factory=list)
+    cluster: ClusterText | None = None
+
+
+def _sized(value: Any) -> int:
+    if isinstance(value, bool) or not isinstance(value, int | str):
+        raise ValueError("a size is a number and a unit, such as 3840 GB")
+    try:
+        return parse_size(value)
+    except BarnError as error:
+        raise ValueError(error.sentence.removesuffix(".")) from error
+
+
+def read_text(text: str) -> SiteText:
+    """What a text says. Raises BadText with the line of each error: bad YAML, anchors, unknown keys, wrong types, names used twice."""
+    if len(text) > MOST_CHARACTERS:
+        raise NotPossible(f"The text has {len(text):,} characters; {MOST_CHARACTERS:,} are the most.", about="text")
+    try:
+        for event in YAML(typ="rt").parse(text):
+            # An alias stands for a whole tree, and nested ones for an endless one; a site's text needs none.
+            if isinstance(event, AliasEvent) or (isinstance(event, NodeEvent) and event.anchor):
+                raise BadText([(event.start_mark.line + 1, "Anchors and aliases are not read; write it out.")])
+        loaded = YAML(typ="rt").load(text)
+    except MarkedYAMLError as error:
+        mark = error.problem_mark or error.context_mark
+        raise BadText([(mark.line + 1 if mark else 1, f"This is not YAML: {error.problem or error.context}.")]) from error
+    except (YAMLError, RecursionError, ValueError) as error:
+        raise BadText([(1, f"This is not YAML that can be read: {type(error).__name__}.")]) from error
+    if not isinstance(loaded, CommentedMap):
+        raise BadText([(1, "A site's text begins with 'site:' and its name.")])
+    try:
+        found = SiteText.model_validate(_plain(loaded))
+    except ValidationError as error:
+        raise BadText(sorted((_line(loaded, e["loc"]), _sentence(e)) for e in error.errors())) from error
+    if twice := _twice(found, loaded):
+        raise BadText(twice)
+    return found
+
+
+def _plain(value: Any) -> Any:
+    """Without ruamel's own types, which pydantic would not take for numbers and text."""
+    if isinstance(value, CommentedMap):
+        return {str(k): _plain(v) for k, v in value.items()}
+    if isinstance(value, CommentedSeq):
+        return [_plain(v) for v in value]
+    if isinstance(value, str):
+        return str(value)
+    if isinstance(value, bool) or value is None:
+        return value
+    return int(value) if isinstance(value, int) else value
+
+
+def _line(loaded: Any, place: tuple[int | str, ...]) -> int:
+    """Line of a place, from 1; of the last part of it that exists."""
+    at, line = loaded, 1
+    for part in place:
+        try:
+            if isinstance(at, CommentedMap) and part in at:
+                line, at = at.lc.key(part)[0] + 1, at[part]
+            elif isinstance(at, CommentedSeq) and isinstance(part, int):
+                line, at = at.lc.item(part)[0] + 1, at[part]
+            else:
+                break
+        except (KeyError, IndexError, TypeError):
+            break
+    return line
+
+
+def _sentence(error: Any) -> str:
+    where = ".".join(str(p) for p in error["loc"] if not isinstance(p, int)) or "the text"
+    if error["type"] == "extra_forbidden":
+        return f"There is no key '{error['loc'][-1]}' here."
+    if error["type"] == "missing":
+        return f"'{error['loc'][-1]}' is missing."
+    message = error["msg"].removeprefix("Value error, ")
+    return f"'{where.split('.')[-1]}' is not usable: {message[0].lower()}{message[1:]}."
+
+
+def _twice(found: SiteText, loaded: Any) -> list[tuple[int, str]]:
+    """Names and serial numbers that are used twice; case does not tell names apart."""
+    errors: list[tuple[int, str]] = []
+    seen: dict[tuple[str, str], bool] = {}
+
+    def once(kind: str, name: str, place: tuple[int | str, ...]) -> None:
+        key = (kind, name.casefold())
+        if name and key in seen:
+            errors.append(
+                (_line(loaded, place), f"There are two {kind}s named '{name}'." if kind != "serial number" else f"The serial number {name} stands here twice.")
+            )
+        seen[key] = True
+
+    for r, room in enumerate(found.rooms):
+        once("room", room.name, ("rooms", r, "name"))
+        for k, rack in enumerate(room.racks):
+            once("rack", rack.name, ("rooms", r, "racks", k, "name"))
+            for n, node in enumerate(rack.nodes):
+                at = ("rooms", r, "racks", k, "nodes", n)
+                once("node", node.name, (*at, "name"))
+                for d, disk in enumerate(node.disks):
+                    once("serial number", disk.serial, (*at, "disks", d, "serial"))
+    return errors
+
+
+def write_text(site: SiteText) -> str:
+    """The text of a site; reading it gives the same site again."""
+    yaml = YAML()
+    yaml.indent(mapping=2, sequence=4, offset=2)
+    yaml.width = 160
+    yaml.default_flow_style = False
+    out = io.StringIO()
+    yaml.dump(_short(site), out)
+    return out.getvalue()
+
+
+def _short(value: Any) -> Any:
+    """As people write it: no defaults, sizes in GB where they are whole, disks and ports on one line each."""
+    if isinstance(value, list):
+        return CommentedSeq([_short(v) for v in value])
+    if not isinstance(value, BaseModel):
+        return value
+    found = CommentedMap()
+    for name, field in type(value).model_fields.items():
+        held = getattr(value, name)
+        if not field.is_required() and held == field.get_default(call_default_factory=True):
+            continue
+        found[field.alias or name] = say_exactly(held) if name in ("size", "memory") else _short(held)
+    if isinstance(value, DiskText | PortText):
+        found.fa.set_flow_style()
+    return found
+
+
+def say_exactly(size: int) -> str | int:
+    """A size in whole GB or MiB where it is one, else in bytes: nothing is rounded."""
+    return f"{size // GB} GB" if size % GB == 0 else f"{size // MIB} MiB" if size % MIB == 0 else size
+
+
+def text_of(view: SiteView) -> SiteText:
+    """The site as it stands."""
+    cluster = None
+    if view.cluster:
+        c = view.cluster
+        cluster = ClusterText(
+            name=c.name, keepers=[n.name for n in view.nodes if n.keeper], service_address=c.service_address,
+            witness=WitnessText(name=c.witness, address=c.witness_url, room=c.witness_room, rack=c.witness_rack) if c.witness else None,
+        )  # fmt: skip
+    by_node: dict[int, list[Disk]] = {}
+    for disk in view.disks:
+        by_node.setdefault(disk.node, []).append(disk)
+    rooms = [
+        RoomText(
+            name=room.name,
+            racks=[
+                RackText(name=rack.name, nodes=[_node_text(n, by_node.get(i, [])) for i, n in enumerate(view.nodes) if n.rack == k])
+                for k, rack in enumerate(view.racks)
+                if rack.room == r
+            ],
+        )
+        for r, room in enumerate(view.rooms)
+    ]
+    return SiteText(site=view.name, rooms=rooms, cluster=cluster)
+
+
+def _node_text(node: Node, disks: list[Disk]) -> NodeText:
+    ports = [
+        PortText(name=p.name, purpose=p.purpose if p.purpose in ("management", "storage", "client") else "client",
+                 megabits=p.bytes_per_second * 8 // MB, mtu=p.mtu, addresses=list(p.addresses))
+        for p in node.ports
+    ]  # fmt: skip
+    return NodeText(
+        name=node.name, cores=node.cores, memory=node.memory_bytes, dedicated=node.dedicated, ports=ports,
+        disks=[DiskText(bay=d.bay, size=d.size_bytes, medium=d.media, serial=d.serial, wwn=d.wwn, model=d.model) for d in disks],
+    )  # fmt: skip
+
+
+def inventory_of(node: NodeText, room: str, rack: str, position: int) -> Inventory:
+    """What the text says of a node, as facts."""
+    return Inventory(
+        node=node.name, room=room, rack=rack, position=position, cores=node.cores, memory_bytes=node.memory,
+        disks=tuple(
+            ReportedDisk(d.bay, f"bay {d.bay}", d.serial, plain_wwn(d.wwn), d.model, d.medium, d.size, inspected=False) for d in node.disks
+        ),
+        ports=tuple(ReportedPort(p.name, p.purpose, False, p.megabits * MB // 8, p.mtu, tuple(p.addresses)) for p in node.ports),
+    )  # fmt: skip
+
+
+def differences(site: SiteText, view: SiteView) -> list[tuple[str, str, str]]:
+    """What the text says and what the machines say now, where they differ: (what it is about, text, machines)."""
+    found: list[tuple[str, str, str]] = []
+    nodes = {n.name.casefold(): i for i, n in enumerate(view.nodes)}
+    told: set[str] = set()
+    for room in site.rooms:
+        for rack in room.racks:
+            for node in rack.nodes:
+                told.add(node.name.casefold())
+                row = nodes.get(node.name.casefold())
+                if row is None:
+                    found.append((node.name, f"{room.name}, {rack.name}", "not known yet"))
+                else:
+                    found += _node_differences(node, room.name, rack.name, view, row)
+    found += [(n.name, "not in the text", "known") for n in view.nodes if n.name.casefold() not in told]
+    return sorted(found, key=lambda f: natural_key(f[0]))
+
+
+def _node_differences(node: NodeText, room: str, rack: str, view: SiteView, row: int) -> list[tuple[str, str, str]]:
+    found: list[tuple[str, str, str]] = []
+    known = view.nodes[row]
+    now = view.racks[known.rack]
+    if (room, rack) != (view.rooms[now.room].name, now.name):
+        found.append((node.name, f"{room}, {rack}", f"{view.rooms[now.room].name}, {now.name}"))
+    for what, said, is_ in (("cores", node.cores, known.cores), ("memory", node.memory, known.memory_bytes)):
+        if said and said != is_:
+            found.append((f"{node.name}, {what}", str(say_exactly(said) if what == "memory" else said), str(say_exactly(is_) if what == "memory" else is_)))
+    ports = {p.name: p for p in known.ports}
+    for port in node.ports:
+        real: Port | None = ports.get(port.name)
+        if real is None:
+            found.append((f"{node.name}, port {port.name}", ", ".join(port.addresses) or "there", "not there"))
+        elif sorted(port.addresses) != sorted(real.addresses) and port.addresses:
+            found.append((f"{node.name}, port {port.name}", ", ".join(port.addresses), ", ".join(real.addresses) or "no address"))
+    disks = [d for d in view.disks if d.node == row]
+    by_key = {key: d for d in disks for key in (d.serial, d.wwn) if key}
+    seen: set[int] = set()
+    for disk in node.disks:
+        match = by_key.get(plain_wwn(disk.wwn)) or by_key.get(disk.serial)
+        if match is None:
+            found.append((f"{node.name}-{disk.bay}", f"{say_exactly(disk.size)} {disk.medium}", "not there"))
+            continue
+        seen.add(match.number)
+        if disk.size != match.size_bytes:
+            found.append((f"{node.name}-{disk.bay}", str(say_exactly(disk.size)), str(say_exactly(match.size_bytes))))
+        if not match.present:
+            found.append((match.name, "there", "missing"))
+    if node.disks:
+        found += [(d.name, "not in the text", f"{say_exactly(d.size_bytes)} {d.media}") for d in disks if d.number not in seen]
+    return found

@@ -1,0 +1,303 @@
+"""Forming a cluster against the real yard: votes, proof of failover, killed at every step, two at once, adding and letting go."""
+
+from __future__ import annotations
+
+import threading
+import time
+from typing import Any
+
+import pytest
+from conftest import Site
+from sqlalchemy import select, update
+
+from foldbarn.changes import runner
+from foldbarn.changes.runner import run_change
+from foldbarn.changes.sealing import open_key
+from foldbarn.core.cluster import prechecks, reach_matrix, wish_of
+from foldbarn.core.errors import NotAllowed, NotPossible
+from foldbarn.services import changes, cluster
+from foldbarn.services.watching import note_report
+from foldbarn.store.database import announce, transaction
+from foldbarn.store.tables import ChangeRow, ClusterRow, NodeRow, StepRow
+from foldbarn.store.views import current_view
+from foldbarn.yard import council
+
+EIGHT = ["fulmar", "gannet", "petrel", "razorbill", "kittiwake", "dunlin", "turnstone", "whimbrel"]
+WISH: dict[str, Any] = {"name": "quay", "members": EIGHT, "keepers": ["fulmar", "petrel", "kittiwake"], "service_address": "10.10.0.5/24"}
+
+
+def hear(site: Site) -> None:
+    """What the watch does in a second: every node that has power reports."""
+    from foldbarn.links.agents import Agent, open_client
+
+    with transaction() as session:
+        rows = list(session.execute(select(NodeRow.id, NodeRow.agent_url, NodeRow.name)))
+    with open_client() as client:
+        for number, url, name in rows:
+            if site.yard.machines.power[name]:
+                note_report(number, Agent(url, client).report())
+
+
+def form(site: Site, **wish: Any) -> int:
+    return site.do("form-cluster", **(WISH | wish))
+
+
+def steps(number: int) -> dict[str, str]:
+    with transaction() as session:
+        return {s.name: s.state for s in session.scalars(select(StepRow).where(StepRow.change_id == number))}
+
+
+def test_a_cluster_is_formed_and_has_shown_that_it_can_lose_its_leader(barn_site: Site) -> None:
+    hear(barn_site)
+    number = form(barn_site)
+    assert barn_site.problem(number) == ""
+    assert barn_site.state(number) == "done"
+    assert len(steps(number)) == 1 + 2 * 8 + 5
+    told = barn_site.yard.machines.council
+    assert (told.members, told.keepers, told.leader, told.address) == (EIGHT, ["fulmar", "petrel", "kittiwake"], "fulmar", "10.10.0.5/24")
+    assert told.term == 3  # elected, handed over, handed back
+    hear(barn_site)
+    formed = current_view().cluster
+    assert formed is not None
+    assert (formed.leader, formed.forming, formed.term) == ("fulmar", False, 3)
+    assert [n.name for n in current_view().nodes if n.keeper] == ["fulmar", "petrel", "kittiwake"]
+
+
+def test_the_leader_falls_silent_and_another_leads(barn_site: Site) -> None:
+    hear(barn_site)
+    form(barn_site)
+    barn_site.yard.machines.power["fulmar"] = False
+    deadline = time.monotonic() + 10
+    while barn_site.yard.machines.council.leader != "petrel":
+        assert time.monotonic() < deadline, "nobody took over"
+        time.sleep(0.05)
+    with transaction() as session:
+        session.execute(update(NodeRow).where(NodeRow.name == "fulmar").values(contact="silent"))
+        announce(session, "site")
+    hear(barn_site)
+    formed = current_view().cluster
+    assert formed is not None
+    assert (formed.leader, formed.term) == ("petrel", 4)
+    barn_site.yard.machines.power["petrel"] = False  # two of three gone: nobody may decide
+    assert council.describe(barn_site.yard.machines, "kittiwake")["leader"] == ""
+
+
+def test_two_keepers_and_a_witness_survive_the_loss_of_a_keeper(barn_site: Site) -> None:
+    hear(barn_site)
+    witness = {"witness": "lamp-room", "witness_url": f"{barn_site.yard.url}/witness/lamp-room"}
+    wish = {"members": ["fulmar", "kittiwake"], "keepers": ["fulmar", "kittiwake"]}
+    with pytest.raises(NotPossible, match="Two keepers alone"):
+        changes.carry_out("form-cluster", WISH | wish, None)
+    number = form(barn_site, **wish, **witness)
+    assert barn_site.state(number) == "done"
+    barn_site.yard.machines.power["kittiwake"] = False
+    assert council.decides(barn_site.yard.machines)
+    barn_site.yard.machines.power["lamp-room"] = False
+    assert not council.decides(barn_site.yard.machines)
+
+
+def test_a_witness_that_is_someone_else_stops_the_forming_before_any_node_is_touched(barn_site: Site) -> None:
+    hear(barn_site)
+    number = form(barn_site, witness="light-ship", witness_url=f"{barn_site.yard.url}/witness/lamp-room")
+    assert barn_site.state(number) == "paused"
+    assert "is the witness lamp-room, not light-ship" in barn_site.problem(number)
+    assert barn_site.yard.machines.council.prepared == []
+    assert current_view().cluster is not None  # half formed, and says so
+    assert current_view().cluster.forming  # type: ignore[union-attr]
+    changes.ask(number, "withdraw")
+    run_change(number)
+    assert barn_site.state(number) == "withdrawn"
+    assert current_view().cluster is None
+
+
+@pytest.mark.parametrize("moment", ["before", "after"])
+def test_killed_before_or_after_each_step_is_recorded_it_goes_on_without_doing_one_twice(barn_site: Site, monkeypatch: pytest.MonkeyPatch, moment: str) -> None:
+    class Killed(BaseException):
+        pass
+
+    hear(barn_site)
+    number = changes.carry_out("form-cluster", WISH | {"members": EIGHT[:3], "keepers": EIGHT[:3]}, None)
+    finish, next_step, died = runner._finish_step, runner._next_step, 0
+    for victim in range(1, 13):
+
+        def unrecorded(session: Any, run: Any, outcome: str, victim: int = victim) -> None:
+            if run.step == victim:
+                raise Killed
+            finish(session, run, outcome)
+
+        def recorded(run: Any, kind: Any, victim: int = victim) -> bool:
+            more = next_step(run, kind)
+            if run.step == victim:
+                raise Killed
+            return more
+
+        with monkeypatch.context() as patch:
+            if moment == "before":
+                patch.setattr(runner, "_finish_step", unrecorded)
+            else:
+                patch.setattr(runner, "_next_step", recorded)
+            with pytest.raises(Killed):
+                run_change(number)
+            died += 1
+    run_change(number)
+    assert died == 12
+    assert barn_site.problem(number) == ""
+    assert barn_site.state(number) == "done"
+    told = barn_site.yard.machines.council
+    assert (told.members, told.leader, told.term) == (EIGHT[:3], "fulmar", 3)
+
+
+def test_power_lost_in_the_middle_pauses_with_the_reason_and_goes_on_when_it_is_back(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    hear(barn_site)
+    monkeypatch.setenv("FOLDBARN_ATTEMPTS", "2")
+    monkeypatch.setenv("FOLDBARN_ANSWER_SECONDS", "0.3")
+    from foldbarn.settings import settings
+
+    settings.cache_clear()
+    number = changes.carry_out("form-cluster", WISH, None)
+    barn_site.yard.machines.power["razorbill"] = False
+    run_change(number)
+    assert barn_site.state(number) == "paused"
+    assert "razorbill did not carry out its order in 2 tries" in barn_site.problem(number)
+    barn_site.yard.machines.power["razorbill"] = True
+    changes.ask(number, "resume")
+    run_change(number)
+    assert barn_site.state(number) == "done"
+
+
+def test_two_people_form_at_once_and_one_is_told(barn_site: Site) -> None:
+    hear(barn_site)
+    first = changes.carry_out("form-cluster", WISH, None)
+    second = changes.carry_out("form-cluster", WISH | {"name": "other"}, None)
+    crew = [threading.Thread(target=run_change, args=(n,)) for n in (first, second)]
+    for member in crew:
+        member.start()
+    for member in crew:
+        member.join()
+    states = sorted(barn_site.state(n) for n in (first, second))
+    assert states == ["done", "paused"]
+    loser = first if barn_site.state(first) == "paused" else second
+    assert "Another cluster has been formed meanwhile." in barn_site.problem(loser)
+    changes.ask(loser, "withdraw")
+    run_change(loser)
+    assert current_view().cluster is not None  # the winner's stays
+    assert len(barn_site.yard.machines.council.members) == 8
+    with pytest.raises(NotPossible, match="is formed already; a site has one"):
+        changes.carry_out("form-cluster", WISH | {"name": "third"}, None)
+
+
+@pytest.mark.parametrize(
+    ("wish", "words"),
+    [
+        ({"name": ""}, "The cluster needs a name"),
+        ({"keepers": ["fulmar"]}, "3 or 5, or 2 and a witness"),
+        ({"keepers": ["fulmar", "petrel", "skua"]}, "skua would be a keeper, but is not among the chosen nodes"),
+        ({"members": [*EIGHT, "puffin"]}, "There is no node named puffin"),
+        ({"service_address": "10.10.0.11/24"}, "is the address of mgmt0 of fulmar already"),
+        ({"service_address": "10.10.0.0/24"}, "stands for its whole network"),
+        ({"service_address": "over there"}, "is not an address with a prefix length"),
+        ({"encrypted": True, "passphrase": "short"}, "12 are the least"),
+        ({"mail_to": "the watch"}, "is not a mail address"),
+        ({"witness": "w", "witness_url": "ftp://w"}, "starts with http"),
+        ({"members": ["fulmar"], "keepers": ["fulmar"]}, "a cluster has at least two"),
+    ],
+)
+def test_a_bad_wish_is_refused_whole_with_a_sentence(barn_site: Site, wish: dict[str, Any], words: str) -> None:
+    with pytest.raises(NotPossible, match=words):
+        changes.carry_out("form-cluster", WISH | wish, None)
+    with transaction() as session:
+        assert session.scalars(select(ChangeRow)).all() == []
+        assert session.get(ClusterRow, 1) is None
+
+
+def test_the_passphrase_is_recorded_nowhere_and_opens_the_key(barn_site: Site) -> None:
+    hear(barn_site)
+    secret = "three herons on a mast"
+    number = form(barn_site, encrypted=True, passphrase=secret)
+    assert barn_site.state(number) == "done"
+    with transaction() as session:
+        change = session.get_one(ChangeRow, number)
+        assert secret not in str(change.params) + str(change.preview)
+        kept = dict(session.get_one(ClusterRow, 1).sealed_key)
+    assert len(open_key(secret, kept)) == 32
+    cluster.try_passphrase(secret)
+    with pytest.raises(NotAllowed, match="does not open"):
+        cluster.try_passphrase(secret + "!")
+
+
+def test_a_shut_port_is_found_by_the_agents_and_blocks_forming(barn_site: Site) -> None:
+    hear(barn_site)
+    barn_site.yard.machines.shut.add(("dunlin", 7503))
+    tries = cluster.try_ports()
+    assert tries == 9 * 8 * (2 + 8)  # nine nodes, to eight others each: two ports for votes, eight for strips
+    assert {c[:3] for c in current_view().closed_ports} == {(n.name, "dunlin", 7503) for n in current_view().nodes if n.name != "dunlin"}
+    with pytest.raises(NotPossible, match="cannot reach dunlin on 7503: refused"):
+        changes.carry_out("form-cluster", WISH, None)
+    reached = {(r.source, r.target): (r.reached, r.of) for r in reach_matrix(current_view(), EIGHT)}
+    assert reached["fulmar", "dunlin"] == (0, 8)
+    assert reached["dunlin", "fulmar"] == (10, 10)
+    assert number_formed_without(barn_site, "dunlin") == "done"
+
+
+def number_formed_without(site: Site, name: str) -> str:
+    return site.state(form(site, members=[n for n in EIGHT if n != name]))
+
+
+def test_a_node_is_added_and_let_go(barn_site: Site) -> None:
+    hear(barn_site)
+    form(barn_site)
+    hear(barn_site)
+    number = barn_site.do("add-node", node="skua")
+    assert barn_site.state(number) == "done"
+    assert "skua" in barn_site.yard.machines.council.members
+    with pytest.raises(NotPossible, match="is a member already"):
+        changes.carry_out("add-node", {"node": "skua"}, None)
+    number = barn_site.do("let-go", node="skua")
+    assert barn_site.state(number) == "done"
+    assert "skua" not in barn_site.yard.machines.council.members
+    assert not current_view().node("skua").member
+
+
+def test_a_keeper_is_let_go_only_when_the_quorum_survives_it(barn_site: Site) -> None:
+    hear(barn_site)
+    form(barn_site)
+    hear(barn_site)
+    with pytest.raises(NotPossible, match="Name another keeper first"):
+        changes.carry_out("let-go", {"node": "fulmar"}, None)
+    number = barn_site.do("let-go", node="fulmar", successor="gannet")
+    assert barn_site.problem(number) == ""
+    assert barn_site.state(number) == "done"
+    hear(barn_site)
+    told = barn_site.yard.machines.council
+    assert sorted(told.keepers) == ["gannet", "kittiwake", "petrel"]
+    assert told.leader in told.keepers
+    assert "fulmar" not in told.members
+    assert wish_of(current_view()).keepers == ("gannet", "petrel", "kittiwake")
+
+
+def test_a_node_that_holds_data_is_not_let_go(barn_site: Site) -> None:
+    hear(barn_site)
+    form(barn_site)
+    barn_site.pool()
+    with pytest.raises(NotPossible, match="are in a pool"):
+        changes.carry_out("let-go", {"node": "turnstone"}, None)
+    barn_site.volume()
+    with pytest.raises(NotPossible, match=r"turnstone holds .* strips"):
+        changes.carry_out("let-go", {"node": "turnstone"}, None)
+
+
+def test_prechecks_name_what_is_doubtful_and_what_would_cure_it(barn_site: Site) -> None:
+    hear(barn_site)
+    view = current_view()
+    from foldbarn.changes.cluster import FormClusterParams
+
+    everyone = FormClusterParams(**(WISH | {"members": [*EIGHT, "skua"], "keepers": ["fulmar", "gannet", "petrel"]})).wish()
+    found = {(c.name, c.result): c for c in prechecks(view, everyone)}
+    assert "The clock of skua is 0.7 s ahead." in found["clocks", "doubt"].sentence
+    doubtful = [c.sentence for c in prechecks(view, everyone) if c.result == "doubt"]
+    assert "Fulmar and gannet share rack NQ-1: losing it takes 2 votes at once." in doubtful
+    assert "Losing room North Quay would leave no majority." in doubtful
+    assert "Storage port stor1 of kittiwake is down." in doubtful
+    assert "The port plan has not been tested." in doubtful
+    assert all(c.cure for c in prechecks(view, everyone) if c.result != "pass")
+    assert not [c for c in prechecks(view, everyone) if c.result == "fail"]
