@@ -17,6 +17,8 @@ from foldbarn.core.identity import plain_wwn
 from foldbarn.core.media import media_of
 from foldbarn.core.units import LARGEST_BYTES, MB
 
+PROTOCOL = "foldbarn-agent/1"
+WITNESS_PROTOCOL = "foldbarn-witness/1"
 BOOT_MOUNTS = ("/", "/boot", "/boot/efi", "/efi")
 VIRTUAL_LINKS = ("ifb", "dummy", "veth", "bridge", "tun", "vxlan", "virbr")  # no cable of their own; bonds and VLANs have one below them
 MOST_DISKS = 2048  # of one node; more is no node but a mistake

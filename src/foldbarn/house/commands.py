@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import platform
 import shutil
 import signal
 import subprocess
@@ -132,6 +133,28 @@ def dev(port: int = 7420, web_port: int = 7421) -> None:
         if vite:
             os.killpg(vite.pid, signal.SIGTERM)
         barn.stop()
+
+
+@app.command()
+def agent(
+    home: Annotated[str, typer.Option(help="Address of Fold Barn, to announce this machine to; empty for nowhere.")] = "",
+    host: Annotated[str, typer.Option(help="Address to listen on: one that Fold Barn can reach.")] = "127.0.0.1",
+    port: Annotated[int, typer.Option(help="Port to listen on.")] = 7400,
+    name: Annotated[str, typer.Option(help="What this node is called.")] = platform.node().split(".")[0],
+    room: Annotated[str, typer.Option(help="Room it stands in.")] = "Unplaced",
+    rack: Annotated[str, typer.Option(help="Rack it stands in.")] = "unplaced",
+    purpose: Annotated[list[str] | None, typer.Option(help="What a network port is for, such as eno1=storage; may be repeated.")] = None,
+) -> None:
+    """Reports this machine's hardware to a Fold Barn. Nothing on the machine is changed."""
+    import uvicorn
+
+    from foldbarn.agent.machine import Machine
+    from foldbarn.agent.server import make_app
+
+    purposes = dict(p.split("=", 1) for p in purpose or [] if "=" in p)
+    own_url = f"http://[{host}]:{port}" if ":" in host else f"http://{host}:{port}"
+    say(f"Reporting {name} at {own_url}")
+    uvicorn.run(make_app(Machine(name, room, rack, purposes), own_url, home), host=host, port=port, log_level="warning")
 
 
 @app.command()

@@ -15,11 +15,10 @@ from typing import Any
 import httpx
 
 from foldbarn.core.errors import NotPossible, Unreachable
+from foldbarn.core.reading import PROTOCOL, WITNESS_PROTOCOL
 from foldbarn.settings import settings
 
 MOST_TEXT = 200  # characters of an agent's answer that may reach a person
-PROTOCOL = "foldbarn-agent/1"
-WITNESS_PROTOCOL = "foldbarn-witness/1"
 
 
 class Garbled(Unreachable):

@@ -6,13 +6,12 @@ import hashlib
 from typing import Any
 
 from foldbarn.core.hardware import POOL_SIGNATURE
+from foldbarn.core.reading import PROTOCOL
 from foldbarn.core.site import slots_of
 from foldbarn.yard import council
 from foldbarn.yard.council import BadOrder
 from foldbarn.yard.machines import Machines, Order, Strip, copies_of
 from foldbarn.yard.scenario import StandInDisk, StandInPort
-
-PROTOCOL = "foldbarn-agent/1"
 
 
 def inventory(machines: Machines, node: str) -> dict[str, Any]:

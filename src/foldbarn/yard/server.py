@@ -16,12 +16,12 @@ import httpx
 from fastapi import FastAPI, HTTPException, Request, Response
 from pydantic import BaseModel, Field
 
+from foldbarn.core.reading import PROTOCOL, WITNESS_PROTOCOL
 from foldbarn.yard import agent, council, redfish
 from foldbarn.yard.fluid import tick
 from foldbarn.yard.machines import Machines
 from foldbarn.yard.scenario import WITNESS, skerry_ferries
 
-WITNESS_PROTOCOL = "foldbarn-witness/1"
 TICK_SECONDS = 0.1
 SLOW_SECONDS = 6.0
 FASTEST = 10_000.0
@@ -73,7 +73,7 @@ def make_app(machines: Machines, own_url: str, home_url: str) -> FastAPI:
     @app.get("/agents/{node}/v1/report")
     async def report(node: str, request: Request) -> Response:
         known(node)
-        facts: dict[str, Any] = {"protocol": agent.PROTOCOL, "node": node, "inventory_version": agent.inventory_version(machines, node)}
+        facts: dict[str, Any] = {"protocol": PROTOCOL, "node": node, "inventory_version": agent.inventory_version(machines, node)}
         facts |= {"clock": time.time() + machines.nodes[node].clock_offset, "cluster": council.describe(machines, node)}
         return await answer(node, {**facts, **agent.counters(machines, node)}, request)
 

@@ -1,0 +1,117 @@
+"""Serves the reporting half of the agent protocol (docs/agent-protocol.md), and announces the machine until it is known."""
+
+from __future__ import annotations
+
+import asyncio
+import contextlib
+import socket
+import time
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+from typing import Any
+
+import httpx
+from fastapi import FastAPI, HTTPException
+from pydantic import BaseModel, Field
+from starlette.requests import Request
+from starlette.responses import JSONResponse
+
+from foldbarn.agent.machine import Machine, ToolFailed
+from foldbarn.core.reading import PROTOCOL
+
+VERSION_SECONDS = 5.0  # how long a version is given without asking the tools again
+PROBE_SECONDS = 1.0
+ANNOUNCE_SECONDS = 2.0
+
+
+class Target(BaseModel):
+    address: str
+    port: int = Field(ge=1, le=65_535)
+
+
+class Probe(BaseModel):
+    targets: list[Target] = Field(max_length=4096)
+
+
+def make_app(machine: Machine, own_url: str = "", home_url: str = "") -> FastAPI:
+    """home_url: where it announces itself; empty for nowhere."""
+    kept: dict[str, Any] = {"at": 0.0, "version": ""}
+
+    @asynccontextmanager
+    async def lifespan(_: FastAPI) -> AsyncIterator[None]:
+        task = asyncio.create_task(_announce(own_url, home_url)) if home_url else None
+        yield
+        if task:
+            task.cancel()
+            with contextlib.suppress(asyncio.CancelledError):
+                await task
+
+    app = FastAPI(title="Fold Barn agent", lifespan=lifespan, docs_url=None, redoc_url=None, openapi_url=None)
+
+    @app.exception_handler(ToolFailed)
+    async def failed(_: Request, error: ToolFailed) -> JSONResponse:
+        return JSONResponse({"detail": str(error)}, 500)
+
+    @app.get("/v1/report")
+    def report() -> dict[str, Any]:
+        if time.monotonic() - kept["at"] > VERSION_SECONDS:
+            kept.update(at=time.monotonic(), version=machine.version())
+        facts = {"protocol": PROTOCOL, "node": machine.name, "inventory_version": kept["version"], "clock": time.time(), "cluster": {}}
+        return facts | {"disks": machine.counters()}
+
+    @app.get("/v1/inventory")
+    def inventory() -> dict[str, Any]:
+        return machine.inventory()
+
+    @app.get("/v1/counters")
+    def counters() -> dict[str, Any]:
+        return {"disks": machine.counters()}
+
+    @app.get("/v1/strips/{serial}")
+    def strips(serial: str) -> dict[str, Any]:
+        return {"strips": []}
+
+    @app.post("/v1/probe")
+    async def probe(wish: Probe) -> dict[str, Any]:
+        gate = asyncio.Semaphore(64)
+
+        async def one(target: Target) -> dict[str, Any]:
+            async with gate:
+                why = await _try(target.address, target.port)
+            return {"open": not why, "why": why}
+
+        return {"results": await asyncio.gather(*(one(t) for t in wish.targets))}
+
+    @app.post("/v1/orders")
+    def refuse() -> None:
+        raise HTTPException(422, "this agent only reports: it changes nothing on its machine")
+
+    @app.get("/v1/orders/{id_}")
+    def unknown(id_: str) -> None:
+        raise HTTPException(404, f"no order {id_}")
+
+    return app
+
+
+async def _try(address: str, port: int) -> str:
+    """Why no connection can be opened; empty when one can."""
+    try:
+        _, writer = await asyncio.wait_for(asyncio.open_connection(address, port), PROBE_SECONDS)
+    except TimeoutError:
+        return "no answer"
+    except ConnectionRefusedError:
+        return "refused"
+    except (OSError, socket.gaierror):
+        return "no way there"
+    writer.close()
+    return ""
+
+
+async def _announce(own_url: str, home_url: str) -> None:
+    """Until Fold Barn has answered with the node's name; safe to repeat."""
+    async with httpx.AsyncClient(timeout=30.0, trust_env=False) as client:
+        while True:
+            with contextlib.suppress(httpx.HTTPError):
+                if (await client.post(f"{home_url.rstrip('/')}/api/agents", json={"agent_url": own_url})).is_success:
+                    return
+            await asyncio.sleep(ANNOUNCE_SECONDS)
