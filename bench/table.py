@@ -5,6 +5,7 @@ Machines differ and are busy at times; the ratio is what to compare between runs
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import statistics
@@ -124,7 +125,10 @@ def large_site(stick: float) -> None:
             disk = {"kernel_name": "sda", "wwn": "", "model": "", "media": "ssd", "size_bytes": 3_840 * 10**9, "role": "capacity", "pool_id": 1}
             session.execute(
                 insert(tables.DiskRow),
-                [{"id": n, "node_id": (n - 1) // 12 + 1, "name": f"d-{n}", "bay": str(n % 12), "serial": str(n), **disk} for n in range(1, 12_001)],
+                [
+                    {"id": n, "node_id": (n - 1) // 12 + 1, "name": f"d-{n}", "bay": str(n % 12), "serial": str(n), "identity": f"serial:/{n}", **disk}
+                    for n in range(1, 12_001)
+                ],
             )
             rng = np.random.default_rng(1)
             for number in range(1, 201):
@@ -167,6 +171,61 @@ def large_site(stick: float) -> None:
     finally:
         engine().dispose()
         engine.cache_clear()
+        server.stop()
+
+
+def inventory_files(nodes: int, disks: int) -> list[tuple[str, str]]:
+    """lsblk and ip outputs of so many nodes."""
+    found = []
+    for n in range(nodes):
+        devices = [
+            {"name": f"sd{d}", "path": f"/dev/sd{d}", "type": "disk", "size": 3_840 * 10**9, "rota": False, "tran": "sata", "ro": False, "rm": False,
+             "serial": f"S{n:04d}{d:02d}", "wwn": f"0x5000{n:08x}{d:04x}", "model": "Holm S3840", "pttype": None, "fstype": "ext4" if d == 3 else None,
+             "mountpoints": [None]}
+            for d in range(disks)
+        ]  # fmt: skip
+        links = [{"ifname": "stor0", "operstate": "UP", "mtu": 9000, "link_type": "ether", "link_speed_mbit": 25000}]
+        found += [(f"node-{n:03d}.lsblk.json", json.dumps({"blockdevices": devices})), (f"node-{n:03d}.ip.json", json.dumps(links))]
+    return found
+
+
+def intake(stick: float) -> None:
+    """500 nodes of 24 disks from files, in the batches that a browser sends; their verdicts; the list of them all."""
+    from foldbarn.api.pictures import machines_out
+    from foldbarn.core.hardware import judge
+    from foldbarn.core.reading import read_disks
+    from foldbarn.services.files import File, take_files
+    from foldbarn.services.site import found_site, outlook
+    from foldbarn.store import views
+    from foldbarn.store.database import engine
+    from foldbarn.store.migrate import migrate
+
+    server = Postgres(STATE / "intake", quick=True)
+    server.start()
+    os.environ["FOLDBARN_DATABASE_URL"] = server.url()
+    settings.cache_clear()
+    views.forget()
+    try:
+        migrate()
+        found_site("Intake", "bench", 30.0)
+        files = inventory_files(500, 24)
+        reading, _ = timed(lambda: [json.loads(text) for _, text in files])
+        start = time.perf_counter()
+        for at in range(0, len(files), 40):
+            outcomes = take_files([File(name, text) for name, text in files[at : at + 40]])
+            assert all(o.result == "taken" for o in outcomes), outcomes
+        seconds = time.perf_counter() - start
+        row("take in 500 nodes of 24 disks from 1,000 files", seconds, "of reading their JSON", seconds / reading)
+        disks = [d for name, text in files if "lsblk" in name for d in read_disks(name, json.loads(text))]
+        seconds, verdicts = timed(lambda: [judge(d) for d in disks])
+        assert sum(v.fit for v in verdicts) == 500 * 23
+        row("judge those 12,000 disks", seconds, "of sorting 10,000,000 integers", seconds / stick)
+        seconds, found = timed(lambda: machines_out(outlook()).model_dump_json())
+        row(f"the list of all machines, as JSON ({len(found) / 1e6:.0f} MB)", seconds, "of sorting 10,000,000 integers", seconds / stick)
+    finally:
+        engine().dispose()
+        engine.cache_clear()
+        views.forget()
         server.stop()
 
 
@@ -222,6 +281,7 @@ def main() -> None:
     row("sort 10,000,000 integers with numpy", stick, "of itself", 1.0, "the yardstick")
     placement()
     large_site(stick)
+    intake(stick)
     running_barn(stick)
     shutil.rmtree(STATE, ignore_errors=True)
 

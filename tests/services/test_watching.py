@@ -195,7 +195,7 @@ def test_verdicts_follow_the_reports_and_leave_pooled_disks_their_role(barn_site
     report(barn_site, "skua")
     report(barn_site, "petrel")
     view = current_view()
-    assert (view.disk("skua-1").role, view.disk("skua-1").reasons) == ("unfit", ("it carries a signature of xfs",))
+    assert (view.disk("skua-1").role, view.disk("skua-1").why) == ("unfit", ["it carries a file-system signature (xfs)"])
     assert view.disk("skua-3").role == "unclaimed"
     assert view.disk("petrel-1").role == "capacity"
 

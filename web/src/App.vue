@@ -6,7 +6,7 @@ import { useBarn, useNews } from "./api/client";
 import { typing } from "./lib/keys";
 import FindBox from "./parts/FindBox.vue";
 import TapeBar from "./parts/TapeBar.vue";
-import { SECTIONS } from "./router";
+import { SECTIONS, sectionOf } from "./router";
 import { useScreen } from "./screen";
 
 // What lies above the page comes when it is first asked for: the page itself need not wait for it.
@@ -21,7 +21,7 @@ const router = useRouter();
 const theme = useTheme();
 const connected = useNews();
 const { data: barn } = useBarn();
-const section = computed(() => SECTIONS.find((s) => (s.path === "/" ? route.path === "/" : route.path.startsWith(s.path)))?.path);
+const section = computed(() => sectionOf(route.path));
 
 watchEffect(() => {
   asked.keys ||= screen.keysOpen;
@@ -76,7 +76,7 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
       <FindBox />
       <span class="who" title="Who changes are recorded for">{{ barn?.operator }}</span>
     </header>
-    <RouterView v-slot="{ Component }"><component :is="Component" :key="route.path" /></RouterView>
+    <RouterView v-slot="{ Component }"><component :is="Component" v-if="Component" :key="route.path" /><main v-else class="page" /></RouterView>
     <TapeBar :connected="connected" />
     <PlanSheet v-if="asked.plan" />
     <YardDrawer v-if="asked.yard" />

@@ -3,7 +3,9 @@ import { createRouter, createWebHistory, type RouteRecordRaw } from "vue-router"
 import BarnView from "./views/barn/BarnView.vue";
 import ChangeView from "./views/changes/ChangeView.vue";
 import ChangesView from "./views/changes/ChangesView.vue";
+import DiskView from "./views/machines/DiskView.vue";
 import MachinesView from "./views/machines/MachinesView.vue";
+import NodeView from "./views/machines/NodeView.vue";
 import NotHere from "./views/NotHere.vue";
 import PoolView from "./views/pools/PoolView.vue";
 import PoolsView from "./views/pools/PoolsView.vue";
@@ -14,6 +16,7 @@ import VolumesView from "./views/volumes/VolumesView.vue";
 export const SECTIONS = [
   { name: "Barn", path: "/" },
   { name: "Machines", path: "/machines" },
+  { name: "Cluster", path: "/cluster" },
   { name: "Pools", path: "/pools" },
   { name: "Volumes", path: "/volumes" },
   { name: "Changes", path: "/changes" },
@@ -22,7 +25,13 @@ export const SECTIONS = [
 const routes: RouteRecordRaw[] = [
   { path: "/", component: BarnView },
   { path: "/machines", component: MachinesView },
-  { path: "/machines/:node", component: MachinesView, props: true },
+  { path: "/machines/:node", component: NodeView, props: true },
+  { path: "/disks/:disk", component: DiskView, props: true },
+  // Used while a site is being set up, not every day: they come when first asked for.
+  { path: "/intake", component: () => import("./views/machines/IntakeView.vue") },
+  { path: "/arrange", component: () => import("./views/machines/ArrangeView.vue") },
+  { path: "/text", component: () => import("./views/machines/TextView.vue") },
+  { path: "/cluster", component: () => import("./views/cluster/ClusterView.vue") },
   { path: "/pools", component: PoolsView },
   { path: "/pools/:name", component: PoolView, props: true },
   { path: "/volumes", component: VolumesView },
@@ -31,5 +40,12 @@ const routes: RouteRecordRaw[] = [
   { path: "/changes/:number(\\d+)", component: ChangeView, props: (r) => ({ number: Number(r.params.number) }) },
   { path: "/:rest(.*)*", component: NotHere },
 ];
+
+/** The section an address belongs to. */
+export function sectionOf(path: string): string | undefined {
+  if (path === "/") return "/";
+  if (/^\/(disks|intake|arrange|text)(\/|$)/.test(path)) return "/machines";
+  return SECTIONS.find((s) => s.path !== "/" && path.startsWith(s.path))?.path;
+}
 
 export const router = createRouter({ history: createWebHistory(), routes });

@@ -57,9 +57,9 @@ class Describe(Kind[DescribeParams]):
             return preview.sealed()
         found = differences(site, view)
         new = sum(now == "not known yet" for _, _, now in found)
-        preview.summary = (
-            f"{say_count(new, 'node')} would be new. Where text and machines differ, the machines are right about themselves, the text about places."
-        )
+        preview.summary = "Text and machines agree."
+        if found:
+            preview.summary = f"{say_count(new, 'node')} would be new. Machines are right about themselves, the text about where they stand."
         preview.texts = [TextRow(label=label, before=now, after=said) for label, said, now in found]
         if site.site.casefold() != view.name.casefold():
             preview.warnings.append(Note(sentence=f"The text is of a site named {site.site}; this one is {view.name}, and keeps its name."))

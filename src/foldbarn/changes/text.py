@@ -17,7 +17,7 @@ from foldbarn.core.identity import plain_wwn
 from foldbarn.core.names import natural_key
 from foldbarn.core.network import Port, read_interface
 from foldbarn.core.site import Disk, Node, SiteView
-from foldbarn.core.units import GB, MB, MIB, parse_size
+from foldbarn.core.units import GB, GIB, MB, MIB, parse_size
 
 MOST_CHARACTERS = 8_000_000
 MOST_ERRORS = 20
@@ -255,8 +255,8 @@ def _short(value: Any) -> Any:
 
 
 def say_exactly(size: int) -> str | int:
-    """A size in whole GB or MiB where it is one, else in bytes: nothing is rounded."""
-    return f"{size // GB} GB" if size % GB == 0 else f"{size // MIB} MiB" if size % MIB == 0 else size
+    """A size in whole GB, GiB or MiB where it is one, else in bytes: nothing is rounded."""
+    return next((f"{size // scale} {unit}" for scale, unit in ((GB, "GB"), (GIB, "GiB"), (MIB, "MiB")) if size % scale == 0), size)
 
 
 def text_of(view: SiteView) -> SiteText:

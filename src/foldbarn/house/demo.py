@@ -15,6 +15,14 @@ POOLS: list[dict[str, Any]] = [
     {"name": "quayside", "media": "ssd", "leave": ["turnstone-8"], "copies": 3, "headroom": "node"},
     {"name": "deepwater", "media": "hdd", "leave": [], "copies": 2, "headroom": "node"},
 ]
+CLUSTER: dict[str, Any] = {
+    # One keeper in each room, and a witness that stands apart from both: either room may be lost.
+    "name": "quay",
+    "members": ["fulmar", "gannet", "petrel", "razorbill", "kittiwake", "dunlin", "turnstone", "whimbrel"],
+    "keepers": ["fulmar", "turnstone"],
+    "witness": "lamp-room",
+    "service_address": "10.10.0.5/24",
+}
 VOLUMES = [
     ("ticketing-db", "quayside", "4 TB", 3),
     ("timetable", "quayside", "1500 GB", 3),
@@ -37,10 +45,13 @@ class Demo:
         self.client.close()
 
     def fill(self) -> None:
-        """Forms the pools and makes the volumes, unless the site has pools already. Raises RuntimeError when a step does not end."""
+        """Forms the cluster and the pools and makes the volumes, unless the site has pools already. Raises RuntimeError when a step does not end."""
         self.wait(lambda: self.barn()["counts"]["nodes"] >= NODES, "all nodes to report in")
         if self.barn()["counts"]["pools"]:
             return
+        self.wait(lambda: all(n["clock_offset"] is not None for n in self.client.get("/machines").json()["nodes"]), "every node's clock")
+        self.client.post("/cluster/ports").raise_for_status()
+        self.carry_out("form-cluster", {**CLUSTER, "witness_url": self.client.get("/yard").json()["witness_url"]})
         disks = [d for room in self.barn()["rooms"] for rack in room["racks"] for node in rack["nodes"] for d in node["disks"]]
         for pool in POOLS:
             chosen = [

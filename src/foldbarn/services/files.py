@@ -8,6 +8,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.hardware import Inventory
 from foldbarn.core.names import check_name
@@ -16,9 +19,21 @@ from foldbarn.core.site import Contact
 from foldbarn.core.units import MB, say_count
 from foldbarn.links.bmc import Bmc
 from foldbarn.store.database import announce, transaction
-from foldbarn.store.intake import add_node, find_node, port_facts, take_disks, take_inventory
+from foldbarn.store.intake import (
+    UNPLACED_RACK,
+    UNPLACED_ROOM,
+    add_node,
+    find_node,
+    find_nodes,
+    find_rack,
+    port_facts,
+    take_disks,
+    take_facts,
+    take_inventory,
+)
 from foldbarn.store.tables import DiskRow, NodeRow
 
+WHOLE = {"agent", "lsblk"}  # kinds of file that list all of a node's disks
 LARGEST_FILE = 16 * MB  # an lsblk of 2,048 disks has about 6 MB
 
 
@@ -53,22 +68,34 @@ def take_files(files: Sequence[File]) -> list[Outcome]:
         except BarnError as error:
             outcomes[i] = Outcome(file.name, "refused", error.sentence, error.next_step or "")
     with transaction() as session:
+        rows = find_nodes(session, by_node)
+        rack = None
+        taken: list[tuple[NodeRow, Inventory, list[tuple[int, str, Any]]]] = []
         for name, parts in by_node.items():
-            row = find_node(session, name)
-            if row is not None and row.contact != Contact.AWAITED:
-                for i, _, _ in parts:
-                    outcomes[i] = Outcome(files[i].name, "skipped", f"{row.name}'s own agent reports, and knows better than a file.", node=row.name)
-                continue
             try:
+                row = rows.get(name)
+                if row is not None and row.contact != Contact.AWAITED:
+                    for i, _, _ in parts:
+                        outcomes[i] = Outcome(files[i].name, "skipped", f"{row.name}'s own agent reports, and knows better than a file.", node=row.name)
+                    continue
                 inventory = _merge(name, parts)
+                if row is None:
+                    if not {kind for _, kind, _ in parts} & WHOLE:
+                        raise NotPossible(f"{name} is not known yet; what lsblk says of it is needed first.")
+                    if not inventory.rack:
+                        rack = rack or find_rack(session, UNPLACED_ROOM, UNPLACED_RACK)
+                    row = add_node(session, inventory, source="files", rack=None if inventory.rack else rack)
+                taken.append((row, inventory, parts))
             except BarnError as error:
                 for i, _, _ in parts:
                     outcomes[i] = Outcome(files[i].name, "refused", error.sentence, error.next_step or "", name)
-                continue
-            with session.begin_nested():
-                said = _take(session, row, name, inventory, parts)
-            for i, kind, _ in parts:
-                outcomes.setdefault(i, Outcome(files[i].name, *said[kind], node=name))
+        session.flush()
+        for row, inventory, parts in taken:
+            row.source = "files"
+            for kind, (result, sentence) in _take(session, row, inventory, parts).items():
+                for i in (i for i, k, _ in parts if k == kind):
+                    outcomes.setdefault(i, Outcome(files[i].name, result, sentence, node=row.name))
+        take_disks(session, [(row, inventory.disks) for row, inventory, parts in taken if {kind for _, kind, _ in parts} & WHOLE])
         announce(session, "site")
     return [outcomes[i] for i in range(len(files))]
 
@@ -114,30 +141,25 @@ def _merge(name: str, parts: list[tuple[int, str, Any]]) -> Inventory:
 Said = dict[str, tuple[Literal["taken", "skipped", "refused"], str]]
 
 
-def _take(session: Any, row: NodeRow | None, name: str, inventory: Inventory, parts: list[tuple[int, str, Any]]) -> Said:
-    """Writes a node's facts down; what to say of each kind of file."""
+def _take(session: Session, row: NodeRow, inventory: Inventory, parts: list[tuple[int, str, Any]]) -> Said:
+    """Writes down what is said of a node itself, and of disks that are known already; what to say of each kind of file."""
     kinds = {kind for _, kind, _ in parts}
-    if row is None and not kinds & {"agent", "lsblk"}:
-        missing = f"{name} is not known yet; what lsblk says of it is needed first."
-        return dict.fromkeys(kinds, ("refused", missing))
-    row = row or add_node(session, inventory, source="files")
-    row.source = "files"
     said: Said = {}
-    if kinds & {"agent", "lsblk"}:
-        take_inventory(session, row, inventory) if inventory.ports or "agent" in kinds else take_disks(session, row, inventory.disks)
-        said["lsblk"] = said["agent"] = ("taken", f"{say_count(len(inventory.disks), 'disk')} of {name}.")
-        said["smartctl"] = ("taken", f"Health of a disk of {name}.")
+    if kinds & WHOLE:
+        take_facts(row, inventory)
+        said["lsblk"] = said["agent"] = ("taken", f"{say_count(len(inventory.disks), 'disk')} of {row.name}.")
+        said["smartctl"] = ("taken", f"Health of a disk of {row.name}.")
     elif "smartctl" in kinds:
         said["smartctl"] = _take_health(session, row, [c for _, kind, c in parts if kind == "smartctl"])
     if "ip" in kinds:
         row.ports = [port_facts(p) for p in inventory.ports]
-        said["ip"] = ("taken", f"{say_count(len(inventory.ports), 'network port')} of {name}.")
+        said["ip"] = ("taken", f"{say_count(len(inventory.ports), 'network port')} of {row.name}.")
     return said
 
 
-def _take_health(session: Any, row: NodeRow, contents: list[Any]) -> tuple[Literal["taken", "refused"], str]:
+def _take_health(session: Session, row: NodeRow, contents: list[Any]) -> tuple[Literal["taken", "refused"], str]:
     """Health of disks that are known already."""
-    known = {d.serial: d for d in session.query(DiskRow).filter(DiskRow.node_id == row.id)}
+    known = {d.serial: d for d in session.scalars(select(DiskRow).where(DiskRow.node_id == row.id))}
     serials = [serial_of_smart(c) for c in contents]
     strangers = [s for s in serials if s not in known]
     if strangers:

@@ -22,7 +22,9 @@ log = structlog.get_logger()
 
 @lru_cache
 def engine() -> Engine:
-    return create_engine(settings().database_url, pool_pre_ping=True, pool_size=10, max_overflow=20)
+    # Plans made while a table was still empty would be kept for prepared statements, and read it whole ever after: plan for what is asked each time.
+    options = {"options": "-c plan_cache_mode=force_custom_plan"}
+    return create_engine(settings().database_url, pool_pre_ping=True, pool_size=10, max_overflow=20, connect_args=options)
 
 
 @contextmanager

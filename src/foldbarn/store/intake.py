@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Collection, Sequence
 from dataclasses import asdict
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import func, select, update
+from sqlalchemy import ARRAY, String, any_, cast, func, insert, select, update
 from sqlalchemy.orm import Session
+from sqlalchemy.sql.elements import CollectionAggregate
 
 from foldbarn.core.hardware import Inventory, Reason, ReportedDisk, ReportedPort, judge
 from foldbarn.core.identity import Sight, find_boxes
@@ -24,15 +26,22 @@ def find_node(session: Session, name: str) -> NodeRow | None:
     return found or session.scalars(select(NodeRow).where(func.lower(NodeRow.name) == name.lower())).one_or_none()
 
 
-def add_node(session: Session, inventory: Inventory, *, source: str) -> NodeRow:
-    """A node that has just become known. Without an agent it is awaited."""
+def find_nodes(session: Session, names: Collection[str]) -> dict[str, NodeRow]:
+    """Those of these names that are known, by the name asked for; as find_node does it, all at once."""
+    lowered = {name.lower(): name for name in names}
+    rows = session.scalars(select(NodeRow).where(func.lower(NodeRow.agent_name).in_(lowered) | func.lower(NodeRow.name).in_(lowered))).all()
+    found = {lowered[row.name.lower()]: row for row in rows if row.name.lower() in lowered}
+    return found | {lowered[row.agent_name.lower()]: row for row in rows if row.agent_name.lower() in lowered}
+
+
+def add_node(session: Session, inventory: Inventory, *, source: str, rack: int | None = None) -> NodeRow:
+    """A node that has just become known, in this rack or the one its inventory names. Without an agent it is awaited. The caller flushes."""
     contact = Contact.HEARD if source == "agent" else Contact.AWAITED
     node = NodeRow(
         name=inventory.node, agent_name=inventory.node, agent_url="", position=inventory.position, contact=contact.value, source=source,
-        rack_id=find_rack(session, inventory.room or UNPLACED_ROOM, inventory.rack or UNPLACED_RACK),
+        rack_id=rack or find_rack(session, inventory.room or UNPLACED_ROOM, inventory.rack or UNPLACED_RACK),
     )  # fmt: skip
     session.add(node)
-    session.flush()
     return node
 
 
@@ -53,10 +62,16 @@ def find_rack(session: Session, room_name: str, rack_name: str) -> int:
 
 def take_inventory(session: Session, node: NodeRow, inventory: Inventory) -> None:
     """Brings a node's facts and disks up to what is reported of it."""
+    session.flush()
+    take_facts(node, inventory)
+    take_disks(session, [(node, inventory.disks)])
+
+
+def take_facts(node: NodeRow, inventory: Inventory) -> None:
+    """What is reported of the node itself; what the source does not know stays."""
     node.cores, node.memory_bytes = inventory.cores or node.cores, inventory.memory_bytes or node.memory_bytes
     if inventory.ports or node.contact == Contact.HEARD:
         node.ports = [port_facts(p) for p in inventory.ports]
-    take_disks(session, node, inventory.disks)
 
 
 def port_facts(port: ReportedPort) -> dict[str, Any]:
@@ -64,58 +79,105 @@ def port_facts(port: ReportedPort) -> dict[str, Any]:
     return asdict(port) | {"addresses": list(port.addresses)}
 
 
-def take_disks(session: Session, node: NodeRow, disks: Sequence[ReportedDisk], *, complete: bool = True) -> None:
-    """Brings a node's disks up to date. complete: what is not listed is gone."""
+def take_disks(session: Session, reports: Sequence[tuple[NodeRow, Sequence[ReportedDisk]]]) -> None:
+    """Brings the disks of nodes up to what is reported of each: all of a node's disks, so what is not listed is gone.
+
+    Everything known is read once and everything new written at once, so that many nodes cost little more than one.
+    """
     mark = session.scalars(select(SiteRow.mark)).one()
     pools = {number: name for number, name in session.execute(select(PoolRow.id, PoolRow.name))}
-    in_reach = session.scalars(select(DiskRow).where((DiskRow.node_id == node.id) | DiskRow.enclosure_id.is_not(None)))
-    own = [row for row in in_reach if row.node_id == node.id or node.name in (p.partition(":")[0] for p in row.paths)]
-    identities = {d: d.identity or f"name:{node.name}/{d.kernel_name}" for d in disks}
-    elsewhere = session.scalars(select(DiskRow).where(DiskRow.identity.in_(identities.values()), DiskRow.node_id != node.id))
-    known = {row.identity: row for row in [*own, *elsewhere]}
-    by_serial = {(row.serial, row.model): row for row in own}
-    found: set[int] = set()
-    shared = False
-    serials = [d.serial for d in disks]
-    for disk, identity in identities.items():
-        row = known.get(identity)
-        if row is None and (twin := by_serial.get((disk.serial, disk.model))) is not None and disk.serial and not (twin.wwn and disk.wwn):
-            row = twin  # the same disk, told of by a source that does not know its world-wide name
-        if row is None:
-            row = DiskRow(
-                node_id=node.id, serial=disk.serial or f"unnumbered {disk.kernel_name}", name=_free_name(session, f"{node.name}-{disk.bay}"), role="unclaimed"
-            )
-            row.identity, row.paths, row.present = identity, [], True
-            session.add(row)
-        if disk.wwn or row.identity.startswith("name:"):
-            row.identity = identity
-        verdict = judge(disk, site_mark=mark, pool=pools.get(row.pool_id) if row.pool_id else None)
-        reasons = list(verdict.reasons)
-        if disk.serial and serials.count(disk.serial) > 1:
-            reasons.append(Reason("serial-twice", "another disk of its node shows the same serial number, so orders could reach the wrong one"))
-        if not disk.inspected:
-            reasons.append(Reason("not-inspected", "its node's agent has not yet looked at what it carries"))
-        _take_disk(row, node, disk, reasons, list(verdict.watch))
-        if not row.present:
-            _came_back(session, row)
-        session.flush()
-        found.add(row.id)
-        shared |= bool(disk.enclosure) or len({p.partition(":")[0] for p in row.paths}) > 1
-    for row in own if complete else []:
-        if row.id not in found:
-            shared |= row.enclosure_id is not None
-            _not_seen(session, row, node)
-    if shared:
+    known = _Known(session, reports)
+    found: list[DiskRow] = []
+    for node, disks in reports:
+        serials = Counter(d.serial for d in disks if d.serial)
+        seen: set[int] = set()
+        for disk in disks:
+            row = known.row_of(node, disk)
+            verdict = judge(disk, site_mark=mark, pool=pools.get(row.pool_id) if row.pool_id else None)
+            reasons = list(verdict.reasons)
+            if serials[disk.serial] > 1:
+                reasons.append(Reason("serial-twice", "another disk of its node shows the same serial number, so orders could reach the wrong one"))
+            if not disk.inspected:
+                reasons.append(Reason("not-inspected", "its node's agent has not yet looked at what it carries"))
+            _take_disk(row, node, disk, reasons, list(verdict.watch))
+            if not row.present:
+                _came_back(session, row)
+            seen.add(id(row))
+            found.append(row)
+        for row in known.of(node):
+            if id(row) not in seen:
+                _not_seen(session, row, node)
+                found.append(row)
+    session.flush()
+    if known.new:  # in one go, and without asking for keys that nobody needs yet
+        session.execute(insert(DiskRow), [{name: getattr(row, name) for name in NEW_DISK} for row in known.new])
+    if any(row.box or row.enclosure_id or len({p.partition(":")[0] for p in row.paths}) > 1 for row in found):
         arrange_boxes(session)
 
 
-def _free_name(session: Session, wanted: str) -> str:
-    """The name, or the name with a number where another disk has it: a new disk in the bay of one that was pulled."""
-    taken = set(session.scalars(select(func.lower(DiskRow.name)).where(DiskRow.name.ilike(f"{wanted}%"))))
+def _any(values: list[str]) -> CollectionAggregate[Any]:
+    """Any of many values, as one array: thousands of single parameters would be read one by one."""
+    return any_(cast(values, ARRAY(String)))
+
+
+# What is written of a new disk; everything else begins with its default.
+NEW_DISK = (
+    "node_id", "name", "bay", "kernel_name", "paths", "serial", "wwn", "model", "media", "size_bytes", "role", "present", "reasons", "watch", "identity", "box",
+)  # fmt: skip
+
+
+class _Known:
+    """The rows that reports may be about, read once: those of their nodes, those with the same identities, and the names that are taken."""
+
+    def __init__(self, session: Session, reports: Sequence[tuple[NodeRow, Sequence[ReportedDisk]]]) -> None:
+        self.new: list[DiskRow] = []
+        numbers = [node.id for node, _ in reports]
+        identities = [self._identity(node, d) for node, disks in reports for d in disks]
+        of_nodes = DiskRow.node_id.in_(numbers)
+        rows = {row.id: row for row in session.scalars(select(DiskRow).where(of_nodes | DiskRow.enclosure_id.is_not(None)))}
+        rows |= {row.id: row for row in session.scalars(select(DiskRow).where(DiskRow.identity == _any(identities)))}
+        self._by_identity = {row.identity: row for row in rows.values()}
+        self._by_serial = {(row.node_id, row.serial, row.model): row for row in rows.values()}
+        # Every name that one of these disks could get, so that the index can be asked: its own, and its own with a number.
+        wanted = [f"{node.name}-{d.bay}{n}".lower() for node, disks in reports for d in disks for n in ("", ".2", ".3", ".4", ".5")]
+        self._names = set(session.scalars(select(func.lower(DiskRow.name)).where(func.lower(DiskRow.name) == _any(wanted))))
+
+    @staticmethod
+    def _identity(node: NodeRow, disk: ReportedDisk) -> str:
+        return disk.identity or f"name:{node.name}/{disk.kernel_name}"
+
+    def of(self, node: NodeRow) -> list[DiskRow]:
+        """Rows that the node carries, or has a path to."""
+        return [r for r in self._by_identity.values() if r.node_id == node.id or (r.enclosure_id and node.name in (p.partition(":")[0] for p in r.paths))]
+
+    def row_of(self, node: NodeRow, disk: ReportedDisk) -> DiskRow:
+        """The row of a disk: known by its identity, else by serial number and model where one side shows no world-wide name, else new."""
+        identity = self._identity(node, disk)
+        row = self._by_identity.get(identity)
+        twin = self._by_serial.get((node.id, disk.serial, disk.model)) if disk.serial else None
+        if row is None and twin is not None and not (twin.wwn and disk.wwn):
+            row = twin
+        if row is None:
+            name = _free_name(self._names, f"{node.name}-{disk.bay}")
+            row = DiskRow(
+                node_id=node.id, serial=disk.serial or f"unnumbered {disk.kernel_name}", name=name, role="unclaimed", identity=identity,
+                paths=[], present=True, box="",
+            )  # fmt: skip
+            self.new.append(row)
+        elif (disk.wwn or row.identity.startswith("name:")) and row.identity != identity:
+            self._by_identity.pop(row.identity, None)
+            row.identity = identity
+        self._by_identity[identity] = row
+        return row
+
+
+def _free_name(taken: set[str], wanted: str) -> str:
+    """The name, or the name with a number where another disk has it: a new disk in the bay of one that was pulled. Notes it as taken."""
     name, number = wanted, 1
     while name.lower() in taken:
         number += 1
         name = f"{wanted}.{number}"
+    taken.add(name.lower())
     return name
 
 

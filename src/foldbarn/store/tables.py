@@ -136,6 +136,7 @@ class DiskRow(Base):
     __table_args__ = (
         Index("disk_identity_taken", "identity", unique=True),
         Index("disk_node", "node_id"),
+        Index("disk_enclosure", "enclosure_id", postgresql_where=text("enclosure_id is not null")),
         Index("disk_name_taken", func.lower(text("name")), unique=True),
         Index("disk_pool", "pool_id"),
         CheckConstraint("role in ('boot', 'capacity', 'unclaimed', 'unfit')", name="disk_role"),

@@ -21,6 +21,14 @@ export type Lamp = Schemas["Lamp"];
 export type Problem = Schemas["Problem"];
 export type Yard = Schemas["YardOut"];
 export type Lever = Schemas["LeverIn"];
+export type Machines = Schemas["MachinesOut"];
+export type NodeFacts = Schemas["NodeFacts"];
+export type DiskFacts = Schemas["DiskFacts"];
+export type Outcome = Schemas["OutcomeOut"];
+export type ClusterPage = Schemas["ClusterPage"];
+export type Stage = Schemas["StageOut"];
+export type CheckRow = Schemas["CheckRow"];
+export type LevelRow = Schemas["LevelRow"];
 
 /** A refusal of the API, in its own words. */
 export class Refused extends Error {
@@ -58,6 +66,16 @@ export const queries = new QueryClient({
 });
 
 export const useBarn = () => useQuery({ queryKey: ["barn"], queryFn: () => answered(api.GET("/api/barn")) });
+export const useMachines = () => useQuery({ queryKey: ["site", "machines"], queryFn: () => answered(api.GET("/api/machines")), placeholderData: (before) => before });
+export const useCluster = () => useQuery({ queryKey: ["site", "cluster"], queryFn: () => answered(api.GET("/api/cluster")), placeholderData: (before) => before });
+export const useText = () => useQuery({ queryKey: ["site", "text"], queryFn: () => answered(api.GET("/api/text")), placeholderData: (before) => before });
+export const takeFiles = (files: { name: string; text: string }[]) => answered(api.POST("/api/intake/files", { body: { files } }));
+export const askWitness = (url: string) => answered(api.GET("/api/witness", { params: { query: { url } } }));
+export const useReadBmc = () => useMutation({ mutationFn: (body: Schemas["BmcIn"]) => answered(api.POST("/api/intake/bmc", { body })) });
+export const useTestPorts = () => useMutation({ mutationFn: () => answered(api.POST("/api/cluster/ports")) });
+export const useTryPassphrase = () => useMutation({ mutationFn: (passphrase: string) => answered(api.POST("/api/cluster/passphrase", { body: { passphrase } })) });
+export const useLight = () =>
+  useMutation({ mutationFn: ({ name, on }: { name: string; on: boolean }) => answered(api.PUT("/api/disks/{name}/light", { params: { path: { name } }, body: { on } })) });
 export const useChanges = () => useQuery({ queryKey: ["changes"], queryFn: () => answered(api.GET("/api/changes")) });
 export const useWork = (enabled: MaybeRefOrGetter<boolean>) =>
   useQuery({ queryKey: ["work"], queryFn: () => answered(api.GET("/api/work")), enabled: computed(() => toValue(enabled)) });
@@ -104,7 +122,7 @@ export const useAsk = () =>
   });
 export const usePull = () =>
   useMutation({
-    mutationFn: (lever: Partial<Lever> & Pick<Lever, "lever">) => answered(api.POST("/api/yard", { body: { what: "", how: "well", speed: 1, ...lever } })),
+    mutationFn: (lever: Partial<Lever> & Pick<Lever, "lever">) => answered(api.POST("/api/yard", { body: { what: "", how: "well", port: 0, speed: 1, ...lever } })),
     onSuccess: (yard) => queries.setQueryData(["yard"], yard),
   });
 export const useGrace = () =>

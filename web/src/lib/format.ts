@@ -33,6 +33,12 @@ export function rate(bytesPerSecond: number): string {
   return bytesPerSecond >= 1e10 ? `${(bytesPerSecond / 1e9).toFixed(0)} GB/s` : `${Math.round(bytesPerSecond / 1e6).toLocaleString("en")} MB/s`;
 }
 
+/** Speed of a network port, as network people say it: "25 Gb/s". */
+export function speed(bytesPerSecond: number): string {
+  const bits = bytesPerSecond * 8;
+  return bits >= 1e9 ? `${Number((bits / 1e9).toFixed(1))} Gb/s` : `${Math.round(bits / 1e6)} Mb/s`;
+}
+
 /** A span of time, rounded up: "8 s", "44 min", "1 h 04 min". */
 export function span(seconds: number): string {
   if (seconds < 90) return `${Math.max(1, Math.ceil(seconds))} s`;

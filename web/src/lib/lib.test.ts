@@ -48,7 +48,7 @@ describe("a printed ledger", () => {
 
 describe("addresses", () => {
   it("lead to every kind of thing", () => {
-    expect(pathOf("disk", "heron-01-boot")).toBe("/machines/heron-01?disk=heron-01-boot");
+    expect(pathOf("disk", "heron-01-boot")).toBe("/disks/heron-01-boot");
     expect([pathOf("node", "skua"), pathOf("pool", "a b"), pathOf("volume", "v")]).toEqual(["/machines/skua", "/pools/a%20b", "/volumes/v"]);
   });
 });

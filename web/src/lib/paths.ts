@@ -3,7 +3,7 @@ export function pathOf(kind: string, name: string): string {
   const path = encodeURIComponent(name);
   switch (kind) {
     case "disk":
-      return `/machines/${encodeURIComponent(name.slice(0, name.lastIndexOf("-")))}?disk=${path}`;
+      return `/disks/${path}`;
     case "node":
       return `/machines/${path}`;
     case "pool":

@@ -3,7 +3,7 @@ import { useScreen } from "../screen";
 
 const screen = useScreen();
 const KEYS: [string, string][] = [
-  ["/", "find"], ["1 – 5", "sections in order"], ["P", "preview the offered change"], ["Y", "the yard's levers"], ["T", "go to the tape"],
+  ["/", "find"], ["1 – 6", "sections in order"], ["P", "preview the offered change"], ["Y", "the yard's levers"], ["T", "go to the tape"],
   ["[ and ]", "walk the lineage"], [".", "open the sum of the figure in focus"], ["Alt + N", "day and night watch"], ["?", "these keys"], ["Esc", "close a sheet, then unlight"],
   ["arrows", "on the map: by bin and stall; on copies: by extent"], ["Enter", "on the map: open"], ["Space", "on the map: choose a disk"], ["N", "on a volume: next extent that is short"],
 ];

@@ -14,6 +14,8 @@ const pull = usePull();
 const grace = useGrace();
 const unfolded = ref<string | null>(null);
 const graceText = ref("");
+const port = ref("7503");
+const isShut = (node: string) => yard.value?.shut.some((s) => s.node === node && s.port === Number(port.value)) ?? false;
 const SPEEDS = [1, 10, 60, 600];
 const failure = computed(() => error.value ?? pull.error.value ?? grace.error.value);
 function setGrace() {
@@ -56,7 +58,11 @@ function setGrace() {
                 <button v-for="how in ['well', 'slowly', 'garbled'] as const" :key="how" type="button" class="chip" :aria-pressed="node.answers === how" @click="pull.mutate({ lever: 'answer', what: node.name, how })">{{ how }}</button>
                 <button type="button" class="chip" @click="pull.mutate({ lever: 'forget orders', what: node.name })">Forget its orders</button>
               </div>
-              <div class="row wrap">
+              <form v-if="node.disks.length" class="row" @submit.prevent="pull.mutate({ lever: isShut(node.name) ? 'open port' : 'shut port', what: node.name, port: Number(port) })">
+                <span class="small">Its firewall</span><input v-model="port" inputmode="numeric" :aria-label="`Port of ${node.name}`" /><button class="chip">{{ isShut(node.name) ? "Open port" : "Shut port" }}</button>
+                <span class="small">{{ yard.shut.filter((s) => s.node === node.name).map((s) => s.port).join(", ") || "lets everything in" }}</span>
+              </form>
+              <div v-if="node.disks.length" class="row wrap">
                 <span class="small">Pull a disk</span>
                 <button v-for="disk in node.disks" :key="disk.name" type="button" class="chip" :aria-pressed="!disk.inside" :aria-label="disk.inside ? `Pull ${disk.name}` : `Return ${disk.name}`" @click="pull.mutate({ lever: disk.inside ? 'pull disk' : 'return disk', what: disk.name })">
                   {{ disk.name.slice(node.name.length + 1) }}

@@ -11,6 +11,7 @@ import ProblemNote from "../../parts/ProblemNote.vue";
 import { pathOf } from "../../lib/paths";
 import { useScreen } from "../../screen";
 import AttentionList from "./AttentionList.vue";
+import StagesBar from "../../parts/StagesBar.vue";
 import PlanMenu from "./PlanMenu.vue";
 
 const { data: barn, error, isPending } = useBarn();
@@ -48,6 +49,7 @@ const begin = () => router.push({ query: { ...route.query, plan: "form-pool" } }
         <p class="small">{{ count(barn.counts.nodes, "node") }} &nbsp; {{ count(barn.counts.disks, "disk") }} &nbsp; {{ count(barn.counts.pools, "pool") }} &nbsp; {{ count(barn.counts.volumes, "volume") }}</p>
         <PlanMenu :pools="barn.pools" />
       </div>
+      <StagesBar v-if="barn.stages.some((s) => s.state === 'next')" :stages="barn.stages" />
       <div v-if="barn.counts.nodes" class="upper">
         <section aria-label="Barn map">
           <div class="sec">

@@ -13,7 +13,24 @@ const STEP: Record<string, Lamp> = { waiting: "away", running: "mending", done: 
 const WORDS = { waiting: "waits its turn", running: "running", paused: "paused", done: "done", withdrawn: "withdrawn" } as const;
 const lamp = (c: ChangePage): Lamp => ({ waiting: "away", running: "mending", paused: "short", done: "sound", withdrawn: "away" })[c.state] as Lamp;
 const share = computed(() => (change.value?.total_bytes ? change.value.done_bytes / change.value.total_bytes : 0));
-const thing = computed(() => (change.value?.kind === "create-volume" ? pathOf("volume", change.value.about) : pathOf("pool", change.value?.about ?? "")));
+const PLACES: Record<string, (about: string) => string> = {
+  "create-volume": (about) => pathOf("volume", about),
+  "form-pool": (about) => pathOf("pool", about),
+  rebuild: (about) => pathOf("pool", about),
+  "clear-disk": (about) => pathOf("disk", about),
+  "form-cluster": () => "/cluster",
+  "add-node": (about) => pathOf("node", about),
+  "let-go": (about) => pathOf("node", about),
+  arrange: () => "/arrange",
+  rename: () => "/machines?show=nodes",
+  "address-ports": () => "/machines?show=nodes",
+  describe: () => "/text",
+};
+const thing = computed(() => PLACES[change.value?.kind ?? ""]?.(change.value!.about) ?? "/");
+const back = computed(() => {
+  const undo = change.value?.preview.undo as { kind: string; params: unknown } | null | undefined;
+  return undo ? { query: { plan: undo.kind, "with-params": JSON.stringify(undo.params) } } : null;
+});
 const open = computed(() => change.value && !["done", "withdrawn"].includes(change.value.state));
 const took = (s: { started_at?: string | null; ended_at?: string | null }) => (s.started_at && s.ended_at ? `${((+new Date(s.ended_at) - +new Date(s.started_at)) / 1000).toFixed(1)} s` : "");
 </script>
@@ -31,7 +48,10 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) => (s
           <button v-if="change.state === 'paused'" type="button" class="btn" @click="ask.mutate({ number, what: 'resume' })">Go on</button>
           <button type="button" class="btn plain" :disabled="change.asked === 'withdraw'" @click="ask.mutate({ number, what: 'withdraw' })">Withdraw</button>
         </template>
-        <RouterLink v-else-if="change.state === 'done'" class="act" :to="thing">Show {{ change.about }}</RouterLink>
+        <template v-else-if="change.state === 'done'">
+          <RouterLink v-if="back" class="act" :to="back">Preview taking it back</RouterLink>
+          <RouterLink class="act" :to="thing">Show {{ change.about }}</RouterLink>
+        </template>
       </div>
       <div v-if="change.problem" class="problem" role="status"><StateMark lamp="short" /> <span>{{ change.problem }}</span></div>
       <div v-if="change.total_bytes" class="meter" role="progressbar" aria-label="Progress" :aria-valuenow="Math.round(share * 100)" aria-valuemin="0" aria-valuemax="100">
@@ -44,7 +64,7 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) => (s
       <div class="columns">
         <section aria-label="Steps">
           <div class="sec"><h2>Steps</h2><span class="grow" /><span class="small">{{ clock(change.started_at) }}{{ change.ended_at ? ` to ${clock(change.ended_at)}` : "" }}</span></div>
-          <ol>
+          <ol :class="{ many: change.steps.length > 9 }">
             <li v-for="s in change.steps" :key="s.number" :data-step="s.name" :data-state="s.state">
               <span class="no">{{ s.number }}</span>
               <div><b>{{ s.title }}</b><p class="soft">{{ s.outcome || s.detail }}</p></div>
@@ -69,6 +89,9 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) => (s
 .columns { display: grid; grid-template-columns: minmax(0, 1.3fr) minmax(0, 1fr); gap: 26px; padding-top: 8px; }
 li { display: grid; grid-template-columns: 22px 1fr 96px; gap: 6px; padding: 7px 0; border-top: 1px solid var(--rule); font-size: var(--t-s); }
 li:first-child { border-top: 1.5px solid var(--ink); }
+.many li { padding: 2px 0; grid-template-columns: 22px 1fr 130px; }
+.many li > div { display: flex; gap: 12px; align-items: baseline; }
+.many li br { display: none; }
 .no { font: 600 13px/20px var(--mono); color: var(--soft); }
 li b { font-size: var(--t-m); font-weight: 640; }
 .t { text-align: right; }

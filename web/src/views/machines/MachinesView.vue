@@ -1,85 +1,94 @@
 <script setup lang="ts">
-import { computed, nextTick, ref, watch } from "vue";
+import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { useBarn, useWork } from "../../api/client";
-import { binarySize, count, percent, rate, size } from "../../lib/format";
+import { useMachines, type DiskFacts, type NodeFacts } from "../../api/client";
+import { count } from "../../lib/format";
 import { natural } from "../../lib/natural";
-import CopyName from "../../parts/CopyName.vue";
+import { pathOf } from "../../lib/paths";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
+import { DISK_COLUMNS, NODE_COLUMNS, type Column } from "./columns";
+import FactsTable from "./FactsTable.vue";
+import MachineTabs from "./MachineTabs.vue";
 
-/** Every disk with its verdict, by node in natural order; with a node given, only that node's. */
-const props = defineProps<{ node?: string }>();
-const { data: barn, error } = useBarn();
-const { data: work } = useWork(true);
+/** Every disk, or every node, with all that is known of it in columns one can choose. The filter and what is shown stand in the address. */
+const { data: machines, error } = useMachines();
 const route = useRoute();
 const router = useRouter();
-const wanted = ref("");
-const nodes = computed(() =>
-  (barn.value?.rooms ?? [])
-    .flatMap((r) => r.racks.flatMap((k) => k.nodes))
-    .filter((n) => !props.node || n.name === props.node)
-    .sort((a, b) => natural(a.name, b.name)),
-);
-const rows = computed(() => {
-  const text = wanted.value.trim().toLowerCase();
-  return nodes.value.flatMap((node) =>
-    node.disks
-      .filter((d) => !text || `${d.name} ${d.role} ${d.pool ?? ""} ${d.media} ${d.serial} ${node.rack} ${node.room} ${d.state.lamp}`.toLowerCase().includes(text))
-      .map((disk) => ({ node, disk })),
-  );
+const what = computed(() => (route.query.show === "nodes" ? "nodes" : "disks"));
+const wanted = computed({
+  get: () => (typeof route.query.with === "string" ? route.query.with : ""),
+  set: (text) => void router.replace({ query: { ...route.query, with: text || undefined } }),
 });
-const current = computed(() => (typeof route.query.disk === "string" ? route.query.disk : null));
-const one = computed(() => (props.node ? nodes.value[0] : undefined));
-watch([current, rows], async () => {
-  await nextTick();
-  if (current.value) document.querySelector(`tr[data-disk="${CSS.escape(current.value)}"]`)?.scrollIntoView({ block: "nearest" });
-}, { immediate: true });
-const pick = (node: string, disk: string) => router.replace({ path: `/machines/${encodeURIComponent(node)}`, query: { disk } });
-const verdict = (d: { fit: boolean; role: string; reasons: string[]; pool: string | null }) => (d.pool ? `in ${d.pool}` : d.fit ? "fit" : `unfit: ${d.reasons.join("; ")}`);
+const choosing = ref(false);
+const kept = JSON.parse(localStorage.getItem("columns") ?? "{}") as Record<string, string[]>;
+const chosen = ref<Record<string, string[]>>({
+  disks: kept.disks ?? DISK_COLUMNS.filter((c) => c.usual).map((c) => c.id),
+  nodes: kept.nodes ?? NODE_COLUMNS.filter((c) => c.usual).map((c) => c.id),
+});
+watch(chosen, (now) => localStorage.setItem("columns", JSON.stringify(now)), { deep: true });
+const shown = <T,>(all: Column<T>[], which: string) => all.filter((c) => chosen.value[which]!.includes(c.id));
+
+/** Filtering looks at one lower-case text per row, made once when the site changes. */
+const disks = computed(() => {
+  const rows = [...(machines.value?.disks ?? [])].sort((a, b) => natural(a.name, b.name));
+  return rows.map((row) => ({ row, text: `${DISK_COLUMNS.map((c) => c.text(row)).join(" ")} ${row.lamp}`.toLowerCase() }));
+});
+const nodes = computed(() => {
+  const rows = [...(machines.value?.nodes ?? [])].sort((a, b) => natural(a.name, b.name));
+  return rows.map((row) => ({ row, text: NODE_COLUMNS.map((c) => c.text(row)).join(" ").toLowerCase() }));
+});
+function having<T>(rows: { row: T; text: string }[]): T[] {
+  const words = wanted.value.toLowerCase().split(/\s+/).filter(Boolean);
+  return (words.length ? rows.filter((r) => words.every((w) => r.text.includes(w))) : rows).map((r) => r.row);
+}
+const diskRows = computed(() => having(disks.value));
+const nodeRows = computed(() => having(nodes.value));
+const openDisk = (d: DiskFacts) => router.push(pathOf("disk", d.name));
+const openNode = (n: NodeFacts) => router.push(pathOf("node", n.name));
+const show = (which: string) => router.replace({ query: { ...route.query, show: which === "nodes" ? "nodes" : undefined } });
 </script>
 
 <template>
-  <main class="page">
+  <main class="page list">
     <div class="headline">
-      <template v-if="one">
-        <h1><StateMark :lamp="one.worst" /> {{ one.name }} <CopyName :name="one.name" /></h1>
-        <p>{{ one.room }}, {{ one.rack }}. {{ one.state.reason }}</p>
-        <span class="grow" /><RouterLink class="act" to="/machines">All machines</RouterLink>
-      </template>
-      <template v-else>
-        <h1>Machines</h1>
-        <p>{{ count(nodes.length, "node") }}, {{ count(rows.length, "disk") }}, as their agents reported them.</p>
-        <span class="grow" />
-      </template>
-      <label class="field"><input v-model="wanted" placeholder="Show only, such as ssd or unfit" aria-label="Show only disks with" style="width: 240px" /></label>
+      <h1>Machines</h1>
+      <MachineTabs />
+      <span class="grow" />
+      <span class="lens" role="group" aria-label="Show">
+        <button type="button" :aria-pressed="what === 'disks'" @click="show('disks')">Disks</button>
+        <button type="button" :aria-pressed="what === 'nodes'" @click="show('nodes')">Nodes</button>
+      </span>
+      <label class="field"><input v-model="wanted" placeholder="Show only, such as ssd unfit" aria-label="Show only rows with" style="width: 220px" /></label>
+      <VMenu v-model="choosing" :close-on-content-click="false" location="bottom end" transition="none">
+        <template #activator="{ props }"><button v-bind="props" type="button" class="btn plain">Columns</button></template>
+        <fieldset class="pick">
+          <legend>Columns of {{ what }}</legend>
+          <label v-for="c in what === 'nodes' ? NODE_COLUMNS : DISK_COLUMNS" :key="c.id"><input v-model="chosen[what]" type="checkbox" :value="c.id" :disabled="c.id === 'name'" /> {{ c.name }}</label>
+        </fieldset>
+      </VMenu>
     </div>
     <ProblemNote :error="error" />
-    <p v-if="barn && node && !one" class="empty">No node named {{ node }} has reported in.</p>
-    <table v-else class="plain">
-      <thead><tr><th>Disk</th><th>Node</th><th>Where</th><th>Medium</th><th class="n">Size, TB</th><th class="n">binary</th><th>Verdict</th><th class="n">Used</th><th class="n">Reads</th><th class="n">Writes</th><th>State</th></tr></thead>
-      <tbody>
-        <tr v-for="{ node: n, disk: d } in rows" :key="d.name" :data-disk="d.name" :class="{ at: d.name === current }" @click="pick(n.name, d.name)">
-          <td class="mono"><b>{{ d.name }}</b> <CopyName v-if="d.name === current" :name="d.name" /></td>
-          <td><RouterLink :to="`/machines/${n.name}`" @click.stop>{{ n.name }}</RouterLink></td>
-          <td class="soft">{{ n.room }}, {{ n.rack }}</td>
-          <td>{{ d.media === "nvme" ? "NVMe" : d.media.toUpperCase() }}</td>
-          <td class="n">{{ (d.size_bytes / 1e12).toFixed(2) }}</td>
-          <td class="n soft">{{ binarySize(d.size_bytes) }}</td>
-          <td>{{ verdict(d) }}</td>
-          <td class="n">{{ d.pool ? percent(d.used_bytes / d.size_bytes) : "" }}</td>
-          <td class="n">{{ work?.read[d.name] ? rate(work.read[d.name]!) : "" }}</td>
-          <td class="n">{{ work?.write[d.name] ? rate(work.write[d.name]!) : "" }}</td>
-          <td><StateMark :lamp="d.state.lamp" word /> <span v-if="d.state.lamp !== 'sound'" class="soft">{{ d.state.reason }}</span></td>
-        </tr>
-      </tbody>
-    </table>
-    <p v-if="barn && !rows.length && !node" class="empty">{{ wanted ? `No disk has “${wanted}” in any column.` : "No node has reported in yet." }}</p>
-    <p v-if="current && one" class="small">Serial {{ one.disks.find((d) => d.name === current)?.serial }}, {{ size(one.disks.find((d) => d.name === current)?.size_bytes ?? 0) }}.</p>
+    <p v-if="!machines && !error" class="empty">Reading the machines …</p>
+    <template v-if="machines">
+      <p class="small tally">{{ count(machines.nodes.length, "node") }}, {{ count(machines.disks.length, "disk") }}, as their agents reported them<template v-if="wanted">; {{ (what === "nodes" ? nodeRows : diskRows).length.toLocaleString("en") }} have “{{ wanted }}”</template>.</p>
+      <p v-if="!machines.nodes.length" class="empty">No node is known yet. <RouterLink class="act" to="/intake">Take in machines</RouterLink></p>
+      <FactsTable v-else-if="what === 'disks'" :rows="diskRows" :columns="shown(DISK_COLUMNS, 'disks')" label="Disks" @open="openDisk">
+        <template #node="{ row }"><RouterLink :to="pathOf('node', row.node)" tabindex="-1" @click.stop>{{ row.node }}</RouterLink></template>
+        <template #state="{ row }"><StateMark :lamp="row.lamp" word /> <span v-if="row.lamp !== 'sound'" class="soft">{{ row.state }}</span></template>
+      </FactsTable>
+      <FactsTable v-else :rows="nodeRows" :columns="shown(NODE_COLUMNS, 'nodes')" label="Nodes" @open="openNode">
+        <template #state="{ row }"><StateMark :lamp="row.state.lamp" word /> <span v-if="row.state.lamp !== 'sound'" class="soft">{{ row.state.reason }}</span></template>
+      </FactsTable>
+      <p v-if="machines.nodes.length && wanted && !(what === 'nodes' ? nodeRows : diskRows).length" class="empty">Nothing has “{{ wanted }}” in any column. <button type="button" class="act" @click="wanted = ''">Show all</button></p>
+    </template>
   </main>
 </template>
 
 <style scoped>
-tr { cursor: pointer; }
-tr.at td { background: var(--slate-pale); }
+.list { display: flex; flex-direction: column; overflow: hidden; }
+.headline { flex: none; }
+.tally { flex: none; padding-bottom: 6px; }
+.pick { background: var(--sheet); border: 1px solid var(--ink); box-shadow: var(--lift); padding: 8px 14px 12px; display: flex; flex-direction: column; gap: 3px; font-size: var(--t-s); }
+.pick legend { font-weight: 640; padding: 8px 0 0; float: left; }
 </style>

@@ -70,6 +70,7 @@ def upgrade() -> None:
     op.drop_index("disk_seen_once", "disk")
     op.create_index("disk_identity_taken", "disk", ["identity"], unique=True)
     op.create_index("disk_node", "disk", ["node_id"])
+    op.create_index("disk_enclosure", "disk", ["enclosure_id"], postgresql_where=sa.text("enclosure_id is not null"))
 
 
 def downgrade() -> None:

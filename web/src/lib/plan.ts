@@ -1,0 +1,35 @@
+/** A wish whose preview is made anew shortly after the wish, or the site, changes; and its carrying out. For pages and for the sheet. */
+
+import { computed, ref, watch, type Ref } from "vue";
+import { useRouter } from "vue-router";
+import { Refused, useCarryOut, usePreview, type Preview } from "../api/client";
+
+const SETTLE = 200; // ms without a key press before a preview is asked for
+
+export function usePlan(kind: Ref<string>, params: Ref<Record<string, unknown>>, ready: () => boolean) {
+  const router = useRouter();
+  const settled = ref<Record<string, unknown>>({ ...params.value });
+  const fresh = ref<Preview | null>(null);
+  let timer: ReturnType<typeof setTimeout>;
+  watch(params, (now) => {
+    clearTimeout(timer);
+    timer = setTimeout(() => (settled.value = { ...now }), SETTLE);
+    fresh.value = null;
+  }, { deep: true });
+  const made = usePreview(kind, settled, ready);
+  const carrying = useCarryOut();
+  const preview = computed(() => fresh.value ?? made.data.value ?? null);
+  const upToDate = computed(() => JSON.stringify(params.value) === JSON.stringify(settled.value) && !made.isFetching.value);
+  const blocked = computed(() => !ready() || !preview.value || preview.value.blockers.length > 0 || !upToDate.value || carrying.isPending.value);
+  function carryOut() {
+    if (blocked.value || !preview.value) return;
+    carrying.mutate(
+      { kind: kind.value, params: params.value, digest: preview.value.digest },
+      {
+        onSuccess: ({ number }) => router.push(`/changes/${number}`),
+        onError: (error) => (fresh.value = error instanceof Refused ? (error.problem.preview ?? null) : null),
+      },
+    );
+  }
+  return { preview, blocked, carryOut, error: computed(() => carrying.error.value ?? made.error.value) };
+}
