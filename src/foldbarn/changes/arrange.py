@@ -249,16 +249,24 @@ class Rename(Kind[RenameParams]):
     def step_rename(self, run: Run[RenameParams], session: Session) -> str:
         pairs = _pairs(current_view(), run.params)
         rows = {n.name: n for n in session.scalars(select(NodeRow).with_for_update())}
-        for old, _ in pairs:  # aside first, so that names can be swapped
-            rows[old].name = f"{old} (being renamed)"
-        session.flush()
         disks = list(session.scalars(select(DiskRow)))
-        renamed = {old: new for old, new in pairs}
+        renamed = dict(pairs)
+        new_names = {
+            disk.id: f"{new}-{disk.name.removeprefix(f'{old}-')}"
+            for old, new in pairs
+            for disk in disks
+            if disk.node_id == rows[old].id and disk.name.startswith(f"{old}-")
+        }
+        for old, _ in pairs:  # all aside first, so that names can be swapped
+            rows[old].name = f"{old} (being renamed)"
+        for disk in disks:
+            if disk.id in new_names:
+                disk.name = f"{disk.id} (being renamed)"
+        session.flush()
         for old, new in pairs:
             rows[old].name = new
-            for disk in disks:
-                if disk.node_id == rows[old].id and disk.name.startswith(f"{old}-"):
-                    disk.name = f"{new}-{disk.name.removeprefix(f'{old}-')}"
+        for disk in disks:
+            disk.name = new_names.get(disk.id, disk.name)
         for disk in disks:
             disk.paths = [f"{renamed.get(p.partition(':')[0], p.partition(':')[0])}:{p.partition(':')[2]}" for p in disk.paths]
         for box in session.scalars(select(EnclosureRow)):
