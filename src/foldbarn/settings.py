@@ -17,6 +17,8 @@ class Settings(BaseSettings):
 
     database_url: str = "postgresql+psycopg://foldbarn@127.0.0.1:5433/foldbarn"
     yard_url: str = ""  # address of the stand-ins; empty where there are none
+    mail_host: str = ""  # host:port that takes mail (SMTP); empty where there is none
+    mail_from: str = "fold-barn@localhost.localdomain"
     web_folder: Path = PROJECT / "web" / "dist"
     poll_seconds: float = 1.0  # between two questions to one agent
     answer_seconds: float = 2.0  # how long an agent may take to answer

@@ -68,7 +68,7 @@ BAD_FILES = [
     ("x.lsblk.json", lsblk("A", size=-5), "Disk sda has a size of '-5', which is not a number of bytes."),
     ("x.lsblk.json", lsblk("A", size=10**19), "Disk sda has a size of '10000000000000000000', which is not a number of bytes."),
     ("x.lsblk.json", json.dumps({"blockdevices": [{"name": "a", "size": 1}] * 5000}), "5,000 block devices are listed; a node has 2,048 at the most."),
-    ("x.lsblk.json", '{"blockdevices": ' + "[" * 200_000, "It is not JSON"),
+    ("x.lsblk.json", '{"blockdevices": ' + "[" * 200_000, "It ends in the middle"),
     ("x.lsblk.json", " " * 17_000_000, "It is too large: 17 MB, where a node's inventory has 16 MB at the most."),
     ("x.smartctl.json", '{"smartctl": {}}', "This smartctl output names no serial number, so its disk is unknown."),
     ("x.smartctl.json", '{"smartctl": {}, "serial_number": "A"}', "x is not known yet; what lsblk says of it is needed first."),

@@ -11,12 +11,15 @@ from sqlalchemy import select, update
 
 from foldbarn.changes.runner import run_change
 from foldbarn.core.errors import Conflict, NotPossible, Unreachable
+from foldbarn.house.postgres import free_port
 from foldbarn.links.agents import Garbled
 from foldbarn.services import intake, site, watching
+from foldbarn.settings import settings
 from foldbarn.store.database import transaction
-from foldbarn.store.tables import ChangeRow, DiskRow, DiskWorkRow, NodeRow, PoolRow
+from foldbarn.store.tables import ChangeRow, DiskRow, DiskWorkRow, NodeRow, PoolRow, StepRow
 from foldbarn.store.views import current_view
-from foldbarn.yard import agent
+from foldbarn.yard import agent, council
+from foldbarn.yard.post import PostBox, open_post
 
 
 def number_of(node: str) -> int:
@@ -204,3 +207,63 @@ def test_verdicts_follow_the_reports_and_leave_pooled_disks_their_role(barn_site
 def test_a_grace_time_out_of_bounds_is_refused(database: str, seconds: float) -> None:
     with pytest.raises(NotPossible, match="between 1 second and 7 days"):
         site.set_grace(seconds)
+
+
+def test_a_silent_witness_is_noticed_and_heard_again(barn_site: Site) -> None:
+    for name in barn_site.yard.machines.nodes:
+        report(barn_site, name)
+    witness = {"witness": "lamp-room", "witness_url": f"{barn_site.yard.url}/witness/lamp-room"}
+    number = barn_site.do(
+        "form-cluster", name="quay", members=["fulmar", "kittiwake"], keepers=["fulmar", "kittiwake"], service_address="10.10.0.5/24", **witness
+    )
+    assert barn_site.state(number) == "done"
+    for name in ("fulmar", "kittiwake"):
+        report(barn_site, name, cluster=council.describe(barn_site.yard.machines, name))
+    watching.note_witness()
+    assert [a.name for a in site.outlook().attention() if a.kind == "cluster"] == []
+    barn_site.yard.machines.power["lamp-room"] = False
+    watching.note_witness()
+    found = next(a for a in site.outlook().attention() if a.kind == "cluster")
+    assert (found.title, found.sentence) == ("quay is short of votes", "2 of 3 votes can be heard, 2 decide: lamp-room silent, none may be lost.")
+    barn_site.yard.machines.power["lamp-room"] = True
+    watching.note_witness()
+    assert current_view().cluster is not None
+    assert current_view().cluster.witness_silent == ""  # type: ignore[union-attr]
+
+
+def test_mail_tells_of_the_forming_and_of_every_new_leader_once(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    box, port = PostBox(), free_port()
+    monkeypatch.setenv("FOLDBARN_MAIL_HOST", f"127.0.0.1:{port}")
+    settings.cache_clear()
+    post = open_post(box, port)
+    three = ["fulmar", "petrel", "kittiwake"]
+
+    def hear() -> None:
+        for name in three:
+            report(barn_site, name, cluster=council.describe(barn_site.yard.machines, name))
+
+    try:
+        hear()
+        wish = {"name": "quay", "members": three, "keepers": three, "service_address": "10.10.0.5/24", "mail_to": "storage@skerry.example"}
+        assert barn_site.state(barn_site.do("form-cluster", **wish)) == "done"
+        watch = watching.Watch()
+        for leader in ("fulmar", "petrel", "petrel"):
+            barn_site.yard.machines.council.leader = leader
+            barn_site.yard.machines.council.term += 1
+            hear()
+            watch._tell()
+            watching.Watch()._tell()  # another process, or this one started anew
+    finally:
+        post.stop()
+    assert [(m["to"], m["subject"]) for m in box.messages] == [("storage@skerry.example", "quay is formed"), ("storage@skerry.example", "petrel leads quay")]
+
+
+def test_mail_that_nobody_takes_does_not_undo_a_cluster(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("FOLDBARN_MAIL_HOST", "127.0.0.1:1")
+    settings.cache_clear()
+    three = ["fulmar", "petrel", "kittiwake"]
+    number = barn_site.do("form-cluster", name="quay", members=three, keepers=three, service_address="10.10.0.5/24", mail_to="storage@skerry.example")
+    assert barn_site.state(number) == "done"
+    with transaction() as session:
+        told = session.scalars(select(StepRow).where(StepRow.change_id == number, StepRow.name == "tell")).one()
+    assert told.outcome.startswith("The mail host 127.0.0.1 did not take the message")

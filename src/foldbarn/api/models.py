@@ -305,6 +305,7 @@ class ClusterOut(BaseModel):
     leader: str
     term: int
     mail_to: str
+    witness_silent: str
     keepers: list[str]
     members: list[str]
 
@@ -483,11 +484,18 @@ class YardShut(BaseModel):
     port: int
 
 
+class YardMail(BaseModel):
+    to: str
+    subject: str
+    text: str
+
+
 class YardOut(BaseModel):
     speed: float
     clock_seconds: float
     nodes: list[YardNode]
     shut: list[YardShut]
+    mails: list[YardMail]
     witness_url: str
     bmc_urls: dict[str, str]
 

@@ -138,7 +138,8 @@ def cluster_out(view: SiteView) -> ClusterPage:
         cluster=ClusterOut(
             name=cluster.name, service_address=cluster.service_address, witness=cluster.witness, witness_room=cluster.witness_room,
             witness_rack=cluster.witness_rack, encrypted=cluster.encrypted, forming=cluster.forming, leader=names.get(cluster.leader, cluster.leader),
-            term=cluster.term, mail_to=cluster.mail_to, keepers=[n.name for n in view.nodes if n.keeper], members=[n.name for n in view.nodes if n.member],
+            term=cluster.term, mail_to=cluster.mail_to, witness_silent=cluster.witness_silent,
+            keepers=[n.name for n in view.nodes if n.keeper], members=[n.name for n in view.nodes if n.member],
         ) if cluster else None,
         votes=f"{vote_sentence(voters(view, wish)).capitalize()}." if wish and wish.keepers else "",
         doubts=[f"{s[0].upper()}{s[1:]}." for s in doubts(voters(view, wish))] if wish else [],

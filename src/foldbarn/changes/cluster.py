@@ -24,6 +24,7 @@ from foldbarn.core.quorum import domain_losses, doubts, vote_sentence
 from foldbarn.core.site import Contact, Node, SiteView
 from foldbarn.core.units import GIB, say_count, say_list
 from foldbarn.links.agents import read_witness
+from foldbarn.links.mail import send_mail
 from foldbarn.settings import settings
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ClusterRow, NodeRow
@@ -96,6 +97,8 @@ class FormCluster(Kind[FormClusterParams]):
             PlannedStep(name="publish", title="Publish the service address", detail=f"{first} takes {wish.service_address}; it moves with the leading role."),
             PlannedStep(name="open", title="Open the cluster", detail="Its members are written down; pools can be formed."),
         ]
+        if params.mail_to:
+            steps.append(PlannedStep(name="tell", title=f"Tell {params.mail_to}", detail="The first notification, which shows that mail arrives."))
         preview = Preview(
             kind=self.name,
             title=f"Form {wish.name or 'a cluster'}",
@@ -172,6 +175,17 @@ class FormCluster(Kind[FormClusterParams]):
         session.execute(update(NodeRow).where(NodeRow.name.in_(params.dedicated)).values(dedicated=True))
         session.execute(update(ClusterRow).values(forming=False))
         return f"{say_count(len(params.members), 'member')}, {say_count(len(params.keepers), 'keeper')}."
+
+    def step_tell(self, run: Run[FormClusterParams]) -> str:
+        """Mail that is not taken does not undo a cluster that stands: it is said, and the change is done."""
+        params = run.params
+        text = f"{params.name} has {say_count(len(params.members), 'member')} and {say_count(len(params.keepers), 'keeper')}.\n"
+        text += f"It has shown that it can lose its leader, and answers at {params.service_address}.\n"
+        try:
+            send_mail(params.mail_to, f"{params.name} is formed", text)
+        except Unreachable as error:
+            return f"{error.sentence} Notifications will not arrive until that is mended."
+        return f"Mail to {params.mail_to} was taken by the mail host."
 
     def withdraw(self, run: Run[FormClusterParams]) -> None:
         """Every node that can be heard leaves; a silent one is told when it is next asked to join anything."""

@@ -11,6 +11,7 @@ import numpy as np
 
 from foldbarn.core.capacity import PoolSpace, pool_space
 from foldbarn.core.loss import DataState, Fate, fate
+from foldbarn.core.quorum import majority
 from foldbarn.core.site import Contact, Disk, Node, Pool, Role, SiteView, Volume
 from foldbarn.core.units import say_count, say_list, say_size
 
@@ -204,11 +205,31 @@ class Outlook:
                 held = int(view.disk_used[view.disk_node == row].sum())
                 ending = f" It holds {say_count(held, 'strip')}." if held and state.lamp == Lamp.NOT_HEARD else ""
                 found.append(Attention(state.lamp, "node", node.name, f"{node.name} {doing}", state.reason + ending, node.since))
+        found += self._cluster_attention()
         found += [a for d in view.disks if (a := self._disk_attention(d))]
         for row, pool in enumerate(view.pools):
             found += self._pool_attention(row, pool)
         order = list(Lamp)
         return sorted(found, key=lambda a: -order.index(a.lamp))
+
+    def _cluster_attention(self) -> list[Attention]:
+        """A cluster that decides nothing, or whose votes are fewer than they should be."""
+        view, cluster = self.view, self.view.cluster
+        if cluster is None or cluster.forming:
+            return []
+        keepers = [n for n in view.nodes if n.keeper]
+        silent = [n.name for n in keepers if n.contact != Contact.HEARD] + ([cluster.witness] if cluster.witness_silent else [])
+        votes = len(keepers) + bool(cluster.witness)
+        left = votes - len(silent)
+        count = f"{left} of {say_count(votes, 'vote')} can be heard, {majority(votes)} decide"
+        if left < majority(votes):
+            return [Attention(Lamp.FAILED, "cluster", cluster.name, f"{cluster.name} decides nothing", f"{count}: {say_list(silent)} silent.", 0.0)]
+        if silent:
+            more = "none may be lost" if left == majority(votes) else f"{left - majority(votes)} more may be lost"
+            return [Attention(Lamp.SHORT, "cluster", cluster.name, f"{cluster.name} is short of votes", f"{count}: {say_list(silent)} silent, {more}.", 0.0)]
+        if not cluster.leader:
+            return [Attention(Lamp.WATCH, "cluster", cluster.name, f"{cluster.name} has no leader", f"{count}; an election is due.", 0.0)]
+        return []
 
     def _disk_attention(self, disk: Disk) -> Attention | None:
         state = self.disk(disk)

@@ -181,6 +181,7 @@ class Cluster:
     leader: str = ""
     term: int = 0
     mail_to: str = ""
+    witness_silent: str = ""  # why the witness is not heard; empty while it is
 
 
 Named = TypeVar("Named", Room, Rack, Node, Disk, Pool, Volume)

@@ -103,12 +103,14 @@ class Barn:
             "PYTHONPATH": str(PROJECT / "src"),
             "FOLDBARN_DATABASE_URL": self.postgres.url(),
             "FOLDBARN_YARD_URL": yard_url,
+            "FOLDBARN_MAIL_HOST": f"127.0.0.1:{self._kept_port('mail')}",
         }
         python = [sys.executable, "-m"]
         subprocess.run([*python, "foldbarn.house.found"], env={**os.environ, **self.environment}, check=True, stdin=subprocess.DEVNULL)
         server = ["--host", "127.0.0.1", "--log-level", "warning", "--no-access-log", "--timeout-graceful-shutdown", "1"]
         self._add("yard", [*python, "uvicorn", "foldbarn.yard.server:app_from_environment", "--factory", "--port", str(yard_port), *server],
-                  {"YARD_STATE": str(self.state / "yard.sqlite"), "YARD_URL": yard_url, "YARD_HOME": self.url})  # fmt: skip
+                  {"YARD_STATE": str(self.state / "yard.sqlite"), "YARD_URL": yard_url, "YARD_HOME": self.environment.get("YARD_HOME", self.url),
+                   "YARD_MAIL_PORT": str(self._kept_port("mail"))})  # fmt: skip
         self._add(
             "serve",
             [

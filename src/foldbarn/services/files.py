@@ -107,7 +107,9 @@ def _read(file: File) -> list[tuple[str, str, Any]]:
     try:
         content = json.loads(file.text)
     except (ValueError, RecursionError) as error:
-        cut = "It ends in the middle" if isinstance(error, json.JSONDecodeError) and error.pos >= len(file.text.rstrip()) - 1 else "It is not JSON"
+        bare = file.text.strip()
+        whole = {"{": "}", "[": "]"}.get(bare[:1]) == bare[-1:] or bare[:1] not in ("{", "[", "")
+        cut = "It is not JSON" if whole else "It ends in the middle"
         where = f" (line {error.lineno})" if isinstance(error, json.JSONDecodeError) else ""
         raise NotPossible(f"{cut}{where}.", next_step="Write it anew, with --json.") from error
     kind = kind_of_file(content)

@@ -14,7 +14,7 @@ from foldbarn.core.reading import read_inventory
 from foldbarn.core.site import Contact
 from foldbarn.links.agents import Agent, open_client
 from foldbarn.store.database import announce, transaction
-from foldbarn.store.intake import add_node, find_node, take_inventory
+from foldbarn.store.intake import add_node, find_node, settle, take_inventory
 from foldbarn.store.tables import DiskRow, NodeRow, PoolRow
 
 log = structlog.get_logger()
@@ -39,6 +39,7 @@ def welcome_agent(agent_url: str) -> str:
             if node.agent_url and node.contact == Contact.HEARD and node.heard_at is not None:
                 raise Conflict(f"A node named {inventory.node} reports already, from another address.", about="agent_url")
             if node.contact == Contact.AWAITED:
+                settle(session, node, inventory)
                 node.contact, node.reason, node.source, node.since = Contact.HEARD.value, "", "agent", datetime.now(UTC)
             node.agent_url = agent_url
         node.heard_at = datetime.now(UTC)

@@ -19,19 +19,21 @@ from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.reading import read_inventory
 from foldbarn.core.rebuild import LEVEL_TOLERANCE, imbalance, plan_levelling, plan_rebuild
 from foldbarn.core.site import Contact
-from foldbarn.links.agents import Agent, Garbled, ask_reports, open_client
+from foldbarn.links.agents import Agent, Garbled, ask_reports, open_client, read_witness
+from foldbarn.links.mail import send_mail
 from foldbarn.services.changes import carry_out
 from foldbarn.services.intake import node_is_back, read_report
 from foldbarn.settings import settings
 from foldbarn.store.database import announce, is_disconnect, tell, transaction, wait_for_database
 from foldbarn.store.intake import take_inventory
-from foldbarn.store.tables import ChangeRow, DiskRow, DiskWorkRow, NodeRow, PoolRow, SiteRow
+from foldbarn.store.tables import ChangeRow, ClusterRow, DiskRow, DiskWorkRow, NodeRow, PoolRow, SiteRow
 from foldbarn.store.views import current_view
 
 log = structlog.get_logger()
 WATCH_LOCK = 0x0A7C4
 BY_ITSELF = "Fold Barn, by itself"
 TICK_SECONDS = 0.25
+WITNESS_SECONDS = 2.0  # between two questions to the witness
 CLOCK_STEP = 0.1  # seconds; smaller drifts are within what the question itself takes
 
 
@@ -48,6 +50,7 @@ class Watch:
     """The watch's own memory: only when to ask whom next. Everything found out is in the database."""
 
     pauses: dict[int, _Pause] = field(default_factory=dict)
+    witness_at: float = 0.0  # when the witness is asked next
     judged: tuple[object, ...] = ()  # what the last judgement was made from; the same again is not judged twice
 
     async def run(self) -> None:
@@ -74,8 +77,12 @@ class Watch:
         try:
             due = await asyncio.to_thread(self._due)
             answers = await ask_reports(due)
+            if time.monotonic() >= self.witness_at:
+                await asyncio.to_thread(note_witness)
+                self.witness_at = time.monotonic() + WITNESS_SECONDS
             await asyncio.to_thread(self._take, answers)
             await asyncio.to_thread(self._judge)
+            await asyncio.to_thread(self._tell)
         except Exception as error:
             if not is_disconnect(error):
                 log.exception("a round of the watch failed")
@@ -93,6 +100,26 @@ class Watch:
         if facts != self.judged:
             start_mending(looks, busy)
             self.judged = facts
+
+    def _tell(self) -> None:
+        """Mails that another keeper leads, or that none does. What was last told is in the database, so a restart tells nothing twice."""
+        with transaction() as session:
+            row = session.get(ClusterRow, 1)
+            if row is None or row.forming or not row.mail.get("to"):
+                return
+            mail = dict(row.mail)
+        cluster = current_view().cluster
+        if cluster is None or mail.get("told") == cluster.leader:
+            return
+        with transaction() as session:
+            session.get_one(ClusterRow, 1).mail = mail | {"told": cluster.leader}
+        if "told" not in mail:
+            return  # the forming told of its first leader itself
+        subject = f"{cluster.leader} leads {cluster.name}" if cluster.leader else f"{cluster.name} has no leader"
+        try:
+            send_mail(mail["to"], subject, f"It led before: {mail['told'] or 'nobody'}. Term {cluster.term}.\n")
+        except Unreachable as error:
+            log.info("mail not taken", why=error.sentence)
 
     def _due(self) -> dict[int, str]:
         now = time.monotonic()
@@ -163,6 +190,25 @@ def note_report(number: int, report: dict[str, Any]) -> None:
             node.inventory_version, changed = version, True
         _note_counters(session, node, report)
         if _note_bearings(node, report) or changed:
+            announce(session, "site")
+
+
+def note_witness() -> None:
+    """Asks the cluster's witness, where there is one, and records when it falls silent or is heard again."""
+    with transaction() as session:
+        row = session.get(ClusterRow, 1)
+        if row is None or not row.witness_url:
+            return
+        url, name, before = row.witness_url, row.witness, row.witness_silent
+    try:
+        found = read_witness(url)
+        why = "" if found.casefold() == name.casefold() else f"What answers there calls itself {found}."
+    except Unreachable as error:
+        why = error.sentence
+    if why != before:
+        log.info("witness", name=name, heard=not why, why=why)
+        with transaction() as session:
+            session.execute(update(ClusterRow).values(witness_silent=why))
             announce(session, "site")
 
 

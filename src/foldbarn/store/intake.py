@@ -8,7 +8,7 @@ from dataclasses import asdict
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import ARRAY, String, any_, cast, func, insert, select, update
+from sqlalchemy import ARRAY, String, any_, cast, delete, func, insert, select, update
 from sqlalchemy.orm import Session
 from sqlalchemy.sql.elements import CollectionAggregate
 
@@ -43,6 +43,20 @@ def add_node(session: Session, inventory: Inventory, *, source: str, rack: int |
     )  # fmt: skip
     session.add(node)
     return node
+
+
+def settle(session: Session, node: NodeRow, inventory: Inventory) -> None:
+    """A node that stood nowhere is put where its inventory says, if it says; the place for such nodes goes when none is left in it."""
+    unplaced = session.scalars(select(RackRow).where(RackRow.name == UNPLACED_RACK)).one_or_none()
+    if unplaced is None or node.rack_id != unplaced.id or not inventory.rack or inventory.rack == UNPLACED_RACK:
+        return
+    node.rack_id, node.position = find_rack(session, inventory.room or UNPLACED_ROOM, inventory.rack), inventory.position
+    session.flush()
+    if not session.scalar(select(func.count()).where(NodeRow.rack_id == unplaced.id)):
+        session.delete(unplaced)
+        session.flush()
+        if not session.scalar(select(func.count()).where(RackRow.room_id == unplaced.room_id)):
+            session.execute(delete(RoomRow).where(RoomRow.id == unplaced.room_id))
 
 
 def find_rack(session: Session, room_name: str, rack_name: str) -> int:

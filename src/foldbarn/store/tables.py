@@ -155,6 +155,7 @@ class ClusterRow(Base):
     witness_url: Mapped[str] = mapped_column(default="")
     witness_room: Mapped[str] = mapped_column(default="")
     witness_rack: Mapped[str] = mapped_column(default="")
+    witness_silent: Mapped[str] = mapped_column(default="")  # why the witness is not heard; empty while it is
     sealed_key: Mapped[dict[str, Any]] = mapped_column(default=dict)
     mail: Mapped[dict[str, Any]] = mapped_column(default=dict)
     forming: Mapped[bool] = mapped_column(default=True)

@@ -115,6 +115,7 @@ def _cluster(session: Session, nodes: list[NodeRow]) -> Cluster | None:
     return Cluster(
         row.name, row.service_address, row.witness, row.witness_url, row.witness_room, row.witness_rack, bool(row.sealed_key), row.forming,
         str(newest.get("leader") or ""), int(newest.get("term", 0)), str(row.mail.get("to", "")),
+        row.witness_silent,
     )  # fmt: skip
 
 

@@ -20,6 +20,7 @@ from foldbarn.core.reading import PROTOCOL, WITNESS_PROTOCOL
 from foldbarn.yard import agent, council, redfish
 from foldbarn.yard.fluid import tick
 from foldbarn.yard.machines import Machines
+from foldbarn.yard.post import PostBox, open_post
 from foldbarn.yard.scenario import WITNESS, skerry_ferries
 
 TICK_SECONDS = 0.1
@@ -37,15 +38,19 @@ class Lever(BaseModel):
     speed: float = Field(default=1.0, ge=0.0, le=FASTEST)
 
 
-def make_app(machines: Machines, own_url: str, home_url: str) -> FastAPI:
-    """The yard as a web application. home_url: where the agents report in; empty for nowhere."""
+def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0) -> FastAPI:
+    """The yard as a web application. home_url: where the agents report in; empty for nowhere. mail_port: of the mail host; 0 for none."""
+    box = PostBox()
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
+        post = open_post(box, mail_port) if mail_port else None
         tasks = [asyncio.create_task(_run_ticks(machines)), asyncio.create_task(_report_in(machines, own_url, home_url))]
         yield
         for task in tasks:
             task.cancel()
+        if post:
+            post.stop()
         machines.keep_facts()
         machines.flush()
 
@@ -153,6 +158,7 @@ def make_app(machines: Machines, own_url: str, home_url: str) -> FastAPI:
             ]
             + [{"name": WITNESS, "power": machines.power[WITNESS], "answers": "well", "disks": []}],
             "shut": [{"node": node, "port": port} for node, port in sorted(machines.shut)],
+            "mails": list(box.messages),
             "witness_url": f"{own_url}/witness/{WITNESS}",
             "bmc_urls": {name: f"{own_url}/bmc/{name}" for name in machines.nodes},
         }
@@ -229,4 +235,4 @@ def app_from_environment() -> FastAPI:
     """For the process that runs the yard: YARD_STATE (a file), YARD_URL (its own), YARD_HOME (where to report in)."""
     state = os.environ.get("YARD_STATE", ":memory:")
     machines = Machines(skerry_ferries(), Path(state) if state != ":memory:" else state)
-    return make_app(machines, os.environ["YARD_URL"], os.environ.get("YARD_HOME", ""))
+    return make_app(machines, os.environ["YARD_URL"], os.environ.get("YARD_HOME", ""), int(os.environ.get("YARD_MAIL_PORT", "0")))

@@ -699,6 +699,8 @@ export interface components {
             witness_rack: string;
             /** Witness Room */
             witness_room: string;
+            /** Witness Silent */
+            witness_silent: string;
         };
         /**
          * ClusterPage
@@ -1633,6 +1635,15 @@ export interface components {
             /** Name */
             name: string;
         };
+        /** YardMail */
+        YardMail: {
+            /** Subject */
+            subject: string;
+            /** Text */
+            text: string;
+            /** To */
+            to: string;
+        };
         /** YardNode */
         YardNode: {
             /** Answers */
@@ -1652,6 +1663,8 @@ export interface components {
             };
             /** Clock Seconds */
             clock_seconds: number;
+            /** Mails */
+            mails: components["schemas"]["YardMail"][];
             /** Nodes */
             nodes: components["schemas"]["YardNode"][];
             /** Shut */

@@ -21,15 +21,15 @@ export function usePlan(kind: Ref<string>, params: Ref<Record<string, unknown>>,
   const preview = computed(() => fresh.value ?? made.data.value ?? null);
   const upToDate = computed(() => JSON.stringify(params.value) === JSON.stringify(settled.value) && !made.isFetching.value);
   const blocked = computed(() => !ready() || !preview.value || preview.value.blockers.length > 0 || !upToDate.value || carrying.isPending.value);
-  function carryOut() {
+  async function carryOut() {
     if (blocked.value || !preview.value) return;
-    carrying.mutate(
-      { kind: kind.value, params: params.value, digest: preview.value.digest },
-      {
-        onSuccess: ({ number }) => router.push(`/changes/${number}`),
-        onError: (error) => (fresh.value = error instanceof Refused ? (error.problem.preview ?? null) : null),
-      },
-    );
+    try {
+      const { number } = await carrying.mutateAsync({ kind: kind.value, params: params.value, digest: preview.value.digest });
+      // Also when the page has meanwhile changed under the deed: whoever carried it out wants to see its steps.
+      await router.push(`/changes/${number}`);
+    } catch (error) {
+      fresh.value = error instanceof Refused ? (error.problem.preview ?? null) : null;
+    }
   }
   return { preview, blocked, carryOut, error: computed(() => carrying.error.value ?? made.error.value) };
 }

@@ -41,6 +41,9 @@ function setGrace() {
           <span class="small">{{ span(barn?.grace_seconds ?? 0) }} of silence before a rebuild.</span>
           <input v-model="graceText" inputmode="numeric" aria-label="Grace time in seconds" placeholder="seconds" /><button class="chip">Set</button>
         </form>
+        <h3>Mail host</h3>
+        <p v-for="(m, i) in [...yard.mails].reverse().slice(0, 5)" :key="i" class="small"><b>{{ m.subject }}</b>, to {{ m.to }}</p>
+        <p v-if="!yard.mails.length" class="small">No mail has arrived.</p>
         <h3>Nodes</h3>
         <ul>
           <li v-for="node in yard.nodes" :key="node.name">

@@ -47,6 +47,7 @@ function passphrase(event: Event) {
         <span class="grow" />
         <span class="small">{{ count(cluster.members.length, "member") }}, {{ count(cluster.keepers.length, "keeper") }}{{ cluster.witness ? ` and the witness ${cluster.witness}` : "" }}</span>
       </div>
+      <p v-if="cluster.witness_silent" class="note"><StateMark lamp="not heard" /> The witness {{ cluster.witness }} is not heard: {{ cluster.witness_silent }} Its vote does not count now.</p>
       <div class="two">
         <section aria-label="Votes">
           <div class="sec"><h2>Votes</h2><span class="small">{{ page.votes }}</span></div>

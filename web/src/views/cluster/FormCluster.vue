@@ -96,6 +96,9 @@ async function ask() {
           <label class="field">It stands in<select v-model="wish.witness_room" aria-label="Room of the witness"><option value="">neither room: apart</option><option v-for="r in [...new Set(nodes.map((n) => n.room))]" :key="r">{{ r }}</option></select></label>
         </div>
         <div class="row">
+          <label class="field">Notify by mail (nobody: leave empty)<input v-model="wish.mail_to" type="email" placeholder="storage@example.org" aria-label="Mail address for notifications" style="width: 300px" autocomplete="off" /></label>
+        </div>
+        <div class="row">
           <label class="check"><input v-model="wish.encrypted" type="checkbox" /> Encrypt data at rest</label>
           <template v-if="wish.encrypted">
             <label class="field">Passphrase that seals the key<input v-model="wish.passphrase" type="password" aria-label="Passphrase that seals the key" autocomplete="new-password" /></label>

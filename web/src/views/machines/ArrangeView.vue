@@ -81,7 +81,7 @@ const write = (what: "room" | "rack", old: string, event: Event) => change(renam
       <button type="button" class="btn" data-offered :disabled="plan.blocked.value || !changed || !plan.preview.value?.texts.length" @click="plan.carryOut">Carry out</button>
     </div>
     <ProblemNote :error="error ?? plan.error.value" />
-    <p class="small">Drag a node to another rack, or hold Shift and press an arrow key. Names of rooms and racks can be written over. Racks and rooms that are left empty go. Or <RouterLink class="act" to="/text">arrange by text</RouterLink>.</p>
+    <p class="small">Drag a node to another rack, or hold Shift and press an arrow key. Names of rooms and racks can be written over; an empty rack can be removed. Or <RouterLink class="act" to="/text">arrange by text</RouterLink>.</p>
     <p v-if="machines && !machines.nodes.length" class="empty">There is nothing to arrange yet. <RouterLink class="act" to="/intake">Take in machines</RouterLink></p>
     <div class="house" role="group" aria-label="Arrangement">
       <div v-for="room in rooms" :key="room.name" class="room" :style="{ flexGrow: Math.max(1, room.racks.length) }">

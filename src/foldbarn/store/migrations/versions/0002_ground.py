@@ -32,6 +32,7 @@ def upgrade() -> None:
         sa.Column("witness_url", sa.String(), nullable=False),
         sa.Column("witness_room", sa.String(), nullable=False),
         sa.Column("witness_rack", sa.String(), nullable=False),
+        sa.Column("witness_silent", sa.String(), nullable=False),
         sa.Column("sealed_key", JSONB, nullable=False),
         sa.Column("mail", JSONB, nullable=False),
         sa.Column("forming", sa.Boolean(), nullable=False),

@@ -1,0 +1,228 @@
+"""From an empty site to a cluster that has lost its leading keeper, as a person does it. The tests build on one another."""
+
+from __future__ import annotations
+
+import json
+import re
+
+import httpx
+import pytest
+from conftest import Running
+from playwright.sync_api import Page, expect
+
+NOBODY_REPORTS = True
+LONG = 60_000  # ms: for what the barn does by itself
+NODES = ("fulmar", "gannet", "petrel", "razorbill", "kittiwake", "dunlin", "turnstone", "whimbrel", "skua")
+
+
+@pytest.fixture
+def page(page: Page, running: Running) -> Page:
+    page.set_default_timeout(15_000)
+    page.goto(running.url)
+    expect(page.get_by_role("list", name="Stages of the work")).to_be_visible()
+    return page
+
+
+def announce(running: Running, *nodes: str) -> None:
+    """What the agent of each node does when it starts."""
+    yard = running.api.get("/yard").json()["witness_url"].partition("/witness")[0]
+    for node in nodes:
+        running.api.post("/agents", json={"agent_url": f"{yard}/agents/{node}"}).raise_for_status()
+
+
+def lsblk(serial: str) -> bytes:
+    device = {"name": "sda", "type": "disk", "size": 4 * 10**12, "rota": True, "serial": serial, "wwn": None, "model": "m", "mountpoints": [None]}
+    return json.dumps({"blockdevices": [device]}).encode()
+
+
+def test_an_empty_site_has_one_clear_way_to_begin(page: Page) -> None:
+    expect(page.get_by_role("heading", level=1)).to_have_text("No node has reported in yet.")
+    stages = page.get_by_role("list", name="Stages of the work").get_by_role("listitem")
+    expect(stages).to_have_count(5)
+    expect(page.locator('[aria-current="step"]')).to_contain_text("1 Gather")
+    page.get_by_role("link", name="Take in machines").click()
+    expect(page).to_have_url(re.compile("/intake$"))
+    expect(page.get_by_text("Nothing has come in yet.")).to_be_visible()
+
+
+def test_files_are_taken_or_refused_each_with_its_sentence(page: Page) -> None:
+    page.goto(page.url + "intake")
+    page.get_by_label("Inventory files").set_input_files(
+        [
+            {"name": "auk.lsblk.json", "mimeType": "application/json", "buffer": lsblk("A1")},
+            {"name": "tern.lsblk.json", "mimeType": "application/json", "buffer": lsblk("T1")[:-5]},
+            {"name": "noddy.lsblk.json", "mimeType": "application/json", "buffer": b'{"hits": 3}'},
+        ]
+    )
+    expect(page.get_by_text("1 taken, 2 refused.")).to_be_visible()
+    rows = page.locator("[data-result]")
+    expect(rows.nth(0)).to_contain_text("noddy.lsblk.json")
+    expect(rows.nth(0)).to_contain_text("It is JSON, but of another tool: it has hits at its top.")
+    expect(rows.nth(1)).to_contain_text("It ends in the middle")
+    expect(rows.nth(2)).to_contain_text("1 disk of auk.")
+
+
+def test_a_bmc_is_read_and_its_node_awaited(page: Page, running: Running) -> None:
+    page.goto(page.url + "intake")
+    page.get_by_label("Address of the BMC").fill(running.api.get("/yard").json()["bmc_urls"]["skua"])
+    page.get_by_label("Name at the BMC").fill("yard")
+    page.get_by_label("Password at the BMC").fill("wrong")
+    page.get_by_role("button", name="Read", exact=True).click()
+    expect(page.get_by_text("The BMC does not accept this name and password.")).to_be_visible()
+    page.get_by_label("Password at the BMC").fill("yard")
+    page.get_by_role("button", name="Read", exact=True).click()
+    expect(page.get_by_text("skua: 11 drives, new here and awaited.")).to_be_visible()
+    page.goto(f"{running.url}/machines?show=nodes")
+    expect(page.locator('[data-row="skua"]')).to_contain_text("Known from its BMC; its agent has not reported yet.")
+
+
+def test_agents_report_and_the_machines_are_listed_filtered_and_sorted(page: Page, running: Running) -> None:
+    page.goto(page.url + "machines")
+    announce(running, *NODES)
+    expect(page.get_by_text("10 nodes, 94 disks")).to_be_visible()  # without a reload
+    page.get_by_label("Show only rows with").fill("skua unfit")
+    expect(page.locator("tr[data-row]")).to_have_count(1)
+    expect(page.locator('[data-row="skua-3"]')).to_contain_text("unfit: it carries a file-system signature (ext4)")
+    expect(page).to_have_url(re.compile(r"with=skua(\+|%20)unfit"))
+    page.get_by_label("Show only rows with").fill("hdd")
+    page.get_by_role("button", name="Size, TB").click()
+    expect(page.locator("tr[data-row]").first).to_have_attribute("data-row", "auk-sda")  # 4 TB, the smallest
+    page.get_by_role("button", name="Size, TB").click()
+    expect(page.locator("tr[data-row]").first).to_contain_text("12.00")
+    page.get_by_role("button", name="Columns").click()
+    page.get_by_label("Serial number").check()
+    expect(page.get_by_role("columnheader", name="Serial number")).to_be_visible()
+    page.keyboard.press("Escape")
+    grid = page.get_by_role("grid", name="Disks")
+    grid.focus()
+    page.keyboard.press("ArrowDown")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/disks/"))
+
+
+def test_a_disk_shows_its_paths_and_another_is_cleared_after_typing_its_name(page: Page, running: Running) -> None:
+    page.goto(f"{running.url}/disks/skua-5")
+    expect(page.get_by_text("(2 paths, one disk)")).to_be_visible()
+    page.goto(f"{running.url}/disks/skua-3")
+    page.get_by_role("button", name="Preview clearing it").click()
+    carry_out = page.get_by_role("button", name="Carry out")
+    expect(page.get_by_role("dialog").get_by_text("a file-system signature (ext4)")).to_be_visible()
+    expect(carry_out).to_be_disabled()
+    page.get_by_label("Type skua-3 to confirm").fill("skua-4")
+    expect(page.locator('[data-note="blocker"]')).to_contain_text("Type skua-3 to confirm")
+    page.get_by_label("Type skua-3 to confirm").fill("skua-3")
+    carry_out.click()
+    expect(page.locator('[data-step="check"]')).to_have_attribute("data-state", "done")
+    page.get_by_role("link", name="Show skua-3").click()
+    expect(page.get_by_text("Fit, and in no pool.")).to_be_visible(timeout=LONG)
+    page.get_by_role("button", name="Turn its light on").click()
+    expect(page.get_by_role("button", name="Turn its light off")).to_be_visible()
+
+
+def test_nodes_are_arranged_by_keyboard_and_drag_and_it_is_taken_back(page: Page, running: Running) -> None:
+    page.goto(f"{running.url}/arrange")
+    stall = page.locator('[data-stall="skua"]')
+    expect(page.locator('[data-rack="unplaced"]')).to_contain_text("auk")
+    stall.focus()
+    page.keyboard.press("Shift+ArrowLeft")
+    expect(page.locator('[data-rack="SQ-1"] [data-stall="skua"]')).to_be_focused()
+    expect(page.get_by_text("skua from South Quay, SQ-2 to South Quay, SQ-1")).to_be_visible()
+    page.locator('[data-stall="auk"]').drag_to(page.locator('[data-rack="NQ-1"]'))
+    expect(page.get_by_text("auk from Unplaced, unplaced to North Quay, NQ-1")).to_be_visible()
+    expect(page.locator('[data-level="room"]')).to_contain_text("3 2")  # three rooms before, two after
+    page.get_by_role("button", name="Take back").click()
+    expect(page.get_by_text("auk from Unplaced")).to_have_count(0)
+    page.locator('[data-stall="auk"]').drag_to(page.locator('[data-rack="NQ-1"]'))
+    page.locator('[data-rack="unplaced"]').get_by_role("button", name="Remove").click()
+    page.get_by_role("button", name="Carry out").click()
+    expect(page.locator('[data-step="place"]')).to_have_attribute("data-state", "done")
+    expect(page.get_by_text("2 nodes moved.")).to_be_visible()
+    page.get_by_role("link", name="Preview taking it back").click()
+    sheet = page.get_by_role("dialog")
+    expect(sheet.get_by_role("cell", name="South Quay, SQ-2")).to_be_visible()
+    page.keyboard.press("Escape")
+
+
+def test_a_text_shows_the_line_of_its_error_and_what_differs(page: Page, running: Running) -> None:
+    page.goto(f"{running.url}/text")
+    editor = page.get_by_label("The site as text")
+    expect(editor).to_contain_text("site: Skerry Ferries")
+    expect(page.get_by_text("Text and machines agree.")).to_be_visible()
+    editor.click()
+    page.keyboard.press("Control+Home")
+    page.keyboard.press("End")
+    page.keyboard.type("\nrums: []")
+    expect(page.locator('[data-note="blocker"]')).to_contain_text("Line 2: There is no key 'rums' here.")
+    expect(page.get_by_role("button", name="Carry out")).to_be_disabled()
+
+
+def test_a_shut_port_is_found_and_the_cluster_formed_with_live_steps(page: Page, running: Running) -> None:
+    running.pull(lever="shut port", what="dunlin", port=7503)
+    page.goto(f"{running.url}/cluster")
+    page.get_by_role("button", name="Test it through the agents").click()
+    expect(page.locator("[data-shut]")).to_contain_text("dunlin on 7503: refused.", timeout=LONG)
+    page.get_by_label("Name of the cluster").fill("quay")
+    page.get_by_label("Service address").fill("10.10.0.5/24")
+    for node in ("fulmar", "gannet"):
+        page.get_by_label(f"{node} has a vote").check()
+    expect(page.locator('[data-check="fail"]').filter(has_text="Two keepers alone decide nothing once one is lost.")).to_be_visible()
+    page.get_by_label("gannet has a vote").uncheck()
+    page.get_by_label("turnstone has a vote").check()
+    page.get_by_label("Address of the witness").fill(running.api.get("/yard").json()["witness_url"])
+    page.get_by_role("button", name="Ask it").click()
+    expect(page.get_by_text("lamp-room answers.")).to_be_visible()
+    expect(page.locator('[data-check="fail"]')).to_have_count(1)
+    expect(page.locator('[data-check="fail"]')).to_contain_text("cannot reach dunlin on 7503: refused.")
+    expect(page.get_by_role("button", name="Carry out")).to_be_disabled()
+    running.pull(lever="open port", what="dunlin", port=7503)
+    page.get_by_role("button", name="Test it through the agents").click()
+    expect(page.locator('[data-check="fail"]')).to_have_count(0, timeout=LONG)
+    expect(page.get_by_role("row").filter(has_text="room North Quay")).to_contain_text("decides")
+    page.get_by_label("Encrypt data at rest").check()
+    page.get_by_label("Passphrase that seals the key").fill("three herons on a mast")
+    page.get_by_label("Passphrase once more").fill("three herons on a mas")
+    expect(page.get_by_text("The two passphrases differ.")).to_be_visible()
+    page.get_by_label("Passphrase once more").fill("three herons on a mast")
+    page.get_by_role("button", name="Carry out").click()
+    expect(page).to_have_url(re.compile(r"/changes/\d+$"))
+    for step in ("witness", "ready:skua", "join:skua", "elect", "over", "back", "publish", "open"):
+        expect(page.locator(f'[data-step="{step}"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    expect(page.get_by_text("All 2 keepers name turnstone.")).to_be_visible()
+    page.get_by_role("link", name="Show quay").click()
+    expect(page.get_by_text("leads (term 3) and answers at 10.10.0.5.")).to_be_visible()
+    page.get_by_label("Passphrase").fill("three herons")
+    page.get_by_role("button", name="Try it").click()
+    expect(page.get_by_text("This passphrase does not open the cluster's key.")).to_be_visible()
+    page.get_by_label("Passphrase").fill("three herons on a mast")
+    page.get_by_role("button", name="Try it").click()
+    expect(page.get_by_text("It opens the key.")).to_be_visible()
+
+
+def test_the_leading_keeper_loses_its_power_and_another_leads(page: Page, running: Running) -> None:
+    page.goto(f"{running.url}/cluster")
+    expect(page.get_by_role("link", name="fulmar", exact=True)).to_be_visible()
+    expect(page.get_by_text("Every node reaches every disk.")).to_be_visible()
+    running.pull(lever="cut power", what="fulmar")
+    expect(page.get_by_text("turnstone leads (term 4)")).to_be_visible(timeout=LONG)
+    expect(page.get_by_text("Fulmar is not heard.")).to_be_visible(timeout=LONG)
+    running.pull(lever="give power", what="fulmar")
+    expect(page.get_by_text("Every node reaches every disk.")).to_be_visible(timeout=LONG)
+
+
+def test_a_member_is_let_go_from_its_page_and_added_again(page: Page, running: Running) -> None:
+    page.goto(f"{running.url}/machines/skua")
+    page.get_by_role("button", name="Preview letting it go").click()
+    page.get_by_role("button", name="Carry out").click()
+    expect(page.locator('[data-step="close"]')).to_have_attribute("data-state", "done")
+    page.get_by_role("link", name="Show skua").click()
+    page.get_by_role("button", name="Preview adding it to quay").click()
+    page.get_by_role("button", name="Carry out").click()
+    expect(page.locator('[data-step="open"]')).to_have_attribute("data-state", "done")
+
+
+def test_what_is_not_there_is_said(page: Page, running: Running) -> None:
+    page.goto(f"{running.url}/machines/puffin")
+    expect(page.get_by_text("No node named puffin is known.")).to_be_visible()
+    page.goto(f"{running.url}/disks/puffin-1")
+    expect(page.get_by_text("No disk named puffin-1 is known.")).to_be_visible()
+    assert httpx.get(f"{running.url}/api/witness", params={"url": running.url}, trust_env=False).status_code == 502
