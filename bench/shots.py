@@ -8,7 +8,7 @@ from contextlib import closing
 from playwright.sync_api import Page, sync_playwright
 
 from foldbarn.house.barn import Barn
-from foldbarn.house.demo import Demo
+from foldbarn.house.demo import NODES, Demo
 from foldbarn.house.postgres import free_port
 from foldbarn.settings import PROJECT
 
@@ -34,6 +34,16 @@ def preview(page: Page, base: str) -> None:
     page.get_by_role("button", name="All fit NVMe").click()
     page.wait_for_timeout(SETTLE)
     page.screenshot(path=SHOTS / "preview-pool.png")
+
+
+def forming(page: Page, base: str) -> None:
+    page.goto(f"{base}/cluster")
+    page.get_by_label("Name of the cluster").fill("quay")
+    page.get_by_label("Service address").fill("10.10.0.5/24")
+    for node in ("fulmar", "petrel", "kittiwake"):
+        page.get_by_label(f"{node} has a vote").check()
+    page.wait_for_timeout(SETTLE)
+    page.screenshot(path=SHOTS / "forming.png")
 
 
 def sum_sheet(page: Page, base: str) -> None:
@@ -65,12 +75,18 @@ def main() -> None:
     try:
         barn.start()
         with closing(Demo(barn.url)) as engineer, sync_playwright() as tool:
-            engineer.fill()
             browser = tool.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"])
             page = browser.new_page(viewport={"width": 1280, "height": 800})
+            engineer.wait(lambda: engineer.barn()["counts"]["nodes"] >= NODES, "all nodes to report in")
+            forming(page, barn.url)
+            engineer.fill()
             for path, name in (
                 ("/", "barn"),
-                ("/machines/skua", "machines"),
+                ("/machines", "machines"),
+                ("/intake", "intake"),
+                ("/arrange", "arrange"),
+                ("/text", "text"),
+                ("/cluster", "cluster"),
                 ("/pools/quayside", "pool"),
                 ("/volumes", "volumes"),
                 ("/volumes/ticketing-db?extent=1204", "volume"),
