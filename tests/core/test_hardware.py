@@ -71,7 +71,7 @@ def test_a_world_wide_name_is_the_same_however_written() -> None:
 def test_views_without_a_world_wide_name_are_joined_by_serial_and_model() -> None:
     sights = [Sight("a", "sda", "w1", "S", "m"), Sight("a", "sdb", "", "S", "m"), Sight("b", "sda", "", "S", "other"), Sight("b", "sdb", "", "", "")]
     assert same_disks(sights) == [[0, 1], [2], [3]]
-    assert same_disks([*sights, Sight("b", "sdc", "", "", "")])[-1] == [4]  # without any identity nothing is joined
+    assert same_disks([*sights, Sight("b", "sde", "", "", "")])[-1] == [4]  # without any identity nothing is joined
 
 
 @given(st.lists(st.tuples(st.sampled_from("ab"), st.sampled_from(["", "w1", "w2"]), st.sampled_from(["", "s1", "s2"])), max_size=8))
@@ -164,7 +164,7 @@ def test_files_are_known_by_their_content_and_nodes_by_their_names() -> None:
     for content in ({"hits": 3}, [], [1], "x", None):
         with pytest.raises(NotPossible):
             kind_of_file(content)
-    names = ("fulmar.lsblk.json", "fulmar-smartctl-sda.json", "inv/fulmar/ip.json", "fulmar.json", "fulmar.quay.example_lsblk.json", "fulmar\\lsblk.json")
+    names = ("fulmar.lsblk.json", "fulmar-smartctl-sda.json", "inv/fulmar/ip.json", "fulmar_smartctl_sda.json", "fulmar.quay.example_lsblk.json", "fulmar\\lsblk.json")
     assert [node_of_file(n) for n in names] == ["fulmar"] * 6
     assert node_of_file("lsblk.json") == ""
     with pytest.raises(NotPossible, match="names no serial"):

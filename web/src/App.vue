@@ -6,7 +6,7 @@ import { useBarn, useNews } from "./api/client";
 import { typing } from "./lib/keys";
 import FindBox from "./parts/FindBox.vue";
 import TapeBar from "./parts/TapeBar.vue";
-import { SECTIONS, sectionOf } from "./router";
+import { SECTIONS, sectionOf } from "./lib/sections";
 import { useScreen } from "./screen";
 
 // What lies above the page comes when it is first asked for: the page itself need not wait for it.

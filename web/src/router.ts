@@ -12,16 +12,6 @@ import PoolsView from "./views/pools/PoolsView.vue";
 import VolumeView from "./views/volumes/VolumeView.vue";
 import VolumesView from "./views/volumes/VolumesView.vue";
 
-/** The sections, in the order of the work; their keys are 1, 2, 3, ... */
-export const SECTIONS = [
-  { name: "Barn", path: "/" },
-  { name: "Machines", path: "/machines" },
-  { name: "Cluster", path: "/cluster" },
-  { name: "Pools", path: "/pools" },
-  { name: "Volumes", path: "/volumes" },
-  { name: "Changes", path: "/changes" },
-] as const;
-
 const routes: RouteRecordRaw[] = [
   { path: "/", component: BarnView },
   { path: "/machines", component: MachinesView },
@@ -40,12 +30,5 @@ const routes: RouteRecordRaw[] = [
   { path: "/changes/:number(\\d+)", component: ChangeView, props: (r) => ({ number: Number(r.params.number) }) },
   { path: "/:rest(.*)*", component: NotHere },
 ];
-
-/** The section an address belongs to. */
-export function sectionOf(path: string): string | undefined {
-  if (path === "/") return "/";
-  if (/^\/(disks|intake|arrange|text)(\/|$)/.test(path)) return "/machines";
-  return SECTIONS.find((s) => s.path !== "/" && path.startsWith(s.path))?.path;
-}
 
 export const router = createRouter({ history: createWebHistory(), routes });

@@ -201,7 +201,7 @@ def node_of_file(file_name: str) -> str:
     """The node that a file is about, from its name: "fulmar.lsblk.json", "fulmar-smartctl-sda.json" and "fulmar/ip.json" are about fulmar."""
     parts = [p for p in file_name.replace("\\", "/").split("/") if p]
     base = re.sub(r"\.json$", "", parts[-1] if parts else "", flags=re.IGNORECASE)
-    name = re.split(r"[._-](?=(?:lsblk|smartctl|smart|ip|inventory|report)\b)", base, maxsplit=1, flags=re.IGNORECASE)[0]
+    name = re.split(r"[._-](?=(?:lsblk|smartctl|smart|ip|inventory|report)(?![a-zA-Z0-9]))", base, maxsplit=1, flags=re.IGNORECASE)[0]
     if re.fullmatch(r"(lsblk|smartctl|smart|ip|inventory|report).*", name, flags=re.IGNORECASE):
         name = parts[-2] if len(parts) > 1 else ""
     return name.split(".")[0]

@@ -18,6 +18,7 @@ from foldbarn.yard.machines import Machines
 from foldbarn.yard.scenario import StandInDisk, StandInPort
 
 USER, PASSWORD = "yard", "yard"
+WELL = {"State": "Enabled", "Health": "OK"}  # DSP8010, Resource.Status
 
 
 def router(machines: Machines) -> APIRouter:
@@ -90,13 +91,13 @@ def router(machines: Machines) -> APIRouter:
         return {
             "@odata.id": f"{at}/Systems/1", "@odata.type": "#ComputerSystem.v1_20_0.ComputerSystem", "Id": "1", "Name": node, "HostName": node,
             "UUID": _uuid(node), "SystemType": "Physical", "Manufacturer": "Sound Works", "Model": "Berth 2U", "SerialNumber": f"SW-{node}",
-            "PowerState": "On" if machines.power[node] else "Off", "IndicatorLED": "Off", "Status": {"State": "Enabled", "Health": "OK"},
+            "PowerState": "On" if machines.power[node] else "Off", "IndicatorLED": "Off", "Status": WELL,
             "Boot": {
                 "BootSourceOverrideEnabled": "Disabled", "BootSourceOverrideTarget": "None", "BootSourceOverrideMode": "UEFI",
                 "BootSourceOverrideTarget@Redfish.AllowableValues": ["None", "Pxe", "Hdd"],
             },
-            "ProcessorSummary": {"Count": 2, "CoreCount": built.cores, "Model": "x86-64", "Status": {"State": "Enabled", "Health": "OK"}},
-            "MemorySummary": {"TotalSystemMemoryGiB": built.memory_bytes // GIB, "Status": {"State": "Enabled", "Health": "OK"}},
+            "ProcessorSummary": {"Count": 2, "CoreCount": built.cores, "Model": "x86-64", "Status": WELL},
+            "MemorySummary": {"TotalSystemMemoryGiB": built.memory_bytes // GIB, "Status": WELL},
             "Storage": {"@odata.id": f"{at}/Systems/1/Storage"}, "EthernetInterfaces": {"@odata.id": f"{at}/Systems/1/EthernetInterfaces"},
             "Actions": {
                 "#ComputerSystem.Reset": {
@@ -125,7 +126,7 @@ def router(machines: Machines) -> APIRouter:
         drives = [{"@odata.id": f"{at}/Systems/1/Storage/1/Drives/{d.bay}"} for d in machines.inside(node)]
         return {
             "@odata.id": f"{at}/Systems/1/Storage/1", "@odata.type": "#Storage.v1_15_0.Storage", "Id": "1", "Name": "Local storage",
-            "Status": {"State": "Enabled", "Health": "OK"}, "StorageControllers": [], "Drives": drives, "Drives@odata.count": len(drives),
+            "Status": WELL, "StorageControllers": [], "Drives": drives, "Drives@odata.count": len(drives),
         }  # fmt: skip
 
     @routes.get("/v1/Systems/1/Storage/1/Drives/{drive}")
@@ -185,7 +186,7 @@ def _drive(machines: Machines, at: str, disk: StandInDisk) -> dict[str, Any]:
         "@odata.id": at, "@odata.type": "#Drive.v1_17_0.Drive", "Id": disk.bay, "Name": f"Drive {disk.bay}", "Manufacturer": disk.model.split()[0],
         "Model": disk.model, "SerialNumber": disk.serial, "CapacityBytes": disk.size_bytes, "BlockSizeBytes": 512,
         "MediaType": "HDD" if disk.media == "hdd" else "SSD", "Protocol": "NVMe" if disk.media == "nvme" else "SATA",
-        "RotationSpeedRPM": 7200 if disk.media == "hdd" else None, "Status": {"State": "Enabled", "Health": "Warning" if disk.wears else "OK"},
+        "RotationSpeedRPM": 7200 if disk.media == "hdd" else None, "Status": WELL | ({"Health": "Warning"} if disk.wears else {}),
         "PredictedMediaLifeLeftPercent": None if disk.media == "hdd" else 98, "FailurePredicted": False,
         "Identifiers": [{"DurableName": disk.wwn.removeprefix("0x").upper(), "DurableNameFormat": "NAA"}],
         "PhysicalLocation": {"PartLocation": {"LocationType": "Bay", "ServiceLabel": disk.bay}},
@@ -198,7 +199,7 @@ def _interface(machines: Machines, node: str, at: str, port: StandInPort) -> dic
     return {
         "@odata.id": at, "@odata.type": "#EthernetInterface.v1_9_0.EthernetInterface", "Id": port.name, "Name": port.name,
         "LinkStatus": "LinkUp" if port.up else "LinkDown", "SpeedMbps": port.megabits, "MTUSize": port.mtu,
-        "MACAddress": f"02:00:00:{sum(map(ord, node)) % 256:02x}:{sum(map(ord, port.name)) % 256:02x}:01", "Status": {"State": "Enabled", "Health": "OK"},
+        "MACAddress": f"02:00:00:{sum(map(ord, node)) % 256:02x}:{sum(map(ord, port.name)) % 256:02x}:01", "Status": WELL,
         "IPv4Addresses": [
             {"Address": str(i.ip), "SubnetMask": str(i.netmask), "AddressOrigin": "Static"}
             for i in (ipaddress.ip_interface(a) for a in addresses) if i.version == 4

@@ -1,0 +1,16 @@
+/** The sections, in the order of the work; their keys are 1, 2, 3, ... */
+export const SECTIONS = [
+  { name: "Barn", path: "/" },
+  { name: "Machines", path: "/machines" },
+  { name: "Cluster", path: "/cluster" },
+  { name: "Pools", path: "/pools" },
+  { name: "Volumes", path: "/volumes" },
+  { name: "Changes", path: "/changes" },
+] as const;
+
+/** The section an address belongs to. */
+export function sectionOf(path: string): string | undefined {
+  if (path === "/") return "/";
+  if (/^\/(disks|intake|arrange|text)(\/|$)/.test(path)) return "/machines";
+  return SECTIONS.find((s) => s.path !== "/" && path.startsWith(s.path))?.path;
+}
