@@ -164,7 +164,14 @@ def test_files_are_known_by_their_content_and_nodes_by_their_names() -> None:
     for content in ({"hits": 3}, [], [1], "x", None):
         with pytest.raises(NotPossible):
             kind_of_file(content)
-    names = ("fulmar.lsblk.json", "fulmar-smartctl-sda.json", "inv/fulmar/ip.json", "fulmar_smartctl_sda.json", "fulmar.quay.example_lsblk.json", "fulmar\\lsblk.json")
+    names = (
+        "fulmar.lsblk.json",
+        "fulmar-smartctl-sda.json",
+        "inv/fulmar/ip.json",
+        "fulmar_smartctl_sda.json",
+        "fulmar.quay.example_lsblk.json",
+        "fulmar\\lsblk.json",
+    )
     assert [node_of_file(n) for n in names] == ["fulmar"] * 6
     assert node_of_file("lsblk.json") == ""
     with pytest.raises(NotPossible, match="names no serial"):

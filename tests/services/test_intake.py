@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from typing import Any
 
+import httpx
 import pytest
 from conftest import Site, Yard, serve
 from hypothesis import given
@@ -378,3 +379,41 @@ def test_a_disks_light_is_lit_and_put_out(barn_site: Site) -> None:
     assert current_view().disk("skua-4").lit
     cluster.light("skua-4", False)
     assert barn_site.yard.machines.lit == set()
+
+
+def test_a_purpose_that_a_person_gave_outlasts_reports_and_can_be_taken_back(barn_site: Site) -> None:
+    wish = {"nodes": ["fulmar"], "port": "stor1", "purpose": "client"}
+    preview = changes.preview("purpose-ports", wish)
+    assert [(t.label, t.before, t.after) for t in preview.texts] == [("fulmar, stor1", "storage", "client")]
+    assert any("fulmar has one storage port that is up" in c.sentence for c in preview.checks)
+    assert barn_site.state(barn_site.do("purpose-ports", **wish)) == "done"
+    intake.welcome_agent(barn_site.yard.agent("fulmar"))
+    assert {p.name: p.purpose for p in current_view().node("fulmar").ports} == {"stor0": "storage", "stor1": "client", "mgmt0": "management"}
+    assert preview.undo is not None
+    barn_site.do(preview.undo["kind"], **preview.undo["params"])
+    assert current_view().node("fulmar").ports[1].purpose == "storage"
+    with pytest.raises(NotPossible, match="fulmar has no port named 'eth7'"):
+        changes.carry_out("purpose-ports", wish | {"port": "eth7"}, None)
+
+
+def test_what_was_entered_of_the_cluster_is_there_when_it_is_formed(api: httpx.Client, barn_site: Site) -> None:
+    text = "site: Test site\nrooms: []\ncluster:\n  name: quay\n  keepers: [fulmar, kittiwake]\n  service address: 10.10.0.5/24\n"
+    text += "  witness: {name: lamp-room, address: http://w}\n"
+    barn_site.do("describe", text=text)
+    found = api.get("/api/text").json()
+    assert found["taken"] == text
+    entered = {"name": "quay", "keepers": ["fulmar", "kittiwake"], "service_address": "10.10.0.5/24", "witness_url": "http://w", "dedicated": []}
+    assert found["cluster"] == entered
+
+
+def test_bodies_beyond_64_mb_are_refused_before_they_are_read(api: httpx.Client) -> None:
+    answer = api.post("/api/intake/files", content=b" " * 65_000_000, headers={"content-type": "application/json"})
+    assert answer.status_code == 413
+    assert answer.json()["detail"] == "What was sent is larger than 64 MB."
+
+    def endless() -> Any:
+        for _ in range(70):
+            yield b" " * 1_000_000
+
+    answer = api.post("/api/intake/files", content=endless(), headers={"content-type": "application/json"})
+    assert answer.status_code == 413

@@ -51,7 +51,7 @@ from foldbarn.api.models import (
 )  # fmt: skip
 from foldbarn.changes.preview import Preview
 from foldbarn.changes.queue import closing_sender
-from foldbarn.changes.text import text_of, write_text
+from foldbarn.changes.text import read_text, text_of, write_text
 from foldbarn.core.errors import NotFound
 from foldbarn.links.yard import levers
 from foldbarn.services import changes, cluster, files, intake, site
@@ -170,7 +170,7 @@ def text() -> TextOut:
     """The site as text."""
     with transaction() as session:
         taken = site.site_row(session).description
-    return TextOut(text=write_text(text_of(current_view())), taken=taken)
+    return pictures.text_out(write_text(text_of(current_view())), taken, read_text(taken) if taken else None)
 
 
 @router.put("/disks/{name}/light", status_code=204)

@@ -275,11 +275,22 @@ class BmcOut(BaseModel):
     new: bool
 
 
+class EnteredCluster(BaseModel):
+    """What the text last taken says of the cluster."""
+
+    name: str
+    keepers: list[str]
+    service_address: str
+    witness_url: str
+    dedicated: list[str]
+
+
 class TextOut(BaseModel):
-    """The site as text: as it stands now, and as it was last taken, word for word."""
+    """The site as text: as it stands now, and as it was last taken, word for word; and what that says of the cluster."""
 
     text: str
     taken: str
+    cluster: EnteredCluster | None
 
 
 class LightIn(BaseModel):

@@ -16,6 +16,7 @@ from foldbarn.api.models import (
     DiskOut,
     DomainUse,
     EnclosureFacts,
+    EnteredCluster,
     ExtentOut,
     FateOut,
     MachinesOut,
@@ -32,11 +33,13 @@ from foldbarn.api.models import (
     StateOut,
     StepOut,
     StripOut,
+    TextOut,
     VolumeOut,
     VolumePage,
     WhatIf,
 )  # fmt: skip
 from foldbarn.changes.preview import CheckRow, LedgerOut, LossRow
+from foldbarn.changes.text import SiteText
 from foldbarn.core.arrays import Flags
 from foldbarn.core.capacity import by_domain, free_figure, site_ledgers
 from foldbarn.core.cluster import network_findings, reach_matrix, voters, wish_of
@@ -126,6 +129,19 @@ def machines_out(outlook: Outlook) -> MachinesOut:
     ]  # fmt: skip
     boxes = [EnclosureFacts(name=e.name, rack=view.racks[e.rack].name, nodes=list(e.nodes)) for e in view.enclosures]
     return MachinesOut(nodes=nodes, disks=disks, enclosures=boxes)
+
+
+def text_out(text: str, taken: str, entered: SiteText | None) -> TextOut:
+    """The site's text, and what was entered of the cluster."""
+    cluster = entered.cluster if entered else None
+    dedicated = [n.name for r in entered.rooms for k in r.racks for n in k.nodes if n.dedicated] if entered else []
+    return TextOut(
+        text=text, taken=taken,
+        cluster=EnteredCluster(
+            name=cluster.name, keepers=cluster.keepers, service_address=cluster.service_address,
+            witness_url=cluster.witness.address if cluster.witness else "", dedicated=dedicated,
+        ) if cluster else None,
+    )  # fmt: skip
 
 
 def cluster_out(view: SiteView) -> ClusterPage:

@@ -105,7 +105,7 @@ class FormCluster(Kind[FormClusterParams]):
             summary=f"From {say_count(len(nodes), 'node')}. Nothing has been changed yet.",
             revision=view.revision,
             steps=steps,
-            checks=_rows(checks),
+            checks=check_rows(checks),
             losses=_losses(view, wish),
             texts=[
                 TextRow(label=f"{n.node}{', dedicated' if n.node in wish.dedicated else ''}", before=f"{n.cores} cores, {n.memory_bytes / GIB:.1f} GiB",
@@ -251,7 +251,7 @@ class AddNode(Kind[AddNodeParams]):
                 PlannedStep(name="count", title="Every keeper counts it in", seconds=1),
                 PlannedStep(name="open", title="Write it down"),
             ],
-            checks=_rows(checks),
+            checks=check_rows(checks),
             losses=losses,
             blockers=blockers,
             warnings=_notes(checks, "doubt"),
@@ -412,7 +412,8 @@ class LetGo(Kind[LetGoParams]):
 # What the kinds share. -----------------------------------------------------------------------------
 
 
-def _rows(checks: list[Check]) -> list[CheckRow]:
+def check_rows(checks: list[Check]) -> list[CheckRow]:
+    """Prechecks as a preview shows them."""
     return [CheckRow(name=c.name, result=c.result, sentence=c.sentence, cure=c.cure, about=c.about) for c in checks]
 
 

@@ -147,7 +147,7 @@ def prechecks(view: SiteView, wish: Wish) -> list[Check]:
     members = [n for n in view.nodes if n.name in wish.members]
     found = [*_membership(view, wish, members), *_votes(view, wish), *_address(view, wish)]
     found += _heard(members)
-    found += _of_findings("network", network_findings(view, wish.members), "Every node has storage ports that fit together.")
+    found += findings_as_checks(network_findings(view, wish.members))
     found += _open_ports(view, wish)
     found += _clocks(members)
     found += _room_to_run(view, wish)
@@ -224,8 +224,10 @@ def _heard(members: list[Node]) -> list[Check]:
     return found or [Check("agents", "pass", f"All {len(members)} agents report in time.")]
 
 
-def _of_findings(name: str, findings: list[Finding], well: str) -> list[Check]:
-    return [Check(name, f.weight, f.sentence, f.cure, f.node) for f in findings] or [Check(name, "pass", well)]
+def findings_as_checks(findings: Sequence[Finding]) -> list[Check]:
+    """Findings about the network as checks; one that passes where there are none."""
+    well = Check("network", "pass", "Every node has storage ports that fit together.")
+    return [Check("network", f.weight, f.sentence, f.cure, f.node) for f in findings] or [well]
 
 
 def _open_ports(view: SiteView, wish: Wish) -> list[Check]:

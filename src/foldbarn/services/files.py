@@ -26,10 +26,10 @@ from foldbarn.store.intake import (
     find_node,
     find_nodes,
     find_rack,
-    port_facts,
     take_disks,
     take_facts,
     take_inventory,
+    take_ports,
 )
 from foldbarn.store.tables import DiskRow, NodeRow
 
@@ -154,7 +154,7 @@ def _take(session: Session, row: NodeRow, inventory: Inventory, parts: list[tupl
     elif "smartctl" in kinds:
         said["smartctl"] = _take_health(session, row, [c for _, kind, c in parts if kind == "smartctl"])
     if "ip" in kinds:
-        row.ports = [port_facts(p) for p in inventory.ports]
+        take_ports(row, inventory.ports)
         said["ip"] = ("taken", f"{say_count(len(inventory.ports), 'network port')} of {row.name}.")
     return said
 

@@ -85,12 +85,13 @@ def take_facts(node: NodeRow, inventory: Inventory) -> None:
     """What is reported of the node itself; what the source does not know stays."""
     node.cores, node.memory_bytes = inventory.cores or node.cores, inventory.memory_bytes or node.memory_bytes
     if inventory.ports or node.contact == Contact.HEARD:
-        node.ports = [port_facts(p) for p in inventory.ports]
+        take_ports(node, inventory.ports)
 
 
-def port_facts(port: ReportedPort) -> dict[str, Any]:
-    """A port as its node's row keeps it."""
-    return asdict(port) | {"addresses": list(port.addresses)}
+def take_ports(node: NodeRow, ports: Sequence[ReportedPort]) -> None:
+    """A node's ports as reported; what a person said of their purpose stays."""
+    said = node.purposes or {}
+    node.ports = [asdict(p) | {"addresses": list(p.addresses), "purpose": said.get(p.name, p.purpose)} for p in ports]
 
 
 def take_disks(session: Session, reports: Sequence[tuple[NodeRow, Sequence[ReportedDisk]]]) -> None:

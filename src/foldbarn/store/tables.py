@@ -78,6 +78,7 @@ class NodeRow(Base):
     cores: Mapped[int] = mapped_column(default=0)
     memory_bytes: Mapped[int] = mapped_column(default=0)
     ports: Mapped[list[Any]] = mapped_column(default=list)
+    purposes: Mapped[dict[str, Any]] = mapped_column(server_default="{}")  # by port, where a person said what it is for
     source: Mapped[str] = mapped_column(server_default="agent")
     bmc_url: Mapped[str] = mapped_column(server_default="")
     clock_offset: Mapped[float | None]  # seconds ahead of ours

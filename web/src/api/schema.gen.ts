@@ -871,6 +871,22 @@ export interface components {
             /** Rack */
             rack: string;
         };
+        /**
+         * EnteredCluster
+         * @description What the text last taken says of the cluster.
+         */
+        EnteredCluster: {
+            /** Dedicated */
+            dedicated: string[];
+            /** Keepers */
+            keepers: string[];
+            /** Name */
+            name: string;
+            /** Service Address */
+            service_address: string;
+            /** Witness Url */
+            witness_url: string;
+        };
         /** ExtentOut */
         ExtentOut: {
             /** Number */
@@ -1484,9 +1500,10 @@ export interface components {
         };
         /**
          * TextOut
-         * @description The site as text: as it stands now, and as it was last taken, word for word.
+         * @description The site as text: as it stands now, and as it was last taken, word for word; and what that says of the cluster.
          */
         TextOut: {
+            cluster: components["schemas"]["EnteredCluster"] | null;
             /** Taken */
             taken: string;
             /** Text */

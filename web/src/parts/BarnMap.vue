@@ -22,6 +22,7 @@ const props = withDefaults(
   }>(),
   { lit: null, picked: () => ({}), arriving: () => ({}), leaving: () => ({}), chosen: null, work: null },
 );
+const MOST_WITH_BINS = 96;
 const emit = defineEmits<{ open: [disk: Disk]; openNode: [node: Node]; toggle: [disk: Disk]; unlight: [] }>();
 
 const nodes = computed(() => props.rooms.flatMap((room) => room.racks.flatMap((rack) => rack.nodes)));
@@ -29,6 +30,9 @@ const disks = computed(() => nodes.value.flatMap((node) => node.disks));
 const tallest = computed(() => Math.max(1, ...props.rooms.flatMap((room) => room.racks.map((rack) => rack.nodes.length))));
 const binHeight = computed(() => (props.line || tallest.value > 3 ? 26 : tallest.value > 2 ? 46 : 70));
 const asLines = computed(() => props.line || nodes.value.length > 24);
+/** So many nodes that bins would be dust: one bar per node, and its bins when it is zoomed into. */
+const asBars = computed(() => nodes.value.length > MOST_WITH_BINS);
+const zoomed = ref<string | null>(null);
 const focused = ref<string | null>(null);
 const current = computed(() => (disks.value.some((d) => d.name === focused.value) ? focused.value : (disks.value[0]?.name ?? null)));
 const busiest = computed(() => Math.max(1e6, ...Object.values(props.work ?? {}).map((v) => v ?? 0)));
@@ -36,6 +40,15 @@ const busiest = computed(() => Math.max(1e6, ...Object.values(props.work ?? {}).
 function share(disk: Disk): number {
   if (props.work) return Math.min(1, (props.work[disk.name] ?? 0) / busiest.value);
   return disk.size_bytes ? disk.used_bytes / disk.size_bytes : 0;
+}
+function usedOf(node: Node): number {
+  const pooled = node.disks.filter((d) => d.pool);
+  const size = pooled.reduce((sum, d) => sum + d.size_bytes, 0);
+  return size ? pooled.reduce((sum, d) => sum + d.used_bytes, 0) / size : 0;
+}
+function litOf(node: Node): number {
+  const size = node.disks.reduce((sum, d) => sum + d.size_bytes, 0);
+  return size ? node.disks.reduce((sum, d) => sum + (props.lit?.[d.name] ?? 0), 0) / size : 0;
 }
 const part = (bytes: number | undefined, disk: Disk) => `${Math.max(bytes ? 3 : 0, ((bytes ?? 0) / disk.size_bytes) * 100)}%`;
 const isLit = (disk: Disk) => !props.lit || disk.name in props.lit;
@@ -101,7 +114,10 @@ function onClick(disk: Disk) {
               <button type="button" tabindex="-1" class="name" :title="node.state.reason" @click="emit('openNode', node)">{{ node.name }}</button>
               <span class="what">{{ note(node) }}</span>
             </div>
-            <div class="cells">
+            <button v-if="asBars && zoomed !== node.name" type="button" class="bar" :aria-label="`${node.name}: ${percent(usedOf(node))} used, ${node.worst}. Show its disks.`" :title="node.state.reason" @click="zoomed = node.name">
+              <i :style="{ width: `${usedOf(node) * 100}%` }" /><u v-if="lit" :style="{ width: `${litOf(node) * 100}%` }" />
+            </button>
+            <div v-else class="cells">
               <button
                 v-for="disk in node.disks"
                 :key="disk.name"
@@ -175,6 +191,10 @@ function onClick(disk: Disk) {
 .cell.picked .bin, .cell.chosen .bin { box-shadow: 0 0 0 2px var(--slate); }
 .cell.chosen .bin { border: 1px solid var(--slate); background: var(--slate-pale); }
 .cell:hover .bin { border-color: var(--ink); }
+.bar { display: block; width: 100%; height: 9px; border: 1px solid var(--edge); background: var(--sheet); position: relative; }
+.bar i { position: absolute; inset: 0 auto 0 0; background: var(--hay); border-right: 1.5px solid var(--hay-line); }
+.bar u { position: absolute; inset: 0 auto 0 0; background: var(--slate); }
+.bar:hover { border-color: var(--ink); }
 .line .roof { height: 16px; } .line .sign { display: none; }
 .line .stall { display: grid; grid-template-columns: 88px 1fr; align-items: center; gap: 6px; padding: 0 0 3px; }
 .line .stall.free { display: none; }

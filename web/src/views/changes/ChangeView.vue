@@ -24,6 +24,7 @@ const PLACES: Record<string, (about: string) => string> = {
   arrange: () => "/arrange",
   rename: () => "/machines?show=nodes",
   "address-ports": () => "/machines?show=nodes",
+  "purpose-ports": () => "/machines?show=nodes",
   describe: () => "/text",
 };
 const thing = computed(() => PLACES[change.value?.kind ?? ""]?.(change.value!.about) ?? "/");

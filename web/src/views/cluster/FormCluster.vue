@@ -30,12 +30,11 @@ watch([machines, text], () => {
   if (started.value || !machines.value || !text.value) return;
   started.value = true;
   wish.members = nodes.value.filter((n) => n.contact === "heard").map((n) => n.name);
-  const entered = text.value.taken.match(/^cluster:[\s\S]*/m)?.[0] ?? "";
-  const word = (key: string) => entered.match(new RegExp(`^\\s+${key}:[ \\t]*(\\S.*?)\\s*$`, "m"))?.[1] ?? "";
+  const entered = text.value.cluster;
   if (!entered) return;
-  wish.name = word("name");
-  wish.service_address = word("service address");
-  wish.keepers = [...entered.matchAll(/^\s+- (\S+)\s*$/gm)].map((m) => m[1]!).filter((k) => wish.members.includes(k));
+  const known = (names: string[]) => names.filter((n) => wish.members.includes(n));
+  Object.assign(wish, { name: entered.name, service_address: entered.service_address, keepers: known(entered.keepers), dedicated: known(entered.dedicated), witness_url: entered.witness_url });
+  if (entered.witness_url) void ask();
 }, { immediate: true });
 
 function toggle(list: "members" | "keepers" | "dedicated", name: string) {

@@ -44,6 +44,7 @@ function having<T>(rows: { row: T; text: string }[]): T[] {
 }
 const diskRows = computed(() => having(disks.value));
 const nodeRows = computed(() => having(nodes.value));
+const awaited = computed(() => machines.value?.nodes.filter((n) => n.contact === "awaited").length ?? 0);
 const openDisk = (d: DiskFacts) => router.push(pathOf("disk", d.name));
 const openNode = (n: NodeFacts) => router.push(pathOf("node", n.name));
 const show = (which: string) => router.replace({ query: { ...route.query, show: which === "nodes" ? "nodes" : undefined } });
@@ -71,7 +72,7 @@ const show = (which: string) => router.replace({ query: { ...route.query, show: 
     <ProblemNote :error="error" />
     <p v-if="!machines && !error" class="empty">Reading the machines …</p>
     <template v-if="machines">
-      <p class="small tally">{{ count(machines.nodes.length, "node") }}, {{ count(machines.disks.length, "disk") }}, as their agents reported them<template v-if="wanted">; {{ (what === "nodes" ? nodeRows : diskRows).length.toLocaleString("en") }} have “{{ wanted }}”</template>.</p>
+      <p class="small tally">{{ count(machines.nodes.length, "node") }}, {{ count(machines.disks.length, "disk") }}, as their agents reported them<template v-if="awaited">; {{ count(awaited, "node") }} known from a description only, and awaited</template><template v-if="wanted">; {{ (what === "nodes" ? nodeRows : diskRows).length.toLocaleString("en") }} have “{{ wanted }}”</template>.</p>
       <p v-if="!machines.nodes.length" class="empty">No node is known yet. <RouterLink class="act" to="/intake">Take in machines</RouterLink></p>
       <FactsTable v-else-if="what === 'disks'" :rows="diskRows" :columns="shown(DISK_COLUMNS, 'disks')" label="Disks" @open="openDisk">
         <template #node="{ row }"><RouterLink :to="pathOf('node', row.node)" tabindex="-1" @click.stop>{{ row.node }}</RouterLink></template>

@@ -46,7 +46,7 @@ const open = (d: DiskFacts) => router.push(pathOf("disk", d.name));
       </dl>
       <p v-for="f in findings" :key="f.sentence" class="finding"><StateMark :lamp="f.result === 'fail' ? 'failed' : 'watch'" /> {{ f.sentence }} <span class="soft">{{ f.cure }}</span></p>
       <section aria-label="Network ports">
-        <div class="sec"><h2>Network ports</h2><span class="grow" /><button v-if="one.ports.length" type="button" class="act" @click="plan('address-ports', { nodes: one.name, port: one.ports[0]!.name })">Preview handing out addresses</button></div>
+        <div class="sec"><h2>Network ports</h2><span class="grow" /><button v-if="one.ports.length" type="button" class="act" @click="plan('address-ports', { nodes: one.name, port: one.ports[0]!.name })">Preview handing out addresses</button><button v-if="one.ports.length" type="button" class="act" @click="plan('purpose-ports', { nodes: one.name, port: one.ports[0]!.name })">Preview another purpose</button></div>
         <table class="plain">
           <thead><tr><th>Port</th><th>Purpose</th><th>Link</th><th class="n">Speed</th><th class="n">MTU</th><th>Addresses</th><th>At the other end</th></tr></thead>
           <tbody>

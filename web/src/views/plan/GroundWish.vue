@@ -10,7 +10,7 @@ const params = defineModel<Record<string, unknown>>({ required: true });
 const { data: machines } = useMachines();
 const route = useRoute();
 const query = (name: string) => (typeof route.query[name] === "string" ? (route.query[name] as string) : "");
-const wish = reactive({ typed: "", pattern: "", keeper: false, successor: "", start: "", port: query("port"), nodes: new Set(query("nodes").split(",").filter(Boolean)) });
+const wish = reactive({ typed: "", pattern: "", keeper: false, successor: "", start: "", purpose: "storage", port: query("port"), nodes: new Set(query("nodes").split(",").filter(Boolean)) });
 const nodes = computed(() => [...(machines.value?.nodes ?? [])].sort((a, b) => natural(a.name, b.name)));
 const ports = computed(() => [...new Set(nodes.value.flatMap((n) => n.ports.map((p) => p.name)))].sort(natural));
 const heirs = computed(() => nodes.value.filter((n) => n.member && !n.keeper && n.contact === "heard"));
@@ -26,6 +26,9 @@ watch([wish, () => props.kind], () => {
     case "address-ports":
       params.value = { nodes: names.value, port: wish.port, start: wish.start };
       break;
+    case "purpose-ports":
+      params.value = { nodes: names.value, port: wish.port, purpose: wish.purpose };
+      break;
     case "add-node":
       params.value = { node: query("node"), keeper: wish.keeper };
       break;
@@ -39,13 +42,14 @@ const toggle = (name: string) => void (wish.nodes.delete(name) || wish.nodes.add
 <template>
   <form class="wish" @submit.prevent>
     <label v-if="kind === 'clear-disk'" class="field">Type {{ query("disk") }} to confirm<input v-model="wish.typed" autofocus autocomplete="off" :aria-label="`Type ${query('disk')} to confirm`" /></label>
-    <template v-if="kind === 'rename' || kind === 'address-ports'">
+    <template v-if="['rename', 'address-ports', 'purpose-ports'].includes(kind)">
       <div class="field">Nodes, in natural order<span class="chips"><button v-for="n in nodes" :key="n.name" type="button" class="chip" :aria-pressed="wish.nodes.has(n.name)" @click="toggle(n.name)">{{ n.name }}</button></span></div>
     </template>
     <label v-if="kind === 'rename'" class="field">New names, such as heron-{01..12}<input v-model="wish.pattern" autofocus autocomplete="off" aria-label="Pattern of the new names" style="width: 220px" /></label>
-    <template v-if="kind === 'address-ports'">
+    <template v-if="kind === 'address-ports' || kind === 'purpose-ports'">
       <label class="field">Port<select v-model="wish.port" aria-label="Port"><option v-for="p in ports" :key="p">{{ p }}</option></select></label>
-      <label class="field">First address, with prefix<input v-model="wish.start" autofocus autocomplete="off" placeholder="10.20.0.11/24" aria-label="First address" /></label>
+      <label v-if="kind === 'purpose-ports'" class="field">Is for<select v-model="wish.purpose" aria-label="Purpose"><option v-for="p in ['management', 'storage', 'client']" :key="p">{{ p }}</option></select></label>
+      <label v-else class="field">First address, with prefix<input v-model="wish.start" autofocus autocomplete="off" placeholder="10.20.0.11/24" aria-label="First address" /></label>
     </template>
     <label v-if="kind === 'add-node'" class="check"><input v-model="wish.keeper" type="checkbox" /> It gets a vote</label>
     <label v-if="kind === 'let-go' && heirs.length" class="field">Its vote goes to<select v-model="wish.successor" aria-label="Its vote goes to"><option value="">nobody</option><option v-for="n in heirs" :key="n.name">{{ n.name }}</option></select></label>

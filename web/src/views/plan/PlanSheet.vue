@@ -16,7 +16,7 @@ import VolumeWish from "./VolumeWish.vue";
 const route = useRoute();
 const router = useRouter();
 const { data: barn } = useBarn();
-const GROUND = ["clear-disk", "rename", "address-ports", "add-node", "let-go"] as const;
+const GROUND = ["clear-disk", "rename", "address-ports", "purpose-ports", "add-node", "let-go"] as const;
 const KINDS = ["form-pool", "create-volume", "rebuild", ...GROUND, "arrange"] as const;
 const ground = computed(() => GROUND.some((k) => k === kind.value));
 const ASKED = ["plan", "pool", "disk", "node", "nodes", "port", "with-params"];
@@ -28,7 +28,7 @@ const chosen = ref(new Set<string>());
 const wished = computed(() => kind.value ?? "rebuild");
 const { preview, blocked, carryOut, error } = usePlan(wished, params, () => kind.value !== null && Object.keys(params.value).length > 0);
 const hasMap = computed(() => !ground.value && kind.value !== "arrange");
-const touched = computed(() => Boolean(params.value.name || params.value.typed || params.value.pattern || params.value.start) || chosen.value.size > 0 || ["rebuild", "add-node", "let-go", "arrange"].includes(kind.value ?? ""));
+const touched = computed(() => Boolean(params.value.name || params.value.typed || params.value.pattern || params.value.start) || chosen.value.size > 0 || ["rebuild", "add-node", "let-go", "arrange", "purpose-ports"].includes(kind.value ?? ""));
 const WAITING: Record<string, string> = {
   "form-pool": "Give it a name and choose disks: by the buttons above, or on the map.",
   "create-volume": "Give it a name and a size.",

@@ -52,6 +52,7 @@ def upgrade() -> None:
     op.add_column("node", sa.Column("clock_offset", sa.Double(), nullable=True))
     for name in ("member", "keeper", "dedicated"):
         op.add_column("node", sa.Column(name, sa.Boolean(), server_default=sa.text("false"), nullable=False))
+    op.add_column("node", sa.Column("purposes", JSONB, server_default="{}", nullable=False))
     op.add_column("node", sa.Column("says", JSONB, server_default="{}", nullable=False))
     op.drop_constraint("node_contact", "node")
     op.create_check_constraint("node_contact", "node", "contact in ('heard', 'silent', 'garbled', 'awaited')")
