@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from foldbarn.api.errors import answer
@@ -38,14 +40,14 @@ class Limit:
 
         async def noted(message: Message) -> None:
             nonlocal begun
-            begun = True
-            await send(message)
+            if read <= LARGEST_BODY or begun:  # what the application makes of a body cut off is not the answer
+                begun = True
+                await send(message)
 
-        try:
+        with contextlib.suppress(_TooLarge):
             await self.app(scope, counted, noted)
-        except _TooLarge:
-            if not begun:
-                await _refuse(scope, receive, send)
+        if read > LARGEST_BODY and not begun:
+            await _refuse(scope, receive, send)
 
 
 class _TooLarge(Exception):
