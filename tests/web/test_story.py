@@ -225,3 +225,24 @@ def test_text_has_enough_contrast_in_both_themes(page: Page, theme: str) -> None
     pairs = [(t, g) for t in ("ink", "soft", "act") for g in ("paper", "sheet", "well")] + [("faint", "paper"), ("faint", "sheet")]
     pairs += [("on-barn", "barn"), ("on-hay", "hay"), ("on-slate", "slate"), ("on-moss", "moss")]
     assert {pair: round(ratio(*pair), 2) for pair in pairs if ratio(*pair) < 4.5} == {}
+
+
+def test_a_pool_grows_from_its_page_and_a_volume_is_deleted_after_typing_its_name(page: Page, running: Running) -> None:
+    page.goto(f"{running.url}/pools/quayside")
+    page.get_by_role("link", name="Preview adding disks").click()
+    sheet = page.get_by_role("dialog")
+    expect(sheet.get_by_role("button", name="Carry out")).to_be_disabled()
+    sheet.locator(".choose").get_by_role("button", name="skua").click()
+    for bay in ("c1", "c2"):
+        sheet.locator(f'[data-disk="skua-{bay}"]').click()
+    expect(sheet.get_by_text("7 disks chosen.")).to_be_visible()
+    expect(sheet.get_by_role("row").filter(has_text="Usable")).to_be_visible()
+    sheet.get_by_role("button", name="Carry out").click()
+    expect(page.locator('[data-step="claim"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    page.goto(f"{running.url}/volumes/charts")
+    page.get_by_role("link", name="Preview deleting it").click()
+    page.get_by_label("Type charts to confirm").fill("charts")
+    page.get_by_role("dialog").get_by_role("button", name="Carry out").click()
+    expect(page.locator('[data-step="forget"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    page.get_by_role("link", name="Show charts").click()
+    expect(page.get_by_role("cell", name="charts", exact=True)).to_have_count(0)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from typing import ClassVar
+from typing import Any, ClassVar
 
 import numpy as np
 from pydantic import Field
@@ -97,14 +97,7 @@ class FormPool(Kind[FormPoolParams]):
         return f"{say_count(sum(map(len, by_node.values())), 'disk')} prepared on {say_count(len(by_node), 'node')}."
 
     def step_check(self, run: Run[FormPoolParams]) -> str:
-        names = run.urls()
-        for node, serials in _serials_by_node(run).items():
-            agent = run.agent(node)
-            seen = {d.serial: d for d in read_inventory(run.insist(names[node][0], agent.inventory)).disks}
-            for serial in serials:
-                disk = seen.get(serial)
-                if disk is None or disk.signature != POOL_SIGNATURE or disk.label != run.params.name.strip():
-                    raise NotPossible(f"{names[node][0]} says it prepared disk {serial}, but the disk does not show the pool's mark.")
+        read_back(run, _serials_by_node(run), run.params.name.strip())
         with transaction() as session:
             session.execute(update(PoolRow).where(PoolRow.change_id == run.change).values(forming=False))
             announce(session, "site")
@@ -120,6 +113,18 @@ class FormPool(Kind[FormPoolParams]):
                 session.execute(update(DiskRow).where(DiskRow.pool_id == pool.id).values(pool_id=None, role=Role.UNCLAIMED.value))
                 session.delete(pool)
             announce(session, "site")
+
+
+def read_back(run: Run[Any], by_node: dict[int, list[str]], pool: str) -> None:
+    """Raises NotPossible where a disk (by node, by serial number) does not show the pool's mark."""
+    names = run.urls()
+    for node, serials in by_node.items():
+        agent = run.agent(node)
+        seen = {d.serial: d for d in read_inventory(run.insist(names[node][0], agent.inventory)).disks}
+        for serial in serials:
+            disk = seen.get(serial)
+            if disk is None or disk.signature != POOL_SIGNATURE or disk.label != pool:
+                raise NotPossible(f"{names[node][0]} says it prepared disk {serial}, but the disk does not show the pool's mark.")
 
 
 def _serials_by_node(run: Run[FormPoolParams]) -> dict[int, list[str]]:
@@ -144,7 +149,7 @@ def _blockers(view: SiteView, params: FormPoolParams) -> list[Note]:
     if unknown:
         found.append(Note(sentence=f"There is no disk named {say_list(unknown)}.", about="disks"))
     chosen = [view.disks_by_name[name] for name in dict.fromkeys(params.disks) if name in view.disks_by_name]
-    found += [note for disk in chosen if (note := _disk_blocker(view, disk))]
+    found += [note for disk in chosen if (note := disk_blocker(view, disk))]
     if not 1 <= params.copies <= 5:
         found.append(Note(sentence=f"A pool's usual protection has between 1 and 5 copies, not {params.copies}.", about="copies"))
         return found
@@ -162,7 +167,8 @@ def _blockers(view: SiteView, params: FormPoolParams) -> list[Note]:
     return found
 
 
-def _disk_blocker(view: SiteView, disk: Disk) -> Note | None:
+def disk_blocker(view: SiteView, disk: Disk) -> Note | None:
+    """What stands against pooling a disk."""
     node = view.nodes[disk.node]
     if disk.pool >= 0:
         return Note(sentence=f"{disk.name} is taken: it belongs to pool {view.pools[disk.pool].name}.", about="disks")

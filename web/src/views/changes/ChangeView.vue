@@ -16,6 +16,9 @@ const share = computed(() => (change.value?.total_bytes ? change.value.done_byte
 const PLACES: Record<string, (about: string) => string> = {
   "create-volume": (about) => pathOf("volume", about),
   "form-pool": (about) => pathOf("pool", about),
+  "grow-pool": (about) => pathOf("pool", about),
+  "delete-volume": () => "/volumes",
+  "delete-pool": () => "/pools",
   rebuild: (about) => pathOf("pool", about),
   "clear-disk": (about) => pathOf("disk", about),
   "form-cluster": () => "/cluster",

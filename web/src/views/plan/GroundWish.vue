@@ -4,7 +4,7 @@ import { useRoute } from "vue-router";
 import { useMachines } from "../../api/client";
 import { natural } from "../../lib/natural";
 
-/** What is wished of machines: clearing a disk, other names, addresses, joining and leaving the cluster. What the address names is filled in. */
+/** What is wished of machines, and of what is to be destroyed: clearing, deleting, other names, addresses, joining and leaving the cluster. What the address names is filled in. */
 const props = defineProps<{ kind: string }>();
 const params = defineModel<Record<string, unknown>>({ required: true });
 const { data: machines } = useMachines();
@@ -14,9 +14,16 @@ const wish = reactive({ typed: "", pattern: "", keeper: false, successor: "", st
 const nodes = computed(() => [...(machines.value?.nodes ?? [])].sort((a, b) => natural(a.name, b.name)));
 const ports = computed(() => [...new Set(nodes.value.flatMap((n) => n.ports.map((p) => p.name)))].sort(natural));
 const heirs = computed(() => nodes.value.filter((n) => n.member && !n.keeper && n.contact === "heard"));
+const destroyed = computed(() => ({ "clear-disk": query("disk"), "delete-volume": query("volume"), "delete-pool": query("pool") })[props.kind]);
 const names = computed(() => [...wish.nodes].sort(natural));
 watch([wish, () => props.kind], () => {
   switch (props.kind) {
+    case "delete-volume":
+      params.value = { volume: query("volume"), typed: wish.typed };
+      break;
+    case "delete-pool":
+      params.value = { pool: query("pool"), typed: wish.typed };
+      break;
     case "clear-disk":
       params.value = { disk: query("disk"), typed: wish.typed };
       break;
@@ -41,7 +48,7 @@ const toggle = (name: string) => void (wish.nodes.delete(name) || wish.nodes.add
 
 <template>
   <form class="wish" @submit.prevent>
-    <label v-if="kind === 'clear-disk'" class="field">Type {{ query("disk") }} to confirm<input v-model="wish.typed" autofocus autocomplete="off" :aria-label="`Type ${query('disk')} to confirm`" /></label>
+    <label v-if="destroyed" class="field">Type {{ destroyed }} to confirm<input v-model="wish.typed" autofocus autocomplete="off" :aria-label="`Type ${destroyed} to confirm`" /></label>
     <template v-if="['rename', 'address-ports', 'purpose-ports'].includes(kind)">
       <div class="field">Nodes, in natural order<span class="chips"><button v-for="n in nodes" :key="n.name" type="button" class="chip" :aria-pressed="wish.nodes.has(n.name)" @click="toggle(n.name)">{{ n.name }}</button></span></div>
     </template>

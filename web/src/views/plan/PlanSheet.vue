@@ -3,11 +3,13 @@ import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useBarn } from "../../api/client";
 import { amount } from "../../lib/format";
+import { natural } from "../../lib/natural";
 import { usePlan } from "../../lib/plan";
 import BarnMap from "../../parts/BarnMap.vue";
 import LedgerTable from "../../parts/LedgerTable.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import PreviewEffects from "../../parts/PreviewEffects.vue";
+import DiskChooser from "./DiskChooser.vue";
 import GroundWish from "./GroundWish.vue";
 import PoolWish from "./PoolWish.vue";
 import VolumeWish from "./VolumeWish.vue";
@@ -16,10 +18,10 @@ import VolumeWish from "./VolumeWish.vue";
 const route = useRoute();
 const router = useRouter();
 const { data: barn } = useBarn();
-const GROUND = ["clear-disk", "rename", "address-ports", "purpose-ports", "add-node", "let-go"] as const;
-const KINDS = ["form-pool", "create-volume", "rebuild", ...GROUND, "arrange"] as const;
+const GROUND = ["clear-disk", "delete-volume", "delete-pool", "rename", "address-ports", "purpose-ports", "add-node", "let-go"] as const;
+const KINDS = ["form-pool", "grow-pool", "create-volume", "rebuild", ...GROUND, "arrange"] as const;
 const ground = computed(() => GROUND.some((k) => k === kind.value));
-const ASKED = ["plan", "pool", "disk", "node", "nodes", "port", "with-params"];
+const ASKED = ["plan", "pool", "volume", "disk", "node", "nodes", "port", "with-params"];
 const kind = computed(() => KINDS.find((k) => k === route.query.plan) ?? null);
 const open = computed({ get: () => kind.value !== null, set: (on) => !on && close() });
 
@@ -27,21 +29,28 @@ const params = ref<Record<string, unknown>>({});
 const chosen = ref(new Set<string>());
 const wished = computed(() => kind.value ?? "rebuild");
 const { preview, blocked, carryOut, error } = usePlan(wished, params, () => kind.value !== null && Object.keys(params.value).length > 0);
+watch(chosen, (now) => {
+  if (kind.value === "grow-pool") params.value = { pool: String(route.query.pool ?? ""), disks: [...now].sort(natural) };
+});
 const hasMap = computed(() => !ground.value && kind.value !== "arrange");
 const touched = computed(() => Boolean(params.value.name || params.value.typed || params.value.pattern || params.value.start) || chosen.value.size > 0 || ["rebuild", "add-node", "let-go", "arrange", "purpose-ports"].includes(kind.value ?? ""));
 const WAITING: Record<string, string> = {
   "form-pool": "Give it a name and choose disks: by the buttons above, or on the map.",
+  "grow-pool": "Choose disks: by the buttons above, or on the map.",
   "create-volume": "Give it a name and a size.",
+  "delete-volume": "Read what would be destroyed, then type the volume's name.",
+  "delete-pool": "Read what would be given up, then type the pool's name.",
   "clear-disk": "Read what would be destroyed, then type the disk's name.",
   rename: "Choose nodes and write their new names.",
   "address-ports": "Choose nodes, a port and the first address.",
 };
 const waiting = computed(() => WAITING[kind.value ?? ""] ?? "");
-const lit = computed(() => (kind.value === "form-pool" || !preview.value ? null : { ...preview.value.arriving, ...preview.value.leaving }));
+const choosing = computed(() => kind.value === "form-pool" || kind.value === "grow-pool");
+const lit = computed(() => (choosing.value || !preview.value ? null : { ...preview.value.arriving, ...preview.value.leaving }));
 
 watch(kind, (now) => {
   chosen.value = new Set();
-  params.value = now === "rebuild" ? { pool: String(route.query.pool ?? "") } : given();
+  params.value = now === "rebuild" ? { pool: String(route.query.pool ?? "") } : now === "grow-pool" ? { pool: String(route.query.pool ?? ""), disks: [] } : given();
 }, { immediate: true });
 
 /** Parameters that the address carries whole, as the way back of a change does. */
@@ -79,8 +88,9 @@ async function copyText() {
         <p class="summary">{{ preview?.summary ?? "Making the preview …" }} <span v-if="lit && hasMap">On the map, striped hay leaves and striped blue arrives.</span></p>
         <PoolWish v-if="kind === 'form-pool'" v-model="params" v-model:chosen="chosen" :barn="barn" />
         <VolumeWish v-else-if="kind === 'create-volume'" v-model="params" :pools="barn.pools" />
+        <DiskChooser v-else-if="kind === 'grow-pool'" v-model:chosen="chosen" :barn="barn" />
         <GroundWish v-else-if="ground && !route.query['with-params']" :key="kind" v-model="params" :kind="kind" />
-        <BarnMap v-if="hasMap" line :rooms="barn.rooms" :lit="lit" :chosen="kind === 'form-pool' ? chosen : null" :arriving="kind === 'form-pool' ? {} : (preview?.arriving ?? {})" :leaving="preview?.leaving ?? {}" @toggle="(d) => d.fit && toggle(d.name)" />
+        <BarnMap v-if="hasMap" line :rooms="barn.rooms" :lit="lit" :chosen="choosing ? chosen : null" :arriving="kind === 'form-pool' ? {} : (preview?.arriving ?? {})" :leaving="preview?.leaving ?? {}" @toggle="(d) => d.fit && toggle(d.name)" />
         <section v-if="preview?.ledgers.length" class="bytes" aria-label="Where each byte goes"><div class="sec"><h2>Where each byte goes</h2><span class="small">the bar shows the first row</span></div><LedgerTable :ledgers="preview.ledgers" /></section>
         <ProblemNote :error="error" />
         <PreviewEffects v-if="preview" :preview="preview" :waiting="preview.blockers.length && !touched ? waiting : undefined" />

@@ -37,6 +37,8 @@ const cards = computed(() => {
       <div class="headline">
         <h1><StateMark :lamp="pool.worst.lamp" /> {{ pool.name }} <CopyName :name="pool.name" /></h1>
         <p>{{ pool.worst.reason }}</p><span class="grow" />
+        <RouterLink class="act" :to="{ query: { plan: 'delete-pool', pool: pool.name } }">Preview deleting it</RouterLink>
+        <RouterLink class="act" :to="{ query: { plan: 'grow-pool', pool: pool.name } }">Preview adding disks</RouterLink>
         <RouterLink class="act" data-offered :to="{ query: { plan: 'rebuild', pool: pool.name } }">Preview levelling</RouterLink>
         <PlanMenu :pools="[pool]" />
       </div>

@@ -51,6 +51,7 @@ const cards = computed(() => {
       <div class="headline">
         <h1><StateMark :lamp="volume.state.lamp" /> {{ volume.name }} <CopyName :name="volume.name" /></h1>
         <p>{{ volume.state.reason }}</p><span class="grow" />
+        <RouterLink class="act" :to="{ query: { plan: 'delete-volume', volume: volume.name } }">Preview deleting it</RouterLink>
         <PlanMenu :pools="barn.pools" />
       </div>
       <LineageCards :cards="cards" />

@@ -1,0 +1,189 @@
+"""Deleting a volume, and a pool that holds none. Neither can be undone; both want the name typed."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from typing import Any, ClassVar
+
+import numpy as np
+from sqlalchemy import delete, select, update
+from sqlalchemy.orm import Session
+
+from foldbarn.changes.kind import Kind, Params, register
+from foldbarn.changes.preview import Note, PlannedStep, Preview, Row, TextRow
+from foldbarn.changes.runner import Run
+from foldbarn.core.capacity import pool_space
+from foldbarn.core.errors import NotFound, NotPossible
+from foldbarn.core.figures import Figure
+from foldbarn.core.site import Contact, Role, SiteView
+from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.store.database import transaction
+from foldbarn.store.tables import DiskRow, MoveRow, PlacementRow, PoolRow, StepRow, VolumeRow
+from foldbarn.store.views import current_view
+
+
+class DeleteVolumeParams(Params):
+    """typed: the volume's name once more."""
+
+    volume: str
+    typed: str = ""
+
+
+@register
+class DeleteVolume(Kind[DeleteVolumeParams]):
+    """drop (agents), forget (ours). What silent nodes hold is dropped when they return."""
+
+    name: ClassVar[str] = "delete-volume"
+    params: ClassVar[type[Params]] = DeleteVolumeParams
+    inside: ClassVar[frozenset[str]] = frozenset({"forget"})
+
+    def about(self, params: DeleteVolumeParams) -> str:
+        return params.volume
+
+    def touches(self, params: DeleteVolumeParams) -> str:
+        """Its pool's strips, so that no rebuild works on them at the same time."""
+        view = current_view()
+        return f"strips of {view.pools[view.volume(params.volume).pool].name.casefold()}"
+
+    def preview(self, view: SiteView, params: DeleteVolumeParams) -> Preview:
+        preview = Preview(
+            kind=self.name,
+            title=f"Delete {params.volume}",
+            summary="",
+            revision=view.revision,
+            type_to_confirm=params.volume,
+            steps=[
+                PlannedStep(name="drop", title="Drop its strips", detail="From here on its data cannot be had back.", seconds=1, can_withdraw=False),
+                PlannedStep(name="forget", title="Forget it", detail="Its room is free for others.", can_withdraw=False),
+            ],
+        )
+        try:
+            volume = view.volume(params.volume)
+        except NotFound as error:
+            preview.blockers.append(Note.of(error))
+            return preview.sealed()
+        pool = view.pools[volume.pool]
+        preview.summary = f"{say_size(volume.size_bytes)} in {pool.name}. This cannot be undone."
+        if volume.forming:
+            preview.blockers.append(Note(sentence=f"{volume.name} is still being made.", about="volume", next_step="Withdraw that change instead."))
+        if params.typed != volume.name:
+            preview.blockers.append(Note(sentence=f"Type {volume.name} to confirm that its data may be destroyed.", about="typed"))
+        freed = int((volume.placement > 0).sum()) * pool.extent_bytes
+        used = pool_space(view, pool).used * pool.extent_bytes
+        preview.rows = [Row(label=f"Taken on the disks of {pool.name}", before=Figure("Taken", used, "bytes"), after=Figure("Taken", used - freed, "bytes"))]
+        names = {d.number: d.name for d in view.disks}
+        values, counts = np.unique(volume.placement, return_counts=True)
+        preview.leaving = {names[n]: c * pool.extent_bytes for n, c in zip(values.tolist(), counts.tolist(), strict=True) if n in names}
+        silent = sorted({view.nodes[d.node].name for d in view.disks if d.name in preview.leaving and view.nodes[d.node].contact != Contact.HEARD})
+        if silent:
+            preview.warnings.append(Note(sentence=f"{say_list(silent)} cannot be told now; what lies there is dropped when it returns."))
+        return preview.sealed()
+
+    def step_drop(self, run: Run[DeleteVolumeParams]) -> str:
+        view = current_view()
+        volume = view.volume(run.params.volume)
+        rows = view.rows(volume)
+        orders: dict[int, dict[str, Any]] = {}
+        for row, disk in enumerate(view.disks):
+            node = view.nodes[disk.node]
+            strips = np.argwhere(rows == row)
+            if len(strips) and node.contact == Contact.HEARD and disk.present:
+                order = orders.setdefault(node.number, {"kind": "drop", "strips": defaultdict(list)})
+                order["strips"][disk.serial] = [[volume.number, e, s] for e, s in strips.tolist()]
+        run.tell_nodes(orders)
+        return f"{say_count(int((volume.placement > 0).sum()), 'strip')} dropped on {say_count(len(orders), 'node')}."
+
+    def step_forget(self, run: Run[DeleteVolumeParams], session: Session) -> str:
+        volume = session.scalars(select(VolumeRow).where(VolumeRow.name.ilike(run.params.volume))).one_or_none()
+        if volume is None:
+            return "It was forgotten already."
+        session.execute(delete(MoveRow).where(MoveRow.volume_id == volume.id))
+        session.execute(delete(PlacementRow).where(PlacementRow.volume_id == volume.id))
+        session.execute(update(PoolRow).where(PoolRow.id == volume.pool_id).values(look_reason=f"{volume.name} was deleted"))
+        session.delete(volume)
+        return f"{volume.name} is gone."
+
+    def withdraw(self, run: Run[DeleteVolumeParams]) -> None:
+        _only_before(run, "its strips are being dropped")
+
+
+class DeletePoolParams(Params):
+    """typed: the pool's name once more."""
+
+    pool: str
+    typed: str = ""
+
+
+@register
+class DeletePool(Kind[DeletePoolParams]):
+    """release (agents), forget (ours)."""
+
+    name: ClassVar[str] = "delete-pool"
+    params: ClassVar[type[Params]] = DeletePoolParams
+    inside: ClassVar[frozenset[str]] = frozenset({"forget"})
+
+    def about(self, params: DeletePoolParams) -> str:
+        return params.pool
+
+    def touches(self, params: DeletePoolParams) -> str:
+        return f"strips of {params.pool.casefold()}"
+
+    def preview(self, view: SiteView, params: DeletePoolParams) -> Preview:
+        preview = Preview(
+            kind=self.name,
+            title=f"Delete pool {params.pool}",
+            summary="",
+            revision=view.revision,
+            type_to_confirm=params.pool,
+            steps=[
+                PlannedStep(name="release", title="Blank its disks", detail="Each must hold nothing of it any more.", seconds=1, can_withdraw=False),
+                PlannedStep(name="forget", title="Forget it", detail="Its disks are fit and free again.", can_withdraw=False),
+            ],
+        )
+        try:
+            pool = view.pool(params.pool)
+        except NotFound as error:
+            preview.blockers.append(Note.of(error))
+            return preview.sealed()
+        disks = [view.disks[r] for r in view.in_pool(pool).tolist()]
+        preview.summary = f"{say_count(len(disks), 'disk')}, {say_size(sum(d.size_bytes for d in disks))} raw. This cannot be undone."
+        preview.texts = [TextRow(label=say_count(len(disks), "disk"), before=f"in {pool.name}", after="fit and free")]
+        if volumes := [v.name for v in view.volumes_of(pool)]:
+            words = f"{pool.name} holds {say_count(len(volumes), 'volume')}: {say_list(volumes)}."
+            preview.blockers.append(Note(sentence=words, about="pool", next_step="Delete them first, in any order."))
+        silent = sorted({view.nodes[d.node].name for d in disks if view.nodes[d.node].contact != Contact.HEARD or not d.present})
+        if silent:
+            words = f"Disks of {say_list(silent)} cannot be reached, so they could not be blanked."
+            preview.blockers.append(Note(sentence=words, about="pool", next_step="Bring them back first."))
+        if params.typed != pool.name:
+            preview.blockers.append(Note(sentence=f"Type {pool.name} to confirm.", about="typed"))
+        return preview.sealed()
+
+    def step_release(self, run: Run[DeletePoolParams]) -> str:
+        view = current_view()
+        by_node: dict[int, list[str]] = defaultdict(list)
+        for row in view.in_pool(view.pool(run.params.pool)).tolist():
+            by_node[view.nodes[view.disks[row].node].number].append(view.disks[row].serial)
+        run.tell_nodes({node: {"kind": "release", "disks": disks} for node, disks in by_node.items()})
+        return f"{say_count(sum(map(len, by_node.values())), 'disk')} blanked on {say_count(len(by_node), 'node')}."
+
+    def step_forget(self, run: Run[DeletePoolParams], session: Session) -> str:
+        pool = session.scalars(select(PoolRow).where(PoolRow.name.ilike(run.params.pool))).one_or_none()
+        if pool is None:
+            return "It was forgotten already."
+        if session.scalars(select(VolumeRow.name).where(VolumeRow.pool_id == pool.id)).first():
+            raise NotPossible(f"{pool.name} holds a volume again.")
+        session.execute(update(DiskRow).where(DiskRow.pool_id == pool.id).values(pool_id=None, role=Role.UNCLAIMED.value))
+        session.delete(pool)
+        return f"{pool.name} is gone."
+
+    def withdraw(self, run: Run[DeletePoolParams]) -> None:
+        _only_before(run, "its disks are being blanked")
+
+
+def _only_before(run: Run[Any], why: str) -> None:
+    """Nothing to put back before the first step began; afterwards it can only go on. Raises NotPossible."""
+    with transaction() as session:
+        begun = session.scalars(select(StepRow).where(StepRow.change_id == run.change, StepRow.started_at.is_not(None))).first()
+    if begun is not None:
+        raise NotPossible(f"There is no way back: {why}.", next_step="Let it go on.")
