@@ -235,6 +235,9 @@ class Rename(Kind[RenameParams]):
             pairs = _pairs(view, params)
         except BarnError as error:
             blockers.append(Note.of(error))
+        if view.cluster is not None and view.cluster.forming:
+            words = f"{view.cluster.name} is being formed; its steps go by the names of its nodes."
+            blockers.append(Note(sentence=words, about="nodes", next_step="Wait until it is formed."))
         return Preview(
             kind=self.name,
             title=f"Rename {say_count(len(params.nodes), 'node')}",
