@@ -195,6 +195,7 @@ def test_two_people_form_at_once_and_one_is_told(barn_site: Site) -> None:
         ({"members": [*EIGHT, "puffin"]}, "There is no node named puffin"),
         ({"service_address": "10.10.0.11/24"}, "is the address of mgmt0 of fulmar already"),
         ({"service_address": "10.10.0.0/24"}, "stands for its whole network"),
+        ({"service_address": ""}, "No service address is given"),
         ({"service_address": "over there"}, "is not an address with a prefix length"),
         ({"encrypted": True, "passphrase": "short"}, "12 are the least"),
         ({"mail_to": "the watch"}, "is not a mail address"),

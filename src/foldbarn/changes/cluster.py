@@ -94,7 +94,9 @@ class FormCluster(Kind[FormClusterParams]):
             PlannedStep(name="elect", title="First election", detail=f"{first} stands; a majority must agree.", seconds=1),
             PlannedStep(name="over", title=f"Hand the leading role to {second}", detail="The proof that losing the leader is no loss.", seconds=1),
             PlannedStep(name="back", title=f"Hand it back to {first}", detail="And that it can come back.", seconds=1),
-            PlannedStep(name="publish", title="Publish the service address", detail=f"{first} takes {wish.service_address}; it moves with the leading role."),
+            PlannedStep(
+                name="publish", title="Publish the service address", detail=f"{first} takes {wish.service_address or 'it'}; it moves with the leading role."
+            ),
             PlannedStep(name="open", title="Open the cluster", detail="Its members are written down; pools can be formed."),
         ]
         if params.mail_to:

@@ -182,6 +182,8 @@ def _votes(view: SiteView, wish: Wish) -> list[Check]:
 
 
 def _address(view: SiteView, wish: Wish) -> list[Check]:
+    if not wish.service_address:
+        return [Check("service address", "fail", "No service address is given.", "Choose one that nothing uses, in a network of every keeper.")]
     try:
         service = read_interface(wish.service_address)
         hand_out(wish.service_address, 1)

@@ -72,7 +72,7 @@ async function ask() {
         <thead><tr><th>Node</th><th>Where</th><th>Member</th><th>Keeper</th><th>Dedicated</th><th>State</th></tr></thead>
         <tbody>
           <tr v-for="n in nodes" :key="n.name" :data-row="n.name">
-            <td><b>{{ n.name }}</b></td><td class="soft">{{ n.room }}, {{ n.rack }}</td>
+            <td :title="n.name"><b>{{ n.name }}</b></td><td class="soft">{{ n.room }}, {{ n.rack }}</td>
             <td><input type="checkbox" :checked="wish.members.includes(n.name)" :aria-label="`${n.name} is a member`" @change="toggle('members', n.name)" /></td>
             <td><input type="checkbox" :checked="wish.keepers.includes(n.name)" :disabled="!wish.members.includes(n.name)" :aria-label="`${n.name} has a vote`" @change="toggle('keepers', n.name)" /></td>
             <td><input type="checkbox" :checked="wish.dedicated.includes(n.name)" :disabled="!wish.members.includes(n.name)" :aria-label="`${n.name} is dedicated to storage`" @change="toggle('dedicated', n.name)" /></td>
@@ -113,8 +113,10 @@ async function ask() {
 
 <style scoped>
 .top { display: grid; grid-template-columns: minmax(0, 1.15fr) minmax(0, 1fr); gap: 26px; }
-.choose td { height: 25px; padding-top: 1px; padding-bottom: 1px; white-space: nowrap; }
-.choose td:last-child { white-space: normal; max-width: 190px; overflow: hidden; text-overflow: ellipsis; white-space: nowrap; }
+.choose { table-layout: fixed; }
+.choose td { height: 25px; padding-top: 1px; padding-bottom: 1px; white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
+.choose th:nth-child(1) { width: 24%; } .choose th:nth-child(2) { width: 21%; }
+.choose th:nth-child(3), .choose th:nth-child(4), .choose th:nth-child(5) { width: 68px; }
 .wishes { display: flex; flex-direction: column; gap: 10px; }
 .row { display: flex; gap: 12px; align-items: end; flex-wrap: wrap; }
 .check { font-size: var(--t-m); display: flex; gap: 8px; align-items: center; min-height: 30px; }

@@ -132,7 +132,7 @@ const write = (what: "room" | "rack", old: string, event: Event) => change(renam
 .rack.over { background: var(--slate-pale); }
 .stall { border: 1px solid var(--edge); border-radius: 2px; background: var(--paper); padding: 4px 8px; display: flex; flex-direction: column; cursor: grab; font-size: var(--t-s); }
 .stall:hover { border-color: var(--ink); }
-.stall b { display: flex; align-items: center; gap: 5px; font-weight: 640; }
+.stall b { display: flex; align-items: baseline; gap: 5px; font-weight: 640; overflow-wrap: anywhere; }
 .stall span { color: var(--soft); font-size: var(--t-xs); }
 .none { color: var(--soft); font-size: var(--t-s); }
 .more { align-self: center; padding: 0 8px; font-size: var(--t-s); }

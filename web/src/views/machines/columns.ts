@@ -45,9 +45,9 @@ export const NODE_COLUMNS: Column<NodeFacts>[] = [
   { id: "fit", name: "fit, free", number: true, width: 70, text: (n) => String(n.fit), sort: (n) => n.fit, usual: true },
   { id: "cores", name: "Cores", number: true, width: 60, text: (n) => (n.cores ? String(n.cores) : ""), sort: (n) => n.cores, usual: true },
   { id: "memory", name: "Memory", number: true, width: 80, text: (n) => (n.memory_bytes ? binarySize(n.memory_bytes) : ""), sort: (n) => n.memory_bytes, usual: true },
-  { id: "storage", name: "Storage ports", width: 170, text: (n) => n.ports.filter((p) => p.purpose === "storage").map((p) => `${p.name} ${p.up ? speed(p.bytes_per_second) : "down"}`).join(", "), usual: true },
+  { id: "storage", name: "Storage ports", width: 196, text: (n) => n.ports.filter((p) => p.purpose === "storage").map((p) => `${p.name} ${p.up ? speed(p.bytes_per_second) : "down"}`).join(", "), usual: true },
   { id: "addresses", name: "Addresses", width: 260, text: (n) => n.ports.flatMap((p) => p.addresses).join(", "), usual: false },
-  { id: "clock", name: "Clock", number: true, width: 96, text: (n) => (n.clock_offset === null ? "" : Math.abs(n.clock_offset) < 0.05 ? "in step" : `${Math.abs(n.clock_offset).toFixed(1)} s ${n.clock_offset > 0 ? "ahead" : "behind"}`), sort: (n) => n.clock_offset ?? 0, usual: true },
+  { id: "clock", name: "Clock", number: true, width: 112, text: (n) => (n.clock_offset === null ? "" : Math.abs(n.clock_offset) < 0.05 ? "in step" : `${Math.abs(n.clock_offset).toFixed(1)} s ${n.clock_offset > 0 ? "ahead" : "behind"}`), sort: (n) => n.clock_offset ?? 0, usual: true },
   { id: "agent", name: "Agent", width: 240, text: (n) => n.agent_url, usual: false },
-  { id: "state", name: "State", width: 300, text: (n) => `${n.state.lamp === "sound" ? "sound" : `${n.state.lamp}. ${n.state.reason}`}`, usual: true },
+  { id: "state", name: "State", width: 260, text: (n) => `${n.state.lamp === "sound" ? "sound" : `${n.state.lamp}. ${n.state.reason}`}`, usual: true },
 ];
