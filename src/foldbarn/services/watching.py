@@ -155,7 +155,8 @@ def note_failure(number: int, error: Unreachable) -> None:
         node = session.get_one(NodeRow, number)
         contact = Contact.GARBLED if isinstance(error, Garbled) else Contact.SILENT
         since_heard = (datetime.now(UTC) - node.heard_at).total_seconds() if node.heard_at else settings().silent_seconds
-        if contact == Contact.SILENT and since_heard < settings().silent_seconds:
+        # Judged to within half a round: a question that ran out a moment too early would else cost another one.
+        if contact == Contact.SILENT and since_heard < settings().silent_seconds - settings().poll_seconds / 2:
             return
         if node.contact != contact or node.reason != error.sentence:
             if node.contact == Contact.HEARD:
