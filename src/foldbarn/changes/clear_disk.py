@@ -8,8 +8,9 @@ from foldbarn.changes.kind import Kind, Params, register
 from foldbarn.changes.preview import Note, PlannedStep, Preview, TextRow
 from foldbarn.changes.runner import Run
 from foldbarn.core.errors import NotFound, NotPossible
+from foldbarn.core.hardware import ReportedDisk
 from foldbarn.core.reading import read_inventory
-from foldbarn.core.site import Contact, Disk, Role, SiteView
+from foldbarn.core.site import Contact, Disk, Node, Role, SiteView
 from foldbarn.core.units import say_list, say_size
 from foldbarn.store.views import current_view
 
@@ -68,8 +69,7 @@ class ClearDisk(Kind[ClearDiskParams]):
         view = current_view()
         disk = view.disk(run.params.disk)
         node = view.nodes[disk.node]
-        agent = run.agent(node.number)
-        seen = next((d for d in read_inventory(run.insist(node.name, agent.inventory)).disks if d.serial == disk.serial), None)
+        seen = _seen(run, node, disk)
         if seen is None:
             raise NotPossible(f"{node.name} no longer shows {disk.name}.")
         if seen.boot or seen.mounted:
@@ -88,8 +88,7 @@ class ClearDisk(Kind[ClearDiskParams]):
         view = current_view()
         disk = view.disk(run.params.disk)
         node = view.nodes[disk.node]
-        agent = run.agent(node.number)
-        seen = next((d for d in read_inventory(run.insist(node.name, agent.inventory)).disks if d.serial == disk.serial), None)
+        seen = _seen(run, node, disk)
         if seen is None or seen.signature or seen.partition_table:
             raise NotPossible(
                 f"{node.name} says it cleared {disk.name}, but the disk still shows {seen.signature or seen.partition_table if seen else 'nothing'}."
@@ -98,6 +97,12 @@ class ClearDisk(Kind[ClearDiskParams]):
 
     def withdraw(self, run: Run[ClearDiskParams]) -> None:
         """Before the wipe nothing has been done; after it there is nothing to put back."""
+
+
+def _seen(run: Run[ClearDiskParams], node: Node, disk: Disk) -> ReportedDisk | None:
+    """The disk as its node shows it now; None where it does not. Raises Unreachable."""
+    agent = run.agent(node.number)
+    return next((d for d in read_inventory(run.insist(node.name, agent.inventory)).disks if d.serial == disk.serial), None)
 
 
 def _against(view: SiteView, disk: Disk) -> list[str]:

@@ -11,7 +11,7 @@ from foldbarn.core.arrays import Ints
 from foldbarn.core.capacity import by_domain, stranded_slots
 from foldbarn.core.protection import Level, Protection
 from foldbarn.core.site import Role, SiteView
-from foldbarn.core.units import GIB, say_count, say_list, say_size
+from foldbarn.core.units import GIB, say_count, say_size
 
 LOPSIDED = 1.5  # a domain this many times as large as the mean of the others is worth a warning
 
@@ -78,12 +78,3 @@ def warnings(effects: Sequence[LevelEffect]) -> list[str]:
         if effect.domains > 2 and effect.largest > LOPSIDED * max(1, effect.smallest) and not (effect.stranded_two or effect.stranded_three):
             found.append(f"{effect.largest_name} ({say_size(effect.largest)}) is much larger than {effect.smallest_name} ({say_size(effect.smallest)}).")
     return found
-
-
-def moved(before: Mapping[str, str], after: Mapping[str, str]) -> list[str]:
-    """Who stands elsewhere, as phrases."""
-    return [f"{name} from {before[name] or 'nowhere'} to {after[name]}" for name in sorted(after) if name in before and before[name] != after[name]]
-
-
-def say_moved(phrases: list[str]) -> str:
-    return say_list(phrases, 4)

@@ -88,11 +88,3 @@ def ask_witness(url: str) -> str:
     if not url.startswith(("http://", "https://")):
         raise NotPossible("The witness's address starts with http:// or https://.", about="url")
     return read_witness(url)
-
-
-def cluster_row() -> ClusterRow | None:
-    with transaction() as session:
-        row = session.get(ClusterRow, 1)
-        if row is not None:
-            session.expunge(row)
-        return row
