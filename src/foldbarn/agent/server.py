@@ -57,6 +57,7 @@ def make_app(machine: Machine, own_url: str = "", home_url: str = "") -> FastAPI
         if time.monotonic() - kept["at"] > VERSION_SECONDS:
             kept.update(at=time.monotonic(), version=machine.version())
         facts = {"protocol": PROTOCOL, "node": machine.name, "inventory_version": kept["version"], "clock": time.time(), "cluster": {}}
+        facts["uptime"] = time.monotonic()
         return facts | {"disks": machine.counters()}
 
     @app.get("/v1/inventory")

@@ -45,7 +45,8 @@ from foldbarn.core.capacity import by_domain, free_figure, site_ledgers
 from foldbarn.core.cluster import network_findings, reach_matrix, voters, wish_of
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
-from foldbarn.core.lamps import Outlook, State, healing_sentence, worst
+from foldbarn.core.healing import healing_sentence
+from foldbarn.core.lamps import Outlook, State, worst
 from foldbarn.core.loss import fate, present_strips, without
 from foldbarn.core.network import PORT_PLAN
 from foldbarn.core.quorum import domain_losses, doubts, vote_sentence

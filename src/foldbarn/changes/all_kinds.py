@@ -1,5 +1,24 @@
 """Importing this registers every kind of change."""
 
-from foldbarn.changes import addresses, arrange, clear_disk, cluster, create_volume, delete, describe, form_pool, grow_pool, purposes, rebuild
+from foldbarn.changes import (
+    addresses,
+    arrange,
+    change_role,
+    clear_disk,
+    cluster,
+    create_volume,
+    delete,
+    describe,
+    form_pool,
+    grow_pool,
+    purposes,
+    rebuild,
+    replace_disk,
+    retire,
+    set_pool,
+)
 
-__all__ = ["addresses", "arrange", "clear_disk", "cluster", "create_volume", "delete", "describe", "form_pool", "grow_pool", "purposes", "rebuild"]
+__all__ = [
+    "addresses", "arrange", "change_role", "clear_disk", "cluster", "create_volume", "delete", "describe", "form_pool", "grow_pool", "purposes", "rebuild",
+    "replace_disk", "retire", "set_pool",
+]  # fmt: skip

@@ -242,7 +242,7 @@ def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
 def _allowed(view: SiteView, pool: Pool, protection: Protection) -> int:
     """Extents that may be added before the pool passes its fill line, what is held back left aside."""
     space = pool_space(view, pool)
-    room = int(space.slots * pool.fill_line) - space.ledger.held_back // pool.extent_bytes
+    room = int(space.slots * pool.fill_line) - space.held_back // pool.extent_bytes
     return max(0, (room - space.used) // protection.strips)
 
 

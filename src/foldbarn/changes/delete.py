@@ -9,13 +9,14 @@ import numpy as np
 from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
+from foldbarn.changes.form_pool import leave_pool
 from foldbarn.changes.kind import Kind, Params, register
 from foldbarn.changes.preview import Note, PlannedStep, Preview, Row, TextRow
 from foldbarn.changes.runner import Run
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import NotFound, NotPossible
 from foldbarn.core.figures import Figure
-from foldbarn.core.site import Contact, Role, SiteView
+from foldbarn.core.site import Contact, SiteView
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import DiskRow, MoveRow, PlacementRow, PoolRow, StepRow, VolumeRow
@@ -145,7 +146,7 @@ class DeletePool(Kind[DeletePoolParams]):
         except NotFound as error:
             preview.blockers.append(Note.of(error))
             return preview.sealed()
-        disks = [view.disks[r] for r in view.in_pool(pool).tolist()]
+        disks = view.all_of(pool)
         preview.summary = f"{say_count(len(disks), 'disk')}, {say_size(sum(d.size_bytes for d in disks))} raw. This cannot be undone."
         preview.texts = [TextRow(label=say_count(len(disks), "disk"), before=f"in {pool.name}", after="fit and free")]
         if volumes := [v.name for v in view.volumes_of(pool)]:
@@ -162,8 +163,8 @@ class DeletePool(Kind[DeletePoolParams]):
     def step_release(self, run: Run[DeletePoolParams]) -> str:
         view = current_view()
         by_node: dict[int, list[str]] = defaultdict(list)
-        for row in view.in_pool(view.pool(run.params.pool)).tolist():
-            by_node[view.nodes[view.disks[row].node].number].append(view.disks[row].serial)
+        for disk in view.all_of(view.pool(run.params.pool)):
+            by_node[view.nodes[disk.node].number].append(disk.serial)
         run.tell_nodes({node: {"kind": "release", "disks": disks} for node, disks in by_node.items()})
         return f"{say_count(sum(map(len, by_node.values())), 'disk')} blanked on {say_count(len(by_node), 'node')}."
 
@@ -173,7 +174,9 @@ class DeletePool(Kind[DeletePoolParams]):
             return "It was forgotten already."
         if session.scalars(select(VolumeRow.name).where(VolumeRow.pool_id == pool.id)).first():
             raise NotPossible(f"{pool.name} holds a volume again.")
-        session.execute(update(DiskRow).where(DiskRow.pool_id == pool.id).values(pool_id=None, role=Role.UNCLAIMED.value))
+        for disk in session.scalars(select(DiskRow).where(DiskRow.pool_id == pool.id)):
+            leave_pool(disk)
+        session.flush()
         session.delete(pool)
         return f"{pool.name} is gone."
 

@@ -2,46 +2,88 @@
 
 from __future__ import annotations
 
-from collections import Counter, defaultdict
-from typing import Any, ClassVar
+from collections import Counter
+from dataclasses import replace
+from typing import ClassVar
 
 import numpy as np
 from pydantic import Field
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
+from foldbarn.changes.disks import (
+    OverrideIn,
+    bind,
+    check_unchanged,
+    choice_blockers,
+    chosen_disks,
+    overrides_of,
+    prepare,
+    read_back,
+    release,
+    serials_by_node,
+    sizes_of,
+)
+from foldbarn.changes.effects import role_rows
 from foldbarn.changes.kind import Kind, Params, register
 from foldbarn.changes.preview import DomainRow, LedgerOut, Note, PlannedStep, Preview, Row
 from foldbarn.changes.runner import Run
-from foldbarn.core.capacity import LEDGER_LABELS, PoolSpace, account_pool, by_domain, stranded_slots
+from foldbarn.core.capacity import LEDGER_LABELS, PoolSpace, by_domain, pool_space, stranded_slots
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Part, make_figure
-from foldbarn.core.hardware import POOL_SIGNATURE
-from foldbarn.core.media import MEDIA_WORDS
+from foldbarn.core.healing import losses_in_words
+from foldbarn.core.media import class_of
 from foldbarn.core.names import check_name, natural_key
-from foldbarn.core.protection import Level, Protection
-from foldbarn.core.reading import read_inventory
-from foldbarn.core.site import Contact, Disk, Pool, Role, SiteView
-from foldbarn.core.units import GIB, MIB, say_binary, say_count, say_list, say_size
+from foldbarn.core.protection import MOST_COPIES, Level, Protection
+from foldbarn.core.roles import Assignment, Serves, assign_roles, cache_concerns, endurance, expected_writes
+from foldbarn.core.site import Disk, Pool, Priority, Role, SiteView
+from foldbarn.core.units import GIB, MIB, TIB, say_binary, say_count, say_list, say_size
 from foldbarn.store.database import announce, transaction
-from foldbarn.store.tables import DiskRow, NodeRow, PoolRow
+from foldbarn.store.tables import DiskRow, PoolRow
 from foldbarn.store.views import current_view
 
 
-class FormPoolParams(Params):
-    """A pool as wished for. Disks by name; sizes in bytes."""
+class PoolSettings(Params):
+    """What can be set of a pool, also later. Sizes in bytes, rates in bytes per second over all disks (0: no limit)."""
 
-    name: str
-    disks: list[str]
     copies: int = 3
     level: Level = Level.RACK
     headroom: Level | None = Level.NODE
+    headroom_losses: int = Field(default=1, ge=1, le=5)
+    fill_line: float = Field(default=0.85, gt=0.1, le=1.0)
+    allocation_bytes: int = Field(default=GIB, ge=MIB, le=TIB)
+    overcommit_cap: float = Field(default=1.0, gt=0, le=100)
+    rebuild_rate: int = Field(default=0, ge=0, le=10**13)
+    level_rate: int = Field(default=0, ge=0, le=10**13)
+    priority: Priority = Priority.CONSUMERS
+    daily_writes: int = Field(default=0, ge=0, le=10**18)
+
+
+SETTINGS = tuple(PoolSettings.model_fields)
+
+
+class FormPoolParams(PoolSettings):
+    """A pool as wished for. Disks by name. serves: what the fastest of several media classes is for; overrides: other roles, by disk name."""
+
+    name: str
+    disks: list[str]
     extent_bytes: int = Field(default=GIB, ge=64 * MIB, le=64 * GIB)
+    serves: Serves = "cache"
+    overrides: dict[str, OverrideIn] = Field(default_factory=dict)
+    encrypted: bool = False
+
+
+def pool_as(params: PoolSettings, number: int, name: str, extent_bytes: int, encrypted: bool) -> Pool:
+    """The pool that these settings describe."""
+    return Pool(
+        number, name, extent_bytes, Protection(params.copies, params.level), params.headroom, params.fill_line, False, params.headroom_losses,
+        params.allocation_bytes, params.overcommit_cap, encrypted, params.rebuild_rate, params.level_rate, params.priority, params.daily_writes,
+    )  # fmt: skip
 
 
 @register
 class FormPool(Kind[FormPoolParams]):
-    """claim (ours), prepare (agents), check (read back from agents)."""
+    """claim (ours), prepare (agents), check (read back from agents), bind (agents, where there is cache), open (ours)."""
 
     name: ClassVar[str] = "form-pool"
     params: ClassVar[type[Params]] = FormPoolParams
@@ -54,13 +96,17 @@ class FormPool(Kind[FormPoolParams]):
         return "disks"
 
     def preview(self, view: SiteView, params: FormPoolParams) -> Preview:
-        blockers = _blockers(view, params)
-        chosen = [view.disks_by_name[name] for name in dict.fromkeys(params.disks) if name in view.disks_by_name]
-        nodes = {d.node for d in chosen}
+        chosen = chosen_disks(view, params.disks)
+        blockers = _name_blockers(view, params) + choice_blockers(view, params.disks)
+        assigned: list[Assignment] = []
+        try:
+            assigned = assign_roles(chosen, params.serves, overrides_of(params.overrides))
+        except BarnError as error:
+            blockers.append(Note.of(error))
         preview = Preview(
             kind=self.name,
             title=f"Form {params.name.strip() or 'a pool'}",
-            summary=f"From {say_count(len(chosen), 'disk')} of {say_count(len(nodes), 'node')}. Nothing has been changed yet.",
+            summary=f"From {say_count(len(chosen), 'disk')} of {say_count(len({d.node for d in chosen}), 'node')}. Nothing has been changed yet.",
             revision=view.revision,
             steps=[
                 PlannedStep(name="claim", title=f"Claim {say_count(len(chosen), 'disk')}", detail="From here no other change can take them."),
@@ -69,143 +115,132 @@ class FormPool(Kind[FormPoolParams]):
             ],
             domain_level=params.level.value,
             blockers=blockers,
+            disk_sizes=sizes_of(chosen),
         )
-        if chosen and 1 <= params.copies <= 5:
-            _effects(preview, view, params, chosen)
+        if any(a.role == Role.CACHE for a in assigned):
+            preview.steps.append(PlannedStep(name="bind", title="Bind cache devices to disks", detail="Evenly, within each node.", seconds=1))
+        preview.roles = role_rows(view, assigned)
+        preview.blockers += _shape_blockers(view, params, assigned)
+        if assigned and 1 <= params.copies <= MOST_COPIES and any(a.role == Role.CAPACITY for a in assigned):
+            _effects(preview, view, params, assigned)
         return preview.sealed()
 
     def step_claim(self, run: Run[FormPoolParams], session: Session) -> str:
         params = run.params
+        check_unchanged(run, params.disks, params.name.strip())
+        check_name(params.name, "pool", list(session.scalars(select(PoolRow.name))))
         disks = list(session.scalars(select(DiskRow).where(DiskRow.name.in_(params.disks)).order_by(DiskRow.id).with_for_update()))
         taken = [d.name for d in disks if d.role != Role.UNCLAIMED]
         if taken or len(disks) != len(set(params.disks)):
             raise NotPossible(f"{say_list(sorted(taken, key=natural_key))} can no longer be claimed.", next_step="Withdraw this change and preview again.")
-        pool = PoolRow(
-            name=params.name.strip(), extent_bytes=params.extent_bytes, copies=params.copies, level=params.level.value,
-            headroom=params.headroom.value if params.headroom else None, change_id=run.change,
-        )  # fmt: skip
+        settings = params.model_dump(mode="json", include=set(SETTINGS))
+        pool = PoolRow(name=params.name.strip(), extent_bytes=params.extent_bytes, encrypted=params.encrypted, change_id=run.change, **settings)
         session.add(pool)
         session.flush()
+        roles = {a.disk: a for a in assign_roles(chosen_disks(current_view(), params.disks), params.serves, overrides_of(params.overrides))}
         for disk in disks:
-            disk.role, disk.pool_id = Role.CAPACITY.value, pool.id
+            give_role(disk, pool.id, roles[disk.name])
         return f"{say_count(len(disks), 'disk')} claimed."
 
     def step_prepare(self, run: Run[FormPoolParams]) -> str:
+        check_unchanged(run, run.params.disks, run.params.name.strip())
         by_node = _serials_by_node(run)
-        mark = current_view().mark
-        run.tell_nodes({node: {"kind": "prepare", "pool": run.params.name.strip(), "site": mark, "disks": disks} for node, disks in by_node.items()})
+        prepare(run, by_node, run.params.name.strip(), run.params.encrypted)
         return f"{say_count(sum(map(len, by_node.values())), 'disk')} prepared on {say_count(len(by_node), 'node')}."
 
     def step_check(self, run: Run[FormPoolParams]) -> str:
-        read_back(run, _serials_by_node(run), run.params.name.strip())
+        read_back(run, _serials_by_node(run), run.params.name.strip(), run.params.encrypted)
         with transaction() as session:
             session.execute(update(PoolRow).where(PoolRow.change_id == run.change).values(forming=False))
             announce(session, "site")
         return "Every disk shows the pool's mark."
 
+    def step_bind(self, run: Run[FormPoolParams]) -> str:
+        return bind(run, run.params.name.strip())
+
     def withdraw(self, run: Run[FormPoolParams]) -> None:
-        by_node = _serials_by_node(run)
         run.step = 99  # orders of its own
-        run.tell_nodes({node: {"kind": "release", "disks": disks} for node, disks in by_node.items()})
+        release(run, _serials_by_node(run))
         with transaction() as session:
             pool = session.scalars(select(PoolRow).where(PoolRow.change_id == run.change)).one_or_none()
             if pool is not None:
-                session.execute(update(DiskRow).where(DiskRow.pool_id == pool.id).values(pool_id=None, role=Role.UNCLAIMED.value))
+                for disk in session.scalars(select(DiskRow).where(DiskRow.pool_id == pool.id)):
+                    leave_pool(disk)
+                session.flush()
                 session.delete(pool)
             announce(session, "site")
 
 
-def read_back(run: Run[Any], by_node: dict[int, list[str]], pool: str) -> None:
-    """Raises NotPossible where a disk (by node, by serial number) does not show the pool's mark."""
-    names = run.urls()
-    for node, serials in by_node.items():
-        agent = run.agent(node)
-        seen = {d.serial: d for d in read_inventory(run.insist(names[node][0], agent.inventory)).disks}
-        for serial in serials:
-            disk = seen.get(serial)
-            if disk is None or disk.signature != POOL_SIGNATURE or disk.label != pool:
-                raise NotPossible(f"{names[node][0]} says it prepared disk {serial}, but the disk does not show the pool's mark.")
+def give_role(disk: DiskRow, pool: int, assigned: Assignment) -> None:
+    """Writes down that a disk joins a pool."""
+    disk.role, disk.tier, disk.pool_id = assigned.role.value, assigned.tier.value, pool
+    disk.role_reason, disk.retiring, disk.stands_in_for = assigned.reason if assigned.overridden else "", False, None
+
+
+def leave_pool(disk: DiskRow) -> None:
+    """Writes down that a disk is fit and free again."""
+    disk.role, disk.tier, disk.pool_id, disk.role_reason, disk.retiring, disk.stands_in_for = Role.UNCLAIMED.value, "bulk", None, "", False, None
 
 
 def _serials_by_node(run: Run[FormPoolParams]) -> dict[int, list[str]]:
-    found: dict[int, list[str]] = defaultdict(list)
+    """Of the pool that this change has made, and of no other with its name."""
     with transaction() as session:
-        query = select(NodeRow.id, DiskRow.serial).join(DiskRow, DiskRow.node_id == NodeRow.id).join(PoolRow, PoolRow.id == DiskRow.pool_id)
-        for node, serial in session.execute(query.where(PoolRow.change_id == run.change).order_by(DiskRow.id)):
-            found[node].append(serial)
-    return dict(found)
+        number = session.scalar(select(PoolRow.id).where(PoolRow.change_id == run.change))
+    view = current_view()
+    pool = next((p for p in view.pools if p.number == number), None)
+    return serials_by_node(view, view.all_of(pool)) if pool else {}
 
 
-def _blockers(view: SiteView, params: FormPoolParams) -> list[Note]:
-    """Everything that stands against this wish, each as a sentence."""
+def _name_blockers(view: SiteView, params: FormPoolParams) -> list[Note]:
     found: list[Note] = []
     try:
         check_name(params.name, "pool", [p.name for p in view.pools])
     except BarnError as error:
         found.append(Note.of(error))
-    if not params.disks:
-        found.append(Note(sentence="No disk is chosen.", about="disks", next_step="Choose fit disks of at least as many racks as copies."))
-    unknown = [name for name in params.disks if name not in view.disks_by_name]
-    if unknown:
-        found.append(Note(sentence=f"There is no disk named {say_list(unknown)}.", about="disks"))
-    chosen = [view.disks_by_name[name] for name in dict.fromkeys(params.disks) if name in view.disks_by_name]
-    found += [note for disk in chosen if (note := disk_blocker(view, disk))]
-    if not 1 <= params.copies <= 5:
-        found.append(Note(sentence=f"A pool's usual protection has between 1 and 5 copies, not {params.copies}.", about="copies"))
-        return found
-    domains = {int(view.domain_of(params.level)[_row(view, d)]) for d in chosen}
-    if chosen and len(domains) < params.copies:
-        found.append(
-            Note(
-                sentence=f"{params.copies} copies need {say_count(params.copies, params.level.value)}; the chosen disks lie in {len(domains)}.",
-                about="copies",
-                next_step=f"Choose disks in another {params.level.value}, or fewer copies.",
-            )
-        )
-    elif chosen and _account(view, params, chosen, params.copies)[1].usable == 0:
-        found.append(Note(sentence=f"The pool would be too small to hold one extent of {say_binary(params.extent_bytes)}.", about="disks"))
+    if params.encrypted and (view.cluster is None or not view.cluster.encrypted):
+        found.append(Note(sentence="There is no data key to encrypt with.", about="encrypted", next_step="Form the cluster with a passphrase first."))
     return found
 
 
-def disk_blocker(view: SiteView, disk: Disk) -> Note | None:
-    """What stands against pooling a disk."""
-    node = view.nodes[disk.node]
-    if disk.pool >= 0:
-        return Note(sentence=f"{disk.name} is taken: it belongs to pool {view.pools[disk.pool].name}.", about="disks")
-    if disk.role in (Role.UNFIT, Role.BOOT):
-        return Note(sentence=f"{disk.name} is not fit: {say_list(disk.why)}.", about="disks")
-    if not disk.present:
-        return Note(sentence=f"{disk.name} is missing from {node.name}.", about="disks")
-    if node.contact != Contact.HEARD:
-        return Note(
-            sentence=f"{disk.name} cannot be prepared: {node.name} is not heard.", about="disks", next_step="Bring the node back, or leave its disks out."
-        )
-    return None
+def _shape_blockers(view: SiteView, params: FormPoolParams, assigned: list[Assignment]) -> list[Note]:
+    """What stands against the protection on these disks."""
+    if not 1 <= params.copies <= MOST_COPIES:
+        return [Note(sentence=f"A pool's usual protection has between 1 and {MOST_COPIES} copies, not {params.copies}.", about="copies")]
+    capacity = [view.disk(a.disk) for a in assigned if a.role == Role.CAPACITY]
+    if assigned and not capacity:
+        return [Note(sentence="No disk would be capacity, so the pool could hold nothing.", about="disks", next_step="Leave some disks as capacity.")]
+    domains = {int(view.domain_of(params.level)[_row(view, d)]) for d in capacity}
+    if capacity and len(domains) < params.copies:
+        sentence = f"{params.copies} copies need {say_count(params.copies, params.level.value)}; the chosen disks lie in {len(domains)}."
+        return [Note(sentence=sentence, about="copies", next_step=f"Choose disks in another {params.level.value}, or fewer copies.")]
+    if capacity and _formed(view, params, assigned, params.copies)[2].usable == 0:
+        return [Note(sentence=f"The pool would be too small to hold one extent of {say_binary(params.extent_bytes)}.", about="disks")]
+    return []
 
 
 def _row(view: SiteView, disk: Disk) -> int:
     return int(view.row_of_number[disk.number])
 
 
-def _account(view: SiteView, params: FormPoolParams, disks: list[Disk], copies: int) -> tuple[Pool, PoolSpace]:
-    """The pool as it would be with this many copies, and its room."""
-    pool = Pool(0, params.name.strip(), params.extent_bytes, Protection(copies, params.level), params.headroom)
-    rows = np.array([_row(view, d) for d in disks], dtype=np.int64)
-    sizes = np.array([d.size_bytes for d in disks], dtype=np.int64)
-    spread_of = view.domain_of(params.level)[rows]
-    headroom_of = view.domain_of(params.headroom)[rows] if params.headroom else None
-    return pool, account_pool(sizes, np.zeros(len(rows), dtype=np.int64), 0, 0, spread_of, headroom_of, pool)
+def _formed(view: SiteView, params: FormPoolParams, assigned: list[Assignment], copies: int) -> tuple[SiteView, Pool, PoolSpace]:
+    """The site with the pool as it would be with this many copies, and its room."""
+    pool = pool_as(params.model_copy(update={"copies": copies}), -1, params.name.strip(), params.extent_bytes, params.encrypted)
+    roles = {a.disk: a for a in assigned}
+    row = len(view.pools)
+    disks = tuple(replace(d, pool=row, role=roles[d.name].role, tier=roles[d.name].tier) if d.name in roles else d for d in view.disks)
+    formed = replace(view, pools=(*view.pools, pool), disks=disks)
+    return formed, pool, pool_space(formed, pool)
 
 
-def _effects(preview: Preview, view: SiteView, params: FormPoolParams, disks: list[Disk]) -> None:
+def _effects(preview: Preview, view: SiteView, params: FormPoolParams, assigned: list[Assignment]) -> None:
     """Fills in what the pool would hold: for two and three copies, and for the number wished for."""
-    rows = [_row(view, d) for d in disks]
+    disks = [view.disk(a.disk) for a in assigned]
     raw = sum(d.size_bytes for d in disks)
     sizes = sorted(Counter(d.size_bytes for d in disks).items())
     by_size = [Part("+", f"{say_count(count, 'disk')} of {say_size(size)}", count * size, "bytes") for size, count in sizes]
     preview.rows.append(Row(label="Raw", after=make_figure("Raw", "bytes", by_size)))
     for copies in sorted({2, 3, params.copies}):
-        pool, space = _account(view, params, disks, copies)
+        _, _, space = _formed(view, params, assigned, copies)
         preview.ledgers.append(LedgerOut.of(f"{copies} copies" if copies > 1 else "1 copy", space.ledger))
         parts = [Part("+", f"{say_count(len(disks), 'disk')}, raw", raw, "bytes")]
         parts += [
@@ -215,9 +250,9 @@ def _effects(preview: Preview, view: SiteView, params: FormPoolParams, disks: li
         ]
         parts.append(Part("÷", say_count(copies, "copy", "copies"), copies, "count"))
         preview.rows.append(Row(label=f"Usable with {say_count(copies, 'copy', 'copies')}", after=make_figure(f"Usable with {copies} copies", "bytes", parts)))
-    pool, space = _account(view, params, disks, params.copies)
-    slots = np.array([pool.slots_of(d.size_bytes) for d in disks], dtype=np.int64)
-    spread_of = view.domain_of(params.level)[rows]
+    formed, pool, space = _formed(view, params, assigned, params.copies)
+    rows = formed.in_pool(pool)
+    slots, spread_of = formed.disk_slots[rows], formed.domain_of(params.level)[rows]
     labels, room = by_domain(slots, spread_of)
     stranded = stranded_slots(slots, spread_of, pool.usual)
     names = view.domain_names(params.level)
@@ -226,22 +261,32 @@ def _effects(preview: Preview, view: SiteView, params: FormPoolParams, disks: li
         preview.domains.append(
             DomainRow(name=names[label], room=slots_here * pool.extent_bytes, takes=(slots_here - left) * pool.extent_bytes, stranded=left * pool.extent_bytes)
         )
-    preview.arriving = {d.name: pool.slots_of(d.size_bytes) * pool.extent_bytes for d in disks}
+    preview.arriving = {formed.disks[r].name: int(formed.disk_slots[r]) * pool.extent_bytes for r in rows.tolist()}
     preview.protection = f"Usual protection: {pool.usual.sentence()}."
-    preview.warnings += _warnings(view, pool, space, disks)
+    capacity = [d for d in formed.all_of(pool) if d.role == Role.CAPACITY]
+    cache = [d for d in formed.all_of(pool) if d.role == Role.CACHE]
+    writes = expected_writes(pool.daily_writes, space.usable * pool.extent_bytes, pool.usual.copies)
+    preview.endurance = [f"{e.sentence('cache device')}." for e in endurance(cache, writes.daily_bytes)] + [
+        f"{e.sentence('capacity disk')}." for e in endurance([d for d in capacity if d.media != "hdd"], writes.daily_bytes)
+    ]
+    if preview.endurance:
+        preview.endurance.append(f"Counted on {writes.sentence}.")
+    preview.warnings += [Note(sentence=s) for s in cache_concerns(cache, capacity, writes.daily_bytes)]
+    preview.warnings += _warnings(formed, pool, space, capacity, disks)
 
 
-def _warnings(view: SiteView, pool: Pool, space: PoolSpace, disks: list[Disk]) -> list[Note]:
+def _warnings(view: SiteView, pool: Pool, space: PoolSpace, capacity: list[Disk], disks: list[Disk]) -> list[Note]:
     found = []
     if space.healing is not None and not space.healing.possible:
-        domains = len({int(view.domain_of(pool.usual.level)[_row(view, d)]) for d in disks})
-        sentence = (
-            f"After losing any one {space.healing.level} nothing can be rebuilt until it returns: {domains} {pool.usual.level}s for {pool.usual.copies} copies."
-        )
+        domains = len(np.unique(view.domain_of(pool.usual.level)[view.in_pool(pool)]))
+        lost = losses_in_words(space.healing.losses, space.healing.level)
+        sentence = f"After losing {lost} nothing can be rebuilt until it returns: {domains} {pool.usual.level}s for {pool.usual.copies} copies."
         found.append(Note(sentence=sentence, next_step=f"Add disks in another {pool.usual.level}, or hold fewer copies."))
-    media = sorted({MEDIA_WORDS[d.media] for d in disks})
-    if len(media) > 1:
-        found.append(Note(sentence=f"The disks are of several kinds ({say_list(media)}); every volume will be as slow as the slowest."))
+    for tier in view.tiers_of(pool):
+        kinds = sorted({class_of(d.media, d.bus) for d in capacity if d.tier == tier})
+        if len(kinds) > 1:
+            words = f"The disks that hold data are of several kinds ({say_list([k.words for k in kinds])}); every volume will be as slow as the slowest."
+            found.append(Note(sentence=words))
     if space.ledger.stranded * 20 > space.ledger.raw:
         found.append(Note(sentence=f"{say_size(space.ledger.stranded)} cannot be used, because the {pool.usual.level}s are uneven."))
     found += [Note(sentence=f"{d.name} needs a look: {say_list(list(d.watch))}.") for d in disks if d.watch]

@@ -2,40 +2,69 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from dataclasses import replace
 from typing import ClassVar
 
-import numpy as np
-from sqlalchemy import select
+from pydantic import Field
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from foldbarn.changes.form_pool import disk_blocker, read_back
+from foldbarn.changes.disks import (
+    OverrideIn,
+    bind,
+    check_unchanged,
+    choice_blockers,
+    chosen_disks,
+    overrides_of,
+    prepare,
+    read_back,
+    release,
+    serials_by_node,
+    sizes_of,
+)
+from foldbarn.changes.effects import NO_FEWER_COPIES, capacity_row, role_rows, tell_capacity, tell_moves, with_disks
+from foldbarn.changes.form_pool import give_role
 from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.preview import LedgerOut, Note, PlannedStep, Preview, Row
+from foldbarn.changes.preview import Note, PlannedStep, Preview, Row
 from foldbarn.changes.runner import Run
-from foldbarn.core.capacity import free_figure, pool_space
-from foldbarn.core.errors import NotFound, NotPossible
-from foldbarn.core.figures import Figure, Part, make_figure
-from foldbarn.core.media import MEDIA_WORDS
+from foldbarn.core.capacity import pool_space
+from foldbarn.core.errors import BarnError, NotFound, NotPossible
+from foldbarn.core.figures import Figure
+from foldbarn.core.media import class_of
 from foldbarn.core.names import natural_key
-from foldbarn.core.rebuild import LEVEL_TOLERANCE, estimate, imbalance, plan_levelling
-from foldbarn.core.site import Disk, Pool, Role, SiteView
+from foldbarn.core.rebuild import LEVEL_TOLERANCE, NO_MOVES, imbalance, least_moves, plan_levelling
+from foldbarn.core.roles import Assignment, Serves, assign_roles
+from foldbarn.core.site import Disk, Pool, Role, SiteView, Tier
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.store.tables import DiskRow, PoolRow
 from foldbarn.store.views import current_view
 
 
 class GrowPoolParams(Params):
-    """Disks by name, to join a pool."""
+    """Disks by name, to join a pool. serves, overrides: as in forming a pool."""
 
     pool: str
     disks: list[str]
+    serves: Serves = "cache"
+    overrides: dict[str, OverrideIn] = Field(default_factory=dict)
+
+
+def roles_of_new(view: SiteView, pool: Pool, disks: list[Disk], serves: Serves, overrides: dict[str, OverrideIn]) -> list[Assignment]:
+    """Roles of disks that join: by the rule for all disks of the pool together; those it has already keep theirs. Raises NotPossible."""
+    old = view.all_of(pool)
+    if any(d.tier == Tier.FAST for d in old):
+        serves = "fast tier"
+    elif old and not any(d.role == Role.CACHE for d in old) and len({class_of(d.media, d.bus) for d in old}) == 1:
+        slower = min(class_of(d.media, d.bus) for d in old)
+        if all(class_of(d.media, d.bus) >= slower for d in disks):
+            serves = "capacity"  # slower disks do not turn what a pool already has into cache
+    new = {d.name for d in disks}
+    return [a for a in assign_roles([*old, *disks], serves, overrides_of(overrides)) if a.disk in new]
 
 
 @register
 class GrowPool(Kind[GrowPoolParams]):
-    """prepare (agents), check (read back), claim (ours): only then may strips be placed on them."""
+    """prepare (agents), check (read back), claim (ours): only then may strips be placed on them; bind (agents, where there is cache)."""
 
     name: ClassVar[str] = "grow-pool"
     params: ClassVar[type[Params]] = GrowPoolParams
@@ -48,12 +77,13 @@ class GrowPool(Kind[GrowPoolParams]):
         return "disks"
 
     def preview(self, view: SiteView, params: GrowPoolParams) -> Preview:
-        chosen = [view.disks_by_name[name] for name in dict.fromkeys(params.disks) if name in view.disks_by_name]
+        chosen = chosen_disks(view, params.disks)
         preview = Preview(
             kind=self.name,
             title=f"Add {say_count(len(chosen), 'disk')} to {params.pool}",
             summary=f"From {say_count(len({d.node for d in chosen}), 'node')}. Nothing has been changed yet. Afterwards the pool levels itself.",
             revision=view.revision,
+            disk_sizes=sizes_of(chosen),
             steps=[
                 PlannedStep(name="prepare", title="Prepare each disk", detail="The agents write the pool's mark and its metadata.", seconds=1),
                 PlannedStep(name="check", title="Read the disks back", detail="Each must show the pool's mark before anything is placed on it.", seconds=1),
@@ -65,92 +95,90 @@ class GrowPool(Kind[GrowPoolParams]):
         except NotFound as error:
             preview.blockers.append(Note.of(error))
             return preview.sealed()
-        unknown = [name for name in params.disks if name not in view.disks_by_name]
         if pool.forming:
             preview.blockers.append(Note(sentence=f"{pool.name} is still being formed.", about="pool"))
-        if unknown:
-            preview.blockers.append(Note(sentence=f"There is no disk named {say_list(unknown)}.", about="disks"))
-        if not params.disks:
-            preview.blockers.append(Note(sentence="No disk is chosen.", about="disks", next_step="Choose fit disks."))
-        preview.blockers += [note for disk in chosen if (note := disk_blocker(view, disk))]
-        if chosen and not preview.blockers:
-            _effects(preview, view, pool, chosen)
+        preview.blockers += choice_blockers(view, params.disks)
+        assigned: list[Assignment] = []
+        try:
+            assigned = roles_of_new(view, pool, chosen, params.serves, params.overrides)
+        except BarnError as error:
+            preview.blockers.append(Note.of(error))
+        if any(a.role == Role.CACHE for a in assigned) or any(d.role == Role.CACHE for d in view.all_of(pool)):
+            preview.steps.append(PlannedStep(name="bind", title="Bind cache devices to disks", detail="Evenly, within each node.", seconds=1))
+        preview.roles = role_rows(view, assigned)
+        if assigned and not preview.blockers:
+            _effects(preview, view, pool, assigned)
         return preview.sealed()
 
     def step_prepare(self, run: Run[GrowPoolParams]) -> str:
+        pool = current_view().pool(run.params.pool)
+        check_unchanged(run, run.params.disks, pool.name)
         by_node = _serials(run)
-        pool, mark = current_view().pool(run.params.pool).name, current_view().mark
-        run.tell_nodes({node: {"kind": "prepare", "pool": pool, "site": mark, "disks": disks} for node, disks in by_node.items()})
+        prepare(run, by_node, pool.name, pool.encrypted)
         return f"{say_count(sum(map(len, by_node.values())), 'disk')} prepared on {say_count(len(by_node), 'node')}."
 
     def step_check(self, run: Run[GrowPoolParams]) -> str:
-        read_back(run, _serials(run), current_view().pool(run.params.pool).name)
+        pool = current_view().pool(run.params.pool)
+        read_back(run, _serials(run), pool.name, pool.encrypted)
         return "Every disk shows the pool's mark."
 
     def step_claim(self, run: Run[GrowPoolParams], session: Session) -> str:
-        pool = session.scalars(select(PoolRow).where(PoolRow.name.ilike(run.params.pool))).one()
-        disks = list(session.scalars(select(DiskRow).where(DiskRow.name.in_(run.params.disks)).order_by(DiskRow.id).with_for_update()))
+        params = run.params
+        pool = session.scalars(select(PoolRow).where(func.lower(PoolRow.name) == params.pool.lower())).one_or_none()
+        if pool is None:
+            raise NotPossible(f"{params.pool} is no more.", next_step="Withdraw this change.")
+        check_unchanged(run, params.disks, pool.name)
+        view = current_view()
+        disks = list(session.scalars(select(DiskRow).where(DiskRow.name.in_(params.disks)).order_by(DiskRow.id).with_for_update()))
         taken = [d.name for d in disks if d.pool_id is not None]
-        if taken or len(disks) != len(set(run.params.disks)):
+        if taken or len(disks) != len(set(params.disks)):
             raise NotPossible(f"{say_list(sorted(taken, key=natural_key))} can no longer be taken.", next_step="Withdraw this change and preview again.")
+        roles = {a.disk: a for a in roles_of_new(view, view.pool(pool.name), chosen_disks(view, params.disks), params.serves, params.overrides)}
         for disk in disks:
             # Since it was prepared, its node may have reported the mark of a pool that it did not belong to yet.
-            disk.role, disk.pool_id, disk.reasons = Role.CAPACITY.value, pool.id, []
+            disk.reasons = []
+            give_role(disk, pool.id, roles[disk.name])
         pool.look_reason = f"{say_count(len(disks), 'disk')} joined it"
         return f"{pool.name} has {say_count(len(disks), 'disk')} more."
 
+    def step_bind(self, run: Run[GrowPoolParams]) -> str:
+        return bind(run, run.params.pool)
+
     def withdraw(self, run: Run[GrowPoolParams]) -> None:
-        by_node = _serials(run, free=True)
         run.step = 99  # orders of its own
-        run.tell_nodes({node: {"kind": "release", "disks": disks} for node, disks in by_node.items()})
+        release(run, _serials(run, free=True))
 
 
 def _serials(run: Run[GrowPoolParams], free: bool = False) -> dict[int, list[str]]:
     """Serial numbers of the disks by node; free: only of those that have not joined the pool yet."""
     view = current_view()
-    found: dict[int, list[str]] = defaultdict(list)
-    for name in run.params.disks:
-        disk = view.disk(name)
-        if not (free and disk.pool >= 0):
-            found[view.nodes[disk.node].number].append(disk.serial)
-    return dict(found)
+    return serials_by_node(view, (d for d in chosen_disks(view, run.params.disks) if not (free and d.pool >= 0)))
 
 
-def _effects(preview: Preview, view: SiteView, pool: Pool, disks: list[Disk]) -> None:
+def _effects(preview: Preview, view: SiteView, pool: Pool, assigned: list[Assignment]) -> None:
     """The pool before and after, and what would move: computed on the site as it would be."""
-    numbers = {d.number for d in disks}
     row = view.pool_row(pool)
-    grown = replace(view, disks=tuple(replace(d, pool=row, role=Role.CAPACITY) if d.number in numbers else d for d in view.disks))
-    before, after = pool_space(view, pool), pool_space(grown, pool)
-    moves = plan_levelling(grown, pool, seed=1) if imbalance(grown, pool) > LEVEL_TOLERANCE else None
-    guess = estimate(grown, moves, pool.extent_bytes) if moves is not None else None
-    raw = sum(d.size_bytes for d in disks)
-    added = [Part("+", f"{pool.name} as it is", before.ledger.raw, "bytes"), Part("+", say_count(len(disks), "disk"), raw, "bytes")]
-    preview.rows = [
-        Row(label="Raw", before=Figure("Raw", before.ledger.raw, "bytes"), after=make_figure("Raw", "bytes", added)),
-        Row(
-            label="Usable",
-            before=Figure("Usable", before.usable * pool.extent_bytes, "bytes"),
-            after=Figure("Usable", after.usable * pool.extent_bytes, "bytes"),
-        ),
-        Row(label="Free", before=free_figure(pool, before), after=free_figure(pool, after)),
-        Row(label="Data to move", after=Figure("Data to move", guess.bytes_moved if guess else 0, "bytes")),
+    disks = [view.disk(a.disk) for a in assigned]
+    grown = with_disks(view, (replace(d, pool=row, role=a.role, tier=a.tier) for d, a in zip(disks, assigned, strict=True)))
+    moves = plan_levelling(grown, pool, seed=1) if imbalance(grown, pool) > LEVEL_TOLERANCE else NO_MOVES
+    tell_capacity(preview, view, grown, pool)
+    tell_moves(preview, grown, pool, moves)
+    least = least_moves(grown, pool)
+    preview.rows += [
+        Row(label="Data to move", after=Figure("Data to move", preview.moves_bytes, "bytes")),
+        Row(label="Least that levelling must move", after=Figure("Least that levelling must move", least * pool.extent_bytes, "bytes")),
     ]
-    preview.ledgers = [LedgerOut.of("after", after.ledger), LedgerOut.of("before", before.ledger)]
-    if guess and moves is not None:
-        preview.moves_bytes, preview.seconds, preview.bottleneck = guess.bytes_moved, guess.seconds, guess.bottleneck
-        names = {d.number: d.name for d in view.disks}
-        for to, into in ((moves.to, preview.arriving), (moves.leaves, preview.leaving)):
-            values, counts = np.unique(to, return_counts=True)
-            into.update({names[n]: c * pool.extent_bytes for n, c in zip(values.tolist(), counts.tolist(), strict=True) if n in names})
-    preview.protection = "No extent has fewer copies at any step than before it."
-    stranded = after.ledger.stranded - before.ledger.stranded
+    preview.capacity = [capacity_row(view, pool, "as it is"), capacity_row(grown, pool, f"{pool.name} takes them")]
+    preview.protection = NO_FEWER_COPIES
+    raw = sum(d.size_bytes for d in disks)
+    stranded = pool_space(grown, pool).ledger.stranded - pool_space(view, pool).ledger.stranded
     if stranded > raw // 20:
         level = pool.usual.level
         words = f"{say_size(stranded)} of the {say_size(raw)} cannot be used, because the {level}s are uneven."
         preview.warnings.append(Note(sentence=words, next_step=f"Add disks in the smaller {level}s."))
-    kinds = {MEDIA_WORDS[view.disks[r].media] for r in view.in_pool(pool).tolist()}
-    if strange := sorted({MEDIA_WORDS[d.media] for d in disks} - kinds):
-        words = f"{say_list(strange)} would join {say_list(sorted(kinds))}; every volume will be as slow as the slowest."
+    had = {class_of(d.media, d.bus) for d in view.all_of(pool) if d.role == Role.CAPACITY}
+    new = {class_of(d.media, d.bus) for d, a in zip(disks, assigned, strict=True) if a.role == Role.CAPACITY and a.tier == Tier.BULK}
+    if strange := sorted(new - had):
+        words = f"{say_list([c.words for c in strange])} would join {say_list([c.words for c in sorted(had)])}; every volume will be as slow as the slowest."
         preview.warnings.append(Note(sentence=words))
     preview.warnings += [Note(sentence=f"{d.name} needs a look: {say_list(list(d.watch))}.") for d in disks if d.watch]

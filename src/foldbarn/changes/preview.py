@@ -116,6 +116,40 @@ class LevelRow(BaseModel):
         return cls(**{**asdict(effect), "level": effect.level.value})
 
 
+class RoleRow(BaseModel):
+    """The role one disk takes, and why. bound_to: the cache device that serves it; serves: how many disks it serves."""
+
+    disk: str
+    node: str
+    media: str  # class, in words
+    size_bytes: int
+    role: str
+    tier: str
+    reason: str
+    by_rule: str
+    overridden: bool
+    bound_to: str = ""
+    serves: int = 0
+
+
+class FlowRow(BaseModel):
+    """Bytes that move from one fault domain to another; the source is empty for what lies nowhere."""
+
+    source: str
+    target: str
+    bytes: int
+
+
+class CapacityRow(BaseModel):
+    """A pool's room, in bytes, once a step is done."""
+
+    after: str
+    pool: str
+    raw: int
+    usable: int
+    free: int
+
+
 class Preview(BaseModel):
     """Steps and effects of a change as the site stands at `revision`. `digest` is the same while nothing that matters has changed."""
 
@@ -131,6 +165,12 @@ class Preview(BaseModel):
     ledgers: list[LedgerOut] = Field(default_factory=list)
     domains: list[DomainRow] = Field(default_factory=list)
     domain_level: str = ""
+    roles: list[RoleRow] = Field(default_factory=list)
+    endurance: list[str] = Field(default_factory=list)  # how long flash lasts, whole sentences
+    flows: list[FlowRow] = Field(default_factory=list)
+    capacity: list[CapacityRow] = Field(default_factory=list)  # as it is, and after each step that changes it
+    disks: list[str] = Field(default_factory=list)  # that are to leave
+    disk_sizes: dict[str, int] = Field(default_factory=dict)  # bytes by name, of disks that are to be taken: they must still have them
     arriving: dict[str, int] = Field(default_factory=dict)  # bytes by disk name
     leaving: dict[str, int] = Field(default_factory=dict)
     moves_bytes: int = 0
@@ -149,5 +189,18 @@ class Preview(BaseModel):
 
     def sealed(self) -> Preview:
         """With its digest."""
-        said: dict[str, Any] = self.model_dump(exclude={"revision", "digest", "seconds"})
+        said = _lasting(self.model_dump(exclude={"revision", "digest", "seconds"}))
         return self.model_copy(update={"digest": hashlib.sha256(repr(said).encode()).hexdigest()[:24]})
+
+
+# What consumers have written grows all the time, and moves bytes between two lines of a sum without changing what a change does.
+_GROWS = {"promised", "written", LEDGER_LABELS["promised"], LEDGER_LABELS["written"]}
+
+
+def _lasting(said: Any) -> Any:
+    """Without the lines that grow by themselves."""
+    if isinstance(said, dict):
+        return {key: _lasting(value) for key, value in said.items()}
+    if isinstance(said, list | tuple):
+        return [_lasting(value) for value in said if not (isinstance(value, dict) and (value.get("name") in _GROWS or value.get("label") in _GROWS))]
+    return said

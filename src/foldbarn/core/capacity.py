@@ -6,15 +6,17 @@ rows sum to the raw size exactly.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import combinations
 
 import numpy as np
 
 from foldbarn.core.arrays import Flags, Ints
 from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.placement import usable_fraction
-from foldbarn.core.protection import Level, Protection
-from foldbarn.core.site import Pool, Role, SiteView
+from foldbarn.core.protection import MOST_COPIES, Level, Protection
+from foldbarn.core.site import METADATA_SHARE, Pool, Role, SiteView, Tier, slots_of
+from foldbarn.core.units import say_count, say_size
 
 
 def by_domain(values: Ints, domain_of: Ints) -> tuple[Ints, Ints]:
@@ -71,32 +73,106 @@ def stranded_slots(slots: Ints, domain_of: Ints, protection: Protection) -> dict
 
 @dataclass(frozen=True, slots=True)
 class Healing:
-    """Whether any one loss at a level leaves enough room and domains to make everything whole again.
+    """Whether the worst losses at a level leave enough room and domains to make everything whole again.
 
-    usable: extents that can be held while one loss stays healable; worst: label of the domain whose loss leaves least.
+    usable: extents that can be held while so many losses stay healable; worst: labels of the domains whose loss leaves least.
     """
 
     level: Level
     usable: int
-    worst: int | None
+    worst: tuple[int, ...]
+    losses: int = 1
 
     @property
     def possible(self) -> bool:
         return self.usable > 0
 
 
-def healing(slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, protection: Protection) -> Healing:
-    """What can be held so that, after any one loss at `loss_level`, the rest can hold it all.
+_Pick = tuple[int, tuple[int, ...]]  # room taken out, labels of the lost domains that do it
 
-    slots, spread_of (domain at the protection's level), loss_of (domain at the loss level): [disks].
+
+def healing(slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, protection: Protection, losses: int = 1) -> Healing:
+    """What can be held so that, after any `losses` losses at `loss_level`, the rest can hold it all.
+
+    slots, spread_of (domain at the protection's level), loss_of (domain at the loss level; one of the two nests in
+    the other): [disks].
+
+    Without trying every set: what w strips can use of room c_i is the least, over sets J of j < w domains called full,
+    of (total - room of J) / (w - j). The least of that over losses L as well takes out the most room by j full domains and
+    the losses outside them, which is a knapsack over the domains of the wider level.
     """
-    least, worst = None, None
-    for label in np.unique(loss_of).tolist():
-        kept = loss_of != label
+    if not len(slots):
+        return Healing(loss_level, 0, (), losses)
+    if protection.per_domain > 1:
+        return _healing_by_trying(slots, spread_of, loss_of, loss_level, protection, losses)
+    strips = protection.strips
+    best = _most_taken_out(slots, spread_of, loss_of, strips - 1, losses)
+    total = int(slots.sum())
+    usable, worst = min(((total - best[j][losses][0]) // (strips - j), best[j][losses][1]) for j in range(strips))
+    return Healing(loss_level, usable, worst, losses)
+
+
+def _most_taken_out(slots: Ints, spread_of: Ints, loss_of: Ints, full: int, losses: int) -> list[list[_Pick]]:
+    """The most room that j domains called full (0 to `full`) and h losses outside them (0 to `losses`) take out, [j][h]."""
+    best: list[list[_Pick]] = [[(0, ())] * (losses + 1) for _ in range(full + 1)]
+    for options in _options(slots, spread_of, loss_of, full, losses):
+        before = best
+        best = [row.copy() for row in before]
+        for j in range(full + 1):
+            for h in range(losses + 1):
+                for use_j, use_h, gain, labels in options:
+                    if use_j <= j and use_h <= h and before[j - use_j][h - use_h][0] + gain > best[j][h][0]:
+                        best[j][h] = (before[j - use_j][h - use_h][0] + gain, before[j - use_j][h - use_h][1] + labels)
+    return best
+
+
+def _options(slots: Ints, spread_of: Ints, loss_of: Ints, full: int, losses: int) -> list[list[tuple[int, int, int, tuple[int, ...]]]]:
+    """Per domain of the wider level, the ways to take room out of it: full domains used, losses used, room, labels lost.
+
+    Only domains that can be among the best are listed: a choice uses at most full + losses of them.
+    """
+    loss_in_spread = len(np.unique(spread_of)) <= len(np.unique(loss_of))
+    wide, narrow, most = (spread_of, loss_of, losses) if loss_in_spread else (loss_of, spread_of, full)
+    wide_labels, wide_index = np.unique(wide, return_inverse=True)
+    whole = np.bincount(wide_index, weights=slots, minlength=len(wide_labels)).astype(np.int64)
+    narrow_labels, first, narrow_index = np.unique(narrow, return_index=True, return_inverse=True)
+    parts = np.bincount(narrow_index, weights=slots, minlength=len(narrow_labels)).astype(np.int64)
+    inside = wide_index[first]
+    # The largest parts of every wide domain, in falling order: [wide, most].
+    order = np.lexsort((-parts, inside))
+    rank = np.arange(len(order)) - np.searchsorted(inside[order], inside[order], side="left")
+    top = np.zeros((len(wide_labels), max(most, 1)), dtype=np.int64)
+    who = np.full(top.shape, -1, dtype=np.int64)
+    kept = rank < most
+    top[inside[order][kept], rank[kept]] = parts[order][kept]
+    who[inside[order][kept], rank[kept]] = narrow_labels[order][kept]
+    sums = np.cumsum(top, axis=1)
+    reach = full + losses
+    listed = set(np.argsort(-whole, kind="stable")[:reach].tolist())
+    for a in range(most):
+        listed |= set(np.argsort(-sums[:, a], kind="stable")[:reach].tolist())
+    options: list[list[tuple[int, int, int, tuple[int, ...]]]] = []
+    for w in sorted(listed):
+        if loss_in_spread:
+            mine: list[tuple[int, int, int, tuple[int, ...]]] = [(1, 0, int(whole[w]), ())]
+            mine += [(0, a + 1, int(sums[w, a]), tuple(int(n) for n in who[w, : a + 1] if n >= 0)) for a in range(most)]
+        else:
+            mine = [(0, 1, int(whole[w]), (int(wide_labels[w]),))]
+            mine += [(a + 1, 0, int(sums[w, a]), ()) for a in range(most)]
+        options.append(mine)
+    return options
+
+
+def _healing_by_trying(slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, protection: Protection, losses: int) -> Healing:
+    """Every set of losses in turn; for the nested case, which has few domains."""
+    labels = np.unique(loss_of).tolist()
+    least: tuple[int, tuple[int, ...]] | None = None
+    for lost in combinations(labels, min(losses, len(labels))):
+        kept = ~np.isin(loss_of, lost)
         usable = usable_extents(slots[kept], spread_of[kept], protection)
-        if least is None or usable < least:
-            least, worst = usable, label
-    return Healing(loss_level, least or 0, worst)
+        if least is None or usable < least[0]:
+            least = (usable, lost)
+    return Healing(loss_level, least[0] if least else 0, least[1] if least else (), losses)
 
 
 @dataclass(frozen=True, slots=True)
@@ -107,13 +183,17 @@ class Ledger:
     boot_and_unfit: int = 0
     unclaimed: int = 0
     metadata: int = 0
-    out_of_reach: int = 0  # free, but on disks that cannot be reached now
+    cache: int = 0  # devices that take writes first; they hold nothing for good
+    spare: int = 0  # disks that stand in for one that is given up
+    leaving: int = 0  # free, but on disks that are being retired
+    out_of_reach: int = 0  # free, but on disks that cannot be reached or written now
     stranded: int = 0
     held_back: int = 0
     protection_kept: int = 0  # copies that what is free will need
     protection: int = 0  # copies beyond the first of what volumes take
     moving: int = 0  # reserved for strips on their way
-    volumes: int = 0
+    promised: int = 0  # set aside for volumes and not written yet
+    written: int = 0
     free: int = 0
 
     def rows(self) -> list[tuple[str, int]]:
@@ -123,18 +203,27 @@ class Ledger:
     def __add__(self, other: Ledger) -> Ledger:
         return Ledger(**{name: getattr(self, name) + getattr(other, name) for name in ("raw", *LEDGER_PARTS)})
 
+    @property
+    def volumes(self) -> int:
+        """What volumes take, each extent counted once."""
+        return self.promised + self.written
+
 
 LEDGER_PARTS = (
     "boot_and_unfit",
     "unclaimed",
     "metadata",
+    "cache",
+    "spare",
+    "leaving",
     "out_of_reach",
     "stranded",
     "held_back",
     "protection",
     "protection_kept",
     "moving",
-    "volumes",
+    "promised",
+    "written",
     "free",
 )
 
@@ -142,13 +231,17 @@ LEDGER_LABELS = {
     "boot_and_unfit": "boot and unfit",
     "unclaimed": "unclaimed",
     "metadata": "metadata and remainders",
+    "cache": "cache",
+    "spare": "spare",
+    "leaving": "leaving with their disks",
     "out_of_reach": "out of reach now",
     "stranded": "stranded by uneven domains",
     "held_back": "held back for rebuild",
     "protection": "copies of what volumes take",
     "protection_kept": "copies kept for what is free",
     "moving": "strips on their way",
-    "volumes": "volumes",
+    "promised": "promised, not written",
+    "written": "written",
     "free": "free to use",
 }
 
@@ -157,18 +250,21 @@ LEDGER_LABELS = {
 class PoolSpace:
     """A pool's room under its usual protection. Extents are data; strips are what lies on disks.
 
-    usable: extents the pool holds in all while keeping its headroom; free: extents that can still be added;
-    stranded: strips by domain label.
+    slots, used, usable, free and what follows are of its bulk tier; fast is the same of its fast tier, where it has one.
+    usable: extents the tier holds in all while keeping its headroom; without_headroom: were nothing held back; free: extents
+    that can still be added; stranded: strips by domain label. ledger: of every disk of the pool.
     """
 
     ledger: Ledger
     slots: int
     used: int
     usable: int
+    without_headroom: int
     free: int
     stranded: dict[int, int]
     healing: Healing | None
     extent_bytes: int
+    fast: PoolSpace | None = None
 
     @property
     def full(self) -> float:
@@ -177,8 +273,15 @@ class PoolSpace:
 
     def full_with(self, strips: int) -> float:
         """The same, were this many more strips taken."""
-        room = self.slots - self.ledger.held_back // self.extent_bytes
+        room = self.slots - self.held_back // self.extent_bytes
         return (self.used + strips) / room if room > 0 else 0.0
+
+    @property
+    def held_back(self) -> int:
+        return self.ledger.held_back - (self.fast.ledger.held_back if self.fast else 0)
+
+    def of(self, tier: Tier) -> PoolSpace:
+        return self.fast if tier == Tier.FAST and self.fast else self
 
 
 def account_pool(
@@ -190,17 +293,22 @@ def account_pool(
     headroom_of: Ints | None,
     pool: Pool,
     reachable: Flags | None = None,
+    retiring: Flags | None = None,
+    written: int = 0,
 ) -> PoolSpace:
-    """Accounts for each raw byte of a pool.
+    """Accounts for each raw byte of the disks that hold a pool's strips.
 
     sizes (bytes), used (strips held), spread_of and headroom_of (domain labels at the spread and headroom
-    levels), reachable (can take new strips now; all when None): [disks]. data_extents: extents of the pool's
-    volumes, each counted once; moving: strips on their way, contained in `used`.
+    levels), reachable (can take new strips now; all when None), retiring (none when None): [disks]. data_extents: extents
+    of the pool's volumes, each counted once; moving: strips on their way, contained in `used`; written: bytes of data.
     """
     protection = pool.usual
     strips = protection.strips
     extent = pool.extent_bytes
-    slots = np.array([pool.slots_of(int(s)) for s in sizes], dtype=np.int64)
+    most = (sizes - sizes // METADATA_SHARE) // extent
+    slots = most if retiring is None else np.where(retiring, used, most)
+    leaving = int((most - slots).sum())
+    staying = slots if retiring is None else np.where(retiring, 0, most)
     free_slots = np.maximum(slots - used, 0)
     if reachable is not None:
         free_slots = np.where(reachable, free_slots, 0)
@@ -209,32 +317,33 @@ def account_pool(
     healed: Healing | None = None
     free = free_plain
     if headroom_of is not None and pool.headroom is not None and len(sizes):
-        healed = healing(slots, spread_of, headroom_of, pool.headroom, protection)
+        healed = healing(staying, spread_of, headroom_of, pool.headroom, protection, pool.headroom_losses)
         taken = -(-int(used.sum()) // strips)
         if healed.possible:
             free = max(0, min(free_plain, healed.usable - taken))
     total = int(sizes.sum())
-    raw_left = total - int(slots.sum()) * extent
+    data = data_extents * extent
     ledger = Ledger(
         raw=total,
-        metadata=raw_left,
+        metadata=total - int(most.sum()) * extent,
+        leaving=leaving * extent,
         out_of_reach=(free_raw - int(free_slots.sum())) * extent,
         stranded=(int(free_slots.sum()) - strips * free_plain) * extent,
         held_back=strips * (free_plain - free) * extent,
         protection=(int(used.sum()) - moving - data_extents) * extent,
         protection_kept=(strips - 1) * free * extent,
         moving=moving * extent,
-        volumes=data_extents * extent,
+        promised=data - min(written, data),
+        written=min(written, data),
         free=free * extent,
     )
-    usable = usable_extents(slots, spread_of, protection)
-    if healed is not None and healed.possible:
-        usable = min(usable, healed.usable)
+    without_headroom = usable_extents(staying, spread_of, protection)
     return PoolSpace(
         ledger=ledger,
-        slots=int(slots.sum()),
+        slots=int(staying.sum()),
         used=int(used.sum()),
-        usable=usable,
+        usable=min(without_headroom, healed.usable) if healed is not None and healed.possible else without_headroom,
+        without_headroom=without_headroom,
         free=free,
         stranded=stranded_slots(free_slots, spread_of, protection) if len(sizes) else {},
         healing=healed,
@@ -243,20 +352,31 @@ def account_pool(
 
 
 def pool_space(view: SiteView, pool: Pool) -> PoolSpace:
-    """A pool's account as it stands."""
-    rows = view.in_pool(pool)
-    volumes = view.volumes_of(pool)
-    placed = sum(int((v.placement > 0).any(axis=1).sum()) for v in volumes)
-    incoming = sum(view.incoming.get(int(view.disk_numbers[r]), 0) for r in rows.tolist())
+    """A pool's account as it stands: its tiers, its cache devices and its spare disks."""
+    bulk, *faster = [_tier_space(view, pool, tier) for tier in view.tiers_of(pool)]
+    row = view.pool_row(pool)
+    aside = {role: sum(d.size_bytes for d in view.disks if d.pool == row and d.role == role) for role in (Role.CACHE, Role.SPARE)}
+    ledger = bulk.ledger + Ledger(raw=sum(aside.values()), cache=aside[Role.CACHE], spare=aside[Role.SPARE])
+    for space in faster:
+        ledger += space.ledger
+    return replace(bulk, ledger=ledger, fast=faster[0] if faster else None)
+
+
+def _tier_space(view: SiteView, pool: Pool, tier: Tier) -> PoolSpace:
+    rows = view.in_pool(pool, tier)
+    volumes = [v for v in view.volumes_of(pool) if v.tier == tier]
+    numbers = view.disk_numbers[rows].tolist() if view.incoming else []
     return account_pool(
-        np.array([view.disks[r].size_bytes for r in rows.tolist()], dtype=np.int64),
+        view.disk_sizes[rows],
         view.disk_used[rows],
-        placed,
-        incoming,
+        sum(v.extents_somewhere for v in volumes),
+        sum(view.incoming.get(n, 0) for n in numbers),
         view.domain_of(pool.usual.level)[rows],
         view.domain_of(pool.headroom)[rows] if pool.headroom else None,
         pool,
-        view.disk_ready[rows],
+        view.disk_open[rows],
+        view.disk_retiring[rows],
+        sum(v.written_bytes for v in volumes),
     )
 
 
@@ -277,11 +397,126 @@ def free_figure(pool: Pool, space: PoolSpace) -> Figure:
     """How much can still be written at the pool's usual protection, opened into its sum."""
     ledger = space.ledger
     parts = [Part("+", f"disks of {pool.name}", ledger.raw, "bytes")]
-    for name in ("metadata", "out_of_reach", "stranded", "held_back", "protection", "moving", "volumes"):
-        amount = getattr(ledger, name)
-        if amount:
-            parts.append(Part("−", LEDGER_LABELS[name], amount, "bytes"))
+    taken_off = ((name, getattr(ledger, name)) for name in LEDGER_PARTS if name not in ("protection_kept", "free"))
+    parts += [Part("−", LEDGER_LABELS[name], amount, "bytes") for name, amount in taken_off if amount]
     parts.append(Part("÷", f"{pool.usual.copies} copies, its usual protection", pool.usual.copies, "count"))
     return make_figure(
         f"Free in {pool.name}", "bytes", parts, "A volume with another number of copies fits more or less than this. Nothing here counts on compression."
     )
+
+
+# What other protections would give, and what to buy. ---------------------------------------------------
+
+
+@dataclass(frozen=True, slots=True)
+class UsableRow:
+    """What the disks of a pool hold under one protection: bytes in all without and with headroom. why_not: in a sentence, where it cannot be held.
+
+    heals: whether the headroom's losses could be healed at all under it.
+    """
+
+    protection: Protection
+    domains: int
+    usable: int
+    with_headroom: int
+    heals: bool
+    why_not: str = ""
+
+
+def usable_by_protection(view: SiteView, pool: Pool) -> list[UsableRow]:
+    """Usable space for one to five copies at every level the site has, the widest level first; those the domains do not allow say why."""
+    rows = view.in_pool(pool, Tier.BULK)
+    slots = view.disk_slots[rows]
+    found = []
+    for level in Level:
+        spread_of = view.domain_of(level)[rows]
+        domains = len(np.unique(spread_of[slots > 0]))
+        for copies in range(1, MOST_COPIES + 1):
+            if copies == 1 and level != Level.DISK:
+                continue  # one copy is kept apart from nothing
+            protection = Protection(copies, level)
+            if domains < copies:
+                why = f"It needs {say_count(copies, level.value)}; there {'is' if domains == 1 else 'are'} {domains}."
+                found.append(UsableRow(protection, domains, 0, 0, False, why))
+                continue
+            usable = usable_extents(slots, spread_of, protection)
+            healed = healing(slots, spread_of, view.domain_of(pool.headroom)[rows], pool.headroom, protection, pool.headroom_losses) if pool.headroom else None
+            held = min(usable, healed.usable) if healed and healed.possible else usable
+            found.append(UsableRow(protection, domains, usable * pool.extent_bytes, held * pool.extent_bytes, bool(healed and healed.possible)))
+    return found
+
+
+@dataclass(frozen=True, slots=True)
+class Addition:
+    """Something that could be bought, and what it would raise: usable bytes with headroom, at the pool's usual protection."""
+
+    what: str
+    raw_bytes: int
+    gain_bytes: int
+
+    @property
+    def yield_(self) -> float:
+        """Usable bytes gained for each raw byte bought."""
+        return self.gain_bytes / self.raw_bytes
+
+
+def best_additions(view: SiteView, pool: Pool, most: int = 6) -> list[Addition]:
+    """What would raise usable space most, found by trying each: one more disk of any size in use, in every node that differs from the
+    others; one more node like any that it has, in every rack; such a node in a rack of its own. By what it gains for each byte bought.
+    """
+    rows = view.in_pool(pool, Tier.BULK)
+    slots = view.disk_slots[rows]
+    if not len(rows) or not slots.any():
+        return []
+    row = _Trial(view, pool, rows, slots)
+    sizes = sorted({int(s) for s in view.disk_sizes[rows][slots > 0].tolist()})
+    found: list[Addition] = []
+    boxes = {box: tuple(sorted(view.disk_sizes[rows][view.disk_box[rows] == box].tolist())) for box in np.unique(view.disk_box[rows]).tolist()}
+    rack_of = {int(b): int(r) for b, r in zip(view.disk_box[rows].tolist(), view.disk_rack[rows].tolist(), strict=True)}
+    seen: set[tuple[int, tuple[int, ...]]] = set()
+    names = view.domain_names(Level.NODE)
+    for box, inside in boxes.items():
+        if (rack_of[box], inside) in seen:
+            continue  # a disk in this node does the same as in its like
+        seen.add((rack_of[box], inside))
+        found += [Addition(f"a disk of {say_size(size)} in {names[box]}", size, row.gain([size], box=box, rack=rack_of[box])) for size in sizes]
+    shapes = sorted(set(boxes.values()), key=lambda s: (-sum(s), s))[:4]
+    for shape in shapes:
+        words = f"a node with {say_count(len(shape), 'disk')}, {say_size(sum(shape))}"
+        found += [Addition(f"{words}, in {view.racks[r].name}", sum(shape), row.gain(list(shape), rack=r)) for r in sorted(set(rack_of.values()))]
+        found.append(Addition(f"{words}, in a rack of its own", sum(shape), row.gain(list(shape))))
+    found = [a for a in found if a.gain_bytes > 0]
+    return sorted(found, key=lambda a: (-a.yield_, a.raw_bytes, a.what))[:most]
+
+
+class _Trial:
+    """Tries additions: usable space with headroom, before and with more disks."""
+
+    def __init__(self, view: SiteView, pool: Pool, rows: Ints, slots: Ints) -> None:
+        self.view, self.pool, self.slots = view, pool, slots
+        self.labels = {level: view.domain_of(level)[rows] for level in Level}
+        self.before = self._usable(slots, self.labels)
+
+    def _usable(self, slots: Ints, labels: dict[Level, Ints]) -> int:
+        protection, pool = self.pool.usual, self.pool
+        usable = usable_extents(slots, labels[protection.level], protection)
+        if pool.headroom:
+            healed = healing(slots, labels[protection.level], labels[pool.headroom], pool.headroom, protection, pool.headroom_losses)
+            usable = min(usable, healed.usable) if healed.possible else usable
+        return usable
+
+    def gain(self, sizes: list[int], box: int = -1, rack: int = -1) -> int:
+        """Bytes that these disks add, in this node and rack; -1 for a new one, which stands in the first room or, alone, in a new one."""
+        view = self.view
+        room = view.racks[rack].room if rack >= 0 else len(view.rooms)
+        place = {
+            Level.ROOM: room,
+            Level.RACK: rack if rack >= 0 else len(view.racks),
+            Level.NODE: box if box >= 0 else len(view.nodes) + len(view.enclosures),
+        }
+        added = np.array([slots_of(s, self.pool.extent_bytes) for s in sizes], dtype=np.int64)
+        labels = {
+            level: np.concatenate([old, len(view.disks) + np.arange(len(sizes)) if level == Level.DISK else np.full(len(sizes), place[level])])
+            for level, old in self.labels.items()
+        }
+        return max(0, self._usable(np.concatenate([self.slots, added]), labels) - self.before) * self.pool.extent_bytes

@@ -48,6 +48,8 @@ class ReportedDisk:
     health: Health = field(default_factory=Health)
     paths: tuple[str, ...] = ()  # kernel names under which the node sees it
     enclosure: str = ""  # id of the box it says it stands in
+    bus: str = ""  # as lsblk's TRAN; empty where not known
+    rated_bytes: int = 0  # bytes that may be written in its life; 0 where not known
     inspected: bool = True  # false where only the BMC or a text tells of it: nobody has looked at what it carries
 
     @property

@@ -10,10 +10,11 @@ from functools import cached_property
 import numpy as np
 
 from foldbarn.core.capacity import PoolSpace, pool_space
+from foldbarn.core.healing import healing_sentence
 from foldbarn.core.loss import DataState, Fate, fate
 from foldbarn.core.quorum import majority
 from foldbarn.core.site import Contact, Disk, Node, Pool, Role, SiteView, Volume
-from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.units import say_count, say_list
 
 
 class Lamp(StrEnum):
@@ -252,19 +253,3 @@ class Outlook:
     def _ago(self, since: float) -> str:
         seconds = max(0, round(self.now - since))
         return f"{seconds} s ago" if seconds < 120 else f"{seconds // 60} min ago" if seconds < 7200 else f"{seconds // 3600} h ago"
-
-
-def healing_sentence(view: SiteView, pool: Pool, space: PoolSpace) -> str:
-    """What can be lost and still be rebuilt, in words."""
-    protection = pool.usual
-    rows = view.in_pool(pool)
-    domains = len(np.unique(view.domain_of(protection.level)[rows]))
-    held = say_size(space.ledger.held_back)
-    if space.healing is None:
-        return "Nothing is held back for rebuilding; what can be rebuilt depends on what is free at the time."
-    if not space.healing.possible:
-        return (
-            f"After losing any one {space.healing.level} nothing can be rebuilt until it returns: {say_count(domains, protection.level.value)} "
-            f"hold{'s' if domains == 1 else ''} {say_count(protection.copies, 'copy', 'copies')} of everything."
-        )
-    return f"After losing any one {space.healing.level} everything can be rebuilt; {held} raw is held back for it."

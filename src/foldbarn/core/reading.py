@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
+from dataclasses import replace
 from typing import Any
 
 from foldbarn.core.errors import NotPossible
@@ -37,7 +38,9 @@ def read_inventory(report: Any) -> Inventory:
             position=int(node.get("position", 0)),
             cores=int(node.get("cores", 0)),
             memory_bytes=int(node.get("memory_bytes", 0)),
-            disks=read_disks(node["name"], report["lsblk"], report.get("smartctl", {}), report.get("bays", {}), report.get("enclosures", {})),
+            disks=read_disks(
+                node["name"], report["lsblk"], report.get("smartctl", {}), report.get("bays", {}), report.get("enclosures", {}), report.get("endurance", {})
+            ),
             ports=read_ports(links, report.get("purposes", {}), report.get("neighbours", {})),
         )
     except (KeyError, TypeError, ValueError, AttributeError) as error:
@@ -45,11 +48,16 @@ def read_inventory(report: Any) -> Inventory:
 
 
 def read_disks(
-    node: str, lsblk: Any, smart: Mapping[str, Any] | None = None, bays: Mapping[str, str] | None = None, enclosures: Mapping[str, str] | None = None
+    node: str,
+    lsblk: Any,
+    smart: Mapping[str, Any] | None = None,
+    bays: Mapping[str, str] | None = None,
+    enclosures: Mapping[str, str] | None = None,
+    endurance: Mapping[str, int] | None = None,
 ) -> tuple[ReportedDisk, ...]:
     """The disks that lsblk lists, joined where one is seen through several paths.
 
-    smart: by device path or by serial number, what smartctl prints; bays, enclosures: by serial number, where it sits.
+    smart: by device path or by serial number, what smartctl prints; the others by serial number: where it sits, bytes it is rated for.
     """
     smart, bays, enclosures = smart or {}, bays or {}, enclosures or {}
     try:
@@ -68,7 +76,8 @@ def read_disks(
         except (KeyError, TypeError, AttributeError) as error:
             name = device.get("name", "?") if isinstance(device, dict) else "?"
             raise NotPossible(f"Block device {name} is not as lsblk prints it: {type(error).__name__} at {error}.") from error
-    return tuple(join_paths(node, disks))
+    ratings = {serial: read_bytes(value, f"The rating of disk {serial}") for serial, value in (endurance or {}).items()}
+    return tuple(join_paths(node, [replace(d, rated_bytes=ratings.get(d.serial, 0)) for d in disks] if ratings else disks))
 
 
 def _read_disk(device: Mapping[str, Any], smart: Mapping[str, Any], bays: Mapping[str, str], enclosures: Mapping[str, str]) -> ReportedDisk:
@@ -84,6 +93,7 @@ def _read_disk(device: Mapping[str, Any], smart: Mapping[str, Any], bays: Mappin
         wwn=plain_wwn(device.get("wwn")),
         model=str(device.get("model") or "").strip(),
         media=media_of(name, device.get("tran"), _flag(device.get("rota"))),
+        bus=str(device.get("tran") or "").lower(),
         size_bytes=read_bytes(device["size"], f"Disk {name}"),
         boot=any(m in BOOT_MOUNTS for m in mounts),
         mounted=tuple(mounts),

@@ -9,7 +9,9 @@ import numpy as np
 from foldbarn.core.arrays import Disks, Flags, Ints
 from foldbarn.core.media import PROFILES
 from foldbarn.core.placement import deal_shares, quotas, shares
-from foldbarn.core.site import Pool, SiteView, Volume
+from foldbarn.core.protection import Level
+from foldbarn.core.site import Pool, SiteView, Tier, Volume
+from foldbarn.core.units import say_size
 
 _ROUNDS = 24
 LEVEL_TOLERANCE = 0.10  # a disk may be off by this share of what it should hold before levelling is worth its moves
@@ -35,6 +37,10 @@ class Moves:
         return len(self.volume)
 
 
+_NONE = np.zeros(0, dtype=np.int64)
+NO_MOVES = Moves(_NONE, _NONE, _NONE, _NONE.astype(np.int32), _NONE.astype(np.int32))
+
+
 def lost_strips(view: SiteView, volume: Volume) -> Flags:
     """Strips to be remade, [extents, strips]: nowhere, or on a disk away beyond its grace time, with a source left to read."""
     rows = view.rows(volume)
@@ -44,19 +50,28 @@ def lost_strips(view: SiteView, volume: Volume) -> Flags:
     return lost
 
 
-def plan_rebuild(view: SiteView, pool: Pool, seed: int, busy: dict[tuple[int, int, int], int] | None = None) -> Moves:
+def open_room(view: SiteView, pool: Pool, tier: Tier) -> Ints:
+    """Strips that each disk can take now for a tier of a pool, [disks] over all disks."""
+    room = np.zeros(len(view.disks), dtype=np.int64)
+    rows = view.in_pool(pool, tier)
+    room[rows] = np.where(view.disk_open[rows] & ~view.disk_given_up[rows], view.disk_free[rows], 0)
+    return room
+
+
+def plan_rebuild(view: SiteView, pool: Pool, seed: int, busy: dict[tuple[int, int, int], int] | None = None, prefer: Disks | None = None) -> Moves:
     """A place for every lost strip of a pool, keeping the spread and filling disks in proportion to their free room.
 
-    busy: (volume, extent, strip) already on their way, with the number of the disk they go to; they are left out. Deterministic in the seed.
+    prefer: numbers of disks that get what they can hold first.
+    busy: (volume, extent, strip) already on their way, with the number of the disk they go to; they are left out.
+    Deterministic in the seed.
     """
     rng = np.random.default_rng(seed)
-    pool_rows = view.in_pool(pool)
-    room = np.zeros(len(view.disks), dtype=np.int64)
-    room[pool_rows] = np.where(view.disk_ready[pool_rows] & ~view.disk_given_up[pool_rows], view.disk_free[pool_rows], 0)
+    rooms = {tier: open_room(view, pool, tier) for tier in Tier}
     done: list[Moves] = []
     stuck = 0
     for volume in view.volumes_of(pool):
         lost = lost_strips(view, volume)
+        room = rooms[volume.tier]
         domain_of = view.domain_of(volume.protection.level)
         domains = np.append(domain_of, -1)[view.rows(volume)]
         domains[lost] = -1  # a lost strip forbids nothing; one on its way forbids where it goes
@@ -71,14 +86,30 @@ def plan_rebuild(view: SiteView, pool: Pool, seed: int, busy: dict[tuple[int, in
             if not len(extents):
                 continue
             others = np.delete(domains[extents], strip, axis=1)
-            to = _deal(others, room, domain_of, view.disk_node, rng)
+            to = _deal_in_turn(others, room, [np.isin(view.disk_numbers, prefer)] if prefer is not None else [], domain_of, view.disk_node, rng)
             good = to >= 0
             stuck += int((~good).sum())
             domains[extents[good], strip] = domain_of[to[good]]
             done.append(_moves(view, volume, extents[good], strip, to[good]))
-    joined = _join(done)
+    joined = join_moves(done)
     why = f"{stuck:,} strips have no place: no other domain with room is free of their extent's other strips." if stuck else ""
     return Moves(joined.volume, joined.extent, joined.strip, joined.leaves, joined.to, stuck, why)
+
+
+def _deal_in_turn(forbidden: Ints, room: Ints, first: list[Flags | Ints], domain_of: Ints, node_of: Ints, rng: np.random.Generator) -> Ints:
+    """As _deal, but offering only part of the room first: on flagged disks, or no more than these numbers; then all of it."""
+    to = np.full(len(forbidden), -1, dtype=np.int64)
+    for part in [*first, None]:
+        waiting = np.flatnonzero(to < 0)
+        offer = room.copy() if part is None else np.where(part, room, 0) if part.dtype == np.bool_ else np.minimum(part, room)
+        if not len(waiting) or not offer.any():
+            continue
+        before = offer.copy()
+        to[waiting] = _deal(forbidden[waiting], offer, domain_of, node_of, rng)
+        room -= before - offer
+        if part is not None and part.dtype != np.bool_:
+            part -= np.minimum(part, before - offer)
+    return to
 
 
 def _deal(forbidden: Ints, room: Ints, domain_of: Ints, node_of: Ints, rng: np.random.Generator) -> Ints:
@@ -129,16 +160,16 @@ def deal_by_domain(room: Ints, domain_of: Ints, node_of: Ints, total: int) -> In
 
 
 def level_targets(view: SiteView, pool: Pool) -> Ints:
-    """Strips each disk of a pool should hold, [disks] over all disks: every volume in shares of the reachable room."""
+    """Strips each disk of a pool should hold, [disks] over all disks: every volume in shares of the room it can reach, in its tier."""
     targets = np.zeros(len(view.disks), dtype=np.int64)
-    rows = view.in_pool(pool)
-    slots = np.where(view.disk_ready[rows], view.disk_slots[rows], 0)
-    wishes: dict[tuple[str, int, int], int] = {}
+    wishes: dict[tuple[str, str, int, int], int] = {}
     for v in view.volumes_of(pool):
-        key = (v.protection.level.value, v.protection.strips, v.protection.per_domain)
+        key = (v.tier.value, v.protection.level.value, v.protection.strips, v.protection.per_domain)
         wishes[key] = wishes.get(key, 0) + v.extents
-    for (level, strips, per_domain), extents in sorted(wishes.items()):
-        domain_of = view.domain_of(type(pool.usual.level)(level))[rows]
+    for (tier, level, strips, per_domain), extents in sorted(wishes.items()):
+        rows = view.in_pool(pool, Tier(tier))
+        slots = np.where(view.disk_open[rows], view.disk_slots[rows], 0)
+        domain_of = view.domain_of(Level(level))[rows]
         labels, index = np.unique(domain_of, return_inverse=True)
         room = np.bincount(index, weights=slots, minlength=len(labels)).astype(np.int64)
         if np.count_nonzero(room) * per_domain < strips:
@@ -165,7 +196,7 @@ def _spread_target(slots: Ints, node_of: Ints, amount: int) -> Ints:
 def imbalance(view: SiteView, pool: Pool) -> float:
     """The furthest that a reachable disk of a pool is from its target, as a share of the target; 0 is level."""
     rows = view.in_pool(pool)
-    rows = rows[view.disk_ready[rows]]
+    rows = rows[view.disk_open[rows]]
     if not len(rows):
         return 0.0
     targets = level_targets(view, pool)[rows]
@@ -185,17 +216,21 @@ def plan_levelling(view: SiteView, pool: Pool, seed: int) -> Moves:
     At most one strip of an extent moves. Surplus that spread keeps in place is counted in `stuck`.
     """
     rng = np.random.default_rng(seed)
-    rows = view.in_pool(pool)
     targets = level_targets(view, pool)
-    surplus = np.zeros(len(view.disks) + 1, dtype=np.int64)
-    surplus[rows] = np.where(view.disk_ready[rows], view.disk_used[rows] - targets[rows], 0)
-    need = np.maximum(-surplus[:-1], 0)
-    need = np.minimum(need, view.disk_free)
-    total = int(np.maximum(surplus, 0).sum())
+    surpluses, needs = {}, {}
+    for tier in Tier:
+        rows = view.in_pool(pool, tier)
+        surpluses[tier] = np.zeros(len(view.disks) + 1, dtype=np.int64)
+        surpluses[tier][rows] = np.where(view.disk_ready[rows], view.disk_used[rows] - targets[rows], 0)
+        needs[tier] = np.minimum(np.maximum(-surpluses[tier][:-1], 0), open_room(view, pool, tier))
+    total = sum(int(np.maximum(surplus, 0).sum()) for surplus in surpluses.values())
     done: list[Moves] = []
     moved = 0
     volumes = view.volumes_of(pool)
     for volume in sorted(volumes, key=lambda v: -v.extents):
+        surplus, need = surpluses[volume.tier], needs[volume.tier]
+        if not need.any() or not (surplus > 0).any():
+            continue
         domain_of = view.domain_of(volume.protection.level)
         held = view.rows(volume)
         domains = np.append(domain_of, -1)[held]
@@ -208,9 +243,43 @@ def plan_levelling(view: SiteView, pool: Pool, seed: int) -> Moves:
             moving[picked] = True
             moved += len(picked)
             done.append(_moves(view, volume, picked, strip, to))
-    joined = _join(done)
+    joined = join_moves(done)
     stuck = total - moved
     why = f"{stuck:,} strips stay where they are: moving them would break their volume's spread." if stuck else ""
+    return Moves(joined.volume, joined.extent, joined.strip, joined.leaves, joined.to, stuck, why)
+
+
+def plan_drain(view: SiteView, pool: Pool, seed: int, prefer: Disks | None = None) -> Moves:
+    """A new place for every strip that can be read on disks being retired: first on the disks with these numbers, then where levelling
+    wants more, then wherever there is room. The extent's other strips, on such disks too, keep their domains until they move.
+
+    Strips that no place keeps apart are counted in `stuck`. Strips on such disks that cannot be read are for plan_rebuild.
+    """
+    rng = np.random.default_rng(seed)
+    targets = level_targets(view, pool)
+    rooms = {tier: open_room(view, pool, tier) for tier in Tier}
+    wants = {tier: np.minimum(room, np.maximum(targets - view.disk_used, 0)) for tier, room in rooms.items()}
+    preferred = np.isin(view.disk_numbers, prefer) if prefer is not None else np.zeros(len(view.disks), dtype=np.bool_)
+    leaving = np.append(view.disk_retiring & view.disk_ready, False)
+    done: list[Moves] = []
+    stuck = 0
+    for volume in sorted(view.volumes_of(pool), key=lambda v: -v.extents):
+        held = view.rows(volume)
+        if not leaving[held].any():
+            continue
+        room, want = rooms[volume.tier], wants[volume.tier]
+        domain_of = view.domain_of(volume.protection.level)
+        domains = np.append(domain_of, -1)[held]
+        for strip in range(volume.protection.strips):
+            extents = np.flatnonzero(leaving[held[:, strip]])
+            others = np.delete(domains[extents], strip, axis=1)
+            to = _deal_in_turn(others, room, [preferred, want], domain_of, view.disk_node, rng)
+            good = to >= 0
+            stuck += int((~good).sum())
+            domains[extents[good], strip] = domain_of[to[good]]
+            done.append(_moves(view, volume, extents[good], strip, to[good]))
+    joined = join_moves(done)
+    why = f"{stuck:,} strips cannot leave: no other domain with room is free of their extent's other strips." if stuck else ""
     return Moves(joined.volume, joined.extent, joined.strip, joined.leaves, joined.to, stuck, why)
 
 
@@ -252,10 +321,10 @@ def _moves(view: SiteView, volume: Volume, extents: Ints, strip: int, to: Ints) 
     )
 
 
-def _join(parts: list[Moves]) -> Moves:
+def join_moves(parts: list[Moves]) -> Moves:
+    """Moves one after the other; what is stuck is not carried over."""
     if not parts:
-        none = np.zeros(0, dtype=np.int64)
-        return Moves(none, none, none, none.astype(np.int32), none.astype(np.int32))
+        return NO_MOVES
     return Moves(
         np.concatenate([p.volume for p in parts]),
         np.concatenate([p.extent for p in parts]),
@@ -298,8 +367,8 @@ class Estimate:
     bottleneck: str
 
 
-def estimate(view: SiteView, moves: Moves, extent_bytes: int) -> Estimate:
-    """How long the moves take at least, were nothing else to use the disks and ports."""
+def estimate(view: SiteView, moves: Moves, extent_bytes: int, rate: int = 0) -> Estimate:
+    """How long the moves take at least, were nothing else to use the disks and ports. rate: most bytes per second over all; 0 for no limit."""
     if not len(moves):
         return Estimate(0.0, 0, "")
     come, _ = sources(view, moves)
@@ -316,6 +385,10 @@ def estimate(view: SiteView, moves: Moves, extent_bytes: int) -> Estimate:
     received = np.bincount(node_of[to_rows][crossing], minlength=len(ports)) * extent_bytes / ports
     worst_disk, worst_node = int(np.argmax(disk_seconds)), int(np.argmax(np.maximum(sent, received)))
     node_seconds = float(max(sent[worst_node], received[worst_node]))
-    if node_seconds > disk_seconds[worst_disk]:
-        return Estimate(node_seconds, len(moves) * extent_bytes, f"the ports of {view.nodes[worst_node].name}")
-    return Estimate(float(disk_seconds[worst_disk]), len(moves) * extent_bytes, view.disks[worst_disk].name)
+    moved = len(moves) * extent_bytes
+    found = Estimate(float(disk_seconds[worst_disk]), moved, view.disks[worst_disk].name)
+    if node_seconds > found.seconds:
+        found = Estimate(node_seconds, moved, f"the ports of {view.nodes[worst_node].name}")
+    if rate and moved / rate > found.seconds:
+        found = Estimate(moved / rate, moved, f"the limit of {say_size(rate)}/s")
+    return found

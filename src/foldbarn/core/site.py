@@ -35,8 +35,28 @@ class Role(StrEnum):
 
     BOOT = "boot"
     CAPACITY = "capacity"
+    CACHE = "cache"  # takes writes first for the capacity disks of its node that are bound to it
+    SPARE = "spare"  # of a pool, and stands in for a disk that is given up
     UNCLAIMED = "unclaimed"
     UNFIT = "unfit"
+
+
+POOLED = frozenset({Role.CAPACITY, Role.CACHE, Role.SPARE})  # roles that belong to a pool
+
+
+class Tier(StrEnum):
+    """Media of a pool by speed. A pool without a fast tier is all bulk."""
+
+    FAST = "fast"
+    BULK = "bulk"
+
+
+class Priority(StrEnum):
+    """Who waits when consumers' work and copying want the same disk."""
+
+    CONSUMERS = "consumers"  # copying takes what is left over
+    EVEN = "even"  # copying gets at least half of a disk
+    COPYING = "copying"  # copying gets all it can use
 
 
 @dataclass(frozen=True, slots=True)
@@ -112,6 +132,11 @@ class Disk:
     paths: tuple[str, ...] = ()  # node:name under which it is seen, the first by the node that carries it
     missing_paths: tuple[str, ...] = ()
     lit: bool = False  # its location light
+    bus: str = ""  # how it is attached, such as sata, sas, nvme; empty where not known
+    tier: Tier = Tier.BULK  # of a capacity disk
+    retiring: bool = False  # it is being emptied and takes nothing new
+    rated_bytes: int = 0  # what may be written to it in its life (JESD218's TBW); 0 where not known
+    role_reason: str = ""  # why a person chose another role than the rule
 
     @property
     def why(self) -> list[str]:
@@ -123,13 +148,24 @@ class Disk:
         """Whether clearing it would make it fit; never for a boot disk or one in use."""
         return self.role == Role.UNFIT and clearable([reason.code for reason in self.reasons])
 
+    @property
+    def writable(self) -> bool:
+        """Whether it may be given anything new, as far as the disk itself goes."""
+        return not self.retiring and NOT_WRITABLE.isdisjoint(reason.code for reason in self.reasons)
 
+
+NOT_WRITABLE = frozenset({"read-only", "failing", "shrunk"})
 METADATA_SHARE = 100  # one part in this many of a pooled disk holds metadata; common practice is about 1 %
 
 
 @dataclass(frozen=True, slots=True)
 class Pool:
-    """Disks that volumes draw from. `usual` is the protection offered first; `headroom` the level at which one loss must be healable."""
+    """Disks that volumes draw from.
+
+    usual: the protection offered first; headroom, headroom_losses: so many losses of things at that level must be healable.
+    allocation_bytes: sizes of volumes are rounded up to a multiple of it; overcommit_cap: most that may be promised over usable.
+    rebuild_rate, level_rate: bytes per second over all disks, 0 for no limit; daily_writes: bytes that consumers are expected to write in a day.
+    """
 
     number: int
     name: str
@@ -138,6 +174,14 @@ class Pool:
     headroom: Level | None
     fill_line: float = 0.85
     forming: bool = False  # its disks are still being prepared
+    headroom_losses: int = 1
+    allocation_bytes: int = 1 << 30
+    overcommit_cap: float = 1.0
+    encrypted: bool = False
+    rebuild_rate: int = 0
+    level_rate: int = 0
+    priority: Priority = Priority.CONSUMERS
+    daily_writes: int = 0
 
     def slots_of(self, size_bytes: int) -> int:
         """Strips that a disk of this size holds after metadata; what is left below one strip goes unused."""
@@ -160,10 +204,17 @@ class Volume:
     protection: Protection
     placement: Disks
     forming: bool = False  # its strips are still being made
+    tier: Tier = Tier.BULK
+    written_bytes: int = 0  # of its data, as far as its nodes have told
 
     @property
     def extents(self) -> int:
         return len(self.placement)
+
+    @property
+    def extents_somewhere(self) -> int:
+        """Extents with at least one strip on a disk."""
+        return int(self.placement.any(axis=1).sum())
 
 
 @dataclass(frozen=True, slots=True)
@@ -258,13 +309,32 @@ class SiteView:
         return [thing.name for thing in things[level]]
 
     @cached_property
+    def disk_sizes(self) -> Ints:
+        return np.array([d.size_bytes for d in self.disks], dtype=np.int64)
+
+    @cached_property
     def disk_pool(self) -> Ints:
-        return np.array([d.pool for d in self.disks], dtype=np.int64)
+        """Row of the pool for which each disk holds strips; -1 for a disk that holds none: outside pools, cache or spare."""
+        return np.array([d.pool if d.role == Role.CAPACITY else -1 for d in self.disks], dtype=np.int64)
+
+    @cached_property
+    def disk_fast(self) -> Flags:
+        return np.array([d.tier == Tier.FAST for d in self.disks], dtype=np.bool_)
+
+    @cached_property
+    def disk_retiring(self) -> Flags:
+        return np.array([d.retiring for d in self.disks], dtype=np.bool_)
+
+    @cached_property
+    def disk_most(self) -> Ints:
+        """Strips each disk could hold for its pool by its size; 0 for a disk that holds none."""
+        extents = np.array([*(p.extent_bytes for p in self.pools), 1], dtype=np.int64)[self.disk_pool]
+        return np.where(self.disk_pool >= 0, (self.disk_sizes - self.disk_sizes // METADATA_SHARE) // extents, 0)
 
     @cached_property
     def disk_slots(self) -> Ints:
-        """Strips each disk holds for its pool; 0 outside pools."""
-        return np.array([self.pools[d.pool].slots_of(d.size_bytes) if d.pool >= 0 else 0 for d in self.disks], dtype=np.int64)
+        """The same, but 0 for a disk that is being emptied."""
+        return np.where(self.disk_retiring, 0, self.disk_most) if self.disks else self.disk_most
 
     @cached_property
     def disk_ready(self) -> Flags:
@@ -274,11 +344,17 @@ class SiteView:
         return present & heard[self.disk_node] if self.disks else present
 
     @cached_property
+    def disk_open(self) -> Flags:
+        """Disks that can take new strips now."""
+        writable = np.array([d.writable for d in self.disks], dtype=np.bool_)
+        return writable & self.disk_ready
+
+    @cached_property
     def disk_given_up(self) -> Flags:
-        """Disks that have been away longer than the grace time: what they held is to be rebuilt elsewhere."""
+        """Disks that have been away longer than the grace time, or are away and being retired: what they held is to be rebuilt elsewhere."""
         nodes = np.array([n.given_up for n in self.nodes], dtype=np.bool_)
         disks = np.array([d.given_up for d in self.disks], dtype=np.bool_)
-        return disks | nodes[self.disk_node] if self.disks else disks
+        return disks | nodes[self.disk_node] | (self.disk_retiring & ~self.disk_ready) if self.disks else disks
 
     @cached_property
     def row_of_number(self) -> Disks:
@@ -333,9 +409,22 @@ class SiteView:
     def pool_row(self, pool: Pool) -> int:
         return next(i for i, other in enumerate(self.pools) if other.number == pool.number)
 
-    def in_pool(self, pool: Pool) -> Ints:
-        """Rows of a pool's disks."""
-        return np.flatnonzero(self.disk_pool == self.pool_row(pool))
+    def in_pool(self, pool: Pool, tier: Tier | None = None) -> Ints:
+        """Rows of the disks that hold strips for a pool, or for one tier of it."""
+        mine = self.disk_pool == self.pool_row(pool)
+        if tier is not None and len(mine):
+            mine &= self.disk_fast == (tier == Tier.FAST)
+        return np.flatnonzero(mine)
+
+    def all_of(self, pool: Pool) -> list[Disk]:
+        """Every disk of a pool: capacity, cache and spare."""
+        row = self.pool_row(pool)
+        return [d for d in self.disks if d.pool == row]
+
+    def tiers_of(self, pool: Pool) -> list[Tier]:
+        """The tiers a pool has, bulk first."""
+        fast = self.disk_fast[self.in_pool(pool)]
+        return [Tier.BULK, *([Tier.FAST] if fast.any() else [])]
 
     def volumes_of(self, pool: Pool) -> list[Volume]:
         row = self.pool_row(pool)

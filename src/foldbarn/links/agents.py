@@ -51,6 +51,13 @@ class Agent:
         asked = time.time()
         return _with_offset(_body(self._ask("GET", "/v1/report")), asked)
 
+    def uptime(self) -> float:
+        """Seconds that its own clock has run."""
+        found = _body(self._ask("GET", "/v1/report")).get("uptime")
+        if not isinstance(found, int | float) or isinstance(found, bool):
+            raise Garbled(f"{self.url} does not say how long it has been running.")
+        return float(found)
+
     def strips(self, serial: str) -> set[tuple[int, int, int]]:
         """(volume, extent, strip) of everything a disk holds."""
         found = _body(self._ask("GET", f"/v1/strips/{serial}"))

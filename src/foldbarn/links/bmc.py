@@ -101,6 +101,7 @@ def _disk(drive: dict[str, Any]) -> ReportedDisk:
         serial=str(drive.get("SerialNumber") or "").strip(),
         wwn=plain_wwn(wwn),
         model=str(drive.get("Model") or "").strip(),
+        bus="" if protocol in ("NVMe", "NVMeOverFabrics") else str(protocol or "").lower(),
         media="nvme" if protocol in ("NVMe", "NVMeOverFabrics") else "hdd" if medium == "HDD" else "ssd",
         size_bytes=read_bytes(drive["CapacityBytes"], f"Drive {bay}"),
         health=Health(percentage_used=0 if left is None else max(0, 100 - int(left)), failure_predicted=bool(drive.get("FailurePredicted"))),

@@ -15,6 +15,7 @@ from sqlalchemy.sql.elements import CollectionAggregate
 from foldbarn.core.hardware import Inventory, Reason, ReportedDisk, ReportedPort, judge
 from foldbarn.core.identity import Sight, find_boxes
 from foldbarn.core.site import Contact, Role
+from foldbarn.core.units import say_size
 from foldbarn.store.tables import DiskRow, EnclosureRow, NodeRow, PoolRow, RackRow, RoomRow, SiteRow
 
 UNPLACED_ROOM, UNPLACED_RACK = "Unplaced", "unplaced"  # where a node stands until someone arranges it
@@ -138,6 +139,7 @@ def _any(values: list[str]) -> CollectionAggregate[Any]:
 # What is written of a new disk; everything else begins with its default.
 NEW_DISK = (
     "node_id", "name", "bay", "kernel_name", "paths", "serial", "wwn", "model", "media", "size_bytes", "role", "present", "reasons", "watch", "identity", "box",
+    "bus", "rated_bytes",
 )  # fmt: skip
 
 
@@ -203,7 +205,13 @@ def _take_disk(row: DiskRow, node: NodeRow, disk: ReportedDisk, reasons: list[Re
     if row.node_id != node.id:
         return  # its facts come from the node that carries it
     row.bay, row.kernel_name, row.wwn, row.model = disk.bay, disk.kernel_name, disk.wwn or row.wwn or "", disk.model
-    row.media, row.size_bytes = disk.media, disk.size_bytes
+    row.media, row.bus, row.rated_bytes = disk.media, disk.bus or row.bus or "", disk.rated_bytes or row.rated_bytes or 0
+    if row.pool_id is not None and disk.size_bytes < row.size_bytes:
+        # What it holds was placed by its old size, so that stays on record until a person has looked.
+        words = f"it reports {say_size(disk.size_bytes)}, where it had {say_size(row.size_bytes)} when its pool took it"
+        reasons = [*reasons, Reason("shrunk", words)]
+    else:
+        row.size_bytes = disk.size_bytes
     row.reasons, row.watch = [list(r) for r in reasons], watch
     if row.pool_id is None:
         row.role = (Role.BOOT if disk.boot else Role.UNCLAIMED if not reasons else Role.UNFIT).value

@@ -106,7 +106,21 @@ class PoolRow(Base):
     forming: Mapped[bool] = mapped_column(default=True)
     look_reason: Mapped[str] = mapped_column(default="")  # why its disks should be compared with what they should hold
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
-    __table_args__ = (Index("pool_name_taken", func.lower(text("name")), unique=True),)
+    headroom_losses: Mapped[int] = mapped_column(server_default="1")
+    allocation_bytes: Mapped[int] = mapped_column(server_default=str(1 << 30))
+    overcommit_cap: Mapped[float] = mapped_column(server_default="1")
+    encrypted: Mapped[bool] = mapped_column(server_default=text("false"))
+    rebuild_rate: Mapped[int] = mapped_column(server_default="0")  # bytes per second; 0 for no limit
+    level_rate: Mapped[int] = mapped_column(server_default="0")
+    priority: Mapped[str] = mapped_column(server_default="consumers")
+    daily_writes: Mapped[int] = mapped_column(server_default="0")  # bytes that consumers are expected to write
+    __table_args__ = (
+        Index("pool_name_taken", func.lower(text("name")), unique=True),
+        CheckConstraint("priority in ('consumers', 'even', 'copying')", name="pool_priority"),
+        CheckConstraint(
+            "headroom_losses between 1 and 5 and allocation_bytes > 0 and overcommit_cap > 0 and rebuild_rate >= 0 and level_rate >= 0", name="pool_settings"
+        ),
+    )
 
 
 class DiskRow(Base):
@@ -134,14 +148,21 @@ class DiskRow(Base):
     enclosure_id: Mapped[int | None] = mapped_column(ForeignKey("enclosure.id"))
     missing_paths: Mapped[list[Any]] = mapped_column(server_default="[]")
     lit: Mapped[bool] = mapped_column(server_default=text("false"))
+    bus: Mapped[str] = mapped_column(server_default="")
+    tier: Mapped[str] = mapped_column(server_default="bulk")
+    retiring: Mapped[bool] = mapped_column(server_default=text("false"))  # it is being emptied
+    rated_bytes: Mapped[int] = mapped_column(server_default="0")  # that may be written in its life; 0 where not known
+    role_reason: Mapped[str] = mapped_column(server_default="")  # why a person chose another role than the rule
+    stands_in_for: Mapped[int | None]  # the disk whose place a spare has taken
     __table_args__ = (
         Index("disk_identity_taken", "identity", unique=True),
         Index("disk_node", "node_id"),
         Index("disk_enclosure", "enclosure_id", postgresql_where=text("enclosure_id is not null")),
         Index("disk_name_taken", func.lower(text("name")), unique=True),
         Index("disk_pool", "pool_id"),
-        CheckConstraint("role in ('boot', 'capacity', 'unclaimed', 'unfit')", name="disk_role"),
-        CheckConstraint("(role = 'capacity') = (pool_id is not null)", name="capacity_has_a_pool"),
+        CheckConstraint("role in ('boot', 'capacity', 'cache', 'spare', 'unclaimed', 'unfit')", name="disk_role"),
+        CheckConstraint("(role in ('capacity', 'cache', 'spare')) = (pool_id is not null)", name="capacity_has_a_pool"),
+        CheckConstraint("tier in ('bulk', 'fast')", name="disk_tier"),
     )
 
 
@@ -187,11 +208,14 @@ class VolumeRow(Base):
     extents: Mapped[int]
     forming: Mapped[bool] = mapped_column(default=True)
     version: Mapped[int] = mapped_column(default=1)  # grows with every change of placement
+    tier: Mapped[str] = mapped_column(server_default="bulk")
+    written: Mapped[int] = mapped_column(server_default="0")  # bytes of its data, as its nodes last told
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     __table_args__ = (
         Index("volume_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("size_bytes > 0 and extents > 0 and copies > 0", name="volume_size"),
+        CheckConstraint("tier in ('bulk', 'fast')", name="volume_tier"),
     )
 
 
@@ -223,6 +247,9 @@ class ChangeRow(Base):
     done: Mapped[int] = mapped_column(default=0)  # bytes
     total: Mapped[int] = mapped_column(default=0)  # bytes; 0 where progress is not in bytes
     rate: Mapped[float | None]  # bytes per second, lately
+    rate_cap: Mapped[int | None]  # bytes per second that a person allows it, over what its pool allows
+    moved: Mapped[int] = mapped_column(server_default="0")  # bytes copied in all
+    work_seconds: Mapped[float] = mapped_column(server_default="0")  # that the copying took, by the nodes' own clocks
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     started_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]

@@ -15,7 +15,7 @@ from foldbarn.core.hardware import Reason
 from foldbarn.core.names import natural_key
 from foldbarn.core.network import Port
 from foldbarn.core.protection import Level, Protection
-from foldbarn.core.site import Cluster, Contact, Disk, Enclosure, Node, Pool, Rack, Role, Room, SiteView, Volume
+from foldbarn.core.site import Cluster, Contact, Disk, Enclosure, Node, Pool, Priority, Rack, Role, Room, SiteView, Tier, Volume
 from foldbarn.core.units import say_list
 from foldbarn.store.database import snapshot
 from foldbarn.store.tables import ClusterRow, DiskRow, EnclosureRow, MoveRow, NodeRow, PlacementRow, PoolRow, RackRow, RoomRow, SiteRow, VolumeRow
@@ -72,7 +72,23 @@ def load_view(session: Session) -> SiteView:
         closed_ports=tuple((str(a), str(b), int(p), str(w)) for a, b, p, w in site.closed_ports),
         ports_tested_at=epoch(site.ports_tested_at),
         pools=tuple(
-            Pool(p.id, p.name, p.extent_bytes, Protection(p.copies, Level(p.level)), Level(p.headroom) if p.headroom else None, p.fill_line, p.forming)
+            Pool(
+                p.id,
+                p.name,
+                p.extent_bytes,
+                Protection(p.copies, Level(p.level)),
+                Level(p.headroom) if p.headroom else None,
+                p.fill_line,
+                p.forming,
+                p.headroom_losses,
+                p.allocation_bytes,
+                p.overcommit_cap,
+                p.encrypted,
+                p.rebuild_rate,
+                p.level_rate,
+                Priority(p.priority),
+                p.daily_writes,
+            )
             for p in pools
         ),
         volumes=tuple(_volumes(session, pool_rows)),
@@ -124,6 +140,7 @@ def _disks(session: Session, node_rows: dict[int, int], pool_rows: dict[int, int
         DiskRow.id, DiskRow.name, DiskRow.bay, DiskRow.node_id, DiskRow.media, DiskRow.size_bytes, DiskRow.serial, DiskRow.role,
         DiskRow.pool_id, DiskRow.present, DiskRow.missing_since, DiskRow.given_up, DiskRow.reasons, DiskRow.watch,
         DiskRow.enclosure_id, DiskRow.model, DiskRow.wwn, DiskRow.paths, DiskRow.missing_paths, DiskRow.lit,
+        DiskRow.bus, DiskRow.tier, DiskRow.retiring, DiskRow.rated_bytes, DiskRow.role_reason,
     )  # fmt: skip
     found = [
         Disk(
@@ -147,6 +164,11 @@ def _disks(session: Session, node_rows: dict[int, int], pool_rows: dict[int, int
             tuple(paths),
             tuple(missing_paths),
             lit,
+            bus,
+            Tier(tier),
+            retiring,
+            rated,
+            why,
         )
         for (
             number,
@@ -169,6 +191,11 @@ def _disks(session: Session, node_rows: dict[int, int], pool_rows: dict[int, int
             paths,
             missing_paths,
             lit,
+            bus,
+            tier,
+            retiring,
+            rated,
+            why,
         ) in session.execute(select(*columns))
     ]
     return sorted(found, key=lambda d: (d.node, d.role != Role.BOOT, d.media != "nvme", natural_key(d.bay)))
@@ -177,7 +204,12 @@ def _disks(session: Session, node_rows: dict[int, int], pool_rows: dict[int, int
 def _volumes(session: Session, pool_rows: dict[int, int]) -> list[Volume]:
     rows = sorted(session.scalars(select(VolumeRow)), key=lambda v: natural_key(v.name))
     _read_placements(session, {v.id: v for v in rows})
-    return [Volume(v.id, v.name, pool_rows[v.pool_id], v.size_bytes, Protection(v.copies, Level(v.level)), _placements[v.id][1], v.forming) for v in rows]
+    return [
+        Volume(
+            v.id, v.name, pool_rows[v.pool_id], v.size_bytes, Protection(v.copies, Level(v.level)), _placements[v.id][1], v.forming, Tier(v.tier), v.written
+        )
+        for v in rows
+    ]  # fmt: skip
 
 
 def _read_placements(session: Session, volumes: dict[int, VolumeRow]) -> None:

@@ -3,15 +3,19 @@
 from __future__ import annotations
 
 import hashlib
+import math
 from typing import Any
 
 from foldbarn.core.hardware import POOL_SIGNATURE
 from foldbarn.core.reading import PROTOCOL
+from foldbarn.core.roles import rated_bytes
 from foldbarn.core.site import slots_of
 from foldbarn.yard import council
 from foldbarn.yard.council import BadOrder
 from foldbarn.yard.machines import Machines, Order, Strip, copies_of
 from foldbarn.yard.scenario import StandInDisk, StandInPort
+
+WRITING_SECONDS = 6 * 3600.0
 
 
 def inventory(machines: Machines, node: str) -> dict[str, Any]:
@@ -47,6 +51,9 @@ def inventory(machines: Machines, node: str) -> dict[str, Any]:
         "neighbours": {p.name: p.neighbour for p in built.ports if p.neighbour},
         "bays": bays,
         "enclosures": {d.serial: d.enclosure for d in inside if d.enclosure},
+        "endurance": {d.serial: rated_bytes(d.size_bytes, d.drive_writes_a_day) for d in inside if d.drive_writes_a_day},
+        "cache": {d.serial: machines.bound[d.serial] for d in inside if d.serial in machines.bound},
+        "encrypted": sorted(d.serial for d in inside if d.serial in machines.sealed),
     }
 
 
@@ -79,7 +86,7 @@ def _device(machines: Machines, disk: StandInDisk, name: str) -> dict[str, Any]:
         "size": disk.size_bytes,
         "rota": disk.media == "hdd",
         "tran": "nvme" if disk.media == "nvme" else "sata",
-        "ro": False,
+        "ro": disk.read_only,
         "rm": False,
         "serial": disk.serial,
         "wwn": disk.wwn,
@@ -119,9 +126,10 @@ def inventory_version(machines: Machines, node: str) -> str:
     """Changes whenever the inventory does, written sectors aside. Asked for every second, so it is made from what can change only."""
     built = machines.nodes[node]
     disks = [
-        (d.serial, machines.pool_of.get(d.serial), machines.site_of.get(d.serial), d.serial in machines.cleared, d.size_bytes, d.signature, d.double_path)
+        (d.serial, machines.pool_of.get(d.serial), machines.site_of.get(d.serial), d.serial in machines.cleared, d.size_bytes, d.signature, d.double_path,
+         d.read_only, machines.bound.get(d.serial), d.serial in machines.sealed)
         for d in machines.inside(node)
-    ]
+    ]  # fmt: skip
     worn = any(d.wears for d in built.disks) and int(machines.clock // 14_400)
     ports = [(p.name, p.purpose, p.up, p.megabits, p.mtu, p.neighbour, addresses_of(machines, node, p)) for p in built.ports]
     return hashlib.sha256(repr((built.room, built.rack, built.cores, built.memory_bytes, disks, worn, ports)).encode()).hexdigest()[:16]
@@ -138,6 +146,22 @@ def counters(machines: Machines, node: str) -> dict[str, Any]:
     }
 
 
+def written(machines: Machines, node: str) -> dict[str, int]:
+    """Bytes of each volume that consumers have written to the strips on this node's own disks, by volume number."""
+    found: dict[str, int] = {}
+    for disk in machines.nodes[node].disks:
+        for volume, strips in machines.held[disk.serial].items():
+            size, born = machines.volumes.get(str(volume), (0, 0.0))
+            if strips and size:
+                found[str(volume)] = found.get(str(volume), 0) + int(strips * size * written_share(volume, machines.clock - born))
+    return found
+
+
+def written_share(volume: int, age: float) -> float:
+    """Part of a volume that its consumer has written by this age in seconds: quickly at first, then ever more slowly towards its own end."""
+    return (0.35 + 0.5 * (volume * 0.618 % 1.0)) * -math.expm1(-age / WRITING_SECONDS)
+
+
 def take_order(machines: Machines, node: str, body: dict[str, Any]) -> Order:
     """Carries out an order, or starts it; an order known by its id is answered with what became of it.
 
@@ -149,7 +173,7 @@ def take_order(machines: Machines, node: str, body: dict[str, Any]) -> Order:
     order = Order(body["id"], node, body["kind"], body)
     handlers = {
         "prepare": _prepare, "release": _release, "reserve": _reserve, "drop": _drop, "copy": _copy, "locate": _locate,
-        "clear": _clear, "address": _address, "ready": council.ready, "join": council.join, "leave": council.leave,
+        "bind": _bind, "throttle": _throttle, "clear": _clear, "address": _address, "ready": council.ready, "join": council.join, "leave": council.leave,
         "elect": council.elect, "lead": council.lead, "publish": council.publish,
     }  # fmt: skip
     if order.kind not in handlers:
@@ -195,10 +219,13 @@ def _prepare(machines: Machines, order: Order) -> None:
     for serial in order.body["disks"]:
         disk = _own_disk(machines, order.node, serial)
         label = machines.pool_of.get(serial)
+        if disk.read_only:
+            raise BadOrder(f"disk {serial} is read-only")
         if disk.boot or (disk.signature and serial not in machines.cleared) or (label and label != order.body["pool"]):
             raise BadOrder(f"disk {serial} is in use")
     for serial in order.body["disks"]:
         machines.pool_of[serial] = order.body["pool"]
+        (machines.sealed.add if order.body.get("encrypted") else machines.sealed.discard)(serial)
         machines.site_of[serial] = order.body.get("site", "")
     order.state = "done"
 
@@ -211,6 +238,28 @@ def _release(machines: Machines, order: Order) -> None:
     for serial in order.body["disks"]:
         machines.pool_of.pop(serial, None)
         machines.site_of.pop(serial, None)
+        machines.sealed.discard(serial)
+        machines.bound.pop(serial, None)
+    order.state = "done"
+
+
+def _bind(machines: Machines, order: Order) -> None:
+    """Which cache device serves which disk, for all disks of a pool on this node; what is not named has none."""
+    for disk, device in order.body["cache"].items():
+        for serial in (disk, device):
+            _own_disk(machines, order.node, serial)
+            if machines.pool_of.get(serial) != order.body["pool"]:
+                raise BadOrder(f"disk {serial} does not carry the mark of pool {order.body['pool']}")
+    for d in machines.inside(order.node):
+        if machines.pool_of.get(d.serial) == order.body["pool"]:
+            machines.bound.pop(d.serial, None)
+    machines.bound |= order.body["cache"]
+    order.state = "done"
+
+
+def _throttle(machines: Machines, order: Order) -> None:
+    """How fast the copies of this name may come in on this node, over all its orders, and who goes first."""
+    machines.throttles[f"{order.node}/{order.body['name']}"] = (float(order.body["bytes_per_second"]), str(order.body["first"]))
     order.state = "done"
 
 
@@ -259,8 +308,11 @@ def probe(machines: Machines, node: str, targets: list[dict[str, Any]]) -> list[
 
 def _reserve(machines: Machines, order: Order) -> None:
     size, volume = order.body["bytes"], order.body["volume"]
+    machines.volumes.setdefault(str(volume), (size, machines.clock))
     for serial, wanted in order.body["strips"].items():
         disk = _own_disk(machines, order.node, serial)
+        if disk.read_only:
+            raise BadOrder(f"disk {serial} is read-only")
         new = {(volume, extent, strip) for extent, strip in wanted} - machines.strips[serial]
         if len(machines.strips[serial]) + len(new) > slots_of(disk.size_bytes, size):
             raise BadOrder(f"disk {serial} is full")

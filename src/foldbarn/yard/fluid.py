@@ -36,6 +36,9 @@ def _consumers_work(machines: Machines, seconds: float) -> None:
             amount = consumers_share(serial, machines.clock) * PROFILES[disk.media].bytes_per_second * seconds
             machines.counters[serial].read_bytes += amount * 0.7
             machines.counters[serial].written_bytes += amount * 0.3
+            device = machines.bound.get(serial)
+            if device is not None and machines.works(device):  # writes land there first
+                machines.counters[device].written_bytes += amount * 0.3
 
 
 def _move(machines: Machines, seconds: float) -> None:
@@ -43,7 +46,7 @@ def _move(machines: Machines, seconds: float) -> None:
     if not queues:
         return
     heads = [(order, queue[0]) for order, queue in queues]
-    rates = _rates(machines, [copy for _, copy in heads])
+    rates = _rates(machines, heads)
     for (order, queue), rate in zip(queues, rates.tolist(), strict=True):
         _advance(machines, order, queue, rate * seconds)
 
@@ -62,8 +65,8 @@ def _queues(machines: Machines) -> list[tuple[Order, list[Copying]]]:
     return queues
 
 
-def _rates(machines: Machines, copies: list[Copying]) -> np.ndarray:
-    """Bytes per second for each copy: source disk, its node's ports out, target's ports in, target disk."""
+def _rates(machines: Machines, heads: list[tuple[Order, Copying]]) -> np.ndarray:
+    """Bytes per second for each copy: source disk, its node's ports out, target's ports in, target disk, and the limit it was given."""
     rows: dict[str, int] = {}
     capacities: list[float] = []
 
@@ -73,12 +76,12 @@ def _rates(machines: Machines, copies: list[Copying]) -> np.ndarray:
             capacities.append(capacity)
         return rows[name]
 
-    def disk_row(serial: str) -> int:
+    def disk_row(serial: str, first: str) -> int:
         left = 0.0
         if machines.works(serial):
             full = PROFILES[machines.disks[serial].media].bytes_per_second
-            left = full * (1 - consumers_share(serial, machines.clock))
-        return row(serial, left)
+            left = full * left_for_copying(consumers_share(serial, machines.clock), first)
+        return row(f"{serial} {first}", left)
 
     def port_row(serial: str, way: str) -> int:
         node = machines.node_of.get(serial, "")
@@ -86,12 +89,21 @@ def _rates(machines: Machines, copies: list[Copying]) -> np.ndarray:
         return row(f"{node} {way}", sum(p.megabits for p in ports if p.up and p.purpose == "storage") * MB / 8)
 
     routes = []
-    for copy in copies:
-        hops = [disk_row(copy.source), disk_row(copy.target)]
+    for order, copy in heads:
+        name = f"{order.node}/{order.body.get('throttle', '')}"
+        limit, first = machines.throttles.get(name, (0.0, "consumers"))
+        hops = [disk_row(copy.source, first), disk_row(copy.target, first)]
         if machines.node_of.get(copy.source) != machines.node_of.get(copy.target):
             hops += [port_row(copy.source, "out"), port_row(copy.target, "in")]
-        routes.append(hops + hops[:1] * (4 - len(hops)))
+        if limit:
+            hops.append(row(f"limit {name}", limit))
+        routes.append(hops + hops[:1] * (5 - len(hops)))
     return max_min_rates(np.array(routes), np.array(capacities))
+
+
+def left_for_copying(consumers: float, first: str) -> float:
+    """Part of a disk's bandwidth that copies may take beside consumers that want this part; first: consumers, even or copying."""
+    return {"consumers": 1.0 - consumers, "even": max(0.5, 1.0 - consumers), "copying": 1.0}[first]
 
 
 def _advance(machines: Machines, order: Order, queue: list[Copying], amount: float) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import sqlite3
-from collections import defaultdict
+from collections import Counter, defaultdict
 from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
@@ -75,6 +75,7 @@ class Machines:
         self.pulled: set[str] = set()
         self.pool_of: dict[str, str] = {}  # serial -> pool label it was prepared for
         self.strips: dict[str, set[Strip]] = defaultdict(set)
+        self.held: dict[str, Counter[int]] = defaultdict(Counter)  # serial -> strips by volume
         self.orders: dict[str, Order] = {}
         self.counters: dict[str, Counters] = {serial: Counters() for serial in self.disks}
         self.lit: set[str] = set()  # location lights
@@ -83,6 +84,10 @@ class Machines:
         self.addresses: dict[str, list[str]] = {}  # node:port -> addresses it was given
         self.shut: set[tuple[str, int]] = set()  # node and port that its firewall lets nothing in on
         self.council = Council()
+        self.bound: dict[str, str] = {}  # serial of a capacity disk -> serial of the cache device that serves it
+        self.sealed: set[str] = set()  # serials of disks that hold everything encrypted
+        self.throttles: dict[str, tuple[float, str]] = {}  # node/name -> bytes per second (0: no limit), who goes first
+        self.volumes: dict[str, tuple[int, float]] = {}  # volume number -> bytes of a strip, the yard's time when it was made
         self.speed = 1.0
         self.clock = 0.0  # seconds of the yard's own time
         self._writes: list[tuple[str, tuple[Any, ...]]] = []
@@ -109,12 +114,16 @@ class Machines:
         self.addresses = facts.get("addresses", {})
         self.shut = {(node, port) for node, port in facts.get("shut", [])}
         self.council = Council(**facts.get("council", {}))
+        self.bound, self.sealed = facts.get("bound", {}), set(facts.get("sealed", []))
+        self.throttles = {name: (rate, first) for name, (rate, first) in facts.get("throttles", {}).items()}
+        self.volumes = {volume: (size, born) for volume, (size, born) in facts.get("volumes", {}).items()}
         self.speed = facts.get("speed", 1.0)
         self.clock = facts.get("clock", 0.0)
         for serial, (read, written) in facts.get("counters", {}).items():
             self.counters[serial] = Counters(read, written)
         for disk, volume, extent, strip in self._file.execute("select disk, volume, extent, strip from strip"):
             self.strips[disk].add((volume, extent, strip))
+            self.held[disk][volume] += 1
         for id_, node, kind, body, state, problem, done in self._file.execute("select * from orders"):
             order = Order(id_, node, kind, json.loads(body), state, problem)
             order.copies = copies_of(order)
@@ -134,6 +143,10 @@ class Machines:
             "addresses": self.addresses,
             "shut": sorted(self.shut),
             "council": asdict(self.council),
+            "bound": self.bound,
+            "sealed": sorted(self.sealed),
+            "throttles": self.throttles,
+            "volumes": self.volumes,
             "speed": self.speed,
             "clock": self.clock,
             "counters": {s: tuple(asdict(c).values()) for s, c in self.counters.items()},
@@ -160,11 +173,13 @@ class Machines:
     def add_strip(self, serial: str, strip: Strip) -> None:
         if strip not in self.strips[serial]:
             self.strips[serial].add(strip)
+            self.held[serial][strip[0]] += 1
             self._writes.append(("insert or ignore into strip values (?, ?, ?, ?)", (serial, *strip)))
 
     def drop_strip(self, serial: str, strip: Strip) -> None:
         if strip in self.strips[serial]:
             self.strips[serial].discard(strip)
+            self.held[serial][strip[0]] -= 1
             self._writes.append(("delete from strip where disk = ? and volume = ? and extent = ? and strip = ?", (serial, *strip)))
 
     def forget_orders(self, node: str) -> None:

@@ -25,6 +25,8 @@ class StandInDisk:
     wears: bool = False  # its reallocated sectors grow
     shared_with: tuple[str, ...] = ()  # other nodes that reach it
     enclosure: str = ""  # id of the box it stands in
+    read_only: bool = False
+    drive_writes_a_day: float = 0.0  # as its maker rates it over five years; 0 where the maker tells none
 
 
 @dataclass(slots=True)
@@ -78,6 +80,8 @@ def skerry_ferries() -> list[StandInNode]:
     for position, (name, room, rack, kind) in enumerate(_LAYOUT):
         disks = [_disk(name, 0, "boot", "ssd", BOOT, "Sound SB960", boot=True)]
         disks += [_disk(name, n, f"c{n}", "nvme", NVME, "Skerrystone M2-1920") for n in (1, 2)]
+        for device in disks[1:]:
+            device.drive_writes_a_day = 3.0
         if kind == "ssd":
             disks += [_disk(name, 10 + n, str(n), "ssd", SSD, "Holm S3840") for n in range(1, 9)]
         else:

@@ -80,6 +80,7 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
         known(node)
         facts: dict[str, Any] = {"protocol": PROTOCOL, "node": node, "inventory_version": agent.inventory_version(machines, node)}
         facts |= {"clock": time.time() + machines.nodes[node].clock_offset, "cluster": council.describe(machines, node)}
+        facts |= {"uptime": machines.clock, "volumes": agent.written(machines, node)}
         return await answer(node, {**facts, **agent.counters(machines, node)}, request)
 
     @app.post("/agents/{node}/v1/probe")

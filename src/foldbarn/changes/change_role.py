@@ -1,0 +1,135 @@
+"""Giving disks of a pool another role: capacity, cache or spare. What a disk holds leaves it first."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import ClassVar
+
+from pydantic import Field
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from foldbarn.changes.disks import bind, chosen_disks
+from foldbarn.changes.effects import NO_FEWER_COPIES, role_rows, tell_capacity, tell_moves, with_disks
+from foldbarn.changes.kind import Kind, Params, register
+from foldbarn.changes.leaving import call_off, drain, holding, mark, plan_leaving, pool_named, tell_leaving, unreadable_blockers
+from foldbarn.changes.moving import compare
+from foldbarn.changes.preview import Note, PlannedStep, Preview
+from foldbarn.changes.runner import Run
+from foldbarn.core.errors import NotPossible
+from foldbarn.core.rebuild import LEVEL_TOLERANCE, NO_MOVES, imbalance, plan_levelling
+from foldbarn.core.roles import Assignment, assign_roles
+from foldbarn.core.site import POOLED, Disk, Role, SiteView, Tier
+from foldbarn.core.units import say_count, say_list
+from foldbarn.store.tables import DiskRow
+from foldbarn.store.views import current_view
+
+
+class ChangeRoleParams(Params):
+    """Disks of one pool by name, the role they get, and why. stands_in_for: the disk whose place a spare takes."""
+
+    disks: list[str] = Field(min_length=1, max_length=500)
+    role: Role
+    reason: str = Field(default="", max_length=300)
+    stands_in_for: str = ""
+
+
+@register
+class ChangeRole(Kind[ChangeRoleParams]):
+    """mark, drain (where a disk holds strips), assign (ours), bind (agents)."""
+
+    name: ClassVar[str] = "change-role"
+    params: ClassVar[type[Params]] = ChangeRoleParams
+    inside: ClassVar[frozenset[str]] = frozenset({"mark", "assign"})
+
+    def about(self, params: ChangeRoleParams) -> str:
+        return say_list(params.disks)
+
+    def touches(self, params: ChangeRoleParams) -> str:
+        return "leaving"
+
+    def preview(self, view: SiteView, params: ChangeRoleParams) -> Preview:
+        disks = chosen_disks(view, params.disks)
+        preview = Preview(
+            kind=self.name, title=f"Make {say_list(params.disks)} {params.role.value}", summary="Nothing has been changed yet.", revision=view.revision,
+            steps=[], protection=NO_FEWER_COPIES,
+        )  # fmt: skip
+        preview.blockers = _blockers(view, params, disks)
+        if preview.blockers:
+            return preview.sealed()
+        pool = view.pools[disks[0].pool]
+        leaving = holding(disks) if params.role != Role.CAPACITY else []
+        if leaving:
+            preview.steps += [
+                PlannedStep(name="mark", title="Give them nothing new", detail="Volumes made from here on leave them out."),
+                PlannedStep(name=f"drain:{pool.name}", title="Move what they hold", detail="Each strip to a domain that keeps its extent's spread."),
+            ]
+        preview.steps.append(PlannedStep(name="assign", title=f"Make them {params.role.value}", detail="The reason is kept with them.", can_withdraw=False))
+        preview.steps.append(PlannedStep(name=f"bind:{pool.name}", title="Bind cache devices to disks", seconds=1, can_withdraw=False))
+        if leaving:
+            preview.blockers += unreadable_blockers(view, leaving)
+            tell_leaving(preview, view, plan_leaving(view, pool, disks, becoming=params.role), f"they are {params.role.value}")
+            preview.steps[1].seconds = preview.seconds
+        else:
+            after = with_disks(view, (replace(d, role=params.role, tier=Tier.BULK, retiring=False) for d in disks))
+            tell_capacity(preview, view, after, pool)
+            if params.role == Role.CAPACITY:
+                moves = plan_levelling(after, pool, seed=1) if imbalance(after, pool) > LEVEL_TOLERANCE else NO_MOVES
+                tell_moves(preview, after, pool, moves)
+        rule = {a.disk: a for a in assign_roles(view.all_of(pool))}
+        assigned = [
+            Assignment(d.name, params.role, Tier.BULK, params.reason or rule[d.name].reason, rule[d.name].by_rule, params.role != rule[d.name].by_rule)
+            for d in disks
+        ]
+        preview.roles = role_rows(view, assigned)
+        return preview.sealed()
+
+    def step_mark(self, run: Run[ChangeRoleParams], session: Session) -> str:
+        return mark(session, run.params.disks)
+
+    def step_drain(self, run: Run[ChangeRoleParams]) -> str:
+        return drain(run, run.subject, run.params.disks)
+
+    def step_assign(self, run: Run[ChangeRoleParams], session: Session) -> str:
+        view = current_view()
+        if leaving := [d for d in chosen_disks(view, run.params.disks) if d.role == Role.CAPACITY and run.params.role != Role.CAPACITY]:
+            compare(run, view, view.pools[leaving[0].pool], only_drop=True)
+        rows = list(session.scalars(select(DiskRow).where(DiskRow.name.in_(run.params.disks)).order_by(DiskRow.id).with_for_update()))
+        if gone := [r.name for r in rows if r.pool_id is None]:
+            raise NotPossible(f"{say_list(gone)} left the pool meanwhile.", next_step="Withdraw this change.")
+        stood_in = session.scalar(select(DiskRow.id).where(DiskRow.name == run.params.stands_in_for)) if run.params.stands_in_for else None
+        for row in rows:
+            row.role, row.tier, row.role_reason, row.retiring, row.stands_in_for = run.params.role.value, "bulk", run.params.reason.strip(), False, stood_in
+        pool_named(session, view.pools[view.disk(run.params.disks[0]).pool].name).look_reason = f"{say_list(run.params.disks)} became {run.params.role.value}"
+        return f"{say_count(len(rows), 'disk')} {'is' if len(rows) == 1 else 'are'} {run.params.role.value}."
+
+    def step_bind(self, run: Run[ChangeRoleParams]) -> str:
+        return bind(run, run.subject)
+
+    def withdraw(self, run: Run[ChangeRoleParams]) -> None:
+        view = current_view()
+        disks = chosen_disks(view, run.params.disks)
+        call_off(run, {view.pools[d.pool].name for d in disks if d.pool >= 0}, [d.name for d in disks])
+
+
+def _blockers(view: SiteView, params: ChangeRoleParams, disks: list[Disk]) -> list[Note]:
+    if unknown := [name for name in params.disks if name not in view.disks_by_name]:
+        return [Note(sentence=f"There is no disk named {say_list(unknown)}.", about="disks")]
+    found = []
+    if params.role not in POOLED:
+        found.append(Note(sentence=f"A disk of a pool is capacity, cache or spare, not {params.role.value}.", about="role", next_step="Retire it instead."))
+    if outside := [d.name for d in disks if d.pool < 0]:
+        found.append(Note(sentence=f"{say_list(outside)} is in no pool.", about="disks", next_step="Add it to a pool first."))
+    elif len({d.pool for d in disks}) > 1:
+        found.append(Note(sentence="The disks are of several pools.", about="disks", next_step="Change one pool at a time."))
+    if already := [d.name for d in disks if d.role == params.role]:
+        found.append(Note(sentence=f"{say_list(already)} is {params.role.value} already.", about="disks"))
+    if busy := [d.name for d in disks if d.retiring]:
+        found.append(Note(sentence=f"{say_list(busy)} is being emptied already.", about="disks"))
+    if found:
+        return found
+    rule = {a.disk: a.by_rule for a in assign_roles(view.all_of(view.pools[disks[0].pool]))}
+    if not params.reason.strip() and any(rule[d.name] != params.role for d in disks):
+        words = f"By rule {disks[0].name} is {rule[disks[0].name].value}; another role wants a reason."
+        found.append(Note(sentence=words, about="reason", next_step="Write why in a few words."))
+    return found

@@ -1,0 +1,215 @@
+"""Disks that stop holding strips: what stands against it, what it does to their pools, and the steps that all such changes share."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from sqlalchemy import func, select, update
+from sqlalchemy.orm import Session
+
+from foldbarn.changes.disks import release, serials_by_node
+from foldbarn.changes.effects import capacity_row, tell_capacity, tell_moves, with_disks
+from foldbarn.changes.form_pool import leave_pool
+from foldbarn.changes.moving import Mover, compare
+from foldbarn.changes.preview import Note, Preview
+from foldbarn.changes.runner import Run
+from foldbarn.core.arrays import Disks
+from foldbarn.core.capacity import pool_space
+from foldbarn.core.errors import NotPossible
+from foldbarn.core.healing import losses_in_words
+from foldbarn.core.protection import Level
+from foldbarn.core.rebuild import Moves, join_moves, plan_drain, plan_rebuild
+from foldbarn.core.site import Disk, Pool, Role, SiteView
+from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.store.database import announce, transaction
+from foldbarn.store.tables import DiskRow, PoolRow
+from foldbarn.store.views import current_view
+
+
+def pools_of(view: SiteView, disks: Iterable[Disk]) -> list[Pool]:
+    """The pools that these disks belong to, in the site's order."""
+    return [view.pools[row] for row in sorted({d.pool for d in disks if d.pool >= 0})]
+
+
+def holding(disks: Iterable[Disk]) -> list[Disk]:
+    """Those that hold strips for good."""
+    return [d for d in disks if d.role == Role.CAPACITY]
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Leaving:
+    """A pool before, while and after disks leave it, and the moves that empty them. Others may join at the same time."""
+
+    pool: Pool
+    during: SiteView
+    after: SiteView
+    moves: Moves
+    stuck: int
+    why: str
+
+
+def plan_leaving(view: SiteView, pool: Pool, disks: Sequence[Disk], joining: Sequence[Disk] = (), becoming: Role | None = None) -> Leaving:
+    """Plans the emptying of disks. joining: disks as they will be once they have joined, which get strips first; becoming: the role that
+    those that leave have in the pool afterwards, None where they leave it altogether."""
+    mine = [d for d in disks if d.pool >= 0 and view.pools[d.pool].number == pool.number]
+    during = with_disks(view, [*(replace(d, retiring=True) for d in holding(mine)), *joining])
+    prefer = np.array([d.number for d in joining], dtype=np.int32) if joining else None
+    lost = plan_rebuild(during, pool, seed=1, prefer=prefer)
+    kept = replace(during, incoming={**during.incoming, **_counted(lost)})
+    drained = plan_drain(kept, pool, seed=1, prefer=prefer)
+    moves = join_moves([m for m in (lost, drained) if len(m)])
+    placed = _placed(during, moves)
+    gone = [replace(d, retiring=False, pool=d.pool if becoming else -1, role=becoming or Role.UNCLAIMED) for d in mine]
+    return Leaving(pool, during, with_disks(placed, gone), moves, lost.stuck + drained.stuck, drained.why or lost.why)
+
+
+def _counted(moves: Moves) -> dict[int, int]:
+    numbers, counts = np.unique(moves.to, return_counts=True)
+    return dict(zip(numbers.tolist(), counts.tolist(), strict=True))
+
+
+def _placed(view: SiteView, moves: Moves) -> SiteView:
+    """The site once all moves have arrived."""
+    volumes = []
+    for volume in view.volumes:
+        mine = moves.volume == volume.number
+        if not mine.any():
+            volumes.append(volume)
+            continue
+        placement = volume.placement.copy()
+        placement[moves.extent[mine], moves.strip[mine]] = moves.to[mine]
+        volumes.append(replace(volume, placement=placement))
+    return replace(view, volumes=tuple(volumes))
+
+
+def tell_leaving(preview: Preview, view: SiteView, found: Leaving, last: str) -> None:
+    """Effects, blockers and warnings of a plan. last: the step after which the disks are gone."""
+    pool = found.pool
+    tell_capacity(preview, view, found.after, pool)
+    tell_moves(preview, found.during, pool, found.moves)
+    rows = [capacity_row(view, pool, "as it is"), capacity_row(found.during, pool, "marked"), capacity_row(found.after, pool, last)]
+    preview.capacity += rows
+    if found.stuck:
+        preview.blockers += _stuck(view, found)
+    before, after = pool_space(view, pool), pool_space(found.after, pool)
+    if not found.stuck and after.full > 1.0:
+        short = say_size((after.used - after.slots) * pool.extent_bytes)
+        preview.blockers.append(Note(sentence=f"{pool.name} would be {short} over what its other disks hold.", next_step="Add disks first."))
+    elif after.full > pool.fill_line >= before.full:
+        preview.warnings.append(Note(sentence=f"{pool.name} would be {after.full:.0%} full, past its fill line of {pool.fill_line:.0%}."))
+    if before.healing is not None and before.healing.possible and after.healing is not None:
+        taken = -(-after.used // pool.usual.strips)
+        lost = losses_in_words(after.healing.losses, after.healing.level)
+        if not after.healing.possible or taken > after.healing.usable:
+            words = f"Afterwards, {pool.name} could not be made whole after losing {lost}; now it can."
+            preview.warnings.append(Note(sentence=words, next_step="Add disks first, or hold fewer copies."))
+
+
+def _stuck(view: SiteView, found: Leaving) -> list[Note]:
+    """Why strips cannot leave: too few domains, by volume, or no room."""
+    notes = []
+    rows = found.during.in_pool(found.pool)
+    left = rows[found.during.disk_open[rows]]
+    for volume in view.volumes_of(found.pool):
+        domains = len(np.unique(found.during.domain_of(volume.protection.level)[left]))
+        if domains < volume.protection.least_domains:
+            level: Level = volume.protection.level
+            words = (
+                f"{volume.name} keeps {say_count(volume.protection.copies, 'copy', 'copies')} in as many {level}s; "
+                f"{'only ' if domains else ''}{say_count(domains, level.value)} would be left."
+            )
+            notes.append(Note(sentence=words, about="names", next_step=f"Add disks in another {level} first, or delete {volume.name}."))
+    if not notes:
+        extent = found.pool.extent_bytes
+        room = say_size(int(found.during.disk_free[left].sum()) * extent)
+        words = f"{say_size(found.stuck * extent)} of what these disks hold has nowhere to go: {room} is free on the other disks of {found.pool.name}"
+        notes.append(Note(sentence=f"{words}, and not where it keeps extents apart.", about="names", next_step="Add disks first."))
+    return notes
+
+
+def unreadable_blockers(view: SiteView, disks: Sequence[Disk]) -> list[Note]:
+    """Volumes that have extents which cannot be read now and lie partly on these disks: taking the disks would lose them for good."""
+    rows = view.row_of_number[[d.number for d in disks]] if disks else np.zeros(0, dtype=np.int32)
+    here = np.zeros(len(view.disks) + 1, dtype=np.bool_)
+    here[rows] = True
+    ready = np.append(view.disk_ready, False)
+    notes = []
+    for volume in view.volumes:
+        held = view.rows(volume)
+        count = int((here[held].any(axis=1) & ~ready[held].any(axis=1)).sum())
+        if count:
+            words = f"{say_count(count, 'extent')} of {volume.name} cannot be read now and may return only with these disks."
+            notes.append(Note(sentence=words, about="names", next_step="Bring them back first."))
+    return notes
+
+
+# Steps. ------------------------------------------------------------------------------------------------
+
+
+def mark(session: Session, names: Sequence[str]) -> str:
+    """From here on the disks get nothing new."""
+    rows = list(session.scalars(select(DiskRow).where(DiskRow.name.in_(names)).order_by(DiskRow.id).with_for_update()))
+    for row in rows:
+        row.retiring = row.role == Role.CAPACITY
+    marked = [r.name for r in rows if r.retiring]
+    return f"{say_count(len(marked), 'disk')} {'takes' if len(marked) == 1 else 'take'} nothing new from here on." if marked else "None of them holds strips."
+
+
+def unmark(names: Sequence[str]) -> None:
+    """The disks are in use as before."""
+    with transaction() as session:
+        session.execute(update(DiskRow).where(DiskRow.name.in_(names), DiskRow.retiring).values(retiring=False))
+        announce(session, "site")
+
+
+def drain(run: Run[Any], pool: str, names: Sequence[str], prefer: Disks | None = None) -> str:
+    """Empties the disks of one pool. Raises NotPossible where something cannot leave them."""
+    copied, why = Mover(run, f"drain{run.step}", pool, lambda view, found: plan_drain(view, found, run.change, prefer), prefer=prefer).carry()
+    view = current_view()
+    rows = [int(view.row_of_number[view.disk(n).number]) for n in names if view.disk(n).pool >= 0 and view.pools[view.disk(n).pool].name == pool]
+    left = int(view.disk_used[rows].sum()) if rows else 0
+    if left:
+        words = f"{say_count(left, 'strip')} could not leave. {why}".strip()
+        raise NotPossible(words, next_step="Bring back what is missing, or add disks; then let it go on.")
+    return f"{say_count(copied, 'strip')} moved."
+
+
+def call_off(run: Run[Any], pools: Iterable[str], names: Sequence[str]) -> None:
+    """Stops moving; what has moved stays where it is now, and levels itself."""
+    unmark(names)
+    for pool in pools:
+        Mover(run, "withdraw", pool).call_off()
+
+
+def blank(run: Run[Any], names: Sequence[str]) -> str:
+    """Drops old strips and has the agents blank the disks that can be reached. Returns what was done."""
+    view = current_view()
+    disks = [view.disk(n) for n in names]
+    for pool in pools_of(view, disks):
+        compare(run, view, pool, only_drop=True)
+    reachable = [d for d in disks if d.pool >= 0 and view.disk_ready[view.row_of_number[d.number]]]
+    release(run, serials_by_node(view, reachable))
+    silent = [d.name for d in disks if d.pool >= 0 and d not in reachable]
+    ending = f" {say_list(silent)} could not be told; blank by hand before using again." if silent else ""
+    return f"{say_count(len(reachable), 'disk')} blanked.{ending}"
+
+
+def part(session: Session, names: Sequence[str]) -> str:
+    """The disks belong to their pools no more. Those that are away are unfit until someone has looked at them."""
+    rows = list(session.scalars(select(DiskRow).where(DiskRow.name.in_(names)).order_by(DiskRow.id).with_for_update()))
+    pools = {r.pool_id for r in rows if r.pool_id}
+    for row in rows:
+        if row.pool_id is None:
+            continue
+        leave_pool(row)
+        if not row.present:
+            row.role, row.reasons = Role.UNFIT.value, [["taken-out", "it was away when its pool let go of it"]]
+    session.execute(update(PoolRow).where(PoolRow.id.in_(pools)).values(look_reason=f"{say_list([r.name for r in rows])} left it"))
+    return f"{say_count(len(rows), 'disk')} {'is' if len(rows) == 1 else 'are'} out of use."
+
+
+def pool_named(session: Session, name: str) -> PoolRow:
+    return session.scalars(select(PoolRow).where(func.lower(PoolRow.name) == name.lower())).one()

@@ -1,0 +1,380 @@
+"""Moving strips: comparing disks with what they should hold, and carrying moves out. Rebuilding, levelling and draining all do it here."""
+
+from __future__ import annotations
+
+import json
+import time
+import zlib
+from collections import defaultdict
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from functools import partial
+from typing import Any
+
+import numpy as np
+from sqlalchemy import func, insert, select, text, update
+
+from foldbarn.changes.runner import Run
+from foldbarn.core.arrays import Disks
+from foldbarn.core.errors import BarnError, NotPossible, Unreachable
+from foldbarn.core.rebuild import Moves, plan_rebuild, sources
+from foldbarn.core.site import Pool, SiteView
+from foldbarn.store.database import announce, engine, transaction
+from foldbarn.store.placements import set_strips
+from foldbarn.store.tables import ChangeRow, DiskRow, MoveRow, NodeRow
+from foldbarn.store.views import current_view
+
+LOOK_SECONDS = 0.4  # between two looks at the copies under way
+BATCH = 256  # strips in one copy order
+UNDER_WAY = 4  # copy orders that a node may have at once
+RATE_SECONDS = 4.0  # the rate shown is over this long
+MOVER_LOCK = 0xBA52  # advisory lock space: one mover per pool
+
+
+@contextmanager
+def strips_of(run: Run[Any], pool: Pool) -> Iterator[None]:
+    """Holds a pool's strips: only one change at a time moves them. Waits for its turn; raises Asked while waiting where a person wants to stop."""
+    with engine().connect() as holder:
+        said = False
+        while not holder.scalar(text("select pg_try_advisory_lock(:space, :pool)"), {"space": MOVER_LOCK, "pool": pool.number}):
+            holder.commit()
+            if not said:
+                run.say(f"Waits until another change has moved the strips of {pool.name}.")
+                said = True
+            run.check_asked()
+            time.sleep(LOOK_SECONDS)
+        holder.commit()
+        try:
+            yield
+        finally:
+            if not holder.invalidated:
+                holder.execute(text("select pg_advisory_unlock(:space, :pool)"), {"space": MOVER_LOCK, "pool": pool.number})
+                holder.commit()
+
+
+def compare(run: Run[Any], view: SiteView, pool: Pool, only_drop: bool = False) -> tuple[int, int]:
+    """Strips dropped and strips found missing over the pool's reachable disks. A node that falls silent is left for later."""
+    should = _should_hold(view, pool, run)
+    by_serial = {d.serial: d for d in view.disks if d.pool == view.pool_row(pool)}
+    dropped = missing = 0
+    for row, node in enumerate(view.nodes):
+        serials = [d.serial for d in by_serial.values() if d.node == row and view.disk_ready[view.row_of_number[d.number]]]
+        if not serials:
+            continue
+        agent = run.agent(node.number)
+        try:
+            held = {serial: agent.strips(serial) for serial in serials}
+        except Unreachable:
+            continue
+        except NotPossible:
+            continue  # a disk left between our view and our question; the watch will say so
+        own = {v.number for v in view.volumes_of(pool)}
+        beyond = {s: sorted(h - should[by_serial[s].number]) for s, h in held.items()}
+        extra = {s: [list(strip) for strip in strips if strip[0] in own or not _known(view, strip[0])] for s, strips in beyond.items()}
+        extra = {s: strips for s, strips in extra.items() if strips}
+        if extra:
+            digest = zlib.crc32(json.dumps(extra, sort_keys=True).encode())
+            order = {"id": run.order_id(node.name, f"drop-{digest:x}"), "kind": "drop", "strips": extra}
+            run.insist(node.name, partial(agent.send, order))
+            dropped += sum(map(len, extra.values()))
+        if not only_drop:
+            missing += _mark_missing(view, {by_serial[s].number: should[by_serial[s].number] - h for s, h in held.items()})
+    return dropped, missing
+
+
+def _known(view: SiteView, volume: int) -> bool:
+    return any(v.number == volume for v in view.volumes)
+
+
+def _should_hold(view: SiteView, pool: Pool, run: Run[Any]) -> dict[int, set[tuple[int, int, int]]]:
+    """By disk number, the strips that belong on it: the placement's, and those on their way."""
+    should: dict[int, set[tuple[int, int, int]]] = defaultdict(set)
+    for volume in view.volumes_of(pool):
+        for disk in np.unique(volume.placement).tolist():
+            should[disk] |= {(volume.number, e, s) for e, s in np.argwhere(volume.placement == disk).tolist()}
+    with transaction() as session:
+        for move in session.scalars(select(MoveRow).where(MoveRow.state.in_(("waiting", "ordered")))):
+            should[move.to_disk].add((move.volume_id, move.extent, move.strip))
+    return should
+
+
+def _mark_missing(view: SiteView, missing: dict[int, set[tuple[int, int, int]]]) -> int:
+    """Points strips that their disk does not hold at nowhere, so that they are written again."""
+    forming = {v.number for v in view.volumes if v.forming}
+    wanted = [(v, e, s, disk, 0) for disk, strips in missing.items() for v, e, s in sorted(strips) if v not in forming]
+    if not wanted:
+        return 0
+    with transaction() as session:
+        on_their_way = {(m.volume_id, m.extent, m.strip) for m in session.scalars(select(MoveRow).where(MoveRow.state.in_(("waiting", "ordered"))))}
+        marked = set_strips(session, [w for w in wanted if w[:3] not in on_their_way])
+        announce(session, "site")
+    return len(marked)
+
+
+@dataclass(slots=True)
+class Mover:
+    """Carries moves of one pool out: plans what is needed, orders copies, points the placement at what has arrived, and plans again.
+
+    What is lost is always written again first, whatever else is being moved.
+
+    part: names the moves of this step; pool: its name. more: plans what else is to be moved, once nothing is open; None
+    for nothing. once: that is planned a single time, also over resumptions. rate: which of the pool's rates holds.
+    prefer: numbers of disks that get strips first.
+    """
+
+    run: Run[Any]
+    part: str
+    pool: str
+    more: Callable[[SiteView, Pool], Moves] | None = None
+    once: bool = False
+    rate: str = "level_rate"
+    prefer: Disks | None = None
+    history: list[tuple[float, int]] = field(default_factory=list)  # (seconds, bytes so far)
+    unfinished: dict[str, int] = field(default_factory=dict)  # bytes of unfinished strips, by order
+    extent_bytes: int = 0
+    told: dict[int, tuple[int, str]] = field(default_factory=dict)  # by node: rate and who goes first, as it was last told
+    clock: tuple[int, float] = (0, 0.0)  # node, and its own time when last asked
+
+    def carry(self) -> tuple[int, str]:
+        """Until nothing is left to do. Returns strips copied by this change in this step, and why some are stuck."""
+        with strips_of(self.run, current_view().pool(self.pool)):
+            return self._carry()
+
+    def _carry(self) -> tuple[int, str]:
+        planned = self.once and self._has_moves()
+        while True:
+            self.run.check_asked()
+            view = current_view()
+            pool = view.pool(self.pool)
+            self.extent_bytes = pool.extent_bytes
+            self._collect(view)
+            view = current_view()  # what has just arrived is no longer lost
+            self._call_off_needless(view)
+            moves = plan_rebuild(view, pool, self.run.change, self._open_keys(), self.prefer)
+            stuck = moves.why
+            if self.more is not None and not planned and not len(moves) and not self._counts()[0] and (not self.once or self._all_ready(view, pool)):
+                moves = self.more(view, pool)
+                planned = self.once
+                stuck = moves.why or stuck
+            self._plan(view, moves)
+            self._throttle(view, pool)
+            self._order(view, pool)
+            left, copied = self._counts()
+            self._tell_progress(pool, left, copied)
+            if not left:
+                return copied, stuck
+            time.sleep(LOOK_SECONDS)
+
+    def _throttle(self, view: SiteView, pool: Pool) -> None:
+        """Tells the nodes that receive strips how fast these may come in, whenever that has changed: the limit is shared evenly among them."""
+        with transaction() as session:
+            cap = session.scalar(select(ChangeRow.rate_cap).where(ChangeRow.id == self.run.change))
+        limits = [r for r in (getattr(pool, self.rate), cap or 0) if r]
+        nodes = sorted({int(view.disk_node[r]) for r in view.in_pool(pool).tolist() if view.disk_open[r]})
+        wish = (min(limits) // max(1, len(nodes)) if limits else 0, pool.priority.value)
+        for row in nodes:
+            node = view.nodes[row]
+            if self.told.get(node.number, (0, "consumers")) == wish:
+                continue
+            order = {"id": self.run.order_id(node.name, f"throttle-{time.time_ns()}"), "kind": "throttle", "name": self._name}
+            try:
+                self.run.agent(node.number).send({**order, "bytes_per_second": wish[0], "first": wish[1]})
+                self.told[node.number] = wish
+            except BarnError as error:
+                self.run.say(f"{node.name} was not told its limit: {error.sentence}")
+
+    @property
+    def _name(self) -> str:
+        return f"change-{self.run.change}"
+
+    def call_off(self) -> None:
+        """Stops the copies; what has arrived stays."""
+        view = current_view()
+        self._collect(view)
+        with transaction() as session:
+            orders = {
+                (m.order_id, d.node_id)
+                for m, d in session.execute(
+                    select(MoveRow, DiskRow).join(DiskRow, DiskRow.id == MoveRow.to_disk).where(self._mine(), MoveRow.state == "ordered")
+                )
+            }
+        for order, node in sorted(orders):
+            try:
+                self.run.agent(node).cancel(str(order))
+            except Unreachable:
+                continue  # its strips are compared when it returns
+        with transaction() as session:
+            session.execute(update(MoveRow).where(self._mine(), MoveRow.state.in_(("waiting", "ordered"))).values(state="withdrawn"))
+            announce(session, "site")
+
+    # One look. -----------------------------------------------------------------------------------
+
+    def _mine(self) -> Any:
+        return MoveRow.change_id == self.run.change
+
+    def _has_moves(self) -> bool:
+        """Whether this step has planned anything yet."""
+        with transaction() as session:
+            return bool(session.scalar(select(func.count(MoveRow.id)).where(self._mine(), MoveRow.part == self.part)))
+
+    def _open_keys(self) -> dict[tuple[int, int, int], int]:
+        with transaction() as session:
+            rows = session.execute(select(MoveRow.volume_id, MoveRow.extent, MoveRow.strip, MoveRow.to_disk).where(MoveRow.state.in_(("waiting", "ordered"))))
+            return {(v, e, s): to for v, e, s, to in rows}
+
+    def _all_ready(self, view: SiteView, pool: Pool) -> bool:
+        rows = view.in_pool(pool)
+        return bool((view.disk_ready[rows] | view.disk_given_up[rows]).all())
+
+    def _plan(self, view: SiteView, moves: Moves) -> None:
+        if not len(moves):
+            return
+        columns = ("volume_id", "extent", "strip", "leaves", "to_disk")
+        values = zip(moves.volume.tolist(), moves.extent.tolist(), moves.strip.tolist(), moves.leaves.tolist(), moves.to.tolist(), strict=True)
+        with transaction() as session:
+            session.execute(insert(MoveRow), [dict(zip(columns, row, strict=True)) | {"change_id": self.run.change, "part": self.part} for row in values])
+            announce(session, "site", "changes")
+
+    def _order(self, view: SiteView, pool: Pool) -> None:
+        """Hands waiting moves to the agents of the disks they go to, a few orders a node at a time."""
+        with transaction() as session:
+            waiting = list(session.scalars(select(MoveRow).where(self._mine(), MoveRow.state == "waiting").order_by(MoveRow.id)))
+            busy = set(session.scalars(select(MoveRow.order_id).where(self._mine(), MoveRow.state == "ordered")))
+        lost = {d.number for row, d in enumerate(view.disks) if not view.disk_ready[row]} | {0}
+        waiting.sort(key=lambda m: m.leaves not in lost)  # what is lost goes first
+        by_node: dict[int, list[MoveRow]] = defaultdict(list)
+        for move in waiting:
+            by_node[int(view.disk_node[view.row_of_number[move.to_disk]])].append(move)
+        for row, moves in by_node.items():
+            node = view.nodes[row]
+            open_orders = sum(1 for order in busy if order and f"-{node.name}-" in order)
+            for start in range(0, len(moves), BATCH)[: max(0, UNDER_WAY - open_orders)]:
+                self._send(view, pool, node.number, node.name, moves[start : start + BATCH])
+
+    def _send(self, view: SiteView, pool: Pool, node: int, name: str, batch: list[MoveRow]) -> None:
+        """One copy order. Recorded before it is sent, so that a resumed change asks for it by the same id."""
+        volume, extent, strip, leaves, to = (np.array([getattr(m, a) for m in batch]) for a in ("volume_id", "extent", "strip", "leaves", "to_disk"))
+        plan = Moves(volume, extent, strip, leaves, to)
+        come, which = sources(view, plan)
+        serials = {d.number: d.serial for d in view.disks}
+        ready = [
+            (m, serials[c], w) for m, c, w in zip(batch, come.tolist(), which.tolist(), strict=True) if c and view.disk_ready[view.row_of_number[m.to_disk]]
+        ]
+        self._withdraw([m.id for m, c in zip(batch, come.tolist(), strict=True) if not c])  # planned anew when they can be read
+        if not ready:
+            return
+        order = self.run.order_id(name, f"{self.part}-{ready[0][0].id}-{len(ready)}-{view.revision}")
+        strips = [
+            {"volume": m.volume_id, "extent": m.extent, "strip": m.strip, "bytes": pool.extent_bytes, "from": c, "from_strip": w, "to": serials[m.to_disk]}
+            for m, c, w in ready
+        ]
+        with transaction() as session:
+            session.execute(update(MoveRow).where(MoveRow.id.in_([m.id for m, _, _ in ready])).values(state="ordered", order_id=order))
+        try:
+            self.run.agent(node).send({"id": order, "kind": "copy", "throttle": self._name, "strips": strips})
+        except Unreachable:
+            return  # the next look finds the order unknown and gives it again
+        except NotPossible as error:
+            self._give_back(order)
+            self.run.say(error.sentence)
+
+    def _give_back(self, order: str) -> None:
+        """Moves of an order that will not be done wait again."""
+        with transaction() as session:
+            session.execute(update(MoveRow).where(self._mine(), MoveRow.order_id == order, MoveRow.state == "ordered").values(state="waiting", order_id=None))
+
+    def _collect(self, view: SiteView) -> None:
+        """Asks how far the orders are, and points the placement at every strip that is whole in its new place."""
+        with transaction() as session:
+            rows = session.execute(
+                select(MoveRow.order_id, NodeRow.id, NodeRow.name)
+                .join(DiskRow, DiskRow.id == MoveRow.to_disk)
+                .join(NodeRow, NodeRow.id == DiskRow.node_id)
+                .where(self._mine(), MoveRow.state == "ordered")
+                .distinct()
+            ).all()
+        self.unfinished = {k: v for k, v in self.unfinished.items() if k in {r[0] for r in rows}}
+        heard = {n.number for row, n in enumerate(view.nodes) if n.contact == "heard"}
+        for order, node, name in rows:
+            if node not in heard or order is None:
+                continue
+            try:
+                progress = self.run.agent(node).order(order)
+            except (Unreachable, NotPossible):
+                continue
+            if progress is None:
+                self._give_back(order)
+                continue
+            self.unfinished[order] = progress.bytes_done - len(progress.finished) * self.extent_bytes
+            self._arrive(order, progress.finished)
+            if progress.state in ("failed", "cancelled"):
+                self._give_back(order)
+            if progress.state == "failed":  # a source does not hold what we think it does: find out what else is amiss
+                self.run.say(f"{name}: {progress.problem}.")
+                compare(self.run, view, view.pool(self.pool))
+
+    def _arrive(self, order: str, finished: tuple[int, ...]) -> None:
+        with transaction() as session:
+            moves = list(session.scalars(select(MoveRow).where(self._mine(), MoveRow.order_id == order).order_by(MoveRow.id)))
+            arrived = [moves[i] for i in finished if i < len(moves) and moves[i].state == "ordered"]
+            if not arrived:
+                return
+            set_strips(session, [(m.volume_id, m.extent, m.strip, m.leaves, m.to_disk) for m in arrived])
+            for move in arrived:
+                move.state = "copied"
+            moved = ChangeRow.moved + len(arrived) * self.extent_bytes
+            session.execute(update(ChangeRow).where(ChangeRow.id == self.run.change).values(moved=moved))
+            announce(session, "site")
+
+    def _call_off_needless(self, view: SiteView) -> None:
+        """Moves to disks that are away are planned anew; waiting moves away from a disk that came back are not needed."""
+        ready = {d.number for row, d in enumerate(view.disks) if view.disk_ready[row]}
+        gone = {d.number for row, d in enumerate(view.disks) if view.disk_given_up[row] and not view.disk_ready[row]}
+        with transaction() as session:
+            needless = [
+                m.id
+                for m in session.scalars(select(MoveRow).where(self._mine(), MoveRow.state.in_(("waiting", "ordered"))))
+                if m.to_disk in gone or (m.part == "copy" and m.state == "waiting" and m.leaves in ready)
+            ]
+        self._withdraw(needless)
+
+    def _withdraw(self, moves: list[int]) -> None:
+        if moves:
+            with transaction() as session:
+                session.execute(update(MoveRow).where(MoveRow.id.in_(moves)).values(state="withdrawn"))
+                announce(session, "site")
+
+    def _counts(self) -> tuple[int, int]:
+        """Moves still open, and moves copied, of this step."""
+        with transaction() as session:
+            found = session.execute(select(MoveRow.state, func.count(MoveRow.id)).where(self._mine(), MoveRow.part == self.part).group_by(MoveRow.state))
+            by_state = {state: count for state, count in found}
+        return by_state.get("waiting", 0) + by_state.get("ordered", 0), by_state.get("copied", 0) + by_state.get("dropped", 0)
+
+    def _tell_progress(self, pool: Pool, left: int, copied: int) -> None:
+        now = time.monotonic()
+        done = copied * pool.extent_bytes + sum(self.unfinished.values())
+        self.history = [h for h in self.history if h[0] > now - RATE_SECONDS] + [(now, done)]
+        first = self.history[0]
+        rate = (done - first[1]) / (now - first[0]) if now - first[0] > 0.5 else None
+        self._note_time()
+        if copied + left:
+            self.run.progress(done, (copied + left) * pool.extent_bytes, rate)
+
+    def _note_time(self) -> None:
+        """Adds to the change what has passed by a node's own clock since the last look, so that it can be compared with the estimate."""
+        view = current_view()
+        heard = [n for n in view.nodes if n.contact == "heard"]
+        node = next((n for n in heard if n.number == self.clock[0]), heard[0] if heard else None)
+        if node is None:
+            return
+        try:
+            now = self.run.agent(node.number).uptime()
+        except BarnError:
+            return
+        if self.clock[0] == node.number and now > self.clock[1]:
+            seconds = ChangeRow.work_seconds + (now - self.clock[1])
+            with transaction() as session:
+                session.execute(update(ChangeRow).where(ChangeRow.id == self.run.change).values(work_seconds=seconds))
+        self.clock = (node.number, now)

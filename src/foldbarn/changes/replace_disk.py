@@ -1,0 +1,168 @@
+"""Replacing a disk by another: the new one joins, takes over what the old one holds, and the old one goes."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import ClassVar
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from foldbarn.changes.disks import bind, check_unchanged, choice_blockers, prepare, read_back, release, serials_by_node, sizes_of
+from foldbarn.changes.effects import NO_FEWER_COPIES
+from foldbarn.changes.kind import Kind, Params, register
+from foldbarn.changes.leaving import blank, call_off, drain, mark, part, plan_leaving, tell_leaving, unreadable_blockers
+from foldbarn.changes.preview import Note, PlannedStep, Preview
+from foldbarn.changes.runner import Run
+from foldbarn.core.errors import BarnError, NotPossible
+from foldbarn.core.media import class_of
+from foldbarn.core.protection import Level
+from foldbarn.core.site import Disk, Pool, Role, SiteView
+from foldbarn.core.units import say_list, say_size
+from foldbarn.store.tables import DiskRow
+from foldbarn.store.views import current_view
+
+
+class ReplaceDiskParams(Params):
+    """The disk that goes, and the one that takes its place. Names."""
+
+    disk: str
+    by: str
+
+
+@register
+class ReplaceDisk(Kind[ReplaceDiskParams]):
+    """prepare, check (agents), swap (ours), drain (agents), release (agents), part (ours), bind (agents)."""
+
+    name: ClassVar[str] = "replace-disk"
+    params: ClassVar[type[Params]] = ReplaceDiskParams
+    inside: ClassVar[frozenset[str]] = frozenset({"swap", "part"})
+
+    def about(self, params: ReplaceDiskParams) -> str:
+        return params.disk
+
+    def touches(self, params: ReplaceDiskParams) -> str:
+        return "leaving"
+
+    def preview(self, view: SiteView, params: ReplaceDiskParams) -> Preview:
+        preview = Preview(
+            kind=self.name, title=f"Replace {params.disk} by {params.by or 'another disk'}", summary="Nothing has been changed yet.", revision=view.revision,
+            steps=[], protection=NO_FEWER_COPIES,
+        )  # fmt: skip
+        try:
+            old = view.disk(params.disk)
+            if old.pool < 0:
+                raise NotPossible(f"{old.name} is in no pool.", about="disk", next_step="There is nothing to take over.")
+            if not params.by:
+                raise NotPossible("Choose the disk that takes its place.", about="by", next_step=_candidates(view, old))
+            new = view.disk(params.by)
+        except BarnError as error:
+            preview.blockers.append(Note.of(error))
+            return preview.sealed()
+        pool = view.pools[old.pool]
+        preview.disk_sizes = sizes_of([new])
+        preview.blockers += [note.model_copy(update={"about": "by"}) for note in choice_blockers(view, [new.name])]
+        if old.retiring:
+            preview.blockers.append(Note(sentence=f"{old.name} is being emptied already.", about="disk"))
+        holds = old.role == Role.CAPACITY
+        preview.steps = [
+            PlannedStep(name="prepare", title=f"Prepare {new.name}", detail="Its agent writes the pool's mark.", seconds=1),
+            PlannedStep(name="check", title="Read it back", detail="It must show the pool's mark before anything is placed on it.", seconds=1),
+            PlannedStep(name="swap", title=f"{new.name} takes the place of {old.name}", detail=f"From here on {old.name} gets nothing new."),
+            *([PlannedStep(name="drain", title=f"Move what {old.name} holds", detail=f"To {new.name} as far as it has room.")] if holds else []),
+            PlannedStep(name="release", title=f"Blank {old.name}", detail="If it can be reached.", seconds=1, can_withdraw=False),
+            PlannedStep(name="part", title=f"Let {old.name} go", detail="It may be pulled.", can_withdraw=False),
+        ]
+        if any(d.role == Role.CACHE for d in view.all_of(pool)):
+            preview.steps.append(PlannedStep(name="bind", title="Bind cache devices anew", seconds=1, can_withdraw=False))
+        if holds and not preview.blockers:
+            preview.blockers += unreadable_blockers(view, [old])
+            found = plan_leaving(view, pool, [old], [_joined(view, pool, old, new)])
+            tell_leaving(preview, view, found, f"{old.name} let go")
+            next(s for s in preview.steps if s.name == "drain").seconds = preview.seconds
+        preview.warnings += _warnings(view, old, new)
+        return preview.sealed()
+
+    def step_prepare(self, run: Run[ReplaceDiskParams]) -> str:
+        view = current_view()
+        pool = _pool(view, run.params)
+        check_unchanged(run, [run.params.by], pool.name)
+        prepare(run, serials_by_node(view, [view.disk(run.params.by)]), pool.name, pool.encrypted)
+        return f"{run.params.by} prepared."
+
+    def step_check(self, run: Run[ReplaceDiskParams]) -> str:
+        view = current_view()
+        pool = _pool(view, run.params)
+        read_back(run, serials_by_node(view, [view.disk(run.params.by)]), pool.name, pool.encrypted)
+        return f"{run.params.by} shows the pool's mark."
+
+    def step_swap(self, run: Run[ReplaceDiskParams], session: Session) -> str:
+        check_unchanged(run, [run.params.by], _pool(current_view(), run.params).name)
+        names = [run.params.disk, run.params.by]
+        rows = {r.name: r for r in session.scalars(select(DiskRow).where(DiskRow.name.in_(names)).order_by(DiskRow.id).with_for_update())}
+        old, new = rows[run.params.disk], rows[run.params.by]
+        if new.pool_id is not None:
+            raise NotPossible(f"{new.name} can no longer be taken.", next_step="Withdraw this change and preview again.")
+        new.role, new.tier, new.pool_id, new.role_reason, new.reasons = old.role, old.tier, old.pool_id, old.role_reason, []
+        new.retiring = False
+        return mark(session, [old.name])
+
+    def step_drain(self, run: Run[ReplaceDiskParams]) -> str:
+        view = current_view()
+        return drain(run, _pool(view, run.params).name, [run.params.disk], np.array([view.disk(run.params.by).number], dtype=np.int32))
+
+    def step_release(self, run: Run[ReplaceDiskParams]) -> str:
+        return blank(run, [run.params.disk])
+
+    def step_part(self, run: Run[ReplaceDiskParams], session: Session) -> str:
+        return part(session, [run.params.disk])
+
+    def step_bind(self, run: Run[ReplaceDiskParams]) -> str:
+        return bind(run, current_view().pools[current_view().disk(run.params.by).pool].name)
+
+    def withdraw(self, run: Run[ReplaceDiskParams]) -> None:
+        """Before the swap the new disk is blanked again; after it, it has joined and stays, and the old one is in use as before."""
+        view = current_view()
+        old, new = view.disk(run.params.disk), view.disk(run.params.by)
+        if new.pool < 0:
+            run.step = 99  # orders of its own
+            release(run, serials_by_node(view, [new]))
+            return
+        if old.pool >= 0:
+            call_off(run, [view.pools[old.pool].name], [old.name])
+
+
+def _pool(view: SiteView, params: ReplaceDiskParams) -> Pool:
+    """The pool of the disk that goes, or, once it has gone, of the other."""
+    old, new = view.disk(params.disk), view.disk(params.by)
+    row = old.pool if old.pool >= 0 else new.pool
+    if row < 0:
+        raise NotPossible(f"{old.name} is in no pool any more.", next_step="Withdraw this change.")
+    return view.pools[row]
+
+
+def _joined(view: SiteView, pool: Pool, old: Disk, new: Disk) -> Disk:
+    return replace(new, pool=view.pool_row(pool), role=old.role, tier=old.tier, reasons=())
+
+
+def _candidates(view: SiteView, old: Disk) -> str:
+    """Fit disks that could take a disk's place, those of its own node first."""
+    fit = [d for d in view.disks if d.role == Role.UNCLAIMED and class_of(d.media, d.bus) == class_of(old.media, old.bus)]
+    fit.sort(key=lambda d: (d.node != old.node, d.size_bytes < old.size_bytes))
+    return f"{say_list([d.name for d in fit])} {'is' if len(fit) == 1 else 'are'} fit." if fit else "No fit disk of its kind is known; put one in first."
+
+
+def _warnings(view: SiteView, old: Disk, new: Disk) -> list[Note]:
+    found = []
+    if class_of(old.media, old.bus) != class_of(new.media, new.bus):
+        found.append(Note(sentence=f"{new.name} is {class_of(new.media, new.bus).words}, {old.name} is {class_of(old.media, old.bus).words}."))
+    if new.size_bytes < old.size_bytes:
+        found.append(Note(sentence=f"{new.name} holds {say_size(new.size_bytes)}, {old.name} {say_size(old.size_bytes)}; the rest goes elsewhere."))
+    places = {level: view.domain_of(level)[view.row_of_number[[old.number, new.number]]] for level in (Level.NODE, Level.RACK)}
+    if places[Level.NODE][0] != places[Level.NODE][1]:
+        level = "rack" if places[Level.RACK][0] != places[Level.RACK][1] else "node"
+        found.append(Note(sentence=f"{new.name} stands in another {level}; the pool's {level}s become less or more even by it."))
+    if new.watch:
+        found.append(Note(sentence=f"{new.name} needs a look: {say_list(list(new.watch))}."))
+    return found

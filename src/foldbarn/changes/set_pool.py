@@ -1,0 +1,135 @@
+"""Changing what can be set of a pool after it has been formed. Nothing moves by it; what is promised already stays as it is."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from typing import Any, ClassVar
+
+from sqlalchemy.orm import Session
+
+from foldbarn.changes.effects import tell_capacity
+from foldbarn.changes.form_pool import SETTINGS, PoolSettings, pool_as
+from foldbarn.changes.kind import Kind, Params, register
+from foldbarn.changes.leaving import pool_named
+from foldbarn.changes.preview import Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.runner import Run
+from foldbarn.core.capacity import pool_space
+from foldbarn.core.errors import BarnError
+from foldbarn.core.healing import losses_in_words
+from foldbarn.core.site import Pool, SiteView
+from foldbarn.core.units import say_binary, say_size
+from foldbarn.store.database import announce, transaction
+from foldbarn.store.tables import ChangeRow
+from foldbarn.store.views import current_view
+
+
+class SetPoolParams(PoolSettings):
+    """The pool by name, and everything that can be set of it."""
+
+    pool: str
+
+
+LABELS = {
+    "copies": "Usual copies",
+    "level": "Kept apart by",
+    "headroom": "Heals from losing",
+    "fill_line": "Fill line",
+    "allocation_bytes": "Allocation unit",
+    "overcommit_cap": "Cap on overcommit",
+    "rebuild_rate": "Rebuilds at most",
+    "level_rate": "Levelling at most",
+    "priority": "Goes first",
+    "daily_writes": "Expected writes a day",
+}
+
+
+@register
+class SetPool(Kind[SetPoolParams]):
+    """set (ours)."""
+
+    name: ClassVar[str] = "set-pool"
+    params: ClassVar[type[Params]] = SetPoolParams
+    inside: ClassVar[frozenset[str]] = frozenset({"set"})
+
+    def about(self, params: SetPoolParams) -> str:
+        return params.pool
+
+    def touches(self, params: SetPoolParams) -> str:
+        return f"settings of {params.pool.casefold()}"
+
+    def preview(self, view: SiteView, params: SetPoolParams) -> Preview:
+        preview = Preview(
+            kind=self.name, title=f"Change the settings of {params.pool}", summary="Nothing moves by it.", revision=view.revision,
+            steps=[PlannedStep(name="set", title="Write them down", detail="Copying under way takes on its new limits at once.")],
+        )  # fmt: skip
+        try:
+            pool = view.pool(params.pool)
+            wished = pool_as(params, pool.number, pool.name, pool.extent_bytes, pool.encrypted)
+        except BarnError as error:
+            preview.blockers.append(Note.of(error))
+            return preview.sealed()
+        old, new = settings_in_words(pool), settings_in_words(wished)
+        preview.texts = [TextRow(label=LABELS[name], before=old[name], after=new[name]) for name in LABELS if old[name] != new[name]]
+        if not preview.texts:
+            preview.blockers.append(Note(sentence="Nothing would be different.", about="pool"))
+        preview.undo = {"kind": self.name, "params": {"pool": pool.name, **settings_of(pool)}}
+        after = replace(view, pools=tuple(wished if p.number == pool.number else p for p in view.pools))
+        tell_capacity(preview, view, after, pool, wished)
+        space = pool_space(after, wished)
+        if wished.headroom and space.healing is not None and not space.healing.possible:
+            lost = losses_in_words(wished.headroom_losses, wished.headroom)
+            preview.warnings.append(Note(sentence=f"After losing {lost} nothing could be rebuilt, so nothing is held back for it."))
+        elif space.healing is not None and -(-space.used // wished.usual.strips) > space.healing.usable:
+            lost = losses_in_words(wished.headroom_losses, wished.headroom or wished.usual.level)
+            preview.warnings.append(Note(sentence=f"{pool.name} is too full for that already: not everything could be rebuilt after losing {lost}."))
+        preview.protection = f"Volumes keep the protection they were made with. Usual from here on: {wished.usual.sentence()}."
+        return preview.sealed()
+
+    def step_set(self, run: Run[SetPoolParams], session: Session) -> str:
+        row = pool_named(session, run.params.pool)
+        for name, value in run.params.model_dump(mode="json", include=set(SETTINGS)).items():
+            setattr(row, name, value)
+        return "Written down."
+
+    def withdraw(self, run: Run[SetPoolParams]) -> None:
+        """One step, done or not: what was is put back from the preview."""
+        with transaction() as session:
+            undo = _undo(run)
+            row = pool_named(session, run.params.pool)
+            for name, value in undo.items():
+                setattr(row, name, value)
+            announce(session, "site")
+
+
+def _undo(run: Run[SetPoolParams]) -> dict[str, Any]:
+    with transaction() as session:
+        kept = session.get_one(ChangeRow, run.change).preview.get("undo") or {}
+    view = current_view()
+    return {k: v for k, v in kept.get("params", settings_of(view.pool(run.params.pool))).items() if k != "pool"}
+
+
+def settings_of(pool: Pool) -> dict[str, Any]:
+    """What can be set of a pool, as parameters."""
+    return {
+        "copies": pool.usual.copies, "level": pool.usual.level.value, "headroom": pool.headroom.value if pool.headroom else None,
+        "headroom_losses": pool.headroom_losses, "fill_line": pool.fill_line, "allocation_bytes": pool.allocation_bytes,
+        "overcommit_cap": pool.overcommit_cap, "rebuild_rate": pool.rebuild_rate, "level_rate": pool.level_rate, "priority": pool.priority.value,
+        "daily_writes": pool.daily_writes,
+    }  # fmt: skip
+
+
+def settings_in_words(pool: Pool) -> dict[str, str]:
+    """The same for people."""
+    first = {"consumers": "consumers' work", "even": "neither: copying gets at least half", "copying": "copying"}
+    return {
+        "copies": str(pool.usual.copies),
+        "level": pool.usual.level.value,
+        "headroom": losses_in_words(pool.headroom_losses, pool.headroom) if pool.headroom else "nothing is held back",
+        "fill_line": f"{pool.fill_line:.0%}",
+        "allocation_bytes": say_binary(pool.allocation_bytes),
+        "overcommit_cap": f"{pool.overcommit_cap:g} times usable",
+        "rebuild_rate": f"{say_size(pool.rebuild_rate)}/s" if pool.rebuild_rate else "as fast as it goes",
+        "level_rate": f"{say_size(pool.level_rate)}/s" if pool.level_rate else "as fast as it goes",
+        "priority": first[pool.priority.value],
+        "daily_writes": say_size(pool.daily_writes) if pool.daily_writes else "not said",
+    }

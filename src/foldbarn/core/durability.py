@@ -1,0 +1,96 @@
+"""The chance of losing data, by a Markov chain of failures and rebuilds.
+
+Method: docs/methods.md, "Chance of loss". Closed forms it is checked against: Patterson, Gibson and Katz, "A case for
+redundant arrays of inexpensive disks", SIGMOD 1988. Everything here is an estimate, and says what it was made from.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+
+from foldbarn.core.arrays import Reals
+
+YEAR_SECONDS = 365.25 * 86_400
+
+
+def chain(strips: int, tolerated: int, failures: float, repairs: float, unread: float = 0.0) -> Reals:
+    """Generator of the chain over 0 to `tolerated` failed strips, and loss as the last state, [tolerated + 2, tolerated + 2].
+
+    failures, repairs: rates of one strip, per second. With i strips gone the rest fail at (strips - i) * failures. unread: chance
+    that the rebuild which has no copy to spare (with `tolerated` gone) meets an unreadable place, which loses the extent.
+    """
+    states = tolerated + 2
+    rates = np.zeros((states, states))
+    for gone in range(tolerated + 1):
+        rates[gone, gone + 1] += (strips - gone) * failures
+        if gone:
+            good = repairs * (1.0 - unread) if gone == tolerated else repairs
+            rates[gone, gone - 1] += good
+            rates[gone, states - 1] += repairs - good
+    np.fill_diagonal(rates, -rates.sum(axis=1))
+    return rates
+
+
+def mean_time_to_loss(strips: int, tolerated: int, failures: float, repairs: float, unread: float = 0.0) -> float:
+    """Seconds from whole to lost on average, by solving the chain's linear system; without redundancy 1 / (strips * failures)."""
+    transient = chain(strips, tolerated, failures, repairs, unread)[:-1, :-1]
+    # The mean time solves -Q t = 1. One state after the other keeps full precision where the chance of loss is tiny:
+    # the time from i to i+1 is (1 + down_i * time from i-1 to i) / up_i, with the way straight to loss taken into account.
+    if unread == 0.0:
+        step, total = 0.0, 0.0
+        for gone in range(tolerated + 1):
+            up = (strips - gone) * failures
+            down = repairs if gone else 0.0
+            step = (1.0 + down * step) / up
+            total += step
+        return total
+    return float(np.linalg.solve(-transient, np.ones(tolerated + 1))[0])
+
+
+def unread_chance(bytes_read: int, errors_per_bit: float) -> float:
+    """Chance that reading so many bytes meets at least one unreadable place."""
+    return -math.expm1(bytes_read * 8 * math.log1p(-errors_per_bit)) if errors_per_bit else 0.0
+
+
+@dataclass(frozen=True, slots=True)
+class LossChance:
+    """A year's chance that a pool loses some extent, and what it was made from. groups: sets of disks that hold all copies of some extent."""
+
+    a_year: float
+    groups: float
+    repair_seconds: float
+    failure_rate: float  # a year, of one disk
+
+    @property
+    def one_in(self) -> float:
+        """Such as 4,700 for "1 in 4,700 a year"; infinite where nothing can be lost."""
+        return 1.0 / self.a_year if self.a_year else math.inf
+
+
+def groups_of(domain_disks: list[int], copies: int, extents: int) -> float:
+    """How many sets of disks hold all copies of some extent: all that keep apart, unless there are fewer extents.
+
+    domain_disks: disks in each domain. The sets are the elementary symmetric polynomial of these counts.
+    """
+    sets = [1.0] + [0.0] * copies
+    for disks in domain_disks:
+        for size in range(copies, 0, -1):
+            sets[size] += sets[size - 1] * disks
+    return min(float(extents), sets[copies])
+
+
+def chance_of_loss(domain_disks: list[int], copies: int, extents: int, *, failure_rate: float, repair_seconds: float, unread: float = 0.0) -> LossChance:
+    """A year's chance of losing data of a pool of mirrored extents.
+
+    failure_rate: a year, of one disk; repair_seconds: to write again what one disk held; unread: see unread_chance. Losses
+    of whole nodes, racks and rooms, people and software are left out.
+    """
+    groups = groups_of(domain_disks, copies, extents)
+    if not groups:
+        return LossChance(0.0, 0.0, repair_seconds, failure_rate)
+    failures = -math.log1p(-min(failure_rate, 0.999_999)) / YEAR_SECONDS
+    mean = mean_time_to_loss(copies, copies - 1, failures, 1.0 / max(repair_seconds, 1.0), unread)
+    return LossChance(-math.expm1(-groups * YEAR_SECONDS / mean), groups, repair_seconds, failure_rate)
