@@ -15,13 +15,13 @@ from foldbarn.changes.kind import Kind, Params, register
 from foldbarn.changes.preview import DomainRow, Note, PlannedStep, Preview, Row
 from foldbarn.changes.runner import Run
 from foldbarn.core.arrays import Disks
-from foldbarn.core.capacity import by_domain, free_figure, pool_space, stranded_slots, usable_extents
+from foldbarn.core.capacity import PoolSpace, by_domain, free_figure, pool_space, stranded_slots, usable_extents
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.names import check_name
 from foldbarn.core.placement import place
 from foldbarn.core.protection import Level, Protection
-from foldbarn.core.site import Pool, SiteView
+from foldbarn.core.site import Pool, SiteView, Tier
 from foldbarn.core.units import parse_size, say_binary, say_count, say_size
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.placements import write_placement
@@ -39,6 +39,7 @@ class CreateVolumeParams(Params):
     size: str = Field(max_length=40)
     copies: int = 3
     level: Level = Level.RACK
+    tier: Tier = Tier.BULK
 
 
 @register
@@ -85,13 +86,13 @@ class CreateVolume(Kind[CreateVolumeParams]):
         view = load_view(session)
         pool = view.pool(params.pool)
         protection = Protection(params.copies, params.level)
-        size = parse_size(params.size)
+        size = rounded_size(parse_size(params.size), pool)
         check_name(params.name, "volume", [v.name for v in view.volumes])
         extents = extents_of(size, pool)
-        placement = placement_for(view, pool, protection, extents, params.name)
+        placement = placement_for(view, pool, protection, extents, params.name, params.tier)
         volume = VolumeRow(
             name=params.name.strip(), pool_id=pool.number, size_bytes=size, copies=params.copies, level=params.level.value,
-            extents=extents, change_id=run.change,
+            extents=extents, tier=params.tier.value, change_id=run.change,
         )  # fmt: skip
         session.add(volume)
         session.flush()
@@ -143,6 +144,11 @@ class CreateVolume(Kind[CreateVolumeParams]):
             announce(session, "site")
 
 
+def rounded_size(size: int, pool: Pool) -> int:
+    """The size rounded up to the pool's allocation unit, in bytes."""
+    return -(-size // pool.allocation_bytes) * pool.allocation_bytes
+
+
 def extents_of(size: int, pool: Pool) -> int:
     """Extents that a volume of this many bytes takes; the last one may be partly used.
 
@@ -156,30 +162,32 @@ def extents_of(size: int, pool: Pool) -> int:
     return extents
 
 
-def placement_for(view: SiteView, pool: Pool, protection: Protection, extents: int, name: str) -> Disks:
+def placement_for(view: SiteView, pool: Pool, protection: Protection, extents: int, name: str, tier: Tier = Tier.BULK) -> Disks:
     """Disk numbers of every strip of a new volume, [extents, copies]. The same site and name give the same placement."""
-    rows = _open_disks(view, pool)
+    rows = _open_disks(view, pool, tier)
     domain_of = view.domain_of(protection.level)[rows]
     placed = place(view.disk_free[rows], domain_of, view.disk_node[rows], extents, protection.strips, zlib.crc32(name.strip().casefold().encode()))
     numbers: Disks = view.disk_numbers[rows][placed]
     return numbers
 
 
-def _open_disks(view: SiteView, pool: Pool) -> np.ndarray:
-    """Rows of the pool's disks that can take new strips."""
-    rows = view.in_pool(pool)
-    return rows[view.disk_ready[rows] & (view.disk_free[rows] > 0)]
+def _open_disks(view: SiteView, pool: Pool, tier: Tier) -> np.ndarray:
+    """Rows of the disks of a tier that can take new strips."""
+    rows = view.in_pool(pool, tier)
+    return rows[view.disk_open[rows] & (view.disk_free[rows] > 0)]
 
 
 def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
     """Fills in placement and effects. Raises what stands against the volume."""
     pool = view.pool(params.pool)
-    size = parse_size(params.size)
+    size = rounded_size(parse_size(params.size), pool)
     protection = Protection(params.copies, params.level)
+    if params.tier not in view.tiers_of(pool):
+        raise NotPossible(f"{pool.name} has no fast tier.", about="tier", next_step="Choose the bulk tier, or form a pool of two media classes.")
     if pool.forming:
         raise NotPossible(f"{pool.name} is still being formed.", about="pool", next_step="Wait until its change is done.")
     extents = extents_of(size, pool)
-    rows = _open_disks(view, pool)
+    rows = _open_disks(view, pool, params.tier)
     spread_of = view.domain_of(protection.level)[rows]
     level = protection.level.value
     if len(np.unique(spread_of)) < protection.least_domains:
@@ -189,8 +197,8 @@ def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
             about="copies",
             next_step=f"Choose at most {reachable} copies, or another pool." if reachable else "Bring its nodes back first.",
         )
-    space = pool_space(view, pool)
-    most = min(usable_extents(view.disk_free[rows], spread_of, protection), _allowed(view, pool, protection))
+    space = pool_space(view, pool).of(params.tier)
+    most = min(usable_extents(view.disk_free[rows], spread_of, protection), _allowed(space, pool, protection))
     if extents > most:
         raise NotPossible(
             f"{say_size(size)} does not fit: {pool.name} can take {say_size(most * pool.extent_bytes)} more "
@@ -198,11 +206,22 @@ def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
             about="size",
             next_step="Choose a smaller size, fewer copies, or add disks.",
         )
-    placement = placement_for(view, pool, protection, extents, params.name)
+    overcommit = _overcommit(view, pool, space, params.tier, extents * protection.strips)
+    if overcommit > pool.overcommit_cap:
+        raise NotPossible(
+            f"{pool.name} would promise {overcommit:.2f} times what it holds; its cap is {pool.overcommit_cap:g}.",
+            about="size",
+            next_step="Choose a smaller size, or raise the cap in the pool's settings.",
+        )
+    placement = placement_for(view, pool, protection, extents, params.name, params.tier)
     taken = np.bincount(view.row_of_number[placement].reshape(-1), minlength=len(view.disks))
     preview.arriving = {view.disks[r].name: int(taken[r]) * pool.extent_bytes for r in np.flatnonzero(taken).tolist()}
     footprint = extents * protection.strips * pool.extent_bytes
-    preview.summary = f"{say_size(size)} in {pool.name}, as {say_count(extents, 'extent')} of {say_binary(pool.extent_bytes)}. Nothing has been changed yet."
+    asked = parse_size(params.size)
+    rounded = f", rounded up from {say_size(asked)} to whole units of {say_binary(pool.allocation_bytes)}" if size > asked * 1.001 else ""
+    preview.summary = (
+        f"{say_size(size)}{rounded} in {pool.name}, as {say_count(extents, 'extent')} of {say_binary(pool.extent_bytes)}. Nothing has been changed yet."
+    )
     preview.protection = f"{protection.sentence().capitalize()}."
     preview.rows += [
         Row(
@@ -239,9 +258,14 @@ def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
         preview.warnings.append(Note(sentence=f"Copies are kept apart by {level} only: one rack may hold them all.", about="level"))
 
 
-def _allowed(view: SiteView, pool: Pool, protection: Protection) -> int:
-    """Extents that may be added before the pool passes its fill line, what is held back left aside."""
-    space = pool_space(view, pool)
+def _overcommit(view: SiteView, pool: Pool, space: PoolSpace, tier: Tier, strips: int) -> float:
+    """What would be promised with so many strips more, copies counted, over what the tier holds."""
+    promised = sum(v.extents * v.protection.strips for v in view.volumes_of(pool) if v.tier == tier)
+    return (promised + strips) / max(space.slots, 1)
+
+
+def _allowed(space: PoolSpace, pool: Pool, protection: Protection) -> int:
+    """Extents that may be added before the tier passes its fill line, what is held back left aside."""
     room = int(space.slots * pool.fill_line) - space.held_back // pool.extent_bytes
     return max(0, (room - space.used) // protection.strips)
 

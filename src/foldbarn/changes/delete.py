@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 
 from foldbarn.changes.form_pool import leave_pool
 from foldbarn.changes.kind import Kind, Params, register
+from foldbarn.changes.moving import strips_of
 from foldbarn.changes.preview import Note, PlannedStep, Preview, Row, TextRow
 from foldbarn.changes.runner import Run
 from foldbarn.core.capacity import pool_space
@@ -81,6 +82,11 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
         return preview.sealed()
 
     def step_drop(self, run: Run[DeleteVolumeParams]) -> str:
+        pool = current_view().pools[current_view().volume(run.params.volume).pool]
+        with strips_of(run, pool):
+            return self._drop(run)
+
+    def _drop(self, run: Run[DeleteVolumeParams]) -> str:
         view = current_view()
         volume = view.volume(run.params.volume)
         rows = view.rows(volume)

@@ -51,7 +51,7 @@ class PoolSettings(Params):
     headroom: Level | None = Level.NODE
     headroom_losses: int = Field(default=1, ge=1, le=5)
     fill_line: float = Field(default=0.85, gt=0.1, le=1.0)
-    allocation_bytes: int = Field(default=GIB, ge=MIB, le=TIB)
+    allocation_bytes: int = Field(default=MIB, ge=4096, le=TIB)
     overcommit_cap: float = Field(default=1.0, gt=0, le=100)
     rebuild_rate: int = Field(default=0, ge=0, le=10**13)
     level_rate: int = Field(default=0, ge=0, le=10**13)

@@ -77,7 +77,7 @@ class Rebuild(Kind[RebuildParams]):
             preview.warnings.append(Note(sentence=f"{say_count(unreadable, 'extent')} cannot be read and so cannot be copied until something returns."))
         return preview.sealed()
 
-    def stepcompare(self, run: Run[RebuildParams]) -> str:
+    def step_compare(self, run: Run[RebuildParams]) -> str:
         """Asks every reachable disk what it holds; drops what belongs elsewhere by now, marks what is missing."""
         view = current_view()
         pool = view.pool(run.params.pool)

@@ -11,7 +11,8 @@ from typing import Literal
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.media import PROFILES, class_of
 from foldbarn.core.names import natural_key
-from foldbarn.core.site import Disk, Role, Tier
+from foldbarn.core.protection import Level
+from foldbarn.core.site import Disk, Role, SiteView, Tier
 from foldbarn.core.units import say_count, say_list, say_size
 
 YEAR_DAYS = 365
@@ -117,6 +118,26 @@ def rebind(bound: Mapping[int, int], disks: Mapping[int, Disk], gone: set[int]) 
     return kept
 
 
+def spare_for(view: SiteView, disk: Disk, called: set[str]) -> Disk | None:
+    """The spare that should stand in for a pooled disk: of its pool and media class, ready, not smaller; in its node before its rack before others.
+
+    called: names of spares that are being called in already. A cache device serves its own node only, so its spare must stand there too.
+    """
+    rank = {level: view.domain_of(level) for level in (Level.NODE, Level.RACK)}
+    row = int(view.row_of_number[disk.number])
+    found = []
+    for r, spare in enumerate(view.disks):
+        if spare.role != Role.SPARE or spare.pool != disk.pool or spare.name in called or not view.disk_ready[r] or not spare.writable:
+            continue
+        if class_of(spare.media, spare.bus) != class_of(disk.media, disk.bus) or spare.size_bytes < disk.size_bytes:
+            continue
+        if disk.role == Role.CACHE and spare.node != disk.node:
+            continue
+        near = [bool(rank[level][r] != rank[level][row]) for level in (Level.NODE, Level.RACK)]
+        found.append((near, spare.size_bytes, natural_key(spare.name), spare))
+    return min(found, key=lambda f: f[:3])[3] if found else None
+
+
 # Endurance. ------------------------------------------------------------------------------------------
 
 
@@ -145,11 +166,11 @@ class Endurance:
 
     @property
     def drive_writes(self) -> float:
-        return self.daily_bytes / self.size_bytes
+        return self.daily_bytes / max(self.size_bytes, 1)
 
     @property
     def allowed(self) -> float:
-        return drive_writes_a_day(self.rated_bytes, self.size_bytes)
+        return drive_writes_a_day(self.rated_bytes, max(self.size_bytes, 1))
 
     @property
     def years(self) -> float:
@@ -173,7 +194,7 @@ class Endurance:
 
 def endurance(devices: Sequence[Disk], daily_bytes: float) -> list[Endurance]:
     """Endurance by kind (size and rating) when this many bytes a day are written to all of them together, each in proportion to its size."""
-    total = sum(d.size_bytes for d in devices)
+    total = sum(d.size_bytes for d in devices) or 1
     kinds: dict[tuple[int, int, bool], int] = defaultdict(int)
     for d in devices:
         rating = d.rated_bytes or rated_bytes(d.size_bytes, PROFILES[d.media].drive_writes_a_day)

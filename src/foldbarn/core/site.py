@@ -175,7 +175,7 @@ class Pool:
     fill_line: float = 0.85
     forming: bool = False  # its disks are still being prepared
     headroom_losses: int = 1
-    allocation_bytes: int = 1 << 30
+    allocation_bytes: int = 1 << 20
     overcommit_cap: float = 1.0
     encrypted: bool = False
     rebuild_rate: int = 0

@@ -95,6 +95,18 @@ def _steps(session: Session, change: int) -> list[StepRow]:
     return list(session.scalars(select(StepRow).where(StepRow.change_id == change).order_by(StepRow.number)))
 
 
+def limit(change: int, bytes_per_second: int | None) -> None:
+    """Slows a change down to this many bytes per second, or lets it go as fast as its pool allows. Raises NotFound, NotPossible."""
+    with transaction() as session:
+        row, steps = one(session, change)
+        if row.state in ("done", "withdrawn"):
+            raise NotPossible(f"Change {change} is {row.state}; it cannot be changed any more.", about="change")
+        if not any(s.name in ("copy", "level", "drain") or s.name.startswith("drain:") for s in steps):
+            raise NotPossible(f"Change {change} moves no data, so there is nothing to slow down.", about="change")
+        row.rate_cap = bytes_per_second
+        tell(session, "changes")
+
+
 def ask(change: int, what: str) -> None:
     """pause, withdraw (both heard at the next safe place) or resume. Raises NotFound, and NotPossible where the state does not allow it."""
     queue_it = False

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import time
+from collections import Counter
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
@@ -18,7 +19,8 @@ from foldbarn.core.counters import rate
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.reading import read_inventory
 from foldbarn.core.rebuild import LEVEL_TOLERANCE, imbalance, plan_levelling, plan_rebuild
-from foldbarn.core.site import Contact
+from foldbarn.core.roles import spare_for
+from foldbarn.core.site import Contact, Role
 from foldbarn.links.agents import Agent, Garbled, ask_reports, open_client, read_witness
 from foldbarn.links.mail import send_mail
 from foldbarn.services.changes import carry_out
@@ -26,13 +28,15 @@ from foldbarn.services.intake import node_is_back, read_report
 from foldbarn.settings import settings
 from foldbarn.store.database import announce, is_disconnect, tell, transaction, wait_for_database
 from foldbarn.store.intake import take_inventory
-from foldbarn.store.tables import ChangeRow, ClusterRow, DiskRow, DiskWorkRow, NodeRow, PoolRow, SiteRow
+from foldbarn.store.tables import ChangeRow, ClusterRow, DiskRow, DiskWorkRow, NodeRow, PoolRow, SiteRow, StepRow, VolumeRow
 from foldbarn.store.views import current_view
 
 log = structlog.get_logger()
 WATCH_LOCK = 0x0A7C4
 BY_ITSELF = "Fold Barn, by itself"
 TICK_SECONDS = 0.25
+WRITTEN_SECONDS = 5.0  # between two sums of what consumers have written
+WRITTEN_STEP = 0.01  # of a volume; less is not worth a new picture of the site
 WITNESS_SECONDS = 2.0  # between two questions to the witness
 CLOCK_STEP = 0.1  # seconds; smaller drifts are within what the question itself takes
 
@@ -51,6 +55,7 @@ class Watch:
 
     pauses: dict[int, _Pause] = field(default_factory=dict)
     witness_at: float = 0.0  # when the witness is asked next
+    written_at: float = 0.0  # when what consumers have written is summed up next
     judged: tuple[object, ...] = ()  # what the last judgement was made from; the same again is not judged twice
 
     async def run(self) -> None:
@@ -81,6 +86,9 @@ class Watch:
                 await asyncio.to_thread(note_witness)
                 self.witness_at = time.monotonic() + WITNESS_SECONDS
             await asyncio.to_thread(self._take, answers)
+            if time.monotonic() >= self.written_at:
+                await asyncio.to_thread(sum_written)
+                self.written_at = time.monotonic() + WRITTEN_SECONDS
             await asyncio.to_thread(self._judge)
             await asyncio.to_thread(self._tell)
         except Exception as error:
@@ -94,11 +102,12 @@ class Watch:
         give_up()
         with transaction() as session:
             looks = {name: why for name, why in session.execute(select(PoolRow.name, PoolRow.look_reason))}
-            open_states = ChangeRow.state.in_(("waiting", "running", "paused"))
-            busy = set(session.scalars(select(ChangeRow.about).where(ChangeRow.kind == "rebuild", open_states)))
-            facts = (session.scalar(select(SiteRow.revision)), tuple(looks.items()), frozenset(busy))
+            busy = _busy_pools(session)
+            open_count = session.scalar(select(func.count(ChangeRow.id)).where(ChangeRow.kind == "change-role", OPEN))
+            facts = (session.scalar(select(SiteRow.revision)), tuple(looks.items()), frozenset(busy), open_count)
         if facts != self.judged:
             start_mending(looks, busy)
+            call_in_spares()
             self.judged = facts
 
     def _tell(self) -> None:
@@ -149,6 +158,17 @@ class Watch:
                 tell(session, "work")
 
 
+OPEN = ChangeRow.state.in_(("waiting", "running", "paused"))
+
+
+def _busy_pools(session: Session) -> set[str]:
+    """Names of pools whose strips some open change moves: a rebuild, or a drain that has begun and is not paused."""
+    busy = set(session.scalars(select(ChangeRow.about).where(ChangeRow.kind == "rebuild", OPEN)))
+    drains = select(StepRow.name).join(ChangeRow, ChangeRow.id == StepRow.change_id)
+    running = drains.where(ChangeRow.state == "running", StepRow.name.like("drain:%"), StepRow.state == "running")
+    return busy | {name.partition(":")[2] for name in session.scalars(running)}
+
+
 def note_failure(number: int, error: Unreachable) -> None:
     """Records that a node was not heard; silence counts only after it has lasted."""
     with transaction() as session:
@@ -190,6 +210,7 @@ def note_report(number: int, report: dict[str, Any]) -> None:
             take_inventory(session, node, inventory)
             node.inventory_version, changed = version, True
         _note_counters(session, node, report)
+        _note_written(node, report)
         if _note_bearings(node, report) or changed:
             announce(session, "site")
 
@@ -225,6 +246,32 @@ def _note_bearings(node: NodeRow, report: dict[str, Any]) -> bool:
         if says != node.says:
             node.says, changed = says, True
     return changed
+
+
+def _note_written(node: NodeRow, report: dict[str, Any]) -> None:
+    """Keeps what a node says its consumers have written, by volume, where it has changed by a hundredth."""
+    found = report.get("volumes")
+    if not isinstance(found, dict):
+        return
+    new = {str(v): int(b) for v, b in found.items() if isinstance(b, int | float) and b >= 0}
+    old = node.written
+    if new.keys() != old.keys() or any(abs(new[v] - old[v]) > WRITTEN_STEP * max(new[v], old[v]) for v in new):
+        node.written = new
+
+
+def sum_written() -> None:
+    """Brings each volume's written bytes up to what all nodes have said, copies counted once."""
+    with transaction() as session:
+        totals: Counter[int] = Counter()
+        for (found,) in session.execute(select(NodeRow.written).where(NodeRow.written != {})):
+            totals.update({int(v): b for v, b in found.items()})
+        changed = False
+        for volume in session.scalars(select(VolumeRow)):
+            written = min(totals[volume.id] // volume.copies, volume.size_bytes)
+            if abs(written - volume.written) > WRITTEN_STEP * volume.size_bytes:
+                volume.written, changed = written, True
+        if changed:
+            announce(session, "site")
 
 
 def _note_counters(session: Session, node: NodeRow, report: dict[str, Any]) -> None:
@@ -272,6 +319,27 @@ def give_up() -> None:
             announce(session, "site")
 
 
+def call_in_spares() -> None:
+    """Has a spare take the role of each pooled disk that is given up, where one of its media class is at hand and none stands in for it yet."""
+    view = current_view()
+    with transaction() as session:
+        taken = set(session.scalars(select(DiskRow.stands_in_for).where(DiskRow.stands_in_for.is_not(None))))
+        asked = session.scalars(select(ChangeRow.params).where(ChangeRow.kind == "change-role", OPEN)).all()
+    called = {name for params in asked for name in params["disks"]}
+    helped = {params.get("stands_in_for") for params in asked}
+    for row, disk in enumerate(view.disks):
+        if disk.role not in (Role.CAPACITY, Role.CACHE) or not view.disk_given_up[row] or view.disk_ready[row] or disk.retiring:
+            continue
+        if disk.number in taken or disk.name in helped:
+            continue
+        spare = spare_for(view, disk, called)
+        if spare is not None:
+            called.add(spare.name)
+            why = f"{disk.name} has been away for longer than the grace time"
+            params = {"disks": [spare.name], "role": disk.role.value, "reason": f"stands in for {disk.name}", "stands_in_for": disk.name}
+            carry_out("change-role", params, None, actor=BY_ITSELF, reason=f"{why}.")
+
+
 def start_mending(looks: dict[str, str], busy: set[str]) -> None:
     """Starts a rebuild-and-level for each pool that has something to mend and none under way."""
     view = current_view()
@@ -285,7 +353,7 @@ def start_mending(looks: dict[str, str], busy: set[str]) -> None:
         elif (view.disk_given_up[rows] | ~view.disk_ready[rows]).any():
             lost = len(plan_rebuild(view, pool, seed=1))
             reason = f"{lost:,} strips lie on disks that have been away for longer than the grace time." if lost else ""
-        elif imbalance(view, pool) > LEVEL_TOLERANCE and len(plan_levelling(view, pool, seed=1)):
+        elif not view.disk_retiring[rows].any() and imbalance(view, pool) > LEVEL_TOLERANCE and len(plan_levelling(view, pool, seed=1)):
             reason = "Its disks are unevenly used."
         elif any((v.placement == 0).any() for v in view.volumes_of(pool)):
             reason = "Some of its strips lie nowhere."

@@ -85,6 +85,7 @@ class NodeRow(Base):
     member: Mapped[bool] = mapped_column(server_default=text("false"))
     keeper: Mapped[bool] = mapped_column(server_default=text("false"))
     dedicated: Mapped[bool] = mapped_column(server_default=text("false"))
+    written: Mapped[dict[str, Any]] = mapped_column(server_default="{}")  # bytes that consumers wrote here, by volume number
     says: Mapped[dict[str, Any]] = mapped_column(server_default="{}")  # what it last said of its cluster: name, leader, term
     __table_args__ = (
         Index("node_name_taken", func.lower(text("name")), unique=True),
@@ -107,7 +108,7 @@ class PoolRow(Base):
     look_reason: Mapped[str] = mapped_column(default="")  # why its disks should be compared with what they should hold
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     headroom_losses: Mapped[int] = mapped_column(server_default="1")
-    allocation_bytes: Mapped[int] = mapped_column(server_default=str(1 << 30))
+    allocation_bytes: Mapped[int] = mapped_column(server_default=str(1 << 20))
     overcommit_cap: Mapped[float] = mapped_column(server_default="1")
     encrypted: Mapped[bool] = mapped_column(server_default=text("false"))
     rebuild_rate: Mapped[int] = mapped_column(server_default="0")  # bytes per second; 0 for no limit

@@ -4,6 +4,7 @@ from typing import Any
 
 import sqlalchemy as sa
 from alembic import op
+from sqlalchemy.dialects import postgresql
 
 revision = "0003"
 down_revision = "0002"
@@ -20,7 +21,7 @@ DISK: tuple[sa.Column[Any], ...] = (
 )
 POOL: tuple[sa.Column[Any], ...] = (
     sa.Column("headroom_losses", sa.BigInteger(), server_default="1", nullable=False),
-    sa.Column("allocation_bytes", sa.BigInteger(), server_default=str(1 << 30), nullable=False),
+    sa.Column("allocation_bytes", sa.BigInteger(), server_default=str(1 << 20), nullable=False),
     sa.Column("overcommit_cap", sa.Double(), server_default="1", nullable=False),
     sa.Column("encrypted", sa.Boolean(), server_default=sa.text("false"), nullable=False),
     sa.Column("rebuild_rate", sa.BigInteger(), server_default="0", nullable=False),
@@ -43,6 +44,7 @@ def upgrade() -> None:
     for table, columns in (("disk", DISK), ("pool", POOL), ("volume", VOLUME), ("change", CHANGE)):
         for column in columns:
             op.add_column(table, column)
+    op.add_column("node", sa.Column("written", postgresql.JSONB(astext_type=sa.Text()), server_default="{}", nullable=False))
     op.drop_constraint("disk_role", "disk", type_="check")
     op.drop_constraint("capacity_has_a_pool", "disk", type_="check")
     op.create_check_constraint("disk_role", "disk", "role in ('boot', 'capacity', 'cache', 'spare', 'unclaimed', 'unfit')")

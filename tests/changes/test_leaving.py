@@ -1,0 +1,432 @@
+"""Disks leave pools: retired, replaced, given another role; against the real yard, killed, cut off and too full."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+from conftest import Site
+from sqlalchemy import select
+from test_changes import Killed, find_again, held, lose, should_hold
+
+from foldbarn.changes import runner
+from foldbarn.changes.disks import binding_of
+from foldbarn.changes.runner import run_change
+from foldbarn.core.capacity import pool_space
+from foldbarn.core.errors import NotPossible
+from foldbarn.core.loss import DataState, fate
+from foldbarn.core.site import Role
+from foldbarn.services import changes, watching
+from foldbarn.store.database import announce, transaction
+from foldbarn.store.tables import ChangeRow, DiskRow, StepRow
+from foldbarn.store.views import current_view
+
+NODES = ("fulmar", "petrel", "kittiwake", "turnstone")
+
+
+def all_whole() -> bool:
+    view = current_view()
+    return all(fate(view, v).state == DataState.WHOLE for v in view.volumes)
+
+
+def spread_kept() -> bool:
+    view = current_view()
+    for volume in view.volumes:
+        domains = np.sort(np.append(view.domain_of(volume.protection.level), -1)[view.rows(volume)], axis=1)
+        if (domains[:, 1:] == domains[:, :-1]).any():
+            return False
+    return True
+
+
+def mixed_pool(site: Site, **params: Any) -> int:
+    """SSD as capacity, two NVMe a node as cache."""
+    return site.pool(disks=site.disks(nodes=NODES) + site.disks("nvme", nodes=NODES), **params)
+
+
+def test_a_disk_is_retired_and_may_be_pulled(barn_site: Site) -> None:
+    barn_site.pool()
+    barn_site.volume(size="400 GiB")
+    preview = changes.preview("retire", {"what": "disk", "names": ["petrel-3"]})
+    assert preview.blockers == []
+    assert preview.moves_bytes == preview.leaving["petrel-3"] > 0
+    assert sum(f.bytes for f in preview.flows) == preview.moves_bytes
+    assert [row.after for row in preview.capacity] == ["as it is", "marked", "let go"]
+    assert preview.capacity[2].raw == preview.capacity[0].raw - 3_840 * 10**9
+    number = barn_site.do("retire", what="disk", names=["petrel-3"])
+    assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
+    disk = current_view().disk("petrel-3")
+    assert (disk.role, disk.retiring, disk.pool) == (Role.UNCLAIMED, False, -1)
+    assert not barn_site.yard.machines.strips[disk.serial]
+    assert disk.serial not in barn_site.yard.machines.pool_of
+    assert all_whole()
+    assert held(barn_site) == should_hold()
+    after = pool_space(current_view(), current_view().pool("quayside"))
+    assert after.usable * 2**30 == preview.capacity[2].usable  # what the preview said is what there is
+    with transaction() as session:
+        row = session.get_one(ChangeRow, number)
+        assert row.moved == preview.moves_bytes
+        assert row.work_seconds > 0
+
+
+def test_a_node_and_a_rack_are_retired_with_all_their_disks(barn_site: Site) -> None:
+    barn_site.pool(disks=barn_site.disks(nodes=(*NODES, "razorbill")))
+    barn_site.volume(size="300 GiB")
+    assert barn_site.state(barn_site.do("retire", what="node", names=["petrel"])) == "done"
+    assert {current_view().nodes[d.node].name for d in current_view().all_of(current_view().pool("quayside"))} == {*NODES, "razorbill"} - {"petrel"}
+    preview = changes.preview("retire", {"what": "rack", "names": ["NQ-2"]})
+    assert preview.blockers == []  # three racks are left for three copies
+    assert any("could not be made whole after losing any one node" in w.sentence for w in preview.warnings)
+    assert barn_site.state(barn_site.do("retire", what="rack", names=["NQ-2"])) == "done"
+    assert all_whole()
+    assert spread_kept()
+    with pytest.raises(NotPossible, match="charts keeps 3 copies in as many racks; only 2 racks would be left"):
+        changes.carry_out("retire", {"what": "rack", "names": ["SQ-1"]}, None)
+
+
+def test_retiring_what_has_no_room_to_go_is_refused_with_the_numbers(barn_site: Site) -> None:
+    barn_site.pool(disks=barn_site.disks(nodes=(*NODES, "razorbill")), headroom=None, fill_line=1.0)
+    most = pool_space(current_view(), current_view().pool("quayside")).free
+    barn_site.volume(size=f"{most - 64} GiB")
+    with pytest.raises(NotPossible, match=r"of what these disks hold has nowhere to go: .* is free on the other disks of quayside"):
+        changes.carry_out("retire", {"what": "node", "names": ["fulmar"]}, None)
+
+
+def test_protection_never_falls_while_a_disk_is_emptied(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    from foldbarn.changes.moving import Mover
+
+    barn_site.pool()
+    barn_site.volume(size="200 GiB")
+    barn_site.yard.machines.speed = 200.0
+    seen: list[tuple[bool, bool, bool]] = []
+    original = Mover._collect
+
+    def watched(self: Any, view: Any) -> None:
+        original(self, view)
+        seen.append((all_whole(), spread_kept(), should_hold() <= held(barn_site)))
+
+    monkeypatch.setattr(Mover, "_collect", watched)
+    assert barn_site.state(barn_site.do("retire", what="node", names=["petrel"])) == "paused" or len(seen) > 1
+    assert all(all(look) for look in seen)
+
+
+@pytest.mark.parametrize("step", range(1, 5))
+@pytest.mark.parametrize("when", ["before", "after"])
+def test_retiring_killed_at_any_step_goes_on(barn_site: Site, monkeypatch: pytest.MonkeyPatch, step: int, when: str) -> None:
+    mixed_pool(barn_site)
+    barn_site.volume()
+    number = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3", "petrel-c1"]}, None)
+    kill_at(monkeypatch, number, step, when)
+    run_change(number)
+    assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
+    assert current_view().disk("petrel-3").role == current_view().disk("petrel-c1").role == Role.UNCLAIMED
+    assert held(barn_site) == should_hold()
+    assert all_whole()
+
+
+def kill_at(monkeypatch: pytest.MonkeyPatch, number: int, step: int, when: str) -> None:
+    """Runs a change and kills it at a step: when all of it is done but not recorded, or when that has been recorded too."""
+    finish, do = runner._finish_step, runner._next_step
+
+    def before(session: Any, run: Any, outcome: str) -> None:
+        if run.step == step:
+            raise Killed
+        finish(session, run, outcome)
+
+    def after(run: Any, kind: Any) -> bool:
+        going_on = do(run, kind)
+        if run.step == step:
+            raise Killed
+        return going_on
+
+    with monkeypatch.context() as patch:
+        patch.setattr(runner, *(("_finish_step", before) if when == "before" else ("_next_step", after)))
+        with pytest.raises(Killed):
+            run_change(number)
+
+
+@pytest.mark.parametrize("step", range(1, 8))
+def test_a_disk_is_replaced_by_another_killed_at_any_step(barn_site: Site, monkeypatch: pytest.MonkeyPatch, step: int) -> None:
+    barn_site.pool(disks=[d for d in barn_site.disks(nodes=NODES) if d != "turnstone-8"])
+    barn_site.volume()
+    preview = changes.preview("replace-disk", {"disk": "turnstone-2", "by": "turnstone-8"})
+    assert preview.blockers == []
+    assert preview.arriving == {"turnstone-8": preview.leaving["turnstone-2"]}  # it takes over everything, and nothing else moves
+    number = changes.carry_out("replace-disk", {"disk": "turnstone-2", "by": "turnstone-8"}, None)
+    if step < 7:
+        kill_at(monkeypatch, number, step, "before")
+    run_change(number)
+    assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
+    view = current_view()
+    assert (view.disk("turnstone-2").role, view.disk("turnstone-8").role) == (Role.UNCLAIMED, Role.CAPACITY)
+    assert held(barn_site) == should_hold()
+    assert int(view.disk_used[view.row_of_number[view.disk("turnstone-8").number]]) * 2**30 == preview.moves_bytes
+    assert all_whole()
+
+
+def test_a_disk_that_is_gone_is_replaced_from_the_other_copies(barn_site: Site) -> None:
+    barn_site.pool(disks=[d for d in barn_site.disks(nodes=NODES) if d != "turnstone-8"])
+    barn_site.volume()
+    old = current_view().disk("turnstone-2")
+    barn_site.yard.machines.pulled.add(old.serial)
+    with transaction() as session:
+        session.get_one(DiskRow, old.number).present = False
+        announce(session, "site")
+    assert not all_whole()
+    number = barn_site.do("replace-disk", disk="turnstone-2", by="turnstone-8")
+    assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
+    assert all_whole()
+    gone = current_view().disk("turnstone-2")
+    assert (gone.role, gone.pool, gone.why) == (Role.UNFIT, -1, ["it was away when its pool let go of it"])
+
+
+def test_replacing_wants_a_disk_and_says_which_are_fit(barn_site: Site) -> None:
+    barn_site.pool(disks=[d for d in barn_site.disks(nodes=NODES) if d != "turnstone-8"])
+    note = changes.preview("replace-disk", {"disk": "turnstone-2", "by": ""}).blockers[0]
+    assert note.sentence == "Choose the disk that takes its place."
+    assert note.next_step is not None
+    assert note.next_step.startswith("turnstone-8, ")
+    assert "fulmar-1 is taken" in changes.preview("replace-disk", {"disk": "turnstone-2", "by": "fulmar-1"}).blockers[0].sentence
+
+
+def test_roles_follow_the_rule_and_caches_are_bound_within_their_node(barn_site: Site) -> None:
+    preview = changes.preview(
+        "form-pool", {"name": "q", "disks": barn_site.disks(nodes=NODES) + barn_site.disks("nvme", nodes=NODES), "overrides": {"fulmar-c2": {"role": "spare"}}}
+    )
+    assert "fulmar-c2 is cache by rule; making it spare wants a reason." in preview.blockers[0].sentence
+    mixed_pool(barn_site, overrides={"fulmar-c2": {"role": "spare", "reason": "kept for a worn device"}})
+    view = current_view()
+    pool = view.pool("quayside")
+    assert view.disk("fulmar-c2").role == Role.SPARE
+    assert view.disk("fulmar-c2").role_reason == "kept for a worn device"
+    bound = binding_of(view, pool)
+    by_number = {d.number: d for d in view.disks}
+    assert len(bound) == 32
+    assert all(by_number[a].node == by_number[b].node for a, b in bound.items())
+    serves = [list(bound.values()).count(view.disk(n).number) for n in ("petrel-c1", "petrel-c2", "fulmar-c1")]
+    assert serves == [4, 4, 8]
+    serial = {d.number: d.serial for d in view.disks}
+    assert barn_site.yard.machines.bound == {serial[a]: serial[b] for a, b in bound.items()}  # what the agents were told
+    ledger = pool_space(view, pool).ledger
+    assert (ledger.cache, ledger.spare) == (7 * 1_920 * 10**9, 1_920 * 10**9)
+    assert sum(amount for _, amount in ledger.rows()) == ledger.raw
+
+
+def test_capacity_becomes_spare_and_back(barn_site: Site) -> None:
+    barn_site.pool()
+    barn_site.volume()
+    with pytest.raises(NotPossible, match="By rule petrel-3 is capacity; another role wants a reason"):
+        changes.carry_out("change-role", {"disks": ["petrel-3"], "role": "spare"}, None)
+    number = barn_site.do("change-role", disks=["petrel-3"], role="spare", reason="to stand in at night")
+    assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
+    disk = current_view().disk("petrel-3")
+    assert (disk.role, disk.role_reason, disk.retiring) == (Role.SPARE, "to stand in at night", False)
+    assert not barn_site.yard.machines.strips[disk.serial]
+    assert all_whole()
+    assert barn_site.state(barn_site.do("change-role", disks=["petrel-3"], role="capacity")) == "done"
+    assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
+    assert barn_site.yard.machines.strips[disk.serial]  # it has been levelled onto again
+
+
+@pytest.mark.parametrize("step", range(1, 5))
+def test_changing_a_role_killed_at_any_step_goes_on(barn_site: Site, monkeypatch: pytest.MonkeyPatch, step: int) -> None:
+    barn_site.pool()
+    barn_site.volume()
+    number = changes.carry_out("change-role", {"disks": ["petrel-3"], "role": "spare", "reason": "why not"}, None)
+    kill_at(monkeypatch, number, step, "before")
+    run_change(number)
+    assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
+    assert current_view().disk("petrel-3").role == Role.SPARE
+    assert held(barn_site) == should_hold()
+
+
+def test_a_spare_stands_in_once_for_a_disk_that_is_given_up(barn_site: Site) -> None:
+    barn_site.pool(overrides={"petrel-8": {"role": "spare", "reason": "stands in"}, "turnstone-8": {"role": "spare", "reason": "stands in too"}})
+    barn_site.volume()
+    lost = current_view().disk("turnstone-2")
+    barn_site.yard.machines.pulled.add(lost.serial)
+    with transaction() as session:
+        row = session.get_one(DiskRow, lost.number)
+        row.present, row.given_up = False, True
+        announce(session, "site")
+    for _ in range(3):
+        watching.call_in_spares()
+        with transaction() as session:
+            open_ones = list(session.scalars(select(ChangeRow.id).where(ChangeRow.kind == "change-role", ChangeRow.state == "waiting")))
+        for number in open_ones:
+            run_change(number)
+    view = current_view()
+    assert (view.disk("turnstone-8").role, view.disk("petrel-8").role) == (Role.CAPACITY, Role.SPARE)  # the one in its own node, and only that
+    assert view.disk("turnstone-8").role_reason == "stands in for turnstone-2"
+
+
+def test_withdrawn_in_the_middle_the_disks_stay_in_use(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    barn_site.pool()
+    barn_site.volume(size="300 GiB")
+    number = changes.carry_out("retire", {"what": "node", "names": ["petrel"]}, None)
+    barn_site.yard.machines.speed = 1.0
+    kill_at_look(monkeypatch, number, lambda: changes.ask(number, "withdraw"))
+    barn_site.yard.machines.speed = 5000.0
+    assert barn_site.state(number) == "withdrawn"
+    assert not any(d.retiring for d in current_view().disks)
+    assert len(current_view().in_pool(current_view().pool("quayside"))) == 32
+    barn_site.do("rebuild", pool="quayside")
+    assert held(barn_site) == should_hold()
+    assert all_whole()
+
+
+def kill_at_look(monkeypatch: pytest.MonkeyPatch, number: int, then: Any) -> None:
+    """Runs a change, and does something at its second look at the copies."""
+    from foldbarn.changes.moving import Mover
+
+    looks = iter(range(1000))
+    original = Mover._tell_progress
+
+    def acting(self: Any, *args: Any) -> None:
+        original(self, *args)
+        if next(looks) == 1:
+            then()
+
+    with monkeypatch.context() as patch:
+        patch.setattr(Mover, "_tell_progress", acting)
+        run_change(number)
+
+
+def test_slowed_down_it_moves_no_faster_than_allowed_and_then_again(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    barn_site.pool(level_rate=40_000_000)
+    barn_site.volume(size="40 GiB")
+    barn_site.yard.machines.speed = 400.0
+    machines = barn_site.yard.machines
+    number = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3"]}, None)
+
+    def faster() -> None:
+        # Four nodes, eight disks each: every node may take a quarter of the limit.
+        assert {limit for limit, _ in machines.throttles.values()} == {10_000_000.0}
+        changes.limit(number, 4_000_000)
+
+    kill_at_look(monkeypatch, number, faster)
+    assert barn_site.state(number) == "done"
+    assert {limit for limit, _ in machines.throttles.values()} == {1_000_000.0}
+    with transaction() as session:
+        row = session.get_one(ChangeRow, number)
+        assert row.moved / row.work_seconds <= 40_000_000
+    with pytest.raises(NotPossible, match="is done"):
+        changes.limit(number, 1)
+
+
+def test_power_cut_twice_while_a_disk_is_emptied(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    barn_site.pool()
+    barn_site.volume(size="300 GiB")
+    number = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3", "petrel-4"]}, None)
+    barn_site.yard.machines.speed = 3.0
+    from foldbarn.changes.moving import Mover
+
+    looks = iter(range(1000))
+    original = Mover._tell_progress
+
+    def cutting(self: Any, *args: Any) -> None:
+        original(self, *args)
+        look = next(looks)
+        if look in (1, 5):
+            lose(barn_site, "fulmar")
+        if look in (3, 7):
+            find_again(barn_site, "fulmar")
+        if look == 8:
+            barn_site.yard.machines.speed = 5000.0
+
+    monkeypatch.setattr(Mover, "_tell_progress", cutting)
+    run_change(number)
+    assert next(looks) > 8  # it was cut off twice
+    if barn_site.state(number) == "paused":
+        changes.ask(number, "resume")
+        run_change(number)
+    assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
+    barn_site.do("rebuild", pool="quayside")
+    assert all_whole()
+    assert spread_kept()
+    assert held(barn_site) == should_hold()
+
+
+def test_settings_change_at_once_and_are_taken_back(barn_site: Site) -> None:
+    barn_site.pool()
+    wish = changes.preview("set-pool", {"pool": "quayside", "headroom": "node", "headroom_losses": 2, "rebuild_rate": 100_000_000, "priority": "even"})
+    assert {t.label: (t.before, t.after) for t in wish.texts} == {
+        "Heals from losing": ("any one node", "any two nodes"),
+        "Rebuilds at most": ("as fast as it goes", "100 MB/s"),
+        "Goes first": ("consumers' work", "neither: copying gets at least half"),
+    }
+    assert wish.undo is not None
+    number = barn_site.do("set-pool", pool="quayside", headroom="node", headroom_losses=2, rebuild_rate=100_000_000, priority="even")
+    assert barn_site.state(number) == "done"
+    pool = current_view().pool("quayside")
+    assert (pool.headroom_losses, pool.rebuild_rate, pool.priority) == (2, 100_000_000, "even")
+    barn_site.do("set-pool", **wish.undo["params"])
+    assert current_view().pool("quayside").headroom_losses == 1
+    with pytest.raises(NotPossible, match="Nothing would be different"):
+        changes.carry_out("set-pool", wish.undo["params"], None)
+
+
+@pytest.mark.parametrize("what", ["shrinks", "turns read-only", "is pulled"])
+def test_a_disk_that_changes_between_preview_and_step_is_not_taken(barn_site: Site, what: str) -> None:
+    barn_site.pool()
+    number = changes.carry_out("grow-pool", {"pool": "quayside", "disks": ["razorbill-1"]}, None)
+    machines = barn_site.yard.machines
+    disk = machines.disks[current_view().disk("razorbill-1").serial]
+    if what == "shrinks":
+        disk.size_bytes //= 2
+    elif what == "turns read-only":
+        disk.read_only = True
+    else:
+        machines.pulled.add(disk.serial)
+    with transaction() as session:
+        node = session.scalars(select(watching.NodeRow.id).where(watching.NodeRow.name == "razorbill")).one()
+    watching.note_report(node, {"inventory_version": "new"})
+    run_change(number)
+    assert barn_site.state(number) == "paused"
+    words = {"shrinks": "has become smaller", "turns read-only": "it is read-only", "is pulled": "is missing from razorbill"}[what]
+    assert words in barn_site.problem(number)
+    assert disk.serial not in machines.pool_of
+    with transaction() as session:
+        assert session.scalars(select(StepRow.name).where(StepRow.change_id == number, StepRow.state == "failed")).all() == ["prepare"]
+
+
+def test_a_pooled_disk_that_shrinks_or_turns_read_only_gets_nothing_new_and_says_so(barn_site: Site) -> None:
+    barn_site.pool()
+    view = current_view()
+    machines = barn_site.yard.machines
+    small, frozen = view.disk("petrel-1"), view.disk("petrel-2")
+    machines.disks[small.serial].size_bytes //= 2
+    machines.disks[frozen.serial].read_only = True
+    watching.note_report(view.nodes[small.node].number, {"inventory_version": "new"})
+    barn_site.volume(size="100 GiB")
+    view = current_view()
+    assert not machines.strips[small.serial]
+    assert not machines.strips[frozen.serial]
+    assert view.disk("petrel-1").size_bytes == small.size_bytes  # what its pool counts on stays on record
+    assert "it reports 1.92 TB, where it had 3.84 TB" in view.disk("petrel-1").why[0]
+    ledger = pool_space(view, view.pool("quayside")).ledger
+    assert sum(amount for _, amount in ledger.rows()) == ledger.raw
+    assert ledger.out_of_reach > 0
+
+
+def test_encryption_wants_a_key_and_is_read_back(barn_site: Site) -> None:
+    disks = barn_site.disks(nodes=NODES)
+    with pytest.raises(NotPossible, match="There is no data key to encrypt with"):
+        changes.carry_out("form-pool", {"name": "q", "disks": disks, "encrypted": True}, None)
+
+
+def test_a_fast_tier_keeps_to_its_own_disks(barn_site: Site) -> None:
+    mixed_pool(barn_site, serves="fast tier")
+    barn_site.volume("hot", tier="fast", size="50 GiB")
+    barn_site.volume("cold", size="50 GiB")
+    view = current_view()
+    media = {v.name: {view.disks[r].media for r in np.unique(view.rows(v)).tolist()} for v in view.volumes}
+    assert media == {"hot": {"nvme"}, "cold": {"ssd"}}
+    lose(barn_site, "petrel")
+    assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
+    view = current_view()
+    assert {view.disks[r].media for r in np.unique(view.rows(view.volume("hot"))).tolist()} == {"nvme"}
+    assert all_whole()
+    space = pool_space(view, view.pool("quayside"))
+    assert space.fast is not None
+    assert sum(amount for _, amount in space.ledger.rows()) == space.ledger.raw
