@@ -11,11 +11,11 @@ from sqlalchemy import select
 from test_changes import Killed, find_again, held, lose, should_hold
 
 from foldbarn.changes import runner
-from foldbarn.changes.disks import binding_of
 from foldbarn.changes.runner import run_change
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.loss import DataState, fate
+from foldbarn.core.roles import binding_of
 from foldbarn.core.site import Role
 from foldbarn.services import changes, watching
 from foldbarn.store.database import announce, transaction

@@ -23,6 +23,7 @@ const routes: RouteRecordRaw[] = [
   { path: "/text", component: () => import("./views/machines/TextView.vue") },
   { path: "/cluster", component: () => import("./views/cluster/ClusterView.vue") },
   { path: "/pools", component: PoolsView },
+  { path: "/sizing", component: () => import("./views/pools/SizingView.vue") },
   { path: "/pools/:name", component: PoolView, props: true },
   { path: "/volumes", component: VolumesView },
   { path: "/volumes/:name", component: VolumeView, props: true },

@@ -38,10 +38,17 @@ from foldbarn.api.models import (
     MachinesOut,
     OutcomeOut,
     PassphraseIn,
+    PlanText,
     PoolOut,
+    PoolPage,
     PortsTested,
     Problem,
+    RateIn,
+    SizingIn,
+    SizingOut,
+    SizingPage,
     TextOut,
+    Variant,
     VolumeOut,
     VolumePage,
     Wish,
@@ -52,9 +59,11 @@ from foldbarn.api.models import (
 from foldbarn.changes.preview import Preview
 from foldbarn.changes.queue import closing_sender
 from foldbarn.changes.text import read_text, text_of, write_text
-from foldbarn.core.errors import NotFound
+from foldbarn.core.errors import BarnError, NotFound
+from foldbarn.core.sizing import LEFT_OUT, Settings, comparison_csv
 from foldbarn.links.yard import levers
 from foldbarn.services import changes, cluster, files, intake, site
+from foldbarn.services import sizing as sizing_service
 from foldbarn.settings import settings
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import VolumeRow
@@ -83,6 +92,55 @@ def pools() -> list[PoolOut]:
 def pool(name: str) -> PoolOut:
     outlook = site.outlook()
     return pictures.pool_out(outlook, outlook.view.pool_row(outlook.view.pool(name)))
+
+
+@router.get("/pools/{name}/page")
+def pool_page(name: str) -> PoolPage:
+    """Everything told of one pool: roles and bindings, what other protections would hold, what to buy, its settings."""
+    outlook = site.outlook()
+    with transaction() as session:
+        return pictures.pool_page(outlook, name, changes.unfinished(session))
+
+
+@router.post("/sizing")
+def size_plans(wish: SizingIn) -> SizingPage:
+    """What up to three plans of machines come to, side by side. A plan that cannot be read says why, line by line."""
+    return SizingPage(variants=[_sized(v) for v in wish.variants], left_out=LEFT_OUT)
+
+
+@router.post("/sizing/csv", response_class=Response, responses={200: {"content": {"text/csv": {}}}})
+def size_plans_csv(wish: SizingIn) -> Response:
+    """The comparison as CSV. Refused where a plan cannot be read."""
+    found = []
+    for variant in wish.variants:
+        sizing = sizing_service.size_plan(variant.text, _settings(variant))
+        if isinstance(sizing, BarnError):
+            raise sizing
+        found.append((variant.name, sizing))
+    return Response(comparison_csv(found), media_type="text/csv", headers={"Content-Disposition": 'attachment; filename="sizing.csv"'})
+
+
+@router.post("/sizing/text")
+def size_plan_text(wish: PlanText) -> PlanText:
+    """A plan as the site's text."""
+    return PlanText(text=write_text(text_of(sizing_service.text_on_paper(wish.text))))
+
+
+@router.get("/sizing/site")
+def size_site() -> PlanText:
+    """The machines that are here, as a plan."""
+    return PlanText(text=sizing_service.plan_of_site())
+
+
+def _settings(variant: Variant) -> Settings:
+    return Settings(**variant.model_dump(exclude={"name", "text"}))
+
+
+def _sized(variant: Variant) -> SizingOut:
+    sizing = sizing_service.size_plan(variant.text, _settings(variant))
+    if isinstance(sizing, BarnError):
+        return SizingOut(name=variant.name, problem=sizing.sentence, next_step=sizing.next_step or "")
+    return pictures.sizing_out(variant.name, sizing)
 
 
 @router.get("/volumes")
@@ -142,6 +200,13 @@ def change(number: Number) -> ChangePage:
 def ask(number: Number, wish: Ask) -> Response:
     """Asks a change to pause, go on, or be withdrawn."""
     changes.ask(number, wish.what)
+    return Response(status_code=204)
+
+
+@router.put("/changes/{number}/rate", status_code=204)
+def slow_down(number: Number, wish: RateIn) -> Response:
+    """Slows down a change that moves data, or lets it go as fast as its pool allows again."""
+    changes.limit(number, wish.bytes_per_second)
     return Response(status_code=204)
 
 

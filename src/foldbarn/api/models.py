@@ -5,12 +5,13 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel, ConfigDict, Field
 
-from foldbarn.changes.preview import CheckRow, LedgerOut, LossRow, Preview
+from foldbarn.changes.preview import CheckRow, LedgerOut, LossRow, Preview, RoleRow
 from foldbarn.core.figures import Figure
 from foldbarn.core.lamps import Lamp
 from foldbarn.core.loss import DataState
+from foldbarn.core.protection import Level
 
 
 class StateOut(BaseModel):
@@ -32,6 +33,8 @@ class DiskOut(BaseModel):
     state: StateOut
     fit: bool
     reasons: list[str]
+    tier: str
+    retiring: bool
 
 
 class NodeOut(BaseModel):
@@ -80,10 +83,139 @@ class PoolOut(BaseModel):
     fill_line: float
     free: Figure
     usable_bytes: int
+    roles: dict[str, int]  # disks by role
+    encrypted: bool
     ledger: LedgerOut
     healing: str
     domains: list[DomainUse]
     imbalance: float
+
+
+class UsableOut(BaseModel):
+    """What a pool would hold under one protection, in bytes; why_not where its domains do not allow it."""
+
+    copies: int
+    level: str
+    words: str
+    usable: int
+    with_headroom: int
+    heals: bool
+    why_not: str
+    usual: bool
+
+
+class AdditionOut(BaseModel):
+    """Something to buy and what it would raise usable by, in bytes."""
+
+    what: str
+    raw_bytes: int
+    gain_bytes: int
+
+
+class CacheLossOut(BaseModel):
+    """What the failure of a cache device takes with it."""
+
+    device: str
+    disks: list[str]
+    used_bytes: int
+    extents: int
+    unreadable: int
+
+
+class SettingOut(BaseModel):
+    name: str
+    label: str
+    value: str
+
+
+class PoolPage(BaseModel):
+    """What is told of one pool on its own page only."""
+
+    pool: PoolOut
+    fast_usable: int
+    fast_free: int
+    without_headroom: int
+    roles: list[RoleRow]
+    cache_share: float
+    cache_losses: list[CacheLossOut]
+    endurance: list[str]
+    concerns: list[str]
+    protections: list[UsableOut]
+    additions: list[AdditionOut]
+    settings: list[SettingOut]
+    params: dict[str, Any]  # what can be set, as set-pool takes it
+    running: list[int]  # numbers of open changes that concern it
+
+
+class SizingSettings(BaseModel):
+    """How a pool on paper would be set. Sizes in bytes, rates in bytes per second; failure_rate a year, of one disk."""
+
+    model_config = ConfigDict(extra="forbid")
+    copies: int = Field(default=3, ge=1, le=5)
+    level: Level = Level.RACK
+    headroom: Level | None = Level.NODE
+    headroom_losses: int = Field(default=1, ge=1, le=5)
+    extent_bytes: int = Field(default=2**30, ge=2**26, le=2**36)
+    serves: Literal["cache", "fast tier", "capacity"] = "cache"
+    fill: float = Field(default=0.85, gt=0.1, le=1.0)
+    failure_rate: float | None = Field(default=None, gt=0, lt=1)
+    rebuild_rate: int = Field(default=0, ge=0, le=10**13)
+    daily_writes: int = Field(default=0, ge=0, le=10**18)
+
+
+class Variant(SizingSettings):
+    """One plan of machines."""
+
+    name: str = Field(max_length=80)
+    text: str = Field(max_length=400_000)
+
+
+class SizingIn(BaseModel):
+    variants: list[Variant] = Field(min_length=1, max_length=3)
+
+
+class RebuildOut(BaseModel):
+    seconds: float
+    bytes_moved: int
+    bottleneck: str
+
+
+class SizingOut(BaseModel):
+    """What a plan comes to, or why it comes to nothing."""
+
+    model_config = ConfigDict(json_schema_serialization_defaults_required=True)
+    name: str
+    problem: str
+    next_step: str
+    nodes: int = 0
+    disks: int = 0
+    raw: int = 0
+    usable: int = 0
+    without_headroom: int = 0
+    ledger: LedgerOut | None = None
+    domains: list[DomainUse] = Field(default_factory=list)
+    protection: str = ""
+    protections: list[UsableOut] = Field(default_factory=list)
+    healing: str = ""
+    rebuild_disk: RebuildOut | None = None
+    rebuild_node: RebuildOut | None = None
+    chance: str = ""
+    chance_inputs: str = ""
+    additions: list[AdditionOut] = Field(default_factory=list)
+    concerns: list[str] = Field(default_factory=list)
+
+
+class SizingPage(BaseModel):
+    """Variants side by side. left_out: what the chance of loss does not count."""
+
+    variants: list[SizingOut]
+    left_out: str
+
+
+class PlanText(BaseModel):
+    """Machines as lines that the sizing bench reads."""
+
+    text: str
 
 
 class DomainUse(BaseModel):
@@ -112,6 +244,8 @@ class VolumeOut(BaseModel):
     copies: int
     level: str
     protection: str
+    tier: str
+    written_bytes: int
     survives: int
     extents: int
     extent_bytes: int
@@ -226,6 +360,10 @@ class DiskFacts(BaseModel):
     reasons: list[str]
     clearable: bool
     lit: bool
+    bus: str
+    retiring: bool
+    role_reason: str
+    rated_bytes: int
 
 
 class EnclosureFacts(BaseModel):
@@ -415,6 +553,10 @@ class ChangeOut(BaseModel):
     done_bytes: int
     total_bytes: int
     rate: float | None
+    rate_cap: int | None
+    moved_bytes: int
+    work_seconds: float
+    can_slow: bool
     seconds_left: float | None
     made_at: datetime
     started_at: datetime | None
@@ -443,6 +585,12 @@ class Deed(Wish):
 
 class Ask(BaseModel):
     what: Literal["pause", "resume", "withdraw"]
+
+
+class RateIn(BaseModel):
+    """The most that a change may move, in bytes per second; null: as fast as its pool allows."""
+
+    bytes_per_second: int | None = Field(default=None, ge=1, le=10**13)
 
 
 class Accepted(BaseModel):
@@ -524,3 +672,4 @@ class Problem(BaseModel):
 
 
 PoolOut.model_rebuild()
+SizingOut.model_rebuild()

@@ -13,8 +13,8 @@ from foldbarn.changes.runner import Run
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.hardware import POOL_SIGNATURE
 from foldbarn.core.reading import read_inventory
-from foldbarn.core.roles import Override, bind_cache
-from foldbarn.core.site import Contact, Disk, Pool, Role, SiteView
+from foldbarn.core.roles import Override, binding_of
+from foldbarn.core.site import Contact, Disk, Role, SiteView
 from foldbarn.core.units import say_list, say_size
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import ChangeRow
@@ -123,12 +123,6 @@ def read_back(run: Run[Any], by_node: dict[int, list[str]], pool: str, encrypted
                 raise NotPossible(f"{names[node][0]} says it prepared disk {serial}, but the disk does not show the pool's mark.")
             if encrypted and serial not in report.get("encrypted", []):
                 raise NotPossible(f"{names[node][0]} says it prepared disk {serial}, but it does not encrypt what it holds.")
-
-
-def binding_of(view: SiteView, pool: Pool) -> dict[int, int]:
-    """Number of the cache device that serves each capacity disk of a pool, by number."""
-    disks = view.all_of(pool)
-    return bind_cache([d for d in disks if d.role == Role.CACHE], [d for d in disks if d.role == Role.CAPACITY and not d.retiring])
 
 
 def bind(run: Run[Any], pool_name: str) -> str:

@@ -8,8 +8,9 @@ from enum import StrEnum
 import numpy as np
 
 from foldbarn.core.arrays import Flags, Ints
+from foldbarn.core.names import natural_key
 from foldbarn.core.protection import Level
-from foldbarn.core.site import SiteView, Volume
+from foldbarn.core.site import Pool, SiteView, Volume
 
 
 class DataState(StrEnum):
@@ -81,6 +82,51 @@ def fate(view: SiteView, volume: Volume, ready: Flags | None = None) -> Fate:
         totals[DataState.UNAVAILABLE] - nowhere,
         nowhere,
     )
+
+
+@dataclass(frozen=True, slots=True)
+class CacheLoss:
+    """What the failure of one cache device takes with it: what the disks it serves had not yet been given.
+
+    disks: names of those; extents: with a strip there, which are a copy short until that strip has been compared and brought up to
+    date; unreadable: of these, with no other copy.
+    """
+
+    device: str
+    disks: tuple[str, ...]
+    used_bytes: int
+    extents: int
+    unreadable: int
+
+
+def cache_losses(view: SiteView, pool: Pool, bound: dict[int, int]) -> list[CacheLoss]:
+    """For each cache device of a pool, what its failure takes with it. bound: number of the device that serves each disk, by number."""
+    devices = {number: row for row, number in enumerate(sorted(set(bound.values())))}
+    serves = np.full(len(view.disks) + 1, len(devices), dtype=np.int64)
+    for disk, device in bound.items():
+        serves[view.row_of_number[disk]] = devices[device]
+    hit = np.zeros(len(devices) + 1, dtype=np.int64)
+    lost = np.zeros(len(devices) + 1, dtype=np.int64)
+    ready = np.append(view.disk_ready, False)
+    for volume in view.volumes_of(pool):
+        rows = view.rows(volume)
+        by_device = serves[rows]
+        ordered = np.sort(by_device, axis=1)
+        first = np.ones(ordered.shape, dtype=np.bool_)
+        first[:, 1:] = ordered[:, 1:] != ordered[:, :-1]
+        hit += np.bincount(ordered[first], minlength=len(hit))
+        # Readable copies that do not depend on each device: none left means that the extent is gone with it.
+        readable = ready[rows]
+        first_readable = np.take_along_axis(by_device, readable.argmax(axis=1)[:, None], axis=1)
+        alone = readable.any(axis=1) & ((by_device == first_readable) | ~readable).all(axis=1)
+        lost += np.bincount(first_readable[alone, 0], minlength=len(lost))
+    names = {d.number: d.name for d in view.disks}
+    found = []
+    for device, row in devices.items():
+        disks = sorted((names[n] for n, d in bound.items() if d == device), key=natural_key)
+        used = int(view.disk_used[np.flatnonzero(serves[:-1] == row)].sum()) * pool.extent_bytes
+        found.append(CacheLoss(names[device], tuple(disks), used, int(hit[row]), int(lost[row])))
+    return sorted(found, key=lambda c: natural_key(c.device))
 
 
 def without(view: SiteView, level: Level, domain: int) -> Flags:

@@ -12,7 +12,7 @@ from foldbarn.core.errors import NotPossible
 from foldbarn.core.media import PROFILES, class_of
 from foldbarn.core.names import natural_key
 from foldbarn.core.protection import Level
-from foldbarn.core.site import Disk, Role, SiteView, Tier
+from foldbarn.core.site import Disk, Pool, Role, SiteView, Tier
 from foldbarn.core.units import say_count, say_list, say_size
 
 YEAR_DAYS = 365
@@ -98,6 +98,14 @@ def bind_cache(cache: Sequence[Disk], capacity: Sequence[Disk]) -> dict[int, int
             bound[disk.number] = number
             heapq.heappush(heap, (behind + disk.size_bytes, place, number))
     return bound
+
+
+def binding_of(view: SiteView, pool: Pool) -> dict[int, int]:
+    """Number of the cache device that serves each capacity disk of a pool, by number. Devices that cannot be reached leave their disks to others."""
+    disks = view.all_of(pool)
+    bound = bind_cache([d for d in disks if d.role == Role.CACHE], [d for d in disks if d.role == Role.CAPACITY and not d.retiring])
+    gone = {d.number for d in disks if d.role == Role.CACHE and not d.present}
+    return rebind(bound, {d.number: d for d in disks}, gone) if gone else bound
 
 
 def rebind(bound: Mapping[int, int], disks: Mapping[int, Disk], gone: set[int]) -> dict[int, int]:

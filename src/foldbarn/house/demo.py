@@ -10,11 +10,15 @@ import httpx
 
 WAIT_SECONDS = 60.0
 NODES = 9
+LIVED_SECONDS, FAST = 5 * 3600.0, 10_000.0  # of the stand-ins' time before anyone looks, and how fast that goes
 
 POOLS: list[dict[str, Any]] = [
     {"name": "quayside", "media": "ssd", "leave": ["turnstone-8"], "copies": 3, "headroom": "node"},
-    {"name": "deepwater", "media": "hdd", "leave": [], "copies": 2, "headroom": "node"},
-]
+    {
+        "name": "deepwater", "media": "hdd", "leave": [], "copies": 2, "headroom": "node",
+        "overrides": {"gannet-c2": {"role": "spare", "reason": "kept to stand in for a worn cache device"}},
+    },
+]  # fmt: skip
 CLUSTER: dict[str, Any] = {
     # One keeper in each room, and a witness that stands apart from both: either room may be lost.
     "name": "quay",
@@ -54,14 +58,28 @@ class Demo:
         self.carry_out("form-cluster", {**CLUSTER, "witness_url": self.client.get("/yard").json()["witness_url"]})
         disks = [d for room in self.barn()["rooms"] for rack in room["racks"] for node in rack["nodes"] for d in node["disks"]]
         for pool in POOLS:
+            ours = {d["name"].rpartition("-")[0] for d in disks if d["media"] == pool["media"] and d["role"] != "boot"} - {"skua"}
             chosen = [
-                d["name"] for d in disks if d["media"] == pool["media"] and d["fit"] and d["name"] not in pool["leave"] and not d["name"].startswith("skua")
+                d["name"]
+                for d in disks
+                if d["media"] in (pool["media"], "nvme") and d["fit"] and d["name"] not in pool["leave"] and d["name"].rpartition("-")[0] in ours
             ]
-            params = {k: v for k, v in pool.items() if k in ("name", "copies", "headroom")}
+            params = {k: v for k, v in pool.items() if k in ("name", "copies", "headroom", "overrides")}
             self.carry_out("form-pool", {**params, "disks": chosen})
         changes = [self.start("create-volume", {"name": n, "pool": p, "size": s, "copies": c}) for n, p, s, c in VOLUMES]
         for change in changes:
             self.await_end(change)
+        self.live(LIVED_SECONDS)
+
+    def live(self, seconds: float) -> None:
+        """Lets consumers use what they were given for a while, in the stand-ins' own time."""
+        before = self.client.get("/yard").raise_for_status().json()
+        self._speed(FAST)
+        self.wait(lambda: self.client.get("/yard").json()["clock_seconds"] - before["clock_seconds"] >= seconds, "the stand-ins to live a while")
+        self._speed(before["speed"])
+
+    def _speed(self, speed: float) -> None:
+        self.client.post("/yard", json={"lever": "speed", "speed": speed}).raise_for_status()
 
     def barn(self) -> dict[str, Any]:
         found: dict[str, Any] = self.client.get("/barn").raise_for_status().json()

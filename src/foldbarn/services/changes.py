@@ -83,6 +83,11 @@ def recent(session: Session, limit: int = 100) -> list[tuple[ChangeRow, list[Ste
     return [(row, _steps(session, row.id)) for row in rows]
 
 
+def unfinished(session: Session) -> list[ChangeRow]:
+    """Changes that have not ended, oldest first."""
+    return list(session.scalars(select(ChangeRow).where(ChangeRow.state.in_(("waiting", "running", "paused"))).order_by(ChangeRow.id)))
+
+
 def one(session: Session, change: int) -> tuple[ChangeRow, list[StepRow]]:
     """Raises NotFound."""
     row = session.get(ChangeRow, change)

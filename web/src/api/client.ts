@@ -28,6 +28,11 @@ export type Outcome = Schemas["OutcomeOut"];
 export type ClusterPage = Schemas["ClusterPage"];
 export type Stage = Schemas["StageOut"];
 export type CheckRow = Schemas["CheckRow"];
+export type PoolPage = Schemas["PoolPage"];
+export type RoleRow = Schemas["RoleRow"];
+export type UsableRow = Schemas["UsableOut"];
+export type SizingVariant = Schemas["Variant"];
+export type SizingPage = Schemas["SizingPage"];
 export type LevelRow = Schemas["LevelRow"];
 
 /** A refusal of the API, in its own words. */
@@ -87,6 +92,23 @@ export const useVolume = (name: MaybeRefOrGetter<string>) =>
     queryFn: () => answered(api.GET("/api/volumes/{name}", { params: { path: { name: toValue(name) } } })),
     placeholderData: (before) => (before?.name === toValue(name) ? before : undefined),
   });
+export const usePool = (name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["site", "pool", computed(() => toValue(name))],
+    queryFn: () => answered(api.GET("/api/pools/{name}/page", { params: { path: { name: toValue(name) } } })),
+    placeholderData: (before) => (before?.pool.name.toLowerCase() === toValue(name).toLowerCase() ? before : undefined),
+  });
+export const useSizing = (variants: MaybeRefOrGetter<SizingVariant[]>, enabled: MaybeRefOrGetter<boolean>) =>
+  useQuery({
+    queryKey: ["sizing", computed(() => toValue(variants))],
+    queryFn: () => answered(api.POST("/api/sizing", { body: { variants: toValue(variants) } })),
+    enabled: computed(() => toValue(enabled)),
+    placeholderData: (before) => before,
+    gcTime: 0,
+  });
+export const readSizingCsv = (variants: SizingVariant[]) => answered(api.POST("/api/sizing/csv", { body: { variants }, parseAs: "text" }) as never) as Promise<string>;
+export const writePlanAsText = (text: string) => answered(api.POST("/api/sizing/text", { body: { text } }));
+export const readSitePlan = () => answered(api.GET("/api/sizing/site"));
 export const useExtent = (name: MaybeRefOrGetter<string>, number: MaybeRefOrGetter<number | null>) =>
   useQuery({
     queryKey: ["site", "extent", computed(() => toValue(name)), computed(() => toValue(number))],
@@ -118,6 +140,12 @@ export const useAsk = () =>
   useMutation({
     mutationFn: ({ number, what }: { number: number; what: "pause" | "resume" | "withdraw" }) =>
       answered(api.POST("/api/changes/{number}/ask", { params: { path: { number } }, body: { what } })),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["changes"] }),
+  });
+export const useSlowDown = () =>
+  useMutation({
+    mutationFn: ({ number, rate }: { number: number; rate: number | null }) =>
+      answered(api.PUT("/api/changes/{number}/rate", { params: { path: { number } }, body: { bytes_per_second: rate } })),
     onSettled: () => queries.invalidateQueries({ queryKey: ["changes"] }),
   });
 export const usePull = () =>

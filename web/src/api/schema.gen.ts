@@ -125,6 +125,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/changes/{number}/rate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Slow Down
+         * @description Slows down a change that moves data, or lets it go as fast as its pool allows again.
+         */
+        put: operations["slow_down"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/cluster": {
         parameters: {
             query?: never;
@@ -319,6 +339,106 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/pools/{name}/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Pool Page
+         * @description Everything told of one pool: roles and bindings, what other protections would hold, what to buy, its settings.
+         */
+        get: operations["pool_page"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sizing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Size Plans
+         * @description What up to three plans of machines come to, side by side. A plan that cannot be read says why, line by line.
+         */
+        post: operations["size_plans"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sizing/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Size Plans Csv
+         * @description The comparison as CSV. Refused where a plan cannot be read.
+         */
+        post: operations["size_plans_csv"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sizing/site": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Size Site
+         * @description The machines that are here, as a plan.
+         */
+        get: operations["size_site"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sizing/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Size Plan Text
+         * @description A plan as the site's text.
+         */
+        post: operations["size_plan_text"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/text": {
         parameters: {
             query?: never;
@@ -469,6 +589,18 @@ export interface components {
             /** Number */
             number: number;
         };
+        /**
+         * AdditionOut
+         * @description Something to buy and what it would raise usable by, in bytes.
+         */
+        AdditionOut: {
+            /** Gain Bytes */
+            gain_bytes: number;
+            /** Raw Bytes */
+            raw_bytes: number;
+            /** What */
+            what: string;
+        };
         /** AgentIn */
         AgentIn: {
             /** Agent Url */
@@ -557,6 +689,38 @@ export interface components {
             /** Node */
             node: string;
         };
+        /**
+         * CacheLossOut
+         * @description What the failure of a cache device takes with it.
+         */
+        CacheLossOut: {
+            /** Device */
+            device: string;
+            /** Disks */
+            disks: string[];
+            /** Extents */
+            extents: number;
+            /** Unreadable */
+            unreadable: number;
+            /** Used Bytes */
+            used_bytes: number;
+        };
+        /**
+         * CapacityRow
+         * @description A pool's room, in bytes, once a step is done.
+         */
+        CapacityRow: {
+            /** After */
+            after: string;
+            /** Free */
+            free: number;
+            /** Pool */
+            pool: string;
+            /** Raw */
+            raw: number;
+            /** Usable */
+            usable: number;
+        };
         /** ChangeOut */
         ChangeOut: {
             /** About */
@@ -565,6 +729,8 @@ export interface components {
             actor: string;
             /** Asked */
             asked: ("pause" | "withdraw") | null;
+            /** Can Slow */
+            can_slow: boolean;
             /** Done Bytes */
             done_bytes: number;
             /** Ended At */
@@ -576,12 +742,16 @@ export interface components {
              * Format: date-time
              */
             made_at: string;
+            /** Moved Bytes */
+            moved_bytes: number;
             /** Number */
             number: number;
             /** Problem */
             problem: string;
             /** Rate */
             rate: number | null;
+            /** Rate Cap */
+            rate_cap: number | null;
             /** Reason */
             reason: string;
             /** Seconds Left */
@@ -599,6 +769,8 @@ export interface components {
             title: string;
             /** Total Bytes */
             total_bytes: number;
+            /** Work Seconds */
+            work_seconds: number;
         };
         /** ChangePage */
         ChangePage: {
@@ -608,6 +780,8 @@ export interface components {
             actor: string;
             /** Asked */
             asked: ("pause" | "withdraw") | null;
+            /** Can Slow */
+            can_slow: boolean;
             /** Done Bytes */
             done_bytes: number;
             /** Ended At */
@@ -619,6 +793,8 @@ export interface components {
              * Format: date-time
              */
             made_at: string;
+            /** Moved Bytes */
+            moved_bytes: number;
             /** Number */
             number: number;
             /** Params */
@@ -630,6 +806,8 @@ export interface components {
             problem: string;
             /** Rate */
             rate: number | null;
+            /** Rate Cap */
+            rate_cap: number | null;
             /** Reason */
             reason: string;
             /** Seconds Left */
@@ -647,6 +825,8 @@ export interface components {
             title: string;
             /** Total Bytes */
             total_bytes: number;
+            /** Work Seconds */
+            work_seconds: number;
         };
         /**
          * CheckRow
@@ -770,6 +950,8 @@ export interface components {
         DiskFacts: {
             /** Bay */
             bay: string;
+            /** Bus */
+            bus: string;
             /** Clearable */
             clearable: boolean;
             /** Enclosure */
@@ -793,10 +975,16 @@ export interface components {
             pool: string | null;
             /** Rack */
             rack: string;
+            /** Rated Bytes */
+            rated_bytes: number;
             /** Reasons */
             reasons: string[];
+            /** Retiring */
+            retiring: boolean;
             /** Role */
             role: string;
+            /** Role Reason */
+            role_reason: string;
             /** Room */
             room: string;
             /** Serial */
@@ -824,6 +1012,8 @@ export interface components {
             pool: string | null;
             /** Reasons */
             reasons: string[];
+            /** Retiring */
+            retiring: boolean;
             /** Role */
             role: string;
             /** Serial */
@@ -831,6 +1021,8 @@ export interface components {
             /** Size Bytes */
             size_bytes: number;
             state: components["schemas"]["StateOut"];
+            /** Tier */
+            tier: string;
             /** Used Bytes */
             used_bytes: number;
         };
@@ -950,6 +1142,18 @@ export interface components {
             /** Files */
             files: components["schemas"]["FileIn"][];
         };
+        /**
+         * FlowRow
+         * @description Bytes that move from one fault domain to another; the source is empty for what lies nowhere.
+         */
+        FlowRow: {
+            /** Bytes */
+            bytes: number;
+            /** Source */
+            source: string;
+            /** Target */
+            target: string;
+        };
         /** GraceIn */
         GraceIn: {
             /** Grace Seconds */
@@ -982,6 +1186,12 @@ export interface components {
             /** Name */
             name: string;
         };
+        /**
+         * Level
+         * @description A level of the physical tree at which things fail as a whole, widest first.
+         * @enum {string}
+         */
+        Level: "room" | "rack" | "node" | "disk";
         /**
          * LevelRow
          * @description A level of fault domain before or after: domains, smallest and largest in bytes, bytes stranded for two and three copies (null: too few domains).
@@ -1202,6 +1412,14 @@ export interface components {
             passphrase: string;
         };
         /**
+         * PlanText
+         * @description Machines as lines that the sizing bench reads.
+         */
+        PlanText: {
+            /** Text */
+            text: string;
+        };
+        /**
          * PlannedStep
          * @description One step. seconds: an estimate, None when it takes no time worth naming; until here the change can be called off.
          */
@@ -1231,6 +1449,8 @@ export interface components {
             disks: number;
             /** Domains */
             domains: components["schemas"]["DomainUse"][];
+            /** Encrypted */
+            encrypted: boolean;
             /** Extent Bytes */
             extent_bytes: number;
             /** Fill Line */
@@ -1253,12 +1473,51 @@ export interface components {
             nodes: string[];
             /** Protection */
             protection: string;
+            /** Roles */
+            roles: {
+                [key: string]: number;
+            };
             state: components["schemas"]["StateOut"];
             /** Usable Bytes */
             usable_bytes: number;
             /** Volumes */
             volumes: string[];
             worst: components["schemas"]["StateOut"];
+        };
+        /**
+         * PoolPage
+         * @description What is told of one pool on its own page only.
+         */
+        PoolPage: {
+            /** Additions */
+            additions: components["schemas"]["AdditionOut"][];
+            /** Cache Losses */
+            cache_losses: components["schemas"]["CacheLossOut"][];
+            /** Cache Share */
+            cache_share: number;
+            /** Concerns */
+            concerns: string[];
+            /** Endurance */
+            endurance: string[];
+            /** Fast Free */
+            fast_free: number;
+            /** Fast Usable */
+            fast_usable: number;
+            /** Params */
+            params: {
+                [key: string]: unknown;
+            };
+            pool: components["schemas"]["PoolOut"];
+            /** Protections */
+            protections: components["schemas"]["UsableOut"][];
+            /** Roles */
+            roles: components["schemas"]["RoleRow"][];
+            /** Running */
+            running: number[];
+            /** Settings */
+            settings: components["schemas"]["SettingOut"][];
+            /** Without Headroom */
+            without_headroom: number;
         };
         /** PortFacts */
         PortFacts: {
@@ -1298,6 +1557,8 @@ export interface components {
              * @default
              */
             bottleneck: string;
+            /** Capacity */
+            capacity: components["schemas"]["CapacityRow"][];
             /** Checks */
             checks: components["schemas"]["CheckRow"][];
             /**
@@ -1305,6 +1566,12 @@ export interface components {
              * @default
              */
             digest: string;
+            /** Disk Sizes */
+            disk_sizes: {
+                [key: string]: number;
+            };
+            /** Disks */
+            disks: string[];
             /**
              * Domain Level
              * @default
@@ -1312,6 +1579,10 @@ export interface components {
             domain_level: string;
             /** Domains */
             domains: components["schemas"]["DomainRow"][];
+            /** Endurance */
+            endurance: string[];
+            /** Flows */
+            flows: components["schemas"]["FlowRow"][];
             /** Kind */
             kind: string;
             /** Leaving */
@@ -1338,6 +1609,8 @@ export interface components {
             protection: string;
             /** Revision */
             revision: number;
+            /** Roles */
+            roles: components["schemas"]["RoleRow"][];
             /** Rows */
             rows: components["schemas"]["Row"][];
             /** Seconds */
@@ -1392,6 +1665,14 @@ export interface components {
             nodes: components["schemas"]["NodeOut"][];
         };
         /**
+         * RateIn
+         * @description The most that a change may move, in bytes per second; null: as fast as its pool allows.
+         */
+        RateIn: {
+            /** Bytes Per Second */
+            bytes_per_second?: number | null;
+        };
+        /**
          * ReachOut
          * @description How many of the target's disks the source reaches.
          */
@@ -1406,6 +1687,49 @@ export interface components {
             target: string;
             /** Why */
             why: string;
+        };
+        /** RebuildOut */
+        RebuildOut: {
+            /** Bottleneck */
+            bottleneck: string;
+            /** Bytes Moved */
+            bytes_moved: number;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
+         * RoleRow
+         * @description The role one disk takes, and why. bound_to: the cache device that serves it; serves: how many disks it serves.
+         */
+        RoleRow: {
+            /**
+             * Bound To
+             * @default
+             */
+            bound_to: string;
+            /** By Rule */
+            by_rule: string;
+            /** Disk */
+            disk: string;
+            /** Media */
+            media: string;
+            /** Node */
+            node: string;
+            /** Overridden */
+            overridden: boolean;
+            /** Reason */
+            reason: string;
+            /** Role */
+            role: string;
+            /**
+             * Serves
+             * @default 0
+             */
+            serves: number;
+            /** Size Bytes */
+            size_bytes: number;
+            /** Tier */
+            tier: string;
         };
         /** RoomOut */
         RoomOut: {
@@ -1424,6 +1748,15 @@ export interface components {
             /** Label */
             label: string;
         };
+        /** SettingOut */
+        SettingOut: {
+            /** Label */
+            label: string;
+            /** Name */
+            name: string;
+            /** Value */
+            value: string;
+        };
         /** ShutOut */
         ShutOut: {
             /** Port */
@@ -1434,6 +1767,89 @@ export interface components {
             target: string;
             /** Why */
             why: string;
+        };
+        /** SizingIn */
+        SizingIn: {
+            /** Variants */
+            variants: components["schemas"]["Variant"][];
+        };
+        /**
+         * SizingOut
+         * @description What a plan comes to, or why it comes to nothing.
+         */
+        SizingOut: {
+            /** Additions */
+            additions: components["schemas"]["AdditionOut"][];
+            /**
+             * Chance
+             * @default
+             */
+            chance: string;
+            /**
+             * Chance Inputs
+             * @default
+             */
+            chance_inputs: string;
+            /** Concerns */
+            concerns: string[];
+            /**
+             * Disks
+             * @default 0
+             */
+            disks: number;
+            /** Domains */
+            domains: components["schemas"]["DomainUse"][];
+            /**
+             * Healing
+             * @default
+             */
+            healing: string;
+            ledger: components["schemas"]["LedgerOut"] | null;
+            /** Name */
+            name: string;
+            /** Next Step */
+            next_step: string;
+            /**
+             * Nodes
+             * @default 0
+             */
+            nodes: number;
+            /** Problem */
+            problem: string;
+            /**
+             * Protection
+             * @default
+             */
+            protection: string;
+            /** Protections */
+            protections: components["schemas"]["UsableOut"][];
+            /**
+             * Raw
+             * @default 0
+             */
+            raw: number;
+            rebuild_disk: components["schemas"]["RebuildOut"] | null;
+            rebuild_node: components["schemas"]["RebuildOut"] | null;
+            /**
+             * Usable
+             * @default 0
+             */
+            usable: number;
+            /**
+             * Without Headroom
+             * @default 0
+             */
+            without_headroom: number;
+        };
+        /**
+         * SizingPage
+         * @description Variants side by side. left_out: what the chance of loss does not count.
+         */
+        SizingPage: {
+            /** Left Out */
+            left_out: string;
+            /** Variants */
+            variants: components["schemas"]["SizingOut"][];
         };
         /**
          * StageOut
@@ -1527,6 +1943,80 @@ export interface components {
             /** Label */
             label: string;
         };
+        /**
+         * UsableOut
+         * @description What a pool would hold under one protection, in bytes; why_not where its domains do not allow it.
+         */
+        UsableOut: {
+            /** Copies */
+            copies: number;
+            /** Heals */
+            heals: boolean;
+            /** Level */
+            level: string;
+            /** Usable */
+            usable: number;
+            /** Usual */
+            usual: boolean;
+            /** Why Not */
+            why_not: string;
+            /** With Headroom */
+            with_headroom: number;
+            /** Words */
+            words: string;
+        };
+        /**
+         * Variant
+         * @description One plan of machines.
+         */
+        Variant: {
+            /**
+             * Copies
+             * @default 3
+             */
+            copies: number;
+            /**
+             * Daily Writes
+             * @default 0
+             */
+            daily_writes: number;
+            /**
+             * Extent Bytes
+             * @default 1073741824
+             */
+            extent_bytes: number;
+            /** Failure Rate */
+            failure_rate?: number | null;
+            /**
+             * Fill
+             * @default 0.85
+             */
+            fill: number;
+            /** @default node */
+            headroom: components["schemas"]["Level"] | null;
+            /**
+             * Headroom Losses
+             * @default 1
+             */
+            headroom_losses: number;
+            /** @default rack */
+            level: components["schemas"]["Level"];
+            /** Name */
+            name: string;
+            /**
+             * Rebuild Rate
+             * @default 0
+             */
+            rebuild_rate: number;
+            /**
+             * Serves
+             * @default cache
+             * @enum {string}
+             */
+            serves: "cache" | "fast tier" | "capacity";
+            /** Text */
+            text: string;
+        };
         /** VolumeOut */
         VolumeOut: {
             /** Copies */
@@ -1553,6 +2043,10 @@ export interface components {
             state: components["schemas"]["StateOut"];
             /** Survives */
             survives: number;
+            /** Tier */
+            tier: string;
+            /** Written Bytes */
+            written_bytes: number;
         };
         /**
          * VolumePage
@@ -1599,8 +2093,12 @@ export interface components {
             state: components["schemas"]["StateOut"];
             /** Survives */
             survives: number;
+            /** Tier */
+            tier: string;
             /** What If */
             what_if: components["schemas"]["WhatIf"][];
+            /** Written Bytes */
+            written_bytes: number;
         };
         /**
          * WhatIf
@@ -2231,6 +2729,93 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["Ask"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    slow_down: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RateIn"];
             };
         };
         responses: {
@@ -3087,6 +3672,435 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PoolOut"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pool_page: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PoolPage"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    size_plans: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SizingIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SizingPage"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    size_plans_csv: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SizingIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": unknown;
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    size_site: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanText"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Bad Gateway */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    size_plan_text: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanText"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanText"];
                 };
             };
             /** @description Forbidden */

@@ -29,6 +29,11 @@ export function terabytes(bytes: number): string {
   return (bytes / 1e12).toFixed(2);
 }
 
+/** Tebibytes, two places, no unit: for columns whose head says TiB. */
+export function tebibytes(bytes: number): string {
+  return (bytes / 2 ** 40).toFixed(2);
+}
+
 export function rate(bytesPerSecond: number): string {
   return bytesPerSecond >= 1e10 ? `${(bytesPerSecond / 1e9).toFixed(0)} GB/s` : `${Math.round(bytesPerSecond / 1e6).toLocaleString("en")} MB/s`;
 }

@@ -12,5 +12,6 @@ export const SECTIONS = [
 export function sectionOf(path: string): string | undefined {
   if (path === "/") return "/";
   if (/^\/(disks|intake|arrange|text)(\/|$)/.test(path)) return "/machines";
+  if (path === "/sizing") return "/pools";
   return SECTIONS.find((s) => s.path !== "/" && path.startsWith(s.path))?.path;
 }

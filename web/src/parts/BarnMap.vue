@@ -66,7 +66,8 @@ function note(node: Node): string {
 function says(disk: Disk): string {
   const used = props.work ? `${rate(props.work[disk.name] ?? 0)} now` : disk.role === "capacity" ? `${percent(share(disk))} used` : "";
   const chosen = props.chosen?.has(disk.name) ? "chosen" : "";
-  return [disk.name, disk.role, size(disk.size_bytes), used, chosen, disk.state.lamp, disk.state.lamp === "sound" ? "" : disk.state.reason].filter(Boolean).join(", ");
+  const role = disk.retiring ? "being emptied" : disk.tier === "fast" ? "fast tier" : disk.role;
+  return [disk.name, role, size(disk.size_bytes), used, chosen, disk.state.lamp, disk.state.lamp === "sound" ? "" : disk.state.reason].filter(Boolean).join(", ");
 }
 function onKey(event: KeyboardEvent) {
   const index = disks.value.findIndex((d) => d.name === current.value);
@@ -123,7 +124,7 @@ function onClick(disk: Disk) {
                 :key="disk.name"
                 type="button"
                 class="cell"
-                :class="[`r-${disk.role}`, `m-${disk.media}`, { lit: isLit(disk), picked: disk.name in picked, chosen: chosen?.has(disk.name), barred: chosen && !disk.fit }]"
+                :class="[`r-${disk.role}`, `m-${disk.media}`, { lit: isLit(disk), picked: disk.name in picked, chosen: chosen?.has(disk.name), barred: chosen && !disk.fit, retiring: disk.retiring }]"
                 :tabindex="disk.name === current ? 0 : -1"
                 :aria-label="says(disk)"
                 :aria-pressed="chosen ? chosen.has(disk.name) : undefined"
@@ -177,6 +178,9 @@ function onClick(disk: Disk) {
 .bin { position: relative; display: block; height: calc(var(--ch) * var(--tall)); background: var(--sheet); border: 1px solid var(--edge); overflow: hidden; }
 .hay { position: absolute; left: 0; right: 0; bottom: 0; background: var(--hay); border-top: 1.5px solid var(--hay-line); }
 .r-boot .bin { border: 2.5px solid var(--timber); background: repeating-linear-gradient(45deg, var(--sheet) 0 4px, var(--rule) 4px 5px); }
+.r-cache .bin { border: 3px double var(--edge); }
+.r-spare .bin { border: 1.5px dashed var(--edge); background: transparent; }
+.cell.retiring .bin { background: repeating-linear-gradient(135deg, var(--sheet) 0 6px, var(--hay-pale) 6px 7.5px); }
 .r-unclaimed .bin { border: 1.5px dotted var(--timber); background: transparent; }
 .r-unfit .bin { background: repeating-linear-gradient(135deg, var(--sheet) 0 3px, var(--rule2) 3px 4px); }
 .slot { font: 430 11px/12px var(--mono); color: var(--faint); text-align: center; min-height: 12px; }

@@ -6,7 +6,7 @@ import SumFigure from "./SumFigure.vue";
 
 /** The account of every raw byte: the bar left to right is the sum top to bottom. Rounded parts add up as printed. */
 const props = defineProps<{ ledgers: LedgerRow[]; total?: boolean; free?: Figure[] }>();
-const printed = computed(() => printLedger(props.ledgers, ["volumes", "free"]));
+const printed = computed(() => printLedger(props.ledgers, ["written", "free"]));
 const bar = computed(() => (props.total ? printed.value.total : printed.value.rows[0]));
 const segments = computed(() => {
   const whole = bar.value?.raw || 1;
@@ -119,9 +119,13 @@ function totalFigure(column: { name: string; label: string }): Figure {
 .g-protection { background: var(--moss); color: var(--on-moss); }
 .g-protection_kept { background: repeating-linear-gradient(135deg, var(--moss-pale) 0 5px, var(--sheet) 5px 7px); }
 .g-moving { background: repeating-linear-gradient(135deg, var(--slate) 0 2px, var(--slate-pale) 2px 4px); }
-.g-volumes { background: var(--hay); color: var(--on-hay); }
+.g-written { background: var(--hay); color: var(--on-hay); }
+.g-promised { background: repeating-linear-gradient(90deg, var(--hay-pale) 0 4px, var(--hay) 4px 5.5px); color: var(--on-hay); }
+.g-cache { background: repeating-linear-gradient(0deg, var(--stone) 0 2px, var(--sheet) 2px 5px); }
+.g-spare { background: repeating-linear-gradient(90deg, var(--sheet) 0 5px, var(--edge) 5px 6px, var(--sheet) 6px 8px); }
+.g-leaving { background: repeating-linear-gradient(135deg, var(--sheet) 0 3px, var(--hay) 3px 5.5px); }
 .g-free { background: var(--sheet); }
-.bar .g-unclaimed span { background: var(--slate-pale); } .bar .g-held_back span, .bar .g-stranded span, .bar .g-protection_kept span { background: var(--sheet); }
+.bar .g-unclaimed span { background: var(--slate-pale); } .bar .g-promised span { background: var(--hay-pale); color: var(--ink); } .bar .g-cache span, .bar .g-spare span, .bar .g-leaving span { background: var(--sheet); } .bar .g-held_back span, .bar .g-stranded span, .bar .g-protection_kept span { background: var(--sheet); }
 .chip { display: inline-block; width: 10px; height: 10px; border: 1px solid var(--edge); margin-right: 4px; vertical-align: -1px; }
 table { width: 100%; border-collapse: collapse; table-layout: fixed; }
 thead th { font-weight: 500; font-size: var(--t-xs); line-height: 1.2; color: var(--soft); text-align: right; vertical-align: bottom; padding: 0 8px 4px 0; }

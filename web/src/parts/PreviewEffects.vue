@@ -2,6 +2,8 @@
 import { computed } from "vue";
 import type { Preview } from "../api/client";
 import { size, span, terabytes } from "../lib/format";
+import { natural } from "../lib/natural";
+import RoleTable from "./RoleTable.vue";
 import LevelTable from "./LevelTable.vue";
 import StateMark from "./StateMark.vue";
 import SumFigure from "./SumFigure.vue";
@@ -19,6 +21,19 @@ const heads = computed(() => {
       return ["", "Before", "After"];
   }
 });
+const pools = computed(() => [...new Set(props.preview.capacity.map((c) => c.pool))]);
+const MOST_DOMAINS = 8;
+const busiest = (key: "source" | "target") => {
+  const sums = new Map<string, number>();
+  for (const f of props.preview.flows) sums.set(f[key], (sums.get(f[key]) ?? 0) + f.bytes);
+  return [...sums].sort((a, b) => b[1] - a[1]).slice(0, MOST_DOMAINS).map(([name]) => name).sort(natural);
+};
+const sources = computed(() => busiest("source"));
+const targets = computed(() => busiest("target"));
+const flow = (s: string, t: string) => {
+  const bytes = props.preview.flows.filter((f) => f.source === s && f.target === t).reduce((sum, f) => sum + f.bytes, 0);
+  return bytes ? (bytes < 5e9 ? size(bytes) : terabytes(bytes)) : "";
+};
 const LAMP = { pass: "sound", doubt: "watch", fail: "failed" } as const;
 /** Steps of many nodes are told once. */
 const steps = computed(() => {
@@ -83,6 +98,22 @@ const checks = computed(() => [...props.preview.checks].sort((a, b) => order[a.r
         <tbody><tr v-for="t in preview.texts.slice(0, 60)" :key="t.label + t.before"><td>{{ t.label }}</td><td>{{ t.before }}</td><td>{{ t.after }}</td></tr></tbody>
       </table>
       <p v-if="preview.texts.length > 60" class="small">and {{ preview.texts.length - 60 }} more.</p>
+      <RoleTable v-if="preview.roles.length" :roles="preview.roles" />
+      <p v-for="e in preview.endurance" :key="e" class="note"><StateMark lamp="sound" /><span>{{ e }}</span></p>
+      <template v-if="preview.capacity.length">
+        <div class="sec"><h2>Capacity at every step</h2><span class="small">TB</span></div>
+        <table class="eff" aria-label="Capacity at every step">
+          <thead><tr><th>{{ pools.length > 1 ? "Pool, and when" : "When" }}</th><th>Raw</th><th>Usable</th><th>Free</th></tr></thead>
+          <tbody><tr v-for="c in preview.capacity" :key="c.pool + c.after"><td>{{ pools.length > 1 ? `${c.pool}, ` : "" }}{{ c.after }}</td><td>{{ terabytes(c.raw) }}</td><td>{{ terabytes(c.usable) }}</td><td>{{ terabytes(c.free) }}</td></tr></tbody>
+        </table>
+      </template>
+      <template v-if="preview.flows.length">
+        <div class="sec"><h2>What moves between {{ preview.domain_level }}s</h2><span class="small">TB, from row to column</span></div>
+        <table class="eff" aria-label="What moves between domains">
+          <thead><tr><th>from</th><th v-for="t in targets" :key="t">to {{ t }}</th></tr></thead>
+          <tbody><tr v-for="s in sources" :key="s"><td>{{ s || "nowhere" }}</td><td v-for="t in targets" :key="t">{{ flow(s, t) }}</td></tr></tbody>
+        </table>
+      </template>
       <p v-if="preview.moves_bytes" class="note"><StateMark lamp="sound" /><span><b>Data and time:</b> {{ size(preview.moves_bytes) }} to move, about {{ span(preview.seconds ?? 0) }} at the least, held up by {{ preview.bottleneck }}. An estimate: consumers' work makes it longer.</span></p>
       <p v-if="preview.protection" class="note"><StateMark lamp="sound" /><span><b>{{ preview.kind === "form-cluster" ? "Votes" : "Protection" }}:</b> {{ preview.protection }}</span></p>
       <p v-for="w in warnings" :key="w.sentence" class="note" data-note="warning"><StateMark lamp="watch" /><span><b>Warning:</b> {{ w.sentence }} <span class="soft">{{ w.next_step }}</span></span></p>

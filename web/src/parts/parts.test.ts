@@ -5,7 +5,7 @@ import BarnMap from "./BarnMap.vue";
 import StateMark from "./StateMark.vue";
 
 const disk = (name: string, more: Partial<Disk> = {}): Disk => ({
-  name, bay: name.split("-")[1]!, media: "ssd", size_bytes: 1e12, used_bytes: 4e11, role: "capacity", pool: "p", serial: name,
+  name, bay: name.split("-")[1]!, media: "ssd", size_bytes: 1e12, tier: "bulk", retiring: false, used_bytes: 4e11, role: "capacity", pool: "p", serial: name,
   state: { lamp: "sound", reason: "" }, fit: false, reasons: [], ...more,
 });
 const rooms: Room[] = [

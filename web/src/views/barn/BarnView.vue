@@ -26,8 +26,8 @@ function addUp() {
   return Object.fromEntries(Object.entries(read).map(([name, r]) => [name, (r ?? 0) + (work.value?.write[name] ?? 0)]));
 }
 /** The sentence over the ledger says what the ledger prints. */
-const ledger = computed(() => printLedger(barn.value?.ledgers ?? [], ["volumes", "free"]));
-const cell = (name: string) => hundredths(ledger.value.total.cells[ledger.value.columns.findIndex((c) => c.name === name)] ?? 0);
+const ledger = computed(() => printLedger(barn.value?.ledgers ?? [], ["promised", "written", "free"]));
+const cell = (...names: string[]) => hundredths(names.reduce((sum, name) => sum + (ledger.value.total.cells[ledger.value.columns.findIndex((c) => c.name === name)] ?? 0), 0));
 const shown = computed(() => {
   const ledgers = barn.value?.ledgers ?? [];
   return asked.value ? ledgers.filter((l) => l.name === asked.value) : ledgers;
@@ -71,7 +71,7 @@ const begin = () => router.push({ query: { ...route.query, plan: "form-pool" } }
       <section v-if="barn.counts.nodes" class="where" aria-label="Where it went">
         <div class="sec">
           <h2>Where it went</h2>
-          <span v-if="barn.counts.pools" class="small">Of {{ hundredths(ledger.total.raw) }} TB raw, {{ cell('volumes') }} TB is in volumes. {{ cell('free') }} TB more will fit at each pool's usual protection.</span>
+          <span v-if="barn.counts.pools" class="small">Of {{ hundredths(ledger.total.raw) }} TB raw, {{ cell('promised', 'written') }} TB is in volumes. {{ cell('free') }} TB more will fit at each pool's usual protection.</span>
           <span v-else class="small">{{ hundredths(ledger.total.raw) }} TB raw, none of it in a pool yet. <button type="button" class="act" data-offered @click="begin">Preview a pool</button></span>
           <span class="grow" />
           <span v-if="barn.pools.length" class="lens" role="group" aria-label="Ledger of">

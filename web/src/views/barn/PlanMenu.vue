@@ -15,6 +15,7 @@ const plan = (kind: string, more: Record<string, string> = {}) => router.push({ 
     <ul class="menu" role="menu">
       <li role="none"><button role="menuitem" type="button" @click="plan('form-pool')"><b>Preview a pool</b><span>from fit disks of chosen nodes</span></button></li>
       <li role="none"><button role="menuitem" type="button" :disabled="!pools.length" @click="plan('create-volume')"><b>Preview a volume</b><span>{{ pools.length ? "copies spread over racks" : "needs a pool first" }}</span></button></li>
+      <li role="none"><button role="menuitem" type="button" :disabled="!pools.length" @click="plan('retire')"><b>Preview retiring disks, a node or a rack</b><span>emptied first, protection kept</span></button></li>
       <li v-for="p in pools" :key="p.name" role="none"><button role="menuitem" type="button" @click="plan('rebuild', { pool: p.name })"><b>Preview levelling {{ p.name }}</b><span>rebuild what is lost, even out its disks</span></button></li>
     </ul>
   </VMenu>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
-import { computed } from "vue";
-import { useAsk, useChange, type ChangePage, type Lamp } from "../../api/client";
+import { computed, ref, watch } from "vue";
+import { useAsk, useChange, useSlowDown, type ChangePage, type Lamp } from "../../api/client";
 import { clock, percent, rate, size, span } from "../../lib/format";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
@@ -17,6 +17,10 @@ const PLACES: Record<string, (about: string) => string> = {
   "create-volume": (about) => pathOf("volume", about),
   "form-pool": (about) => pathOf("pool", about),
   "grow-pool": (about) => pathOf("pool", about),
+  "set-pool": (about) => pathOf("pool", about),
+  retire: () => "/machines",
+  "replace-disk": (about) => pathOf("disk", about),
+  "change-role": () => "/machines",
   "delete-volume": () => "/volumes",
   "delete-pool": () => "/pools",
   rebuild: (about) => pathOf("pool", about),
@@ -35,19 +39,24 @@ const back = computed(() => {
   const undo = change.value?.preview.undo as { kind: string; params: unknown } | null | undefined;
   return undo ? { query: { plan: undo.kind, "with-params": JSON.stringify(undo.params) } } : null;
 });
+const slow = useSlowDown();
+const capped = ref("");
+watch(() => change.value?.rate_cap, (cap) => (capped.value = cap ? String(Math.round(cap / 1e6)) : ""), { immediate: true });
+const setRate = () => slow.mutate({ number: props.number, rate: Number(capped.value) > 0 ? Math.round(Number(capped.value) * 1e6) : null });
 const open = computed(() => change.value && !["done", "withdrawn"].includes(change.value.state));
 const took = (s: { started_at?: string | null; ended_at?: string | null }) => (s.started_at && s.ended_at ? `${((+new Date(s.ended_at) - +new Date(s.started_at)) / 1000).toFixed(1)} s` : "");
 </script>
 
 <template>
   <main class="page">
-    <ProblemNote :error="error ?? ask.error.value" />
+    <ProblemNote :error="error ?? ask.error.value ?? slow.error.value" />
     <template v-if="change">
       <div class="headline">
         <h1><StateMark :lamp="lamp(change)" /> {{ change.title }}</h1>
         <p>Change {{ change.number }}, {{ WORDS[change.state] }}{{ change.asked ? `, asked to ${change.asked}` : "" }}. By {{ change.actor }}{{ change.reason ? `: ${change.reason}` : "." }}</p>
         <span class="grow" />
         <template v-if="open">
+          <form v-if="change.can_slow" class="slow" @submit.prevent="setRate"><label>At most <input v-model="capped" type="number" min="1" placeholder="no limit" aria-label="Most megabytes per second" @change="setRate" /> MB/s</label></form>
           <button v-if="change.state === 'running'" type="button" class="btn plain" :disabled="!!change.asked" @click="ask.mutate({ number, what: 'pause' })">Pause</button>
           <button v-if="change.state === 'paused'" type="button" class="btn" @click="ask.mutate({ number, what: 'resume' })">Go on</button>
           <button type="button" class="btn plain" :disabled="change.asked === 'withdraw'" @click="ask.mutate({ number, what: 'withdraw' })">Withdraw</button>
@@ -80,6 +89,14 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) => (s
           <div class="sec"><h2>What was foreseen</h2><span class="small">from revision {{ change.preview.revision }}</span></div>
           <p>{{ change.preview.summary.replace(" Nothing has been changed yet.", "") }}</p>
           <p v-if="change.preview.seconds" class="soft">About {{ span(change.preview.seconds) }} at the least, held up by {{ change.preview.bottleneck }}.</p>
+          <table v-if="change.moved_bytes || (change.preview.moves_bytes && !open)" class="plain compare" aria-label="Foreseen and happened">
+            <thead><tr><th /><th class="n">Foreseen</th><th class="n">Happened</th></tr></thead>
+            <tbody>
+              <tr><td>Moved</td><td class="n">{{ size(change.preview.moves_bytes) }}</td><td class="n">{{ size(change.moved_bytes) }}</td></tr>
+              <tr><td>Took, by the nodes' clocks</td><td class="n">{{ change.preview.seconds ? `at least ${span(change.preview.seconds)}` : "" }}</td><td class="n">{{ change.work_seconds ? span(change.work_seconds) : "" }}</td></tr>
+              <tr v-if="change.work_seconds"><td>Rate</td><td class="n">{{ change.preview.seconds ? `at most ${rate(change.preview.moves_bytes / change.preview.seconds)}` : "" }}</td><td class="n">{{ rate(change.moved_bytes / change.work_seconds) }}</td></tr>
+            </tbody>
+          </table>
           <p v-if="change.preview.protection" class="soft">{{ change.preview.protection }}</p>
           <p v-for="w in change.preview.warnings" :key="w.sentence"><StateMark lamp="watch" /> {{ w.sentence }}</p>
         </section>
@@ -103,5 +120,8 @@ li b { font-size: var(--t-m); font-weight: 640; }
 .meter i { display: block; height: 8px; background: var(--well); border: 1px solid var(--edge); }
 .meter u { display: block; height: 100%; background: var(--slate); }
 .meter p { font-size: var(--t-s); padding-top: 3px; color: var(--soft); } .meter b { color: var(--ink); }
+.slow { font-size: var(--t-s); color: var(--soft); }
+.slow input { width: 84px; height: 28px; border: 1px solid var(--edge); border-radius: 3px; background: var(--sheet); color: var(--ink); padding: 0 6px; }
+.compare { margin: 6px 0; }
 section p { font-size: var(--t-s); padding-top: 4px; }
 </style>

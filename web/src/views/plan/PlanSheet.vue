@@ -11,6 +11,8 @@ import ProblemNote from "../../parts/ProblemNote.vue";
 import PreviewEffects from "../../parts/PreviewEffects.vue";
 import DiskChooser from "./DiskChooser.vue";
 import GroundWish from "./GroundWish.vue";
+import LeaveWish from "./LeaveWish.vue";
+import SettingsWish from "./SettingsWish.vue";
 import PoolWish from "./PoolWish.vue";
 import VolumeWish from "./VolumeWish.vue";
 
@@ -19,9 +21,11 @@ const route = useRoute();
 const router = useRouter();
 const { data: barn } = useBarn();
 const GROUND = ["clear-disk", "delete-volume", "delete-pool", "rename", "address-ports", "purpose-ports", "add-node", "let-go"] as const;
-const KINDS = ["form-pool", "grow-pool", "create-volume", "rebuild", ...GROUND, "arrange"] as const;
+const LEAVING = ["retire", "replace-disk", "change-role"] as const;
+const KINDS = ["form-pool", "grow-pool", "create-volume", "rebuild", "set-pool", ...LEAVING, ...GROUND, "arrange"] as const;
+const leaving = computed(() => LEAVING.some((k) => k === kind.value));
 const ground = computed(() => GROUND.some((k) => k === kind.value));
-const ASKED = ["plan", "pool", "volume", "disk", "node", "nodes", "port", "with-params"];
+const ASKED = ["plan", "pool", "volume", "disk", "node", "nodes", "port", "rack", "with-params"];
 const kind = computed(() => KINDS.find((k) => k === route.query.plan) ?? null);
 const open = computed({ get: () => kind.value !== null, set: (on) => !on && close() });
 
@@ -32,8 +36,8 @@ const { preview, blocked, carryOut, error } = usePlan(wished, params, () => kind
 watch(chosen, (now) => {
   if (kind.value === "grow-pool") params.value = { pool: String(route.query.pool ?? ""), disks: [...now].sort(natural) };
 });
-const hasMap = computed(() => !ground.value && kind.value !== "arrange");
-const touched = computed(() => Boolean(params.value.name || params.value.typed || params.value.pattern || params.value.start) || chosen.value.size > 0 || ["rebuild", "add-node", "let-go", "arrange", "purpose-ports"].includes(kind.value ?? ""));
+const hasMap = computed(() => !ground.value && kind.value !== "arrange" && kind.value !== "set-pool");
+const touched = computed(() => Boolean(params.value.name || params.value.typed || params.value.pattern || params.value.start || params.value.by || params.value.reason || (params.value.names as string[] | undefined)?.some(Boolean)) || chosen.value.size > 0 || ["rebuild", "add-node", "let-go", "arrange", "purpose-ports", "set-pool"].includes(kind.value ?? ""));
 const WAITING: Record<string, string> = {
   "form-pool": "Give it a name and choose disks: by the buttons above, or on the map.",
   "grow-pool": "Choose disks: by the buttons above, or on the map.",
@@ -41,6 +45,9 @@ const WAITING: Record<string, string> = {
   "delete-volume": "Read what would be destroyed, then type the volume's name.",
   "delete-pool": "Read what would be given up, then type the pool's name.",
   "clear-disk": "Read what would be destroyed, then type the disk's name.",
+  retire: "Choose what is to be emptied and let go.",
+  "replace-disk": "Choose the disk that takes its place.",
+  "change-role": "Choose a role, and write why where the rule says otherwise.",
   rename: "Choose nodes and write their new names.",
   "address-ports": "Choose nodes, a port and the first address.",
 };
@@ -86,7 +93,9 @@ async function copyText() {
           <span class="grow" /><button type="button" class="act" @click="copyText">Copy as text</button><button type="button" class="act" @click="close">Close</button>
         </header>
         <p class="summary">{{ preview?.summary ?? "Making the preview …" }} <span v-if="lit && hasMap">On the map, striped hay leaves and striped blue arrives.</span></p>
-        <PoolWish v-if="kind === 'form-pool'" v-model="params" v-model:chosen="chosen" :barn="barn" />
+        <PoolWish v-if="kind === 'form-pool'" v-model="params" v-model:chosen="chosen" :barn="barn" :preview="preview" />
+        <SettingsWish v-else-if="kind === 'set-pool' && !route.query['with-params']" v-model="params" />
+        <LeaveWish v-else-if="leaving" :key="`leave-${kind}`" v-model="params" :kind="kind" />
         <VolumeWish v-else-if="kind === 'create-volume'" v-model="params" :pools="barn.pools" />
         <DiskChooser v-else-if="kind === 'grow-pool'" v-model:chosen="chosen" :barn="barn" />
         <GroundWish v-else-if="ground && !route.query['with-params']" :key="kind" v-model="params" :kind="kind" />

@@ -1,30 +1,53 @@
 <script setup lang="ts">
 import { computed } from "vue";
-import { useRouter } from "vue-router";
-import { useBarn } from "../../api/client";
-import { count, percent, size, terabytes } from "../../lib/format";
+import { useRoute, useRouter } from "vue-router";
+import { useBarn, useChanges, usePool } from "../../api/client";
+import { binarySize, count, percent, size, span, tebibytes, terabytes } from "../../lib/format";
 import BarnMap from "../../parts/BarnMap.vue";
 import CopyName from "../../parts/CopyName.vue";
 import LedgerTable from "../../parts/LedgerTable.vue";
 import LineageCards from "../../parts/LineageCards.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
+import RoleTable from "../../parts/RoleTable.vue";
 import StateMark from "../../parts/StateMark.vue";
+import UsableTable from "../../parts/UsableTable.vue";
 import { pathOf } from "../../lib/paths";
 import PlanMenu from "../barn/PlanMenu.vue";
 
+/** A pool: where it lies, what each disk is for, what it could hold, how it is set. */
 const props = defineProps<{ name: string }>();
 const { data: barn, error } = useBarn();
+const { data: page, error: pageError } = usePool(() => props.name);
+const { data: changes } = useChanges();
 const router = useRouter();
+const route = useRoute();
+const SHOWS = [["where", "Where it lies"], ["roles", "Roles and cache"], ["usable", "What it could hold"], ["settings", "Settings"]] as const;
+const show = computed(() => SHOWS.find(([id]) => id === route.query.show)?.[0] ?? "where");
 const pool = computed(() => barn.value?.pools.find((p) => p.name.toLowerCase() === props.name.toLowerCase()));
 const disks = computed(() => (barn.value?.rooms ?? []).flatMap((r) => r.racks.flatMap((k) => k.nodes.flatMap((n) => n.disks))).filter((d) => d.pool === pool.value?.name));
 const lit = computed(() => Object.fromEntries(disks.value.map((d) => [d.name, d.used_bytes])));
 const volumes = computed(() => barn.value?.volumes.filter((v) => v.pool === pool.value?.name) ?? []);
+const running = computed(() => (changes.value ?? []).filter((c) => page.value?.running.includes(c.number)));
+/** A letter for each cache device of a node, on the device and on every disk it serves. */
+const bindings = computed(() => {
+  const tags: Record<string, string> = {};
+  const letters = new Map<string, number>();
+  for (const r of page.value?.roles ?? []) {
+    if (r.role !== "cache") continue;
+    const n = letters.get(r.node) ?? 0;
+    letters.set(r.node, n + 1);
+    tags[r.disk] = String.fromCharCode(97 + (n % 26));
+  }
+  for (const r of page.value?.roles ?? []) if (r.bound_to && tags[r.bound_to]) tags[r.disk] = tags[r.bound_to]!;
+  return tags;
+});
+const plan = (kind: string) => ({ query: { ...route.query, plan: kind, pool: pool.value!.name } });
 const cards = computed(() => {
   const p = pool.value!;
   const first = volumes.value[0];
   return [
     { kind: "Volumes", name: first ? `${first.name}${volumes.value.length > 1 ? ` and ${volumes.value.length - 1} more` : ""}` : "none yet", fact: first ? `${size(volumes.value.reduce((s, v) => s + v.size_bytes, 0))} in all` : "", lamp: p.worst.lamp, to: first && volumes.value.length === 1 ? pathOf("volume", first.name) : "/volumes" },
-    { kind: "Pool", name: p.name, fact: `${percent(p.full)} full, ${size(p.free.value)} free`, lamp: p.state.lamp, to: pathOf("pool", p.name), here: true },
+    { kind: "Pool", name: p.name, fact: `${percent(p.full)} full, ${size(p.free.value)} free (${binarySize(p.free.value)})`, lamp: p.state.lamp, to: pathOf("pool", p.name), here: true },
     { kind: "Nodes and disks", name: `${count(p.nodes.length, "node")}, ${count(p.disks, "disk")}`, fact: p.nodes.join(", "), lamp: p.worst.lamp, to: "/machines" },
   ];
 });
@@ -32,39 +55,103 @@ const cards = computed(() => {
 
 <template>
   <main class="page">
-    <ProblemNote :error="error" />
+    <ProblemNote :error="error ?? (pool ? pageError : null)" />
     <template v-if="pool && barn">
       <div class="headline">
         <h1><StateMark :lamp="pool.worst.lamp" /> {{ pool.name }} <CopyName :name="pool.name" /></h1>
         <p>{{ pool.worst.reason }}</p><span class="grow" />
-        <RouterLink class="act" :to="{ query: { plan: 'delete-pool', pool: pool.name } }">Preview deleting it</RouterLink>
-        <RouterLink class="act" :to="{ query: { plan: 'grow-pool', pool: pool.name } }">Preview adding disks</RouterLink>
-        <RouterLink class="act" data-offered :to="{ query: { plan: 'rebuild', pool: pool.name } }">Preview levelling</RouterLink>
+        <RouterLink class="act" :to="plan('delete-pool')">Preview deleting it</RouterLink>
+        <RouterLink class="act" :to="plan('set-pool')">Preview other settings</RouterLink>
+        <RouterLink class="act" :to="plan('grow-pool')">Preview adding disks</RouterLink>
+        <RouterLink class="act" data-offered :to="plan('rebuild')">Preview levelling</RouterLink>
         <PlanMenu :pools="[pool]" />
       </div>
       <LineageCards :cards="cards" />
-      <div class="upper">
-        <section aria-label="Barn map">
-          <div class="sec"><h2>Where it lies</h2><span class="small">Blue is what its volumes take of each disk. The rest is dimmed.</span></div>
-          <BarnMap line :rooms="barn.rooms" :lit="lit" @open="(d) => router.push(pathOf('disk', d.name))" @open-node="(n) => router.push(pathOf('node', n.name))" @unlight="router.push('/')" />
-        </section>
-        <section aria-label="Domains">
-          <div class="sec"><h2>Domains</h2><span class="small">by {{ pool.level }}, TB</span></div>
-          <table class="plain">
-            <thead><tr><th>{{ pool.level }}</th><th class="n">Room</th><th class="n">Used</th><th class="n">Stranded</th></tr></thead>
-            <tbody><tr v-for="d in pool.domains" :key="d.name"><td>{{ d.name }}</td><td class="n">{{ terabytes(d.room) }}</td><td class="n">{{ terabytes(d.used) }}</td><td class="n">{{ d.stranded ? terabytes(d.stranded) : "" }}</td></tr></tbody>
+      <p v-for="c in running" :key="c.number" class="run"><StateMark :lamp="c.state === 'paused' ? 'short' : c.state === 'waiting' ? 'away' : 'mending'" /> <RouterLink class="act" :to="`/changes/${c.number}`">{{ c.title }}</RouterLink> {{ c.state }}<template v-if="c.total_bytes">, {{ percent(c.done_bytes / c.total_bytes) }} of {{ size(c.total_bytes) }}</template><template v-if="c.seconds_left">, about {{ span(c.seconds_left) }} left</template></p>
+      <nav class="lens tabs" aria-label="Of this pool">
+        <RouterLink v-for="[id, name_] in SHOWS" :key="id" :to="{ query: { ...route.query, show: id } }" :aria-current="show === id ? 'page' : undefined">{{ name_ }}</RouterLink>
+      </nav>
+      <template v-if="show === 'where'">
+        <div class="upper">
+          <section aria-label="Barn map">
+            <div class="sec"><h2>Where it lies</h2><span class="small">Blue is what its volumes take of each disk.<template v-if="pool.roles.cache"> A letter joins a cache device with the disks it serves.</template></span></div>
+            <BarnMap line :rooms="barn.rooms" :lit="lit" :picked="bindings" @open="(d) => router.push(pathOf('disk', d.name))" @open-node="(n) => router.push(pathOf('node', n.name))" @unlight="router.push('/')" />
+          </section>
+          <section aria-label="Domains">
+            <div class="sec"><h2>Domains</h2><span class="small">by {{ pool.level }}, TB</span></div>
+            <table class="plain">
+              <thead><tr><th>{{ pool.level }}</th><th class="n">Room</th><th class="n">Used</th><th class="n">Stranded</th></tr></thead>
+              <tbody><tr v-for="d in pool.domains" :key="d.name"><td>{{ d.name }}</td><td class="n">{{ terabytes(d.room) }}</td><td class="n">{{ terabytes(d.used) }}</td><td class="n">{{ d.stranded ? terabytes(d.stranded) : "" }}</td></tr></tbody>
+            </table>
+            <p class="say">{{ pool.healing }}</p>
+            <p class="say soft">Usual protection: {{ pool.protection }}. The furthest disk is {{ percent(pool.imbalance) }} off what it should hold.</p>
+          </section>
+        </div>
+        <section aria-label="Where it went"><div class="sec"><h2>Where it went</h2><span class="small">Fill line {{ percent(pool.fill_line) }}. Usable {{ terabytes(pool.usable_bytes) }} TB ({{ tebibytes(pool.usable_bytes) }} TiB) at its usual protection.</span></div><LedgerTable :ledgers="[pool.ledger]" :free="[pool.free]" /></section>
+        <section aria-label="Volumes">
+          <div class="sec"><h2>Volumes</h2><span class="small">{{ count(volumes.length, "volume") }}</span></div>
+          <table v-if="volumes.length" class="plain">
+            <thead><tr><th>Volume</th><th>State</th><th class="n">Size, TB</th><th class="n">TiB</th><th class="n">Written</th><th>Protection</th></tr></thead>
+            <tbody><tr v-for="v in volumes" :key="v.name"><td><RouterLink :to="pathOf('volume', v.name)"><b>{{ v.name }}</b></RouterLink></td><td :title="v.state.reason"><StateMark :lamp="v.state.lamp" word /></td><td class="n">{{ terabytes(v.size_bytes) }}</td><td class="n soft">{{ tebibytes(v.size_bytes) }}</td><td class="n">{{ percent(v.written_bytes / v.size_bytes) }}</td><td class="soft">{{ v.protection }}</td></tr></tbody>
           </table>
-          <p class="say">{{ pool.healing }}</p>
-          <p class="say soft">Usual protection: {{ pool.protection }}. The furthest disk is {{ percent(pool.imbalance) }} off what it should hold.</p>
         </section>
-      </div>
-      <section aria-label="Where it went"><div class="sec"><h2>Where it went</h2><span class="small">Fill line {{ percent(pool.fill_line) }}</span></div><LedgerTable :ledgers="[pool.ledger]" :free="[pool.free]" /></section>
+      </template>
+      <template v-else-if="page && show === 'roles'">
+        <div class="two">
+          <section aria-label="What each disk is for">
+            <div class="sec"><h2>What each disk is for</h2><span class="small">{{ ["capacity", "cache", "spare"].filter((r) => pool!.roles[r]).map((r) => `${pool!.roles[r]} ${r}`).join(", ") }}</span></div>
+            <RoleTable :roles="page.roles" whole />
+          </section>
+          <section aria-label="Cache and endurance">
+            <div class="sec"><h2>If a cache device fails</h2></div>
+            <p v-if="!page.cache_losses.length" class="say soft">This pool has no cache: its disks take writes themselves.</p>
+            <p v-for="c in page.cache_losses" :key="c.device" class="say"><StateMark :lamp="c.unreadable ? 'failed' : 'sound'" /> <b class="mono">{{ c.device }}</b> takes with it what it had not yet settled for {{ count(c.disks.length, "disk") }} ({{ c.disks.slice(0, 3).join(", ") }}{{ c.disks.length > 3 ? ` and ${c.disks.length - 3} more` : "" }}), which hold {{ size(c.used_bytes) }}: {{ count(c.extents, "extent") }} would be a copy short until compared; {{ c.unreadable ? `${count(c.unreadable, "extent")} would have no other copy` : "all have another copy" }}.</p>
+            <div class="sec"><h2>How long it lasts</h2></div>
+            <p v-if="page.cache_share" class="say">The cache is {{ percent(page.cache_share) }} of the capacity.</p>
+            <p v-for="e in page.endurance" :key="e" class="say">{{ e }}</p>
+            <p v-for="c in page.concerns" :key="c" class="say"><StateMark lamp="watch" /> {{ c }}</p>
+          </section>
+        </div>
+      </template>
+      <template v-else-if="page && show === 'usable'">
+        <div class="two">
+          <section aria-label="Usable for each protection">
+            <div class="sec"><h2>Usable for each protection</h2><span class="small">of all its disks, whatever is used now</span></div>
+            <UsableTable :rows="page.protections" />
+          </section>
+          <section aria-label="What would raise it most">
+            <div class="sec"><h2>What would raise it most</h2><span class="small">each tried, at the usual protection</span></div>
+            <table v-if="page.additions.length" class="plain">
+              <thead><tr><th>One more</th><th class="n">Raw, TB</th><th class="n">Gains, TB</th><th class="n">Of each TB</th></tr></thead>
+              <tbody><tr v-for="a in page.additions" :key="a.what"><td>{{ a.what }}</td><td class="n">{{ terabytes(a.raw_bytes) }}</td><td class="n">{{ terabytes(a.gain_bytes) }}</td><td class="n">{{ percent(a.gain_bytes / a.raw_bytes) }}</td></tr></tbody>
+            </table>
+            <p v-else class="say soft">No single disk or node that is like those it has would raise it.</p>
+            <div class="sec"><h2>Healing</h2></div>
+            <p class="say">{{ pool.healing }}</p>
+            <p class="say soft">With nothing held back it would hold {{ terabytes(page.without_headroom) }} TB ({{ tebibytes(page.without_headroom) }} TiB); holding back, {{ terabytes(pool.usable_bytes) }} TB ({{ tebibytes(pool.usable_bytes) }} TiB).</p>
+            <p v-if="page.fast_usable" class="say">Its fast tier holds {{ terabytes(page.fast_usable) }} TB, of which {{ terabytes(page.fast_free) }} TB are free.</p>
+          </section>
+        </div>
+      </template>
+      <section v-else-if="page" aria-label="Settings">
+        <div class="sec"><h2>Settings</h2><span class="small">extent and encryption are fixed when a pool is formed</span></div>
+        <dl><template v-for="s in page.settings" :key="s.name"><dt>{{ s.label }}</dt><dd>{{ s.value }}</dd></template></dl>
+      </section>
+      <p v-else class="empty">Reading {{ pool.name }} …</p>
     </template>
     <p v-else-if="barn" class="empty">There is no pool named {{ name }}. <RouterLink class="act" to="/pools">All pools</RouterLink></p>
   </main>
 </template>
 
 <style scoped>
-.upper { display: grid; grid-template-columns: minmax(0, 1fr) 340px; gap: 26px; padding: 10px 0; }
+.upper { display: grid; grid-template-columns: minmax(0, 1fr) 340px; gap: 26px; padding: 6px 0; }
+.two { display: grid; grid-template-columns: minmax(0, 1.25fr) minmax(0, 1fr); gap: 26px; padding: 6px 0; }
 .say { font-size: var(--t-s); padding-top: 8px; }
+.run { font-size: var(--t-s); padding-top: 6px; }
+.tabs { padding: 10px 0 2px; }
+.tabs a:hover { color: var(--ink); }
+.tabs a[aria-current] { color: var(--ink); font-weight: 650; box-shadow: 0 2px 0 var(--ink); }
+dl { display: grid; grid-template-columns: 200px 1fr; border-top: 1.5px solid var(--ink); font-size: var(--t-s); max-width: 760px; }
+dt, dd { border-bottom: 1px solid var(--rule); padding: 5px 0; }
+dt { color: var(--soft); }
 </style>
