@@ -14,13 +14,16 @@ from foldbarn.changes import runner
 from foldbarn.changes.runner import run_change
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.loss import DataState, fate
+from foldbarn.core.loss import DataState, cache_losses, fate
 from foldbarn.core.roles import binding_of
 from foldbarn.core.site import Role
 from foldbarn.services import changes, watching
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, DiskRow, StepRow
 from foldbarn.store.views import current_view
+from foldbarn.yard.agent import lose_unsettled
+from foldbarn.yard.machines import Counters
+from foldbarn.yard.scenario import StandInDisk
 
 NODES = ("fulmar", "petrel", "kittiwake", "turnstone")
 
@@ -430,3 +433,83 @@ def test_a_fast_tier_keeps_to_its_own_disks(barn_site: Site) -> None:
     space = pool_space(view, view.pool("quayside"))
     assert space.fast is not None
     assert sum(amount for _, amount in space.ledger.rows()) == space.ledger.raw
+
+
+def test_a_cache_device_that_fails_takes_its_unsettled_strips_and_another_serves_its_disks(barn_site: Site) -> None:
+    mixed_pool(barn_site)
+    barn_site.volume(size="200 GiB")
+    machines = barn_site.yard.machines
+    view = current_view()
+    foreseen = next(c for c in cache_losses(view, view.pool("quayside"), binding_of(view, view.pool("quayside"))) if c.device == "petrel-c1")
+    assert foreseen.unreadable == 0
+    device = view.disk("petrel-c1")
+    served = {serial for serial, by in machines.bound.items() if by == device.serial}
+    machines.pulled.add(device.serial)
+    lose_unsettled(machines, device.serial)
+    lost = should_hold() - held(barn_site)
+    assert {serial for serial, *_ in lost} == served
+    assert 0 < len({(v, e) for _, v, e, _ in lost}) <= foreseen.extents
+    watching.note_report(view.nodes[device.node].number, {"inventory_version": "new"})
+    watching.start_mending({"quayside": "Cache device petrel-c1 is gone"}, set())
+    with transaction() as session:
+        number = session.scalars(select(ChangeRow.id).where(ChangeRow.kind == "rebuild")).one()
+    run_change(number)
+    assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
+    assert held(barn_site) == should_hold()
+    assert all_whole()
+    other = current_view().disk("petrel-c2").serial
+    assert {machines.bound[serial] for serial in served} == {other}
+
+
+def test_a_pool_on_one_node_spreads_over_its_disks(barn_site: Site) -> None:
+    barn_site.pool("skerries", disks=barn_site.disks(nodes=("skua",)), copies=2, level="disk", headroom="disk")
+    barn_site.volume("ours", pool="skerries", copies=2, level="disk", size="500 GiB")
+    view = current_view()
+    assert spread_kept()
+    assert fate(view, view.volume("ours")).state == DataState.WHOLE
+    lost = view.disk("skua-1")
+    barn_site.yard.machines.pulled.add(lost.serial)
+    with transaction() as session:
+        row = session.get_one(DiskRow, lost.number)
+        row.present, row.given_up = False, True
+        announce(session, "site")
+    assert barn_site.state(barn_site.do("rebuild", pool="skerries")) == "done"
+    assert all_whole()
+    assert spread_kept()
+
+
+def test_a_pool_in_an_enclosure_outlives_the_node_that_carried_it(barn_site: Site) -> None:
+    machines = barn_site.yard.machines
+    for number in range(1, 9):  # dunlin and whimbrel reach one box of eight
+        built = StandInDisk(str(20 + number), f"BOX{number}", f"0x5000ff00000000{number:02x}", "Holm S3840", "ssd", 3_840 * 10**9)
+        built.shared_with, built.enclosure = ("whimbrel",), "box-1"
+        machines.nodes["dunlin"].disks.append(built)
+        machines.disks[built.serial], machines.node_of[built.serial] = built, "dunlin"
+        machines.counters[built.serial] = Counters()
+    for node in current_view().nodes:
+        if node.name in ("dunlin", "whimbrel"):
+            watching.note_report(node.number, {"inventory_version": "boxed"})
+    boxed = [d.name for d in current_view().disks if d.enclosure >= 0]
+    assert len(boxed) == 8
+    number = barn_site.pool("boxed", disks=boxed, copies=2, level="disk", headroom="disk")
+    assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
+    barn_site.volume("kept", pool="boxed", copies=2, level="disk", size="100 GiB")
+    lose(barn_site, "dunlin")
+    watching.hand_over_boxes()
+    view = current_view()
+    assert {view.nodes[view.disk(n).node].name for n in boxed} == {"whimbrel"}
+    assert fate(view, view.volume("kept")).state == DataState.WHOLE
+
+
+def test_endless_clocks_do_not_confuse_what_was_measured(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A node's clock that jumps back adds nothing to what the copying took."""
+    from foldbarn.links.agents import Agent
+
+    barn_site.pool()
+    barn_site.volume(size="200 GiB")
+    told = iter([1000.0, 990.0, 991.0, *(992.0 + n for n in range(1000))])
+    monkeypatch.setattr(Agent, "uptime", lambda self: next(told))
+    number = barn_site.do("retire", what="disk", names=["petrel-3"])
+    assert barn_site.state(number) == "done"
+    with transaction() as session:
+        assert 0 <= session.get_one(ChangeRow, number).work_seconds < 100

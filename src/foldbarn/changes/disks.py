@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import json
+import zlib
 from collections import defaultdict
 from collections.abc import Iterable
+from functools import partial
 from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -141,5 +144,8 @@ def bind(run: Run[Any], pool_name: str) -> str:
         order = orders.get(view.nodes[served.node].number)
         if order is not None and served.present and server.present:
             order["cache"][served.serial] = server.serial
-    run.tell_nodes(orders)
+    by_name = {n.number: n.name for n in view.nodes}
+    for node, order in orders.items():  # the same binding is the same order, another one a new one
+        digest = zlib.crc32(json.dumps(order, sort_keys=True).encode())
+        run.insist(by_name[node], partial(run.agent(node).send, {"id": run.order_id(by_name[node], f"bind-{digest:x}"), **order}))
     return f"{len(bound)} disks are served by {len(set(bound.values()))} cache devices."

@@ -7,6 +7,7 @@ from typing import ClassVar
 
 from sqlalchemy import update
 
+from foldbarn.changes.disks import bind
 from foldbarn.changes.effects import NO_FEWER_COPIES, estimate_of, tell_moves
 from foldbarn.changes.kind import Kind, Params, register
 from foldbarn.changes.moving import Mover, compare
@@ -15,7 +16,7 @@ from foldbarn.changes.runner import Run
 from foldbarn.core.figures import Figure
 from foldbarn.core.lamps import Outlook
 from foldbarn.core.rebuild import LEVEL_TOLERANCE, NO_MOVES, Moves, imbalance, least_moves, lost_strips, plan_levelling, plan_rebuild
-from foldbarn.core.site import Pool, SiteView
+from foldbarn.core.site import Pool, Role, SiteView
 from foldbarn.core.units import say_count, say_size
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import MoveRow, PoolRow
@@ -69,6 +70,9 @@ class Rebuild(Kind[RebuildParams]):
             ],
             protection=NO_FEWER_COPIES,
         )
+        if any(d.role == Role.CACHE for d in view.all_of(pool)):
+            detail = "Disks whose device is gone are served by another of their node."
+            preview.steps.insert(0, PlannedStep(name="bind", title="Bind its cache devices", detail=detail))
         _tell(preview, view, pool, moves, rebuild)
         if rebuild.stuck:
             preview.warnings.append(Note(sentence=rebuild.why, next_step=f"Bring the missing nodes back, or add disks in another {pool.usual.level}."))
@@ -76,6 +80,9 @@ class Rebuild(Kind[RebuildParams]):
         if unreadable:
             preview.warnings.append(Note(sentence=f"{say_count(unreadable, 'extent')} cannot be read and so cannot be copied until something returns."))
         return preview.sealed()
+
+    def step_bind(self, run: Run[RebuildParams]) -> str:
+        return bind(run, run.params.pool)
 
     def step_compare(self, run: Run[RebuildParams]) -> str:
         """Asks every reachable disk what it holds; drops what belongs elsewhere by now, marks what is missing."""

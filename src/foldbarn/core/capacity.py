@@ -423,6 +423,12 @@ class UsableRow:
     why_not: str = ""
 
 
+def survives_losses(protection: Protection, level: Level) -> bool:
+    """Whether losing one thing at a level always leaves a copy to rebuild from: there are several, and they are kept apart at that level or a wider one."""
+    order = list(Level)
+    return protection.survives > 0 and order.index(protection.level) <= order.index(level)
+
+
 def usable_by_protection(view: SiteView, pool: Pool) -> list[UsableRow]:
     """Usable space for one to five copies at every level the site has, the widest level first; those the domains do not allow say why."""
     rows = view.in_pool(pool, Tier.BULK)
@@ -442,7 +448,8 @@ def usable_by_protection(view: SiteView, pool: Pool) -> list[UsableRow]:
             usable = usable_extents(slots, spread_of, protection)
             healed = healing(slots, spread_of, view.domain_of(pool.headroom)[rows], pool.headroom, protection, pool.headroom_losses) if pool.headroom else None
             held = min(usable, healed.usable) if healed and healed.possible else usable
-            found.append(UsableRow(protection, domains, usable * pool.extent_bytes, held * pool.extent_bytes, bool(healed and healed.possible)))
+            heals = bool(healed and healed.possible) and survives_losses(protection, pool.headroom or level)
+            found.append(UsableRow(protection, domains, usable * pool.extent_bytes, held * pool.extent_bytes, heals))
     return found
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from foldbarn.core.capacity import PoolSpace
+from foldbarn.core.capacity import PoolSpace, survives_losses
 from foldbarn.core.protection import Level
 from foldbarn.core.site import Pool, SiteView
 from foldbarn.core.units import say_count, say_list, say_size
@@ -30,6 +30,10 @@ def healing_sentence(view: SiteView, pool: Pool, space: PoolSpace) -> str:
             f"After losing {lost} nothing can be rebuilt until it returns: {say_count(domains, protection.level.value)} "
             f"hold{'s' if domains == 1 else ''} {say_count(protection.copies, 'copy', 'copies')} of everything."
         )
+    if not survives_losses(protection, space.healing.level):
+        apart = f"its copies are kept apart by {protection.level.value} only" if protection.copies > 1 else "there is one copy of everything"
+        return f"There is room to rebuild after losing {lost}, but nothing to rebuild from: {apart}. {say_size(space.held_back)} raw is held back."
+    in_turn = ", one after the other," if space.healing.losses > protection.survives else ""
     names = view.domain_names(space.healing.level)
     worst = say_list([names[w] for w in space.healing.worst])
-    return f"After losing {lost} everything can be rebuilt; {say_size(space.held_back)} raw is held back for it. The worst case is {worst}."
+    return f"After losing {lost}{in_turn} everything can be rebuilt; {say_size(space.held_back)} raw is held back for it. The worst case is {worst}."

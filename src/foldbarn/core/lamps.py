@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
 
@@ -165,7 +165,7 @@ class Outlook:
         """A pool's state with its volumes' and its disks'."""
         view = self.view
         states = [self.pool(row), *(self.volume(i) for i, v in enumerate(view.volumes) if v.pool == row)]
-        states += [self.disk(view.disks[r]) for r in view.in_pool(view.pools[row]).tolist()]
+        states += [replace(s, reason=f"{d.name}: {s.reason}") for d in view.all_of(view.pools[row]) for s in [self.disk(d)]]
         return worst(states)
 
     # What a person should see first. ---------------------------------------------------------------

@@ -13,7 +13,7 @@ from foldbarn.core.media import PROFILES, class_of
 from foldbarn.core.names import natural_key
 from foldbarn.core.protection import Level
 from foldbarn.core.site import Disk, Pool, Role, SiteView, Tier
-from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.units import say_count, say_size
 
 YEAR_DAYS = 365
 WARRANTY_YEARS = 5  # over which a rating in drive writes a day is meant; common practice
@@ -61,13 +61,13 @@ def assign_roles(disks: Sequence[Disk], serves: Serves = "cache", overrides: Map
         elif serves == "capacity":
             reason = "all classes serve as capacity, as wished"
         elif mine != fastest:
-            reason = f"{mine.words} is not the fastest of {say_list([c.words for c in classes])}"
+            reason = f"{mine.words} is not the fastest class here"
         elif serves == "fast tier":
-            tier, reason = Tier.FAST, f"{mine.words} is the fastest class"
+            tier, reason = Tier.FAST, f"{mine.words} is the fastest class here"
         elif disk.node in behind:
-            role, reason = Role.CACHE, f"{mine.words} is the fastest class, and serves the other disks of its node"
+            role, reason = Role.CACHE, f"{mine.words} is the fastest class here"
         else:
-            reason = f"{mine.words} is the fastest class, but its node has nothing for it to serve"
+            reason = f"{mine.words} is the fastest class here, but its node has nothing to serve"
         wish = overrides.get(disk.name)
         if wish is None or wish.role == role:
             found.append(Assignment(disk.name, role, tier, reason, role))

@@ -99,6 +99,7 @@ class Watch:
                 await asyncio.to_thread(wait_for_database)
 
     def _judge(self) -> None:
+        hand_over_boxes()
         give_up()
         with transaction() as session:
             looks = {name: why for name, why in session.execute(select(PoolRow.name, PoolRow.look_reason))}
@@ -302,6 +303,24 @@ def _note_counters(session: Session, node: NodeRow, report: dict[str, Any]) -> N
         statement = insert(DiskWorkRow).values(rows)
         fresh = {c: statement.excluded[c] for c in ("at", "read_bytes", "written_bytes", "read_rate", "write_rate")}
         session.execute(statement.on_conflict_do_update(index_elements=["disk_id"], set_=fresh))
+
+
+def hand_over_boxes() -> None:
+    """A disk in an enclosure whose carrying node is not heard is carried by another node that sees it; its strips stay where they are."""
+    with transaction() as session:
+        silent = select(NodeRow.id).where(NodeRow.contact.in_(("silent", "garbled")))
+        rows = list(session.scalars(select(DiskRow).where(DiskRow.enclosure_id.is_not(None), DiskRow.node_id.in_(silent))))
+        if not rows:
+            return
+        heard = {n.name: n.id for n in session.scalars(select(NodeRow).where(NodeRow.contact == "heard"))}
+        moved = 0
+        for row in rows:
+            carrier = next((heard[name] for name in (p.partition(":")[0] for p in row.paths) if name in heard), None)
+            if carrier is not None:
+                row.node_id, moved = carrier, moved + 1
+        if moved:
+            log.info("disks in enclosures handed over", disks=moved)
+            announce(session, "site")
 
 
 def give_up() -> None:

@@ -228,6 +228,8 @@ def _not_seen(session: Session, row: DiskRow, node: NodeRow) -> None:
         row.node_id = carrier.id
     elif row.present:
         row.present, row.missing_since = False, datetime.now(UTC)
+        if row.role == Role.CACHE:  # what it had not settled is missing from the disks it served
+            session.execute(update(PoolRow).where(PoolRow.id == row.pool_id).values(look_reason=f"Cache device {row.name} is gone"))
 
 
 def arrange_boxes(session: Session) -> None:

@@ -257,6 +257,16 @@ def _bind(machines: Machines, order: Order) -> None:
     order.state = "done"
 
 
+UNSETTLED = 16  # one strip in so many had writes that its cache device had not yet settled
+
+
+def lose_unsettled(machines: Machines, device: str) -> None:
+    """What goes with a cache device: the disks it served no longer hold, in a state worth reading, the strips that it had not settled."""
+    for disk in [d for d, served_by in machines.bound.items() if served_by == device]:
+        for strip in sorted(machines.strips.get(disk, ()))[::UNSETTLED]:
+            machines.drop_strip(disk, strip)
+
+
 def _throttle(machines: Machines, order: Order) -> None:
     """How fast the copies of this name may come in on this node, over all its orders, and who goes first."""
     machines.throttles[f"{order.node}/{order.body['name']}"] = (float(order.body["bytes_per_second"]), str(order.body["first"]))

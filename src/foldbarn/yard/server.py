@@ -173,6 +173,8 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
             if serial is None:
                 raise HTTPException(404, f"There is no stand-in disk named '{lever.what}'.")
             (machines.pulled.add if lever.lever == "pull disk" else machines.pulled.discard)(serial)
+            if lever.lever == "pull disk":
+                agent.lose_unsettled(machines, serial)
         elif lever.what == WITNESS and lever.lever in ("cut power", "give power"):
             machines.power[WITNESS] = lever.lever == "give power"
         elif lever.what not in machines.nodes:

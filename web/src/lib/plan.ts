@@ -16,7 +16,8 @@ export function usePlan(kind: Ref<string>, params: Ref<Record<string, unknown>>,
     timer = setTimeout(() => (settled.value = { ...now }), SETTLE);
     fresh.value = null;
   }, { deep: true });
-  const made = usePreview(kind, settled, ready);
+  watch(kind, () => (settled.value = {})); // what was wished of another kind is no wish of this one
+  const made = usePreview(kind, settled, () => ready() && Object.keys(settled.value).length > 0);
   const carrying = useCarryOut();
   const preview = computed(() => fresh.value ?? made.data.value ?? null);
   const upToDate = computed(() => JSON.stringify(params.value) === JSON.stringify(settled.value) && !made.isFetching.value);

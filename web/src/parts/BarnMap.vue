@@ -15,12 +15,13 @@ const props = withDefaults(
     line?: boolean;
     lit?: Record<string, number> | null;
     picked?: Record<string, string>;
+    tags?: Record<string, string>; // a letter under a bin, where the slot number would stand
     arriving?: Record<string, number>;
     leaving?: Record<string, number>;
     chosen?: Set<string> | null;
     work?: Record<string, number | null> | null;
   }>(),
-  { lit: null, picked: () => ({}), arriving: () => ({}), leaving: () => ({}), chosen: null, work: null },
+  { lit: null, picked: () => ({}), tags: () => ({}), arriving: () => ({}), leaving: () => ({}), chosen: null, work: null },
 );
 const MOST_WITH_BINS = 96;
 const emit = defineEmits<{ open: [disk: Disk]; openNode: [node: Node]; toggle: [disk: Disk]; unlight: [] }>();
@@ -139,6 +140,7 @@ function onClick(disk: Disk) {
                   <span v-if="lit?.[disk.name]" class="share" :style="{ height: part(lit[disk.name], disk) }" />
                   <span v-if="arriving[disk.name]" class="incoming" :style="{ bottom: `${share(disk) * 100}%`, height: part(arriving[disk.name], disk) }" />
                 </span>
+                <span v-if="asLines && Object.keys(tags).length" class="slot letter">{{ tags[disk.name] ?? "" }}</span>
                 <span v-if="!asLines" class="slot">{{ /^\d+$/.test(disk.bay) ? disk.bay : "" }}</span>
               </button>
             </div>
@@ -184,6 +186,7 @@ function onClick(disk: Disk) {
 .r-unclaimed .bin { border: 1.5px dotted var(--timber); background: transparent; }
 .r-unfit .bin { background: repeating-linear-gradient(135deg, var(--sheet) 0 3px, var(--rule2) 3px 4px); }
 .slot { font: 430 11px/12px var(--mono); color: var(--faint); text-align: center; min-height: 12px; }
+.slot.letter { color: var(--soft); font-weight: 600; }
 .dimmed .cell:not(.lit), .choosing .cell.barred { opacity: 0.3; }
 .choosing .cell.barred { cursor: not-allowed; }
 .dimmed .stall:not(.has-lit) .nm { opacity: 0.55; }

@@ -6,7 +6,7 @@ import SumFigure from "./SumFigure.vue";
 
 /** The account of every raw byte: the bar left to right is the sum top to bottom. Rounded parts add up as printed. */
 const props = defineProps<{ ledgers: LedgerRow[]; total?: boolean; free?: Figure[] }>();
-const printed = computed(() => printLedger(props.ledgers, ["written", "free"]));
+const printed = computed(() => printLedger(props.ledgers, ["free"]));
 const bar = computed(() => (props.total ? printed.value.total : printed.value.rows[0]));
 const segments = computed(() => {
   const whole = bar.value?.raw || 1;

@@ -61,7 +61,7 @@ const checks = computed(() => [...props.preview.checks].sort((a, b) => order[a.r
     <section aria-label="What happens, in order">
       <div class="sec"><h2>What happens, in order</h2></div>
       <ol>
-        <li v-for="(step, i) in steps" :key="step.name + i" :class="{ noreturn: !step.can_withdraw }">
+        <li v-for="(step, i) in steps" :key="step.name + i" :class="{ noreturn: !step.can_withdraw && (i === 0 || steps[i - 1]!.can_withdraw) }">
           <span class="no">{{ i + 1 }}</span><div><b>{{ step.title }}</b><p class="soft">{{ step.detail }}</p></div>
           <span class="t">{{ step.seconds ? `about ${span(step.seconds)}` : "" }}</span>
         </li>
@@ -98,7 +98,7 @@ const checks = computed(() => [...props.preview.checks].sort((a, b) => order[a.r
         <tbody><tr v-for="t in preview.texts.slice(0, 60)" :key="t.label + t.before"><td>{{ t.label }}</td><td>{{ t.before }}</td><td>{{ t.after }}</td></tr></tbody>
       </table>
       <p v-if="preview.texts.length > 60" class="small">and {{ preview.texts.length - 60 }} more.</p>
-      <RoleTable v-if="preview.roles.length" :roles="preview.roles" />
+      <RoleTable v-if="preview.roles.length && preview.kind !== 'form-pool'" :roles="preview.roles" />
       <p v-for="e in preview.endurance" :key="e" class="note"><StateMark lamp="sound" /><span>{{ e }}</span></p>
       <template v-if="preview.capacity.length">
         <div class="sec"><h2>Capacity at every step</h2><span class="small">TB</span></div>

@@ -30,14 +30,14 @@ const edge = (l: RoleRow) => `e-${l.role}`;
     <tbody>
       <tr v-for="l in lines" :key="l.disks[0]" :data-role-of="l.disks[0]">
         <td class="mono"><RouterLink v-if="whole" :to="pathOf('disk', l.disks[0]!)"><b>{{ l.disks[0] }}</b></RouterLink><b v-else :title="l.disks.join(', ')">{{ called(l) }}</b></td>
-        <td>{{ l.media }}</td><td class="n">{{ size(l.size_bytes) }}</td>
-        <td>
+        <td class="tight">{{ l.media }}</td><td class="n">{{ size(l.size_bytes) }}</td>
+        <td class="tight">
           <i class="edge" :class="edge(l)" />
           <select v-if="choosing" class="inline-pick" :aria-label="`Role of ${called(l)}`" :value="l.role" @change="emit('choose', l.disks, ($event.target as HTMLSelectElement).value)"><option v-for="o in ['capacity', 'cache', 'spare']" :key="o" :value="o">{{ o }}{{ o === l.by_rule ? ", by rule" : "" }}</option></select>
           <template v-else>{{ role(l) }}</template>
         </td>
         <td class="soft">{{ l.overridden ? `By choice: ${l.reason}. By rule it is ${l.by_rule}.` : `${l.reason[0]!.toUpperCase()}${l.reason.slice(1)}.` }}</td>
-        <td class="soft">{{ l.bound_to ? `served by ${l.bound_to}` : l.serves ? `serves ${l.serves} disk${l.serves === 1 ? "" : "s"}` : "" }}</td>
+        <td class="soft tight">{{ l.bound_to ? `served by ${l.bound_to}` : l.serves ? `serves ${l.serves} disk${l.serves === 1 ? "" : "s"}` : "" }}</td>
       </tr>
     </tbody>
   </table>
@@ -45,7 +45,9 @@ const edge = (l: RoleRow) => `e-${l.role}`;
 
 <style scoped>
 .roles { margin: 2px 0 6px; }
+.roles th { background: inherit !important; }
 .roles td { height: 25px; padding-top: 2px; padding-bottom: 2px; }
+.tight { white-space: nowrap; }
 .edge { display: inline-block; width: 12px; height: 13px; margin-right: 6px; vertical-align: -2px; border: 1px solid var(--edge); background: var(--sheet); }
 .e-cache { border: 3px double var(--edge); } .e-spare { border: 1.5px dashed var(--edge); background: none; }
 .inline-pick { height: 23px; font-size: var(--t-s); padding: 0 4px; }

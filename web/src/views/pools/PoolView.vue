@@ -74,8 +74,8 @@ const cards = computed(() => {
       <template v-if="show === 'where'">
         <div class="upper">
           <section aria-label="Barn map">
-            <div class="sec"><h2>Where it lies</h2><span class="small">Blue is what its volumes take of each disk.<template v-if="pool.roles.cache"> A letter joins a cache device with the disks it serves.</template></span></div>
-            <BarnMap line :rooms="barn.rooms" :lit="lit" :picked="bindings" @open="(d) => router.push(pathOf('disk', d.name))" @open-node="(n) => router.push(pathOf('node', n.name))" @unlight="router.push('/')" />
+            <div class="sec"><h2>Where it lies</h2><span class="small">Blue is what its volumes take of each disk.<template v-if="pool.roles.cache"> The letter under a cache device stands under every disk it serves.</template></span></div>
+            <BarnMap line :rooms="barn.rooms" :lit="lit" :tags="bindings" @open="(d) => router.push(pathOf('disk', d.name))" @open-node="(n) => router.push(pathOf('node', n.name))" @unlight="router.push('/')" />
           </section>
           <section aria-label="Domains">
             <div class="sec"><h2>Domains</h2><span class="small">by {{ pool.level }}, TB</span></div>
@@ -105,7 +105,13 @@ const cards = computed(() => {
           <section aria-label="Cache and endurance">
             <div class="sec"><h2>If a cache device fails</h2></div>
             <p v-if="!page.cache_losses.length" class="say soft">This pool has no cache: its disks take writes themselves.</p>
-            <p v-for="c in page.cache_losses" :key="c.device" class="say"><StateMark :lamp="c.unreadable ? 'failed' : 'sound'" /> <b class="mono">{{ c.device }}</b> takes with it what it had not yet settled for {{ count(c.disks.length, "disk") }} ({{ c.disks.slice(0, 3).join(", ") }}{{ c.disks.length > 3 ? ` and ${c.disks.length - 3} more` : "" }}), which hold {{ size(c.used_bytes) }}: {{ count(c.extents, "extent") }} would be a copy short until compared; {{ c.unreadable ? `${count(c.unreadable, "extent")} would have no other copy` : "all have another copy" }}.</p>
+            <template v-else>
+              <p class="say soft">It takes with it what it had not yet settled. The disks it serves are then compared with the other copies, and served by another device of their node.</p>
+              <table class="plain tight" aria-label="If a cache device fails">
+                <thead><tr><th>Device</th><th class="n">Serves</th><th class="n">holding, TB</th><th class="n">Extents a copy short</th><th>Other copies</th></tr></thead>
+                <tbody><tr v-for="c in page.cache_losses" :key="c.device" :title="c.disks.join(', ')"><td class="mono"><b>{{ c.device }}</b></td><td class="n">{{ c.disks.length }}</td><td class="n">{{ terabytes(c.used_bytes) }}</td><td class="n">{{ c.extents.toLocaleString("en") }}</td><td><StateMark :lamp="c.unreadable ? 'failed' : 'sound'" /> {{ c.unreadable ? `none for ${c.unreadable.toLocaleString("en")}` : "of all" }}</td></tr></tbody>
+              </table>
+            </template>
             <div class="sec"><h2>How long it lasts</h2></div>
             <p v-if="page.cache_share" class="say">The cache is {{ percent(page.cache_share) }} of the capacity.</p>
             <p v-for="e in page.endurance" :key="e" class="say">{{ e }}</p>
@@ -145,7 +151,8 @@ const cards = computed(() => {
 
 <style scoped>
 .upper { display: grid; grid-template-columns: minmax(0, 1fr) 340px; gap: 26px; padding: 6px 0; }
-.two { display: grid; grid-template-columns: minmax(0, 1.25fr) minmax(0, 1fr); gap: 26px; padding: 6px 0; }
+.two { display: grid; grid-template-columns: minmax(0, 1.4fr) minmax(0, 1fr); gap: 26px; padding: 6px 0; }
+.tight td { height: 24px; padding-top: 2px; padding-bottom: 2px; }
 .say { font-size: var(--t-s); padding-top: 8px; }
 .run { font-size: var(--t-s); padding-top: 6px; }
 .tabs { padding: 10px 0 2px; }

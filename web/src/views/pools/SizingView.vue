@@ -77,7 +77,7 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
           <button type="button" class="act" @click="saveText(i)">Save as text</button>
           <button v-if="variants.length > 1" type="button" class="act" @click="remove(i)">Remove</button>
         </div>
-        <textarea v-model="v.text" spellcheck="false" rows="9" :aria-label="`Machines of ${v.name}`" placeholder="rack NQ-1&#10;  heron-{1..4}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s" />
+        <textarea v-model="v.text" spellcheck="false" :rows="variants.length === 1 ? 8 : 9" :aria-label="`Machines of ${v.name}`" placeholder="rack NQ-1&#10;  heron-{1..4}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s" />
         <div class="set">
           <select v-model.number="v.copies" :aria-label="`Copies in ${v.name}`"><option v-for="n in 5" :key="n" :value="n">{{ n }} {{ n === 1 ? "copy" : "copies" }}</option></select>
           <select v-model="v.level" :aria-label="`Spread in ${v.name}`"><option v-for="l in (['room', 'rack', 'node', 'disk'] as const)" :key="l" :value="l">each in another {{ l }}</option></select>
@@ -88,7 +88,7 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
           <label>rebuild, MB/s <input :value="v.rebuild_rate ? v.rebuild_rate / 1e6 : ''" inputmode="numeric" placeholder="no limit" :aria-label="`Rebuild rate in ${v.name}`" @change="v.rebuild_rate = Math.round(Number(($event.target as HTMLInputElement).value) * 1e6) || 0" /></label>
         </div>
         <p v-if="results[i]?.problem" class="problem" role="alert"><StateMark lamp="failed" /> <span>{{ results[i]!.problem }} <span class="soft">{{ results[i]!.next_step }}</span></span></p>
-        <template v-else-if="results[i]?.rebuild_disk">
+        <div v-else-if="results[i]?.rebuild_disk" :class="{ alone: variants.length === 1 }">
           <dl>
             <dt>Usable</dt><dd class="big"><b>{{ terabytes(results[i]!.usable) }} TB</b> <span class="soft">{{ tebibytes(results[i]!.usable) }} TiB</span><span v-if="variants.length > 1 && results[i]!.usable === best" class="most">the most</span></dd>
             <dt>Of raw</dt><dd>{{ terabytes(results[i]!.raw) }} TB on {{ results[i]!.nodes }} nodes, {{ results[i]!.disks }} disks: {{ percent(results[i]!.usable / results[i]!.raw) }}. With nothing held back {{ terabytes(results[i]!.without_headroom) }} TB.</dd>
@@ -96,12 +96,12 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
             <dt>Heals</dt><dd>{{ results[i]!.healing }}</dd>
             <dt>Rebuild</dt><dd>A disk in about {{ span(results[i]!.rebuild_disk!.seconds) }}, a node in about {{ span(results[i]!.rebuild_node!.seconds) }} at the least, held up by {{ results[i]!.rebuild_node!.bottleneck || "nothing" }}.</dd>
             <dt>Chance of loss</dt><dd><b>{{ results[i]!.chance }}</b> a year. <span class="soft">{{ results[i]!.chance_inputs }}</span></dd>
-            <dt>Raise it by</dt><dd>{{ results[i]!.additions[0] ? `${results[i]!.additions[0]!.what}: ${terabytes(results[i]!.additions[0]!.gain_bytes)} TB more` : "nothing alike that is one disk or node" }}.</dd>
+            <dt>Raised most by</dt><dd>{{ results[i]!.additions[0] ? `${results[i]!.additions[0]!.what}: ${terabytes(results[i]!.additions[0]!.gain_bytes)} TB more` : "nothing alike that is one disk or node" }}.</dd>
+            <template v-for="c in results[i]!.concerns" :key="c"><dt>Concern</dt><dd><StateMark lamp="watch" /> {{ c }}</dd></template>
           </dl>
-          <p v-for="c in results[i]!.concerns" :key="c" class="small"><StateMark lamp="watch" /> {{ c }}</p>
-          <LedgerTable v-if="variants.length === 1" :ledgers="[results[i]!.ledger!]" />
+          <div v-if="variants.length === 1" class="ledger"><LedgerTable :ledgers="[results[i]!.ledger!]" /></div>
           <UsableTable :rows="results[i]!.protections" :few="variants.length > 1" />
-        </template>
+        </div>
       </section>
     </div>
     <p v-if="found" class="small foot">Estimates. {{ found.left_out }}</p>
@@ -121,5 +121,7 @@ dt, dd { border-bottom: 1px solid var(--rule); padding: 4px 0; }
 dt { color: var(--soft); }
 .big b { font-size: var(--t-l); }
 .most { margin-left: 10px; border: 1px solid var(--edge); border-radius: 2px; padding: 0 5px; font-size: var(--t-xs); }
+.alone { display: grid; grid-template-columns: minmax(0, 1.2fr) minmax(0, 1fr); gap: 6px 26px; align-items: start; }
+.alone .ledger { grid-row: 2; grid-column: 1 / -1; }
 .foot { padding-top: 10px; }
 </style>
