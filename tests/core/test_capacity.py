@@ -1,16 +1,28 @@
 """Capacity: every byte is accounted for, and headroom is what its enumeration says."""
 
 import itertools
+from dataclasses import replace
 
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 from sites import EXTENT, changed, make_site, uneven_racks, with_volume, without_nodes
 
-from foldbarn.core.capacity import Ledger, account_pool, free_figure, healing, outside_ledger, pool_space, stranded_slots, usable_extents
+from foldbarn.core.capacity import (
+    Ledger,
+    account_pool,
+    best_additions,
+    free_figure,
+    healing,
+    outside_ledger,
+    pool_space,
+    stranded_slots,
+    usable_by_protection,
+    usable_extents,
+)
 from foldbarn.core.figures import apply_parts
 from foldbarn.core.protection import Level, Protection
-from foldbarn.core.site import Pool
+from foldbarn.core.site import Pool, Role, Tier
 
 
 def total(ledger: Ledger) -> int:
@@ -48,6 +60,82 @@ def test_headroom_is_the_least_over_every_single_loss(racks: list, copies: int) 
     found = healing(view.disk_slots, view.disk_rack, view.disk_node, Level.NODE, protection)
     least = min(usable_extents(np.where(view.disk_node == lost, 0, view.disk_slots), view.disk_rack, protection) for lost in range(len(view.nodes)))
     assert found.usable == least
+
+
+@given(uneven_racks(most=5), st.integers(1, 4), st.sampled_from(list(Level)), st.sampled_from(list(Level)), st.integers(1, 3))
+def test_headroom_for_several_losses_is_the_worst_of_all_sets(racks: list, copies: int, spread: Level, loss: Level, losses: int) -> None:
+    """The knapsack finds what trying every set finds, whichever of the two levels is the wider one, and names a set that does it."""
+    view = make_site(racks, copies)
+    slots, spread_of, loss_of = view.disk_slots, view.domain_of(spread), view.domain_of(loss)
+    protection = Protection(copies, spread)
+    found = healing(slots, spread_of, loss_of, loss, protection, losses)
+    labels = np.unique(loss_of).tolist()
+    sets = list(itertools.combinations(labels, min(losses, len(labels))))
+    if len(sets) > 400:
+        sets = sets[:400]
+        assert found.usable <= min(usable_extents(np.where(np.isin(loss_of, s), 0, slots), spread_of, protection) for s in sets)
+    else:
+        assert found.usable == min(usable_extents(np.where(np.isin(loss_of, s), 0, slots), spread_of, protection) for s in sets)
+    assert len(found.worst) <= losses
+    assert usable_extents(np.where(np.isin(loss_of, found.worst), 0, slots), spread_of, protection) == found.usable
+
+
+@given(uneven_racks(), st.integers(1, 3), st.lists(st.sampled_from(list(Role)), min_size=20, max_size=20), st.lists(st.booleans(), min_size=20, max_size=20))
+def test_the_ledger_accounts_for_every_byte_whatever_disks_are_for(racks: list, copies: int, roles: list[Role], retiring: list[bool]) -> None:
+    """Cache, spare, fast tier, retiring and written: each byte is in one row."""
+    view = make_site(racks, copies)
+    extents = pool_space(view, view.pools[0]).free // 2
+    if extents:
+        view = with_volume(view, extents, copies)
+    kinds = {Role.CACHE, Role.SPARE}
+    disks = []
+    for d, role, leaves in zip(view.disks, itertools.cycle(roles), itertools.cycle(retiring)):
+        empty = view.disk_used[d.number - 1] == 0
+        disks.append(
+            replace(d, role=role if empty and role in kinds else d.role, tier=Tier.FAST if empty and role == Role.BOOT else Tier.BULK, retiring=leaves)
+        )
+    volumes = tuple(replace(v, written_bytes=v.extents * EXTENT // 3) for v in view.volumes)
+    view = changed(view, disks=tuple(disks), volumes=volumes)
+    ledger = pool_space(view, view.pools[0]).ledger
+    assert total(ledger) == ledger.raw == sum(d.size_bytes for d in view.disks)
+    assert all(amount >= 0 for _, amount in ledger.rows())
+    assert ledger.cache == sum(d.size_bytes for d in disks if d.role == Role.CACHE)
+    assert ledger.spare == sum(d.size_bytes for d in disks if d.role == Role.SPARE)
+    assert ledger.written == extents * EXTENT // 3
+
+
+def test_other_protections_say_what_they_hold_or_why_not() -> None:
+    view = make_site([[[60]], [[60]], [[60]], [[60]]], copies=3, headroom=Level.RACK)
+    rows = {(r.protection.copies, r.protection.level): r for r in usable_by_protection(view, view.pools[0])}
+    assert (rows[3, Level.RACK].usable, rows[3, Level.RACK].with_headroom) == (80 * EXTENT, 60 * EXTENT)
+    assert rows[5, Level.RACK].why_not == "It needs 5 racks; there are 4."
+    assert rows[2, Level.ROOM].why_not == "It needs 2 rooms; there is 1."
+    assert rows[2, Level.RACK].heals
+    assert not rows[4, Level.RACK].heals  # four racks hold four copies
+    assert not rows[1, Level.DISK].heals  # a lost copy has no other
+    assert not rows[2, Level.NODE].heals  # a rack may hold both
+
+
+@given(uneven_racks(least=3, most=4), st.integers(2, 3))
+def test_what_would_raise_it_most_is_what_trying_says(racks: list, copies: int) -> None:
+    view = make_site(racks, copies, headroom=Level.NODE)
+    before = pool_space(view, view.pools[0]).usable
+    for addition in best_additions(view, view.pools[0]):
+        if not addition.what.startswith("a disk of"):
+            continue
+        node = addition.what.rpartition(" in ")[2]
+        row = next(i for i, n in enumerate(view.nodes) if n.name == node)
+        number = len(view.disks) + 1
+        new = replace(view.disks[0], number=number, name="new", node=row, size_bytes=addition.raw_bytes)
+        grown = changed(view, disks=(*view.disks, new))
+        assert (pool_space(grown, view.pools[0]).usable - before) * EXTENT == addition.gain_bytes > 0
+
+
+def test_what_to_buy_for_uneven_racks_is_a_disk_in_the_smallest() -> None:
+    view = make_site([[[50, 50]], [[50, 50]], [[50]]], copies=3)
+    best = best_additions(view, view.pools[0])[0]
+    assert best.what.endswith("in n3")
+    assert best.gain_bytes == 50 * EXTENT
 
 
 def test_three_racks_holding_three_copies_cannot_heal_and_nothing_is_held_back() -> None:

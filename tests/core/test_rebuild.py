@@ -1,21 +1,34 @@
 """Moves: lost strips find new places, spread is never broken, and levelling moves no more than it must."""
 
+from dataclasses import replace
+
 import numpy as np
 from hypothesis import given
 from hypothesis import strategies as st
 from sites import EXTENT, changed, make_site, moved, spread_is_kept, uneven_racks, with_volume, without_nodes
 
+from foldbarn.core.capacity import pool_space, usable_extents
 from foldbarn.core.loss import DataState, fate
-from foldbarn.core.rebuild import LEVEL_TOLERANCE, estimate, imbalance, least_moves, level_targets, lost_strips, plan_levelling, plan_rebuild, sources
-from foldbarn.core.site import Volume
+from foldbarn.core.protection import Level
+from foldbarn.core.rebuild import (
+    LEVEL_TOLERANCE,
+    estimate,
+    imbalance,
+    least_moves,
+    level_targets,
+    lost_strips,
+    plan_drain,
+    plan_levelling,
+    plan_rebuild,
+    sources,
+)
+from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.units import MB
 
 
 @given(uneven_racks(least=3), st.integers(1, 3), st.integers(1, 99), st.integers(0, 5))
 def test_a_rebuild_keeps_the_spread_and_fills_no_disk_beyond_its_size(racks: list, copies: int, percent: int, gone: int) -> None:
     view = make_site(racks, copies)
-    from foldbarn.core.capacity import usable_extents
-
     extents = usable_extents(view.disk_slots, view.disk_rack, view.pools[0].usual) * percent // 100
     if not extents:
         return
@@ -124,3 +137,78 @@ def test_the_estimate_is_the_busiest_disk_or_port() -> None:
     assert guess.seconds == load / (450 * MB)
     assert guess.bytes_moved == len(moves) * EXTENT
     assert guess.bottleneck.startswith("n")
+
+
+def retire(view: SiteView, numbers: set[int]) -> SiteView:
+    return changed(view, disks=tuple(replace(d, retiring=d.number in numbers) for d in view.disks))
+
+
+@given(uneven_racks(least=3), st.integers(1, 3), st.integers(1, 70), st.sets(st.integers(1, 12), min_size=1, max_size=4), st.integers(0, 9))
+def test_a_drain_empties_disks_and_keeps_every_rule(racks: list, copies: int, percent: int, leaving: set[int], seed: int) -> None:
+    view = make_site(racks, copies)
+    extents = usable_extents(view.disk_slots, view.disk_rack, view.pools[0].usual) * percent // 100
+    if not extents:
+        return
+    view = retire(with_volume(view, extents, copies), leaving)
+    moves = plan_drain(view, view.pools[0], seed)
+    held = int(view.disk_used[view.disk_retiring].sum())
+    assert len(moves) + moves.stuck == held  # only what must leave moves
+    assert (moves.stuck > 0) == bool(moves.why)
+    after = moved(view, moves)
+    assert spread_is_kept(after)
+    assert (after.disk_used[~view.disk_retiring] <= view.disk_slots[~view.disk_retiring]).all()
+    assert int(after.disk_used[view.disk_retiring].sum()) == moves.stuck
+    assert not np.isin(moves.to, [d.number for d in view.disks if d.retiring]).any()
+
+
+def test_a_drain_goes_first_to_preferred_disks_then_to_where_levelling_wants_more() -> None:
+    view = with_volume(make_site([[[100, 100]], [[100, 100]], [[100, 100]]], 2), 90, 2)
+    view = retire(view, {1})
+    preferred = plan_drain(view, view.pools[0], 1, np.array([2], dtype=np.int32))
+    assert set(preferred.to.tolist()) == {2}
+    level = moved(view, plan_drain(view, view.pools[0], 1))
+    assert imbalance(level, view.pools[0]) < LEVEL_TOLERANCE
+
+
+def test_growing_by_an_equal_node_moves_its_share() -> None:
+    """Common practice: adding a node of equal size to n moves 1/(n+1) of the data."""
+    view = with_volume(make_site([[[100]] for _ in range(5)], 2, Level.NODE), 100, 2, Level.NODE)
+    new = replace(view.disks[0], number=6, name="new", serial="S6", node=5)
+    grown = changed(view, nodes=(*view.nodes, replace(view.nodes[0], number=6, name="n6")), disks=(*view.disks, new))
+    assert least_moves(grown, grown.pools[0]) == 200 // 6
+    moves = plan_levelling(grown, grown.pools[0], 1)
+    assert len(moves) == least_moves(grown, grown.pools[0])
+    assert set(moves.to.tolist()) == {6}
+
+
+def test_a_limit_on_the_rate_makes_the_estimate_longer_and_says_so() -> None:
+    view = without_nodes(with_volume(make_site([[[100]], [[100]], [[100]]], 2), 60, 2), {0})
+    moves = plan_rebuild(view, view.pools[0], 1)
+    free, held = estimate(view, moves, EXTENT), estimate(view, moves, EXTENT, rate=10 * MB)
+    assert held.seconds == len(moves) * EXTENT / (10 * MB) > free.seconds
+    assert held.bottleneck == "the limit of 10 MB/s"
+
+
+@given(uneven_racks(least=3, most=5), st.integers(0, 2**16))
+def test_no_sequence_of_changes_breaks_the_spread_or_overfills_a_disk(racks: list, seed: int) -> None:
+    """Volumes made, nodes lost and found, disks retired, levelled: in any order, every extent stays apart and every disk within its size."""
+    rng = np.random.default_rng(seed)
+    view = make_site(racks, 2)
+    for step in range(6):
+        deed = int(rng.integers(0, 4))
+        if deed == 0:
+            room = usable_extents(np.where(view.disk_open, view.disk_free, 0), view.disk_rack, view.pools[0].usual)
+            if room > 1:
+                view = with_volume(view, int(room // 2), 2, number=step + 1)
+        elif deed == 1:
+            view = retire(view, {int(n) for n in rng.integers(1, len(view.disks) + 1, 2)})
+            view = moved(view, plan_drain(view, view.pools[0], seed))
+        elif deed == 2:
+            lost = without_nodes(view, {int(rng.integers(0, len(view.nodes)))})
+            view = changed(moved(lost, plan_rebuild(lost, lost.pools[0], seed)), nodes=view.nodes)
+        else:
+            view = moved(view, plan_levelling(view, view.pools[0], seed))
+        assert spread_is_kept(view)
+        assert (view.disk_used <= np.where(view.disk_retiring, view.disk_most, view.disk_slots)).all()
+        ledger = pool_space(view, view.pools[0]).ledger
+        assert sum(amount for _, amount in ledger.rows()) == ledger.raw

@@ -145,7 +145,7 @@ def bind(run: Run[Any], pool_name: str) -> str:
         if order is not None and served.present and server.present:
             order["cache"][served.serial] = server.serial
     by_name = {n.number: n.name for n in view.nodes}
-    for node, order in orders.items():  # the same binding is the same order, another one a new one
+    for number, order in orders.items():  # the same binding is the same order, another one a new one
         digest = zlib.crc32(json.dumps(order, sort_keys=True).encode())
-        run.insist(by_name[node], partial(run.agent(node).send, {"id": run.order_id(by_name[node], f"bind-{digest:x}"), **order}))
+        run.insist(by_name[number], partial(run.agent(number).send, {"id": run.order_id(by_name[number], f"bind-{digest:x}"), **order}))
     return f"{len(bound)} disks are served by {len(set(bound.values()))} cache devices."

@@ -103,18 +103,19 @@ def bind_cache(cache: Sequence[Disk], capacity: Sequence[Disk]) -> dict[int, int
 def binding_of(view: SiteView, pool: Pool) -> dict[int, int]:
     """Number of the cache device that serves each capacity disk of a pool, by number. Devices that cannot be reached leave their disks to others."""
     disks = view.all_of(pool)
-    bound = bind_cache([d for d in disks if d.role == Role.CACHE], [d for d in disks if d.role == Role.CAPACITY and not d.retiring])
-    gone = {d.number for d in disks if d.role == Role.CACHE and not d.present}
-    return rebind(bound, {d.number: d for d in disks}, gone) if gone else bound
+    devices = [d for d in disks if d.role == Role.CACHE]
+    bound = bind_cache(devices, [d for d in disks if d.role == Role.CAPACITY and not d.retiring])
+    gone = {d.number for d in devices if not d.present}
+    return rebind(bound, {d.number: d for d in disks}, {d.number for d in devices} - gone) if gone else bound
 
 
-def rebind(bound: Mapping[int, int], disks: Mapping[int, Disk], gone: set[int]) -> dict[int, int]:
-    """The binding once some cache devices (numbers) are gone: only the disks they served go to the other devices of their node.
+def rebind(bound: Mapping[int, int], disks: Mapping[int, Disk], left: set[int]) -> dict[int, int]:
+    """The binding when only some cache devices (numbers) are left: only the disks that the others served go to the ones of their node.
 
     disks: by number, of everything bound. A disk with no device left in its node is left out.
     """
-    kept = {disk: device for disk, device in bound.items() if device not in gone}
-    load: dict[int, int] = dict.fromkeys({d for d in bound.values() if d not in gone}, 0)
+    kept = {disk: device for disk, device in bound.items() if device in left}
+    load: dict[int, int] = dict.fromkeys(left, 0)
     for disk, device in kept.items():
         load[device] += disks[disk].size_bytes
     for disk in sorted(set(bound) - set(kept), key=lambda n: (-disks[n].size_bytes, natural_key(disks[n].name))):

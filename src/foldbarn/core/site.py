@@ -214,6 +214,8 @@ class Volume:
     @property
     def extents_somewhere(self) -> int:
         """Extents with at least one strip on a disk."""
+        if self.placement.size and self.placement.min() > 0:
+            return self.extents  # by far the most usual, and many times quicker to see
         return int(self.placement.any(axis=1).sum())
 
 

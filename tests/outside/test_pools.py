@@ -1,0 +1,112 @@
+"""Pools against published closed forms and general-purpose reference libraries: chance of loss, rebuild times, moves, units of capacity."""
+
+from dataclasses import replace
+
+import networkx as nx
+import numpy as np
+import pytest
+from hypothesis import assume, given, settings
+from hypothesis import strategies as st
+from scipy.linalg import expm
+from scipy.optimize import linprog
+from sites import EXTENT, changed, make_site, uneven_racks, with_volume, without_nodes
+
+from foldbarn.core.capacity import pool_space
+from foldbarn.core.durability import YEAR_SECONDS, chain, chance_of_loss, mean_time_to_loss
+from foldbarn.core.media import PROFILES
+from foldbarn.core.protection import Level
+from foldbarn.core.rebuild import estimate, plan_drain, plan_rebuild, sources
+from foldbarn.core.sizing import Settings, read_plan, size_up
+from foldbarn.core.units import TIB
+
+
+@pytest.mark.parametrize(("mttf_hours", "mttr_hours"), [(30_000, 1), (30_000, 24), (1_000_000, 10)])
+def test_mirrored_pairs_and_single_parity_groups_as_in_patterson_gibson_and_katz(mttf_hours: float, mttr_hours: float) -> None:
+    """Patterson, Gibson and Katz, "A case for redundant arrays of inexpensive disks", SIGMOD 1988, section 7: a group of G data disks and C
+    check disks that tolerates one failure is lost after MTTF^2 / ((G + C) (G + C - 1) MTTR); for a mirrored pair that is MTTF^2 / (2 MTTR).
+    Their form leaves out terms of MTTR over MTTF; so a tenth of a per cent is allowed where that is a thousandth."""
+    for strips in (2, 5, 11):
+        found = mean_time_to_loss(strips, 1, 1 / mttf_hours, 1 / mttr_hours)
+        published = mttf_hours**2 / (strips * (strips - 1) * mttr_hours)
+        assert found == pytest.approx(published, rel=3 * strips * mttr_hours / mttf_hours + 1e-9)
+
+
+@pytest.mark.parametrize(("strips", "tolerated"), [(2, 1), (3, 2), (4, 1), (6, 2)])
+@pytest.mark.parametrize("unread", [0.0, 0.02])
+def test_the_chance_in_a_year_is_that_of_the_matrix_exponential(strips: int, tolerated: int, unread: float) -> None:
+    """Reference: scipy.linalg.expm of the chain's generator over a year, from whole to lost."""
+    failures, repairs = 0.3 / YEAR_SECONDS, 200 / YEAR_SECONDS
+    exact = expm(chain(strips, tolerated, failures, repairs, unread) * YEAR_SECONDS)[0, -1]
+    mean = mean_time_to_loss(strips, tolerated, failures, repairs, unread)
+    assert -np.expm1(-YEAR_SECONDS / mean) == pytest.approx(exact, rel=0.03)
+
+
+def test_large_disks_lose_orders_of_magnitude_to_unreadable_places() -> None:
+    """Common practice: reading errors met during a rebuild dominate on large disks; 12 TB at 1e-15 costs about three powers of ten."""
+    base = {"failure_rate": 0.01, "repair_seconds": 12e12 / 150e6}
+    plain = chance_of_loss([12, 12], 2, 10**6, **base)
+    read = chance_of_loss([12, 12], 2, 10**6, unread=1 - np.exp(-12e12 * 8 * 1e-15), **base)
+    assert 10**2.5 < read.a_year / plain.a_year < 10**4
+
+
+@settings(deadline=None, max_examples=25)
+@given(st.integers(3, 6), st.integers(0, 100))
+def test_a_rebuild_is_near_the_bound_of_its_linear_program(nodes: int, seed: int) -> None:
+    """Reference: scipy.optimize.linprog (HiGHS). Any way of reading and writing the lost strips loads disks; the least possible largest load over
+    bandwidth bounds every plan from below. Ours is the true load of its plan, so it is no less, and at most a little more."""
+    view = with_volume(make_site([[[120, 120]] for _ in range(nodes)], 2), 60 * nodes, 2, number=seed + 1)
+    lost = without_nodes(view, {seed % nodes})
+    moves = plan_rebuild(lost, lost.pools[0], seed)
+    come, _ = sources(lost, moves)
+    ready = np.flatnonzero(lost.disk_ready)
+    seconds = EXTENT / PROFILES["ssd"].bytes_per_second
+    # Each move reads where its surviving copy lies and may write to any disk of another rack: group moves by source.
+    rows = lost.row_of_number[come]
+    counts = {int(s): int((rows == s).sum()) for s in np.unique(rows)}
+    pairs = [(s, int(t)) for s in counts for t in ready if lost.disk_rack[s] != lost.disk_rack[t]]
+    wants = np.array([[1.0 if p[0] == s else 0.0 for p in pairs] + [0.0] for s in counts])
+    loads = np.array([[(float(p[0] == d) + float(p[1] == d)) * seconds for p in pairs] + [-1.0] for d in ready])
+    answer = linprog([0.0] * len(pairs) + [1.0], A_ub=loads, b_ub=np.zeros(len(ready)), A_eq=wants, b_eq=list(counts.values()))
+    found = estimate(lost, moves, EXTENT).seconds
+    assert answer.fun <= found * (1 + 1e-9)
+    assert found <= answer.fun * 1.25 + 4 * seconds
+
+
+@settings(deadline=None, max_examples=40)
+@given(uneven_racks(least=3, most=4), st.integers(10, 60), st.sets(st.integers(1, 8), min_size=1, max_size=3), st.integers(0, 99))
+def test_a_drain_places_as_much_as_a_maximum_flow_can(racks: list, percent: int, leaving: set[int], seed: int) -> None:
+    """Reference: networkx.maximum_flow from strips that must leave, by the racks their extents may use, to the room there is.
+
+    Where all can be placed, so it does; nothing that can stay moves, so the moves are the fewest there are."""
+    view = make_site(racks, 2)
+    extents = pool_space(view, view.pools[0]).free * percent // 100
+    assume(extents > 0)
+    view = with_volume(view, extents, 2)
+    view = changed(view, disks=tuple(replace(d, retiring=d.number in leaving) for d in view.disks))
+    held = np.append(view.disk_retiring, False)[view.rows(view.volumes[0])]
+    assume((held.sum(axis=1) <= 1).all())  # one strip an extent: else the choices hang together, and it is no flow
+    moves = plan_drain(view, view.pools[0], seed)
+    graph = nx.DiGraph()
+    rows = view.rows(view.volumes[0])
+    for extent, strip in np.argwhere(held).tolist():
+        other = int(view.disk_rack[rows[extent, 1 - strip]])
+        graph.add_edge("all", ("rack beside", other), capacity=graph.get_edge_data("all", ("rack beside", other), {"capacity": 0})["capacity"] + 1)
+        for disk in range(len(view.disks)):
+            if view.disk_open[disk] and view.disk_rack[disk] != other:
+                graph.add_edge(("rack beside", other), disk, capacity=10**6)
+    for disk in range(len(view.disks)):
+        if view.disk_open[disk]:
+            graph.add_edge(disk, "room", capacity=int(view.disk_free[disk]))
+    if "all" not in graph:
+        return
+    graph.add_node("room")
+    most = nx.maximum_flow_value(graph, "all", "room")
+    assert len(moves) == most
+
+
+def test_a_shelf_of_twenty_four_drives_on_the_bench() -> None:
+    """Common practice: 24 drives of 1.6 TB are 34.9 TiB raw; two copies take double, so they hold half of it, less metadata."""
+    plan = read_plan("rack A\na: 12 x 1.6 TB SSD\nrack B\nb: 12 x 1.6 TB SSD")
+    found = size_up(plan, Settings(copies=2, level=Level.RACK, headroom=None))
+    assert round(found.ledger.raw / TIB, 1) == 34.9
+    assert 0.98 * found.ledger.raw / 2 < found.usable_bytes < found.ledger.raw / 2
