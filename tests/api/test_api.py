@@ -14,6 +14,9 @@ from conftest import Site
 from hypothesis import HealthCheck, given, settings
 
 from foldbarn.changes.runner import run_change
+from foldbarn.links.agents import Agent, open_client
+from foldbarn.services import watching
+from foldbarn.store.views import current_view
 
 
 def test_its_description_is_openapi_3_1(api: httpx.Client) -> None:
@@ -116,6 +119,61 @@ def test_news_reaches_an_open_page_within_a_second(api: httpx.Client, barn_site:
     barn_site.pool()  # how soon it is heard is measured by the bench
     listener.join(5)
     assert "changes" in heard[-1][1]
+
+
+def test_a_pools_page_tells_roles_protections_and_what_to_buy(api: httpx.Client, barn_site: Site) -> None:
+    nodes = ("fulmar", "petrel", "kittiwake", "turnstone")
+    barn_site.pool(disks=barn_site.disks(nodes=nodes) + barn_site.disks("nvme", nodes=nodes))
+    barn_site.volume()
+    page = api.get("/api/pools/quayside/page").json()
+    assert {r["role"] for r in page["roles"]} == {"capacity", "cache"}
+    assert sum(r["serves"] for r in page["roles"]) == sum(bool(r["bound_to"]) for r in page["roles"]) == 32
+    assert page["pool"]["roles"] == {"capacity": 32, "cache": 8}
+    assert [p["usual"] for p in page["protections"]].count(True) == 1
+    usual = next(p for p in page["protections"] if p["usual"])
+    assert usual["with_headroom"] == page["pool"]["usable_bytes"] < usual["usable"] == page["without_headroom"]
+    assert page["additions"][0]["gain_bytes"] > 0
+    assert page["running"] == []
+    number = api.post("/api/changes", json={"kind": "retire", "params": {"what": "disk", "names": ["petrel-3"]}}).json()["number"]
+    assert api.get("/api/pools/quayside/page").json()["running"] == [number]
+    assert api.put(f"/api/changes/{number}/rate", json={"bytes_per_second": 10_000_000}).status_code == 204
+    assert api.get(f"/api/changes/{number}").json()["rate_cap"] == 10_000_000
+    assert api.put(f"/api/changes/{number}/rate", json={"bytes_per_second": 0}).status_code == 422
+    assert api.put("/api/changes/1/rate", json={"bytes_per_second": 5}).status_code == 422  # forming moved nothing, and has ended
+
+
+def test_what_consumers_write_leaves_a_preview_as_it_was(api: httpx.Client, barn_site: Site) -> None:
+    """Written bytes grow all the time; a preview that someone is reading must not become outdated by it."""
+    barn_site.pool()
+    barn_site.volume(size="800 GiB")
+    wish = {"kind": "grow-pool", "params": {"pool": "quayside", "disks": ["razorbill-1"]}}
+    before = api.post("/api/changes/preview", json=wish).json()
+    barn_site.yard.machines.clock += 6 * 3600
+    for node in current_view().nodes:
+        with open_client() as client:
+            watching.note_report(node.number, Agent(node.agent_url, client).report())
+    watching.sum_written()
+    volume = current_view().volume("charts")
+    assert 0.2 * volume.size_bytes < volume.written_bytes < 0.6 * volume.size_bytes
+    after = api.post("/api/changes/preview", json=wish).json()
+    assert after["ledgers"] != before["ledgers"]
+    assert after["digest"] == before["digest"]
+    ledger = {p["name"]: p["bytes"] for p in after["ledgers"][0]["parts"]}
+    assert ledger["written"] == volume.written_bytes
+    assert ledger["written"] + ledger["promised"] == volume.extents * 2**30
+
+
+def test_plans_on_paper_are_sized_and_bad_ones_say_why(api: httpx.Client) -> None:
+    good = {"name": "A", "text": "rack A\na: 8 x 4 TB SSD\nrack B\nb: 8 x 4 TB SSD", "copies": 2}
+    page = api.post("/api/sizing", json={"variants": [good, {"name": "B", "text": "nonsense"}]}).json()
+    assert page["variants"][0]["usable"] > 0
+    assert page["variants"][0]["problem"] == ""
+    assert page["variants"][1]["problem"].startswith("Line 1: 'nonsense' is no room")
+    assert api.post("/api/sizing", json={"variants": []}).status_code == 422
+    assert api.post("/api/sizing/csv", json={"variants": [good]}).text.startswith(",A")
+    assert api.post("/api/sizing/csv", json={"variants": [{"name": "B", "text": "nonsense"}]}).status_code == 422
+    assert "fulmar: 8 x 3.84 TB SATA SSD" in api.get("/api/sizing/site").json()["text"]
+    assert "serial: paper-1" in api.post("/api/sizing/text", json={"text": good["text"]}).json()["text"]
 
 
 def test_strangers_get_sentences_and_never_a_server_error(api: httpx.Client, barn_site: Site) -> None:

@@ -17,7 +17,7 @@ from foldbarn.core.errors import NotPossible
 from foldbarn.core.hardware import POOL_SIGNATURE
 from foldbarn.core.reading import read_inventory
 from foldbarn.core.roles import Override, binding_of
-from foldbarn.core.site import Contact, Disk, Role, SiteView
+from foldbarn.core.site import POOLED, Contact, Disk, Role, SiteView
 from foldbarn.core.units import say_list, say_size
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import ChangeRow
@@ -34,6 +34,11 @@ class OverrideIn(BaseModel):
 
 def overrides_of(wishes: dict[str, OverrideIn]) -> dict[str, Override]:
     return {name: Override(wish.role, wish.reason) for name, wish in wishes.items()}
+
+
+def overrides_so_far(wishes: dict[str, OverrideIn]) -> dict[str, Override]:
+    """The same while a person is still filling them in: what has no reason yet is shown all the same."""
+    return {name: Override(w.role, w.reason.strip() or "no reason yet") for name, w in wishes.items() if w.role in POOLED}
 
 
 def chosen_disks(view: SiteView, names: Iterable[str]) -> list[Disk]:

@@ -18,6 +18,7 @@ from foldbarn.changes.disks import (
     choice_blockers,
     chosen_disks,
     overrides_of,
+    overrides_so_far,
     prepare,
     read_back,
     release,
@@ -103,6 +104,7 @@ class FormPool(Kind[FormPoolParams]):
             assigned = assign_roles(chosen, params.serves, overrides_of(params.overrides))
         except BarnError as error:
             blockers.append(Note.of(error))
+            assigned = assign_roles(chosen, params.serves, overrides_so_far(params.overrides))
         preview = Preview(
             kind=self.name,
             title=f"Form {params.name.strip() or 'a pool'}",

@@ -2,6 +2,7 @@ import { describe, expect, it } from "vitest";
 import { amount, binarySize, clock, count, percent, rate, size, span } from "./format";
 import { typing } from "./keys";
 import { hundredths, printLedger } from "./ledger";
+import { packed, unpacked } from "./sizing";
 import { natural } from "./natural";
 import { pathOf } from "./paths";
 
@@ -63,5 +64,18 @@ describe("single keys", () => {
     document.body.dispatchEvent(new KeyboardEvent("keydown", { key: "p", bubbles: true }));
     document.body.dispatchEvent(new KeyboardEvent("keydown", { key: "p", ctrlKey: true, bubbles: true }));
     expect(seen).toEqual([true, false, true]);
+  });
+});
+
+describe("plans in an address", () => {
+  const usual = { name: "Plan A", text: "", copies: 3, level: "rack", headroom: "node", headroom_losses: 1, extent_bytes: 2 ** 30, serves: "cache", fill: 0.85, failure_rate: null, rebuild_rate: 0, daily_writes: 0 } as const;
+  it("come back as they were, and carry only what differs", () => {
+    const plans = [{ ...usual, text: "rack A" }, { ...usual, name: "Plan B", copies: 2 }];
+    expect(unpacked(packed(plans, usual), usual)).toEqual(plans);
+    expect(packed([{ ...usual, copies: 2 }], usual)).toBe('[{"copies":2}]');
+  });
+  it("are none where the address carries something else", () => {
+    for (const text of ["", "x", "[]", "{}", "3"]) expect(unpacked(text, usual)).toBeNull();
+    expect(unpacked("[{},{},{},{}]", usual)).toHaveLength(3);
   });
 });

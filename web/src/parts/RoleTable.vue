@@ -1,19 +1,20 @@
 <script setup lang="ts">
-import { computed } from "vue";
+import { computed, ref } from "vue";
 import type { RoleRow } from "../api/client";
 import { size } from "../lib/format";
 import { pathOf } from "../lib/paths";
 
-/** Roles as a table, with the rule's reason beside each disk. Disks of a node that are alike are told once, unless `whole`. */
+/** Roles as a table, with the rule's reason beside each disk. Capacity disks of a node that are alike are told once, unless `whole` or asked for each. */
 const props = defineProps<{ roles: RoleRow[]; whole?: boolean; choosing?: boolean }>();
 const emit = defineEmits<{ choose: [disks: string[], role: string] }>();
+const each = ref(false);
 interface Line extends RoleRow {
   disks: string[];
 }
 const lines = computed(() => {
   const found: Line[] = [];
   for (const r of props.roles) {
-    const alike = found.find((f) => !props.whole && f.node === r.node && f.media === r.media && f.size_bytes === r.size_bytes && f.role === r.role && f.tier === r.tier && f.overridden === r.overridden && f.reason === r.reason && f.bound_to === r.bound_to && f.serves === r.serves);
+    const alike = found.find((f) => !props.whole && !each.value && r.by_rule === "capacity" && f.node === r.node && f.media === r.media && f.size_bytes === r.size_bytes && f.role === r.role && f.tier === r.tier && f.overridden === r.overridden && f.reason === r.reason && f.bound_to === r.bound_to && f.serves === r.serves);
     if (alike) alike.disks.push(r.disk);
     else found.push({ ...r, disks: [r.disk] });
   }
@@ -41,6 +42,7 @@ const edge = (l: RoleRow) => `e-${l.role}`;
       </tr>
     </tbody>
   </table>
+  <button v-if="!whole && lines.length < roles.length" type="button" class="act each" @click="each = true">Each disk by itself</button>
 </template>
 
 <style scoped>
@@ -48,6 +50,7 @@ const edge = (l: RoleRow) => `e-${l.role}`;
 .roles th { background: inherit !important; }
 .roles td { height: 25px; padding-top: 2px; padding-bottom: 2px; }
 .tight { white-space: nowrap; }
+.each { font-size: var(--t-s); }
 .edge { display: inline-block; width: 12px; height: 13px; margin-right: 6px; vertical-align: -2px; border: 1px solid var(--edge); background: var(--sheet); }
 .e-cache { border: 3px double var(--edge); } .e-spare { border: 1.5px dashed var(--edge); background: none; }
 .inline-pick { height: 23px; font-size: var(--t-s); padding: 0 4px; }
