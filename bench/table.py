@@ -167,11 +167,65 @@ def large_site(stick: float) -> None:
         assert losses.lost.sum() == 2_000_000 * 50
         row("effect of losing each of its 50 racks in turn, first time", seconds, "of sorting 10,000,000 integers", seconds / stick)
         seconds, _ = timed(lambda: pool_space(view, view.pools[0]))
-        row("usable, headroom by every node, ledger of that site", seconds, "of sorting 10,000,000 integers", seconds / stick)
+        row("usable, headroom for any one node, ledger of that site", seconds, "of sorting 10,000,000 integers", seconds / stick)
+        growth(view, stick)
     finally:
         engine().dispose()
         engine.cache_clear()
         server.stop()
+
+
+def growth(view: Any, stick: float) -> None:
+    """A node of twelve disks joins the pool of two million extents: the preview, the plan, and its moves beside the fewest there can be."""
+    from dataclasses import replace
+
+    from foldbarn.changes.grow_pool import GrowPool, GrowPoolParams
+    from foldbarn.changes.retire import Retire, RetireParams
+    from foldbarn.core.capacity import pool_space
+    from foldbarn.core.rebuild import least_moves, plan_drain, plan_levelling
+    from foldbarn.core.site import Contact, Disk, Role
+    from foldbarn.core.sizing import Settings, read_plan, size_up
+
+    first = view.nodes[0]
+    heard = tuple(replace(n, contact=Contact.HEARD, port_bytes_per_second=6_250_000_000) for n in view.nodes)
+    joined = replace(first, number=1001, name="newcomer", contact=Contact.HEARD, port_bytes_per_second=6_250_000_000)
+    new = [Disk(20_000 + n, f"newcomer-{n}", str(n), len(heard), "ssd", 3_840 * 10**9, f"N{n}", Role.UNCLAIMED) for n in range(12)]
+    # The bench's placement is drawn at random: level it first, as a pool in use is.
+    level = replace(view, nodes=(*heard, joined), disks=(*view.disks, *new))
+    moves = plan_levelling(level, level.pools[0], 1)
+    volumes = []
+    for volume in level.volumes:
+        placement = volume.placement.copy()
+        mine = moves.volume == volume.number
+        placement[moves.extent[mine], moves.strip[mine]] = moves.to[mine]
+        volumes.append(replace(volume, placement=placement))
+    level = replace(level, volumes=tuple(volumes))
+    pool = level.pools[0]
+    kind, wish = GrowPool(), GrowPoolParams(pool=pool.name, disks=[d.name for d in new])
+    seconds, preview = timed(lambda: kind.preview(replace(level), wish))
+    row("preview of adding a node to a pool of 2,000,000 extents", seconds, "of sorting 10,000,000 integers", seconds / stick, "target: under 2 s")
+    grown = replace(level, disks=tuple(replace(d, pool=0, role=Role.CAPACITY) if d.pool < 0 else d for d in level.disks))
+    least = least_moves(grown, pool)
+    seconds, planned = timed(lambda: plan_levelling(grown, pool, 1))
+    row(
+        "the levelling plan for it",
+        seconds,
+        "of sorting 10,000,000 integers",
+        seconds / stick,
+        f"target: 5 s; {len(planned):,} moves, {least:,} the least",
+    )
+    assert preview.moves_bytes == len(planned) * pool.extent_bytes
+    leaving = RetireParams(what="node", names=[level.nodes[7].name])
+    seconds, _ = timed(lambda: Retire().preview(replace(level), leaving))
+    row("preview of retiring a node of it", seconds, "of sorting 10,000,000 integers", seconds / stick)
+    emptied = replace(level, disks=tuple(replace(d, retiring=d.node == 7) for d in level.disks))
+    drained = plan_drain(emptied, pool, 1)
+    held = int(emptied.disk_used[emptied.disk_retiring].sum())
+    row("strips that leave with it, over those that must", 0.0, "strips", len(drained) / max(held, 1), f"{len(drained):,} of {held:,}")
+    text = "".join(f"rack {r}\n" + "".join(f"n-{r}-{n}: 12 x 3.84 TB SSD, 2 x 1.92 TB NVMe\n" for n in range(20)) for r in range(50))
+    seconds, sized = timed(lambda: size_up(read_plan(text), Settings()))
+    assert pool_space(sized.view, sized.pool).usable * sized.pool.extent_bytes == sized.usable_bytes
+    row("size up 1,000 nodes on paper: usable, rebuilds, chance, what to buy", seconds, "of sorting 10,000,000 integers", seconds / stick)
 
 
 def inventory_files(nodes: int, disks: int) -> list[tuple[str, str]]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import dataclasses
 import threading
-from collections.abc import Callable
 from typing import Any
 
 import pytest
@@ -108,58 +107,6 @@ def test_strips_that_a_disk_lost_are_noticed_and_written_again(barn_site: Site) 
         assert "found missing" in session.get_one(StepRow, (number, 1)).outcome
     assert held(barn_site) == should_hold()
     assert len(held(barn_site)) == 300
-
-
-@pytest.mark.parametrize(
-    ("kind", "boundary"),
-    [("form-pool", n) for n in range(3)] + [("create-volume", n) for n in range(3)] + [("rebuild", n) for n in range(4)],
-)
-@pytest.mark.parametrize("when", ["before", "after"])
-def test_killed_at_a_step_it_resumes_without_doing_anything_twice(
-    barn_site: Site, monkeypatch: pytest.MonkeyPatch, kind: str, boundary: int, when: str
-) -> None:
-    params: dict[str, Any] = {"pool": "quayside"}
-    if kind != "form-pool":
-        barn_site.pool()
-    if kind == "rebuild":
-        barn_site.volume()
-        lose(barn_site, "petrel")
-    elif kind == "form-pool":
-        params = {"name": "quayside", "disks": barn_site.disks(nodes=("fulmar", "petrel", "kittiwake", "turnstone"))}
-    else:
-        params |= {"name": "charts", "size": "100 GiB"}
-    number = changes.carry_out(kind, params, None)
-    with transaction() as session:
-        names = list(session.scalars(select(StepRow.name).where(StepRow.change_id == number).order_by(StepRow.number)))
-    real: Callable[..., str] = KINDS[kind].step(names[boundary])
-
-    def dying(self: Any, *args: Any) -> str:
-        if when == "after":
-            real(*args)
-        raise Killed
-
-    with monkeypatch.context() as patch:
-        patch.setattr(type(KINDS[kind]), f"step_{names[boundary]}", dying)
-        with pytest.raises(Killed):
-            run_change(number)
-    sent: list[str] = []
-    real_send = Agent.send
-    monkeypatch.setattr(Agent, "send", lambda self, order: (sent.append(order["id"]), real_send(self, order))[1])
-    run_change(number)
-    assert barn_site.state(number) == "done"
-    assert len(current_view().pools) == 1
-    if kind != "form-pool":
-        assert len(current_view().volumes) == 1
-        strips = {(v, e, s) for serial, v, e, s in held(barn_site) if not serial.startswith(serials(barn_site, "petrel") if kind == "rebuild" else "none")}
-        assert len(strips) == 300
-    if kind == "rebuild":
-        with transaction() as session:
-            moves = list(session.execute(select(MoveRow.volume_id, MoveRow.extent, MoveRow.strip).where(MoveRow.state != "withdrawn")))
-        assert len(moves) == len(set(moves))  # nothing is copied twice
-
-
-def serials(site: Site, node: str) -> tuple[str, ...]:
-    return tuple(d.serial for d in site.yard.machines.nodes[node].disks)
 
 
 def test_killed_in_the_middle_of_copying_it_goes_on(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:

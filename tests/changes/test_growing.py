@@ -8,7 +8,6 @@ import pytest
 from conftest import Site
 from test_changes import find_again, held, lose
 
-from foldbarn.changes import runner
 from foldbarn.changes.runner import run_change
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.loss import DataState, fate
@@ -42,29 +41,6 @@ def test_a_pool_grows_and_its_data_levels_onto_the_new_disks(barn_site: Site) ->
     foreseen = preview.moves_bytes // view.pool("quayside").extent_bytes
     assert abs(moved - foreseen) <= foreseen * 0.02  # what the preview said, drawn with another seed
     assert least * 0.95 <= moved <= least  # no strip moves that need not; a few stay, because moving them would break their spread
-
-
-@pytest.mark.parametrize("step", [1, 2, 3])
-def test_growing_killed_at_any_step_goes_on(barn_site: Site, monkeypatch: pytest.MonkeyPatch, step: int) -> None:
-    class Killed(BaseException):
-        pass
-
-    barn_site.pool()
-    number = changes.carry_out("grow-pool", {"pool": "quayside", "disks": MORE}, None)
-    finish = runner._finish_step
-
-    def dying(session: Any, run: Any, outcome: str) -> None:
-        if run.step == step:
-            raise Killed
-        finish(session, run, outcome)
-
-    with monkeypatch.context() as patch:
-        patch.setattr(runner, "_finish_step", dying)
-        with pytest.raises(Killed):
-            run_change(number)
-    run_change(number)
-    assert barn_site.state(number) == "done"
-    assert len(current_view().in_pool(current_view().pool("quayside"))) == 32 + 8
 
 
 @pytest.mark.parametrize(

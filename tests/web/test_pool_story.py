@@ -28,7 +28,7 @@ def done(page: Page, step: str) -> None:
 
 def carry_out(page: Page) -> None:
     page.get_by_role("dialog").get_by_role("button", name="Carry out").click()
-    expect(page).to_have_url(re.compile(r"/changes/\d+"))
+    expect(page).to_have_url(re.compile(r"/changes/\d+"), timeout=LONG)
 
 
 def sheet_of(page: Page) -> Locator:
@@ -131,7 +131,7 @@ def test_settings_are_changed_and_a_change_under_way_is_slowed_and_withdrawn(pag
     page.reload()
     expect(page.get_by_label("Most megabytes per second")).to_have_value("30")
     page.get_by_role("link", name="Pools", exact=True).click()
-    page.get_by_role("link", name="skerries").click()
+    page.get_by_role("link", name="skerries", exact=True).click()
     expect(page.locator("main").get_by_role("link", name="Retire turnstone")).to_be_visible()  # the pool's page tells of it
     page.locator("main").get_by_role("link", name="Retire turnstone").click()
     page.get_by_role("button", name="Withdraw").click()

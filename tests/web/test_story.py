@@ -236,7 +236,7 @@ def test_a_pool_grows_from_its_page_and_a_volume_is_deleted_after_typing_its_nam
     for bay in ("c1", "c2"):
         sheet.locator(f'[data-disk="skua-{bay}"]').click()
     expect(sheet.get_by_text("7 disks chosen.")).to_be_visible()
-    expect(sheet.get_by_role("row").filter(has_text="Usable")).to_be_visible()
+    expect(sheet.get_by_role("table", name="Capacity at every step")).to_be_visible()
     sheet.get_by_role("button", name="Carry out").click()
     expect(page.locator('[data-step="claim"]')).to_have_attribute("data-state", "done", timeout=LONG)
     page.goto(f"{running.url}/volumes/charts")

@@ -1,0 +1,185 @@
+"""Every kind of change, killed at every step boundary: when a step is done but not recorded, and when it has just been recorded. It goes on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import pytest
+from conftest import Site
+from sqlalchemy import func, select
+from test_changes import Killed, held, lose, should_hold
+from test_cluster import EIGHT, form, hear
+
+from foldbarn.changes import runner
+from foldbarn.changes.arrange import arrangement
+from foldbarn.changes.kind import KINDS
+from foldbarn.changes.runner import run_change
+from foldbarn.changes.text import text_of, write_text
+from foldbarn.core.loss import DataState, fate
+from foldbarn.services import changes
+from foldbarn.store.database import transaction
+from foldbarn.store.tables import MoveRow, StepRow
+from foldbarn.store.views import current_view
+
+NODES = ("fulmar", "petrel", "kittiwake", "turnstone")
+
+
+def mixed(site: Site) -> dict[str, Any]:
+    return {"name": "quayside", "disks": [d for d in site.disks(nodes=NODES) + site.disks("nvme", nodes=NODES) if d != "turnstone-8"]}
+
+
+def pooled(site: Site) -> None:
+    site.do("form-pool", **mixed(site))
+    site.volume()
+
+
+def clustered(site: Site, members: list[str]) -> None:
+    hear(site)
+    form(site, members=members, keepers=["fulmar", "petrel", "kittiwake"])
+    hear(site)
+
+
+def form_pool(site: Site) -> dict[str, Any]:
+    return mixed(site)
+
+
+def create_volume(site: Site) -> dict[str, Any]:
+    site.do("form-pool", **mixed(site))
+    return {"name": "charts", "pool": "quayside", "size": "100 GiB"}
+
+
+def rebuild(site: Site) -> dict[str, Any]:
+    pooled(site)
+    lose(site, "petrel")
+    return {"pool": "quayside"}
+
+
+def grow_pool(site: Site) -> dict[str, Any]:
+    pooled(site)
+    return {"pool": "quayside", "disks": ["turnstone-8", "razorbill-1", "razorbill-c1"]}
+
+
+def set_pool(site: Site) -> dict[str, Any]:
+    pooled(site)
+    return {"pool": "quayside", "headroom_losses": 2}
+
+
+def retire(site: Site) -> dict[str, Any]:
+    pooled(site)
+    return {"what": "disk", "names": ["petrel-3", "petrel-c1"]}
+
+
+def replace_disk(site: Site) -> dict[str, Any]:
+    pooled(site)
+    return {"disk": "turnstone-2", "by": "turnstone-8"}
+
+
+def change_role(site: Site) -> dict[str, Any]:
+    pooled(site)
+    return {"disks": ["petrel-3"], "role": "spare", "reason": "for the night"}
+
+
+def delete_volume(site: Site) -> dict[str, Any]:
+    pooled(site)
+    return {"volume": "charts", "typed": "charts"}
+
+
+def delete_pool(site: Site) -> dict[str, Any]:
+    site.do("form-pool", **mixed(site))
+    return {"pool": "quayside", "typed": "quayside"}
+
+
+def clear_disk(_: Site) -> dict[str, Any]:
+    return {"disk": "skua-3", "typed": "skua-3"}
+
+
+def add_node(site: Site) -> dict[str, Any]:
+    clustered(site, EIGHT[:5])
+    return {"node": "skua"}
+
+
+def let_go(site: Site) -> dict[str, Any]:
+    clustered(site, EIGHT)
+    return {"node": "whimbrel"}
+
+
+def arrange(_: Site) -> dict[str, Any]:
+    rooms = [r.model_dump() for r in arrangement(current_view())]
+    rooms[0]["racks"][0]["name"] = "NQ-one"
+    return {"rooms": rooms}
+
+
+def rename(_: Site) -> dict[str, Any]:
+    return {"nodes": ["skua"], "pattern": "puffin"}
+
+
+def address_ports(_: Site) -> dict[str, Any]:
+    return {"nodes": ["fulmar", "petrel"], "port": "stor0", "start": "10.33.0.11/24"}
+
+
+def purpose_ports(_: Site) -> dict[str, Any]:
+    return {"nodes": ["fulmar"], "port": "stor1", "purpose": "client"}
+
+
+def describe(_: Site) -> dict[str, Any]:
+    return {"text": write_text(text_of(current_view())).replace("name: NQ-1", "name: NQ-one")}
+
+
+WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
+    made.__name__.replace("_", "-"): made
+    for made in (
+        form_pool, create_volume, rebuild, grow_pool, set_pool, retire, replace_disk, change_role, delete_volume, delete_pool, clear_disk, add_node, let_go,
+        arrange, rename, address_ports, purpose_ports, describe,
+    )
+}  # fmt: skip
+
+
+def test_no_kind_of_change_is_forgotten_here() -> None:
+    assert set(KINDS) - set(WISHES) == {"form-cluster"}  # killed at each of its steps in test_cluster
+
+
+@pytest.mark.parametrize("kind", WISHES)
+def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(barn_site: Site, monkeypatch: pytest.MonkeyPatch, kind: str) -> None:
+    number = changes.carry_out(kind, WISHES[kind](barn_site), None)
+    with transaction() as session:
+        last = session.scalar(select(func.max(StepRow.number)).where(StepRow.change_id == number))
+    finish, do = runner._finish_step, runner._next_step
+    deaths: set[tuple[int, str]] = set()
+
+    def unrecorded(session: Any, run: Any, outcome: str) -> None:
+        if (run.step, "done") not in deaths:
+            deaths.add((run.step, "done"))
+            raise Killed
+        finish(session, run, outcome)
+
+    def recorded(run: Any, kind: Any) -> bool:
+        going_on = do(run, kind)
+        if going_on and (run.step, "recorded") not in deaths:
+            deaths.add((run.step, "recorded"))
+            raise Killed
+        return going_on
+
+    monkeypatch.setattr(runner, "_finish_step", unrecorded)
+    monkeypatch.setattr(runner, "_next_step", recorded)
+    for _ in range(2 * int(last or 0) + 1):
+        try:
+            run_change(number)
+        except Killed:
+            continue
+        break
+    assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
+    assert deaths == {(step, when) for step in range(1, int(last or 0) + 1) for when in ("done", "recorded")}
+    view = current_view()
+    if kind == "rebuild":
+        assert all(fate(view, v).state == DataState.WHOLE for v in view.volumes)
+        with transaction() as session:
+            moves = list(session.execute(select(MoveRow.volume_id, MoveRow.extent, MoveRow.strip).where(MoveRow.state != "withdrawn")))
+        assert len(moves) == len(set(moves))  # nothing is copied twice
+        return  # what the silent node still holds is dropped when it returns
+    assert held(barn_site) == should_hold()
+    serials = {d.serial: view.pools[d.pool].name for d in view.disks if d.pool >= 0}
+    assert barn_site.yard.machines.pool_of == serials  # the agents agree with us on what belongs to whom
+    assert not any(d.retiring for d in view.disks)
+    with transaction() as session:
+        assert session.scalar(select(func.count(MoveRow.id)).where(MoveRow.state.in_(("waiting", "ordered")))) == 0
