@@ -24,16 +24,33 @@ def take(page: Page, url: str, name: str) -> None:
 
 
 def preview(page: Page, base: str) -> None:
-    page.goto(f"{base}/volumes?plan=create-volume")
-    page.get_by_label("Name of the volume").fill("crew-mail")
-    page.get_by_label("Pool").select_option("quayside")
-    page.wait_for_timeout(SETTLE)
-    page.screenshot(path=SHOTS / "preview-volume.png")
     page.goto(f"{base}/pools?plan=form-pool")
-    page.get_by_label("Name of the pool").fill("swift")
-    page.get_by_role("button", name="All fit NVMe").click()
+    page.get_by_label("Name of the pool").fill("skerries")
+    page.locator(".choose").get_by_role("button", name="skua").click()
+    page.get_by_label("Spread over").select_option("disk")
     page.wait_for_timeout(SETTLE)
     page.screenshot(path=SHOTS / "preview-pool.png")
+    page.goto(f"{base}/pools/quayside?plan=grow-pool&pool=quayside")
+    page.locator(".choose").get_by_role("button", name="skua").click()
+    page.wait_for_timeout(SETTLE)
+    page.screenshot(path=SHOTS / "preview-growth.png")
+    page.goto(f"{base}/pools/quayside?plan=retire&node=petrel")
+    page.get_by_role("table", name="Capacity at every step").wait_for()
+    page.locator(".plan .body").evaluate("body => body.scrollTo(0, 470)")
+    page.wait_for_timeout(SETTLE)
+    page.screenshot(path=SHOTS / "preview-retirement.png")
+
+
+def sizing(page: Page, base: str) -> None:
+    """The site as it is beside three larger nodes, two copies."""
+    page.goto(f"{base}/sizing")
+    page.get_by_role("button", name="From this site").click()
+    page.get_by_role("button", name="Add a variant").click()
+    page.get_by_label("Machines of Plan B").fill("".join(f"rack {r}\n  heron-{r}: 24 x 7.68 TB SSD, 4 x 1.92 TB NVMe, 2 x 100 Gb/s\n" for r in "ABCD"))
+    page.get_by_label("Name of variant 1").fill("As it is")
+    page.get_by_label("Name of variant 2").fill("Four large nodes")
+    page.wait_for_timeout(3 * SETTLE)
+    page.screenshot(path=SHOTS / "sizing.png")
 
 
 def forming(page: Page, base: str) -> None:
@@ -44,13 +61,6 @@ def forming(page: Page, base: str) -> None:
         page.get_by_label(f"{node} has a vote").check()
     page.wait_for_timeout(SETTLE)
     page.screenshot(path=SHOTS / "forming.png")
-
-
-def sum_sheet(page: Page, base: str) -> None:
-    page.goto(base)
-    page.get_by_role("button", name="Free in quayside").click()
-    page.wait_for_timeout(SETTLE)
-    page.screenshot(path=SHOTS / "barn-sum.png")
 
 
 def a_lost_node(page: Page, base: str, engineer: Demo) -> None:
@@ -88,13 +98,12 @@ def main() -> None:
                 ("/text", "text"),
                 ("/cluster", "cluster"),
                 ("/pools/quayside", "pool"),
-                ("/volumes", "volumes"),
+                ("/pools/deepwater?show=roles", "pool-roles"),
                 ("/volumes/ticketing-db?extent=1204", "volume"),
-                ("/changes", "changes"),
             ):
                 take(page, barn.url + path, name)
-            sum_sheet(page, barn.url)
             preview(page, barn.url)
+            sizing(page, barn.url)
             night = browser.new_page(viewport={"width": 1280, "height": 800})
             night.add_init_script("localStorage.setItem('night', 'yes')")
             take(night, barn.url, "barn-night")

@@ -436,20 +436,20 @@ def usable_by_protection(view: SiteView, pool: Pool) -> list[UsableRow]:
     found = []
     for level in Level:
         spread_of = view.domain_of(level)[rows]
-        domains = len(np.unique(spread_of[slots > 0]))
+        there = len(np.unique(spread_of[slots > 0]))
         for copies in range(1, MOST_COPIES + 1):
             if copies == 1 and level != Level.DISK:
                 continue  # one copy is kept apart from nothing
             protection = Protection(copies, level)
-            if domains < copies:
-                why = f"It needs {say_count(copies, level.value)}; there {'is' if domains == 1 else 'are'} {domains}."
-                found.append(UsableRow(protection, domains, 0, 0, False, why))
+            if there < copies:
+                why = f"It needs {say_count(copies, level.value)}; there {'is' if there == 1 else 'are'} {there}."
+                found.append(UsableRow(protection, there, 0, 0, False, why))
                 continue
             usable = usable_extents(slots, spread_of, protection)
             healed = healing(slots, spread_of, view.domain_of(pool.headroom)[rows], pool.headroom, protection, pool.headroom_losses) if pool.headroom else None
             held = min(usable, healed.usable) if healed and healed.possible else usable
             heals = bool(healed and healed.possible) and survives_losses(protection, pool.headroom or level)
-            found.append(UsableRow(protection, domains, usable * pool.extent_bytes, held * pool.extent_bytes, heals))
+            found.append(UsableRow(protection, there, usable * pool.extent_bytes, held * pool.extent_bytes, heals))
     return found
 
 
