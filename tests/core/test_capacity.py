@@ -21,6 +21,7 @@ from foldbarn.core.capacity import (
     usable_extents,
 )
 from foldbarn.core.figures import apply_parts
+from foldbarn.core.healing import healing_sentence
 from foldbarn.core.protection import Level, Protection
 from foldbarn.core.site import Pool, Role, Tier
 
@@ -144,6 +145,19 @@ def test_three_racks_holding_three_copies_cannot_heal_and_nothing_is_held_back()
     assert space.healing is not None
     assert not space.healing.possible
     assert (space.ledger.held_back, space.free) == (0, 50)
+
+
+def test_where_so_many_losses_cannot_be_healed_room_is_held_back_for_fewer_and_that_is_said() -> None:
+    view = make_site([[[60]], [[60]], [[60]], [[60]]], copies=3, headroom=Level.RACK)
+    asked = changed(view, pools=(replace(view.pools[0], headroom_losses=2),))
+    space = pool_space(asked, asked.pools[0])
+    assert space.healing is not None
+    assert (space.healing.possible, space.healing.losses, space.free) == (True, 1, 60)
+    words = healing_sentence(asked, asked.pools[0], space)
+    assert "After losing any one rack everything can be rebuilt" in words
+    assert words.endswith("Healing from any two racks was asked for; that would leave too few racks.")
+    apart = changed(view, pools=(replace(view.pools[0], usual=Protection(2, Level.NODE)),))
+    assert "its copies are kept apart by node only" in healing_sentence(apart, apart.pools[0], pool_space(apart, apart.pools[0]))
 
 
 def test_a_fourth_rack_is_held_back_for_healing() -> None:

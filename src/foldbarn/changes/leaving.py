@@ -90,7 +90,7 @@ def tell_leaving(preview: Preview, view: SiteView, found: Leaving, last: str) ->
     pool = found.pool
     tell_capacity(preview, view, found.after, pool)
     tell_moves(preview, found.during, pool, found.moves)
-    rows = [capacity_row(view, pool, "as it is"), capacity_row(found.during, pool, "marked"), capacity_row(found.after, pool, last)]
+    rows = [capacity_row(view, pool, "as it is"), capacity_row(found.during, pool, "nothing new goes there"), capacity_row(found.after, pool, last)]
     preview.capacity += rows
     if found.stuck:
         preview.blockers += _stuck(view, found)

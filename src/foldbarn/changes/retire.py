@@ -105,7 +105,9 @@ class Retire(Kind[RetireParams]):
         if voters:
             words = f"{say_list(voters)} still {'has' if len(voters) == 1 else 'have'} a vote in the cluster."
             preview.warnings.append(Note(sentence=words, next_step="Let it go from the cluster as well before it is switched off."))
-        for disk in (d for d in disks if d.role == Role.CACHE):
+        gone = {d.number for d in disks}
+        served = {d.node for d in view.disks if d.role == Role.CAPACITY and d.number not in gone}
+        for disk in (d for d in disks if d.role == Role.CACHE and d.node in served):
             preview.warnings.append(Note(sentence=f"{disk.name} is cache: what it has taken settles first, and other devices of its node serve its disks."))
         return preview.sealed()
 

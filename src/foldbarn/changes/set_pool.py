@@ -79,6 +79,10 @@ class SetPool(Kind[SetPoolParams]):
         if wished.headroom and space.healing is not None and not space.healing.possible:
             lost = losses_in_words(wished.headroom_losses, wished.headroom)
             preview.warnings.append(Note(sentence=f"After losing {lost} nothing could be rebuilt, so nothing is held back for it."))
+        elif wished.headroom and space.healing is not None and space.healing.losses < wished.headroom_losses:
+            lost, less = losses_in_words(wished.headroom_losses, wished.headroom), losses_in_words(space.healing.losses, wished.headroom)
+            words = f"Losing {lost} could leave too few {wished.usual.level.value}s to rebuild in, so room is held back for {less} only."
+            preview.warnings.append(Note(sentence=words, next_step=f"Add nodes in other {wished.usual.level.value}s."))
         elif space.healing is not None and -(-space.used // wished.usual.strips) > space.healing.usable:
             lost = losses_in_words(wished.headroom_losses, wished.headroom or wished.usual.level)
             preview.warnings.append(Note(sentence=f"{pool.name} is too full for that already: not everything could be rebuilt after losing {lost}."))

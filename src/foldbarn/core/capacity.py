@@ -88,6 +88,14 @@ class Healing:
         return self.usable > 0
 
 
+def most_healing(slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, protection: Protection, losses: int) -> Healing:
+    """As healing, for so many losses or, where these leave too few domains, for the most that can be healed: better some room held back than none."""
+    found = healing(slots, spread_of, loss_of, loss_level, protection, losses)
+    while not found.possible and found.losses > 1:
+        found = healing(slots, spread_of, loss_of, loss_level, protection, found.losses - 1)
+    return found
+
+
 _Pick = tuple[int, tuple[int, ...]]  # room taken out, labels of the lost domains that do it
 
 
@@ -317,7 +325,7 @@ def account_pool(
     healed: Healing | None = None
     free = free_plain
     if headroom_of is not None and pool.headroom is not None and len(sizes):
-        healed = healing(staying, spread_of, headroom_of, pool.headroom, protection, pool.headroom_losses)
+        healed = most_healing(staying, spread_of, headroom_of, pool.headroom, protection, pool.headroom_losses)
         taken = -(-int(used.sum()) // strips)
         if healed.possible:
             free = max(0, min(free_plain, healed.usable - taken))
@@ -446,7 +454,8 @@ def usable_by_protection(view: SiteView, pool: Pool) -> list[UsableRow]:
                 found.append(UsableRow(protection, there, 0, 0, False, why))
                 continue
             usable = usable_extents(slots, spread_of, protection)
-            healed = healing(slots, spread_of, view.domain_of(pool.headroom)[rows], pool.headroom, protection, pool.headroom_losses) if pool.headroom else None
+            loss_of = view.domain_of(pool.headroom)[rows] if pool.headroom else None
+            healed = most_healing(slots, spread_of, loss_of, pool.headroom, protection, pool.headroom_losses) if pool.headroom and loss_of is not None else None
             held = min(usable, healed.usable) if healed and healed.possible else usable
             heals = bool(healed and healed.possible) and survives_losses(protection, pool.headroom or level)
             found.append(UsableRow(protection, there, usable * pool.extent_bytes, held * pool.extent_bytes, heals))
@@ -508,7 +517,7 @@ class _Trial:
         protection, pool = self.pool.usual, self.pool
         usable = usable_extents(slots, labels[protection.level], protection)
         if pool.headroom:
-            healed = healing(slots, labels[protection.level], labels[pool.headroom], pool.headroom, protection, pool.headroom_losses)
+            healed = most_healing(slots, labels[protection.level], labels[pool.headroom], pool.headroom, protection, pool.headroom_losses)
             usable = min(usable, healed.usable) if healed.possible else usable
         return usable
 

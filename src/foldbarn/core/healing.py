@@ -33,7 +33,10 @@ def healing_sentence(view: SiteView, pool: Pool, space: PoolSpace) -> str:
     if not survives_losses(protection, space.healing.level):
         apart = f"its copies are kept apart by {protection.level.value} only" if protection.copies > 1 else "there is one copy of everything"
         return f"There is room to rebuild after losing {lost}, but nothing to rebuild from: {apart}. {say_size(space.held_back)} raw is held back."
+    asked = ""
+    if space.healing.losses < pool.headroom_losses:
+        asked = f" Healing from {losses_in_words(pool.headroom_losses, space.healing.level)} was asked for; that would leave too few {protection.level.value}s."
     in_turn = ", one after the other," if space.healing.losses > protection.survives else ""
     names = view.domain_names(space.healing.level)
     worst = say_list([names[w] for w in space.healing.worst])
-    return f"After losing {lost}{in_turn} everything can be rebuilt; {say_size(space.held_back)} raw is held back for it. The worst case is {worst}."
+    return f"After losing {lost}{in_turn} everything can be rebuilt; {say_size(space.held_back)} raw is held back for it. The worst case is {worst}.{asked}"

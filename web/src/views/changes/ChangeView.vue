@@ -120,7 +120,7 @@ li b { font-size: var(--t-m); font-weight: 640; }
 .meter i { display: block; height: 8px; background: var(--well); border: 1px solid var(--edge); }
 .meter u { display: block; height: 100%; background: var(--slate); }
 .meter p { font-size: var(--t-s); padding-top: 3px; color: var(--soft); } .meter b { color: var(--ink); }
-.slow { font-size: var(--t-s); color: var(--soft); }
+.slow { white-space: nowrap; font-size: var(--t-s); color: var(--soft); }
 .slow input { width: 84px; height: 28px; border: 1px solid var(--edge); border-radius: 3px; background: var(--sheet); color: var(--ink); padding: 0 6px; }
 .compare { margin: 6px 0; }
 section p { font-size: var(--t-s); padding-top: 4px; }

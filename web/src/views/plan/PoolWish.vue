@@ -54,7 +54,7 @@ function because(event: Event) {
   <details v-if="preview?.roles.length" class="roles" :open="preview.roles.some((r) => r.role !== 'capacity' || r.overridden)">
     <summary>Roles by rule, and other ones where you have a reason</summary>
     <RoleTable :roles="preview.roles" choosing @choose="choose" />
-    <label v-if="Object.keys(overrides).length" class="field">Because<input :value="reasons()[0]" maxlength="300" autocomplete="off" aria-label="Reason for other roles" style="width: 420px" @input="because" /></label>
+    <label v-if="Object.keys(overrides).length" class="field because">Because<input :value="reasons()[0]" maxlength="300" autocomplete="off" aria-label="Reason for other roles" style="width: 420px" @input="because" /></label>
   </details>
 </template>
 
@@ -62,5 +62,6 @@ function because(event: Event) {
 .wish { display: flex; flex-wrap: wrap; gap: 8px 14px; padding-bottom: 6px; align-items: end; }
 .check { font-size: var(--t-m); display: flex; gap: 8px; align-items: center; height: 30px; }
 .roles { padding-bottom: 8px; max-height: 220px; overflow: auto; }
+.because { display: flex; padding-top: 4px; }
 summary { cursor: pointer; font-size: var(--t-s); font-weight: 600; }
 </style>
