@@ -163,6 +163,38 @@ def test_what_consumers_write_leaves_a_preview_as_it_was(api: httpx.Client, barn
     assert ledger["written"] + ledger["promised"] == volume.extents * 2**30
 
 
+def test_strips_on_their_way_leave_a_preview_as_it_was(api: httpx.Client, barn_site: Site) -> None:
+    """While a pool levels itself bytes shift all the time; someone who reads a preview can still carry it out."""
+    barn_site.pool()
+    barn_site.volume(size="400 GiB")
+    barn_site.do("grow-pool", pool="quayside", disks=[f"razorbill-{n}" for n in range(1, 9)])
+    number = api.post("/api/changes", json={"kind": "rebuild", "params": {"pool": "quayside"}}).json()["number"]
+    barn_site.yard.machines.speed = 20.0
+    runner = threading.Thread(target=run_change, args=(number,))
+    runner.start()
+    deadline = time.monotonic() + 20
+    while not current_view().incoming and time.monotonic() < deadline:
+        time.sleep(0.05)
+    wishes = [
+        {"kind": "create-volume", "params": {"name": "tides", "pool": "quayside", "size": "10 GiB"}},
+        {"kind": "retire", "params": {"what": "disk", "names": ["petrel-3"]}},
+        {"kind": "delete-volume", "params": {"volume": "charts", "typed": "charts"}},
+    ]
+    before = [api.post("/api/changes/preview", json=w).json() for w in wishes]
+    revision = current_view().revision
+    while (current_view().revision < revision + 3 or not current_view().incoming) and time.monotonic() < deadline:
+        time.sleep(0.05)
+    after = [api.post("/api/changes/preview", json=w).json() for w in wishes]
+    assert current_view().incoming
+    assert [a["leaving"] for a in after[1:]] != [b["leaving"] for b in before[1:]]  # strips have moved meanwhile
+    assert [a["digest"] for a in after] == [b["digest"] for b in before]
+    other = api.post("/api/changes/preview", json={"kind": "retire", "params": {"what": "disk", "names": ["petrel-4"]}}).json()
+    assert other["digest"] != after[1]["digest"]
+    barn_site.yard.machines.speed = 5000.0
+    runner.join(30)
+    assert barn_site.state(number) == "done"
+
+
 def test_plans_on_paper_are_sized_and_bad_ones_say_why(api: httpx.Client) -> None:
     good = {"name": "A", "text": "rack A\na: 8 x 4 TB SSD\nrack B\nb: 8 x 4 TB SSD", "copies": 2}
     page = api.post("/api/sizing", json={"variants": [good, {"name": "B", "text": "nonsense"}]}).json()
@@ -172,7 +204,7 @@ def test_plans_on_paper_are_sized_and_bad_ones_say_why(api: httpx.Client) -> Non
     assert api.post("/api/sizing", json={"variants": []}).status_code == 422
     assert api.post("/api/sizing/csv", json={"variants": [good]}).text.startswith(",A")
     assert api.post("/api/sizing/csv", json={"variants": [{"name": "B", "text": "nonsense"}]}).status_code == 422
-    assert "fulmar: 8 x 3.84 TB SATA SSD" in api.get("/api/sizing/site").json()["text"]
+    assert "fulmar: 2 x 1.92 TB NVMe, 8 x 3.84 TB SATA SSD, 2 x 25 Gb/s" in api.get("/api/sizing/site").json()["text"]
     assert "serial: paper-1" in api.post("/api/sizing/text", json={"text": good["text"]}).json()["text"]
 
 

@@ -9,6 +9,7 @@ import pytest
 from conftest import Site
 from sqlalchemy import select
 from test_changes import find_again, held, lose, should_hold
+from test_cluster import EIGHT, form, hear
 
 from foldbarn.changes.runner import run_change
 from foldbarn.core.capacity import pool_space
@@ -364,6 +365,21 @@ def test_encryption_wants_a_key_and_is_read_back(barn_site: Site) -> None:
     disks = barn_site.disks(nodes=NODES)
     with pytest.raises(NotPossible, match="There is no data key to encrypt with"):
         changes.carry_out("form-pool", {"name": "q", "disks": disks, "encrypted": True}, None)
+
+
+def test_an_encrypted_pool_shows_it_on_every_disk_that_joins(barn_site: Site) -> None:
+    hear(barn_site)
+    form(barn_site, members=EIGHT[:5], encrypted=True, passphrase="a long enough passphrase")
+    hear(barn_site)
+    number = barn_site.pool(encrypted=True)
+    assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
+    assert current_view().pool("quayside").encrypted
+    barn_site.do("grow-pool", pool="quayside", disks=["razorbill-1"])
+    serials = {d.serial for d in current_view().all_of(current_view().pool("quayside"))}
+    assert barn_site.yard.machines.sealed == serials
+    assert len(serials) == 33
+    barn_site.do("delete-pool", pool="quayside", typed="quayside")
+    assert barn_site.yard.machines.sealed == set()
 
 
 def test_a_fast_tier_keeps_to_its_own_disks(barn_site: Site) -> None:

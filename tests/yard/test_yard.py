@@ -17,7 +17,7 @@ from foldbarn.core.units import GB, GIB
 from foldbarn.links.agents import Agent, Garbled, ask_reports, open_client
 from foldbarn.settings import settings
 from foldbarn.yard import agent
-from foldbarn.yard.fluid import consumers_share, tick
+from foldbarn.yard.fluid import consumers_share, left_for_copying, tick
 from foldbarn.yard.machines import Machines
 from foldbarn.yard.scenario import skerry_ferries
 
@@ -191,3 +191,67 @@ def test_the_client_turns_a_refusal_into_words(yard: Yard) -> None:
         with pytest.raises(NotPossible, match="The agent refused: unknown kind of order 'paint'"):
             Agent(yard.agent("fulmar"), client).send({"id": "x", "kind": "paint"})
         assert Agent(yard.agent("fulmar"), client).order("never given") is None
+
+
+def test_copies_come_in_no_faster_than_their_limit_over_all_orders() -> None:
+    machines = Machines(skerry_ferries())
+    limit = 40_000_000
+    for number, target in enumerate(("fulmar-2", "fulmar-3")):
+        order = copy_order(machines, f"c{number}", "petrel-1", target, strips=4) | {"throttle": "change-7"}
+        agent.take_order(machines, "fulmar", order)
+    agent.take_order(machines, "fulmar", {"id": "t", "kind": "throttle", "name": "change-7", "bytes_per_second": limit, "first": "consumers"})
+    run_for(machines, 10.0)
+    moved = sum(agent.describe_order(machines.orders[f"c{n}"])["bytes_done"] for n in range(2))
+    assert moved == pytest.approx(limit * 10, rel=0.01)
+    agent.take_order(machines, "fulmar", {"id": "u", "kind": "throttle", "name": "change-7", "bytes_per_second": 0, "first": "consumers"})
+    run_for(machines, 1.0)
+    assert sum(agent.describe_order(machines.orders[f"c{n}"])["bytes_done"] for n in range(2)) > moved + 4 * limit
+
+
+def test_who_goes_first_decides_what_is_left_for_copying() -> None:
+    assert left_for_copying(0.3, "consumers") == pytest.approx(0.7)
+    assert left_for_copying(0.8, "even") == 0.5
+    assert left_for_copying(0.3, "even") == pytest.approx(0.7)
+    assert left_for_copying(0.8, "copying") == 1.0
+
+
+def test_what_consumers_have_written_grows_towards_its_own_end_and_outlives_a_restart(tmp_path: Path) -> None:
+    machines = Machines(skerry_ferries(), tmp_path / "yard.sqlite")
+    disk = serial(machines, "fulmar-1")
+    agent.take_order(machines, "fulmar", {"id": "a", "kind": "reserve", "volume": 3, "bytes": GIB, "strips": {disk: [[e, 0] for e in range(40)]}})
+    seen = []
+    for _ in range(4):
+        machines.clock += 4 * 3600
+        seen.append(agent.written(machines, "fulmar")["3"])
+    assert 0 < seen[0] < seen[1] < seen[2] < seen[3] < 40 * GIB
+    machines.keep_facts()
+    machines.flush()
+    assert agent.written(Machines(skerry_ferries(), tmp_path / "yard.sqlite"), "fulmar")["3"] == seen[3]
+
+
+def test_a_disk_that_is_full_or_read_only_takes_nothing_and_says_so() -> None:
+    machines = Machines(skerry_ferries())
+    disk = machines.disks[serial(machines, "fulmar-1")]
+    strips = [[e, 0] for e in range(disk.size_bytes // GIB)]
+    with pytest.raises(agent.BadOrder, match="is full"):
+        agent.take_order(machines, "fulmar", {"id": "a", "kind": "reserve", "volume": 1, "bytes": GIB, "strips": {disk.serial: strips}})
+    assert not machines.strips[disk.serial]
+    disk.read_only = True
+    for order in ({"kind": "prepare", "pool": "p", "disks": [disk.serial]}, {"kind": "reserve", "volume": 1, "bytes": GIB, "strips": {disk.serial: [[0, 0]]}}):
+        with pytest.raises(agent.BadOrder, match="is read-only"):
+            agent.take_order(machines, "fulmar", {"id": "b", **order})
+
+
+def test_a_cache_is_bound_only_to_disks_of_its_pool_and_takes_their_writes_first() -> None:
+    machines = Machines(skerry_ferries())
+    disk, device = serial(machines, "fulmar-1"), serial(machines, "fulmar-c1")
+    order = {"id": "b", "kind": "bind", "pool": "p", "cache": {disk: device}}
+    with pytest.raises(agent.BadOrder, match="does not carry the mark of pool p"):
+        agent.take_order(machines, "fulmar", order)
+    agent.take_order(machines, "fulmar", {"id": "p", "kind": "prepare", "pool": "p", "disks": [disk, device]})
+    agent.take_order(machines, "fulmar", order)
+    machines.add_strip(disk, (1, 0, 0))
+    run_for(machines, 5.0)
+    assert machines.counters[device].written_bytes == pytest.approx(machines.counters[disk].written_bytes)
+    assert machines.counters[device].written_bytes > 0
+    assert agent.inventory(machines, "fulmar")["cache"] == {disk: device}

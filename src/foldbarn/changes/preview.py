@@ -150,6 +150,10 @@ class CapacityRow(BaseModel):
     free: int
 
 
+# What differs from look to look while strips are on their way.
+MOVES_ALTER = ("summary", "rows", "ledgers", "domains", "arriving", "leaving", "flows", "moves_bytes", "bottleneck", "capacity", "steps")
+
+
 class Preview(BaseModel):
     """Steps and effects of a change as the site stands at `revision`. `digest` is the same while nothing that matters has changed."""
 
@@ -187,9 +191,13 @@ class Preview(BaseModel):
     warnings: list[Note] = Field(default_factory=list)
     blockers: list[Note] = Field(default_factory=list)
 
-    def sealed(self) -> Preview:
-        """With its digest."""
-        said = _lasting(self.model_dump(exclude={"revision", "digest", "seconds"}))
+    def sealed(self, moving: bool = False) -> Preview:
+        """With its digest. moving: strips are on their way at this moment, so that bytes by disk and by domain differ from look to look
+        without the change doing anything else; a preview that is being read must not be outdated by that."""
+        said = _lasting(self.model_dump(exclude={"revision", "digest", "seconds", *(MOVES_ALTER if moving else ())}))
+        if moving:
+            said["capacity"] = [(c.after, c.pool, c.raw) for c in self.capacity]
+            said["steps"] = [step.name for step in self.steps]
         return self.model_copy(update={"digest": hashlib.sha256(repr(said).encode()).hexdigest()[:24]})
 
 

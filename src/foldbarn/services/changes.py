@@ -44,8 +44,14 @@ def _read(kind_name: str, params: dict[str, Any]) -> tuple[Kind[Any], Any]:
 def preview(kind_name: str, params: dict[str, Any]) -> Preview:
     """What a change would do now. Raises NotFound for an unknown kind, NotPossible for parameters of another shape."""
     kind, wish = _read(kind_name, params)
-    made: Preview = kind.preview(current_view(), wish)
-    return made
+    return _made(kind, wish)
+
+
+def _made(kind: Kind[Any], wish: Any) -> Preview:
+    """The preview as the site stands, with the digest that holds while strips are on their way, if any are."""
+    view = current_view()
+    found: Preview = kind.preview(view, wish)
+    return found.sealed(moving=bool(view.incoming))
 
 
 def carry_out(kind_name: str, params: dict[str, Any], digest: str | None, actor: str | None = None, reason: str = "") -> int:
@@ -54,7 +60,7 @@ def carry_out(kind_name: str, params: dict[str, Any], digest: str | None, actor:
     Raises Outdated where `digest` is not that of a preview made now, NotPossible where something stands against it.
     """
     kind, wish = _read(kind_name, params)
-    fresh: Preview = kind.preview(current_view(), wish)
+    fresh = _made(kind, wish)
     if fresh.blockers:
         first = fresh.blockers[0]
         raise NotPossible(" ".join(b.sentence for b in fresh.blockers), about=first.about, next_step=first.next_step)

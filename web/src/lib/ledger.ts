@@ -8,7 +8,7 @@ export interface LedgerRow {
 
 export interface PrintedRow {
   name: string;
-  /** Hundredths of a TB. */
+  /** Hundredths of a TB, or TiB. */
   raw: number;
   cells: number[];
 }
@@ -19,21 +19,23 @@ export interface PrintedLedger {
   total: PrintedRow;
 }
 
-const HUNDREDTH = 1e10; // bytes in a hundredth of a TB
+export const TB = 1e12;
+export const TIB = 2 ** 40;
 
 /** Whole hundredths that add up to the rounded sum: rounded down, and the missing ones given to the largest remainders. */
-function roundTogether(amounts: number[]): number[] {
-  const cells = amounts.map((a) => Math.floor(a / HUNDREDTH));
-  const wanted = Math.round(amounts.reduce((a, b) => a + b, 0) / HUNDREDTH);
-  const order = [...amounts.keys()].sort((a, b) => (amounts[b]! % HUNDREDTH) - (amounts[a]! % HUNDREDTH));
+function roundTogether(amounts: number[], unit: number): number[] {
+  const hundredth = unit / 100;
+  const cells = amounts.map((a) => Math.floor(a / hundredth));
+  const wanted = Math.round(amounts.reduce((a, b) => a + b, 0) / hundredth);
+  const order = [...amounts.keys()].sort((a, b) => (amounts[b]! % hundredth) - (amounts[a]! % hundredth));
   for (const i of order.slice(0, wanted - cells.reduce((a, b) => a + b, 0))) cells[i]! += 1;
   return cells;
 }
 
-/** Columns that print as nothing in every row are left out, but for the ones named in `keep`. */
-export function printLedger(ledgers: LedgerRow[], keep: string[] = []): PrintedLedger {
+/** Columns that print as nothing in every row are left out, but for the ones named in `keep`. unit: bytes in what is printed, TB or TiB. */
+export function printLedger(ledgers: LedgerRow[], keep: string[] = [], unit = TB): PrintedLedger {
   const all = ledgers[0]?.parts ?? [];
-  const cells = ledgers.map((row) => roundTogether(row.parts.map((p) => p.bytes)));
+  const cells = ledgers.map((row) => roundTogether(row.parts.map((p) => p.bytes), unit));
   const shown = all.map((_, i) => i).filter((i) => keep.includes(all[i]!.name) || cells.some((row) => row[i]! > 0));
   const columns = shown.map((i) => ({ name: all[i]!.name, label: all[i]!.label }));
   const rows = ledgers.map((row, r) => ({ name: row.name, raw: cells[r]!.reduce((a, b) => a + b, 0), cells: shown.map((i) => cells[r]![i]!) }));

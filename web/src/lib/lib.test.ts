@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { amount, binarySize, clock, count, percent, rate, size, span } from "./format";
 import { typing } from "./keys";
-import { hundredths, printLedger } from "./ledger";
+import { hundredths, printLedger, TB, TIB } from "./ledger";
 import { packed, unpacked } from "./sizing";
 import { natural } from "./natural";
 import { pathOf } from "./paths";
@@ -64,6 +64,17 @@ describe("single keys", () => {
     document.body.dispatchEvent(new KeyboardEvent("keydown", { key: "p", bubbles: true }));
     document.body.dispatchEvent(new KeyboardEvent("keydown", { key: "p", ctrlKey: true, bubbles: true }));
     expect(seen).toEqual([true, false, true]);
+  });
+});
+
+describe("a ledger in TiB", () => {
+  it("adds up as printed, like the one in TB", () => {
+    const row = { name: "p", raw: 30e12, parts: [{ name: "a", label: "a", bytes: 10e12 + 7 }, { name: "b", label: "b", bytes: 10e12 }, { name: "free", label: "free", bytes: 10e12 - 7 }] };
+    for (const unit of [TB, TIB]) {
+      const printed = printLedger([row], [], unit).rows[0]!;
+      expect(printed.raw).toBe(Math.round(row.raw / (unit / 100)));
+      expect(printed.cells.reduce((x, y) => x + y, 0)).toBe(printed.raw);
+    }
   });
 });
 

@@ -20,7 +20,8 @@ export function usePlan(kind: Ref<string>, params: Ref<Record<string, unknown>>,
   const made = usePreview(kind, settled, () => ready() && Object.keys(settled.value).length > 0);
   const carrying = useCarryOut();
   const preview = computed(() => fresh.value ?? made.data.value ?? null);
-  const upToDate = computed(() => JSON.stringify(params.value) === JSON.stringify(settled.value) && !made.isFetching.value);
+  // A preview that is read anew because the site has changed may be carried out meanwhile: if it matters, it is refused with a fresh one.
+  const upToDate = computed(() => JSON.stringify(params.value) === JSON.stringify(settled.value) && !made.isPlaceholderData.value);
   const blocked = computed(() => !ready() || !preview.value || preview.value.blockers.length > 0 || !upToDate.value || carrying.isPending.value);
   async function carryOut() {
     if (blocked.value || !preview.value) return;

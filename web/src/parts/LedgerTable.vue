@@ -1,12 +1,19 @@
 <script setup lang="ts">
 import { computed } from "vue";
 import type { Figure } from "../api/client";
-import { hundredths, printLedger, type LedgerRow } from "../lib/ledger";
+import { hundredths, printLedger, TIB, type LedgerRow } from "../lib/ledger";
 import SumFigure from "./SumFigure.vue";
 
 /** The account of every raw byte: the bar left to right is the sum top to bottom. Rounded parts add up as printed. */
-const props = defineProps<{ ledgers: LedgerRow[]; total?: boolean; free?: Figure[] }>();
+const props = defineProps<{ ledgers: LedgerRow[]; total?: boolean; free?: Figure[]; binary?: boolean }>();
 const printed = computed(() => printLedger(props.ledgers, ["free"]));
+/** The same in binary units, rounded together by themselves, and in the same columns. */
+const tebi = computed(() => {
+  const found = printLedger(props.ledgers, printed.value.columns.map((c) => c.name), TIB);
+  const at = printed.value.columns.map((c) => found.columns.findIndex((f) => f.name === c.name));
+  const pick = (row: { raw: number; cells: number[] }) => ({ raw: row.raw, cells: at.map((i) => row.cells[i] ?? 0) });
+  return props.total ? [...found.rows.map(pick), pick(found.total)] : found.rows.map(pick);
+});
 const bar = computed(() => (props.total ? printed.value.total : printed.value.rows[0]));
 const segments = computed(() => {
   const whole = bar.value?.raw || 1;
@@ -98,6 +105,10 @@ function totalFigure(column: { name: string; label: string }): Figure {
             </template>
           </td>
         </tr>
+        <tr v-for="(row, r) in binary ? tebi.slice(-1) : []" :key="`tib${r}`" class="tib">
+          <th scope="row">in TiB</th><td>{{ hundredths(row.raw) }}</td>
+          <td v-for="(c, i) in printed.columns" :key="c.name">{{ row.cells[i] || c.name === "free" ? hundredths(row.cells[i]!) : "" }}</td>
+        </tr>
       </tbody>
     </table>
   </div>
@@ -132,6 +143,7 @@ thead th { font-weight: 500; font-size: var(--t-xs); line-height: 1.2; color: va
 th:first-child { text-align: left; }
 tbody th { font-weight: 430; font-size: var(--t-s); text-align: left; border-top: 1px solid var(--rule); white-space: nowrap; overflow: hidden; text-overflow: ellipsis; }
 td { font-family: var(--mono); font-size: var(--t-s); text-align: right; padding: 0 8px 0 0; height: 25px; border-top: 1px solid var(--rule); letter-spacing: -0.015em; white-space: nowrap; }
+tr.tib td, tr.tib th { color: var(--soft); border-top: 0; }
 tr.total td, tr.total th { border-top: 1.5px solid var(--ink); font-weight: 640; height: 30px; }
 .op { color: var(--faint); padding-right: 3px; font-weight: 400; }
 </style>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { ref } from "vue";
 import type { Figure } from "../api/client";
-import { amount } from "../lib/format";
+import { amount, binarySize } from "../lib/format";
 
 /** A dotted figure that opens into its sum. The slot replaces the printed value, for columns with a unit of their own. */
 defineProps<{ figure: Figure }>();
@@ -23,7 +23,7 @@ const WORDS: Record<string, string> = { "+": "plus", "−": "less", "×": "times
       <span v-else><slot>{{ amount(figure.value, figure.unit) }}</slot></span>
     </template>
     <div class="sheet" role="dialog" :aria-label="figure.label">
-      <h3>{{ figure.label }}: {{ amount(figure.value, figure.unit) }}</h3>
+      <h3>{{ figure.label }}: {{ amount(figure.value, figure.unit) }}<template v-if="figure.unit === 'bytes' && figure.value >= 2 ** 30"> ({{ binarySize(figure.value) }})</template></h3>
       <table>
         <tbody>
           <tr v-for="(part, i) in figure.parts" :key="i">

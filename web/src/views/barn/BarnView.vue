@@ -79,7 +79,7 @@ const begin = () => router.push({ query: { ...route.query, plan: "form-pool" } }
             <button v-for="p in barn.pools" :key="p.name" type="button" :aria-pressed="asked === p.name" @click="asked = p.name">{{ p.name }}</button>
           </span>
         </div>
-        <LedgerTable :ledgers="shown" :total="!asked" :free="barn.free" />
+        <LedgerTable :ledgers="shown" :total="!asked" :free="barn.free" binary />
       </section>
     </template>
   </main>

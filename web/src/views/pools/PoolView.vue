@@ -87,7 +87,7 @@ const cards = computed(() => {
             <p class="say soft">Usual protection: {{ pool.protection }}. The furthest disk is {{ percent(pool.imbalance) }} off what it should hold.</p>
           </section>
         </div>
-        <section aria-label="Where it went"><div class="sec"><h2>Where it went</h2><span class="small">Fill line {{ percent(pool.fill_line) }}. Usable {{ terabytes(pool.usable_bytes) }} TB ({{ tebibytes(pool.usable_bytes) }} TiB) at its usual protection.</span></div><LedgerTable :ledgers="[pool.ledger]" :free="[pool.free]" /></section>
+        <section aria-label="Where it went"><div class="sec"><h2>Where it went</h2><span class="small">Fill line {{ percent(pool.fill_line) }}. Usable {{ terabytes(pool.usable_bytes) }} TB ({{ tebibytes(pool.usable_bytes) }} TiB) at its usual protection.</span></div><LedgerTable :ledgers="[pool.ledger]" :free="[pool.free]" binary /></section>
         <section aria-label="Volumes">
           <div class="sec"><h2>Volumes</h2><span class="small">{{ count(volumes.length, "volume") }}</span></div>
           <table v-if="volumes.length" class="plain">
