@@ -15,7 +15,7 @@ from sqlalchemy import select
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 from starlette.staticfiles import StaticFiles
 
-from foldbarn.api import errors, pictures
+from foldbarn.api import errors, pictures, pool_pictures
 from foldbarn.api.events import Listener
 from foldbarn.api.limit import Limit
 from foldbarn.api.models import (
@@ -85,13 +85,13 @@ def barn() -> BarnOut:
 @router.get("/pools")
 def pools() -> list[PoolOut]:
     outlook = site.outlook()
-    return [pictures.pool_out(outlook, i) for i in range(len(outlook.view.pools))]
+    return [pool_pictures.pool_out(outlook, i) for i in range(len(outlook.view.pools))]
 
 
 @router.get("/pools/{name}")
 def pool(name: str) -> PoolOut:
     outlook = site.outlook()
-    return pictures.pool_out(outlook, outlook.view.pool_row(outlook.view.pool(name)))
+    return pool_pictures.pool_out(outlook, outlook.view.pool_row(outlook.view.pool(name)))
 
 
 @router.get("/pools/{name}/page")
@@ -99,7 +99,7 @@ def pool_page(name: str) -> PoolPage:
     """Everything told of one pool: roles and bindings, what other protections would hold, what to buy, its settings."""
     outlook = site.outlook()
     with transaction() as session:
-        return pictures.pool_page(outlook, name, changes.unfinished(session))
+        return pool_pictures.pool_page(outlook, name, changes.unfinished(session))
 
 
 @router.post("/sizing")
@@ -140,7 +140,7 @@ def _sized(variant: Variant) -> SizingOut:
     sizing = sizing_service.size_plan(variant.text, _settings(variant))
     if isinstance(sizing, BarnError):
         return SizingOut(name=variant.name, problem=sizing.sentence, next_step=sizing.next_step or "")
-    return pictures.sizing_out(variant.name, sizing)
+    return pool_pictures.sizing_out(variant.name, sizing)
 
 
 @router.get("/volumes")

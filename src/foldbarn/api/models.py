@@ -9,7 +9,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from foldbarn.changes.preview import CheckRow, LedgerOut, LossRow, Preview, RoleRow
 from foldbarn.core.figures import Figure
-from foldbarn.core.lamps import Lamp
+from foldbarn.core.lamps import Lamp, State
 from foldbarn.core.loss import DataState
 from foldbarn.core.protection import Level
 
@@ -19,6 +19,10 @@ class StateOut(BaseModel):
 
     lamp: Lamp
     reason: str
+
+    @classmethod
+    def of(cls, state: State) -> StateOut:
+        return cls(lamp=state.lamp, reason=state.reason)
 
 
 class DiskOut(BaseModel):

@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-from collections import Counter
-
 import numpy as np
 
 from foldbarn.api.models import (
-    AdditionOut,
     AttentionOut,
     BarnOut,
-    CacheLossOut,
     ChangeOut,
     ChangePage,
     ClusterOut,
@@ -18,7 +14,6 @@ from foldbarn.api.models import (
     Counts,
     DiskFacts,
     DiskOut,
-    DomainUse,
     EnclosureFacts,
     EnteredCluster,
     ExtentOut,
@@ -27,54 +22,37 @@ from foldbarn.api.models import (
     NodeFacts,
     NodeOut,
     OpeningOut,
-    PoolOut,
-    PoolPage,
     PortFacts,
     RackOut,
     ReachOut,
-    RebuildOut,
     RoomOut,
-    SettingOut,
     ShutOut,
-    SizingOut,
     StageOut,
     StateOut,
     StepOut,
     StripOut,
     TextOut,
-    UsableOut,
     VolumeOut,
     VolumePage,
     WhatIf,
 )  # fmt: skip
-from foldbarn.changes.effects import role_rows
+from foldbarn.api.pool_pictures import pool_out
 from foldbarn.changes.preview import CheckRow, LedgerOut, LossRow
-from foldbarn.changes.set_pool import LABELS, settings_in_words, settings_of
 from foldbarn.changes.text import SiteText
 from foldbarn.core.arrays import Flags
-from foldbarn.core.capacity import UsableRow, best_additions, by_domain, free_figure, site_ledgers, usable_by_protection
+from foldbarn.core.capacity import free_figure, site_ledgers
 from foldbarn.core.cluster import network_findings, reach_matrix, voters, wish_of
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
-from foldbarn.core.healing import healing_sentence
-from foldbarn.core.lamps import Outlook, State, worst
-from foldbarn.core.loss import cache_losses, fate, present_strips, without
-from foldbarn.core.names import natural_key
+from foldbarn.core.lamps import Outlook, worst
+from foldbarn.core.loss import fate, present_strips, without
 from foldbarn.core.network import PORT_PLAN
 from foldbarn.core.quorum import domain_losses, doubts, vote_sentence
-from foldbarn.core.rebuild import imbalance
-from foldbarn.core.roles import Assignment, assign_roles, binding_of, cache_concerns, cache_share, endurance, expected_writes
-from foldbarn.core.site import Contact, Disk, Pool, Role, SiteView, Volume
-from foldbarn.core.sizing import Sizing, say_chance
+from foldbarn.core.site import Contact, Disk, Role, SiteView, Volume
 from foldbarn.core.stages import stages
-from foldbarn.core.units import say_binary, say_duration
 from foldbarn.store.tables import ChangeRow, SiteRow, StepRow, VolumeRow
 
 MOST_MISSING = 2000  # notches drawn on one copy's line
-
-
-def _state(state: State) -> StateOut:
-    return StateOut(lamp=state.lamp, reason=state.reason)
 
 
 def disk_out(outlook: Outlook, disk: Disk) -> DiskOut:
@@ -83,7 +61,7 @@ def disk_out(outlook: Outlook, disk: Disk) -> DiskOut:
     used = int(view.disk_used[view.row_of_number[disk.number]])
     return DiskOut(
         name=disk.name, bay=disk.bay, media=disk.media, size_bytes=disk.size_bytes, used_bytes=used * pool.extent_bytes if pool else 0,
-        role=disk.role.value, pool=pool.name if pool else None, serial=disk.serial, state=_state(outlook.disk(disk)),
+        role=disk.role.value, pool=pool.name if pool else None, serial=disk.serial, state=StateOut.of(outlook.disk(disk)),
         fit=disk.role == Role.UNCLAIMED, reasons=disk.why, tier=disk.tier.value, retiring=disk.retiring,
     )  # fmt: skip
 
@@ -101,7 +79,7 @@ def node_out(outlook: Outlook, row: int, disks: list[Disk]) -> NodeOut:
             sums[1] += disk.size_bytes
     notes = [f"{name} {used / size:.0%}" for name, (used, size) in pools.items()]
     return NodeOut(
-        name=node.name, rack=rack.name, room=view.rooms[rack.room].name, state=_state(outlook.node(node)),
+        name=node.name, rack=rack.name, room=view.rooms[rack.room].name, state=StateOut.of(outlook.node(node)),
         worst=outlook.node_with_disks(row).lamp, note=", ".join(notes) or "in no pool", pools=list(pools),
         disks=[disk_out(outlook, d) for d in disks],
     )  # fmt: skip
@@ -123,7 +101,8 @@ def machines_out(outlook: Outlook) -> MachinesOut:
     view = outlook.view
     nodes = [
         NodeFacts(
-            name=n.name, room=view.rooms[view.racks[n.rack].room].name, rack=view.racks[n.rack].name, state=_state(outlook.node(n)), contact=n.contact.value,
+            name=n.name, room=view.rooms[view.racks[n.rack].room].name, rack=view.racks[n.rack].name, state=StateOut.of(outlook.node(n)),
+            contact=n.contact.value,
             cores=n.cores, memory_bytes=n.memory_bytes, clock_offset=n.clock_offset, member=n.member, keeper=n.keeper, dedicated=n.dedicated,
             agent_name=n.agent_name, agent_url=n.agent_url, disks=len(view.node_disks[i]), fit=sum(d.role == Role.UNCLAIMED for d in view.node_disks[i]),
             ports=[PortFacts(name=p.name, purpose=p.purpose, up=p.up, bytes_per_second=p.bytes_per_second, mtu=p.mtu, addresses=list(p.addresses),
@@ -189,110 +168,6 @@ def cluster_out(view: SiteView) -> ClusterPage:
     )  # fmt: skip
 
 
-def pool_out(outlook: Outlook, row: int) -> PoolOut:
-    view = outlook.view
-    pool, space = view.pools[row], outlook.spaces[row]
-    rows = view.in_pool(pool)
-    level = pool.usual.level
-    names = view.domain_names(level)
-    labels, room = by_domain(view.disk_slots[rows], view.domain_of(level)[rows])
-    used = by_domain(view.disk_used[rows], view.domain_of(level)[rows])[1]
-    extent = pool.extent_bytes
-    return PoolOut(
-        name=pool.name, state=_state(outlook.pool(row)), worst=_state(outlook.pool_with_volumes(row)), forming=pool.forming,
-        copies=pool.usual.copies, level=level.value, protection=pool.usual.sentence(), extent_bytes=extent, disks=len(view.all_of(pool)),
-        nodes=[view.nodes[n].name for n in dict.fromkeys(view.disk_node[rows].tolist())],
-        volumes=[v.name for v in view.volumes if v.pool == row], full=space.full, fill_line=pool.fill_line,
-        roles=dict(Counter(d.role.value for d in view.all_of(pool))), encrypted=pool.encrypted,
-        free=free_figure(pool, space), usable_bytes=space.usable * extent, ledger=LedgerOut.of(pool.name, space.ledger),
-        healing=healing_sentence(view, pool, space), imbalance=imbalance(view, pool),
-        domains=[
-            DomainUse(name=names[d], room=r * extent, used=u * extent, stranded=space.stranded.get(d, 0) * extent)
-            for d, r, u in zip(labels.tolist(), room.tolist(), used.tolist(), strict=True)
-        ],
-    )  # fmt: skip
-
-
-def pool_page(outlook: Outlook, name: str, open_changes: list[ChangeRow]) -> PoolPage:
-    """Raises NotFound."""
-    view = outlook.view
-    pool = view.pool(name)
-    row = view.pool_row(pool)
-    space = outlook.spaces[row]
-    extent = pool.extent_bytes
-    disks = view.all_of(pool)
-    by_rule = {a.disk: a for a in assign_roles(disks, "fast tier" if space.fast else "cache")}
-    assigned = [_as_assigned(d, by_rule[d.name]) for d in sorted(disks, key=lambda d: (d.node, d.role != Role.CACHE, natural_key(d.name)))]
-    cache, capacity = [d for d in disks if d.role == Role.CACHE], [d for d in disks if d.role == Role.CAPACITY]
-    writes = expected_writes(pool.daily_writes, space.usable * extent, pool.usual.copies)
-    lasting = [f"{e.sentence('cache device')}." for e in endurance(cache, writes.daily_bytes)]
-    lasting += [f"{e.sentence('capacity disk')}." for e in endurance([d for d in capacity if d.media != "hdd"], writes.daily_bytes)]
-    words = settings_in_words(pool)
-    return PoolPage(
-        pool=pool_out(outlook, row),
-        fast_usable=space.fast.usable * extent if space.fast else 0, fast_free=space.fast.free * extent if space.fast else 0,
-        without_headroom=space.without_headroom * extent,
-        roles=role_rows(view, assigned), cache_share=cache_share(cache, capacity),
-        cache_losses=[CacheLossOut.model_validate(c, from_attributes=True) for c in cache_losses(view, pool, binding_of(view, pool))],
-        endurance=[*lasting, f"Counted on {writes.sentence}."] if lasting else [], concerns=cache_concerns(cache, capacity, writes.daily_bytes),
-        protections=[usable_out(u, pool) for u in usable_by_protection(view, pool)],
-        additions=[AdditionOut.model_validate(a, from_attributes=True) for a in best_additions(view, pool)],
-        settings=[
-            *(SettingOut(name=n, label=label, value=words[n]) for n, label in LABELS.items()),
-            SettingOut(name="extent_bytes", label="Extent", value=say_binary(extent)),
-            SettingOut(name="encrypted", label="Encrypted", value="yes, with the cluster's data key" if pool.encrypted else "no"),
-        ],
-        params={"pool": pool.name, **settings_of(pool)},
-        running=[c.id for c in open_changes if concerns(c, pool.name)],
-    )  # fmt: skip
-
-
-def _as_assigned(disk: Disk, rule: Assignment) -> Assignment:
-    """A disk's role as it is, beside what the rule would say."""
-    chosen = bool(disk.role_reason) and disk.role != rule.role
-    return Assignment(disk.name, disk.role, disk.tier, disk.role_reason or rule.reason, rule.by_rule, chosen)
-
-
-def concerns(change: ChangeRow, pool: str) -> bool:
-    """Whether a change is about a pool, one of its volumes, or moves its strips."""
-    named = {str(change.params.get("pool", "")).casefold(), change.about.casefold()}
-    return pool.casefold() in named or any(step["name"] in (f"drain:{pool}", f"bind:{pool}") for step in change.preview["steps"])
-
-
-def usable_out(found: UsableRow, pool: Pool) -> UsableOut:
-    protection = found.protection
-    return UsableOut(
-        copies=protection.copies, level=protection.level.value, words=protection.sentence(), usable=found.usable, with_headroom=found.with_headroom,
-        heals=found.heals, why_not=found.why_not, usual=protection == pool.usual,
-    )  # fmt: skip
-
-
-def sizing_out(name: str, sizing: Sizing) -> SizingOut:
-    view, pool, space = sizing.view, sizing.pool, sizing.space
-    rows = view.in_pool(pool)
-    level, extent = pool.usual.level, pool.extent_bytes
-    labels, room = by_domain(view.disk_slots[rows], view.domain_of(level)[rows])
-    names = view.domain_names(level)
-    chance = sizing.chance
-    inputs = (
-        f"{chance.failure_rate:.2%} of disks fail in a year; a disk is written again in {say_duration(chance.repair_seconds)}; "
-        f"{chance.groups:,.0f} sets of {pool.usual.copies} disks hold all copies of some extent."
-    )
-    return SizingOut(
-        name=name, problem="", next_step="", nodes=len(view.nodes), disks=len(view.disks), raw=sizing.ledger.raw, usable=sizing.usable_bytes,
-        without_headroom=sizing.without_headroom_bytes, ledger=LedgerOut.of(name, sizing.ledger), protection=pool.usual.sentence(),
-        domains=[
-            DomainUse(name=names[d], room=r * extent, used=0, stranded=space.stranded.get(d, 0) * extent)
-            for d, r in zip(labels.tolist(), room.tolist(), strict=True)
-        ],
-        protections=[usable_out(u, pool) for u in sizing.protections], healing=sizing.healing,
-        rebuild_disk=RebuildOut.model_validate(sizing.rebuild_disk, from_attributes=True),
-        rebuild_node=RebuildOut.model_validate(sizing.rebuild_node, from_attributes=True),
-        chance=say_chance(chance), chance_inputs=inputs,
-        additions=[AdditionOut.model_validate(a, from_attributes=True) for a in sizing.additions], concerns=sizing.concerns,
-    )  # fmt: skip
-
-
 def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
     view = outlook.view
     volume, found = view.volumes[row], outlook.fates[row]
@@ -311,7 +186,7 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "name": volume.name, "pool": view.pools[volume.pool].name, "size_bytes": volume.size_bytes, "copies": volume.protection.copies,
         "level": volume.protection.level.value, "protection": volume.protection.sentence(), "survives": volume.protection.survives,
         "tier": volume.tier.value, "written_bytes": volume.written_bytes,
-        "extents": volume.extents, "extent_bytes": extent, "forming": volume.forming, "state": _state(outlook.volume(row)),
+        "extents": volume.extents, "extent_bytes": extent, "forming": volume.forming, "state": StateOut.of(outlook.volume(row)),
         "data": found.state, "footprint": footprint,
         "fate": FateOut(whole=found.whole, reduced=found.reduced, bare=found.bare, unavailable=found.unavailable, lost=found.lost),
     }  # fmt: skip
@@ -343,7 +218,7 @@ def volume_page(outlook: Outlook, name: str, stored: VolumeRow | None) -> Volume
             "shares": {view.disks[r].name: int(held[r]) * extent for r in np.flatnonzero(held).tolist()},
             "missing": [np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist() for s in range(volume.protection.strips)],
             "missing_count": int(missing.sum()),
-            "holders": _state(worst(outlook.node_with_disks(n) for n in np.unique(view.disk_node[np.flatnonzero(held)]).tolist())),
+            "holders": StateOut.of(worst(outlook.node_with_disks(n) for n in np.unique(view.disk_node[np.flatnonzero(held)]).tolist())),
             "what_if": [_what_if(view, volume, names[d], readable == d, d) for d in np.unique(readable[readable >= 0]).tolist()],
             "change": stored.change_id if stored else None,
             "made_at": stored.made_at if stored else None,

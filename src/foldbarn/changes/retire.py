@@ -90,8 +90,9 @@ class Retire(Kind[RetireParams]):
         if busy := [d.name for d in disks if d.retiring]:
             preview.blockers.append(Note(sentence=f"{say_list(busy)} {'is' if len(busy) == 1 else 'are'} being emptied already.", about="names"))
         preview.blockers += unreadable_blockers(view, holding(disks))
+        gone = {d.number for d in disks}
         for pool in pools:
-            staying = [d for d in view.all_of(pool) if d not in disks and d.role == Role.CAPACITY]
+            staying = [d for d in view.all_of(pool) if d.number not in gone and d.role == Role.CAPACITY]
             if not staying and not view.volumes_of(pool):
                 words = f"{pool.name} would have no disk left."
                 preview.blockers.append(Note(sentence=words, about="names", next_step=f"Delete {pool.name} instead; it holds no volume."))
@@ -105,7 +106,6 @@ class Retire(Kind[RetireParams]):
         if voters:
             words = f"{say_list(voters)} still {'has' if len(voters) == 1 else 'have'} a vote in the cluster."
             preview.warnings.append(Note(sentence=words, next_step="Let it go from the cluster as well before it is switched off."))
-        gone = {d.number for d in disks}
         served = {d.node for d in view.disks if d.role == Role.CAPACITY and d.number not in gone}
         for disk in (d for d in disks if d.role == Role.CACHE and d.node in served):
             preview.warnings.append(Note(sentence=f"{disk.name} is cache: what it has taken settles first, and other devices of its node serve its disks."))

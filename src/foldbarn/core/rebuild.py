@@ -65,13 +65,12 @@ def plan_rebuild(view: SiteView, pool: Pool, seed: int, busy: dict[tuple[int, in
     busy: (volume, extent, strip) already on their way, with the number of the disk they go to; they are left out.
     Deterministic in the seed.
     """
-    rng = np.random.default_rng(seed)
-    rooms = {tier: open_room(view, pool, tier) for tier in Tier}
-    done: list[Moves] = []
-    stuck = 0
+    preferred = [np.isin(view.disk_numbers, prefer)] if prefer is not None else []
+    jobs = []
     for volume in view.volumes_of(pool):
         lost = lost_strips(view, volume)
-        room = rooms[volume.tier]
+        if not lost.any():
+            continue
         domain_of = view.domain_of(volume.protection.level)
         domains = np.append(domain_of, -1)[view.rows(volume)]
         domains[lost] = -1  # a lost strip forbids nothing; one on its way forbids where it goes
@@ -79,21 +78,57 @@ def plan_rebuild(view: SiteView, pool: Pool, seed: int, busy: dict[tuple[int, in
             if number == volume.number:
                 lost[extent, strip] = False
                 domains[extent, strip] = domain_of[view.row_of_number[to_number]]
-        if not lost.any():
-            continue
-        for strip in range(volume.protection.strips):
-            extents = np.flatnonzero(lost[:, strip])
-            if not len(extents):
-                continue
-            others = np.delete(domains[extents], strip, axis=1)
-            to = _deal_in_turn(others, room, [np.isin(view.disk_numbers, prefer)] if prefer is not None else [], domain_of, view.disk_node, rng)
-            good = to >= 0
-            stuck += int((~good).sum())
-            domains[extents[good], strip] = domain_of[to[good]]
-            done.append(_moves(view, volume, extents[good], strip, to[good]))
-    joined = join_moves(done)
+        jobs.append(_Job(volume, lost, domains))
+    firsts: dict[Tier, list[Flags | Ints]] = {tier: list(preferred) for tier in Tier}
+    moves, stuck = _rehouse(view, pool, jobs, firsts, np.random.default_rng(seed))
     why = f"{stuck:,} strips have no place: no other domain with room is free of their extent's other strips." if stuck else ""
-    return Moves(joined.volume, joined.extent, joined.strip, joined.leaves, joined.to, stuck, why)
+    return Moves(moves.volume, moves.extent, moves.strip, moves.leaves, moves.to, stuck, why)
+
+
+@dataclass(slots=True, eq=False)
+class _Job:
+    """Strips of a volume that want a new place, [extents, strips], and the domain that each of its strips forbids to the others (-1: none)."""
+
+    volume: Volume
+    leave: Flags
+    domains: Ints
+
+
+def _rehouse(view: SiteView, pool: Pool, jobs: list[_Job], firsts: dict[Tier, list[Flags | Ints]], rng: np.random.Generator) -> tuple[Moves, int]:
+    """A new place for all these strips, and how many have none. Volumes that are kept apart at the same level are dealt with together.
+
+    firsts: by tier, what of the room is offered first (see _deal_in_turn).
+    """
+    rooms = {tier: open_room(view, pool, tier) for tier in Tier}
+    done: list[Moves] = []
+    stuck = 0
+    groups: dict[tuple[Tier, Level], list[_Job]] = {}
+    for job in jobs:
+        groups.setdefault((job.volume.tier, job.volume.protection.level), []).append(job)
+    for (tier, level), group in groups.items():
+        domain_of = view.domain_of(level)
+        widest = max(job.volume.protection.strips for job in group)
+        for strip in range(widest):
+            mine = [(job, np.flatnonzero(job.leave[:, strip])) for job in group if job.volume.protection.strips > strip]
+            mine = [(job, extents) for job, extents in mine if len(extents)]
+            if not mine:
+                continue
+            forbidden = np.full((sum(len(extents) for _, extents in mine), widest), -1, dtype=np.int64)
+            at = 0
+            for job, extents in mine:
+                others = np.delete(job.domains[extents], strip, axis=1)
+                forbidden[at : at + len(extents), : others.shape[1]] = others
+                at += len(extents)
+            to = _deal_in_turn(forbidden, rooms[tier], firsts[tier], domain_of, view.disk_node, rng)
+            at = 0
+            for job, extents in mine:
+                found = to[at : at + len(extents)]
+                at += len(extents)
+                good = found >= 0
+                stuck += int((~good).sum())
+                job.domains[extents[good], strip] = domain_of[found[good]]
+                done.append(_moves(view, job.volume, extents[good], strip, found[good]))
+    return join_moves(done), stuck
 
 
 def _deal_in_turn(forbidden: Ints, room: Ints, first: list[Flags | Ints], domain_of: Ints, node_of: Ints, rng: np.random.Generator) -> Ints:
@@ -255,32 +290,19 @@ def plan_drain(view: SiteView, pool: Pool, seed: int, prefer: Disks | None = Non
 
     Strips that no place keeps apart are counted in `stuck`. Strips on such disks that cannot be read are for plan_rebuild.
     """
-    rng = np.random.default_rng(seed)
     targets = level_targets(view, pool)
-    rooms = {tier: open_room(view, pool, tier) for tier in Tier}
-    wants = {tier: np.minimum(room, np.maximum(targets - view.disk_used, 0)) for tier, room in rooms.items()}
     preferred = np.isin(view.disk_numbers, prefer) if prefer is not None else np.zeros(len(view.disks), dtype=np.bool_)
+    firsts: dict[Tier, list[Flags | Ints]] = {tier: [preferred, np.maximum(targets - view.disk_used, 0)] for tier in Tier}
     leaving = np.append(view.disk_retiring & view.disk_ready, False)
-    done: list[Moves] = []
-    stuck = 0
+    jobs = []
     for volume in sorted(view.volumes_of(pool), key=lambda v: -v.extents):
         held = view.rows(volume)
-        if not leaving[held].any():
-            continue
-        room, want = rooms[volume.tier], wants[volume.tier]
-        domain_of = view.domain_of(volume.protection.level)
-        domains = np.append(domain_of, -1)[held]
-        for strip in range(volume.protection.strips):
-            extents = np.flatnonzero(leaving[held[:, strip]])
-            others = np.delete(domains[extents], strip, axis=1)
-            to = _deal_in_turn(others, room, [preferred, want], domain_of, view.disk_node, rng)
-            good = to >= 0
-            stuck += int((~good).sum())
-            domains[extents[good], strip] = domain_of[to[good]]
-            done.append(_moves(view, volume, extents[good], strip, to[good]))
-    joined = join_moves(done)
+        leave = leaving[held]
+        if leave.any():
+            jobs.append(_Job(volume, leave, np.append(view.domain_of(volume.protection.level), -1)[held]))
+    moves, stuck = _rehouse(view, pool, jobs, firsts, np.random.default_rng(seed))
     why = f"{stuck:,} strips cannot leave: no other domain with room is free of their extent's other strips." if stuck else ""
-    return Moves(joined.volume, joined.extent, joined.strip, joined.leaves, joined.to, stuck, why)
+    return Moves(moves.volume, moves.extent, moves.strip, moves.leaves, moves.to, stuck, why)
 
 
 def _exchange(candidates: Ints, held: Disks, others: Ints, surplus: Ints, need: Ints, domain_of: Ints, rng: np.random.Generator) -> tuple[Ints, Ints]:

@@ -1,0 +1,125 @@
+"""Shapes pools and plans on paper into what the API says."""
+
+from __future__ import annotations
+
+from collections import Counter
+
+from foldbarn.api.models import AdditionOut, CacheLossOut, DomainUse, PoolOut, PoolPage, RebuildOut, SettingOut, SizingOut, StateOut, UsableOut
+from foldbarn.changes.effects import role_rows
+from foldbarn.changes.preview import LedgerOut
+from foldbarn.changes.set_pool import LABELS, settings_in_words, settings_of
+from foldbarn.core.capacity import UsableRow, best_additions, by_domain, free_figure, usable_by_protection
+from foldbarn.core.healing import healing_sentence
+from foldbarn.core.lamps import Outlook
+from foldbarn.core.loss import cache_losses
+from foldbarn.core.names import natural_key
+from foldbarn.core.rebuild import imbalance
+from foldbarn.core.roles import Assignment, assign_roles, binding_of, cache_concerns, cache_share, endurance, expected_writes
+from foldbarn.core.site import Disk, Pool, Role
+from foldbarn.core.sizing import Sizing, say_chance
+from foldbarn.core.units import say_binary, say_duration
+from foldbarn.store.tables import ChangeRow
+
+
+def pool_out(outlook: Outlook, row: int) -> PoolOut:
+    view = outlook.view
+    pool, space = view.pools[row], outlook.spaces[row]
+    rows = view.in_pool(pool)
+    level = pool.usual.level
+    names = view.domain_names(level)
+    labels, room = by_domain(view.disk_slots[rows], view.domain_of(level)[rows])
+    used = by_domain(view.disk_used[rows], view.domain_of(level)[rows])[1]
+    extent = pool.extent_bytes
+    return PoolOut(
+        name=pool.name, state=StateOut.of(outlook.pool(row)), worst=StateOut.of(outlook.pool_with_volumes(row)), forming=pool.forming,
+        copies=pool.usual.copies, level=level.value, protection=pool.usual.sentence(), extent_bytes=extent, disks=len(view.all_of(pool)),
+        nodes=[view.nodes[n].name for n in dict.fromkeys(view.disk_node[rows].tolist())],
+        volumes=[v.name for v in view.volumes if v.pool == row], full=space.full, fill_line=pool.fill_line,
+        roles=dict(Counter(d.role.value for d in view.all_of(pool))), encrypted=pool.encrypted,
+        free=free_figure(pool, space), usable_bytes=space.usable * extent, ledger=LedgerOut.of(pool.name, space.ledger),
+        healing=healing_sentence(view, pool, space), imbalance=imbalance(view, pool),
+        domains=[
+            DomainUse(name=names[d], room=r * extent, used=u * extent, stranded=space.stranded.get(d, 0) * extent)
+            for d, r, u in zip(labels.tolist(), room.tolist(), used.tolist(), strict=True)
+        ],
+    )  # fmt: skip
+
+
+def pool_page(outlook: Outlook, name: str, open_changes: list[ChangeRow]) -> PoolPage:
+    """Raises NotFound."""
+    view = outlook.view
+    pool = view.pool(name)
+    row = view.pool_row(pool)
+    space = outlook.spaces[row]
+    extent = pool.extent_bytes
+    disks = view.all_of(pool)
+    by_rule = {a.disk: a for a in assign_roles(disks, "fast tier" if space.fast else "cache")}
+    assigned = [_as_assigned(d, by_rule[d.name]) for d in sorted(disks, key=lambda d: (d.node, d.role != Role.CACHE, natural_key(d.name)))]
+    cache, capacity = [d for d in disks if d.role == Role.CACHE], [d for d in disks if d.role == Role.CAPACITY]
+    writes = expected_writes(pool.daily_writes, space.usable * extent, pool.usual.copies)
+    lasting = [f"{e.sentence('cache device')}." for e in endurance(cache, writes.daily_bytes)]
+    lasting += [f"{e.sentence('capacity disk')}." for e in endurance([d for d in capacity if d.media != "hdd"], writes.daily_bytes)]
+    words = settings_in_words(pool)
+    return PoolPage(
+        pool=pool_out(outlook, row),
+        fast_usable=space.fast.usable * extent if space.fast else 0, fast_free=space.fast.free * extent if space.fast else 0,
+        without_headroom=space.without_headroom * extent,
+        roles=role_rows(view, assigned), cache_share=cache_share(cache, capacity),
+        cache_losses=[CacheLossOut.model_validate(c, from_attributes=True) for c in cache_losses(view, pool, binding_of(view, pool))],
+        endurance=[*lasting, f"Counted on {writes.sentence}."] if lasting else [], concerns=cache_concerns(cache, capacity, writes.daily_bytes),
+        protections=[usable_out(u, pool) for u in usable_by_protection(view, pool)],
+        additions=[AdditionOut.model_validate(a, from_attributes=True) for a in best_additions(view, pool)],
+        settings=[
+            *(SettingOut(name=n, label=label, value=words[n]) for n, label in LABELS.items()),
+            SettingOut(name="extent_bytes", label="Extent", value=say_binary(extent)),
+            SettingOut(name="encrypted", label="Encrypted", value="yes, with the cluster's data key" if pool.encrypted else "no"),
+        ],
+        params={"pool": pool.name, **settings_of(pool)},
+        running=[c.id for c in open_changes if concerns(c, pool.name)],
+    )  # fmt: skip
+
+
+def _as_assigned(disk: Disk, rule: Assignment) -> Assignment:
+    """A disk's role as it is, beside what the rule would say."""
+    chosen = bool(disk.role_reason) and disk.role != rule.role
+    return Assignment(disk.name, disk.role, disk.tier, disk.role_reason or rule.reason, rule.by_rule, chosen)
+
+
+def concerns(change: ChangeRow, pool: str) -> bool:
+    """Whether a change is about a pool, one of its volumes, or moves its strips."""
+    named = {str(change.params.get("pool", "")).casefold(), change.about.casefold()}
+    return pool.casefold() in named or any(step["name"] in (f"drain:{pool}", f"bind:{pool}") for step in change.preview["steps"])
+
+
+def usable_out(found: UsableRow, pool: Pool) -> UsableOut:
+    protection = found.protection
+    return UsableOut(
+        copies=protection.copies, level=protection.level.value, words=protection.sentence(), usable=found.usable, with_headroom=found.with_headroom,
+        heals=found.heals, why_not=found.why_not, usual=protection == pool.usual,
+    )  # fmt: skip
+
+
+def sizing_out(name: str, sizing: Sizing) -> SizingOut:
+    view, pool, space = sizing.view, sizing.pool, sizing.space
+    rows = view.in_pool(pool)
+    level, extent = pool.usual.level, pool.extent_bytes
+    labels, room = by_domain(view.disk_slots[rows], view.domain_of(level)[rows])
+    names = view.domain_names(level)
+    chance = sizing.chance
+    inputs = (
+        f"{chance.failure_rate:.2%} of disks fail in a year; a disk is written again in {say_duration(chance.repair_seconds)}; "
+        f"{chance.groups:,.0f} sets of {pool.usual.copies} disks hold all copies of some extent."
+    )
+    return SizingOut(
+        name=name, problem="", next_step="", nodes=len(view.nodes), disks=len(view.disks), raw=sizing.ledger.raw, usable=sizing.usable_bytes,
+        without_headroom=sizing.without_headroom_bytes, ledger=LedgerOut.of(name, sizing.ledger), protection=pool.usual.sentence(),
+        domains=[
+            DomainUse(name=names[d], room=r * extent, used=0, stranded=space.stranded.get(d, 0) * extent)
+            for d, r in zip(labels.tolist(), room.tolist(), strict=True)
+        ],
+        protections=[usable_out(u, pool) for u in sizing.protections], healing=sizing.healing,
+        rebuild_disk=RebuildOut.model_validate(sizing.rebuild_disk, from_attributes=True),
+        rebuild_node=RebuildOut.model_validate(sizing.rebuild_node, from_attributes=True),
+        chance=say_chance(chance), chance_inputs=inputs,
+        additions=[AdditionOut.model_validate(a, from_attributes=True) for a in sizing.additions], concerns=sizing.concerns,
+    )  # fmt: skip
