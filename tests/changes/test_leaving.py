@@ -8,12 +8,14 @@ import numpy as np
 import pytest
 from conftest import Site
 from sqlalchemy import select
-from test_changes import find_again, held, lose, should_hold
+from test_changes import Killed, find_again, held, lose, should_hold
 from test_cluster import EIGHT, form, hear
 
+from foldbarn.changes import runner
 from foldbarn.changes.runner import run_change
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.lamps import Lamp, Outlook
 from foldbarn.core.loss import DataState, cache_losses, fate
 from foldbarn.core.roles import binding_of
 from foldbarn.core.site import Role
@@ -225,6 +227,65 @@ def test_withdrawn_in_the_middle_the_disks_stay_in_use(barn_site: Site, monkeypa
     barn_site.do("rebuild", pool="quayside")
     assert held(barn_site) == should_hold()
     assert all_whole()
+
+
+def kill_at(monkeypatch: pytest.MonkeyPatch, number: int, step: int, when: str) -> None:
+    """Runs a change and kills it at a step: when all of it is done but not recorded, or when that has been recorded too."""
+    finish, do = runner._finish_step, runner._next_step
+
+    def before(session: Any, run: Any, outcome: str) -> None:
+        if run.step == step:
+            raise Killed
+        finish(session, run, outcome)
+
+    def after(run: Any, kind: Any) -> bool:
+        going_on = do(run, kind)
+        if run.step == step:
+            raise Killed
+        return going_on
+
+    with monkeypatch.context() as patch:
+        patch.setattr(runner, *(("_finish_step", before) if when == "before" else ("_next_step", after)))
+        with pytest.raises(Killed):
+            run_change(number)
+
+
+def test_once_disks_are_being_blanked_there_is_no_way_back(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    barn_site.pool()
+    barn_site.volume()
+    number = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3"]}, None)
+    kill_at(monkeypatch, number, 3, "before")
+    changes.ask(number, "withdraw")
+    run_change(number)
+    assert barn_site.state(number) == "paused"
+    assert "There is no way back: its disks are being blanked." in barn_site.problem(number)
+    changes.ask(number, "resume")
+    run_change(number)
+    assert barn_site.state(number) == "done"
+    grown = changes.carry_out("grow-pool", {"pool": "quayside", "disks": ["petrel-3", "fulmar-c1"]}, None)
+    kill_at(monkeypatch, grown, 3, "after")
+    changes.ask(grown, "withdraw")
+    run_change(grown)
+    assert "the disks have joined; retire them instead" in barn_site.problem(grown)
+
+
+def test_what_is_being_emptied_or_was_let_go_while_away_asks_for_nobody(barn_site: Site) -> None:
+    barn_site.pool()
+    barn_site.volume()
+    lost = current_view().disk("turnstone-2")
+    barn_site.yard.machines.pulled.add(lost.serial)
+    with transaction() as session:
+        session.get_one(DiskRow, lost.number).present = False
+        leaves = session.get_one(DiskRow, current_view().disk("petrel-3").number)
+        leaves.retiring = True
+        announce(session, "site")
+    outlook = Outlook(current_view(), 0.0, 30.0)
+    assert outlook.disk(current_view().disk("petrel-3")).lamp == Lamp.AWAY
+    assert any(a.name == "turnstone-2" for a in outlook.attention())
+    barn_site.do("retire", what="disk", names=["turnstone-2"])
+    outlook = Outlook(current_view(), 0.0, 30.0)
+    assert outlook.disk(current_view().disk("turnstone-2")).lamp == Lamp.AWAY
+    assert not any(a.name == "turnstone-2" for a in outlook.attention())
 
 
 def kill_at_look(monkeypatch: pytest.MonkeyPatch, number: int, then: Any) -> None:

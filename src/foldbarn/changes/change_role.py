@@ -107,6 +107,7 @@ class ChangeRole(Kind[ChangeRoleParams]):
         return bind(run, run.subject)
 
     def withdraw(self, run: Run[ChangeRoleParams]) -> None:
+        run.refuse_once("done", "assign", f"the disks are {run.params.role.value} already")
         view = current_view()
         disks = chosen_disks(view, run.params.disks)
         call_off(run, {view.pools[d.pool].name for d in disks if d.pool >= 0}, [d.name for d in disks])

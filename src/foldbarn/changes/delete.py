@@ -19,8 +19,7 @@ from foldbarn.core.errors import NotFound, NotPossible
 from foldbarn.core.figures import Figure
 from foldbarn.core.site import Contact, SiteView
 from foldbarn.core.units import say_count, say_list, say_size
-from foldbarn.store.database import transaction
-from foldbarn.store.tables import DiskRow, MoveRow, PlacementRow, PoolRow, StepRow, VolumeRow
+from foldbarn.store.tables import DiskRow, MoveRow, PlacementRow, PoolRow, VolumeRow
 from foldbarn.store.views import current_view
 
 
@@ -111,7 +110,7 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
         return f"{volume.name} is gone."
 
     def withdraw(self, run: Run[DeleteVolumeParams]) -> None:
-        _only_before(run, "its strips are being dropped")
+        run.refuse_once("begun", "drop", "its strips are being dropped")
 
 
 class DeletePoolParams(Params):
@@ -187,12 +186,4 @@ class DeletePool(Kind[DeletePoolParams]):
         return f"{pool.name} is gone."
 
     def withdraw(self, run: Run[DeletePoolParams]) -> None:
-        _only_before(run, "its disks are being blanked")
-
-
-def _only_before(run: Run[Any], why: str) -> None:
-    """Nothing to put back before the first step began; afterwards it can only go on. Raises NotPossible."""
-    with transaction() as session:
-        begun = session.scalars(select(StepRow).where(StepRow.change_id == run.change, StepRow.started_at.is_not(None))).first()
-    if begun is not None:
-        raise NotPossible(f"There is no way back: {why}.", next_step="Let it go on.")
+        run.refuse_once("begun", "release", "its disks are being blanked")

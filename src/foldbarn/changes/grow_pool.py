@@ -145,6 +145,7 @@ class GrowPool(Kind[GrowPoolParams]):
         return bind(run, run.params.pool)
 
     def withdraw(self, run: Run[GrowPoolParams]) -> None:
+        run.refuse_once("done", "claim", "the disks have joined; retire them instead")
         run.step = 99  # orders of its own
         release(run, _serials(run, free=True))
 

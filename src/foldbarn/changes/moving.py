@@ -175,8 +175,8 @@ class Mover:
         wish = (min(limits) // max(1, len(nodes)) if limits else 0, pool.priority.value)
         for row in nodes:
             node = view.nodes[row]
-            if self.told.get(node.number, (0, "consumers")) == wish:
-                continue
+            if self.told.get(node.number) == wish:
+                continue  # at the first look it is told in any case: a limit of before a pause may still hold there
             order = {"id": self.run.order_id(node.name, f"throttle-{time.time_ns()}"), "kind": "throttle", "name": self._name}
             try:
                 self.run.agent(node.number).send({**order, "bytes_per_second": wish[0], "first": wish[1]})

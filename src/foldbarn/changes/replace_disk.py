@@ -123,6 +123,7 @@ class ReplaceDisk(Kind[ReplaceDiskParams]):
 
     def withdraw(self, run: Run[ReplaceDiskParams]) -> None:
         """Before the swap the new disk is blanked again; after it, it has joined and stays, and the old one is in use as before."""
+        run.refuse_once("begun", "release", f"{run.params.disk} is being blanked")
         view = current_view()
         old, new = view.disk(run.params.disk), view.disk(run.params.by)
         if new.pool < 0:

@@ -132,6 +132,7 @@ class Retire(Kind[RetireParams]):
         return bind(run, run.subject)
 
     def withdraw(self, run: Run[RetireParams]) -> None:
+        run.refuse_once("begun", "release", "its disks are being blanked")
         view = current_view()
         names = self._names(run)
         call_off(run, [p.name for p in pools_of(view, [view.disk(n) for n in names])], names)

@@ -14,7 +14,7 @@ from sqlalchemy import func, select, text, update
 from sqlalchemy.orm import Session
 
 from foldbarn.changes.kind import Kind, Params, kind_named
-from foldbarn.core.errors import BarnError, NotFound, Unreachable
+from foldbarn.core.errors import BarnError, NotFound, NotPossible, Unreachable
 from foldbarn.links.agents import Agent, OrderProgress, open_client
 from foldbarn.settings import settings
 from foldbarn.store.database import announce, engine, is_disconnect, tell, transaction, wait_for_database
@@ -55,6 +55,13 @@ class Run(Generic[P]):
         with transaction() as session:
             if session.scalar(select(ChangeRow.asked).where(ChangeRow.id == self.change)):
                 raise Asked
+
+    def refuse_once(self, state: str, step: str, why: str) -> None:
+        """Raises NotPossible where this step (what follows a colon left aside) is begun, or done: then there is no way back."""
+        with transaction() as session:
+            steps = list(session.scalars(select(StepRow).where(StepRow.change_id == self.change)))
+        if any(s.name.partition(":")[0] == step and (s.state == "done" or (state == "begun" and s.started_at is not None)) for s in steps):
+            raise NotPossible(f"There is no way back: {why}.", next_step="Let it go on.")
 
     def progress(self, done: int, total: int, rate: float | None) -> None:
         """Records progress, in bytes and bytes per second."""

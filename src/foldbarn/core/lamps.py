@@ -13,7 +13,7 @@ from foldbarn.core.capacity import PoolSpace, pool_space
 from foldbarn.core.healing import healing_sentence
 from foldbarn.core.loss import DataState, Fate, fate
 from foldbarn.core.quorum import majority
-from foldbarn.core.site import Contact, Disk, Node, Pool, Role, SiteView, Volume
+from foldbarn.core.site import POOLED, Contact, Disk, Node, Pool, Role, SiteView, Volume
 from foldbarn.core.units import say_count, say_list
 
 
@@ -82,13 +82,17 @@ class Outlook:
         node = self.view.nodes[disk.node]
         if node.contact != Contact.HEARD:
             return State(Lamp.NOT_HEARD, f"{node.name} is not heard, so its disks are not either.")
+        if not disk.present and any(r.code == "taken-out" for r in disk.reasons):
+            return State(Lamp.AWAY, f"{disk.why[0].capitalize()}.")
+        if disk.present and disk.retiring:
+            return State(Lamp.AWAY, "It is being emptied and takes nothing new.")
         if not disk.present:
             return State(Lamp.FAILED, f"{node.name} reports without it since {self._ago(disk.missing_since)}.")
         if disk.watch:
             return State(Lamp.WATCH, f"{say_list(list(disk.watch)).capitalize()}.")
         if disk.missing_paths:
             return State(Lamp.WATCH, f"{say_list(list(disk.missing_paths)).capitalize()}.")
-        if disk.role == Role.CAPACITY and disk.reasons:
+        if disk.role in POOLED and disk.reasons:
             return State(Lamp.WATCH, f"It is in use, but {say_list(disk.why)}.")
         if disk.role == Role.UNFIT:
             return State(Lamp.SOUND, f"Not used: {say_list(disk.why)}.")

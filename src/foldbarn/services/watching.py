@@ -356,7 +356,10 @@ def call_in_spares() -> None:
             called.add(spare.name)
             why = f"{disk.name} has been away for longer than the grace time"
             params = {"disks": [spare.name], "role": disk.role.value, "reason": f"stands in for {disk.name}", "stands_in_for": disk.name}
-            carry_out("change-role", params, None, actor=BY_ITSELF, reason=f"{why}.")
+            try:
+                carry_out("change-role", params, None, actor=BY_ITSELF, reason=f"{why}.")
+            except BarnError as error:  # it must not keep the watch from its other duties
+                log.info("spare not called in", spare=spare.name, why=error.sentence)
 
 
 def start_mending(looks: dict[str, str], busy: set[str]) -> None:

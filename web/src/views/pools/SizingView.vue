@@ -13,6 +13,8 @@ import PoolTabs from "./PoolTabs.vue";
 /** Machines on paper, up to three plans side by side. The address carries them whole, so a comparison can be sent to someone. */
 const SETTLE = 400;
 const MOST = 3;
+const LONGEST = 12_000; // characters that every server and browser takes in an address
+const tooLong = ref(false);
 const route = useRoute();
 const router = useRouter();
 const USUAL: SizingVariant = { name: "Plan A", text: "", copies: 3, level: "rack", headroom: "node", headroom_losses: 1, extent_bytes: 2 ** 30, serves: "cache", fill: 0.85, failure_rate: null, rebuild_rate: 0, daily_writes: 0 };
@@ -25,7 +27,9 @@ watch(variants, (now) => {
   clearTimeout(timer);
   timer = setTimeout(() => {
     settled.value = now.map((v) => ({ ...v }));
-    void router.replace({ query: { ...route.query, plans: packed(now, USUAL) } });
+    const plans = packed(now, USUAL);
+    tooLong.value = plans.length > LONGEST;
+    void router.replace({ query: tooLong.value ? {} : { ...route.query, plans } });
   }, SETTLE);
 }, { deep: true });
 const ready = computed(() => settled.value.some((v) => v.text.trim()));
@@ -104,6 +108,7 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
         </div>
       </section>
     </div>
+    <p v-if="tooLong" class="small"><StateMark lamp="watch" /> These plans are too long for an address: leaving this page loses them. Save what you want to keep.</p>
     <p v-if="found" class="small foot">Estimates. {{ found.left_out }}</p>
   </main>
 </template>
