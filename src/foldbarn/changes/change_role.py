@@ -40,6 +40,7 @@ class ChangeRole(Kind[ChangeRoleParams]):
 
     name: ClassVar[str] = "change-role"
     params: ClassVar[type[Params]] = ChangeRoleParams
+    exact: ClassVar[bool] = False
     inside: ClassVar[frozenset[str]] = frozenset({"mark", "assign"})
 
     def about(self, params: ChangeRoleParams) -> str:

@@ -36,6 +36,7 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
 
     name: ClassVar[str] = "delete-volume"
     params: ClassVar[type[Params]] = DeleteVolumeParams
+    exact: ClassVar[bool] = False
     inside: ClassVar[frozenset[str]] = frozenset({"forget"})
 
     def about(self, params: DeleteVolumeParams) -> str:
@@ -126,6 +127,7 @@ class DeletePool(Kind[DeletePoolParams]):
 
     name: ClassVar[str] = "delete-pool"
     params: ClassVar[type[Params]] = DeletePoolParams
+    exact: ClassVar[bool] = False
     inside: ClassVar[frozenset[str]] = frozenset({"forget"})
 
     def about(self, params: DeletePoolParams) -> str:

@@ -68,6 +68,7 @@ class GrowPool(Kind[GrowPoolParams]):
 
     name: ClassVar[str] = "grow-pool"
     params: ClassVar[type[Params]] = GrowPoolParams
+    exact: ClassVar[bool] = False
     inside: ClassVar[frozenset[str]] = frozenset({"claim"})
 
     def about(self, params: GrowPoolParams) -> str:

@@ -35,6 +35,7 @@ class Kind(ABC, Generic[P]):
     name: ClassVar[str]
     params: ClassVar[type[Params]]
     inside: ClassVar[frozenset[str]] = frozenset()
+    exact: ClassVar[bool] = True  # whether other bytes on the same disks make it another change, as they do where it chooses places by them
 
     @abstractmethod
     def preview(self, view: SiteView, params: P) -> Preview:

@@ -35,6 +35,7 @@ class Rebuild(Kind[RebuildParams]):
 
     name: ClassVar[str] = "rebuild"
     params: ClassVar[type[Params]] = RebuildParams
+    exact: ClassVar[bool] = False
 
     def about(self, params: RebuildParams) -> str:
         return params.pool

@@ -37,6 +37,7 @@ class ReplaceDisk(Kind[ReplaceDiskParams]):
 
     name: ClassVar[str] = "replace-disk"
     params: ClassVar[type[Params]] = ReplaceDiskParams
+    exact: ClassVar[bool] = False
     inside: ClassVar[frozenset[str]] = frozenset({"swap", "part"})
 
     def about(self, params: ReplaceDiskParams) -> str:

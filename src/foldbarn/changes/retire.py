@@ -50,6 +50,7 @@ class Retire(Kind[RetireParams]):
 
     name: ClassVar[str] = "retire"
     params: ClassVar[type[Params]] = RetireParams
+    exact: ClassVar[bool] = False
     inside: ClassVar[frozenset[str]] = frozenset({"mark", "part"})
 
     def about(self, params: RetireParams) -> str:

@@ -49,6 +49,7 @@ class SetPool(Kind[SetPoolParams]):
 
     name: ClassVar[str] = "set-pool"
     params: ClassVar[type[Params]] = SetPoolParams
+    exact: ClassVar[bool] = False
     inside: ClassVar[frozenset[str]] = frozenset({"set"})
 
     def about(self, params: SetPoolParams) -> str:

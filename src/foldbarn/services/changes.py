@@ -48,10 +48,10 @@ def preview(kind_name: str, params: dict[str, Any]) -> Preview:
 
 
 def _made(kind: Kind[Any], wish: Any) -> Preview:
-    """The preview as the site stands, with the digest that holds while strips are on their way, if any are."""
+    """The preview as the site stands. Where strips are on their way, or do not matter to this kind, its digest leaves them aside."""
     view = current_view()
     found: Preview = kind.preview(view, wish)
-    return found.sealed(moving=bool(view.incoming))
+    return found.sealed(moving=bool(view.incoming) or not kind.exact)
 
 
 def carry_out(kind_name: str, params: dict[str, Any], digest: str | None, actor: str | None = None, reason: str = "") -> int:
