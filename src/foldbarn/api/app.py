@@ -60,7 +60,7 @@ from foldbarn.changes.preview import Preview
 from foldbarn.changes.queue import closing_sender
 from foldbarn.changes.text import read_text, text_of, write_text
 from foldbarn.core.errors import BarnError, NotFound
-from foldbarn.core.sizing import LEFT_OUT, Settings, comparison_csv
+from foldbarn.core.sizing import LEFT_OUT, Settings, comparison_csv, read_plan
 from foldbarn.links.yard import levers
 from foldbarn.services import changes, cluster, files, intake, site
 from foldbarn.services import sizing as sizing_service
@@ -123,7 +123,7 @@ def size_plans_csv(wish: SizingIn) -> Response:
 @router.post("/sizing/text")
 def size_plan_text(wish: PlanText) -> PlanText:
     """A plan as the site's text."""
-    return PlanText(text=write_text(text_of(sizing_service.text_on_paper(wish.text))))
+    return PlanText(text=write_text(text_of(read_plan(wish.text))))
 
 
 @router.get("/sizing/site")
