@@ -30,16 +30,22 @@ class LevelEffect:
     stranded_three: int | None
 
 
-def level_effects(view: SiteView, rack_of: Mapping[str, str], room_of: Mapping[str, str]) -> list[LevelEffect]:
+def level_effects(
+    view: SiteView, rack_of: Mapping[str, str], room_of: Mapping[str, str]
+) -> list[LevelEffect]:
     """The effect of an arrangement on rooms, racks and nodes, over disks that are pooled or fit.
 
     rack_of: rack name by node name; room_of: room name by rack name. Slots of 1 GiB, as of a pool's usual extents.
     """
     rows = [i for i, d in enumerate(view.disks) if d.role in (Role.CAPACITY, Role.UNCLAIMED)]
     slots: Ints = np.array([view.disks[i].size_bytes // GIB for i in rows], dtype=np.int64)
-    boxes = [d.node if d.enclosure < 0 else len(view.nodes) + d.enclosure for d in (view.disks[i] for i in rows)]
+    boxes = [
+        d.node if d.enclosure < 0 else len(view.nodes) + d.enclosure for d in (view.disks[i] for i in rows)
+    ]
     box_names = [n.name for n in view.nodes] + [e.name for e in view.enclosures]
-    box_racks = [rack_of.get(n.name, "") for n in view.nodes] + [view.racks[e.rack].name for e in view.enclosures]
+    box_racks = [rack_of.get(n.name, "") for n in view.nodes] + [
+        view.racks[e.rack].name for e in view.enclosures
+    ]
     racks = sorted({r for r in box_racks if r})
     rooms = sorted({room_of.get(r, "") for r in racks})
     effects = []
@@ -57,9 +63,21 @@ def _effect(level: Level, names: Sequence[str], slots: Ints, labels: Ints) -> Le
         return LevelEffect(level, 0, 0, "", 0, "", None, None)
     found, room = by_domain(slots, labels)
     small, large = int(np.argmin(room)), int(np.argmax(room))
-    stranded = [sum(stranded_slots(slots, labels, Protection(copies, level)).values()) * GIB if len(found) >= copies else None for copies in (2, 3)]
+    stranded = [
+        sum(stranded_slots(slots, labels, Protection(copies, level)).values()) * GIB
+        if len(found) >= copies
+        else None
+        for copies in (2, 3)
+    ]
     return LevelEffect(
-        level, len(found), int(room[small]) * GIB, names[int(found[small])], int(room[large]) * GIB, names[int(found[large])], stranded[0], stranded[1]
+        level,
+        len(found),
+        int(room[small]) * GIB,
+        names[int(found[small])],
+        int(room[large]) * GIB,
+        names[int(found[large])],
+        stranded[0],
+        stranded[1],
     )
 
 
@@ -70,11 +88,19 @@ def warnings(effects: Sequence[LevelEffect]) -> list[str]:
         if effect.domains == 1:
             found.append(f"There is only one {effect.level}: no copies can be kept apart at that level.")
         elif effect.domains == 2 and effect.level != Level.ROOM:
-            found.append(f"There are only two {effect.level}s: three copies cannot be kept apart at that level.")
+            found.append(
+                f"There are only two {effect.level}s: three copies cannot be kept apart at that level."
+            )
         for copies, stranded in ((2, effect.stranded_two), (3, effect.stranded_three)):
             if stranded and stranded > effect.largest // 20:
                 words = f"With {say_count(copies, 'copy', 'copies')} kept apart by {effect.level}, {say_size(stranded)} cannot be used"
                 found.append(f"{words}: {effect.largest_name} is much larger than the others.")
-        if effect.domains > 2 and effect.largest > LOPSIDED * max(1, effect.smallest) and not (effect.stranded_two or effect.stranded_three):
-            found.append(f"{effect.largest_name} ({say_size(effect.largest)}) is much larger than {effect.smallest_name} ({say_size(effect.smallest)}).")
+        if (
+            effect.domains > 2
+            and effect.largest > LOPSIDED * max(1, effect.smallest)
+            and not (effect.stranded_two or effect.stranded_three)
+        ):
+            found.append(
+                f"{effect.largest_name} ({say_size(effect.largest)}) is much larger than {effect.smallest_name} ({say_size(effect.smallest)})."
+            )
     return found

@@ -6,14 +6,16 @@ rows sum to the raw size exactly.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from enum import StrEnum
 from itertools import combinations
 
 import numpy as np
 
 from foldbarn.core.arrays import Flags, Ints
 from foldbarn.core.figures import Figure, Part, make_figure
-from foldbarn.core.placement import usable_fraction
+from foldbarn.core.placement import expected_take, usable_fraction, usable_nested
 from foldbarn.core.protection import MOST_COPIES, Level, Protection
 from foldbarn.core.site import METADATA_SHARE, Pool, Role, SiteView, Tier, slots_of
 from foldbarn.core.units import say_count, say_size
@@ -37,26 +39,7 @@ def usable_extents(slots: Ints, domain_of: Ints, protection: Protection) -> int:
     if protection.per_domain == 1:
         _, room = by_domain(slots, domain_of)
         return int(usable_fraction(room, protection.strips))
-    return _usable_nested(slots, domain_of, protection.strips, protection.per_domain)
-
-
-def _usable_nested(slots: Ints, domain_of: Ints, strips: int, per_domain: int) -> int:
-    """The nested case without search.
-
-    The left side is the least, over ways to call J disks or shares of a domain "full at U", of the room of
-    the rest plus J*U. So U = min over J < w of (total - removed(J)) / (w - J), where removed(J) is the most
-    room that calling J of them full can take out: by domain, the a < t largest disks, or everything for a = t.
-    """
-    removed = np.zeros(strips, dtype=np.int64)
-    for label in np.unique(domain_of):
-        largest = np.sort(slots[domain_of == label])[::-1]
-        gains = [int(largest[:a].sum()) for a in range(per_domain)] + [int(largest.sum())]
-        best = removed.copy()
-        for a, gain in enumerate(gains[:strips]):
-            best[a:] = np.maximum(best[a:], removed[: strips - a] + gain)
-        removed = best
-    total = int(slots.sum())
-    return min((total - int(removed[j])) // (strips - j) for j in range(strips))
+    return usable_nested(slots, domain_of, protection.strips, protection.per_domain)
 
 
 def stranded_slots(slots: Ints, domain_of: Ints, protection: Protection) -> dict[int, int]:
@@ -72,8 +55,8 @@ def stranded_slots(slots: Ints, domain_of: Ints, protection: Protection) -> dict
 
 
 @dataclass(frozen=True, slots=True)
-class Healing:
-    """Whether the worst losses at a level leave enough room and domains to make everything whole again.
+class Headroom:
+    """Whether the worst losses at a level leave enough room and domains to hold anything of one protection.
 
     usable: extents that can be held while so many losses stay healable; worst: labels of the domains whose loss leaves least.
     """
@@ -88,18 +71,22 @@ class Healing:
         return self.usable > 0
 
 
-def most_healing(slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, protection: Protection, losses: int) -> Healing:
-    """As healing, for so many losses or, where these leave too few domains, for the most that can be healed: better some room held back than none."""
-    found = healing(slots, spread_of, loss_of, loss_level, protection, losses)
+def most_headroom(
+    slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, protection: Protection, losses: int
+) -> Headroom:
+    """As headroom_for, for so many losses or, where these leave too few domains, for the most that can be healed: better some room held back than none."""
+    found = headroom_for(slots, spread_of, loss_of, loss_level, protection, losses)
     while not found.possible and found.losses > 1:
-        found = healing(slots, spread_of, loss_of, loss_level, protection, found.losses - 1)
+        found = headroom_for(slots, spread_of, loss_of, loss_level, protection, found.losses - 1)
     return found
 
 
 _Pick = tuple[int, tuple[int, ...]]  # room taken out, labels of the lost domains that do it
 
 
-def healing(slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, protection: Protection, losses: int = 1) -> Healing:
+def headroom_for(
+    slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, protection: Protection, losses: int = 1
+) -> Headroom:
     """What can be held so that, after any `losses` losses at `loss_level`, the rest can hold it all.
 
     slots, spread_of (domain at the protection's level), loss_of (domain at the loss level; one of the two nests in
@@ -110,14 +97,23 @@ def healing(slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, prot
     the losses outside them, which is a knapsack over the domains of the wider level.
     """
     if not len(slots):
-        return Healing(loss_level, 0, (), losses)
+        return Headroom(loss_level, 0, (), losses)
     if protection.per_domain > 1:
-        return _healing_by_trying(slots, spread_of, loss_of, loss_level, protection, losses)
+        return _headroom_by_trying(slots, spread_of, loss_of, loss_level, protection, losses)
     strips = protection.strips
     best = _most_taken_out(slots, spread_of, loss_of, strips - 1, losses)
     total = int(slots.sum())
-    usable, worst = min(((total - best[j][losses][0]) // (strips - j), best[j][losses][1]) for j in range(strips))
-    return Healing(loss_level, usable, worst, losses)
+    usable, worst = min(
+        ((total - best[j][losses][0]) // (strips - j), best[j][losses][1]) for j in range(strips)
+    )
+    return Headroom(loss_level, usable, worst, losses)
+
+
+def room_outside(slots: Ints, spread_of: Ints, loss_of: Ints, full: int, losses: int) -> list[int]:
+    """Room that the worst losses leave outside j domains called full, for j from 0 to `full`. [disks] as headroom_for."""
+    best = _most_taken_out(slots, spread_of, loss_of, full, losses)
+    total = int(slots.sum())
+    return [total - best[j][losses][0] for j in range(full + 1)]
 
 
 def _most_taken_out(slots: Ints, spread_of: Ints, loss_of: Ints, full: int, losses: int) -> list[list[_Pick]]:
@@ -130,11 +126,16 @@ def _most_taken_out(slots: Ints, spread_of: Ints, loss_of: Ints, full: int, loss
             for h in range(losses + 1):
                 for use_j, use_h, gain, labels in options:
                     if use_j <= j and use_h <= h and before[j - use_j][h - use_h][0] + gain > best[j][h][0]:
-                        best[j][h] = (before[j - use_j][h - use_h][0] + gain, before[j - use_j][h - use_h][1] + labels)
+                        best[j][h] = (
+                            before[j - use_j][h - use_h][0] + gain,
+                            before[j - use_j][h - use_h][1] + labels,
+                        )
     return best
 
 
-def _options(slots: Ints, spread_of: Ints, loss_of: Ints, full: int, losses: int) -> list[list[tuple[int, int, int, tuple[int, ...]]]]:
+def _options(
+    slots: Ints, spread_of: Ints, loss_of: Ints, full: int, losses: int
+) -> list[list[tuple[int, int, int, tuple[int, ...]]]]:
     """Per domain of the wider level, the ways to take room out of it: full domains used, losses used, room, labels lost.
 
     Only domains that can be among the best are listed: a choice uses at most full + losses of them.
@@ -163,7 +164,10 @@ def _options(slots: Ints, spread_of: Ints, loss_of: Ints, full: int, losses: int
     for w in sorted(listed):
         if loss_in_spread:
             mine: list[tuple[int, int, int, tuple[int, ...]]] = [(1, 0, int(whole[w]), ())]
-            mine += [(0, a + 1, int(sums[w, a]), tuple(int(n) for n in who[w, : a + 1] if n >= 0)) for a in range(most)]
+            mine += [
+                (0, a + 1, int(sums[w, a]), tuple(int(n) for n in who[w, : a + 1] if n >= 0))
+                for a in range(most)
+            ]
         else:
             mine = [(0, 1, int(whole[w]), (int(wide_labels[w]),))]
             mine += [(a + 1, 0, int(sums[w, a]), ()) for a in range(most)]
@@ -171,7 +175,9 @@ def _options(slots: Ints, spread_of: Ints, loss_of: Ints, full: int, losses: int
     return options
 
 
-def _healing_by_trying(slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, protection: Protection, losses: int) -> Healing:
+def _headroom_by_trying(
+    slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, protection: Protection, losses: int
+) -> Headroom:
     """Every set of losses in turn; for the nested case, which has few domains."""
     labels = np.unique(loss_of).tolist()
     least: tuple[int, tuple[int, ...]] | None = None
@@ -180,7 +186,7 @@ def _healing_by_trying(slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: 
         usable = usable_extents(slots[kept], spread_of[kept], protection)
         if least is None or usable < least[0]:
             least = (usable, lost)
-    return Healing(loss_level, least[0] if least else 0, least[1] if least else (), losses)
+    return Headroom(loss_level, least[0] if least else 0, least[1] if least else (), losses)
 
 
 @dataclass(frozen=True, slots=True)
@@ -260,7 +266,8 @@ class PoolSpace:
 
     slots, used, usable, free and what follows are of its bulk tier; fast is the same of its fast tier, where it has one.
     usable: extents the tier holds in all while keeping its headroom; without_headroom: were nothing held back; free: extents
-    that can still be added; stranded: strips by domain label. ledger: of every disk of the pool.
+    that can still be added; stranded: strips by domain label; strips: of an extent at the usual protection; promised: strips
+    of all volumes. ledger: of every disk of the pool.
     """
 
     ledger: Ledger
@@ -270,19 +277,26 @@ class PoolSpace:
     without_headroom: int
     free: int
     stranded: dict[int, int]
-    healing: Healing | None
+    headroom: Headroom | None
     extent_bytes: int
+    strips: int
+    promised: int
     fast: PoolSpace | None = None
 
     @property
-    def full(self) -> float:
-        """Share of the room (slots less what is held back) that is taken."""
-        return self.full_with(0)
+    def room(self) -> int:
+        """Strips that are taken, and that can still be taken at the usual protection. What is stranded or held back is no room."""
+        return self.used + self.strips * self.free
 
-    def full_with(self, strips: int) -> float:
-        """The same, were this many more strips taken."""
-        room = self.slots - self.held_back // self.extent_bytes
-        return (self.used + strips) / room if room > 0 else 0.0
+    @property
+    def full(self) -> float:
+        """Share of the room that is taken. The fill line, the lamp and the sizing bench go by this figure."""
+        return self.used / self.room if self.room else 0.0
+
+    @property
+    def overcommit(self) -> float:
+        """What is promised to volumes over what can be held, in raw bytes: above 1 more is promised than there is."""
+        return self.promised / self.room if self.room else 0.0
 
     @property
     def held_back(self) -> int:
@@ -303,12 +317,14 @@ def account_pool(
     reachable: Flags | None = None,
     retiring: Flags | None = None,
     written: int = 0,
+    demands: Sequence[tuple[int, int]] | None = None,
 ) -> PoolSpace:
     """Accounts for each raw byte of the disks that hold a pool's strips.
 
     sizes (bytes), used (strips held), spread_of and headroom_of (domain labels at the spread and headroom
     levels), reachable (can take new strips now; all when None), retiring (none when None): [disks]. data_extents: extents
-    of the pool's volumes, each counted once; moving: strips on their way, contained in `used`; written: bytes of data.
+    of the pool's volumes, each counted once; moving: strips on their way, contained in `used`; written: bytes of data;
+    demands: strips of an extent and extents, of every volume (the usual protection throughout when None).
     """
     protection = pool.usual
     strips = protection.strips
@@ -317,19 +333,29 @@ def account_pool(
     slots = most if retiring is None else np.where(retiring, used, most)
     leaving = int((most - slots).sum())
     staying = slots if retiring is None else np.where(retiring, 0, most)
+    there = staying if reachable is None else np.where(reachable, staying, 0)
     free_slots = np.maximum(slots - used, 0)
     if reachable is not None:
         free_slots = np.where(reachable, free_slots, 0)
     free_raw = int(slots.sum() - used.sum())
     free_plain = usable_extents(free_slots, spread_of, protection)
-    healed: Healing | None = None
+    headroom: Headroom | None = None
     free = free_plain
+    if demands is None:
+        demands = ((strips, -(-int(used.sum()) // strips)),)
     if headroom_of is not None and pool.headroom is not None and len(sizes):
-        healed = most_healing(staying, spread_of, headroom_of, pool.headroom, protection, pool.headroom_losses)
-        taken = -(-int(used.sum()) // strips)
-        if healed.possible:
-            free = max(0, min(free_plain, healed.usable - taken))
-    total = int(sizes.sum())
+        headroom = most_headroom(
+            staying, spread_of, headroom_of, pool.headroom, protection, pool.headroom_losses
+        )
+        if headroom.possible:
+            # What is gone already is one of the losses that room is held back for: it is what the room is for.
+            losses = max(0, headroom.losses - _gone(staying, there, headroom_of))
+            free = _free_beside(there, spread_of, headroom_of, protection, losses, demands, free_plain)
+            # Yet no more than if it were there: what is lent to a loss is not given away while the loss lasts.
+            free = _free_beside(staying, spread_of, headroom_of, protection, headroom.losses, demands, free)
+    total = sum(
+        sizes.tolist()
+    )  # whole numbers of any size: a lying disk of exabytes must not turn the sum around
     data = data_extents * extent
     ledger = Ledger(
         raw=total,
@@ -346,38 +372,100 @@ def account_pool(
         free=free * extent,
     )
     without_headroom = usable_extents(staying, spread_of, protection)
+    usable = without_headroom
+    if headroom is not None and headroom.possible:
+        usable = min(usable, headroom.usable)
     return PoolSpace(
         ledger=ledger,
         slots=int(staying.sum()),
         used=int(used.sum()),
-        usable=min(without_headroom, healed.usable) if healed is not None and healed.possible else without_headroom,
+        usable=usable,
         without_headroom=without_headroom,
         free=free,
         stranded=stranded_slots(free_slots, spread_of, protection) if len(sizes) else {},
-        healing=healed,
+        headroom=headroom,
         extent_bytes=extent,
+        strips=strips,
+        promised=sum(w * extents for w, extents in demands),
     )
+
+
+def _gone(staying: Ints, there: Ints, loss_of: Ints) -> int:
+    """Domains of the loss level that have disks, and none that takes strips now."""
+    has = set(loss_of[staying > 0].tolist())
+    return len(has - set(loss_of[there > 0].tolist()))
+
+
+def _free_beside(
+    slots: Ints,
+    spread_of: Ints,
+    loss_of: Ints,
+    protection: Protection,
+    losses: int,
+    demands: Sequence[tuple[int, int]],
+    most: int,
+) -> int:
+    """Extents of a protection, at most so many, that can join what is there so that the rest can hold all after any losses.
+
+    As headroom_for, with what the volumes there demand of each cut: an extent of w strips asks for w - j of them outside
+    any j domains called full. One with more strips than domains are left asks for no more than it could find.
+    """
+    strips = protection.strips
+    if protection.per_domain > 1:
+        held = sum(w * extents for w, extents in demands)
+        usable = _headroom_by_trying(slots, spread_of, loss_of, protection.level, protection, losses).usable
+        return max(0, min(most, usable - -(-held // strips)))
+    left = fewest_domains_left(slots, spread_of, loss_of, losses)
+    outside = room_outside(slots, spread_of, loss_of, strips - 1, losses)
+    for j in range(strips):
+        asked = sum(extents * max(0, min(w, left) - j) for w, extents in demands)
+        most = min(most, (outside[j] - asked) // (strips - j))
+    return max(0, most)
+
+
+def fewest_domains_left(slots: Ints, spread_of: Ints, loss_of: Ints, losses: int) -> int:
+    """Domains of the spread level that the worst losses leave with room. One level nests in the other."""
+    has = slots > 0
+    pairs = np.unique(np.stack([spread_of[has], loss_of[has]]), axis=1)
+    domains = len(np.unique(pairs[0]))
+    if len(np.unique(loss_of)) >= len(np.unique(spread_of)):
+        # Losses inside domains: those with the fewest parts are emptied first.
+        wiped, budget = 0, losses
+        for parts in sorted(np.unique(pairs[0], return_counts=True)[1].tolist()):
+            budget -= parts
+            if budget < 0:
+                break
+            wiped += 1
+        return domains - wiped
+    by_loss: list[int] = sorted(np.unique(pairs[1], return_counts=True)[1].tolist(), reverse=True)
+    return domains - sum(by_loss[:losses])
 
 
 def pool_space(view: SiteView, pool: Pool) -> PoolSpace:
     """A pool's account as it stands: its tiers, its cache devices and its spare disks."""
     bulk, *faster = [_tier_space(view, pool, tier) for tier in view.tiers_of(pool)]
     row = view.pool_row(pool)
-    aside = {role: sum(d.size_bytes for d in view.disks if d.pool == row and d.role == role) for role in (Role.CACHE, Role.SPARE)}
+    aside = {
+        role: sum(d.size_bytes for d in view.disks if d.pool == row and d.role == role)
+        for role in (Role.CACHE, Role.SPARE)
+    }
     ledger = bulk.ledger + Ledger(raw=sum(aside.values()), cache=aside[Role.CACHE], spare=aside[Role.SPARE])
     for space in faster:
         ledger += space.ledger
     return replace(bulk, ledger=ledger, fast=faster[0] if faster else None)
 
 
-def _tier_space(view: SiteView, pool: Pool, tier: Tier) -> PoolSpace:
+def _tier_space(
+    view: SiteView, pool: Pool, tier: Tier, more: Ints | None = None, demand: tuple[int, int] | None = None
+) -> PoolSpace:
+    """more: strips that a volume yet to be made would put on each disk, [disks]; demand: its strips of an extent, and extents."""
     rows = view.in_pool(pool, tier)
     volumes = [v for v in view.volumes_of(pool) if v.tier == tier]
     numbers = view.disk_numbers[rows].tolist() if view.incoming else []
     return account_pool(
         view.disk_sizes[rows],
-        view.disk_used[rows],
-        sum(v.extents_somewhere for v in volumes),
+        view.disk_used[rows] if more is None else view.disk_used[rows] + more[rows],
+        sum(v.extents_somewhere for v in volumes) + (demand[1] if demand else 0),
         sum(view.incoming.get(n, 0) for n in numbers),
         view.domain_of(pool.usual.level)[rows],
         view.domain_of(pool.headroom)[rows] if pool.headroom else None,
@@ -385,7 +473,54 @@ def _tier_space(view: SiteView, pool: Pool, tier: Tier) -> PoolSpace:
         view.disk_open[rows],
         view.disk_retiring[rows],
         sum(v.written_bytes for v in volumes),
+        [*((v.protection.strips, v.extents) for v in volumes), *([demand] if demand else [])],
     )
+
+
+class Limit(StrEnum):
+    """What keeps a new volume from being larger."""
+
+    APART = "apart"  # free room, where its strips can be kept apart
+    FILL_LINE = "fill line"
+    CAP = "cap"  # on overcommit
+
+
+@dataclass(frozen=True, slots=True)
+class Fit:
+    """The most extents that a new volume may have, and what limits it."""
+
+    extents: int
+    limit: Limit
+
+
+def most_that_fits(view: SiteView, pool: Pool, protection: Protection, tier: Tier) -> Fit:
+    """Extents of a protection that a new volume may have: placed apart, and within the fill line and the cap on overcommit.
+
+    By trying: the tier is accounted for with each number, halving what is left.
+    """
+    rows = view.in_pool(pool, tier)
+    rows = rows[view.disk_open[rows] & (view.disk_free[rows] > 0)]
+    domain_of = view.domain_of(protection.level)[rows]
+    free, nodes = view.disk_free[rows], view.disk_node[rows]
+
+    def broken(extents: int) -> Limit | None:
+        taken = np.zeros(len(view.disks), dtype=np.int64)
+        taken[rows] = expected_take(free, domain_of, nodes, extents, protection.strips)
+        space = _tier_space(view, pool, tier, taken, (protection.strips, extents))
+        if space.overcommit > pool.overcommit_cap:
+            return Limit.CAP
+        return Limit.FILL_LINE if space.full > pool.fill_line else None
+
+    low, high = 0, usable_extents(free, domain_of, protection) + 1
+    limit = Limit.APART
+    while high - low > 1:
+        middle = (low + high) // 2
+        found = broken(middle)
+        if found is None:
+            low = middle
+        else:
+            high, limit = middle, found
+    return Fit(low, limit)
 
 
 def outside_ledger(view: SiteView) -> Ledger:
@@ -398,18 +533,26 @@ def outside_ledger(view: SiteView) -> Ledger:
 
 def site_ledgers(view: SiteView) -> list[tuple[str, Ledger]]:
     """Ledgers by pool name in the site's order, then "outside pools"."""
-    return [*((p.name, pool_space(view, p).ledger) for p in view.pools), ("outside pools", outside_ledger(view))]
+    return [
+        *((p.name, pool_space(view, p).ledger) for p in view.pools),
+        ("outside pools", outside_ledger(view)),
+    ]
 
 
 def free_figure(pool: Pool, space: PoolSpace) -> Figure:
     """How much can still be written at the pool's usual protection, opened into its sum."""
     ledger = space.ledger
     parts = [Part("+", f"disks of {pool.name}", ledger.raw, "bytes")]
-    taken_off = ((name, getattr(ledger, name)) for name in LEDGER_PARTS if name not in ("protection_kept", "free"))
+    taken_off = (
+        (name, getattr(ledger, name)) for name in LEDGER_PARTS if name not in ("protection_kept", "free")
+    )
     parts += [Part("−", LEDGER_LABELS[name], amount, "bytes") for name, amount in taken_off if amount]
     parts.append(Part("÷", f"{pool.usual.copies} copies, its usual protection", pool.usual.copies, "count"))
     return make_figure(
-        f"Free in {pool.name}", "bytes", parts, "A volume with another number of copies fits more or less than this. Nothing here counts on compression."
+        f"Free in {pool.name}",
+        "bytes",
+        parts,
+        "A volume with another number of copies fits more or less than this. Nothing here counts on compression.",
     )
 
 
@@ -455,10 +598,16 @@ def usable_by_protection(view: SiteView, pool: Pool) -> list[UsableRow]:
                 continue
             usable = usable_extents(slots, spread_of, protection)
             loss_of = view.domain_of(pool.headroom)[rows] if pool.headroom else None
-            healed = most_healing(slots, spread_of, loss_of, pool.headroom, protection, pool.headroom_losses) if pool.headroom and loss_of is not None else None
+            healed = (
+                most_headroom(slots, spread_of, loss_of, pool.headroom, protection, pool.headroom_losses)
+                if pool.headroom and loss_of is not None
+                else None
+            )
             held = min(usable, healed.usable) if healed and healed.possible else usable
             heals = bool(healed and healed.possible) and survives_losses(protection, pool.headroom or level)
-            found.append(UsableRow(protection, there, usable * pool.extent_bytes, held * pool.extent_bytes, heals))
+            found.append(
+                UsableRow(protection, there, usable * pool.extent_bytes, held * pool.extent_bytes, heals)
+            )
     return found
 
 
@@ -487,19 +636,35 @@ def best_additions(view: SiteView, pool: Pool, most: int = 6) -> list[Addition]:
     row = _Trial(view, pool, rows, slots)
     sizes = sorted({int(s) for s in view.disk_sizes[rows][slots > 0].tolist()})
     found: list[Addition] = []
-    boxes = {box: tuple(sorted(view.disk_sizes[rows][view.disk_box[rows] == box].tolist())) for box in np.unique(view.disk_box[rows]).tolist()}
-    rack_of = {int(b): int(r) for b, r in zip(view.disk_box[rows].tolist(), view.disk_rack[rows].tolist(), strict=True)}
+    boxes = {
+        box: tuple(sorted(view.disk_sizes[rows][view.disk_box[rows] == box].tolist()))
+        for box in np.unique(view.disk_box[rows]).tolist()
+    }
+    rack_of = {
+        int(b): int(r)
+        for b, r in zip(view.disk_box[rows].tolist(), view.disk_rack[rows].tolist(), strict=True)
+    }
     seen: set[tuple[int, tuple[int, ...]]] = set()
     names = view.domain_names(Level.NODE)
     for box, inside in boxes.items():
         if (rack_of[box], inside) in seen:
             continue  # a disk in this node does the same as in its like
         seen.add((rack_of[box], inside))
-        found += [Addition(f"a disk of {say_size(size)} in {names[box]}", size, row.gain([size], box=box, rack=rack_of[box])) for size in sizes]
+        found += [
+            Addition(
+                f"a disk of {say_size(size)} in {names[box]}",
+                size,
+                row.gain([size], box=box, rack=rack_of[box]),
+            )
+            for size in sizes
+        ]
     shapes = sorted(set(boxes.values()), key=lambda s: (-sum(s), s))[:4]
     for shape in shapes:
         words = f"a node with {say_count(len(shape), 'disk')}, {say_size(sum(shape))}"
-        found += [Addition(f"{words}, in {view.racks[r].name}", sum(shape), row.gain(list(shape), rack=r)) for r in sorted(set(rack_of.values()))]
+        found += [
+            Addition(f"{words}, in {view.racks[r].name}", sum(shape), row.gain(list(shape), rack=r))
+            for r in sorted(set(rack_of.values()))
+        ]
         found.append(Addition(f"{words}, in a rack of its own", sum(shape), row.gain(list(shape))))
     found = [a for a in found if a.gain_bytes > 0]
     return sorted(found, key=lambda a: (-a.yield_, a.raw_bytes, a.what))[:most]
@@ -517,7 +682,14 @@ class _Trial:
         protection, pool = self.pool.usual, self.pool
         usable = usable_extents(slots, labels[protection.level], protection)
         if pool.headroom:
-            healed = most_healing(slots, labels[protection.level], labels[pool.headroom], pool.headroom, protection, pool.headroom_losses)
+            healed = most_headroom(
+                slots,
+                labels[protection.level],
+                labels[pool.headroom],
+                pool.headroom,
+                protection,
+                pool.headroom_losses,
+            )
             usable = min(usable, healed.usable) if healed.possible else usable
         return usable
 
@@ -532,7 +704,17 @@ class _Trial:
         }
         added = np.array([slots_of(s, self.pool.extent_bytes) for s in sizes], dtype=np.int64)
         labels = {
-            level: np.concatenate([old, len(view.disks) + np.arange(len(sizes)) if level == Level.DISK else np.full(len(sizes), place[level])])
+            level: np.concatenate(
+                [
+                    old,
+                    len(view.disks) + np.arange(len(sizes))
+                    if level == Level.DISK
+                    else np.full(len(sizes), place[level]),
+                ]
+            )
             for level, old in self.labels.items()
         }
-        return max(0, self._usable(np.concatenate([self.slots, added]), labels) - self.before) * self.pool.extent_bytes
+        return (
+            max(0, self._usable(np.concatenate([self.slots, added]), labels) - self.before)
+            * self.pool.extent_bytes
+        )

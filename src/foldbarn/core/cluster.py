@@ -68,14 +68,24 @@ def need_of(node: Node, disks: int, keeper: bool, dedicated: bool) -> Need:
 def needs(view: SiteView, wish: Wish) -> list[Need]:
     """By member, in the view's order."""
     disks = Counter(view.nodes[d.node].name for d in view.disks if d.role in (Role.UNCLAIMED, Role.CAPACITY))
-    return [need_of(n, disks[n.name], n.name in wish.keepers, n.name in wish.dedicated) for n in view.nodes if n.name in wish.members]
+    return [
+        need_of(n, disks[n.name], n.name in wish.keepers, n.name in wish.dedicated)
+        for n in view.nodes
+        if n.name in wish.members
+    ]
 
 
 def voters(view: SiteView, wish: Wish) -> list[Voter]:
     """The votes a wish would make."""
     rack_of = {n.name: view.racks[n.rack] for n in view.nodes}
-    found = [Voter(k, view.rooms[rack_of[k].room].name, rack_of[k].name) for k in wish.keepers if k in rack_of]
-    return [*found, Voter(wish.witness, wish.witness_room, wish.witness_rack, witness=True)] if wish.witness else found
+    found = [
+        Voter(k, view.rooms[rack_of[k].room].name, rack_of[k].name) for k in wish.keepers if k in rack_of
+    ]
+    return (
+        [*found, Voter(wish.witness, wish.witness_room, wish.witness_rack, witness=True)]
+        if wish.witness
+        else found
+    )
 
 
 def wish_of(view: SiteView) -> Wish:
@@ -97,7 +107,9 @@ def wish_of(view: SiteView) -> Wish:
 
 def network_findings(view: SiteView, members: Collection[str]) -> list[Finding]:
     """What is wrong or doubtful about the ports of these nodes."""
-    return port_findings([p for n in view.nodes for p in n.ports], [n.name for n in view.nodes if n.name in members])
+    return port_findings(
+        [p for n in view.nodes for p in n.ports], [n.name for n in view.nodes if n.name in members]
+    )
 
 
 def closed_between(view: SiteView, members: Collection[str]) -> list[tuple[str, str, int, str]]:
@@ -135,9 +147,21 @@ def reach_matrix(view: SiteView, members: Sequence[str]) -> list[Reach]:
             elif nodes[target].contact != Contact.HEARD:
                 found.append(Reach(source, target, 0, len(disks), f"{target} is not heard"))
             elif source != target and (source, target) in shut:
-                found.append(Reach(source, target, 0, len(disks), f"port {shut[source, target]} of {target} is shut to {source}"))
+                found.append(
+                    Reach(
+                        source,
+                        target,
+                        0,
+                        len(disks),
+                        f"port {shut[source, target]} of {target} is shut to {source}",
+                    )
+                )
             else:
-                why = "" if present == len(disks) else f"{say_list([d.name for d in disks if not d.present])} missing from {target}"
+                why = (
+                    ""
+                    if present == len(disks)
+                    else f"{say_list([d.name for d in disks if not d.present])} missing from {target}"
+                )
                 found.append(Reach(source, target, present, len(disks), why))
     return found
 
@@ -157,9 +181,23 @@ def prechecks(view: SiteView, wish: Wish) -> list[Check]:
 def _membership(view: SiteView, wish: Wish, members: list[Node]) -> list[Check]:
     unknown = sorted(set(wish.members) - {n.name for n in view.nodes})
     if unknown:
-        return [Check("nodes", "fail", f"There is no node named {say_list(unknown)}.", "Choose nodes that have reported in.")]
+        return [
+            Check(
+                "nodes",
+                "fail",
+                f"There is no node named {say_list(unknown)}.",
+                "Choose nodes that have reported in.",
+            )
+        ]
     if len(members) < 2:
-        return [Check("nodes", "fail", f"{say_count(len(members), 'node')} chosen; a cluster has at least two.", "Choose more nodes.")]
+        return [
+            Check(
+                "nodes",
+                "fail",
+                f"{say_count(len(members), 'node')} chosen; a cluster has at least two.",
+                "Choose more nodes.",
+            )
+        ]
     others = [n.name for n in view.nodes if n.name not in wish.members]
     left = f" {say_list(others)} stay{'s' if len(others) == 1 else ''} outside." if others else ""
     return [Check("nodes", "pass", f"{say_count(len(members), 'node')} will form it.{left}")]
@@ -168,22 +206,55 @@ def _membership(view: SiteView, wish: Wish, members: list[Node]) -> list[Check]:
 def _votes(view: SiteView, wish: Wish) -> list[Check]:
     outside = sorted(set(wish.keepers) - set(wish.members))
     if outside:
-        return [Check("votes", "fail", f"{say_list(outside)} would be a keeper, but is not among the chosen nodes.", "Choose keepers among the nodes.")]
+        return [
+            Check(
+                "votes",
+                "fail",
+                f"{say_list(outside)} would be a keeper, but is not among the chosen nodes.",
+                "Choose keepers among the nodes.",
+            )
+        ]
     if len(wish.keepers) == 2 and not wish.witness:
-        return [Check("votes", "fail", "Two keepers alone decide nothing once one is lost.", "Add a witness, or a third keeper.")]
+        return [
+            Check(
+                "votes",
+                "fail",
+                "Two keepers alone decide nothing once one is lost.",
+                "Add a witness, or a third keeper.",
+            )
+        ]
     if len(wish.keepers) not in (2, *KEEPERS):
-        return [Check("votes", "fail", f"{say_count(len(wish.keepers), 'keeper')} chosen; a cluster has 3 or 5, or 2 and a witness.", "Choose keepers.")]
+        return [
+            Check(
+                "votes",
+                "fail",
+                f"{say_count(len(wish.keepers), 'keeper')} chosen; a cluster has 3 or 5, or 2 and a witness.",
+                "Choose keepers.",
+            )
+        ]
     votes = voters(view, wish)
     found = [Check("votes", "pass", f"{vote_sentence(votes)}.".capitalize())]
     return found + [
-        Check("votes", "doubt", f"{sentence[0].upper()}{sentence[1:]}.", "Choose keepers in other racks or rooms, or place the witness apart.")
+        Check(
+            "votes",
+            "doubt",
+            f"{sentence[0].upper()}{sentence[1:]}.",
+            "Choose keepers in other racks or rooms, or place the witness apart.",
+        )
         for sentence in doubts(votes)
     ]
 
 
 def _address(view: SiteView, wish: Wish) -> list[Check]:
     if not wish.service_address:
-        return [Check("service address", "fail", "No service address is given.", "Choose one that nothing uses, in a network of every keeper.")]
+        return [
+            Check(
+                "service address",
+                "fail",
+                "No service address is given.",
+                "Choose one that nothing uses, in a network of every keeper.",
+            )
+        ]
     try:
         service = read_interface(wish.service_address)
         hand_out(wish.service_address, 1)
@@ -198,11 +269,27 @@ def _address(view: SiteView, wish: Wish) -> list[Check]:
                 "Take another address of the same network.",
             )
         ]
-    owners = [f"{p.name} of {n.name}" for n in view.nodes for p in n.ports for a in p.addresses if a.split("/")[0] == str(service.ip)]
+    owners = [
+        f"{p.name} of {n.name}"
+        for n in view.nodes
+        for p in n.ports
+        for a in p.addresses
+        if a.split("/")[0] == str(service.ip)
+    ]
     if owners:
-        return [Check("service address", "fail", f"{service.ip} is the address of {say_list(owners)} already.", "Take an address that nothing uses.")]
+        return [
+            Check(
+                "service address",
+                "fail",
+                f"{service.ip} is the address of {say_list(owners)} already.",
+                "Take an address that nothing uses.",
+            )
+        ]
     strangers = [
-        k for n in view.nodes if (k := n.name) in wish.keepers and not any(read_interface(a).network == service.network for p in n.ports for a in p.addresses)
+        k
+        for n in view.nodes
+        if (k := n.name) in wish.keepers
+        and not any(read_interface(a).network == service.network for p in n.ports for a in p.addresses)
     ]
     if strangers:
         return [
@@ -211,7 +298,13 @@ def _address(view: SiteView, wish: Wish) -> list[Check]:
                 "Give each keeper a port in that network.",
             )
         ]  # fmt: skip
-    return [Check("service address", "pass", f"{service.ip} is free, and every keeper has a port in {service.network}.")]
+    return [
+        Check(
+            "service address",
+            "pass",
+            f"{service.ip} is free, and every keeper has a port in {service.network}.",
+        )
+    ]
 
 
 def _heard(members: list[Node]) -> list[Check]:
@@ -219,10 +312,24 @@ def _heard(members: list[Node]) -> list[Check]:
     for node in members:
         if node.contact == Contact.AWAITED:
             found.append(
-                Check("agents", "fail", f"{node.name} is only known from a description; its agent has not reported.", "Start the agent there.", node.name)
+                Check(
+                    "agents",
+                    "fail",
+                    f"{node.name} is only known from a description; its agent has not reported.",
+                    "Start the agent there.",
+                    node.name,
+                )
             )
         elif node.contact != Contact.HEARD:
-            found.append(Check("agents", "fail", f"{node.name} is not heard. {node.reason}".strip(), "Bring it back, or leave it out.", node.name))
+            found.append(
+                Check(
+                    "agents",
+                    "fail",
+                    f"{node.name} is not heard. {node.reason}".strip(),
+                    "Bring it back, or leave it out.",
+                    node.name,
+                )
+            )
     return found or [Check("agents", "pass", f"All {len(members)} agents report in time.")]
 
 
@@ -234,7 +341,14 @@ def findings_as_checks(findings: Sequence[Finding]) -> list[Check]:
 
 def _open_ports(view: SiteView, wish: Wish) -> list[Check]:
     if not view.ports_tested_at:
-        return [Check("port plan", "doubt", "The port plan has not been tested.", "Test it: the agents try every opening.")]
+        return [
+            Check(
+                "port plan",
+                "doubt",
+                "The port plan has not been tested.",
+                "Test it: the agents try every opening.",
+            )
+        ]
     shut: dict[tuple[str, str], list[tuple[int, str]]] = {}
     for source, target, port, why in closed_between(view, wish.members):
         shut.setdefault((target, why), []).append((port, source))
@@ -242,8 +356,18 @@ def _open_ports(view: SiteView, wish: Wish) -> list[Check]:
     for (target, why), what in sorted(shut.items()):
         ports, sources = sorted({p for p, _ in what}), sorted({s for _, s in what})
         words = f"{say_list(sources)} cannot reach {target} on {say_list([str(p) for p in ports])}: {why}."
-        found.append(Check("port plan", "fail", words, f"Open {say_count(len(ports), 'port')} on {target}, as the port plan lists.", target))
-    return found or [Check("port plan", "pass", "Every opening of the port plan that agents can try is open.")]
+        found.append(
+            Check(
+                "port plan",
+                "fail",
+                words,
+                f"Open {say_count(len(ports), 'port')} on {target}, as the port plan lists.",
+                target,
+            )
+        )
+    return found or [
+        Check("port plan", "pass", "Every opening of the port plan that agents can try is open.")
+    ]
 
 
 def _clocks(members: list[Node]) -> list[Check]:
@@ -253,7 +377,11 @@ def _clocks(members: list[Node]) -> list[Check]:
         if offset is not None and abs(offset) >= CLOCK_DOUBT:
             weight: Literal["doubt", "fail"] = "fail" if abs(offset) >= CLOCK_FAIL else "doubt"
             words = f"The clock of {node.name} is {abs(offset):.1f} s {'ahead' if offset > 0 else 'behind'}."
-            found.append(Check("clocks", weight, words, "Let it follow the same time servers as the others.", node.name))
+            found.append(
+                Check(
+                    "clocks", weight, words, "Let it follow the same time servers as the others.", node.name
+                )
+            )
     return found or [Check("clocks", "pass", f"All clocks agree to within {CLOCK_DOUBT} s.")]
 
 
@@ -265,7 +393,15 @@ def _room_to_run(view: SiteView, wish: Wish) -> list[Check]:
         if node.cores < need.cores or node.memory_bytes < need.memory_bytes:
             has = f"it has {node.cores} and {node.memory_bytes / GIB:.1f} GiB"
             words = f"Storage needs {need.cores} cores and {need.memory_bytes / GIB:.1f} GiB on {node.name}; {has}."
-            found.append(Check("room to run", "fail" if node.memory_bytes < need.memory_bytes else "doubt", words, "Add memory, or leave it out.", node.name))
+            found.append(
+                Check(
+                    "room to run",
+                    "fail" if node.memory_bytes < need.memory_bytes else "doubt",
+                    words,
+                    "Add memory, or leave it out.",
+                    node.name,
+                )
+            )
     if asked and all(n.node in wish.dedicated for n in asked):
         found.append(
             Check(
@@ -274,11 +410,20 @@ def _room_to_run(view: SiteView, wish: Wish) -> list[Check]:
             )
         )  # fmt: skip
     elif wish.dedicated and sum(n.memory_left for n in asked) < sum(n.memory_bytes for n in asked):
-        found.append(Check("room to run", "doubt", "Less is left for other work than storage takes.", "Dedicate fewer nodes."))
+        found.append(
+            Check(
+                "room to run",
+                "doubt",
+                "Less is left for other work than storage takes.",
+                "Dedicate fewer nodes.",
+            )
+        )
     if found:
         return found
     cores, memory = sum(max(0, n.cores_left) for n in asked), sum(max(0, n.memory_left) for n in asked)
-    return [Check("room to run", "pass", f"{cores} cores and {memory / GIB:.0f} GiB are left for other work.")]
+    return [
+        Check("room to run", "pass", f"{cores} cores and {memory / GIB:.0f} GiB are left for other work.")
+    ]
 
 
 def losable(view: SiteView, name: str) -> str | None:

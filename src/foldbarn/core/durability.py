@@ -34,20 +34,26 @@ def chain(strips: int, tolerated: int, failures: float, repairs: float, unread: 
     return rates
 
 
-def mean_time_to_loss(strips: int, tolerated: int, failures: float, repairs: float, unread: float = 0.0) -> float:
-    """Seconds from whole to lost on average, by solving the chain's linear system; without redundancy 1 / (strips * failures)."""
-    transient = chain(strips, tolerated, failures, repairs, unread)[:-1, :-1]
-    # The mean time solves -Q t = 1. One state after the other keeps full precision where the chance of loss is tiny:
-    # the time from i to i+1 is (1 + down_i * time from i-1 to i) / up_i, with the way straight to loss taken into account.
-    if unread == 0.0:
-        step, total = 0.0, 0.0
-        for gone in range(tolerated + 1):
-            up = (strips - gone) * failures
-            down = repairs if gone else 0.0
-            step = (1.0 + down * step) / up
-            total += step
-        return total
-    return float(np.linalg.solve(-transient, np.ones(tolerated + 1))[0])
+def mean_time_to_loss(
+    strips: int, tolerated: int, failures: float, repairs: float, unread: float = 0.0
+) -> float:
+    """Seconds from whole to lost on average; without redundancy 1 / (strips * failures).
+
+    One state after the other: the first passage from i to i + 1 takes (1 + down_i * passage from i - 1 to i) / up_i.
+    Every term is positive, so nothing cancels, however small the chance of loss; a general solver of the linear
+    system loses all digits there (Grassmann, Taksar and Heyman, "Regenerative analysis and steady state
+    distributions for Markov chains", Operations Research 33, 1985, give the same advice).
+    """
+    passage, total = 0.0, 0.0
+    for gone in range(tolerated + 1):
+        up = (strips - gone) * failures
+        down = repairs if gone else 0.0
+        if gone and gone == tolerated:
+            # The rebuild that meets an unreadable place leads to loss as surely as another failure does.
+            up, down = up + repairs * unread, repairs * (1.0 - unread)
+        passage = (1.0 + down * passage) / up
+        total += passage
+    return total
 
 
 def unread_chance(bytes_read: int, errors_per_bit: float) -> float:
@@ -82,7 +88,15 @@ def groups_of(domain_disks: list[int], copies: int, extents: int) -> float:
     return min(float(extents), sets[copies])
 
 
-def chance_of_loss(domain_disks: list[int], copies: int, extents: int, *, failure_rate: float, repair_seconds: float, unread: float = 0.0) -> LossChance:
+def chance_of_loss(
+    domain_disks: list[int],
+    copies: int,
+    extents: int,
+    *,
+    failure_rate: float,
+    repair_seconds: float,
+    unread: float = 0.0,
+) -> LossChance:
     """A year's chance of losing data of a pool of mirrored extents.
 
     failure_rate: a year, of one disk; repair_seconds: to write again what one disk held; unread: see unread_chance. Losses

@@ -12,7 +12,14 @@ from foldbarn.core.units import GB, say_count, say_list, say_size
 
 SMALLEST_BYTES = GB  # a disk under this is not worth pooling; common practice
 POOL_SIGNATURE = "foldbarn_strips"  # the FSTYPE that an agent writes to a disk it prepared; its LABEL is the pool, its UUID the site's mark
-RAID_SIGNATURES = ("linux_raid_member", "isw_raid_member", "ddf_raid_member", "nvidia_raid_member", "via_raid_member", "promise_fasttrack_raid_member")
+RAID_SIGNATURES = (
+    "linux_raid_member",
+    "isw_raid_member",
+    "ddf_raid_member",
+    "nvidia_raid_member",
+    "via_raid_member",
+    "promise_fasttrack_raid_member",
+)
 
 # Reasons that clearing a disk does away with. Everything else is how the disk is, or what it is used for.
 CLEARABLE = frozenset({"partition-table", "signature", "claimed"})
@@ -50,7 +57,9 @@ class ReportedDisk:
     enclosure: str = ""  # id of the box it says it stands in
     bus: str = ""  # as lsblk's TRAN; empty where not known
     rated_bytes: int = 0  # bytes that may be written in its life; 0 where not known
-    inspected: bool = True  # false where only the BMC or a text tells of it: nobody has looked at what it carries
+    inspected: bool = (
+        True  # false where only the BMC or a text tells of it: nobody has looked at what it carries
+    )
 
     @property
     def identity(self) -> str:
@@ -114,18 +123,30 @@ def judge(disk: ReportedDisk, *, site_mark: str = "", pool: str | None = None) -
         reasons.append(Reason("mounted", f"it is in use at {say_list(list(disk.mounted))}"))
     if disk.partition_table and not disk.boot:
         inside = f" with {say_count(disk.partitions, 'partition')}" if disk.partitions else ""
-        reasons.append(Reason("partition-table", f"it carries a {disk.partition_table} partition table{inside}"))
+        reasons.append(
+            Reason("partition-table", f"it carries a {disk.partition_table} partition table{inside}")
+        )
     if disk.signature and not disk.boot:
         reasons += _signature(disk, site_mark, pool)
     if disk.size_bytes < SMALLEST_BYTES:
-        reasons.append(Reason("too-small", f"it is too small: {say_size(disk.size_bytes)}, where {say_size(SMALLEST_BYTES)} is the least"))
+        reasons.append(
+            Reason(
+                "too-small",
+                f"it is too small: {disk.size_bytes:,} bytes, where {say_size(SMALLEST_BYTES)} is the least",
+            )
+        )
     if disk.read_only:
         reasons.append(Reason("read-only", "it is read-only"))
     if disk.removable:
         reasons.append(Reason("removable", "it is removable"))
     reasons += [Reason("failing", sentence) for sentence in disk.health.failing()]
     if not disk.identity:
-        reasons.append(Reason("nameless", "it shows neither a serial number nor a world-wide name, so it could not be told from others"))
+        reasons.append(
+            Reason(
+                "nameless",
+                "it shows neither a serial number nor a world-wide name, so it could not be told from others",
+            )
+        )
     return Verdict(tuple(reasons), tuple(disk.health.watch()))
 
 

@@ -44,7 +44,11 @@ class Health:
             found.append("its own health test says it is failing")
         if self.failure_predicted:
             found.append("its node's BMC predicts that it will fail")
-        found += [words for bit, (words, usable) in CRITICAL_BITS.items() if self.critical_warning >> bit & 1 and not usable]
+        found += [
+            words
+            for bit, (words, usable) in CRITICAL_BITS.items()
+            if self.critical_warning >> bit & 1 and not usable
+        ]
         return found
 
     def watch(self) -> list[str]:
@@ -58,9 +62,20 @@ class Health:
             )
             if count > 0
         ]
-        found += [words for bit, (words, usable) in CRITICAL_BITS.items() if self.critical_warning >> bit & 1 and usable]
-        if self.spare is not None and self.spare_threshold is not None and self.spare < self.spare_threshold and not self.critical_warning & 1:
-            found.append(f"{self.spare} % of its spare blocks left, below its threshold of {self.spare_threshold} %")
+        found += [
+            words
+            for bit, (words, usable) in CRITICAL_BITS.items()
+            if self.critical_warning >> bit & 1 and usable
+        ]
+        if (
+            self.spare is not None
+            and self.spare_threshold is not None
+            and self.spare < self.spare_threshold
+            and not self.critical_warning & 1
+        ):
+            found.append(
+                f"{self.spare} % of its spare blocks left, below its threshold of {self.spare_threshold} %"
+            )
         if self.percentage_used >= 100:
             found.append(f"{self.percentage_used} % of its rated life used: past what its maker promises")
         elif self.percentage_used >= WORN_PERCENT:

@@ -51,7 +51,9 @@ def same_disks(sights: Sequence[Sight]) -> list[list[int]]:
         if found is None and sight.serial:
             # A twin by serial and model counts only where one of the two shows no world-wide name.
             twins = by_serial[(sight.serial, sight.model)]
-            found = next((g for g in twins if not sight.wwn or not any(sights[j].wwn for j in groups[g])), None)
+            found = next(
+                (g for g in twins if not sight.wwn or not any(sights[j].wwn for j in groups[g])), None
+            )
         if found is None:
             found = len(groups)
             groups.append([])
@@ -73,7 +75,9 @@ class Box:
     missing: tuple[tuple[int, str, str], ...]  # (group, node, sentence)
 
 
-def find_boxes(sights: Sequence[Sight], groups: Sequence[Sequence[int]], box_of: dict[str, str] | None = None) -> list[Box]:
+def find_boxes(
+    sights: Sequence[Sight], groups: Sequence[Sequence[int]], box_of: dict[str, str] | None = None
+) -> list[Box]:
     """Enclosures among the disks, and the paths they lack.
 
     box_of: identity of a disk -> id of the enclosure it says it stands in, where the nodes know (SCSI enclosure services).

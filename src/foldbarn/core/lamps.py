@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from dataclasses import dataclass, replace
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
 
 import numpy as np
 
 from foldbarn.core.capacity import PoolSpace, pool_space
-from foldbarn.core.healing import healing_sentence
+from foldbarn.core.healing import healing_sentence, heals
 from foldbarn.core.loss import DataState, Fate, fate
+from foldbarn.core.mending import prospect_of
 from foldbarn.core.quorum import majority
-from foldbarn.core.site import POOLED, Contact, Disk, Node, Pool, Role, SiteView, Volume
+from foldbarn.core.site import POOLED, Contact, Disk, Node, Pool, Role, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_list
 
 
@@ -43,6 +44,19 @@ def worst(states: Iterable[State]) -> State:
     return max(states, key=lambda s: order.index(s.lamp), default=State(Lamp.SOUND, "As it should be."))
 
 
+def _shortage(volume: Volume, fate: Fate) -> str:
+    """How many extents are how short, such as "34 of 200 extents have one copy left, 112 have two of three"."""
+    parts = []
+    copies = volume.protection.copies
+    if fate.bare:
+        parts.append(f"{fate.bare:,} of {say_count(volume.extents, 'extent')} have one copy left")
+    if fate.reduced:
+        of = "" if fate.bare else f" of {say_count(volume.extents, 'extent')}"
+        left = "two of three copies" if copies == 3 else f"some of {copies} copies, and more than one"
+        parts.append(f"{fate.reduced:,}{of} have {left}")
+    return ", ".join(parts)
+
+
 @dataclass(frozen=True, slots=True)
 class Attention:
     """Something that needs a person: the thing (kind and name, for a link), a sentence, and the change that would help, if any."""
@@ -61,13 +75,15 @@ class Outlook:
     """States of a site at a moment.
 
     now: seconds since 1970; grace_seconds: how long something may be silent before it is rebuilt elsewhere;
-    mending: numbers of pools with a rebuild or levelling running.
+    mending: numbers of pools with a rebuild running or about to; paused: by number of a pool, the change that rebuilds it
+    and is paused.
     """
 
     view: SiteView
     now: float
     grace_seconds: float
     mending: frozenset[int] = frozenset()
+    paused: Mapping[int, int] = field(default_factory=dict)
 
     @cached_property
     def fates(self) -> list[Fate]:
@@ -85,9 +101,11 @@ class Outlook:
         if not disk.present and any(r.code == "taken-out" for r in disk.reasons):
             return State(Lamp.AWAY, f"{disk.why[0].capitalize()}.")
         if disk.present and disk.retiring:
-            return State(Lamp.AWAY, "It is being emptied and takes nothing new.")
+            return State(Lamp.AWAY, "It is to be emptied, and takes nothing new.")
         if not disk.present:
-            return State(Lamp.FAILED, f"{node.name} reports without it since {self._ago(disk.missing_since)}.")
+            return State(
+                Lamp.FAILED, f"{node.name} reports without it since {self._ago(disk.missing_since)}."
+            )
         if disk.watch:
             return State(Lamp.WATCH, f"{say_list(list(disk.watch)).capitalize()}.")
         if disk.missing_paths:
@@ -103,7 +121,9 @@ class Outlook:
         if node.contact == Contact.SILENT:
             return State(Lamp.NOT_HEARD, f"No report since {self._ago(node.since)}. {node.reason}".strip())
         if node.contact == Contact.AWAITED:
-            return State(Lamp.NOT_HEARD, node.reason or "Known from a description; its agent has not reported yet.")
+            return State(
+                Lamp.NOT_HEARD, node.reason or "Known from a description; its agent has not reported yet."
+            )
         if node.contact == Contact.GARBLED:
             return State(Lamp.NOT_HEARD, f"It answers, but not in the agent protocol. {node.reason}".strip())
         if node.reason:
@@ -121,55 +141,94 @@ class Outlook:
         """A volume's state, with what it still survives, why it is short and what happens next."""
         volume, fate_ = self.view.volumes[row], self.fates[row]
         if volume.forming:
-            return State(Lamp.MENDING, "Being made: its strips are being set aside on the disks.")
+            return State(Lamp.MENDING, "Not open yet: its strips are set aside on the disks first.")
         if fate_.state == DataState.WHOLE:
             return State(Lamp.SOUND, f"Whole: {volume.protection.sentence()}.")
-        total = volume.extents
         cause = self.cause(volume)
         if fate_.unavailable or fate_.lost:
             gone = fate_.unavailable + fate_.lost
-            return State(Lamp.FAILED, f"{gone:,} of {say_count(total, 'extent')} cannot be read: {cause}")
-        fewer = "have one copy left" if fate_.bare and volume.protection.copies > 2 else "are a copy short"
-        sentence = f"Every byte is readable. {fate_.short:,} of {say_count(total, 'extent')} {fewer}: {cause}"
-        if self.view.pools[volume.pool].number in self.mending:
-            return State(Lamp.MENDING, f"{sentence} They are being copied again.")
-        return State(Lamp.SHORT, f"{sentence} {self.next_step(volume)}".strip())
+            return State(
+                Lamp.FAILED, f"{gone:,} of {say_count(volume.extents, 'extent')} cannot be read: {cause}"
+            )
+        sentence = f"Every byte is readable. {_shortage(volume, fate_)}: {cause}"
+        lamp, next_step = self.next_step(volume)
+        return State(lamp, f"{sentence} {next_step}")
 
     def cause(self, volume: Volume) -> str:
         """Which nodes or disks a volume is missing, in a sentence."""
         view = self.view
         rows = np.unique(view.rows(volume))
         gone = [int(r) for r in rows.tolist() if r < len(view.disks) and not view.disk_ready[r]]
-        silent = sorted({view.disks[r].node for r in gone if view.nodes[view.disks[r].node].contact != Contact.HEARD})
+        silent = sorted(
+            {view.disks[r].node for r in gone if view.nodes[view.disks[r].node].contact != Contact.HEARD}
+        )
         parts = [f"{view.nodes[n].name} is not heard since {self._ago(view.nodes[n].since)}" for n in silent]
         pulled = [view.disks[r].name for r in gone if view.disks[r].node not in silent]
         if pulled:
             parts.append(f"{say_list(pulled)} {'is' if len(pulled) == 1 else 'are'} missing")
-        return f"{say_list(parts)}." if parts else "their strips were lost."
+        return f"{say_list(parts)}." if parts else "their disks were found not to hold them any more."
 
-    def next_step(self, volume: Volume) -> str:
-        """When a rebuild starts, or why none can."""
+    def next_step(self, volume: Volume) -> tuple[Lamp, str]:
+        """What happens to a volume that is short: as what is under way, what waits, and a plan made on trial say."""
+        view, pool = self.view, self.view.pools[volume.pool]
+        ahead = prospect_of(view, volume)
+        stuck = ahead.stuck_sentence(view)
+        if pool.number in self.mending and (ahead.under_way or ahead.placeable):
+            words = "Its rebuild is running."
+            if ahead.under_way:
+                whose = "its" if ahead.under_way == 1 else "their"
+                words = f"{say_count(ahead.under_way, 'strip')} on {whose} way to other disks."
+            return Lamp.MENDING, f"{words} {stuck}".strip()
+        if change := self.paused.get(pool.number):
+            return Lamp.SHORT, f"Its rebuild, change {change}, is paused. {stuck}".strip()
+        waits = self._waits(volume)
+        if waits is not None and ahead.placeable:
+            left = max(0, round(waits - self.now))
+            when = f"in about {left} s" if left else "in a moment"
+            return Lamp.SHORT, f"If nothing returns before, a rebuild starts {when}. {stuck}".strip()
+        if ahead.placeable:
+            return (
+                Lamp.SHORT,
+                f"A rebuild has a place for {say_count(ahead.placeable, 'strip')}, and is due. {stuck}".strip(),
+            )
+        return Lamp.SHORT, f"It cannot be made whole as things are. {stuck}".strip()
+
+    def _waits(self, volume: Volume) -> float | None:
+        """When the first of what a volume misses will have been away for the grace time; None where all of it has."""
         view = self.view
-        waits = [n.since + self.grace_seconds for n in view.nodes if n.contact != Contact.HEARD and not n.given_up]
-        waits += [d.missing_since + self.grace_seconds for d in view.disks if not d.present and not d.given_up and d.pool == volume.pool]
-        if waits:
-            left = max(0, round(min(waits) - self.now))
-            return f"If it stays away, a rebuild starts in about {left} s." if left else "A rebuild is about to start."
-        return "It cannot be made whole now: no other domain with room is free of its strips."
+        rows = np.unique(view.rows(volume))
+        ends = []
+        for row in rows[rows < len(view.disks)].tolist():
+            disk, node = view.disks[row], view.nodes[view.disks[row].node]
+            if view.disk_ready[row] or view.disk_given_up[row]:
+                continue
+            since = node.since if node.contact != Contact.HEARD else disk.missing_since
+            ends.append(since + self.grace_seconds)
+        return min(ends, default=None)
 
     def pool(self, row: int) -> State:
         """A pool's own state, without its volumes' and disks'."""
         space = self.spaces[row]
         pool = self.view.pools[row]
-        if space.full > pool.fill_line:
-            return State(Lamp.WATCH, f"{space.full:.0%} full, past its fill line of {pool.fill_line:.0%}: new volumes are refused.")
-        return State(Lamp.SOUND, f"{space.full:.0%} full.")
+        states = [State(Lamp.SOUND, f"{space.full:.0%} full.")]
+        for tier in [space, *([space.fast] if space.fast else [])]:
+            if tier.full > pool.fill_line:
+                which = f"its {Tier.FAST} tier, " if tier is space.fast else ""
+                words = f"{which}{tier.full:.0%} full, past its fill line of {pool.fill_line:.0%}: new volumes are refused."
+                states.append(State(Lamp.WATCH, words[0].upper() + words[1:]))
+        if not heals(self.view, pool, space):
+            states.append(State(Lamp.WATCH, healing_sentence(self.view, pool, space)))
+        return worst(states)
 
     def pool_with_volumes(self, row: int) -> State:
         """A pool's state with its volumes' and its disks'."""
         view = self.view
         states = [self.pool(row), *(self.volume(i) for i, v in enumerate(view.volumes) if v.pool == row)]
-        states += [replace(s, reason=f"{d.name}: {s.reason}") for d in view.all_of(view.pools[row]) for s in [self.disk(d)]]
+        states += [
+            replace(s, reason=f"{d.name}: {s.reason}")
+            for d in view.all_of(view.pools[row])
+            for s in [self.disk(d)]
+        ]
         return worst(states)
 
     # What a person should see first. ---------------------------------------------------------------
@@ -181,7 +240,10 @@ class Outlook:
             return "No node has reported in yet.", "Start an agent on a server and it appears here."
         if not view.pools:
             fit = [d for d in view.disks if d.role == Role.UNCLAIMED]
-            return f"{say_count(len(view.nodes), 'node')} reported in.", f"{say_count(len(fit), 'disk')} fit for use, no pool yet."
+            return (
+                f"{say_count(len(view.nodes), 'node')} reported in.",
+                f"{say_count(len(fit), 'disk')} fit for use, no pool yet.",
+            )
         unreadable = sum(f.unavailable + f.lost for f in self.fates)
         if unreadable:
             return f"{say_count(unreadable, 'extent')} cannot be read.", self._short_sentence()
@@ -202,14 +264,27 @@ class Outlook:
             state = self.volume(row)
             if state.lamp in (Lamp.SHORT, Lamp.FAILED):
                 doing = "cannot be read" if state.lamp == Lamp.FAILED else "is short of copies"
-                found.append(Attention(state.lamp, "volume", volume.name, f"{volume.name} {doing}", state.reason, 0.0))
+                found.append(
+                    Attention(state.lamp, "volume", volume.name, f"{volume.name} {doing}", state.reason, 0.0)
+                )
         for row, node in enumerate(view.nodes):
             state = self.node(node)
             if state.lamp != Lamp.SOUND and node.contact != Contact.AWAITED:
                 doing = "is not heard" if state.lamp == Lamp.NOT_HEARD else "needs a look"
                 held = int(view.disk_used[view.disk_node == row].sum())
-                ending = f" It holds {say_count(held, 'strip')}." if held and state.lamp == Lamp.NOT_HEARD else ""
-                found.append(Attention(state.lamp, "node", node.name, f"{node.name} {doing}", state.reason + ending, node.since))
+                ending = (
+                    f" It holds {say_count(held, 'strip')}." if held and state.lamp == Lamp.NOT_HEARD else ""
+                )
+                found.append(
+                    Attention(
+                        state.lamp,
+                        "node",
+                        node.name,
+                        f"{node.name} {doing}",
+                        state.reason + ending,
+                        node.since,
+                    )
+                )
         found += self._cluster_attention()
         found += [a for d in view.disks if (a := self._disk_attention(d))]
         for row, pool in enumerate(view.pools):
@@ -223,37 +298,104 @@ class Outlook:
         if cluster is None or cluster.forming:
             return []
         keepers = [n for n in view.nodes if n.keeper]
-        silent = [n.name for n in keepers if n.contact != Contact.HEARD] + ([cluster.witness] if cluster.witness_silent else [])
+        silent = [n.name for n in keepers if n.contact != Contact.HEARD] + (
+            [cluster.witness] if cluster.witness_silent else []
+        )
         votes = len(keepers) + bool(cluster.witness)
         left = votes - len(silent)
         count = f"{left} of {say_count(votes, 'vote')} can be heard, {majority(votes)} decide"
         if left < majority(votes):
-            return [Attention(Lamp.FAILED, "cluster", cluster.name, f"{cluster.name} decides nothing", f"{count}: {say_list(silent)} silent.", 0.0)]
+            return [
+                Attention(
+                    Lamp.FAILED,
+                    "cluster",
+                    cluster.name,
+                    f"{cluster.name} decides nothing",
+                    f"{count}: {say_list(silent)} silent.",
+                    0.0,
+                )
+            ]
         if silent:
-            more = "none may be lost" if left == majority(votes) else f"{left - majority(votes)} more may be lost"
-            return [Attention(Lamp.SHORT, "cluster", cluster.name, f"{cluster.name} is short of votes", f"{count}: {say_list(silent)} silent, {more}.", 0.0)]
+            more = (
+                "none may be lost"
+                if left == majority(votes)
+                else f"{left - majority(votes)} more may be lost"
+            )
+            return [
+                Attention(
+                    Lamp.SHORT,
+                    "cluster",
+                    cluster.name,
+                    f"{cluster.name} is short of votes",
+                    f"{count}: {say_list(silent)} silent, {more}.",
+                    0.0,
+                )
+            ]
         if not cluster.leader:
-            return [Attention(Lamp.WATCH, "cluster", cluster.name, f"{cluster.name} has no leader", f"{count}; an election is due.", 0.0)]
+            return [
+                Attention(
+                    Lamp.WATCH,
+                    "cluster",
+                    cluster.name,
+                    f"{cluster.name} has no leader",
+                    f"{count}, and none of them says who leads.",
+                    0.0,
+                )
+            ]
         return []
 
     def _disk_attention(self, disk: Disk) -> Attention | None:
         state = self.disk(disk)
         if state.lamp in (Lamp.FAILED, Lamp.WATCH):
-            doing = "is missing" if state.lamp == Lamp.FAILED else "is wearing out" if disk.watch else "lacks a path" if disk.missing_paths else "needs a look"
-            return Attention(state.lamp, "disk", disk.name, f"{disk.name} {doing}", state.reason, disk.missing_since)
+            doing = (
+                "is missing"
+                if state.lamp == Lamp.FAILED
+                else "is wearing out"
+                if disk.watch
+                else "lacks a path"
+                if disk.missing_paths
+                else "needs a look"
+            )
+            return Attention(
+                state.lamp, "disk", disk.name, f"{disk.name} {doing}", state.reason, disk.missing_since
+            )
         if disk.role == Role.UNFIT and state.lamp == Lamp.SOUND:
-            return Attention(Lamp.AWAY, "disk", disk.name, f"{disk.name} is not fit for use", f"{say_list(disk.why).capitalize()}.", 0.0)
+            return Attention(
+                Lamp.AWAY,
+                "disk",
+                disk.name,
+                f"{disk.name} is not fit for use",
+                f"{say_list(disk.why).capitalize()}.",
+                0.0,
+            )
         return None
 
     def _pool_attention(self, row: int, pool: Pool) -> list[Attention]:
         found = []
         state, space = self.pool(row), self.spaces[row]
-        if state.lamp == Lamp.WATCH:
-            found.append(Attention(state.lamp, "pool", pool.name, f"{pool.name} is filling", state.reason, 0.0))
-        if space.healing is not None and not space.healing.possible:
-            found.append(Attention(Lamp.WATCH, "pool", pool.name, f"{pool.name} cannot heal", healing_sentence(self.view, pool, space), 0.0))
+        if any(t.full > pool.fill_line for t in [space, *([space.fast] if space.fast else [])]):
+            found.append(
+                Attention(state.lamp, "pool", pool.name, f"{pool.name} is filling", state.reason, 0.0)
+            )
+        if not heals(self.view, pool, space):
+            found.append(
+                Attention(
+                    Lamp.WATCH,
+                    "pool",
+                    pool.name,
+                    f"{pool.name} cannot heal",
+                    healing_sentence(self.view, pool, space),
+                    0.0,
+                )
+            )
         return found
 
     def _ago(self, since: float) -> str:
         seconds = max(0, round(self.now - since))
-        return f"{seconds} s ago" if seconds < 120 else f"{seconds // 60} min ago" if seconds < 7200 else f"{seconds // 3600} h ago"
+        return (
+            f"{seconds} s ago"
+            if seconds < 120
+            else f"{seconds // 60} min ago"
+            if seconds < 7200
+            else f"{seconds // 3600} h ago"
+        )

@@ -50,7 +50,13 @@ class Fate:
 def state_by_present(copies: int) -> list[DataState]:
     """State of an extent of a mirror by the number of strips present, [copies + 1]."""
     return [
-        DataState.WHOLE if present == copies else DataState.UNAVAILABLE if present == 0 else DataState.BARE if present == 1 else DataState.REDUCED
+        DataState.WHOLE
+        if present == copies
+        else DataState.UNAVAILABLE
+        if present == 0
+        else DataState.BARE
+        if present == 1
+        else DataState.REDUCED
         for present in range(copies + 1)
     ]
 
@@ -165,7 +171,9 @@ def single_losses(view: SiteView, level: Level) -> SingleLosses:
                     same[:, a] += twin
                     first[:, b] &= ~twin
         keys = held[first].astype(np.int64) * (widest + 1) + same[first]
-        counts = np.bincount(keys, minlength=(domains + 1) * (widest + 1)).reshape(domains + 1, widest + 1)[:domains]
+        counts = np.bincount(keys, minlength=(domains + 1) * (widest + 1)).reshape(domains + 1, widest + 1)[
+            :domains
+        ]
         counts[:, 0] = volume.extents - counts[:, 1:].sum(axis=1)
         result[row] = counts
     return SingleLosses(level, result)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterable
+from dataclasses import dataclass, field, replace
 
 from foldbarn.core.units import MB
 
@@ -29,7 +30,6 @@ PROFILES = {
 
 MEDIA_WORDS = {"pmem": "persistent memory", "nvme": "NVMe", "ssd": "SSD", "hdd": "HDD"}
 _BUS_WORDS = {"sata": "SATA", "sas": "SAS", "ata": "SATA", "usb": "USB", "spi": "SCSI", "virtio": "virtio"}
-_BUS_RANK = {"sas": 0, "sata": 1, "ata": 1}
 _MEDIA_RANK = {"pmem": 0, "nvme": 1, "ssd": 2, "hdd": 3}
 
 
@@ -44,20 +44,47 @@ def media_of(name: str, transport: str | None, rotational: bool) -> str:
 
 @dataclass(frozen=True, slots=True, order=True)
 class MediaClass:
-    """Medium and bus together: the same medium on another bus is another class. Ordered fastest first."""
+    """Media that may stand in for one another, ordered fastest first. The bus is told, and compared only by its rank."""
 
     rank: tuple[int, int]
     media: str
-    bus: str
+    bus: str = field(compare=False)
 
     @property
     def words(self) -> str:
         """Such as "NVMe", "SAS SSD", "SATA HDD"; without the bus where it is not known."""
         medium = MEDIA_WORDS.get(self.media, self.media)
-        return medium if self.media in OWN_BUS or not self.bus else f"{_BUS_WORDS.get(self.bus, self.bus)} {medium}"
+        return (
+            medium
+            if self.media in OWN_BUS or not self.bus
+            else f"{_BUS_WORDS.get(self.bus, self.bus)} {medium}"
+        )
 
 
 def class_of(media: str, bus: str = "") -> MediaClass:
-    """The class of a medium on a bus. NVMe and persistent memory are their own bus."""
+    """The class of a medium on a bus.
+
+    NVMe and persistent memory are their own bus. A bus makes another class only where it limits the medium: flash
+    is faster on SAS than on SATA, platters are as slow on either. An unknown bus is taken for the slower one;
+    among other disks, see classes_of.
+    """
     bus = "" if media in OWN_BUS else "sata" if bus == "ata" else bus
-    return MediaClass((_MEDIA_RANK.get(media, 9), _BUS_RANK.get(bus, 2)), media, bus)
+    quicker = media == "ssd" and bus == "sas"
+    return MediaClass((_MEDIA_RANK.get(media, 9), 0 if quicker else 1), media, bus)
+
+
+def classes_of(disks: Iterable[tuple[str, str]]) -> list[MediaClass]:
+    """The classes of disks (medium and bus of each) that are judged together, [disks].
+
+    An unknown bus makes no class of its own: such a disk counts with its like, the slower ones where these differ.
+    """
+    found = [class_of(media, bus) for media, bus in disks]
+    known: dict[str, MediaClass] = {}
+    for mine in sorted(c for c in found if c.bus):
+        known[mine.media] = mine  # the slowest comes last
+    return [replace(mine, rank=known.get(mine.media, mine).rank) if not mine.bus else mine for mine in found]
+
+
+def alike(a: tuple[str, str], b: tuple[str, str]) -> bool:
+    """Whether a disk (medium, bus) may take the place of another without a change of class."""
+    return len(set(classes_of([a, b]))) == 1

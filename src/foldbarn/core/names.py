@@ -7,12 +7,20 @@ import re
 from foldbarn.core.errors import Conflict, NotPossible
 
 LONGEST_NAME = 63  # the longest label of RFC 1123, so that a name can be used as one
-_NAME = re.compile(r"[a-z0-9]([a-z0-9-]*[a-z0-9])?", re.IGNORECASE)
+_NAME = re.compile(r"[a-z0-9]([a-z0-9-]*[a-z0-9])?", re.IGNORECASE | re.ASCII)
 
 
 def natural_key(name: str) -> tuple[tuple[int, int, str], ...]:
     """Sort key that puts nq-2 before nq-10 and ignores case."""
-    return tuple((0, int(part), "") if part.isdecimal() else (1, 0, part) for part in re.split(r"(\d+)", name.casefold()) if part)
+    key: list[tuple[int, int, str]] = []
+    for part in re.split("([0-9]+)", name.casefold()):
+        if part.isascii() and part.isdecimal():
+            # By length, then digit by digit: as the numbers are ordered, however long they are.
+            digits = part.lstrip("0")
+            key.append((0, len(digits), digits))
+        elif part:
+            key.append((1, 0, part))
+    return tuple(key)
 
 
 def check_name(name: str, kind: str, taken: list[str]) -> str:
@@ -27,15 +35,23 @@ def check_name(name: str, kind: str, taken: list[str]) -> str:
     if len(name) > LONGEST_NAME:
         raise NotPossible(f"The name has {len(name)} characters; {LONGEST_NAME} are the most.", about="name")
     if not _NAME.fullmatch(name):
-        raise NotPossible(f"'{name}' cannot be a name.", about="name", next_step="Use letters, digits and hyphens, with a letter or digit at both ends.")
+        raise NotPossible(
+            f"'{name}' cannot be a name.",
+            about="name",
+            next_step="Use letters, digits and hyphens, with a letter or digit at both ends.",
+        )
     twin = next((other for other in taken if other.casefold() == name.casefold()), None)
     if twin is not None:
         but_for_case = "" if twin == name else f" (as '{twin}'; case does not tell names apart)"
-        raise Conflict(f"A {kind} named '{name}' exists already{but_for_case}.", about="name", next_step="Choose another name.")
+        raise Conflict(
+            f"A {kind} named '{name}' exists already{but_for_case}.",
+            about="name",
+            next_step="Choose another name.",
+        )
     return name
 
 
-_SPAN = re.compile(r"\{(\d+)\.\.(\d+)\}")
+_SPAN = re.compile(r"\{([0-9]{1,9})\.\.([0-9]{1,9})\}")
 MOST_NAMES = 4096
 
 
@@ -49,11 +65,21 @@ def expand(pattern: str) -> list[str]:
     names = [parts[0]]
     for first, last, rest in zip(parts[1::3], parts[2::3], parts[3::3], strict=True):
         if int(last) < int(first):
-            raise NotPossible(f"The span {{{first}..{last}}} runs backwards.", about="pattern", next_step=f"Write {{{last}..{first}}}.")
+            raise NotPossible(
+                f"The span {{{first}..{last}}} runs backwards.",
+                about="pattern",
+                next_step=f"Write {{{last}..{first}}}.",
+            )
         if (int(last) - int(first) + 1) * len(names) > MOST_NAMES:
             raise NotPossible(f"'{pattern}' stands for more than {MOST_NAMES:,} names.", about="pattern")
         width = len(first) if first.startswith("0") else 0
-        names = [f"{name}{number:0{width}d}{rest}" for name in names for number in range(int(first), int(last) + 1)]
+        names = [
+            f"{name}{number:0{width}d}{rest}" for name in names for number in range(int(first), int(last) + 1)
+        ]
     if any("{" in name or "}" in name for name in names):
-        raise NotPossible(f"'{pattern}' has braces that are no span of numbers.", about="pattern", next_step="Write a span as {1..9} or {01..12}.")
+        raise NotPossible(
+            f"'{pattern}' has braces that are no span of numbers.",
+            about="pattern",
+            next_step="Write a span as {1..9} or {01..12}.",
+        )
     return names

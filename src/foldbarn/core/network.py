@@ -7,10 +7,12 @@ RFC 4632 (CIDR). Speeds are bytes per second.
 from __future__ import annotations
 
 import ipaddress
+import re
 from collections import Counter, defaultdict
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import Literal
+from urllib.parse import urlsplit
 
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.names import natural_key
@@ -53,6 +55,51 @@ def say_speed(bytes_per_second: int) -> str:
     return f"{bits / 10**9:g} Gb/s" if bits >= 10**9 else f"{bits / 10**6:g} Mb/s"
 
 
+LONGEST_ADDRESS = 300  # characters
+_LABEL = re.compile("[A-Za-z0-9_]([A-Za-z0-9_-]{0,61}[A-Za-z0-9_])?", re.ASCII)
+_PATH = re.compile("[!-~]*", re.ASCII)
+
+
+def check_address(text: str, whose: str, *, about: str) -> str:
+    """An address of an HTTP service, as it is asked for: http or https, a host, perhaps a port and a path (RFC 3986).
+
+    whose: as a sentence begins, such as "The witness's address". Raises NotPossible: no such address, a host that is
+    none (RFC 1123, or an IP address), a name and password inside it, a query.
+    """
+    shown = text.strip()
+    next_step = "Write it as https://10.10.0.5:7400 or https://name.example/path."
+
+    def refused(why: str) -> NotPossible:
+        return NotPossible(f"{whose} {why}.", about=about, next_step=next_step)
+
+    if len(shown) > LONGEST_ADDRESS:
+        raise refused(f"has {len(shown)} characters; {LONGEST_ADDRESS} are the most")
+    try:
+        parts = urlsplit(shown)
+        host, port = parts.hostname or "", parts.port
+    except ValueError:
+        raise refused("is none that could be asked") from None
+    if parts.scheme not in ("http", "https"):
+        raise refused("starts with http:// or https://")
+    if "@" in parts.netloc:
+        raise refused("holds a name or password; these are never put into an address")
+    if parts.query or parts.fragment or not _PATH.fullmatch(shown):
+        raise refused("may have a path of plain characters, and nothing after it")
+    if port == 0 or not _is_host(host):
+        raise refused("names no host that could be asked")
+    return shown.rstrip("/")
+
+
+def _is_host(host: str) -> bool:
+    """Whether this is an IP address, or a name of RFC 1123."""
+    try:
+        ipaddress.ip_address(host)
+    except ValueError:
+        labels = host.removesuffix(".").split(".")
+        return len(host) <= 253 and all(_LABEL.fullmatch(label) for label in labels)
+    return True
+
+
 def read_interface(text: str) -> Interface:
     """An address with its prefix. Raises NotPossible."""
     try:
@@ -61,7 +108,9 @@ def read_interface(text: str) -> Interface:
         return ipaddress.ip_interface(text.strip())
     except ValueError as error:
         raise NotPossible(
-            f"'{text}' is not an address with a prefix length.", about="start", next_step="Write it as 10.20.0.11/24 or fd00:20::11/64."
+            f"'{text}' is not an address with a prefix length.",
+            about="start",
+            next_step="Write it as 10.20.0.11/24 or fd00:20::11/64.",
         ) from error
 
 
@@ -82,15 +131,33 @@ def _one_node(node: str, ports: list[Port]) -> list[Finding]:
     good = [p for p in ports if p.up and p.bytes_per_second >= SLOWEST_STORAGE]
     if not good:
         found.append(
-            Finding("fail", node, f"{node} has no storage port of at least 1 Gb/s that is up.", "Give one of its ports the purpose storage, or mend its link.")
+            Finding(
+                "fail",
+                node,
+                f"{node} has no storage port of at least 1 Gb/s that is up.",
+                "Give one of its ports the purpose storage, or mend its link.",
+            )
         )
     elif len(good) == 1:
         found.append(
-            Finding("doubt", node, f"{node} has one storage port that is up; two are advised, for redundancy and throughput.", "Connect a second storage port.")
+            Finding(
+                "doubt",
+                node,
+                f"{node} has one storage port that is up; two are advised, for redundancy and throughput.",
+                "Connect a second storage port.",
+            )
         )
     for port in ports:
         if not port.up:
-            found.append(Finding("doubt", node, f"Storage port {port.name} of {node} is down.", "Look at its cable and at the switch.", port.name))
+            found.append(
+                Finding(
+                    "doubt",
+                    node,
+                    f"Storage port {port.name} of {node} is down.",
+                    "Look at its cable and at the switch.",
+                    port.name,
+                )
+            )
         elif port.bytes_per_second < SLOWEST_STORAGE:
             found.append(
                 Finding(
@@ -129,12 +196,26 @@ def _subnets(storage: list[Port], nodes: Sequence[str]) -> list[Finding]:
         networks = _networks(port)
         if not networks:
             found.append(
-                Finding("fail", port.node, f"Storage port {port.name} of {port.node} has no address.", "Hand out storage addresses in sequence.", port.name)
+                Finding(
+                    "fail",
+                    port.node,
+                    f"Storage port {port.name} of {port.node} has no address.",
+                    "Hand out storage addresses in sequence.",
+                    port.name,
+                )
             )
         elif right and not right.intersection(networks):
             others = say_list([str(n) for n in sorted(right, key=str)])
             words = f"Storage port {port.name} of {port.node} is in {networks[0]}, where the others are in {others}."
-            found.append(Finding("fail", port.node, words, "Give it an address in the same subnet as the others.", port.name))
+            found.append(
+                Finding(
+                    "fail",
+                    port.node,
+                    words,
+                    "Give it an address in the same subnet as the others.",
+                    port.name,
+                )
+            )
     for network in sorted(right, key=str):
         members = [p for p in up if network in _networks(p)]
         mtus, speeds = Counter(p.mtu for p in members), Counter(p.bytes_per_second for p in members)
@@ -143,10 +224,26 @@ def _subnets(storage: list[Port], nodes: Sequence[str]) -> list[Finding]:
             whose = f"Storage port {port.name} of {port.node} has"
             if port.mtu != usual_mtu:
                 words = f"{whose} an MTU of {port.mtu}, the others in {network} have {usual_mtu}."
-                found.append(Finding("fail", port.node, words, "Set the same MTU everywhere: larger packets would be lost.", port.name))
+                found.append(
+                    Finding(
+                        "fail",
+                        port.node,
+                        words,
+                        "Set the same MTU everywhere: larger packets would be lost.",
+                        port.name,
+                    )
+                )
             if port.bytes_per_second != usual_speed:
                 words = f"{whose} a speed of {say_speed(port.bytes_per_second)}, the others in {network} have {say_speed(usual_speed)}."
-                found.append(Finding("doubt", port.node, words, "The slowest port sets the pace of what crosses it.", port.name))
+                found.append(
+                    Finding(
+                        "doubt",
+                        port.node,
+                        words,
+                        "The slowest port sets the pace of what crosses it.",
+                        port.name,
+                    )
+                )
     return found
 
 
@@ -245,9 +342,21 @@ class Opening:
 
 PORT_PLAN = (
     Opening("agent", "fold barn", "node", "tcp", 7400, 7400, "reports and orders", "management"),
-    Opening("votes", "keeper", "keeper", "tcp", 7410, 7411, "keepers agree on who leads", "management", tested=True),
+    Opening(
+        "votes",
+        "keeper",
+        "keeper",
+        "tcp",
+        7410,
+        7411,
+        "keepers agree on who leads",
+        "management",
+        tested=True,
+    ),
     Opening("witness", "keeper", "witness", "tcp", 7412, 7412, "the vote that stands apart", "management"),
-    Opening("strips", "node", "node", "tcp", 7500, 7507, "copies of strips between nodes", "storage", tested=True),
+    Opening(
+        "strips", "node", "node", "tcp", 7500, 7507, "copies of strips between nodes", "storage", tested=True
+    ),
     Opening("time", "node", "node", "udp", 123, 123, "clocks that agree (NTP)", "management"),
     Opening("bmc", "fold barn", "bmc", "tcp", 443, 443, "hardware read over Redfish", "management"),
     Opening("iscsi", "client", "node", "tcp", 3260, 3260, "block volumes (iSCSI)", "client"),

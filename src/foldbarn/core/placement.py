@@ -17,10 +17,13 @@ import numpy as np
 
 from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.exchange import Block, Exchange
 
 ONE = 1 << 40  # probability 1 in the whole-number units used here
+ONE_IN = 1 << 20  # a part of a strip smaller than one in this many is no part
 LARGEST_BLOCK = 256  # extents drawn from one shuffled order, at most
 _LEVELLING_ROUNDS = 40
+_NESTED_ATTEMPTS = 12
 
 
 def usable_fraction(capacities: Ints, strips: int, per_domain: int = 1) -> Fraction:
@@ -34,7 +37,30 @@ def usable_fraction(capacities: Ints, strips: int, per_domain: int = 1) -> Fract
     ordered = np.sort(np.asarray(capacities, dtype=np.int64))
     room = [0, *np.cumsum(ordered, dtype=object).tolist()]
     count = len(ordered)
-    return min(Fraction(int(room[max(count - j, 0)]), strips - j * per_domain) for j in range(-(-strips // per_domain)) if j <= count)
+    return min(
+        Fraction(int(room[max(count - j, 0)]), strips - j * per_domain)
+        for j in range(-(-strips // per_domain))
+        if j <= count
+    )
+
+
+def usable_nested(slots: Ints, domain_of: Ints, strips: int, per_domain: int) -> int:
+    """The nested case without search.
+
+    The left side is the least, over ways to call J disks or shares of a domain "full at U", of the room of
+    the rest plus J*U. So U = min over J < w of (total - removed(J)) / (w - J), where removed(J) is the most
+    room that calling J of them full can take out: by domain, the a < t largest disks, or everything for a = t.
+    """
+    removed = np.zeros(strips, dtype=np.int64)
+    for label in np.unique(domain_of):
+        largest = np.sort(slots[domain_of == label])[::-1]
+        gains = [int(largest[:a].sum()) for a in range(per_domain)] + [int(largest.sum())]
+        best = removed.copy()
+        for a, gain in enumerate(gains[:strips]):
+            best[a:] = np.maximum(best[a:], removed[: strips - a] + gain)
+        removed = best
+    total = int(slots.sum())
+    return min((total - int(removed[j])) // (strips - j) for j in range(strips))
 
 
 def shares(capacities: Ints, strips: int, per_domain: int = 1) -> Ints:
@@ -59,10 +85,11 @@ def shares(capacities: Ints, strips: int, per_domain: int = 1) -> Ints:
     return drawn
 
 
-def quotas(weights: Ints, total: int) -> Ints:
-    """`total` split in proportion to `weights`, each within one of its exact share (largest remainders; ties by index).
+def quotas(weights: Ints, total: int, held: Ints | None = None) -> Ints:
+    """`total` split in proportion to `weights`, each within one of its exact share, [n], summing to total.
 
-    weights: [n] whole numbers >= 0 with a positive sum unless total is 0. Returns [n], summing to total.
+    weights: [n] whole numbers >= 0 with a positive sum unless total is 0. Shares are rounded up where the remainders
+    are largest (ties by index); but first, where `held` is given, for those that hold more than the share rounded down.
     """
     weight_sum = int(weights.sum(dtype=object)) if len(weights) else 0
     if total == 0:
@@ -73,7 +100,14 @@ def quotas(weights: Ints, total: int) -> Ints:
     floors = np.array([x // weight_sum for x in exact], dtype=np.int64)
     remainders = np.array([x % weight_sum for x in exact], dtype=object)
     left = total - int(floors.sum())
-    floors[np.argsort(-remainders, kind="stable")[:left]] += 1
+    order = np.argsort(-remainders, kind="stable")
+    if held is not None:
+        # Shares are made of units of 2**-40, so what is whole but for a few of those counts as whole.
+        whole = remainders * ONE_IN > weight_sum * (ONE_IN - 1)
+        keeps = ~whole & (held > floors) & (remainders * ONE_IN > weight_sum)
+        rank = np.where(whole, 0, np.where(keeps, 1, 2))
+        order = order[np.argsort(rank[order], kind="stable")]
+    floors[order[:left]] += 1
     return floors
 
 
@@ -215,7 +249,9 @@ def _chain(held: np.ndarray, surplus: Ints, per_domain: int) -> list[int] | None
     return None
 
 
-def place(free: Ints, domain_of: Ints, node_of: Ints, extents: int, strips: int, seed: int, per_domain: int = 1) -> Disks:
+def place(
+    free: Ints, domain_of: Ints, node_of: Ints, extents: int, strips: int, seed: int, per_domain: int = 1
+) -> Disks:
     """Disk row of every strip of a new volume, [extents, strips].
 
     free: [disks] free slots (whole strips) per disk; domain_of, node_of: [disks] labels of each disk's
@@ -226,18 +262,65 @@ def place(free: Ints, domain_of: Ints, node_of: Ints, extents: int, strips: int,
     Raises NotPossible where the free room cannot hold the extents.
     """
     labels, index = np.unique(domain_of, return_inverse=True)
+    if per_domain > 1:
+        return _place_nested(free, index, node_of, extents, strips, seed, per_domain)
     room = np.bincount(index, weights=free, minlength=len(labels)).astype(np.int64)
-    if usable_fraction(room, strips, per_domain) < extents:
+    if usable_fraction(room, strips) < extents:
         raise NotPossible("The free room cannot hold these extents apart.")
-    probabilities = shares(room, strips, per_domain)
+    probabilities = shares(room, strips)
     drawn = draw_domains(probabilities, extents, strips, seed)
     rng = np.random.default_rng([seed, 1])
     targets = np.minimum(quotas(probabilities, extents * strips), room)
-    level_domains(drawn, targets, rng, per_domain)
+    level_domains(drawn, targets, rng)
     return _place_inside(drawn, free, index, node_of, rng)
 
 
-def _place_inside(drawn: Disks, free: Ints, domain_index: Ints, node_of: Ints, rng: np.random.Generator) -> Disks:
+def _place_nested(
+    free: Ints, index: Ints, node_of: Ints, extents: int, strips: int, seed: int, per_domain: int
+) -> Disks:
+    """Where a domain may hold several strips of an extent: each disk still holds one at the most.
+
+    So a disk counts for no more than one strip an extent, and what is dealt inside a domain is settled by chains of
+    exchanges. Drawn anew where the extents of a domain fall too close together for its disks.
+    """
+    if usable_nested(free, index, strips, per_domain) < extents:
+        raise NotPossible("The free room cannot hold these extents apart.")
+    usable = np.minimum(free, extents)
+    room = np.minimum(np.bincount(index, weights=usable).astype(np.int64), per_domain * extents)
+    probabilities = shares(room, strips, per_domain)
+    targets = np.minimum(quotas(probabilities, extents * strips), room)
+    for attempt in range(_NESTED_ATTEMPTS):
+        drawn = draw_domains(probabilities, extents, strips, seed + attempt)
+        rng = np.random.default_rng([seed, 1, attempt])
+        if level_domains(drawn, targets, rng, per_domain):
+            continue
+        placed = _place_inside(drawn, usable, index, node_of, rng)
+        if _part_twins(placed, drawn, index, free, rng):
+            return placed
+    raise NotPossible("The free room is too uneven to hold these extents apart.")
+
+
+def expected_take(free: Ints, domain_of: Ints, node_of: Ints, extents: int, strips: int) -> Ints:
+    """Strips that placing so many extents puts on each disk, [disks], without placing them: their shares, as in `place`.
+
+    Raises NotPossible where the free room cannot hold them.
+    """
+    labels, index = np.unique(domain_of, return_inverse=True)
+    room = np.bincount(index, weights=free, minlength=len(labels)).astype(np.int64)
+    taken = np.zeros(len(free), dtype=np.int64)
+    if not extents:
+        return taken
+    targets = np.minimum(quotas(shares(room, strips), extents * strips), room)
+    for domain, total in enumerate(targets.tolist()):
+        inside = index == domain
+        if total:
+            taken[inside] = deal_shares(free[inside], node_of[inside], total)
+    return taken
+
+
+def _place_inside(
+    drawn: Disks, free: Ints, domain_index: Ints, node_of: Ints, rng: np.random.Generator
+) -> Disks:
     """Turns domains into disks: per domain, shares of nodes, then of their disks, dealt in random order."""
     flat = drawn.reshape(-1)
     domains = int(domain_index.max()) + 1
@@ -255,24 +338,37 @@ def _place_inside(drawn: Disks, free: Ints, domain_index: Ints, node_of: Ints, r
         dealt.append(hand)
     placed = np.empty_like(flat)
     placed[order] = np.concatenate(dealt)
-    result = placed.reshape(drawn.shape)
-    _part_twins(result, drawn)
-    return result
+    return placed.reshape(drawn.shape)
 
 
-def _part_twins(placed: Disks, drawn: Disks) -> None:
-    """Where a domain may hold several strips of an extent, exchanges disks inside it until none is used twice."""
-    _extents, strips = placed.shape
-    for left in range(strips):
-        for right in range(left + 1, strips):
-            for extent in np.flatnonzero(placed[:, left] == placed[:, right]).tolist():
-                domain = drawn[extent, right]
-                for other in np.flatnonzero((drawn == domain).any(axis=1)).tolist():
-                    strip = int(np.argmax(drawn[other] == domain))
-                    mine, theirs = placed[extent, right], placed[other, strip]
-                    if theirs not in placed[extent] and mine not in placed[other]:
-                        placed[extent, right], placed[other, strip] = theirs, mine
-                        break
+def _part_twins(placed: Disks, drawn: Disks, index: Ints, free: Ints, rng: np.random.Generator) -> bool:
+    """Inside each domain, leads strips that share a disk with another of their extent to other disks, by chains of exchanges.
+
+    placed: [extents, strips], altered in place. False where a domain's disks cannot hold its extents so.
+    """
+    nowhere = len(free)
+    disk_of = np.append(np.arange(nowhere, dtype=np.int64), -1)
+    for domain in range(int(index.max()) + 1):
+        mine = np.flatnonzero((drawn == domain).any(axis=1))
+        at = np.where(drawn[mine] == domain, placed[mine], nowhere).astype(np.int32)
+        twin = np.zeros(at.shape, dtype=np.bool_)
+        for later in range(1, at.shape[1]):
+            same = (at[:, :later] == at[:, later : later + 1]).any(axis=1)
+            twin[:, later] = same & (at[:, later] < nowhere)
+        if not twin.any():
+            continue
+        extents, strips = np.nonzero(twin)
+        at[twin] = nowhere
+        takes = index == domain
+        held = np.bincount(at[at < nowhere], minlength=nowhere)
+        block = Block(at, drawn[mine] == domain, disk_of)
+        room = np.where(takes, free - held, 0)
+        if Exchange([block], room, takes, rng).settle([(0, extents, strips)]):
+            return False
+        inside = drawn[mine] == domain
+        rows, columns = np.nonzero(inside)
+        placed[mine[rows], columns] = at[rows, columns]
+    return True
 
 
 def deal_shares(room: Ints, node_of: Ints, total: int) -> Ints:

@@ -30,7 +30,9 @@ class Protection:
 
     def __post_init__(self) -> None:
         if not 1 <= self.copies <= MOST_COPIES:
-            raise NotPossible(f"A volume has between 1 and {MOST_COPIES} copies, not {self.copies}.", about="copies")
+            raise NotPossible(
+                f"A volume has between 1 and {MOST_COPIES} copies, not {self.copies}.", about="copies"
+            )
         if self.per_domain < 1:
             raise NotPossible("At least one strip must be allowed in a domain.", about="per_domain")
 

@@ -58,7 +58,10 @@ def domain_losses(voters: Sequence[Voter]) -> list[LossEffect]:
     for voter in voters:
         groups[f"witness {voter.name}" if voter.witness else voter.name] = [voter]
     need = majority(len(voters))
-    return [LossEffect(what, len(lost), len(voters) - len(lost), len(voters) - len(lost) >= need) for what, lost in groups.items()]
+    return [
+        LossEffect(what, len(lost), len(voters) - len(lost), len(voters) - len(lost) >= need)
+        for what, lost in groups.items()
+    ]
 
 
 def vote_sentence(voters: Sequence[Voter]) -> str:
@@ -69,6 +72,18 @@ def vote_sentence(voters: Sequence[Voter]) -> str:
     return f"{say_count(votes, 'vote')}, {majority(votes)} decide, {ending}"
 
 
+def witness_beside(witness: Voter, members: Sequence[Voter]) -> str:
+    """Which domain a witness shares with members, and which members; empty where it stands apart from all.
+
+    A vote that fails together with what it is to decide about decides nothing.
+    """
+    for level, where in (("rack", witness.rack), ("room", witness.room)):
+        mates = [m.name for m in members if where and (m.rack if level == "rack" else m.room) == where]
+        if mates:
+            return f"{level} {where} with {say_list(mates)}"
+    return ""
+
+
 def doubts(voters: Sequence[Voter]) -> list[str]:
     """What is unwise about where the votes stand."""
     found = []
@@ -76,13 +91,21 @@ def doubts(voters: Sequence[Voter]) -> list[str]:
     racks: dict[str, list[str]] = {}
     for keeper in keepers:
         racks.setdefault(keeper.rack, []).append(keeper.name)
-    found += [f"{say_list(names)} share rack {rack}: losing it takes {len(names)} votes at once" for rack, names in racks.items() if len(names) > 1 and rack]
+    found += [
+        f"{say_list(names)} share rack {rack}: losing it takes {len(names)} votes at once"
+        for rack, names in racks.items()
+        if len(names) > 1 and rack
+    ]
     rooms = {k.room for k in keepers if k.room}
     for room in sorted(rooms):
         if not (inside := [v for v in voters if v.room != room]) or len(inside) < majority(len(voters)):
             found.append(f"losing room {room} would leave no majority")
     for witness in (v for v in voters if v.witness):
-        beside = [k.name for k in keepers if (witness.rack and k.rack == witness.rack) or (witness.room and k.room == witness.room)]
+        beside = [
+            k.name
+            for k in keepers
+            if (witness.rack and k.rack == witness.rack) or (witness.room and k.room == witness.room)
+        ]
         if beside:
             found.append(
                 f"the witness {witness.name} stands in the same {'rack' if any(k.rack == witness.rack for k in keepers) else 'room'} as {say_list(beside)}"

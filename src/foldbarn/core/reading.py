@@ -21,9 +21,19 @@ from foldbarn.core.units import LARGEST_BYTES, MB
 PROTOCOL = "foldbarn-agent/1"
 WITNESS_PROTOCOL = "foldbarn-witness/1"
 BOOT_MOUNTS = ("/", "/boot", "/boot/efi", "/efi")
-VIRTUAL_LINKS = ("ifb", "dummy", "veth", "bridge", "tun", "vxlan", "virbr")  # no cable of their own; bonds and VLANs have one below them
+VIRTUAL_LINKS = (
+    "ifb",
+    "dummy",
+    "veth",
+    "bridge",
+    "tun",
+    "vxlan",
+    "virbr",
+)  # no cable of their own; bonds and VLANs have one below them
 MOST_DISKS = 2048  # of one node; more is no node but a mistake
-_NOT_DISKS = re.compile(r"(zram|ram|loop|fd|sr|dm-|md|nbd)\d")  # block devices of type "disk" that no one can pull
+_NOT_DISKS = re.compile(
+    r"(zram|ram|loop|fd|sr|dm-|md|nbd)\d"
+)  # block devices of type "disk" that no one can pull
 
 
 def read_inventory(report: Any) -> Inventory:
@@ -39,12 +49,19 @@ def read_inventory(report: Any) -> Inventory:
             cores=int(node.get("cores", 0)),
             memory_bytes=int(node.get("memory_bytes", 0)),
             disks=read_disks(
-                node["name"], report["lsblk"], report.get("smartctl", {}), report.get("bays", {}), report.get("enclosures", {}), report.get("endurance", {})
+                node["name"],
+                report["lsblk"],
+                report.get("smartctl", {}),
+                report.get("bays", {}),
+                report.get("enclosures", {}),
+                report.get("endurance", {}),
             ),
             ports=read_ports(links, report.get("purposes", {}), report.get("neighbours", {})),
         )
     except (KeyError, TypeError, ValueError, AttributeError) as error:
-        raise NotPossible(f"The report is not in the agent protocol's shape: {type(error).__name__} at {error}.") from error
+        raise NotPossible(
+            f"The report is not in the agent protocol's shape: {type(error).__name__} at {error}."
+        ) from error
 
 
 def read_disks(
@@ -67,7 +84,9 @@ def read_disks(
     except (KeyError, TypeError) as error:
         raise NotPossible("This is not what lsblk --json prints: it has no list of block devices.") from error
     if len(devices) > MOST_DISKS:
-        raise NotPossible(f"{len(devices):,} block devices are listed; a node has {MOST_DISKS:,} at the most.")
+        raise NotPossible(
+            f"{len(devices):,} block devices are listed; a node has {MOST_DISKS:,} at the most."
+        )
     disks = []
     for device in devices:
         try:
@@ -75,15 +94,31 @@ def read_disks(
                 disks.append(_read_disk(device, smart, bays, enclosures))
         except (KeyError, TypeError, AttributeError) as error:
             name = device.get("name", "?") if isinstance(device, dict) else "?"
-            raise NotPossible(f"Block device {name} is not as lsblk prints it: {type(error).__name__} at {error}.") from error
-    ratings = {serial: read_bytes(value, f"The rating of disk {serial}") for serial, value in (endurance or {}).items()}
-    return tuple(join_paths(node, [replace(d, rated_bytes=ratings.get(d.serial, 0)) for d in disks] if ratings else disks))
+            raise NotPossible(
+                f"Block device {name} is not as lsblk prints it: {type(error).__name__} at {error}."
+            ) from error
+    ratings = {
+        serial: read_bytes(value, f"The rating of disk {serial}")
+        for serial, value in (endurance or {}).items()
+    }
+    return tuple(
+        join_paths(
+            node, [replace(d, rated_bytes=ratings.get(d.serial, 0)) for d in disks] if ratings else disks
+        )
+    )
 
 
-def _read_disk(device: Mapping[str, Any], smart: Mapping[str, Any], bays: Mapping[str, str], enclosures: Mapping[str, str]) -> ReportedDisk:
+def _read_disk(
+    device: Mapping[str, Any],
+    smart: Mapping[str, Any],
+    bays: Mapping[str, str],
+    enclosures: Mapping[str, str],
+) -> ReportedDisk:
     name = str(device["name"])
     inside = list(_children(device))
-    mounts = [m for part in [device, *inside] for m in (part.get("mountpoints") or [part.get("mountpoint")]) if m]
+    mounts = [
+        m for part in [device, *inside] for m in (part.get("mountpoints") or [part.get("mountpoint")]) if m
+    ]
     serial = str(device.get("serial") or "").strip()
     found = smart.get(serial) or smart.get(str(device.get("path") or f"/dev/{name}")) or {}
     return ReportedDisk(
@@ -123,8 +158,15 @@ def _flag(value: Any) -> bool:
 
 def read_bytes(value: Any, whose: str) -> int:
     """A number of bytes; older versions of lsblk write it as text. Raises NotPossible for anything else, such as "3.5T"."""
-    if isinstance(value, bool) or not isinstance(value, int | str) or not re.fullmatch(r"\d{1,19}", str(value).strip()):
-        raise NotPossible(f"{whose} has a size of '{str(value)[:40]}', which is not a number of bytes.", next_step="Run lsblk with --bytes.")
+    if (
+        isinstance(value, bool)
+        or not isinstance(value, int | str)
+        or not re.fullmatch("[0-9]{1,19}", str(value)[:40].strip())
+    ):
+        raise NotPossible(
+            f"{whose} has a size of '{str(value)[:40]}', which is not a number of bytes.",
+            next_step="Run lsblk with --bytes.",
+        )
     if int(value) > LARGEST_BYTES:
         raise NotPossible(f"{whose} has a size beyond 8 EiB.")
     return int(value)
@@ -135,7 +177,9 @@ def read_health(smart: Any) -> Health:
     if not isinstance(smart, dict):
         raise NotPossible("This is not what smartctl --json prints of a disk.")
     try:
-        attributes = {a["id"]: int(a["raw"]["value"]) for a in smart.get("ata_smart_attributes", {}).get("table", [])}
+        attributes = {
+            a["id"]: int(a["raw"]["value"]) for a in smart.get("ata_smart_attributes", {}).get("table", [])
+        }
         nvme = smart.get("nvme_smart_health_information_log", {})
         passed = smart.get("smart_status", {}).get("passed")
         return Health(
@@ -149,10 +193,14 @@ def read_health(smart: Any) -> Health:
             spare_threshold=nvme.get("available_spare_threshold"),
         )
     except (KeyError, TypeError, ValueError, AttributeError) as error:
-        raise NotPossible(f"This is not what smartctl --json prints of a disk: {type(error).__name__} at {error}.") from error
+        raise NotPossible(
+            f"This is not what smartctl --json prints of a disk: {type(error).__name__} at {error}."
+        ) from error
 
 
-def read_ports(links: Any, purposes: Mapping[str, str] | None = None, neighbours: Mapping[str, str] | None = None) -> tuple[ReportedPort, ...]:
+def read_ports(
+    links: Any, purposes: Mapping[str, str] | None = None, neighbours: Mapping[str, str] | None = None
+) -> tuple[ReportedPort, ...]:
     """Network ports from `ip --json link` or `ip --json addr`; loopback and virtual links without a cable are left out.
 
     Speed is `link_speed_mbit` (as in /sys/class/net/*/speed), which ip itself does not print; 0 where unknown.
@@ -164,10 +212,16 @@ def read_ports(links: Any, purposes: Mapping[str, str] | None = None, neighbours
         try:
             name = str(link["ifname"])
             kind = link.get("link_type", "ether")
-            virtual = link.get("linkinfo", {}).get("info_kind") in VIRTUAL_LINKS or name.startswith(VIRTUAL_LINKS)
+            virtual = link.get("linkinfo", {}).get("info_kind") in VIRTUAL_LINKS or name.startswith(
+                VIRTUAL_LINKS
+            )
             if kind != "ether" or virtual or "LOOPBACK" in link.get("flags", []):
                 continue
-            addresses = tuple(f"{a['local']}/{a['prefixlen']}" for a in link.get("addr_info", []) if "local" in a and a.get("scope") != "link")
+            addresses = tuple(
+                f"{a['local']}/{a['prefixlen']}"
+                for a in link.get("addr_info", [])
+                if "local" in a and a.get("scope") != "link"
+            )
             found.append(
                 ReportedPort(
                     name=name,
@@ -180,7 +234,9 @@ def read_ports(links: Any, purposes: Mapping[str, str] | None = None, neighbours
                 )
             )
         except (KeyError, TypeError, ValueError, AttributeError) as error:
-            raise NotPossible(f"This is not what ip --json link prints: {type(error).__name__} at {error}.") from error
+            raise NotPossible(
+                f"This is not what ip --json link prints: {type(error).__name__} at {error}."
+            ) from error
     return tuple(found)
 
 
@@ -204,14 +260,22 @@ def kind_of_file(content: Any) -> str:
             return "ip"
         if all("node" in c and "lsblk" in c for c in content):
             return "several"
-    raise NotPossible("It is JSON, but not of a tool that Fold Barn reads.", next_step="Use the output of lsblk, smartctl or ip with --json.")
+    raise NotPossible(
+        "It is JSON, but not of a tool that Fold Barn reads.",
+        next_step="Use the output of lsblk, smartctl or ip with --json.",
+    )
 
 
 def node_of_file(file_name: str) -> str:
     """The node that a file is about, from its name: "fulmar.lsblk.json", "fulmar-smartctl-sda.json" and "fulmar/ip.json" are about fulmar."""
     parts = [p for p in file_name.replace("\\", "/").split("/") if p]
     base = re.sub(r"\.json$", "", parts[-1] if parts else "", flags=re.IGNORECASE)
-    name = re.split(r"[._-](?=(?:lsblk|smartctl|smart|ip|inventory|report)(?![a-zA-Z0-9]))", base, maxsplit=1, flags=re.IGNORECASE)[0]
+    name = re.split(
+        r"[._-](?=(?:lsblk|smartctl|smart|ip|inventory|report)(?![a-zA-Z0-9]))",
+        base,
+        maxsplit=1,
+        flags=re.IGNORECASE,
+    )[0]
     if re.fullmatch(r"(lsblk|smartctl|smart|ip|inventory|report).*", name, flags=re.IGNORECASE):
         name = parts[-2] if len(parts) > 1 else ""
     return name.split(".")[0]
@@ -221,7 +285,10 @@ def serial_of_smart(content: Mapping[str, Any]) -> str:
     """The disk that a smartctl output is about. Raises NotPossible where it names none."""
     serial = str(content.get("serial_number") or "").strip()
     if not serial:
-        raise NotPossible("This smartctl output names no serial number, so its disk is unknown.", next_step="Run smartctl --json --all on the disk itself.")
+        raise NotPossible(
+            "This smartctl output names no serial number, so its disk is unknown.",
+            next_step="Run smartctl --json --all on the disk itself.",
+        )
     return serial
 
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import heapq
+import math
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.media import PROFILES, class_of
+from foldbarn.core.media import MEDIA_WORDS, PROFILES, alike, classes_of
 from foldbarn.core.names import natural_key
 from foldbarn.core.protection import Level
 from foldbarn.core.site import Disk, Pool, Role, SiteView, Tier
@@ -42,22 +43,28 @@ class Override:
     reason: str
 
 
-def assign_roles(disks: Sequence[Disk], serves: Serves = "cache", overrides: Mapping[str, Override] | None = None) -> list[Assignment]:
+def assign_roles(
+    disks: Sequence[Disk], serves: Serves = "cache", overrides: Mapping[str, Override] | None = None
+) -> list[Assignment]:
     """Roles by rule, in the order given: one class of media is all capacity; of several the fastest serves as `serves`, the rest is capacity.
 
     A cache serves disks of its own node only, so a disk of the fastest class is cache only where its node has something to serve.
     overrides: by disk name; raises NotPossible for one without a reason, or to a role that no disk of a pool has.
     """
     overrides = overrides or {}
-    classes = sorted({class_of(d.media, d.bus) for d in disks})
+    class_by_disk = dict(
+        zip((d.name for d in disks), classes_of((d.media, d.bus) for d in disks), strict=True)
+    )
+    classes = sorted(set(class_by_disk.values()))
     fastest = classes[0] if classes else None
-    behind = {d.node for d in disks if class_of(d.media, d.bus) != fastest}
+    behind = {d.node for d in disks if class_by_disk[d.name] != fastest}
     found = []
     for disk in disks:
-        mine = class_of(disk.media, disk.bus)
+        mine = class_by_disk[disk.name]
         role, tier = Role.CAPACITY, Tier.BULK
         if len(classes) == 1:
-            reason = f"all chosen disks are {mine.words}"
+            same = len({c.words for c in class_by_disk.values()}) == 1
+            reason = f"all chosen disks are {mine.words if same else MEDIA_WORDS.get(mine.media, mine.media)}"
         elif serves == "capacity":
             reason = "all classes serve as capacity, as wished"
         elif mine != fastest:
@@ -73,10 +80,14 @@ def assign_roles(disks: Sequence[Disk], serves: Serves = "cache", overrides: Map
             found.append(Assignment(disk.name, role, tier, reason, role))
             continue
         if wish.role not in (Role.CAPACITY, Role.CACHE, Role.SPARE):
-            raise NotPossible(f"A disk of a pool is capacity, cache or spare, not {wish.role.value}.", about="overrides")
+            raise NotPossible(
+                f"A disk of a pool is capacity, cache or spare, not {wish.role.value}.", about="overrides"
+            )
         if not wish.reason.strip():
             raise NotPossible(
-                f"{disk.name} is {role.value} by rule; making it {wish.role.value} wants a reason.", about="overrides", next_step="Write why in a few words."
+                f"{disk.name} is {role.value} by rule; making it {wish.role.value} wants a reason.",
+                about="overrides",
+                next_step="Write why in a few words.",
             )
         found.append(Assignment(disk.name, wish.role, Tier.BULK, wish.reason.strip(), role, overridden=True))
     return found
@@ -93,7 +104,9 @@ def bind_cache(cache: Sequence[Disk], capacity: Sequence[Disk]) -> dict[int, int
         by_node[device.node].append(device)
     for node, devices in by_node.items():
         heap = [(0, place, d.number) for place, d in enumerate(devices)]
-        for disk in sorted((d for d in capacity if d.node == node), key=lambda d: (-d.size_bytes, natural_key(d.name))):
+        for disk in sorted(
+            (d for d in capacity if d.node == node), key=lambda d: (-d.size_bytes, natural_key(d.name))
+        ):
             behind, place, number = heapq.heappop(heap)
             bound[disk.number] = number
             heapq.heappush(heap, (behind + disk.size_bytes, place, number))
@@ -118,7 +131,9 @@ def rebind(bound: Mapping[int, int], disks: Mapping[int, Disk], left: set[int]) 
     load: dict[int, int] = dict.fromkeys(left, 0)
     for disk, device in kept.items():
         load[device] += disks[disk].size_bytes
-    for disk in sorted(set(bound) - set(kept), key=lambda n: (-disks[n].size_bytes, natural_key(disks[n].name))):
+    for disk in sorted(
+        set(bound) - set(kept), key=lambda n: (-disks[n].size_bytes, natural_key(disks[n].name))
+    ):
         near = [d for d in load if disks[d].node == disks[disk].node]
         if near:
             device = min(near, key=lambda d: (load[d], natural_key(disks[d].name)))
@@ -136,9 +151,15 @@ def spare_for(view: SiteView, disk: Disk, called: set[str]) -> Disk | None:
     row = int(view.row_of_number[disk.number])
     found = []
     for r, spare in enumerate(view.disks):
-        if spare.role != Role.SPARE or spare.pool != disk.pool or spare.name in called or not view.disk_ready[r] or not spare.writable:
+        if (
+            spare.role != Role.SPARE
+            or spare.pool != disk.pool
+            or spare.name in called
+            or not view.disk_ready[r]
+            or not spare.writable
+        ):
             continue
-        if class_of(spare.media, spare.bus) != class_of(disk.media, disk.bus) or spare.size_bytes < disk.size_bytes:
+        if not alike((spare.media, spare.bus), (disk.media, disk.bus)) or spare.size_bytes < disk.size_bytes:
             continue
         if disk.role == Role.CACHE and spare.node != disk.node:
             continue
@@ -192,13 +213,18 @@ class Endurance:
 
     def sentence(self, what: str) -> str:
         """Such as "2 cache devices of 1.92 TB take 0.9 drive writes a day each, of 3.0 allowed, and last about 17 years"."""
-        years = "for ever" if self.years == float("inf") else f"about {self.years:.0f} years" if self.years >= 2 else f"about {self.years:.1f} years"
+        years = "for ever" if self.years == float("inf") else f"about {_floor_years(self.years)} years"
         source = " (a rating assumed for their class)" if self.assumed else ""
         each, takes, lasts = ("", "takes", "lasts") if self.devices == 1 else (" each", "take", "last")
         return (
             f"{say_count(self.devices, what)} of {say_size(self.size_bytes)} {takes} {self.drive_writes:.1f} drive writes a day{each}, "
             f"of {self.allowed:.1f} allowed{source}, and {lasts} {years}"
         )
+
+
+def _floor_years(years: float) -> str:
+    """Rounded down, so that what lasts less than the warranty never reads as long: one place below ten years."""
+    return f"{math.floor(years * 10) / 10:.1f}" if years < 10 else f"{math.floor(years):,}"
 
 
 def endurance(devices: Sequence[Disk], daily_bytes: float) -> list[Endurance]:
@@ -208,7 +234,10 @@ def endurance(devices: Sequence[Disk], daily_bytes: float) -> list[Endurance]:
     for d in devices:
         rating = d.rated_bytes or rated_bytes(d.size_bytes, PROFILES[d.media].drive_writes_a_day)
         kinds[d.size_bytes, rating, not d.rated_bytes] += 1
-    return [Endurance(count, size, rating, daily_bytes * size / total, assumed) for (size, rating, assumed), count in sorted(kinds.items())]
+    return [
+        Endurance(count, size, rating, daily_bytes * size / total, assumed)
+        for (size, rating, assumed), count in sorted(kinds.items())
+    ]
 
 
 def cache_share(cache: Sequence[Disk], capacity: Sequence[Disk]) -> float:
@@ -230,12 +259,20 @@ def cache_concerns(cache: Sequence[Disk], capacity: Sequence[Disk], daily_writes
     behind = [d for d in capacity if d.node in served]
     share = cache_share(cache, behind)
     if behind and share < LEAST_CACHE_SHARE:
-        words = f"The cache is {share:.1%} of the capacity it serves; {LEAST_CACHE_SHARE:.0%} is common practice."
+        words = (
+            f"The cache is {share:.1%} of the capacity it serves; {LEAST_CACHE_SHARE:.0%} is common practice."
+        )
         found.append(words)
     if bare:
-        found.append(f"{say_count(len(bare), 'node')} would have capacity without cache; volumes there are as slow as the bare disks.")
+        found.append(
+            f"{say_count(len(bare), 'node')} would have capacity without cache; volumes there are as slow as the bare disks."
+        )
     part = sum(d.size_bytes for d in behind) / max(1, sum(d.size_bytes for d in capacity))
-    found += [f"{kind.sentence('cache device')}, less than {WARRANTY_YEARS}." for kind in endurance(cache, daily_writes * part) if not kind.lasts]
+    found += [
+        f"{kind.sentence('cache device')}, less than {WARRANTY_YEARS}."
+        for kind in endurance(cache, daily_writes * part)
+        if not kind.lasts
+    ]
     return found
 
 
@@ -251,4 +288,7 @@ def expected_writes(daily_writes: int, usable_bytes: int, copies: int) -> Writes
     """Bytes a day to all disks: what was said of consumers, or a tenth of usable space where nothing was said; times the copies."""
     consumers = daily_writes or usable_bytes // 10
     source = "expected of consumers" if daily_writes else "assumed of consumers: a tenth of usable space"
-    return Writes(float(consumers * copies), f"{say_size(consumers)} a day {source}, in {say_count(copies, 'copy', 'copies')}")
+    return Writes(
+        float(consumers * copies),
+        f"{say_size(consumers)} a day {source}, in {say_count(copies, 'copy', 'copies')}",
+    )

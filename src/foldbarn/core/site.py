@@ -6,7 +6,7 @@ of. Disks are known by number (the database's key) and by row (their place in th
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import cached_property
@@ -235,6 +235,7 @@ class Cluster:
     term: int = 0
     mail_to: str = ""
     witness_silent: str = ""  # why the witness is not heard; empty while it is
+    witness_reason: str = ""  # why it stands beside members, as the one who placed it there wrote
 
 
 Named = TypeVar("Named", Room, Rack, Node, Disk, Pool, Volume)
@@ -253,11 +254,20 @@ class SiteView:
     pools: tuple[Pool, ...] = ()
     volumes: tuple[Volume, ...] = ()
     incoming: dict[int, int] = field(default_factory=dict)  # disk number -> strips on their way to it
+    # The same strip by strip: (volume, extent, strip) -> number of the disk it goes to.
+    under_way: Mapping[tuple[int, int, int], int] = field(default_factory=dict)
     enclosures: tuple[Enclosure, ...] = ()
     cluster: Cluster | None = None
     mark: str = ""  # what distinguishes this site's disks from another site's
-    closed_ports: tuple[tuple[str, str, int, str], ...] = ()  # from node, to node, port, why: what the last test of the port plan found shut
+    closed_ports: tuple[
+        tuple[str, str, int, str], ...
+    ] = ()  # from node, to node, port, why: what the last test of the port plan found shut
     ports_tested_at: float = 0.0  # seconds since 1970; 0 for never
+
+    @cached_property
+    def findings(self) -> dict[object, object]:
+        """What computations have found out about this very picture and want to keep with it, by their own keys."""
+        return {}
 
     @cached_property
     def node_disks(self) -> list[list[Disk]]:
@@ -276,11 +286,15 @@ class SiteView:
     @cached_property
     def disk_box(self) -> Ints:
         """What each disk fails with at the level of nodes: its node's row, or len(nodes) + its enclosure's row."""
-        return np.array([d.node if d.enclosure < 0 else len(self.nodes) + d.enclosure for d in self.disks], dtype=np.int64)
+        return np.array(
+            [d.node if d.enclosure < 0 else len(self.nodes) + d.enclosure for d in self.disks], dtype=np.int64
+        )
 
     @cached_property
     def disk_rack(self) -> Ints:
-        racks: Ints = np.array([n.rack for n in self.nodes] + [e.rack for e in self.enclosures], dtype=np.int64)
+        racks: Ints = np.array(
+            [n.rack for n in self.nodes] + [e.rack for e in self.enclosures], dtype=np.int64
+        )
         return racks[self.disk_box] if self.disks else self.disk_node
 
     @cached_property
@@ -331,7 +345,9 @@ class SiteView:
     def disk_most(self) -> Ints:
         """Strips each disk could hold for its pool by its size; 0 for a disk that holds none."""
         extents = np.array([*(p.extent_bytes for p in self.pools), 1], dtype=np.int64)[self.disk_pool]
-        return np.where(self.disk_pool >= 0, (self.disk_sizes - self.disk_sizes // METADATA_SHARE) // extents, 0)
+        return np.where(
+            self.disk_pool >= 0, (self.disk_sizes - self.disk_sizes // METADATA_SHARE) // extents, 0
+        )
 
     @cached_property
     def disk_slots(self) -> Ints:
@@ -356,7 +372,9 @@ class SiteView:
         """Disks that have been away longer than the grace time, or are away and being retired: what they held is to be rebuilt elsewhere."""
         nodes = np.array([n.given_up for n in self.nodes], dtype=np.bool_)
         disks = np.array([d.given_up for d in self.disks], dtype=np.bool_)
-        return disks | nodes[self.disk_node] | (self.disk_retiring & ~self.disk_ready) if self.disks else disks
+        return (
+            disks | nodes[self.disk_node] | (self.disk_retiring & ~self.disk_ready) if self.disks else disks
+        )
 
     @cached_property
     def row_of_number(self) -> Disks:

@@ -13,6 +13,7 @@ from __future__ import annotations
 
 import csv
 import io
+import math
 import re
 from collections import Counter
 from dataclasses import dataclass, replace
@@ -20,7 +21,6 @@ from itertools import groupby
 
 import numpy as np
 
-from foldbarn.core.arrays import Ints
 from foldbarn.core.capacity import (
     Addition,
     Ledger,
@@ -30,32 +30,40 @@ from foldbarn.core.capacity import (
     pool_space,
     usable_by_protection,
 )
-from foldbarn.core.durability import LossChance, chance_of_loss, unread_chance
+from foldbarn.core.durability import LossChance, chance_of_loss, groups_of, unread_chance
 from foldbarn.core.errors import BarnError, NotPossible
-from foldbarn.core.healing import healing_sentence
+from foldbarn.core.healing import headroom_sentence
 from foldbarn.core.media import MEDIA_WORDS, PROFILES, class_of
 from foldbarn.core.names import expand
 from foldbarn.core.network import Port
-from foldbarn.core.placement import place
 from foldbarn.core.protection import Level, Protection
-from foldbarn.core.rebuild import Estimate, estimate, plan_rebuild
+from foldbarn.core.repair import Fill, Repair, held_when_filled, repair_of
 from foldbarn.core.roles import Serves, assign_roles, cache_concerns, expected_writes
-from foldbarn.core.site import Contact, Disk, Node, Pool, Rack, Role, Room, SiteView, Volume
-from foldbarn.core.units import GIB, MB, parse_size, say_duration, say_size
+from foldbarn.core.site import Contact, Disk, Node, Pool, Rack, Role, Room, SiteView
+from foldbarn.core.units import GIB, LARGEST_BYTES, MB, parse_size, say_duration, say_size
 
 MOST_NODES, MOST_DISKS, MOST_LINES = 2_000, 50_000, 5_000
+MOST_DISKS_OF_A_NODE, MOST_PORTS_OF_A_NODE = 2_048, 64
+FASTEST_PORT = 10_000  # Gb/s; several times what exists
 MOST_ERRORS = 12
-TRIAL_EXTENTS = 8_000  # as many are placed on paper to find out how long a rebuild takes; the bytes are the real ones
 USUAL_PORTS = (25_000, 25_000)  # Mb/s, where a plan says nothing of ports
 
-_DISKS = re.compile(r"(?:(\d+)\s*[x×*]\s*)?(\d[\d.]*\s*[A-Za-z]+)\s+(?:(sas|sata)\s+)?(pmem|persistent memory|nvme|ssd|hdd)", re.IGNORECASE)
-_PORTS = re.compile(r"(?:(\d+)\s*[x×*]\s*)?(\d+)\s*Gb(?:it)?/s", re.IGNORECASE)
+_DISKS = re.compile(
+    r"(?:([0-9]{1,5})\s*[x×*]\s*)?([0-9][0-9.]*\s*[A-Za-z]+)\s+(?:(sas|sata)\s+)?"
+    r"(pmem|persistent memory|nvme|ssd|hdd)",
+    re.IGNORECASE | re.ASCII,
+)
+_PORTS = re.compile(r"(?:([0-9]{1,5})\s*[x×*]\s*)?([0-9]{1,6})\s*Gb(?:it)?/s", re.IGNORECASE | re.ASCII)
 _PLACE = re.compile(r"(room|rack)\s+(\S.*)", re.IGNORECASE)
 
 
 @dataclass(frozen=True, slots=True)
 class Settings:
-    """How the pool on paper would be set. failure_rate: a year, of one disk; None for what is common practice for its medium."""
+    """How the pool on paper would be set.
+
+    failure_rate: a year, of one disk; None for what is common practice for its medium. grace_seconds: how long something
+    may be away before it is written again elsewhere; replace_seconds: until a failed disk or node is replaced.
+    """
 
     copies: int = 3
     level: Level = Level.RACK
@@ -67,11 +75,14 @@ class Settings:
     failure_rate: float | None = None
     rebuild_rate: int = 0
     daily_writes: int = 0
+    grace_seconds: float = 30.0
+    replace_seconds: float = 2 * 86_400.0
 
 
 @dataclass(frozen=True, slots=True)
 class Sizing:
-    """What a plan comes to. rebuild_disk, rebuild_node: of the largest, with the pool filled to its fill line; chance: a year's, of losing data to disks.
+    """What a plan comes to. repair_disk, repair_node: of the fullest, with the pool filled to its fill line, None where
+    there is nothing to write again or to write it from; chance: a year's, of losing data to disks, None where it holds nothing.
 
     left_out: a sentence on what no figure here counts.
     """
@@ -82,23 +93,31 @@ class Sizing:
     ledger: Ledger
     protections: list[UsableRow]
     healing: str
-    rebuild_disk: Estimate
-    rebuild_node: Estimate
-    chance: LossChance
+    repair_disk: Repair | None
+    repair_node: Repair | None
+    chance: LossChance | None
     additions: list[Addition]
     concerns: list[str]
 
     @property
     def usable_bytes(self) -> int:
         """With headroom, of every tier."""
-        return (self.space.usable + (self.space.fast.usable if self.space.fast else 0)) * self.pool.extent_bytes
+        return (
+            self.space.usable + (self.space.fast.usable if self.space.fast else 0)
+        ) * self.pool.extent_bytes
 
     @property
     def without_headroom_bytes(self) -> int:
-        return (self.space.without_headroom + (self.space.fast.without_headroom if self.space.fast else 0)) * self.pool.extent_bytes
+        return (
+            self.space.without_headroom + (self.space.fast.without_headroom if self.space.fast else 0)
+        ) * self.pool.extent_bytes
 
 
-LEFT_OUT = "Left out: losses of whole nodes, racks and rooms, people, software, and disks of one batch failing together."
+LEFT_OUT = (
+    "Left out: losses of whole nodes, racks and rooms; cache devices, which take what their disks had not yet been given "
+    "along; other work on the disks and ports, which makes every rebuild slower; people, software, and disks of one batch "
+    "failing together."
+)
 
 
 def read_plan(text: str) -> SiteView:
@@ -116,8 +135,13 @@ def read_plan(text: str) -> SiteView:
     if errors:
         more = f" And {len(errors) - MOST_ERRORS} more." if len(errors) > MOST_ERRORS else ""
         raise NotPossible(" ".join(errors[:MOST_ERRORS]) + more, about="text")
+    if (raw := sum(d.size_bytes for d in plan.disks)) > LARGEST_BYTES:
+        words = f"The plan's disks come to {say_size(raw)} raw; 8 EiB less one byte are the most."
+        raise NotPossible(words, about="text")
     if not plan.disks:
-        raise NotPossible("The plan has no disk.", about="text", next_step="Write a line such as 'fulmar: 8 x 3.84 TB SSD'.")
+        raise NotPossible(
+            "The plan has no disk.", about="text", next_step="Write a line such as 'fulmar: 8 x 3.84 TB SSD'."
+        )
     return SiteView("on paper", 0, tuple(plan.rooms), tuple(plan.racks), tuple(plan.nodes), tuple(plan.disks))
 
 
@@ -145,13 +169,16 @@ class _Plan:
             return
         names, colon, parts = line.partition(":")
         if not colon:
-            raise NotPossible(f"'{line[:60]}' is no room, no rack, and no node with its disks.", next_step="Write 'node: 8 x 3.84 TB SSD'.")
+            raise NotPossible(
+                f"'{line[:60]}' is no room, no rack, and no node with its disks.",
+                next_step="Write 'node: 8 x 3.84 TB SSD'.",
+            )
         self._add_nodes(expand(names.strip()), parts)
 
     def _take_cells(self, cells: list[str]) -> None:
         """A row of a table: rack, node, how many, size, medium."""
         rack, node, count, size, medium = cells[:5]
-        if not count.isdecimal():
+        if not re.fullmatch("[0-9]{1,5}", count):
             if not self.nodes and not self.racks:
                 return  # the table's own heading
             raise NotPossible(f"'{count[:20]}' is no number of disks.")
@@ -187,8 +214,19 @@ class _Plan:
             if known is None:
                 known = self._nodes[name.casefold()] = len(self.nodes)
                 speeds = ports or USUAL_PORTS
-                things = tuple(Port(name, f"stor{i}", "storage", True, s * MB // 8) for i, s in enumerate(speeds))
-                self.nodes.append(Node(known + 1, name, self._rack, Contact.HEARD, port_bytes_per_second=sum(p.bytes_per_second for p in things), ports=things))
+                things = tuple(
+                    Port(name, f"stor{i}", "storage", True, s * MB // 8) for i, s in enumerate(speeds)
+                )
+                self.nodes.append(
+                    Node(
+                        known + 1,
+                        name,
+                        self._rack,
+                        Contact.HEARD,
+                        port_bytes_per_second=sum(p.bytes_per_second for p in things),
+                        ports=things,
+                    )
+                )
             if len(self.nodes) > MOST_NODES:
                 raise NotPossible(f"More than {MOST_NODES:,} nodes are more than the bench takes.")
             for media, bus, size in kinds:
@@ -199,25 +237,44 @@ class _Plan:
         if number > MOST_DISKS:
             raise NotPossible(f"More than {MOST_DISKS:,} disks are more than the bench takes.")
         bay = str(sum(d.node == node for d in self.disks[-200:]) + 1)
-        self.disks.append(Disk(number, f"{name}-{bay}", bay, node, media, size, f"paper-{number}", Role.CAPACITY, 0, bus=bus))
+        self.disks.append(
+            Disk(
+                number, f"{name}-{bay}", bay, node, media, size, f"paper-{number}", Role.CAPACITY, 0, bus=bus
+            )
+        )
 
 
 def _read_parts(parts: str) -> tuple[list[tuple[str, str, int]], tuple[int, ...]]:
-    """Medium, bus and size of every disk, and ports in Mb/s."""
+    """Medium, bus and size of every disk, and ports in Mb/s. Counted before anything is built. Raises NotPossible."""
     kinds: list[tuple[str, str, int]] = []
     ports: list[int] = []
     for part in (p.strip() for p in re.split(r",(?!\d{3}\b)", parts)):
         if not part:
             continue
         if found := _DISKS.fullmatch(part):
-            count, size, bus, medium = int(found[1] or 1), parse_size(found[2]), (found[3] or "").lower(), found[4].lower()
-            if not 1 <= count <= 2048:
-                raise NotPossible(f"A node has 1 to 2,048 disks of a kind, not {count:,}.")
+            count, size, bus, medium = (
+                int(found[1] or 1),
+                parse_size(found[2]),
+                (found[3] or "").lower(),
+                found[4].lower(),
+            )
+            if not count or count + len(kinds) > MOST_DISKS_OF_A_NODE:
+                raise NotPossible(
+                    f"A node has 1 to {MOST_DISKS_OF_A_NODE:,} disks, not {count + len(kinds):,}."
+                )
             kinds += [("pmem" if medium.startswith("p") else medium, bus, size)] * count
         elif found := _PORTS.fullmatch(part):
-            ports += [int(found[2]) * 1000] * int(found[1] or 1)
+            count, speed = int(found[1] or 1), int(found[2])
+            if not count or count + len(ports) > MOST_PORTS_OF_A_NODE:
+                words = f"A node has 1 to {MOST_PORTS_OF_A_NODE} ports, not {count + len(ports):,}."
+                raise NotPossible(words)
+            if not 1 <= speed <= FASTEST_PORT:
+                raise NotPossible(f"A port has 1 to {FASTEST_PORT:,} Gb/s, not {speed:,}.")
+            ports += [speed * 1000] * count
         else:
-            raise NotPossible(f"'{part[:60]}' is neither disks, such as '8 x 3.84 TB SSD', nor ports, such as '2 x 25 Gb/s'.")
+            raise NotPossible(
+                f"'{part[:60]}' is neither disks, such as '8 x 3.84 TB SSD', nor ports, such as '2 x 25 Gb/s'."
+            )
     return kinds, tuple(ports)
 
 
@@ -233,10 +290,23 @@ def write_plan(view: SiteView) -> str:
             for n, node in enumerate(view.nodes):
                 if node.rack != k:
                     continue
-                kinds = Counter((class_of(d.media, d.bus), d.size_bytes) for d in view.node_disks[n] if d.role != Role.BOOT)
-                parts = [f"{count} x {_exact(size)} {_medium(kind.media, kind.bus)}" for (kind, size), count in sorted(kinds.items())]
-                speeds = sorted((p.bytes_per_second * 8 // MB for p in node.ports if p.purpose == "storage"), reverse=True)
-                parts += [f"{len(list(same))} x {speed // 1000} Gb/s" for speed, same in groupby(speeds) if speed >= 1000]
+                kinds = Counter(
+                    (class_of(d.media, d.bus), d.size_bytes)
+                    for d in view.node_disks[n]
+                    if d.role != Role.BOOT
+                )
+                parts = [
+                    f"{count} x {_exact(size)} {_medium(kind.media, kind.bus)}"
+                    for (kind, size), count in sorted(kinds.items())
+                ]
+                speeds = sorted(
+                    (p.bytes_per_second * 8 // MB for p in node.ports if p.purpose == "storage"), reverse=True
+                )
+                parts += [
+                    f"{len(list(same))} x {speed // 1000} Gb/s"
+                    for speed, same in groupby(speeds)
+                    if speed >= 1000
+                ]
                 lines.append(f"  {node.name}: {', '.join(parts)}")
     return "\n".join(lines) + "\n"
 
@@ -264,63 +334,85 @@ def size_up(view: SiteView, wish: Settings) -> Sizing:
     space = pool_space(paper, pool)
     capacity = [d for d in disks if d.role == Role.CAPACITY]
     writes = expected_writes(wish.daily_writes, space.usable * pool.extent_bytes, wish.copies)
-    disk_time, node_time = _rebuild_times(paper, pool, space)
+    fills = _fills(paper, pool, space)
+    disk, node = _repairs(paper, pool, fills, wish)
     return Sizing(
-        paper, pool, space, space.ledger, usable_by_protection(paper, pool), healing_sentence(paper, pool, space),
-        disk_time, node_time, _chance(paper, pool, space, disk_time, wish),
-        best_additions(paper, pool), cache_concerns([d for d in disks if d.role == Role.CACHE], capacity, writes.daily_bytes),
-    )  # fmt: skip
+        view=paper,
+        pool=pool,
+        space=space,
+        ledger=space.ledger,
+        protections=usable_by_protection(paper, pool),
+        healing=headroom_sentence(paper, pool, space),
+        repair_disk=disk,
+        repair_node=node,
+        chance=_chance(paper, pool, fills, wish),
+        additions=best_additions(paper, pool),
+        concerns=cache_concerns([d for d in disks if d.role == Role.CACHE], capacity, writes.daily_bytes),
+    )
 
 
-def _rebuild_times(view: SiteView, pool: Pool, space: PoolSpace) -> tuple[Estimate, Estimate]:
-    """How long the fullest disk and the fullest node take to be written again, by planning it with coarser extents."""
-    extents = int(space.usable * pool.fill_line)
-    nothing = Estimate(0.0, 0, "")
-    if not extents or pool.usual.copies < 2:
-        return nothing, nothing
-    coarse = -(-extents // min(extents, TRIAL_EXTENTS))  # extents in one of the trial's
-    trial_pool = replace(pool, extent_bytes=pool.extent_bytes * coarse)
-    rows = view.in_pool(pool)
-    trial = replace(view, pools=(trial_pool,))
-    protection = pool.usual
-    placed = None
-    count = extents // coarse
-    while placed is None and count:
-        try:
-            free = trial.disk_free[rows]
-            placed = place(free, trial.domain_of(protection.level)[rows], trial.disk_node[rows], count, protection.strips, seed=1)
-        except NotPossible:
-            count = count * 9 // 10  # coarse extents leave a little more unused
-    if placed is None:
-        return nothing, nothing
-    volume = Volume(1, "all of it", 0, extents * pool.extent_bytes, protection, trial.disk_numbers[rows][placed])
-    trial = replace(trial, volumes=(volume,))
-    worst_disk = int(np.argmax(trial.disk_used))
-    worst_node = int(np.argmax(np.bincount(trial.disk_node, weights=trial.disk_used, minlength=len(trial.nodes))))
-    return _time_without(trial, trial_pool, np.array([worst_disk])), _time_without(trial, trial_pool, np.flatnonzero(trial.disk_node == worst_node))
+def _fills(view: SiteView, pool: Pool, space: PoolSpace) -> list[Fill]:
+    """Every tier, filled to the fill line: the share of its room that may be taken."""
+    return [
+        Fill(tier, view.in_pool(pool, tier), int(space.of(tier).usable * pool.fill_line))
+        for tier in view.tiers_of(pool)
+    ]
 
 
-def _time_without(view: SiteView, pool: Pool, gone: Ints) -> Estimate:
-    lost = set(gone.tolist())
-    disks = tuple(replace(d, present=False, given_up=True) if i in lost else d for i, d in enumerate(view.disks))
-    after = replace(view, disks=disks)
-    return estimate(after, plan_rebuild(after, pool, seed=1), pool.extent_bytes, pool.rebuild_rate)
+def _repairs(
+    view: SiteView, pool: Pool, fills: list[Fill], wish: Settings
+) -> tuple[Repair | None, Repair | None]:
+    """Of the fullest disk and of the fullest node; None where nothing is held, or there is no copy to write it again from."""
+    if pool.usual.copies < 2 or not any(f.extents for f in fills):
+        return None, None
+    held = sum((held_when_filled(view, f, pool.usual) for f in fills), start=np.zeros(len(view.disks)))
+    by_node = np.bincount(view.disk_node, weights=held, minlength=len(view.nodes))
+    disk = np.arange(len(view.disks)) == int(np.argmax(held))
+    node = view.disk_node == int(np.argmax(by_node))
+    one, all_ = (
+        repair_of(view, pool, fills, gone, grace=wish.grace_seconds, replacing=wish.replace_seconds)
+        for gone in (disk, node)
+    )
+    return one, all_
 
 
-def _chance(view: SiteView, pool: Pool, space: PoolSpace, rebuild: Estimate, wish: Settings) -> LossChance:
-    rows = view.in_pool(pool)
-    labels = view.domain_of(pool.usual.level)[rows]
-    counts = np.unique(labels, return_counts=True)[1].tolist()
-    media = Counter(view.disks[r].media for r in rows.tolist())
+def _chance(view: SiteView, pool: Pool, fills: list[Fill], wish: Settings) -> LossChance | None:
+    """A year's, of losing data to disks, over all tiers; None where nothing is held."""
+    by_tier = [c for f in fills for c in [_chance_of_tier(view, pool, f, fills, wish)] if c is not None]
+    if not by_tier:
+        return None
+    worst = max(by_tier, key=lambda c: c.a_year)
+    safe = math.fsum(math.log1p(-min(c.a_year, 1.0 - 1e-16)) for c in by_tier)
+    return replace(worst, a_year=-math.expm1(safe), groups=sum(c.groups for c in by_tier))
+
+
+def _chance_of_tier(
+    view: SiteView, pool: Pool, fill: Fill, fills: list[Fill], wish: Settings
+) -> LossChance | None:
+    if not fill.extents:
+        return None
+    copies = pool.usual.copies
+    counts = np.unique(view.domain_of(pool.usual.level)[fill.rows], return_counts=True)[1].tolist()
+    media = Counter(view.disks[r].media for r in fill.rows.tolist())
     usual = sum(PROFILES[m].annual_failure_rate * n for m, n in media.items()) / max(1, sum(media.values()))
-    extents = int(space.usable * pool.fill_line)
+    rate = usual if wish.failure_rate is None else wish.failure_rate
+    seconds = wish.replace_seconds
+    if copies > 1:
+        held = held_when_filled(view, fill, pool.usual)
+        gone = np.arange(len(view.disks)) == int(np.argmax(held))
+        repair = repair_of(view, pool, fills, gone, grace=wish.grace_seconds, replacing=wish.replace_seconds)
+        seconds = repair.seconds
+    groups = groups_of(counts, copies, fill.extents)
     errors = max((PROFILES[m].unreadable_bits for m in media), default=0.0)
-    found = chance_of_loss(counts, pool.usual.copies, extents, failure_rate=wish.failure_rate or usual, repair_seconds=max(rebuild.seconds, 1.0))
-    read = int(extents / found.groups * pool.extent_bytes) if found.groups else 0
+    read = int(fill.extents / groups * pool.extent_bytes) if groups else 0
     return chance_of_loss(
-        counts, pool.usual.copies, extents, failure_rate=wish.failure_rate or usual, repair_seconds=max(rebuild.seconds, 1.0),
+        counts,
+        copies,
+        fill.extents,
+        failure_rate=rate,
+        repair_seconds=max(seconds, 1.0),
         unread=unread_chance(read, errors),
-    )  # fmt: skip
+    )
 
 
 def comparison(sizings: list[tuple[str, Sizing]]) -> list[list[str]]:
@@ -338,10 +430,17 @@ def comparison(sizings: list[tuple[str, Sizing]]) -> list[list[str]]:
         ("Stranded", lambda s: say_size(s.ledger.stranded)),
         ("Cache", lambda s: say_size(s.ledger.cache)),
         ("Healing", lambda s: s.healing),
-        ("Rebuild of the fullest disk, at least", lambda s: say_duration(s.rebuild_disk.seconds)),
-        ("Rebuild of the fullest node, at least", lambda s: say_duration(s.rebuild_node.seconds)),
+        ("Until the fullest disk is made up for, at least", lambda s: say_repair(s.repair_disk)),
+        ("Until the fullest node is made up for, at least", lambda s: say_repair(s.repair_node)),
         ("Chance of losing data to disks, a year", lambda s: say_chance(s.chance)),
-        ("What would raise usable most", lambda s: f"{s.additions[0].what}: {say_size(s.additions[0].gain_bytes)}" if s.additions else "nothing tried"),
+        (
+            "What would raise usable most",
+            lambda s: (
+                f"{s.additions[0].what}: {say_size(s.additions[0].gain_bytes)}"
+                if s.additions
+                else "nothing tried"
+            ),
+        ),
         ("Concerns", lambda s: " ".join(s.concerns) or "none"),
     )
     rows += [[label, *(fact(s) for _, s in sizings)] for label, fact in facts]
@@ -357,10 +456,18 @@ def comparison_csv(sizings: list[tuple[str, Sizing]]) -> str:
     return out.getvalue()
 
 
-def say_chance(chance: LossChance) -> str:
+def say_repair(repair: Repair | None) -> str:
+    """How long until all copies are there again, and what it waits for; what of it is a lower bound is said beside it."""
+    if repair is None:
+        return "nothing to write again"
+    waits = f", of which {say_duration(repair.replacing)} for a replacement" if repair.replacing else ""
+    return f"{say_duration(repair.seconds)}{waits}"
+
+
+def say_chance(chance: LossChance | None) -> str:
     """Such as "1 in 4,700"; two figures are as many as an estimate has."""
-    if chance.a_year <= 0:
-        return "none"
+    if chance is None:
+        return "it holds nothing"
     if chance.a_year > 0.5:
         return "more likely than not"
     one_in = chance.one_in

@@ -52,5 +52,6 @@ def stages(view: SiteView) -> list[Stage]:
     ]  # fmt: skip
     next_ = next((i for i, stage in enumerate(found) if not stage[1]), len(found))
     return [
-        Stage(name, "done" if done else "next" if i == next_ else "later", sentence, path, offer) for i, (name, done, sentence, path, offer) in enumerate(found)
+        Stage(name, "done" if done else "next" if i == next_ else "later", sentence, path, offer)
+        for i, (name, done, sentence, path, offer) in enumerate(found)
     ]
