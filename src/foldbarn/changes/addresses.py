@@ -51,7 +51,11 @@ class AddressPorts(Kind[AddressPortsParams]):
                 texts.append(TextRow(label=name, before=", ".join(old), after=", ".join(addresses)))
                 if node.contact != Contact.HEARD:
                     blockers.append(
-                        Note(sentence=f"{name} is not heard, so its port cannot be set.", about="nodes", next_step="Bring it back, or leave it out.")
+                        Note(
+                            sentence=f"{name} is not heard, so its port cannot be set.",
+                            about="nodes",
+                            next_step="Bring it back, or leave it out.",
+                        )
                     )
         return Preview(
             kind=self.name,
@@ -61,7 +65,12 @@ class AddressPorts(Kind[AddressPortsParams]):
             texts=texts,
             steps=[
                 PlannedStep(name="set", title="Give each port its address", seconds=1),
-                PlannedStep(name="check", title="Read them back", detail="Each node must show the address it was given.", seconds=1),
+                PlannedStep(
+                    name="check",
+                    title="Read them back",
+                    detail="Each node must show the address it was given.",
+                    seconds=1,
+                ),
             ],
             blockers=blockers,
         ).sealed()
@@ -69,7 +78,12 @@ class AddressPorts(Kind[AddressPortsParams]):
     def step_set(self, run: Run[AddressPortsParams]) -> str:
         view = current_view()
         plan = _plan(view, run.params)
-        run.tell_nodes({view.node(name).number: {"kind": "address", "ports": {run.params.port: found}} for name, found in plan.items()})
+        run.tell_nodes(
+            {
+                view.node(name).number: {"kind": "address", "ports": {run.params.port: found}}
+                for name, found in plan.items()
+            }
+        )
         return f"{say_count(len(plan), 'port')} set."
 
     def step_check(self, run: Run[AddressPortsParams]) -> str:
@@ -78,7 +92,9 @@ class AddressPorts(Kind[AddressPortsParams]):
             agent = run.agent(view.node(name).number)
             ports = {p.name: p for p in read_inventory(run.insist(name, agent.inventory)).ports}
             if set(wanted) - set(ports[run.params.port].addresses if run.params.port in ports else ()):
-                raise NotPossible(f"{name} says it set {run.params.port}, but the port does not show {say_list(wanted)}.")
+                raise NotPossible(
+                    f"{name} says it set {run.params.port}, but the port does not show {say_list(wanted)}."
+                )
         return "Every node shows the address it was given."
 
     def withdraw(self, run: Run[AddressPortsParams]) -> None:
@@ -94,9 +110,24 @@ def _plan(view: SiteView, params: AddressPortsParams) -> dict[str, list[str]]:
         if params.port not in {p.name for p in view.node(name).ports}:
             raise NotPossible(f"{name} has no port named '{params.port}'.", about="port")
     version = read_interface(params.start).version
-    taken = [a for n in view.nodes for p in n.ports for a in p.addresses if not (n.name in names and p.name == params.port)]
+    taken = [
+        a
+        for n in view.nodes
+        for p in n.ports
+        for a in p.addresses
+        if not (n.name in names and p.name == params.port)
+    ]
     if view.cluster:
         taken.append(view.cluster.service_address)
     new = hand_out(params.start, len(names), taken)
-    kept = {n: [a for p in view.node(n).ports if p.name == params.port for a in p.addresses if read_interface(a).version != version] for n in names}
+    kept = {
+        n: [
+            a
+            for p in view.node(n).ports
+            if p.name == params.port
+            for a in p.addresses
+            if read_interface(a).version != version
+        ]
+        for n in names
+    }
     return {name: [address, *kept[name]] for name, address in zip(names, new, strict=True)}

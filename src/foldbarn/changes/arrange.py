@@ -89,7 +89,11 @@ class Arrange(Kind[ArrangeParams]):
             summary=f"{say_count(len(texts), 'node')} would stand elsewhere. Nothing on any node changes; what changes is what may fail together.",
             revision=view.revision,
             texts=texts,
-            steps=[PlannedStep(name="place", title="Write down where everything stands", detail="At once, for all nodes.")],
+            steps=[
+                PlannedStep(
+                    name="place", title="Write down where everything stands", detail="At once, for all nodes."
+                )
+            ],
             levels_before=[LevelRow.of(e) for e in level_effects(view, *_maps(arrangement(view)))],
             undo={"kind": self.name, "params": {"rooms": [r.model_dump() for r in arrangement(view)]}},
             blockers=blockers,
@@ -97,7 +101,9 @@ class Arrange(Kind[ArrangeParams]):
         if not blockers:
             effects = level_effects(view, *_maps(params.rooms))
             preview.levels_after = [LevelRow.of(e) for e in effects]
-            preview.warnings = [Note(sentence=s) for s in warnings(effects)] + [Note(sentence=s) for s in _broken_spread(view, params)]
+            preview.warnings = [Note(sentence=s) for s in warnings(effects)] + [
+                Note(sentence=s) for s in _broken_spread(view, params)
+            ]
         return preview.sealed()
 
     def step_place(self, run: Run[ArrangeParams], session: Session) -> str:
@@ -105,7 +111,10 @@ class Arrange(Kind[ArrangeParams]):
         nodes = {n.name: n for n in session.scalars(select(NodeRow).with_for_update())}
         boxes = {e.name: e for e in session.scalars(select(EnclosureRow).with_for_update())}
         if set(wanted) != set(nodes) | set(boxes):
-            raise NotPossible("Nodes have come or gone since the preview.", next_step="Withdraw this change and arrange again.")
+            raise NotPossible(
+                "Nodes have come or gone since the preview.",
+                next_step="Withdraw this change and arrange again.",
+            )
         moved = place(session, run.params.rooms)
         return f"{say_count(moved, 'node')} moved."
 
@@ -148,7 +157,12 @@ def place(session: Session, rooms: list[RoomWish]) -> int:
 
 def _places(rooms: list[RoomWish]) -> dict[str, tuple[str, str, int]]:
     """Room, rack and stall by node."""
-    return {name: (room.name, rack.name, i) for room in rooms for rack in room.racks for i, name in enumerate(rack.nodes)}
+    return {
+        name: (room.name, rack.name, i)
+        for room in rooms
+        for rack in room.racks
+        for i, name in enumerate(rack.nodes)
+    }
 
 
 def _maps(rooms: list[RoomWish]) -> tuple[dict[str, str], dict[str, str]]:
@@ -173,7 +187,10 @@ def _against(view: SiteView, params: ArrangeParams) -> list[str]:
         found.append(f"{say_list(left)} {'stands' if len(left) == 1 else 'stand'} nowhere.")
     if twice := sorted({n for n in wanted if wanted.count(n) > 1}, key=natural_key):
         found.append(f"{say_list(twice)} {'stands' if len(twice) == 1 else 'stand'} in two places.")
-    for kind, names in (("room", [r.name for r in params.rooms]), ("rack", [k.name for r in params.rooms for k in r.racks])):
+    for kind, names in (
+        ("room", [r.name for r in params.rooms]),
+        ("rack", [k.name for r in params.rooms for k in r.racks]),
+    ):
         found += [
             f"'{name[:70]}' cannot be the name of a {kind}: it has 1 to {LONGEST_PLACE} characters, without blanks at its ends."
             for name in names
@@ -202,7 +219,10 @@ def _broken_spread(view: SiteView, params: ArrangeParams) -> list[str]:
         domains = np.sort(domains, axis=1)
         together = int(((domains[:, 1:] == domains[:, :-1]) & (domains[:, 1:] >= 0)).any(axis=1).sum())
         if together:
-            found.append(f"{say_count(together, 'extent')} of {volume.name} would have copies in the same {protection.level}, until they are moved apart.")
+            found.append(
+                f"{say_count(together, 'extent')} of {volume.name} would have copies in the same {protection.level}, "
+                "and are then moved apart where there is room."
+            )
     return found
 
 
@@ -244,8 +264,15 @@ class Rename(Kind[RenameParams]):
             summary="The names that agents use for themselves stay as they are; disks named after a node follow it.",
             revision=view.revision,
             texts=[TextRow(label=old, before=old, after=new) for old, new in pairs],
-            undo={"kind": self.name, "params": {"nodes": [new for _, new in pairs], "names": [old for old, _ in pairs]}},
-            steps=[PlannedStep(name="rename", title="Write down the new names", detail="At once, for all of them.")],
+            undo={
+                "kind": self.name,
+                "params": {"nodes": [new for _, new in pairs], "names": [old for old, _ in pairs]},
+            },
+            steps=[
+                PlannedStep(
+                    name="rename", title="Write down the new names", detail="At once, for all of them."
+                )
+            ],
             blockers=blockers,
         ).sealed()
 
@@ -271,7 +298,10 @@ class Rename(Kind[RenameParams]):
         for disk in disks:
             disk.name = new_names.get(disk.id, disk.name)
         for disk in disks:
-            disk.paths = [f"{renamed.get(p.partition(':')[0], p.partition(':')[0])}:{p.partition(':')[2]}" for p in disk.paths]
+            disk.paths = [
+                f"{renamed.get(p.partition(':')[0], p.partition(':')[0])}:{p.partition(':')[2]}"
+                for p in disk.paths
+            ]
         for box in session.scalars(select(EnclosureRow)):
             box.nodes = [renamed.get(n, n) for n in box.nodes]
         return f"{say_count(len(pairs), 'node')} renamed."
@@ -290,6 +320,9 @@ def _pairs(view: SiteView, params: RenameParams) -> list[tuple[str, str]]:
         view.node(name)
     names = params.names or expand(params.pattern.strip())
     if len(names) != len(params.nodes):
-        raise NotPossible(f"The pattern stands for {say_count(len(names), 'name')}, and {say_count(len(params.nodes), 'node')} are chosen.", about="pattern")
+        raise NotPossible(
+            f"The pattern stands for {say_count(len(names), 'name')}, and {say_count(len(params.nodes), 'node')} are chosen.",
+            about="pattern",
+        )
     others = [n.name for n in view.nodes if n.name not in params.nodes]
     return [(old, check_name(new, "node", others)) for old, new in zip(params.nodes, names, strict=True)]

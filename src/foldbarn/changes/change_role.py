@@ -12,12 +12,22 @@ from sqlalchemy.orm import Session
 from foldbarn.changes.disks import bind, chosen_disks
 from foldbarn.changes.effects import NO_FEWER_COPIES, role_rows, tell_capacity, tell_moves, with_disks
 from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.leaving import call_off, drain, holding, mark, plan_leaving, pool_named, tell_leaving, unreadable_blockers
+from foldbarn.changes.leaving import (
+    call_off,
+    drain,
+    holding,
+    mark,
+    plan_leaving,
+    pool_named,
+    tell_leaving,
+    unreadable_blockers,
+)
 from foldbarn.changes.moving import compare
 from foldbarn.changes.preview import Note, PlannedStep, Preview
 from foldbarn.changes.runner import Run
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.rebuild import LEVEL_TOLERANCE, NO_MOVES, imbalance, plan_levelling
+from foldbarn.core.levelling import LEVEL_TOLERANCE, imbalance, plan_levelling
+from foldbarn.core.moves import NO_MOVES
 from foldbarn.core.roles import Assignment, assign_roles
 from foldbarn.core.site import POOLED, Disk, Role, SiteView, Tier
 from foldbarn.core.units import say_count, say_list
@@ -62,24 +72,61 @@ class ChangeRole(Kind[ChangeRoleParams]):
         leaving = holding(disks) if params.role != Role.CAPACITY else []
         if leaving:
             preview.steps += [
-                PlannedStep(name="mark", title="Give them nothing new", detail="Volumes made from here on leave them out."),
-                PlannedStep(name=f"drain:{pool.name}", title="Move what they hold", detail="Each strip to a domain that keeps its extent's spread."),
+                PlannedStep(
+                    name="mark",
+                    title="Give them nothing new",
+                    detail="Volumes made from here on leave them out.",
+                ),
+                PlannedStep(
+                    name=f"drain:{pool.name}",
+                    title="Move what they hold",
+                    detail="Each strip to a domain that keeps its extent's spread.",
+                ),
             ]
-        preview.steps.append(PlannedStep(name="assign", title=f"Make them {params.role.value}", detail="The reason is kept with them.", can_withdraw=False))
-        preview.steps.append(PlannedStep(name=f"bind:{pool.name}", title="Bind cache devices to disks", seconds=1, can_withdraw=False))
+        preview.steps.append(
+            PlannedStep(
+                name="assign",
+                title=f"Make them {params.role.value}",
+                detail="The reason is kept with them.",
+                can_withdraw=False,
+            )
+        )
+        preview.steps.append(
+            PlannedStep(
+                name=f"bind:{pool.name}", title="Bind cache devices to disks", seconds=1, can_withdraw=False
+            )
+        )
         if leaving:
             preview.blockers += unreadable_blockers(view, leaving)
-            tell_leaving(preview, view, plan_leaving(view, pool, disks, becoming=params.role), f"they are {params.role.value}")
+            tell_leaving(
+                preview,
+                view,
+                plan_leaving(view, pool, disks, becoming=params.role),
+                f"they are {params.role.value}",
+            )
             preview.steps[1].seconds = preview.seconds
         else:
-            after = with_disks(view, (replace(d, role=params.role, tier=Tier.BULK, retiring=False) for d in disks))
+            after = with_disks(
+                view, (replace(d, role=params.role, tier=Tier.BULK, retiring=False) for d in disks)
+            )
             tell_capacity(preview, view, after, pool)
             if params.role == Role.CAPACITY:
-                moves = plan_levelling(after, pool, seed=1) if imbalance(after, pool) > LEVEL_TOLERANCE else NO_MOVES
+                moves = (
+                    plan_levelling(after, pool, seed=1)
+                    if imbalance(after, pool) > LEVEL_TOLERANCE
+                    else NO_MOVES
+                )
                 tell_moves(preview, after, pool, moves)
         rule = {a.disk: a for a in assign_roles(view.all_of(pool))}
         assigned = [
-            Assignment(d.name, params.role, Tier.BULK, params.reason or rule[d.name].reason, rule[d.name].by_rule, params.role != rule[d.name].by_rule)
+            Assignment(
+                d.name,
+                params.role,
+                Tier.BULK,
+                params.reason or rule[d.name].reason,
+                rule[d.name].by_rule,
+                params.role != rule[d.name].by_rule,
+            )
             for d in disks
         ]
         preview.roles = role_rows(view, assigned)
@@ -93,15 +140,38 @@ class ChangeRole(Kind[ChangeRoleParams]):
 
     def step_assign(self, run: Run[ChangeRoleParams], session: Session) -> str:
         view = current_view()
-        if leaving := [d for d in chosen_disks(view, run.params.disks) if d.role == Role.CAPACITY and run.params.role != Role.CAPACITY]:
+        if leaving := [
+            d
+            for d in chosen_disks(view, run.params.disks)
+            if d.role == Role.CAPACITY and run.params.role != Role.CAPACITY
+        ]:
             compare(run, view, view.pools[leaving[0].pool], only_drop=True)
-        rows = list(session.scalars(select(DiskRow).where(DiskRow.name.in_(run.params.disks)).order_by(DiskRow.id).with_for_update()))
+        rows = list(
+            session.scalars(
+                select(DiskRow)
+                .where(DiskRow.name.in_(run.params.disks))
+                .order_by(DiskRow.id)
+                .with_for_update()
+            )
+        )
         if gone := [r.name for r in rows if r.pool_id is None]:
             raise NotPossible(f"{say_list(gone)} left the pool meanwhile.", next_step="Withdraw this change.")
-        stood_in = session.scalar(select(DiskRow.id).where(DiskRow.name == run.params.stands_in_for)) if run.params.stands_in_for else None
+        stood_in = (
+            session.scalar(select(DiskRow.id).where(DiskRow.name == run.params.stands_in_for))
+            if run.params.stands_in_for
+            else None
+        )
         for row in rows:
-            row.role, row.tier, row.role_reason, row.retiring, row.stands_in_for = run.params.role.value, "bulk", run.params.reason.strip(), False, stood_in
-        pool_named(session, view.pools[view.disk(run.params.disks[0]).pool].name).look_reason = f"{say_list(run.params.disks)} became {run.params.role.value}"
+            row.role, row.tier, row.role_reason, row.retiring, row.stands_in_for = (
+                run.params.role.value,
+                "bulk",
+                run.params.reason.strip(),
+                False,
+                stood_in,
+            )
+        pool_named(
+            session, view.pools[view.disk(run.params.disks[0]).pool].name
+        ).look_reason = f"{say_list(run.params.disks)} became {run.params.role.value}"
         return f"{say_count(len(rows), 'disk')} {'is' if len(rows) == 1 else 'are'} {run.params.role.value}."
 
     def step_bind(self, run: Run[ChangeRoleParams]) -> str:
@@ -119,11 +189,29 @@ def _blockers(view: SiteView, params: ChangeRoleParams, disks: list[Disk]) -> li
         return [Note(sentence=f"There is no disk named {say_list(unknown)}.", about="disks")]
     found = []
     if params.role not in POOLED:
-        found.append(Note(sentence=f"A disk of a pool is capacity, cache or spare, not {params.role.value}.", about="role", next_step="Retire it instead."))
+        found.append(
+            Note(
+                sentence=f"A disk of a pool is capacity, cache or spare, not {params.role.value}.",
+                about="role",
+                next_step="Retire it instead.",
+            )
+        )
     if outside := [d.name for d in disks if d.pool < 0]:
-        found.append(Note(sentence=f"{say_list(outside)} is in no pool.", about="disks", next_step="Add it to a pool first."))
+        found.append(
+            Note(
+                sentence=f"{say_list(outside)} is in no pool.",
+                about="disks",
+                next_step="Add it to a pool first.",
+            )
+        )
     elif len({d.pool for d in disks}) > 1:
-        found.append(Note(sentence="The disks are of several pools.", about="disks", next_step="Change one pool at a time."))
+        found.append(
+            Note(
+                sentence="The disks are of several pools.",
+                about="disks",
+                next_step="Change one pool at a time.",
+            )
+        )
     if already := [d.name for d in disks if d.role == params.role]:
         found.append(Note(sentence=f"{say_list(already)} is {params.role.value} already.", about="disks"))
     if busy := [d.name for d in disks if d.retiring]:

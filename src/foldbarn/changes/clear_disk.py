@@ -44,9 +44,18 @@ class ClearDisk(Kind[ClearDiskParams]):
         else:
             blockers += [Note(sentence=sentence, about="disk") for sentence in _against(view, disk)]
             if not blockers and params.typed != disk.name:
-                blockers.append(Note(sentence=f"Type {disk.name} to confirm that what it carries may be destroyed.", about="typed"))
+                blockers.append(
+                    Note(
+                        sentence=f"Type {disk.name} to confirm that what it carries may be destroyed.",
+                        about="typed",
+                    )
+                )
             texts = [
-                TextRow(label="Destroyed", before=sentence.removeprefix("it carries ").removeprefix("it still carries "), after="nothing")
+                TextRow(
+                    label="Destroyed",
+                    before=sentence.removeprefix("it carries ").removeprefix("it still carries "),
+                    after="nothing",
+                )
                 for sentence in disk.why
             ]
             summary = f"{disk.name}: {disk.model}, {say_size(disk.size_bytes)}, serial {disk.serial}, in {view.nodes[disk.node].name}. This cannot be undone."
@@ -58,9 +67,21 @@ class ClearDisk(Kind[ClearDiskParams]):
             texts=texts,
             type_to_confirm=params.disk,
             steps=[
-                PlannedStep(name="look", title="Look once more", detail="The disk must still carry what is shown here, and nothing of it may be in use."),
-                PlannedStep(name="wipe", title="Wipe its signatures", detail="From here on what it carried cannot be had back.", seconds=1, can_withdraw=False),
-                PlannedStep(name="check", title="Read it back", detail="It must show nothing any more.", seconds=1),
+                PlannedStep(
+                    name="look",
+                    title="Look once more",
+                    detail="The disk must still carry what is shown here, and nothing of it may be in use.",
+                ),
+                PlannedStep(
+                    name="wipe",
+                    title="Wipe its signatures",
+                    detail="From here on what it carried cannot be had back.",
+                    seconds=1,
+                    can_withdraw=False,
+                ),
+                PlannedStep(
+                    name="check", title="Read it back", detail="It must show nothing any more.", seconds=1
+                ),
             ],
             blockers=blockers,
         ).sealed()
@@ -76,12 +97,16 @@ class ClearDisk(Kind[ClearDiskParams]):
             raise NotPossible(f"{disk.name} is in use now: {say_list(list(seen.mounted))}.")
         if against := _against(view, disk):
             raise NotPossible(" ".join(against))
-        return f"It carries {seen.signature or seen.partition_table or 'nothing'}, and nothing of it is in use."
+        return (
+            f"It carries {seen.signature or seen.partition_table or 'nothing'}, and nothing of it is in use."
+        )
 
     def step_wipe(self, run: Run[ClearDiskParams]) -> str:
         view = current_view()
         disk = view.disk(run.params.disk)
-        run.tell_nodes({view.nodes[disk.node].number: {"kind": "clear", "disk": disk.serial, "site": view.mark}})
+        run.tell_nodes(
+            {view.nodes[disk.node].number: {"kind": "clear", "disk": disk.serial, "site": view.mark}}
+        )
         return "Its signatures are wiped."
 
     def step_check(self, run: Run[ClearDiskParams]) -> str:
@@ -102,7 +127,10 @@ class ClearDisk(Kind[ClearDiskParams]):
 def _seen(run: Run[ClearDiskParams], node: Node, disk: Disk) -> ReportedDisk | None:
     """The disk as its node shows it now; None where it does not. Raises Unreachable."""
     agent = run.agent(node.number)
-    return next((d for d in read_inventory(run.insist(node.name, agent.inventory)).disks if d.serial == disk.serial), None)
+    return next(
+        (d for d in read_inventory(run.insist(node.name, agent.inventory)).disks if d.serial == disk.serial),
+        None,
+    )
 
 
 def _against(view: SiteView, disk: Disk) -> list[str]:

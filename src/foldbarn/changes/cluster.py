@@ -20,14 +20,15 @@ from foldbarn.changes.sealing import SHORTEST_PASSPHRASE, seal_new_key
 from foldbarn.core.cluster import Check, Wish, losable, needs, prechecks, voters, wish_of
 from foldbarn.core.errors import BarnError, Conflict, NotPossible, Unreachable
 from foldbarn.core.names import check_name
-from foldbarn.core.quorum import domain_losses, doubts, vote_sentence
+from foldbarn.core.network import check_address
+from foldbarn.core.quorum import Voter, domain_losses, doubts, vote_sentence, witness_beside
 from foldbarn.core.site import Contact, Node, SiteView
 from foldbarn.core.units import GIB, say_count, say_list
 from foldbarn.links.agents import read_witness
 from foldbarn.links.mail import send_mail
 from foldbarn.settings import settings
 from foldbarn.store.database import announce, transaction
-from foldbarn.store.tables import ClusterRow, NodeRow
+from foldbarn.store.tables import ChangeRow, ClusterRow, NodeRow
 from foldbarn.store.views import current_view
 
 PATIENCE_SECONDS = 10.0  # how long all members may take to name the same leader
@@ -44,6 +45,7 @@ class FormClusterParams(Params):
     witness_url: str = ""
     witness_room: str = ""
     witness_rack: str = ""
+    witness_reason: str = Field(default="", max_length=500)  # why it may stand beside members, where it does
     dedicated: list[str] = Field(default_factory=list)
     encrypted: bool = False
     passphrase: str = Field(default="", max_length=1000)
@@ -77,30 +79,82 @@ class FormCluster(Kind[FormClusterParams]):
             kept["sealed_key"] = seal_new_key(params.passphrase)
         return kept
 
+    def to_show(self, kept: dict[str, Any]) -> dict[str, Any]:
+        return {name: value for name, value in kept.items() if name != "sealed_key"}
+
     def preview(self, view: SiteView, params: FormClusterParams) -> Preview:
         wish = params.wish()
         checks = prechecks(view, wish)
         first, second = (*wish.keepers, "the first keeper", "the second keeper")[:2]
         nodes = [n for n in view.nodes if n.name in wish.members]
-        steps = [PlannedStep(name="claim", title="Write down the wish", detail="From here on nobody else can form a cluster.")]
+        steps = [
+            PlannedStep(
+                name="claim",
+                title="Write down the wish",
+                detail="From here on nobody else can form a cluster.",
+            )
+        ]
         if wish.witness:
-            steps.append(PlannedStep(name="witness", title=f"Ask the witness {wish.witness}", detail="It must answer before its vote counts."))
-        steps += [PlannedStep(name=f"ready:{n.name}", title=f"Prepare {n.name}", detail="Its storage service is set up and started.", seconds=1) for n in nodes]
+            steps.append(
+                PlannedStep(
+                    name="witness",
+                    title=f"Ask the witness {wish.witness}",
+                    detail="It must answer before its vote counts.",
+                )
+            )
         steps += [
-            PlannedStep(name=f"join:{n.name}", title=f"{n.name} joins", detail="With a vote." if n.name in wish.keepers else "Without a vote.", seconds=1)
+            PlannedStep(
+                name=f"ready:{n.name}",
+                title=f"Prepare {n.name}",
+                detail="Its storage service is set up and started.",
+                seconds=1,
+            )
             for n in nodes
         ]
         steps += [
-            PlannedStep(name="elect", title="First election", detail=f"{first} stands; a majority must agree.", seconds=1),
-            PlannedStep(name="over", title=f"Hand the leading role to {second}", detail="The proof that losing the leader is no loss.", seconds=1),
-            PlannedStep(name="back", title=f"Hand it back to {first}", detail="And that it can come back.", seconds=1),
             PlannedStep(
-                name="publish", title="Publish the service address", detail=f"{first} takes {wish.service_address or 'it'}; it moves with the leading role."
+                name=f"join:{n.name}",
+                title=f"{n.name} joins",
+                detail="With a vote." if n.name in wish.keepers else "Without a vote.",
+                seconds=1,
+            )
+            for n in nodes
+        ]
+        steps += [
+            PlannedStep(
+                name="elect",
+                title="First election",
+                detail=f"{first} stands; a majority must agree.",
+                seconds=1,
             ),
-            PlannedStep(name="open", title="Open the cluster", detail="Its members are written down; pools can be formed."),
+            PlannedStep(
+                name="over",
+                title=f"Hand the leading role to {second}",
+                detail="The proof that losing the leader is no loss.",
+                seconds=1,
+            ),
+            PlannedStep(
+                name="back", title=f"Hand it back to {first}", detail="And that it can come back.", seconds=1
+            ),
+            PlannedStep(
+                name="publish",
+                title="Publish the service address",
+                detail=f"{first} takes {wish.service_address or 'it'}; it moves with the leading role.",
+            ),
+            PlannedStep(
+                name="open",
+                title="Open the cluster",
+                detail="Its members are written down; pools can be formed.",
+            ),
         ]
         if params.mail_to:
-            steps.append(PlannedStep(name="tell", title=f"Tell {params.mail_to}", detail="The first notification, which shows that mail arrives."))
+            steps.append(
+                PlannedStep(
+                    name="tell",
+                    title=f"Tell {params.mail_to}",
+                    detail="The first notification, which shows that mail arrives.",
+                )
+            )
         preview = Preview(
             kind=self.name,
             title=f"Form {wish.name or 'a cluster'}",
@@ -122,10 +176,11 @@ class FormCluster(Kind[FormClusterParams]):
 
     def step_claim(self, run: Run[FormClusterParams], session: Session) -> str:
         params = run.params
+        reason = params.witness_reason.strip() if _beside(current_view(), params) else ""
         session.add(
             ClusterRow(
                 id=1, name=params.name.strip(), service_address=params.service_address.strip(), witness=params.witness.strip(),
-                witness_url=params.witness_url.strip(), witness_room=params.witness_room, witness_rack=params.witness_rack,
+                witness_url=params.witness_url.strip(), witness_room=params.witness_room, witness_rack=params.witness_rack, witness_reason=reason,
                 sealed_key=params.sealed_key, mail={"to": params.mail_to} if params.mail_to else {}, change_id=run.change,
             )
         )  # fmt: skip
@@ -133,26 +188,51 @@ class FormCluster(Kind[FormClusterParams]):
             session.flush()
         except IntegrityError as error:
             session.rollback()
-            raise Conflict("Another cluster has been formed meanwhile.", next_step="Withdraw this change.") from error
+            raise Conflict(
+                "Another cluster has been formed meanwhile.", next_step="Withdraw this change."
+            ) from error
+        # The sealed key is the cluster's from here on; the record of this change has no use for it.
+        change = session.get_one(ChangeRow, run.change)
+        change.params = {name: value for name, value in change.params.items() if name != "sealed_key"}
         return "Nobody else can form a cluster now."
 
     def step_witness(self, run: Run[FormClusterParams]) -> str:
         name = run.insist(run.params.witness, lambda: read_witness(run.params.witness_url))
         if name.casefold() != run.params.witness.strip().casefold():
-            raise NotPossible(f"What answers at {run.params.witness_url} is the witness {name}, not {run.params.witness}.")
+            raise NotPossible(
+                f"What answers at {run.params.witness_url} is the witness {name}, not {run.params.witness}."
+            )
         return f"{name} answers."
 
     def step_ready(self, run: Run[FormClusterParams]) -> str:
         node = current_view().node(run.subject)
-        failing = [c for c in prechecks(current_view(), run.params.wish()) if c.result == "fail" and c.about == node.name]
+        failing = [
+            c
+            for c in prechecks(current_view(), run.params.wish())
+            if c.result == "fail" and c.about == node.name
+        ]
         if failing:
             raise NotPossible(" ".join(c.sentence for c in failing), next_step=failing[0].cure)
-        run.tell_nodes({node.number: {"kind": "ready", "cluster": run.params.name.strip(), "encrypted": run.params.encrypted}})
+        run.tell_nodes(
+            {
+                node.number: {
+                    "kind": "ready",
+                    "cluster": run.params.name.strip(),
+                    "encrypted": run.params.encrypted,
+                }
+            }
+        )
         return "Prepared."
 
     def step_join(self, run: Run[FormClusterParams]) -> str:
         view = current_view()
-        run.tell_nodes({view.node(run.subject).number: _join_order(view, run.params.name.strip(), run.params.keepers, run.params.witness.strip())})
+        run.tell_nodes(
+            {
+                view.node(run.subject).number: _join_order(
+                    view, run.params.name.strip(), run.params.keepers, run.params.witness.strip()
+                )
+            }
+        )
         return "Joined with a vote." if run.subject in run.params.keepers else "Joined."
 
     def step_elect(self, run: Run[FormClusterParams]) -> str:
@@ -168,12 +248,24 @@ class FormCluster(Kind[FormClusterParams]):
 
     def step_publish(self, run: Run[FormClusterParams]) -> str:
         first = current_view().node(run.params.keepers[0])
-        run.tell_nodes({first.number: {"kind": "publish", "cluster": run.params.name.strip(), "address": run.params.service_address.strip()}})
+        run.tell_nodes(
+            {
+                first.number: {
+                    "kind": "publish",
+                    "cluster": run.params.name.strip(),
+                    "address": run.params.service_address.strip(),
+                }
+            }
+        )
         return f"{first.name} answers at {run.params.service_address.split('/')[0]}."
 
     def step_open(self, run: Run[FormClusterParams], session: Session) -> str:
         params = run.params
-        session.execute(update(NodeRow).where(NodeRow.name.in_(params.members)).values(member=True, keeper=NodeRow.name.in_(params.keepers)))
+        session.execute(
+            update(NodeRow)
+            .where(NodeRow.name.in_(params.members))
+            .values(member=True, keeper=NodeRow.name.in_(params.keepers))
+        )
         session.execute(update(NodeRow).where(NodeRow.name.in_(params.dedicated)).values(dedicated=True))
         session.execute(update(ClusterRow).values(forming=False))
         return f"{say_count(len(params.members), 'member')}, {say_count(len(params.keepers), 'keeper')}."
@@ -232,14 +324,18 @@ class AddNode(Kind[AddNodeParams]):
         try:
             node = view.node(params.node)
             if cluster is None or cluster.forming:
-                raise NotPossible("There is no formed cluster to add it to.", next_step="Form the cluster first.")
+                raise NotPossible(
+                    "There is no formed cluster to add it to.", next_step="Form the cluster first."
+                )
             if node.member:
                 raise NotPossible(f"{node.name} is a member already.", about="node")
         except BarnError as error:
             blockers.append(Note.of(error))
         else:
             wish = _with(wish_of(view), node.name, keeper=params.keeper)
-            checks = [c for c in prechecks(view, wish) if c.about in ("", node.name) and c.name != "service address"]
+            checks = [
+                c for c in prechecks(view, wish) if c.about in ("", node.name) and c.name != "service address"
+            ]
             blockers += _notes(checks, "fail")
             losses = _losses(view, wish)
         return Preview(
@@ -249,7 +345,12 @@ class AddNode(Kind[AddNodeParams]):
             revision=view.revision,
             steps=[
                 PlannedStep(name="ready", title=f"Prepare {params.node}", seconds=1),
-                PlannedStep(name="join", title="It joins", detail="With a vote." if params.keeper else "Without a vote.", seconds=1),
+                PlannedStep(
+                    name="join",
+                    title="It joins",
+                    detail="With a vote." if params.keeper else "Without a vote.",
+                    seconds=1,
+                ),
                 PlannedStep(name="count", title="Every keeper counts it in", seconds=1),
                 PlannedStep(name="open", title="Write it down"),
             ],
@@ -278,7 +379,11 @@ class AddNode(Kind[AddNodeParams]):
         return f"{say_list([n.name for n in old])} count it in."
 
     def step_open(self, run: Run[AddNodeParams], session: Session) -> str:
-        session.execute(update(NodeRow).where(NodeRow.name == run.params.node).values(member=True, keeper=run.params.keeper))
+        session.execute(
+            update(NodeRow)
+            .where(NodeRow.name == run.params.node)
+            .values(member=True, keeper=run.params.keeper)
+        )
         return f"{run.params.node} is a member."
 
     def withdraw(self, run: Run[AddNodeParams]) -> None:
@@ -325,13 +430,22 @@ class LetGo(Kind[LetGoParams]):
             if params.successor:
                 heir = view.node(params.successor)
                 if not heir.member or heir.keeper:
-                    raise NotPossible(f"{heir.name} cannot get the vote: it {'has one' if heir.keeper else 'is no member'}.", about="successor")
+                    raise NotPossible(
+                        f"{heir.name} cannot get the vote: it {'has one' if heir.keeper else 'is no member'}.",
+                        about="successor",
+                    )
                 if heir.contact != Contact.HEARD:
                     raise NotPossible(f"{heir.name} cannot get the vote: it is not heard.", about="successor")
             why = losable(view, node.name)
             if why and not (params.successor and "vote" in why):
-                free = [n.name for n in view.nodes if n.member and not n.keeper and n.contact == Contact.HEARD]
-                raise NotPossible(why, about="node", next_step=f"Give its vote to {say_list(free)}." if "vote" in why and free else None)
+                free = [
+                    n.name for n in view.nodes if n.member and not n.keeper and n.contact == Contact.HEARD
+                ]
+                raise NotPossible(
+                    why,
+                    about="node",
+                    next_step=f"Give its vote to {say_list(free)}." if "vote" in why and free else None,
+                )
             losses = _losses(view, wish)
             warnings = [Note(sentence=f"{s[0].upper()}{s[1:]}.") for s in doubts(voters(view, wish))]
         except BarnError as error:
@@ -342,7 +456,11 @@ class LetGo(Kind[LetGoParams]):
             summary="It leaves the cluster and stays in the list of machines.",
             revision=view.revision,
             steps=[
-                *([PlannedStep(name="successor", title=f"{params.successor} gets its vote", seconds=1)] if params.successor else []),
+                *(
+                    [PlannedStep(name="successor", title=f"{params.successor} gets its vote", seconds=1)]
+                    if params.successor
+                    else []
+                ),
                 PlannedStep(name="hand", title="Hand the leading role on", detail="Where it leads."),
                 PlannedStep(name="leave", title=f"{params.node} leaves", seconds=1),
                 PlannedStep(name="count", title="Every keeper counts it out", seconds=1),
@@ -395,7 +513,11 @@ class LetGo(Kind[LetGoParams]):
         return f"{say_list([n.name for n in told])} count it out."
 
     def step_close(self, run: Run[LetGoParams], session: Session) -> str:
-        session.execute(update(NodeRow).where(NodeRow.name == run.params.node).values(member=False, keeper=False, dedicated=False))
+        session.execute(
+            update(NodeRow)
+            .where(NodeRow.name == run.params.node)
+            .values(member=False, keeper=False, dedicated=False)
+        )
         return f"{run.params.node} is no member any more."
 
     def withdraw(self, run: Run[LetGoParams]) -> None:
@@ -408,7 +530,13 @@ class LetGo(Kind[LetGoParams]):
         wish = wish_of(view)
         run.tell_nodes({node.number: {"kind": "ready", "cluster": wish.name}})
         run.step = 998
-        run.tell_nodes({n.number: _join_order(view, wish.name, wish.keepers, wish.witness) for n in view.nodes if n.member and n.contact == Contact.HEARD})
+        run.tell_nodes(
+            {
+                n.number: _join_order(view, wish.name, wish.keepers, wish.witness)
+                for n in view.nodes
+                if n.member and n.contact == Contact.HEARD
+            }
+        )
 
 
 # What the kinds share. -----------------------------------------------------------------------------
@@ -416,15 +544,36 @@ class LetGo(Kind[LetGoParams]):
 
 def check_rows(checks: list[Check]) -> list[CheckRow]:
     """Prechecks as a preview shows them."""
-    return [CheckRow(name=c.name, result=c.result, sentence=c.sentence, cure=c.cure, about=c.about) for c in checks]
+    return [
+        CheckRow(name=c.name, result=c.result, sentence=c.sentence, cure=c.cure, about=c.about)
+        for c in checks
+    ]
 
 
 def _notes(checks: list[Check], result: str) -> list[Note]:
-    return [Note(sentence=c.sentence, about=c.name, next_step=c.cure or None) for c in checks if c.result == result]
+    return [
+        Note(sentence=c.sentence, about=c.name, next_step=c.cure or None)
+        for c in checks
+        if c.result == result
+    ]
 
 
 def _losses(view: SiteView, wish: Wish) -> list[LossRow]:
-    return [LossRow(what=e.what, votes_lost=e.votes_lost, votes_left=e.votes_left, decides=e.decides) for e in domain_losses(voters(view, wish))]
+    return [
+        LossRow(what=e.what, votes_lost=e.votes_lost, votes_left=e.votes_left, decides=e.decides)
+        for e in domain_losses(voters(view, wish))
+    ]
+
+
+def _beside(view: SiteView, params: FormClusterParams) -> str:
+    """Which domain the witness would share with members; empty where it stands apart."""
+    rack_of = {n.name: view.racks[n.rack] for n in view.nodes}
+    members = [
+        Voter(m, view.rooms[rack_of[m].room].name, rack_of[m].name) for m in params.members if m in rack_of
+    ]
+    return witness_beside(
+        Voter(params.witness, params.witness_room, params.witness_rack, witness=True), members
+    )
 
 
 def _form_blockers(view: SiteView, params: FormClusterParams) -> list[Note]:
@@ -436,10 +585,23 @@ def _form_blockers(view: SiteView, params: FormClusterParams) -> list[Note]:
         check_name(params.name, "cluster", [])
     except BarnError as error:
         found.append(Note.of(error))
-    if params.witness and not params.witness_url.startswith(("http://", "https://")):
-        found.append(Note(sentence="The witness's address starts with http:// or https://.", about="witness_url"))
+    if params.witness:
+        try:
+            check_address(params.witness_url, "The witness's address", about="witness_url")
+        except BarnError as error:
+            found.append(Note.of(error))
+        beside = _beside(view, params)
+        if beside and not params.witness_reason.strip():
+            words = f"The witness would share {beside}: what takes them takes its vote too."
+            step = "Place it apart from all members, or write down why it may stand there."
+            found.append(Note(sentence=words, about="witness_reason", next_step=step))
     if params.encrypted and not params.sealed_key and len(params.passphrase) < SHORTEST_PASSPHRASE:
-        found.append(Note(sentence=f"The passphrase has {len(params.passphrase)} characters; {SHORTEST_PASSPHRASE} are the least.", about="passphrase"))
+        found.append(
+            Note(
+                sentence=f"The passphrase has {len(params.passphrase)} characters; {SHORTEST_PASSPHRASE} are the least.",
+                about="passphrase",
+            )
+        )
     if params.mail_to and ("@" not in params.mail_to or any(c.isspace() for c in params.mail_to)):
         found.append(Note(sentence=f"'{params.mail_to}' is not a mail address.", about="mail_to"))
     if len(set(params.keepers)) != len(params.keepers) or len(set(params.members)) != len(params.members):
@@ -453,8 +615,15 @@ def _name(view: SiteView) -> str:
     return view.cluster.name
 
 
-def _join_order(view: SiteView, cluster: str, keepers: list[str] | tuple[str, ...], witness: str) -> dict[str, Any]:
-    return {"kind": "join", "cluster": cluster, "keepers": [view.node(k).agent_name for k in keepers], "witness": witness}
+def _join_order(
+    view: SiteView, cluster: str, keepers: list[str] | tuple[str, ...], witness: str
+) -> dict[str, Any]:
+    return {
+        "kind": "join",
+        "cluster": cluster,
+        "keepers": [view.node(k).agent_name for k in keepers],
+        "witness": witness,
+    }
 
 
 def _with(wish: Wish, node: str, *, keeper: bool) -> Wish:
@@ -465,7 +634,9 @@ def _with(wish: Wish, node: str, *, keeper: bool) -> Wish:
 
 
 def _without(wish: Wish, params: LetGoParams) -> Wish:
-    keepers = tuple(k for k in (*wish.keepers, *([params.successor] if params.successor else [])) if k != params.node)
+    keepers = tuple(
+        k for k in (*wish.keepers, *([params.successor] if params.successor else [])) if k != params.node
+    )
     return Wish(
         wish.name, tuple(m for m in wish.members if m != params.node), keepers, wish.service_address, wish.witness,
         wish.witness_room, wish.witness_rack, tuple(d for d in wish.dedicated if d != params.node),
@@ -501,6 +672,8 @@ def _await_leader(run: Run[Any], keepers: list[str], leader: Node) -> str:
         if not waiting:
             return f"All {len(keepers)} keepers name {leader.name}."
         if time.monotonic() > deadline:
-            raise Unreachable(f"{say_list([n.name for n in waiting])} still {'names' if len(waiting) == 1 else 'name'} another leader than {leader.name}.")
+            raise Unreachable(
+                f"{say_list([n.name for n in waiting])} still {'names' if len(waiting) == 1 else 'name'} another leader than {leader.name}."
+            )
         run.check_asked()
         time.sleep(settings().poll_seconds / 5)

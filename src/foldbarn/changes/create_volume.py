@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import zlib
 from collections import defaultdict
+from dataclasses import replace
 from typing import ClassVar
 
 import numpy as np
@@ -15,13 +16,22 @@ from foldbarn.changes.kind import Kind, Params, register
 from foldbarn.changes.preview import DomainRow, Note, PlannedStep, Preview, Row
 from foldbarn.changes.runner import Run
 from foldbarn.core.arrays import Disks
-from foldbarn.core.capacity import PoolSpace, by_domain, free_figure, pool_space, stranded_slots, usable_extents
+from foldbarn.core.capacity import (
+    Fit,
+    Limit,
+    by_domain,
+    free_figure,
+    most_that_fits,
+    pool_space,
+    stranded_slots,
+)
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Figure, Part, make_figure
+from foldbarn.core.healing import healing_sentence, heals
 from foldbarn.core.names import check_name
 from foldbarn.core.placement import place
 from foldbarn.core.protection import Level, Protection
-from foldbarn.core.site import Pool, SiteView, Tier
+from foldbarn.core.site import Pool, SiteView, Tier, Volume
 from foldbarn.core.units import parse_size, say_binary, say_count, say_size
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.placements import write_placement
@@ -64,9 +74,23 @@ class CreateVolume(Kind[CreateVolumeParams]):
             summary="Nothing has been changed yet.",
             revision=view.revision,
             steps=[
-                PlannedStep(name="place", title="Choose a disk for every strip", detail="Each extent's copies go to different domains."),
-                PlannedStep(name="reserve", title="Set the strips aside", detail="Every agent reserves its strips.", seconds=1),
-                PlannedStep(name="check", title="Read the strips back", detail="Each disk must hold what it was given before the volume opens.", seconds=1),
+                PlannedStep(
+                    name="place",
+                    title="Choose a disk for every strip",
+                    detail="Each extent's copies go to different domains.",
+                ),
+                PlannedStep(
+                    name="reserve",
+                    title="Set the strips aside",
+                    detail="Every agent reserves its strips.",
+                    seconds=1,
+                ),
+                PlannedStep(
+                    name="check",
+                    title="Read the strips back",
+                    detail="Each disk must hold what it was given before the volume opens.",
+                    seconds=1,
+                ),
             ],
             domain_level=params.level.value,
         )
@@ -103,9 +127,14 @@ class CreateVolume(Kind[CreateVolumeParams]):
         wanted = _strips_by_node(run)
         with transaction() as session:
             volume, extent_bytes = session.execute(
-                select(VolumeRow.id, PoolRow.extent_bytes).join(PoolRow, PoolRow.id == VolumeRow.pool_id).where(VolumeRow.change_id == run.change)
+                select(VolumeRow.id, PoolRow.extent_bytes)
+                .join(PoolRow, PoolRow.id == VolumeRow.pool_id)
+                .where(VolumeRow.change_id == run.change)
             ).one()
-        orders = {node: {"kind": "reserve", "volume": volume, "bytes": extent_bytes, "strips": strips} for node, strips in wanted.items()}
+        orders = {
+            node: {"kind": "reserve", "volume": volume, "bytes": extent_bytes, "strips": strips}
+            for node, strips in wanted.items()
+        }
         run.tell_nodes(orders)
         return f"Reserved on {say_count(len(wanted), 'node')}."
 
@@ -119,7 +148,9 @@ class CreateVolume(Kind[CreateVolumeParams]):
                 held = run.insist(names[node][0], lambda agent=agent, serial=serial: agent.strips(serial))  # type: ignore[misc]
                 missing = {(volume, extent, strip) for extent, strip in strips} - held
                 if missing:
-                    raise NotPossible(f"{names[node][0]} says it reserved every strip, but {len(missing)} are not on disk {serial}.")
+                    raise NotPossible(
+                        f"{names[node][0]} says it reserved every strip, but {len(missing)} are not on disk {serial}."
+                    )
         with transaction() as session:
             session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(forming=False))
             announce(session, "site")
@@ -128,13 +159,20 @@ class CreateVolume(Kind[CreateVolumeParams]):
     def withdraw(self, run: Run[CreateVolumeParams]) -> None:
         wanted = _strips_by_node(run)
         with transaction() as session:
-            volume = session.scalars(select(VolumeRow.id).where(VolumeRow.change_id == run.change)).one_or_none()
+            volume = session.scalars(
+                select(VolumeRow.id).where(VolumeRow.change_id == run.change)
+            ).one_or_none()
         if volume is None:
             return
         run.step = 99  # orders of its own
         run.tell_nodes(
             {
-                node: {"kind": "drop", "strips": {serial: [[volume, e, s] for e, s in strips] for serial, strips in disks.items()}}
+                node: {
+                    "kind": "drop",
+                    "strips": {
+                        serial: [[volume, e, s] for e, s in strips] for serial, strips in disks.items()
+                    },
+                }
                 for node, disks in wanted.items()
             }
         )
@@ -157,16 +195,26 @@ def extents_of(size: int, pool: Pool) -> int:
     extents = -(-size // pool.extent_bytes)
     if extents > MOST_EXTENTS:
         raise NotPossible(
-            f"{say_size(size)} would take {extents:,} extents of {say_binary(pool.extent_bytes)}; {MOST_EXTENTS:,} are the most for one volume.", about="size"
+            f"{say_size(size)} would take {extents:,} extents of {say_binary(pool.extent_bytes)}; {MOST_EXTENTS:,} are the most for one volume.",
+            about="size",
         )
     return extents
 
 
-def placement_for(view: SiteView, pool: Pool, protection: Protection, extents: int, name: str, tier: Tier = Tier.BULK) -> Disks:
+def placement_for(
+    view: SiteView, pool: Pool, protection: Protection, extents: int, name: str, tier: Tier = Tier.BULK
+) -> Disks:
     """Disk numbers of every strip of a new volume, [extents, copies]. The same site and name give the same placement."""
     rows = _open_disks(view, pool, tier)
     domain_of = view.domain_of(protection.level)[rows]
-    placed = place(view.disk_free[rows], domain_of, view.disk_node[rows], extents, protection.strips, zlib.crc32(name.strip().casefold().encode()))
+    placed = place(
+        view.disk_free[rows],
+        domain_of,
+        view.disk_node[rows],
+        extents,
+        protection.strips,
+        zlib.crc32(name.strip().casefold().encode()),
+    )
     numbers: Disks = view.disk_numbers[rows][placed]
     return numbers
 
@@ -183,9 +231,15 @@ def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
     size = rounded_size(parse_size(params.size), pool)
     protection = Protection(params.copies, params.level)
     if params.tier not in view.tiers_of(pool):
-        raise NotPossible(f"{pool.name} has no fast tier.", about="tier", next_step="Choose the bulk tier, or form a pool of two media classes.")
+        raise NotPossible(
+            f"{pool.name} has no fast tier.",
+            about="tier",
+            next_step="Choose the bulk tier, or form a pool of two media classes.",
+        )
     if pool.forming:
-        raise NotPossible(f"{pool.name} is still being formed.", about="pool", next_step="Wait until its change is done.")
+        raise NotPossible(
+            f"{pool.name} is still being formed.", about="pool", next_step="Wait until its change is done."
+        )
     extents = extents_of(size, pool)
     rows = _open_disks(view, pool, params.tier)
     spread_of = view.domain_of(protection.level)[rows]
@@ -195,32 +249,33 @@ def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
         raise NotPossible(
             f"{protection.copies} copies need {say_count(protection.copies, level)}; {pool.name} has room in {reachable} now.",
             about="copies",
-            next_step=f"Choose at most {reachable} copies, or another pool." if reachable else "Bring its nodes back first.",
+            next_step=f"Choose at most {reachable} copies, or another pool."
+            if reachable
+            else "Bring its nodes back first.",
         )
     space = pool_space(view, pool).of(params.tier)
-    most = min(usable_extents(view.disk_free[rows], spread_of, protection), _allowed(space, pool, protection))
-    if extents > most:
-        raise NotPossible(
-            f"{say_size(size)} does not fit: {pool.name} can take {say_size(most * pool.extent_bytes)} more "
-            f"with {say_count(protection.copies, 'copy', 'copies')}.",
-            about="size",
-            next_step="Choose a smaller size, fewer copies, or add disks.",
-        )
-    overcommit = _overcommit(view, pool, space, params.tier, extents * protection.strips)
-    if overcommit > pool.overcommit_cap:
-        raise NotPossible(
-            f"{pool.name} would promise {overcommit:.2f} times what it holds; its cap is {pool.overcommit_cap:g}.",
-            about="size",
-            next_step="Choose a smaller size, or raise the cap in the pool's settings.",
-        )
+    fit = most_that_fits(view, pool, protection, params.tier)
+    if extents > fit.extents:
+        raise _too_large(size, pool, protection, fit)
     placement = placement_for(view, pool, protection, extents, params.name, params.tier)
     taken = np.bincount(view.row_of_number[placement].reshape(-1), minlength=len(view.disks))
-    preview.arriving = {view.disks[r].name: int(taken[r]) * pool.extent_bytes for r in np.flatnonzero(taken).tolist()}
-    footprint = extents * protection.strips * pool.extent_bytes
+    preview.arriving = {
+        view.disks[r].name: int(taken[r]) * pool.extent_bytes for r in np.flatnonzero(taken).tolist()
+    }
+    volume = Volume(
+        0, params.name.strip() or "it", view.pool_row(pool), size, protection, placement, tier=params.tier
+    )
+    after = replace(view, volumes=(*view.volumes, volume))
+    space_after = pool_space(after, pool).of(params.tier)
     asked = parse_size(params.size)
-    rounded = f", rounded up from {say_size(asked)} to whole units of {say_binary(pool.allocation_bytes)}" if size > asked * 1.001 else ""
+    rounded = (
+        f", rounded up from {say_size(asked)} to whole units of {say_binary(pool.allocation_bytes)}"
+        if size > asked * 1.001
+        else ""
+    )
     preview.summary = (
-        f"{say_size(size)}{rounded} in {pool.name}, as {say_count(extents, 'extent')} of {say_binary(pool.extent_bytes)}. Nothing has been changed yet."
+        f"{say_size(size)}{rounded} in {pool.name}, as {say_count(extents, 'extent')} "
+        f"of {say_binary(pool.extent_bytes)}. Nothing has been changed yet."
     )
     preview.protection = f"{protection.sentence().capitalize()}."
     preview.rows += [
@@ -237,52 +292,63 @@ def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
                 f"Rounded up to whole extents of {say_binary(pool.extent_bytes)}.",
             ),
         ),
-        Row(label=f"Free in {pool.name}", before=free_figure(pool, space), after=_free_after(pool, space.ledger.free, footprint)),
+        Row(
+            label=f"Free in {pool.name}",
+            before=free_figure(pool, space),
+            after=free_figure(pool, space_after),
+        ),
         Row(
             label=f"{pool.name} full",
             before=Figure("full", space.full, "share"),
-            after=Figure("full", space.full_with(extents * protection.strips), "share"),
+            after=Figure("full", space_after.full, "share"),
         ),
     ]
+    if heals(view, pool, space) and not heals(after, pool, space_after):
+        preview.warnings.append(Note(sentence=healing_sentence(after, pool, space_after), about="copies"))
     names = view.domain_names(protection.level)
     labels, room = by_domain(view.disk_free[rows], spread_of)
     takes = by_domain(taken[rows], spread_of)[1]
     left = stranded_slots(view.disk_free[rows], spread_of, protection)
     preview.domains = [
-        DomainRow(name=names[d], room=r * pool.extent_bytes, takes=t * pool.extent_bytes, stranded=left[d] * pool.extent_bytes)
+        DomainRow(
+            name=names[d],
+            room=r * pool.extent_bytes,
+            takes=t * pool.extent_bytes,
+            stranded=left[d] * pool.extent_bytes,
+        )
         for d, r, t in zip(labels.tolist(), room.tolist(), takes.tolist(), strict=True)
     ]
     if protection.survives == 0:
-        preview.warnings.append(Note(sentence="With one copy, the loss of any disk it lies on loses data for good.", about="copies"))
+        preview.warnings.append(
+            Note(
+                sentence="With one copy, the loss of any disk it lies on loses data for good.", about="copies"
+            )
+        )
     if protection.level in (Level.NODE, Level.DISK) and len(np.unique(view.disk_rack[rows])) > 1:
-        preview.warnings.append(Note(sentence=f"Copies are kept apart by {level} only: one rack may hold them all.", about="level"))
+        preview.warnings.append(
+            Note(
+                sentence=f"Copies are kept apart by {level} only: one rack may hold them all.", about="level"
+            )
+        )
 
 
-def _overcommit(view: SiteView, pool: Pool, space: PoolSpace, tier: Tier, strips: int) -> float:
-    """What would be promised with so many strips more, copies counted, over what the tier holds."""
-    promised = sum(v.extents * v.protection.strips for v in view.volumes_of(pool) if v.tier == tier)
-    return (promised + strips) / max(space.slots, 1)
-
-
-def _allowed(space: PoolSpace, pool: Pool, protection: Protection) -> int:
-    """Extents that may be added before the tier passes its fill line, what is held back left aside."""
-    room = int(space.slots * pool.fill_line) - space.held_back // pool.extent_bytes
-    return max(0, (room - space.used) // protection.strips)
-
-
-def _free_after(pool: Pool, free: int, footprint: int) -> Figure:
-    copies = pool.usual.copies
-    return make_figure(
-        f"Free in {pool.name}",
-        "bytes",
-        [
-            Part("+", "free now", free, "bytes"),
-            Part("×", f"{copies} copies, the pool's usual protection", copies, "count"),
-            Part("−", "this volume on disks", footprint, "bytes"),
-            Part("÷", "copies", copies, "count"),
-        ],
-        "About right: uneven domains may strand a little more.",
+def _too_large(size: int, pool: Pool, protection: Protection, fit: Fit) -> NotPossible:
+    """The refusal, with what limits the size."""
+    limits = {
+        Limit.APART: "where its copies can be kept apart",
+        Limit.FILL_LINE: f"up to its fill line of {pool.fill_line:.0%}",
+        Limit.CAP: f"up to its cap on overcommit of {pool.overcommit_cap:g}",
+    }
+    steps = {
+        Limit.APART: "Choose a smaller size, fewer copies, or add disks.",
+        Limit.FILL_LINE: "Choose a smaller size, fewer copies, or add disks.",
+        Limit.CAP: "Choose a smaller size, or raise the cap in the pool's settings.",
+    }
+    words = (
+        f"{say_size(size)} does not fit: {pool.name} can take {say_size(fit.extents * pool.extent_bytes)} more "
+        f"with {say_count(protection.copies, 'copy', 'copies')}, {limits[fit.limit]}."
     )
+    return NotPossible(words, about="size", next_step=steps[fit.limit])
 
 
 def _strips_by_node(run: Run[CreateVolumeParams]) -> dict[int, dict[str, list[list[int]]]]:
@@ -291,10 +357,14 @@ def _strips_by_node(run: Run[CreateVolumeParams]) -> dict[int, dict[str, list[li
         volume = session.scalars(select(VolumeRow).where(VolumeRow.change_id == run.change)).one_or_none()
         if volume is None:
             return {}
-        pieces = session.scalars(select(PlacementRow.disks).where(PlacementRow.volume_id == volume.id).order_by(PlacementRow.chunk)).all()
+        pieces = session.scalars(
+            select(PlacementRow.disks).where(PlacementRow.volume_id == volume.id).order_by(PlacementRow.chunk)
+        ).all()
         places = {
             d: (node, serial)
-            for d, node, serial in session.execute(select(DiskRow.id, NodeRow.id, DiskRow.serial).join(NodeRow, NodeRow.id == DiskRow.node_id))
+            for d, node, serial in session.execute(
+                select(DiskRow.id, NodeRow.id, DiskRow.serial).join(NodeRow, NodeRow.id == DiskRow.node_id)
+            )
         }
     placement = np.frombuffer(b"".join(pieces), dtype="<i4").reshape(-1, volume.copies)
     found: dict[int, dict[str, list[list[int]]]] = defaultdict(dict)

@@ -55,8 +55,19 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
             revision=view.revision,
             type_to_confirm=params.volume,
             steps=[
-                PlannedStep(name="drop", title="Drop its strips", detail="From here on its data cannot be had back.", seconds=1, can_withdraw=False),
-                PlannedStep(name="forget", title="Forget it", detail="Its room is free for others.", can_withdraw=False),
+                PlannedStep(
+                    name="drop",
+                    title="Drop its strips",
+                    detail="From here on its data cannot be had back.",
+                    seconds=1,
+                    can_withdraw=False,
+                ),
+                PlannedStep(
+                    name="forget",
+                    title="Forget it",
+                    detail="Its room is free for others.",
+                    can_withdraw=False,
+                ),
             ],
         )
         try:
@@ -67,18 +78,46 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
         pool = view.pools[volume.pool]
         preview.summary = f"{say_size(volume.size_bytes)} in {pool.name}. This cannot be undone."
         if volume.forming:
-            preview.blockers.append(Note(sentence=f"{volume.name} is still being made.", about="volume", next_step="Withdraw that change instead."))
+            preview.blockers.append(
+                Note(
+                    sentence=f"{volume.name} is still being made.",
+                    about="volume",
+                    next_step="Withdraw that change instead.",
+                )
+            )
         if params.typed != volume.name:
-            preview.blockers.append(Note(sentence=f"Type {volume.name} to confirm that its data may be destroyed.", about="typed"))
+            preview.blockers.append(
+                Note(sentence=f"Type {volume.name} to confirm that its data may be destroyed.", about="typed")
+            )
         freed = int((volume.placement > 0).sum()) * pool.extent_bytes
         used = pool_space(view, pool).used * pool.extent_bytes
-        preview.rows = [Row(label=f"Taken on the disks of {pool.name}", before=Figure("Taken", used, "bytes"), after=Figure("Taken", used - freed, "bytes"))]
+        preview.rows = [
+            Row(
+                label=f"Taken on the disks of {pool.name}",
+                before=Figure("Taken", used, "bytes"),
+                after=Figure("Taken", used - freed, "bytes"),
+            )
+        ]
         names = {d.number: d.name for d in view.disks}
         values, counts = np.unique(volume.placement, return_counts=True)
-        preview.leaving = {names[n]: c * pool.extent_bytes for n, c in zip(values.tolist(), counts.tolist(), strict=True) if n in names}
-        silent = sorted({view.nodes[d.node].name for d in view.disks if d.name in preview.leaving and view.nodes[d.node].contact != Contact.HEARD})
+        preview.leaving = {
+            names[n]: c * pool.extent_bytes
+            for n, c in zip(values.tolist(), counts.tolist(), strict=True)
+            if n in names
+        }
+        silent = sorted(
+            {
+                view.nodes[d.node].name
+                for d in view.disks
+                if d.name in preview.leaving and view.nodes[d.node].contact != Contact.HEARD
+            }
+        )
         if silent:
-            preview.warnings.append(Note(sentence=f"{say_list(silent)} cannot be told now; what lies there is dropped when it returns."))
+            preview.warnings.append(
+                Note(
+                    sentence=f"{say_list(silent)} cannot be told now; what lies there is dropped when it returns."
+                )
+            )
         return preview.sealed()
 
     def step_drop(self, run: Run[DeleteVolumeParams]) -> str:
@@ -101,12 +140,18 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
         return f"{say_count(int((volume.placement > 0).sum()), 'strip')} dropped on {say_count(len(orders), 'node')}."
 
     def step_forget(self, run: Run[DeleteVolumeParams], session: Session) -> str:
-        volume = session.scalars(select(VolumeRow).where(VolumeRow.name.ilike(run.params.volume))).one_or_none()
+        volume = session.scalars(
+            select(VolumeRow).where(VolumeRow.name.ilike(run.params.volume))
+        ).one_or_none()
         if volume is None:
             return "It was forgotten already."
         session.execute(delete(MoveRow).where(MoveRow.volume_id == volume.id))
         session.execute(delete(PlacementRow).where(PlacementRow.volume_id == volume.id))
-        session.execute(update(PoolRow).where(PoolRow.id == volume.pool_id).values(look_reason=f"{volume.name} was deleted"))
+        session.execute(
+            update(PoolRow)
+            .where(PoolRow.id == volume.pool_id)
+            .values(look_reason=f"{volume.name} was deleted")
+        )
         session.delete(volume)
         return f"{volume.name} is gone."
 
@@ -144,8 +189,19 @@ class DeletePool(Kind[DeletePoolParams]):
             revision=view.revision,
             type_to_confirm=params.pool,
             steps=[
-                PlannedStep(name="release", title="Blank its disks", detail="Each must hold nothing of it any more.", seconds=1, can_withdraw=False),
-                PlannedStep(name="forget", title="Forget it", detail="Its disks are fit and free again.", can_withdraw=False),
+                PlannedStep(
+                    name="release",
+                    title="Blank its disks",
+                    detail="Each must hold nothing of it any more.",
+                    seconds=1,
+                    can_withdraw=False,
+                ),
+                PlannedStep(
+                    name="forget",
+                    title="Forget it",
+                    detail="Its disks are fit and free again.",
+                    can_withdraw=False,
+                ),
             ],
         )
         try:
@@ -155,11 +211,21 @@ class DeletePool(Kind[DeletePoolParams]):
             return preview.sealed()
         disks = view.all_of(pool)
         preview.summary = f"{say_count(len(disks), 'disk')}, {say_size(sum(d.size_bytes for d in disks))} raw. This cannot be undone."
-        preview.texts = [TextRow(label=say_count(len(disks), "disk"), before=f"in {pool.name}", after="fit and free")]
+        preview.texts = [
+            TextRow(label=say_count(len(disks), "disk"), before=f"in {pool.name}", after="fit and free")
+        ]
         if volumes := [v.name for v in view.volumes_of(pool)]:
             words = f"{pool.name} holds {say_count(len(volumes), 'volume')}: {say_list(volumes)}."
-            preview.blockers.append(Note(sentence=words, about="pool", next_step="Delete them first, in any order."))
-        silent = sorted({view.nodes[d.node].name for d in disks if view.nodes[d.node].contact != Contact.HEARD or not d.present})
+            preview.blockers.append(
+                Note(sentence=words, about="pool", next_step="Delete them first, in any order.")
+            )
+        silent = sorted(
+            {
+                view.nodes[d.node].name
+                for d in disks
+                if view.nodes[d.node].contact != Contact.HEARD or not d.present
+            }
+        )
         if silent:
             words = f"Disks of {say_list(silent)} cannot be reached, so they could not be blanked."
             preview.blockers.append(Note(sentence=words, about="pool", next_step="Bring them back first."))

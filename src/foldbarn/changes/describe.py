@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from foldbarn.changes.arrange import RackWish, RoomWish, arrangement, place
 from foldbarn.changes.kind import Kind, Params, register
+from foldbarn.changes.marked import MOST_CHARACTERS
 from foldbarn.changes.preview import Note, PlannedStep, Preview, TextRow
 from foldbarn.changes.runner import Run
 from foldbarn.changes.text import BadText, SiteText, differences, inventory_of, read_text
@@ -22,7 +23,7 @@ from foldbarn.store.views import current_view
 
 
 class DescribeParams(Params):
-    text: str = Field(max_length=8_000_000)
+    text: str = Field(max_length=MOST_CHARACTERS)
 
 
 @register
@@ -45,12 +46,21 @@ class Describe(Kind[DescribeParams]):
             title="Take the site's text",
             summary="",
             revision=view.revision,
-            steps=[PlannedStep(name="take", title="Write down what the text says", detail="Nodes that are not known yet are awaited; no machine is touched.")],
+            steps=[
+                PlannedStep(
+                    name="take",
+                    title="Write down what the text says",
+                    detail="Nodes that are not known yet are awaited; no machine is touched.",
+                )
+            ],
         )
         try:
             site = read_text(params.text)
         except BadText as error:
-            preview.blockers = [Note(sentence=f"Line {line}: {sentence}", about=f"line {line}") for line, sentence in error.errors]
+            preview.blockers = [
+                Note(sentence=f"Line {line}: {sentence}", about=f"line {line}")
+                for line, sentence in error.errors
+            ]
             return preview.sealed()
         except BarnError as error:
             preview.blockers = [Note.of(error)]
@@ -62,7 +72,11 @@ class Describe(Kind[DescribeParams]):
             preview.summary = f"{say_count(new, 'node')} would be new. Machines are right about themselves, the text about where they stand."
         preview.texts = [TextRow(label=label, before=now, after=said) for label, said, now in found]
         if site.site.casefold() != view.name.casefold():
-            preview.warnings.append(Note(sentence=f"The text is of a site named {site.site}; this one is {view.name}, and keeps its name."))
+            preview.warnings.append(
+                Note(
+                    sentence=f"The text is of a site named {site.site}; this one is {view.name}, and keeps its name."
+                )
+            )
         return preview.sealed()
 
     def step_take(self, run: Run[DescribeParams], session: Session) -> str:
@@ -90,14 +104,22 @@ class Describe(Kind[DescribeParams]):
 def _wished(site: SiteText, session: Session) -> list[RoomWish]:
     """The text's arrangement; what it does not name stays where it is."""
     names = {n.name.casefold(): n.name for n in session.scalars(select(NodeRow))}
-    rooms = [RoomWish(name=r.name, racks=[RackWish(name=k.name, nodes=[names[n.name.casefold()] for n in k.nodes]) for k in r.racks]) for r in site.rooms]
+    rooms = [
+        RoomWish(
+            name=r.name,
+            racks=[RackWish(name=k.name, nodes=[names[n.name.casefold()] for n in k.nodes]) for k in r.racks],
+        )
+        for r in site.rooms
+    ]
     told = {n for r in rooms for k in r.racks for n in k.nodes}
     for room in arrangement(current_view()):
         for rack in room.racks:
             left = [n for n in rack.nodes if n not in told]
             if not left:
                 continue
-            same = next((k for r in rooms for k in r.racks if k.name.casefold() == rack.name.casefold()), None)
+            same = next(
+                (k for r in rooms for k in r.racks if k.name.casefold() == rack.name.casefold()), None
+            )
             if same is None:
                 same = RackWish(name=rack.name)
                 home = next((r for r in rooms if r.name.casefold() == room.name.casefold()), None)

@@ -38,7 +38,11 @@ def overrides_of(wishes: dict[str, OverrideIn]) -> dict[str, Override]:
 
 def overrides_so_far(wishes: dict[str, OverrideIn]) -> dict[str, Override]:
     """The same while a person is still filling them in: what has no reason yet is shown all the same."""
-    return {name: Override(w.role, w.reason.strip() or "no reason yet") for name, w in wishes.items() if w.role in POOLED}
+    return {
+        name: Override(w.role, w.reason.strip() or "no reason yet")
+        for name, w in wishes.items()
+        if w.role in POOLED
+    }
 
 
 def chosen_disks(view: SiteView, names: Iterable[str]) -> list[Disk]:
@@ -50,7 +54,13 @@ def choice_blockers(view: SiteView, names: list[str]) -> list[Note]:
     """What stands against taking these disks."""
     found: list[Note] = []
     if not names:
-        found.append(Note(sentence="No disk is chosen.", about="disks", next_step="Choose fit disks of at least as many domains as copies."))
+        found.append(
+            Note(
+                sentence="No disk is chosen.",
+                about="disks",
+                next_step="Choose fit disks of at least as many domains as copies.",
+            )
+        )
     if unknown := [name for name in names if name not in view.disks_by_name]:
         found.append(Note(sentence=f"There is no disk named {say_list(unknown)}.", about="disks"))
     return found + [note for disk in chosen_disks(view, names) if (note := disk_blocker(view, disk))]
@@ -60,14 +70,18 @@ def disk_blocker(view: SiteView, disk: Disk) -> Note | None:
     """What stands against pooling a disk."""
     node = view.nodes[disk.node]
     if disk.pool >= 0:
-        return Note(sentence=f"{disk.name} is taken: it belongs to pool {view.pools[disk.pool].name}.", about="disks")
+        return Note(
+            sentence=f"{disk.name} is taken: it belongs to pool {view.pools[disk.pool].name}.", about="disks"
+        )
     if disk.role in (Role.UNFIT, Role.BOOT):
         return Note(sentence=f"{disk.name} is not fit: {say_list(disk.why)}.", about="disks")
     if not disk.present:
         return Note(sentence=f"{disk.name} is missing from {node.name}.", about="disks")
     if node.contact != Contact.HEARD:
         return Note(
-            sentence=f"{disk.name} cannot be prepared: {node.name} is not heard.", about="disks", next_step="Bring the node back, or leave its disks out."
+            sentence=f"{disk.name} cannot be prepared: {node.name} is not heard.",
+            about="disks",
+            next_step="Bring the node back, or leave its disks out.",
         )
     return None
 
@@ -88,15 +102,26 @@ def check_unchanged(run: Run[Any], names: Iterable[str], pool: str) -> None:
                 f"{name} has become smaller: {say_size(disk.size_bytes)}, where the preview counted on {say_size(sizes[name])}.",
                 next_step="Withdraw this change and preview again.",
             )
-        if (disk.pool < 0 or view.pools[disk.pool].name.casefold() != pool.casefold()) and not _carries(disk, pool) and (note := disk_blocker(view, disk)):
-            raise NotPossible(note.sentence, about=note.about, next_step="Withdraw this change and preview again.")
+        if (
+            (disk.pool < 0 or view.pools[disk.pool].name.casefold() != pool.casefold())
+            and not _carries(disk, pool)
+            and (note := disk_blocker(view, disk))
+        ):
+            raise NotPossible(
+                note.sentence, about=note.about, next_step="Withdraw this change and preview again."
+            )
         if bad := [r.sentence for r in disk.reasons if r.code == "read-only"]:
-            raise NotPossible(f"{name} cannot be taken: {say_list(bad)}.", next_step="Withdraw this change and preview again.")
+            raise NotPossible(
+                f"{name} cannot be taken: {say_list(bad)}.",
+                next_step="Withdraw this change and preview again.",
+            )
 
 
 def _carries(disk: Disk, pool: str) -> bool:
     """Whether a disk is unfit only because it carries the pool's mark already: it was prepared, and its node has reported that."""
-    return disk.role == Role.UNFIT and all(r.code == "claimed" and f"'{pool}'" in r.sentence for r in disk.reasons)
+    return disk.role == Role.UNFIT and all(
+        r.code == "claimed" and f"'{pool}'" in r.sentence for r in disk.reasons
+    )
 
 
 def serials_by_node(view: SiteView, disks: Iterable[Disk]) -> dict[int, list[str]]:
@@ -110,7 +135,12 @@ def serials_by_node(view: SiteView, disks: Iterable[Disk]) -> dict[int, list[str
 def prepare(run: Run[Any], by_node: dict[int, list[str]], pool: str, encrypted: bool) -> None:
     """Has the agents write the pool's mark, and this site's, to disks."""
     mark = current_view().mark
-    run.tell_nodes({node: {"kind": "prepare", "pool": pool, "site": mark, "encrypted": encrypted, "disks": disks} for node, disks in by_node.items()})
+    run.tell_nodes(
+        {
+            node: {"kind": "prepare", "pool": pool, "site": mark, "encrypted": encrypted, "disks": disks}
+            for node, disks in by_node.items()
+        }
+    )
 
 
 def release(run: Run[Any], by_node: dict[int, list[str]]) -> None:
@@ -128,9 +158,13 @@ def read_back(run: Run[Any], by_node: dict[int, list[str]], pool: str, encrypted
         for serial in serials:
             disk = seen.get(serial)
             if disk is None or disk.signature != POOL_SIGNATURE or disk.label != pool:
-                raise NotPossible(f"{names[node][0]} says it prepared disk {serial}, but the disk does not show the pool's mark.")
+                raise NotPossible(
+                    f"{names[node][0]} says it prepared disk {serial}, but the disk does not show the pool's mark."
+                )
             if encrypted and serial not in report.get("encrypted", []):
-                raise NotPossible(f"{names[node][0]} says it prepared disk {serial}, but it does not encrypt what it holds.")
+                raise NotPossible(
+                    f"{names[node][0]} says it prepared disk {serial}, but it does not encrypt what it holds."
+                )
 
 
 def bind(run: Run[Any], pool_name: str) -> str:
@@ -152,5 +186,10 @@ def bind(run: Run[Any], pool_name: str) -> str:
     by_name = {n.number: n.name for n in view.nodes}
     for number, order in orders.items():  # the same binding is the same order, another one a new one
         digest = zlib.crc32(json.dumps(order, sort_keys=True).encode())
-        run.insist(by_name[number], partial(run.agent(number).send, {"id": run.order_id(by_name[number], f"bind-{digest:x}"), **order}))
+        run.insist(
+            by_name[number],
+            partial(
+                run.agent(number).send, {"id": run.order_id(by_name[number], f"bind-{digest:x}"), **order}
+            ),
+        )
     return f"{len(bound)} disks are served by {len(set(bound.values()))} cache devices."

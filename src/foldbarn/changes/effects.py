@@ -11,7 +11,7 @@ from foldbarn.changes.preview import CapacityRow, FlowRow, LedgerOut, Preview, R
 from foldbarn.core.capacity import free_figure, pool_space
 from foldbarn.core.figures import Figure
 from foldbarn.core.media import class_of
-from foldbarn.core.rebuild import Estimate, Moves, estimate
+from foldbarn.core.moves import Estimate, Moves, estimate
 from foldbarn.core.roles import Assignment, bind_cache
 from foldbarn.core.site import Disk, Pool, Role, SiteView
 
@@ -57,27 +57,48 @@ def capacity_row(view: SiteView, pool: Pool, after: str) -> CapacityRow:
     space = pool_space(view, pool)
     usable = space.usable + (space.fast.usable if space.fast else 0)
     free = space.free + (space.fast.free if space.fast else 0)
-    return CapacityRow(after=after, pool=pool.name, raw=space.ledger.raw, usable=usable * pool.extent_bytes, free=free * pool.extent_bytes)
+    return CapacityRow(
+        after=after,
+        pool=pool.name,
+        raw=space.ledger.raw,
+        usable=usable * pool.extent_bytes,
+        free=free * pool.extent_bytes,
+    )
 
 
-def tell_capacity(preview: Preview, before: SiteView, after: SiteView, pool: Pool, new_pool: Pool | None = None) -> None:
+def tell_capacity(
+    preview: Preview, before: SiteView, after: SiteView, pool: Pool, new_pool: Pool | None = None
+) -> None:
     """Adds rows and ledgers of a pool before and after. new_pool: the pool as it is afterwards, where that changes."""
     new_pool = new_pool or pool
     old, new = pool_space(before, pool), pool_space(after, new_pool)
     extent = pool.extent_bytes
     preview.rows += [
-        Row(label="Raw", before=Figure("Raw", old.ledger.raw, "bytes"), after=Figure("Raw", new.ledger.raw, "bytes")),
-        Row(label="Usable", before=Figure("Usable", old.usable * extent, "bytes"), after=Figure("Usable", new.usable * extent, "bytes")),
+        Row(
+            label="Raw",
+            before=Figure("Raw", old.ledger.raw, "bytes"),
+            after=Figure("Raw", new.ledger.raw, "bytes"),
+        ),
+        Row(
+            label="Usable",
+            before=Figure("Usable", old.usable * extent, "bytes"),
+            after=Figure("Usable", new.usable * extent, "bytes"),
+        ),
         Row(label="Free", before=free_figure(pool, old), after=free_figure(new_pool, new)),
         Row(label="Full", before=Figure("Full", old.full, "share"), after=Figure("Full", new.full, "share")),
     ]
-    preview.ledgers += [LedgerOut.of(f"{pool.name} after", new.ledger), LedgerOut.of(f"{pool.name} before", old.ledger)]
+    preview.ledgers += [
+        LedgerOut.of(f"{pool.name} after", new.ledger),
+        LedgerOut.of(f"{pool.name} before", old.ledger),
+    ]
 
 
 def role_rows(view: SiteView, assigned: Sequence[Assignment]) -> list[RoleRow]:
     """Roles as a table, with what serves what."""
     by_name = {d.name: d for d in view.disks}
-    by_role = {role: [by_name[a.disk] for a in assigned if a.role == role] for role in (Role.CACHE, Role.CAPACITY)}
+    by_role = {
+        role: [by_name[a.disk] for a in assigned if a.role == role] for role in (Role.CACHE, Role.CAPACITY)
+    }
     bound = bind_cache(by_role[Role.CACHE], by_role[Role.CAPACITY])
     names = {d.number: d.name for d in view.disks}
     serves = {device: list(bound.values()).count(device) for device in set(bound.values())}

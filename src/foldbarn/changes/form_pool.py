@@ -6,7 +6,6 @@ from collections import Counter
 from dataclasses import replace
 from typing import ClassVar
 
-import numpy as np
 from pydantic import Field
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session
@@ -32,8 +31,8 @@ from foldbarn.changes.runner import Run
 from foldbarn.core.capacity import LEDGER_LABELS, PoolSpace, by_domain, pool_space, stranded_slots
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Part, make_figure
-from foldbarn.core.healing import losses_in_words
-from foldbarn.core.media import class_of
+from foldbarn.core.healing import headroom_sentence
+from foldbarn.core.media import classes_of
 from foldbarn.core.names import check_name, natural_key
 from foldbarn.core.protection import MOST_COPIES, Level, Protection
 from foldbarn.core.roles import Assignment, Serves, assign_roles, cache_concerns, endurance, expected_writes
@@ -111,16 +110,37 @@ class FormPool(Kind[FormPoolParams]):
             summary=f"From {say_count(len(chosen), 'disk')} of {say_count(len({d.node for d in chosen}), 'node')}. Nothing has been changed yet.",
             revision=view.revision,
             steps=[
-                PlannedStep(name="claim", title=f"Claim {say_count(len(chosen), 'disk')}", detail="From here no other change can take them."),
-                PlannedStep(name="prepare", title="Prepare each disk", detail="The agents write the pool's mark and its metadata.", seconds=1),
-                PlannedStep(name="check", title="Read the disks back", detail="Each must show the pool's mark before the pool opens.", seconds=1),
+                PlannedStep(
+                    name="claim",
+                    title=f"Claim {say_count(len(chosen), 'disk')}",
+                    detail="From here no other change can take them.",
+                ),
+                PlannedStep(
+                    name="prepare",
+                    title="Prepare each disk",
+                    detail="The agents write the pool's mark and its metadata.",
+                    seconds=1,
+                ),
+                PlannedStep(
+                    name="check",
+                    title="Read the disks back",
+                    detail="Each must show the pool's mark before the pool opens.",
+                    seconds=1,
+                ),
             ],
             domain_level=params.level.value,
             blockers=blockers,
             disk_sizes=sizes_of(chosen),
         )
         if any(a.role == Role.CACHE for a in assigned):
-            preview.steps.append(PlannedStep(name="bind", title="Bind cache devices to disks", detail="Evenly, within each node.", seconds=1))
+            preview.steps.append(
+                PlannedStep(
+                    name="bind",
+                    title="Bind cache devices to disks",
+                    detail="Evenly, within each node.",
+                    seconds=1,
+                )
+            )
         preview.roles = role_rows(view, assigned)
         preview.blockers += _shape_blockers(view, params, assigned)
         if assigned and 1 <= params.copies <= MOST_COPIES and any(a.role == Role.CAPACITY for a in assigned):
@@ -131,15 +151,33 @@ class FormPool(Kind[FormPoolParams]):
         params = run.params
         check_unchanged(run, params.disks, params.name.strip())
         check_name(params.name, "pool", list(session.scalars(select(PoolRow.name))))
-        disks = list(session.scalars(select(DiskRow).where(DiskRow.name.in_(params.disks)).order_by(DiskRow.id).with_for_update()))
+        disks = list(
+            session.scalars(
+                select(DiskRow).where(DiskRow.name.in_(params.disks)).order_by(DiskRow.id).with_for_update()
+            )
+        )
         taken = [d.name for d in disks if d.role != Role.UNCLAIMED]
         if taken or len(disks) != len(set(params.disks)):
-            raise NotPossible(f"{say_list(sorted(taken, key=natural_key))} can no longer be claimed.", next_step="Withdraw this change and preview again.")
+            raise NotPossible(
+                f"{say_list(sorted(taken, key=natural_key))} can no longer be claimed.",
+                next_step="Withdraw this change and preview again.",
+            )
         settings = params.model_dump(mode="json", include=set(SETTINGS))
-        pool = PoolRow(name=params.name.strip(), extent_bytes=params.extent_bytes, encrypted=params.encrypted, change_id=run.change, **settings)
+        pool = PoolRow(
+            name=params.name.strip(),
+            extent_bytes=params.extent_bytes,
+            encrypted=params.encrypted,
+            change_id=run.change,
+            **settings,
+        )
         session.add(pool)
         session.flush()
-        roles = {a.disk: a for a in assign_roles(chosen_disks(current_view(), params.disks), params.serves, overrides_of(params.overrides))}
+        roles = {
+            a.disk: a
+            for a in assign_roles(
+                chosen_disks(current_view(), params.disks), params.serves, overrides_of(params.overrides)
+            )
+        }
         for disk in disks:
             give_role(disk, pool.id, roles[disk.name])
         return f"{say_count(len(disks), 'disk')} claimed."
@@ -176,12 +214,23 @@ class FormPool(Kind[FormPoolParams]):
 def give_role(disk: DiskRow, pool: int, assigned: Assignment) -> None:
     """Writes down that a disk joins a pool."""
     disk.role, disk.tier, disk.pool_id = assigned.role.value, assigned.tier.value, pool
-    disk.role_reason, disk.retiring, disk.stands_in_for = assigned.reason if assigned.overridden else "", False, None
+    disk.role_reason, disk.retiring, disk.stands_in_for = (
+        assigned.reason if assigned.overridden else "",
+        False,
+        None,
+    )
 
 
 def leave_pool(disk: DiskRow) -> None:
     """Writes down that a disk is fit and free again."""
-    disk.role, disk.tier, disk.pool_id, disk.role_reason, disk.retiring, disk.stands_in_for = Role.UNCLAIMED.value, "bulk", None, "", False, None
+    disk.role, disk.tier, disk.pool_id, disk.role_reason, disk.retiring, disk.stands_in_for = (
+        Role.UNCLAIMED.value,
+        "bulk",
+        None,
+        "",
+        False,
+        None,
+    )
 
 
 def _serials_by_node(run: Run[FormPoolParams]) -> dict[int, list[str]]:
@@ -200,23 +249,51 @@ def _name_blockers(view: SiteView, params: FormPoolParams) -> list[Note]:
     except BarnError as error:
         found.append(Note.of(error))
     if params.encrypted and (view.cluster is None or not view.cluster.encrypted):
-        found.append(Note(sentence="There is no data key to encrypt with.", about="encrypted", next_step="Form the cluster with a passphrase first."))
+        found.append(
+            Note(
+                sentence="There is no data key to encrypt with.",
+                about="encrypted",
+                next_step="Form the cluster with a passphrase first.",
+            )
+        )
     return found
 
 
 def _shape_blockers(view: SiteView, params: FormPoolParams, assigned: list[Assignment]) -> list[Note]:
     """What stands against the protection on these disks."""
     if not 1 <= params.copies <= MOST_COPIES:
-        return [Note(sentence=f"A pool's usual protection has between 1 and {MOST_COPIES} copies, not {params.copies}.", about="copies")]
+        return [
+            Note(
+                sentence=f"A pool's usual protection has between 1 and {MOST_COPIES} copies, not {params.copies}.",
+                about="copies",
+            )
+        ]
     capacity = [view.disk(a.disk) for a in assigned if a.role == Role.CAPACITY]
     if assigned and not capacity:
-        return [Note(sentence="No disk would be capacity, so the pool could hold nothing.", about="disks", next_step="Leave some disks as capacity.")]
+        return [
+            Note(
+                sentence="No disk would be capacity, so the pool could hold nothing.",
+                about="disks",
+                next_step="Leave some disks as capacity.",
+            )
+        ]
     domains = {int(view.domain_of(params.level)[_row(view, d)]) for d in capacity}
     if capacity and len(domains) < params.copies:
         sentence = f"{params.copies} copies need {say_count(params.copies, params.level.value)}; the chosen disks lie in {len(domains)}."
-        return [Note(sentence=sentence, about="copies", next_step=f"Choose disks in another {params.level.value}, or fewer copies.")]
+        return [
+            Note(
+                sentence=sentence,
+                about="copies",
+                next_step=f"Choose disks in another {params.level.value}, or fewer copies.",
+            )
+        ]
     if capacity and _formed(view, params, assigned, params.copies)[2].usable == 0:
-        return [Note(sentence=f"The pool would be too small to hold one extent of {say_binary(params.extent_bytes)}.", about="disks")]
+        return [
+            Note(
+                sentence=f"The pool would be too small to hold one extent of {say_binary(params.extent_bytes)}.",
+                about="disks",
+            )
+        ]
     return []
 
 
@@ -224,12 +301,23 @@ def _row(view: SiteView, disk: Disk) -> int:
     return int(view.row_of_number[disk.number])
 
 
-def _formed(view: SiteView, params: FormPoolParams, assigned: list[Assignment], copies: int) -> tuple[SiteView, Pool, PoolSpace]:
+def _formed(
+    view: SiteView, params: FormPoolParams, assigned: list[Assignment], copies: int
+) -> tuple[SiteView, Pool, PoolSpace]:
     """The site with the pool as it would be with this many copies, and its room."""
-    pool = pool_as(params.model_copy(update={"copies": copies}), -1, params.name.strip(), params.extent_bytes, params.encrypted)
+    pool = pool_as(
+        params.model_copy(update={"copies": copies}),
+        -1,
+        params.name.strip(),
+        params.extent_bytes,
+        params.encrypted,
+    )
     roles = {a.disk: a for a in assigned}
     row = len(view.pools)
-    disks = tuple(replace(d, pool=row, role=roles[d.name].role, tier=roles[d.name].tier) if d.name in roles else d for d in view.disks)
+    disks = tuple(
+        replace(d, pool=row, role=roles[d.name].role, tier=roles[d.name].tier) if d.name in roles else d
+        for d in view.disks
+    )
     formed = replace(view, pools=(*view.pools, pool), disks=disks)
     return formed, pool, pool_space(formed, pool)
 
@@ -239,7 +327,10 @@ def _effects(preview: Preview, view: SiteView, params: FormPoolParams, assigned:
     disks = [view.disk(a.disk) for a in assigned]
     raw = sum(d.size_bytes for d in disks)
     sizes = sorted(Counter(d.size_bytes for d in disks).items())
-    by_size = [Part("+", f"{say_count(count, 'disk')} of {say_size(size)}", count * size, "bytes") for size, count in sizes]
+    by_size = [
+        Part("+", f"{say_count(count, 'disk')} of {say_size(size)}", count * size, "bytes")
+        for size, count in sizes
+    ]
     preview.rows.append(Row(label="Raw", after=make_figure("Raw", "bytes", by_size)))
     for copies in sorted({2, 3, params.copies}):
         _, _, space = _formed(view, params, assigned, copies)
@@ -251,7 +342,12 @@ def _effects(preview: Preview, view: SiteView, params: FormPoolParams, assigned:
             if n not in {"protection_kept", "free"} and (amount := getattr(space.ledger, n))
         ]
         parts.append(Part("÷", say_count(copies, "copy", "copies"), copies, "count"))
-        preview.rows.append(Row(label=f"Usable with {say_count(copies, 'copy', 'copies')}", after=make_figure(f"Usable with {copies} copies", "bytes", parts)))
+        preview.rows.append(
+            Row(
+                label=f"Usable with {say_count(copies, 'copy', 'copies')}",
+                after=make_figure(f"Usable with {copies} copies", "bytes", parts),
+            )
+        )
     formed, pool, space = _formed(view, params, assigned, params.copies)
     rows = formed.in_pool(pool)
     slots, spread_of = formed.disk_slots[rows], formed.domain_of(params.level)[rows]
@@ -261,15 +357,23 @@ def _effects(preview: Preview, view: SiteView, params: FormPoolParams, assigned:
     for label, slots_here in zip(labels.tolist(), room.tolist(), strict=True):
         left = stranded[label]
         preview.domains.append(
-            DomainRow(name=names[label], room=slots_here * pool.extent_bytes, takes=(slots_here - left) * pool.extent_bytes, stranded=left * pool.extent_bytes)
+            DomainRow(
+                name=names[label],
+                room=slots_here * pool.extent_bytes,
+                takes=(slots_here - left) * pool.extent_bytes,
+                stranded=left * pool.extent_bytes,
+            )
         )
-    preview.arriving = {formed.disks[r].name: int(formed.disk_slots[r]) * pool.extent_bytes for r in rows.tolist()}
+    preview.arriving = {
+        formed.disks[r].name: int(formed.disk_slots[r]) * pool.extent_bytes for r in rows.tolist()
+    }
     preview.protection = f"Usual protection: {pool.usual.sentence()}."
     capacity = [d for d in formed.all_of(pool) if d.role == Role.CAPACITY]
     cache = [d for d in formed.all_of(pool) if d.role == Role.CACHE]
     writes = expected_writes(pool.daily_writes, space.usable * pool.extent_bytes, pool.usual.copies)
     preview.endurance = [f"{e.sentence('cache device')}." for e in endurance(cache, writes.daily_bytes)] + [
-        f"{e.sentence('capacity disk')}." for e in endurance([d for d in capacity if d.media != "hdd"], writes.daily_bytes)
+        f"{e.sentence('capacity disk')}."
+        for e in endurance([d for d in capacity if d.media != "hdd"], writes.daily_bytes)
     ]
     if preview.endurance:
         preview.endurance.append(f"Counted on {writes.sentence}.")
@@ -277,19 +381,23 @@ def _effects(preview: Preview, view: SiteView, params: FormPoolParams, assigned:
     preview.warnings += _warnings(formed, pool, space, capacity, disks)
 
 
-def _warnings(view: SiteView, pool: Pool, space: PoolSpace, capacity: list[Disk], disks: list[Disk]) -> list[Note]:
+def _warnings(
+    view: SiteView, pool: Pool, space: PoolSpace, capacity: list[Disk], disks: list[Disk]
+) -> list[Note]:
     found = []
-    if space.healing is not None and not space.healing.possible:
-        domains = len(np.unique(view.domain_of(pool.usual.level)[view.in_pool(pool)]))
-        lost = losses_in_words(space.healing.losses, space.healing.level)
-        sentence = f"After losing {lost} nothing can be rebuilt until it returns: {domains} {pool.usual.level}s for {pool.usual.copies} copies."
-        found.append(Note(sentence=sentence, next_step=f"Add disks in another {pool.usual.level}, or hold fewer copies."))
+    if space.headroom is not None and not space.headroom.possible:
+        step = f"Add disks in another {pool.usual.level}, or hold fewer copies."
+        found.append(Note(sentence=headroom_sentence(view, pool, space), next_step=step))
     for tier in view.tiers_of(pool):
-        kinds = sorted({class_of(d.media, d.bus) for d in capacity if d.tier == tier})
+        kinds = sorted(set(classes_of((d.media, d.bus) for d in capacity if d.tier == tier)))
         if len(kinds) > 1:
             words = f"The disks that hold data are of several kinds ({say_list([k.words for k in kinds])}); every volume will be as slow as the slowest."
             found.append(Note(sentence=words))
     if space.ledger.stranded * 20 > space.ledger.raw:
-        found.append(Note(sentence=f"{say_size(space.ledger.stranded)} cannot be used, because the {pool.usual.level}s are uneven."))
+        found.append(
+            Note(
+                sentence=f"{say_size(space.ledger.stranded)} cannot be used, because the {pool.usual.level}s are uneven."
+            )
+        )
     found += [Note(sentence=f"{d.name} needs a look: {say_list(list(d.watch))}.") for d in disks if d.watch]
     return found

@@ -22,7 +22,14 @@ from foldbarn.changes.disks import (
     serials_by_node,
     sizes_of,
 )
-from foldbarn.changes.effects import NO_FEWER_COPIES, capacity_row, role_rows, tell_capacity, tell_moves, with_disks
+from foldbarn.changes.effects import (
+    NO_FEWER_COPIES,
+    capacity_row,
+    role_rows,
+    tell_capacity,
+    tell_moves,
+    with_disks,
+)
 from foldbarn.changes.form_pool import give_role
 from foldbarn.changes.kind import Kind, Params, register
 from foldbarn.changes.preview import Note, PlannedStep, Preview, Row
@@ -30,9 +37,10 @@ from foldbarn.changes.runner import Run
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import BarnError, NotFound, NotPossible
 from foldbarn.core.figures import Figure
-from foldbarn.core.media import class_of
+from foldbarn.core.levelling import LEVEL_TOLERANCE, above_share, imbalance, plan_levelling
+from foldbarn.core.media import classes_of
+from foldbarn.core.moves import NO_MOVES
 from foldbarn.core.names import natural_key
-from foldbarn.core.rebuild import LEVEL_TOLERANCE, NO_MOVES, imbalance, least_moves, plan_levelling
 from foldbarn.core.roles import Assignment, Serves, assign_roles
 from foldbarn.core.site import Disk, Pool, Role, SiteView, Tier
 from foldbarn.core.units import say_count, say_list, say_size
@@ -49,14 +57,17 @@ class GrowPoolParams(Params):
     overrides: dict[str, OverrideIn] = Field(default_factory=dict)
 
 
-def roles_of_new(view: SiteView, pool: Pool, disks: list[Disk], serves: Serves, overrides: dict[str, OverrideIn]) -> list[Assignment]:
+def roles_of_new(
+    view: SiteView, pool: Pool, disks: list[Disk], serves: Serves, overrides: dict[str, OverrideIn]
+) -> list[Assignment]:
     """Roles of disks that join: by the rule for all disks of the pool together; those it has already keep theirs. Raises NotPossible."""
     old = view.all_of(pool)
     if any(d.tier == Tier.FAST for d in old):
         serves = "fast tier"
-    elif old and not any(d.role == Role.CACHE for d in old) and len({class_of(d.media, d.bus) for d in old}) == 1:
-        slower = min(class_of(d.media, d.bus) for d in old)
-        if all(class_of(d.media, d.bus) >= slower for d in disks):
+    elif old and not any(d.role == Role.CACHE for d in old):
+        classes = classes_of((d.media, d.bus) for d in [*old, *disks])
+        had, new_classes = classes[: len(old)], classes[len(old) :]
+        if len(set(had)) == 1 and all(c >= had[0] for c in new_classes):
             serves = "capacity"  # slower disks do not turn what a pool already has into cache
     new = {d.name for d in disks}
     return [a for a in assign_roles([*old, *disks], serves, overrides_of(overrides)) if a.disk in new]
@@ -82,13 +93,27 @@ class GrowPool(Kind[GrowPoolParams]):
         preview = Preview(
             kind=self.name,
             title=f"Add {say_count(len(chosen), 'disk')} to {params.pool}",
-            summary=f"From {say_count(len({d.node for d in chosen}), 'node')}. Nothing has been changed yet. Afterwards the pool levels itself.",
+            summary=f"From {say_count(len({d.node for d in chosen}), 'node')}. Nothing has been changed yet.",
             revision=view.revision,
             disk_sizes=sizes_of(chosen),
             steps=[
-                PlannedStep(name="prepare", title="Prepare each disk", detail="The agents write the pool's mark and its metadata.", seconds=1),
-                PlannedStep(name="check", title="Read the disks back", detail="Each must show the pool's mark before anything is placed on it.", seconds=1),
-                PlannedStep(name="claim", title=f"{params.pool} takes them", detail="From here on they count, and data begins to level onto them."),
+                PlannedStep(
+                    name="prepare",
+                    title="Prepare each disk",
+                    detail="The agents write the pool's mark and its metadata.",
+                    seconds=1,
+                ),
+                PlannedStep(
+                    name="check",
+                    title="Read the disks back",
+                    detail="Each must show the pool's mark before anything is placed on it.",
+                    seconds=1,
+                ),
+                PlannedStep(
+                    name="claim",
+                    title=f"{params.pool} takes them",
+                    detail="From here on they count, and data begins to level onto them.",
+                ),
             ],
         )
         try:
@@ -104,8 +129,17 @@ class GrowPool(Kind[GrowPoolParams]):
             assigned = roles_of_new(view, pool, chosen, params.serves, params.overrides)
         except BarnError as error:
             preview.blockers.append(Note.of(error))
-        if any(a.role == Role.CACHE for a in assigned) or any(d.role == Role.CACHE for d in view.all_of(pool)):
-            preview.steps.append(PlannedStep(name="bind", title="Bind cache devices to disks", detail="Evenly, within each node.", seconds=1))
+        if any(a.role == Role.CACHE for a in assigned) or any(
+            d.role == Role.CACHE for d in view.all_of(pool)
+        ):
+            preview.steps.append(
+                PlannedStep(
+                    name="bind",
+                    title="Bind cache devices to disks",
+                    detail="Evenly, within each node.",
+                    seconds=1,
+                )
+            )
         preview.roles = role_rows(view, assigned)
         if assigned and not preview.blockers:
             _effects(preview, view, pool, assigned)
@@ -125,16 +159,30 @@ class GrowPool(Kind[GrowPoolParams]):
 
     def step_claim(self, run: Run[GrowPoolParams], session: Session) -> str:
         params = run.params
-        pool = session.scalars(select(PoolRow).where(func.lower(PoolRow.name) == params.pool.lower())).one_or_none()
+        pool = session.scalars(
+            select(PoolRow).where(func.lower(PoolRow.name) == params.pool.lower())
+        ).one_or_none()
         if pool is None:
             raise NotPossible(f"{params.pool} is no more.", next_step="Withdraw this change.")
         check_unchanged(run, params.disks, pool.name)
         view = current_view()
-        disks = list(session.scalars(select(DiskRow).where(DiskRow.name.in_(params.disks)).order_by(DiskRow.id).with_for_update()))
+        disks = list(
+            session.scalars(
+                select(DiskRow).where(DiskRow.name.in_(params.disks)).order_by(DiskRow.id).with_for_update()
+            )
+        )
         taken = [d.name for d in disks if d.pool_id is not None]
         if taken or len(disks) != len(set(params.disks)):
-            raise NotPossible(f"{say_list(sorted(taken, key=natural_key))} can no longer be taken.", next_step="Withdraw this change and preview again.")
-        roles = {a.disk: a for a in roles_of_new(view, view.pool(pool.name), chosen_disks(view, params.disks), params.serves, params.overrides)}
+            raise NotPossible(
+                f"{say_list(sorted(taken, key=natural_key))} can no longer be taken.",
+                next_step="Withdraw this change and preview again.",
+            )
+        roles = {
+            a.disk: a
+            for a in roles_of_new(
+                view, view.pool(pool.name), chosen_disks(view, params.disks), params.serves, params.overrides
+            )
+        }
         for disk in disks:
             # Since it was prepared, its node may have reported the mark of a pool that it did not belong to yet.
             disk.reasons = []
@@ -154,33 +202,57 @@ class GrowPool(Kind[GrowPoolParams]):
 def _serials(run: Run[GrowPoolParams], free: bool = False) -> dict[int, list[str]]:
     """Serial numbers of the disks by node; free: only of those that have not joined the pool yet."""
     view = current_view()
-    return serials_by_node(view, (d for d in chosen_disks(view, run.params.disks) if not (free and d.pool >= 0)))
+    return serials_by_node(
+        view, (d for d in chosen_disks(view, run.params.disks) if not (free and d.pool >= 0))
+    )
 
 
 def _effects(preview: Preview, view: SiteView, pool: Pool, assigned: list[Assignment]) -> None:
     """The pool before and after, and what would move: computed on the site as it would be."""
     row = view.pool_row(pool)
     disks = [view.disk(a.disk) for a in assigned]
-    grown = with_disks(view, (replace(d, pool=row, role=a.role, tier=a.tier) for d, a in zip(disks, assigned, strict=True)))
+    grown = with_disks(
+        view, (replace(d, pool=row, role=a.role, tier=a.tier) for d, a in zip(disks, assigned, strict=True))
+    )
     moves = plan_levelling(grown, pool, seed=1) if imbalance(grown, pool) > LEVEL_TOLERANCE else NO_MOVES
     tell_capacity(preview, view, grown, pool)
     tell_moves(preview, grown, pool, moves)
-    least = least_moves(grown, pool)
+    then = (
+        "Afterwards the pool levels itself onto them."
+        if len(moves)
+        else "Afterwards it is level enough: nothing moves."
+    )
+    preview.summary = f"{preview.summary} {then}"
+    above = above_share(grown, pool)
     preview.rows += [
         Row(label="Data to move", after=Figure("Data to move", preview.moves_bytes, "bytes")),
-        Row(label="Least that levelling must move", after=Figure("Least that levelling must move", least * pool.extent_bytes, "bytes")),
+        Row(
+            label="Above its disks' shares",
+            after=Figure("Above its disks' shares", above * pool.extent_bytes, "bytes"),
+        ),
     ]
-    preview.capacity = [capacity_row(view, pool, "as it is"), capacity_row(grown, pool, f"{pool.name} takes them")]
+    preview.capacity = [
+        capacity_row(view, pool, "as it is"),
+        capacity_row(grown, pool, f"{pool.name} takes them"),
+    ]
     preview.protection = NO_FEWER_COPIES
     raw = sum(d.size_bytes for d in disks)
     stranded = pool_space(grown, pool).ledger.stranded - pool_space(view, pool).ledger.stranded
     if stranded > raw // 20:
         level = pool.usual.level
-        words = f"{say_size(stranded)} of the {say_size(raw)} cannot be used, because the {level}s are uneven."
+        words = (
+            f"{say_size(stranded)} of the {say_size(raw)} cannot be used, because the {level}s are uneven."
+        )
         preview.warnings.append(Note(sentence=words, next_step=f"Add disks in the smaller {level}s."))
-    had = {class_of(d.media, d.bus) for d in view.all_of(pool) if d.role == Role.CAPACITY}
-    new = {class_of(d.media, d.bus) for d, a in zip(disks, assigned, strict=True) if a.role == Role.CAPACITY and a.tier == Tier.BULK}
+    old = [d for d in view.all_of(pool) if d.role == Role.CAPACITY]
+    bulk = [
+        d for d, a in zip(disks, assigned, strict=True) if a.role == Role.CAPACITY and a.tier == Tier.BULK
+    ]
+    classes = classes_of((d.media, d.bus) for d in [*old, *bulk])
+    had, new = set(classes[: len(old)]), set(classes[len(old) :])
     if strange := sorted(new - had):
         words = f"{say_list([c.words for c in strange])} would join {say_list([c.words for c in sorted(had)])}; every volume will be as slow as the slowest."
         preview.warnings.append(Note(sentence=words))
-    preview.warnings += [Note(sentence=f"{d.name} needs a look: {say_list(list(d.watch))}.") for d in disks if d.watch]
+    preview.warnings += [
+        Note(sentence=f"{d.name} needs a look: {say_list(list(d.watch))}.") for d in disks if d.watch
+    ]

@@ -35,7 +35,9 @@ class Kind(ABC, Generic[P]):
     name: ClassVar[str]
     params: ClassVar[type[Params]]
     inside: ClassVar[frozenset[str]] = frozenset()
-    exact: ClassVar[bool] = True  # whether other bytes on the same disks make it another change, as they do where it chooses places by them
+    exact: ClassVar[bool] = (
+        True  # whether other bytes on the same disks make it another change, as they do where it chooses places by them
+    )
 
     @abstractmethod
     def preview(self, view: SiteView, params: P) -> Preview:
@@ -65,6 +67,10 @@ class Kind(ABC, Generic[P]):
         """The parameters as they are recorded; a kind that takes secrets replaces them here."""
         return params.model_dump(mode="json")
 
+    def to_show(self, kept: dict[str, Any]) -> dict[str, Any]:
+        """Of what is recorded, what anyone may read."""
+        return kept
+
 
 KINDS: dict[str, Kind[Any]] = {}
 
@@ -77,5 +83,9 @@ def register(kind: type[Kind[Any]]) -> type[Kind[Any]]:
 def kind_named(name: str) -> Kind[Any]:
     """Raises NotFound for a kind that does not exist."""
     if name not in KINDS:
-        raise NotFound(f"There is no kind of change named '{name}'.", about="kind", next_step=f"The kinds are {', '.join(sorted(KINDS))}.")
+        raise NotFound(
+            f"There is no kind of change named '{name}'.",
+            about="kind",
+            next_step=f"The kinds are {', '.join(sorted(KINDS))}.",
+        )
     return KINDS[name]

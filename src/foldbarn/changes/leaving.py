@@ -19,9 +19,10 @@ from foldbarn.changes.runner import Run
 from foldbarn.core.arrays import Disks
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.healing import losses_in_words
+from foldbarn.core.healing import healing_sentence, heals
+from foldbarn.core.moves import Busy, Moves
 from foldbarn.core.protection import Level
-from foldbarn.core.rebuild import Moves, join_moves, plan_drain, plan_rebuild
+from foldbarn.core.rebuild import plan_drain
 from foldbarn.core.site import Disk, Pool, Role, SiteView
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.store.database import announce, transaction
@@ -47,28 +48,27 @@ class Leaving:
     during: SiteView
     after: SiteView
     moves: Moves
-    stuck: int
-    why: str
 
 
-def plan_leaving(view: SiteView, pool: Pool, disks: Sequence[Disk], joining: Sequence[Disk] = (), becoming: Role | None = None) -> Leaving:
+def plan_leaving(
+    view: SiteView,
+    pool: Pool,
+    disks: Sequence[Disk],
+    joining: Sequence[Disk] = (),
+    becoming: Role | None = None,
+) -> Leaving:
     """Plans the emptying of disks. joining: disks as they will be once they have joined, which get strips first; becoming: the role that
     those that leave have in the pool afterwards, None where they leave it altogether."""
     mine = [d for d in disks if d.pool >= 0 and view.pools[d.pool].number == pool.number]
     during = with_disks(view, [*(replace(d, retiring=True) for d in holding(mine)), *joining])
     prefer = np.array([d.number for d in joining], dtype=np.int32) if joining else None
-    lost = plan_rebuild(during, pool, seed=1, prefer=prefer)
-    kept = replace(during, incoming={**during.incoming, **_counted(lost)})
-    drained = plan_drain(kept, pool, seed=1, prefer=prefer)
-    moves = join_moves([m for m in (lost, drained) if len(m)])
+    moves = plan_drain(during, pool, seed=1, prefer=prefer, lost_too=True)
     placed = _placed(during, moves)
-    gone = [replace(d, retiring=False, pool=d.pool if becoming else -1, role=becoming or Role.UNCLAIMED) for d in mine]
-    return Leaving(pool, during, with_disks(placed, gone), moves, lost.stuck + drained.stuck, drained.why or lost.why)
-
-
-def _counted(moves: Moves) -> dict[int, int]:
-    numbers, counts = np.unique(moves.to, return_counts=True)
-    return dict(zip(numbers.tolist(), counts.tolist(), strict=True))
+    gone = [
+        replace(d, retiring=False, pool=d.pool if becoming else -1, role=becoming or Role.UNCLAIMED)
+        for d in mine
+    ]
+    return Leaving(pool, during, with_disks(placed, gone), moves)
 
 
 def _placed(view: SiteView, moves: Moves) -> SiteView:
@@ -90,43 +90,58 @@ def tell_leaving(preview: Preview, view: SiteView, found: Leaving, last: str) ->
     pool = found.pool
     tell_capacity(preview, view, found.after, pool)
     tell_moves(preview, found.during, pool, found.moves)
-    rows = [capacity_row(view, pool, "as it is"), capacity_row(found.during, pool, "nothing new goes there"), capacity_row(found.after, pool, last)]
+    rows = [
+        capacity_row(view, pool, "as it is"),
+        capacity_row(found.during, pool, "nothing new goes there"),
+        capacity_row(found.after, pool, last),
+    ]
     preview.capacity += rows
-    if found.stuck:
+    if found.moves.stuck:
         preview.blockers += _stuck(view, found)
     before, after = pool_space(view, pool), pool_space(found.after, pool)
-    if not found.stuck and after.full > 1.0:
+    if not found.moves.stuck and after.used > after.slots:
         short = say_size((after.used - after.slots) * pool.extent_bytes)
-        preview.blockers.append(Note(sentence=f"{pool.name} would be {short} over what its other disks hold.", next_step="Add disks first."))
+        preview.blockers.append(
+            Note(
+                sentence=f"{pool.name} would be {short} over what its other disks hold.",
+                next_step="Add disks first.",
+            )
+        )
     elif after.full > pool.fill_line >= before.full:
-        preview.warnings.append(Note(sentence=f"{pool.name} would be {after.full:.0%} full, past its fill line of {pool.fill_line:.0%}."))
-    if before.healing is not None and before.healing.possible and after.healing is not None:
-        taken = -(-after.used // pool.usual.strips)
-        lost = losses_in_words(after.healing.losses, after.healing.level)
-        if not after.healing.possible or taken > after.healing.usable:
-            words = f"Afterwards, {pool.name} could not be made whole after losing {lost}; now it can."
-            preview.warnings.append(Note(sentence=words, next_step="Add disks first, or hold fewer copies."))
+        preview.warnings.append(
+            Note(
+                sentence=f"{pool.name} would be {after.full:.0%} full, past its fill line of {pool.fill_line:.0%}."
+            )
+        )
+    if heals(view, pool, before) and not heals(found.after, pool, after):
+        words = f"Afterwards: {healing_sentence(found.after, pool, after)} As it is now, it could."
+        preview.warnings.append(Note(sentence=words, next_step="Add disks first, or hold fewer copies."))
 
 
 def _stuck(view: SiteView, found: Leaving) -> list[Note]:
-    """Why strips cannot leave: too few domains, by volume, or no room."""
+    """Why strips cannot leave, by volume, as the plan found it."""
+    by_number = {v.number: v for v in view.volumes}
     notes = []
-    rows = found.during.in_pool(found.pool)
-    left = rows[found.during.disk_open[rows]]
-    for volume in view.volumes_of(found.pool):
-        domains = len(np.unique(found.during.domain_of(volume.protection.level)[left]))
-        if domains < volume.protection.least_domains:
-            level: Level = volume.protection.level
+    for hindrance in found.moves.hindrances:
+        volume = by_number[hindrance.volume]
+        level: Level = volume.protection.level
+        if hindrance.too_few_domains:
             words = (
                 f"{volume.name} keeps {say_count(volume.protection.copies, 'copy', 'copies')} in as many {level}s; "
-                f"{'only ' if domains else ''}{say_count(domains, level.value)} would be left."
+                f"{'only ' if hindrance.domains else ''}{say_count(hindrance.domains, level.value)} would be left."
             )
-            notes.append(Note(sentence=words, about="names", next_step=f"Add disks in another {level} first, or delete {volume.name}."))
-    if not notes:
-        extent = found.pool.extent_bytes
-        room = say_size(int(found.during.disk_free[left].sum()) * extent)
-        words = f"{say_size(found.stuck * extent)} of what these disks hold has nowhere to go: {room} is free on the other disks of {found.pool.name}"
-        notes.append(Note(sentence=f"{words}, and not where it keeps extents apart.", about="names", next_step="Add disks first."))
+            step = f"Add disks in another {level} first, or delete {volume.name}."
+        else:
+            extent = found.pool.extent_bytes
+            open_ = found.during.in_pool(found.pool, volume.tier)
+            room = int(found.during.disk_free[open_[found.during.disk_open[open_]]].sum()) * extent
+            words = (
+                f"{say_size(hindrance.strips * extent)} that {volume.name} has on these disks has nowhere to go: "
+                f"{say_size(room)} is free on the other disks of {found.pool.name}, and moving others "
+                "makes no room where its extents stay apart."
+            )
+            step = "Add disks first."
+        notes.append(Note(sentence=words, about="names", next_step=step))
     return notes
 
 
@@ -151,25 +166,41 @@ def unreadable_blockers(view: SiteView, disks: Sequence[Disk]) -> list[Note]:
 
 def mark(session: Session, names: Sequence[str]) -> str:
     """From here on the disks get nothing new."""
-    rows = list(session.scalars(select(DiskRow).where(DiskRow.name.in_(names)).order_by(DiskRow.id).with_for_update()))
+    rows = list(
+        session.scalars(select(DiskRow).where(DiskRow.name.in_(names)).order_by(DiskRow.id).with_for_update())
+    )
     for row in rows:
         row.retiring = row.role == Role.CAPACITY
     marked = [r.name for r in rows if r.retiring]
-    return f"{say_count(len(marked), 'disk')} {'takes' if len(marked) == 1 else 'take'} nothing new from here on." if marked else "None of them holds strips."
+    return (
+        f"{say_count(len(marked), 'disk')} {'takes' if len(marked) == 1 else 'take'} nothing new from here on."
+        if marked
+        else "None of them holds strips."
+    )
 
 
 def unmark(names: Sequence[str]) -> None:
     """The disks are in use as before."""
     with transaction() as session:
-        session.execute(update(DiskRow).where(DiskRow.name.in_(names), DiskRow.retiring).values(retiring=False))
+        session.execute(
+            update(DiskRow).where(DiskRow.name.in_(names), DiskRow.retiring).values(retiring=False)
+        )
         announce(session, "site")
 
 
 def drain(run: Run[Any], pool: str, names: Sequence[str], prefer: Disks | None = None) -> str:
     """Empties the disks of one pool. Raises NotPossible where something cannot leave them."""
-    copied, why = Mover(run, f"drain{run.step}", pool, lambda view, found: plan_drain(view, found, run.change, prefer), prefer=prefer).carry()
+
+    def more(view: SiteView, found: Pool, busy: Busy) -> Moves:
+        return plan_drain(view, found, run.change, prefer, busy)
+
+    copied, why = Mover(run, f"drain{run.step}", pool, more, prefer=prefer).carry()
     view = current_view()
-    rows = [int(view.row_of_number[view.disk(n).number]) for n in names if view.disk(n).pool >= 0 and view.pools[view.disk(n).pool].name == pool]
+    rows = [
+        int(view.row_of_number[view.disk(n).number])
+        for n in names
+        if view.disk(n).pool >= 0 and view.pools[view.disk(n).pool].name == pool
+    ]
     left = int(view.disk_used[rows].sum()) if rows else 0
     if left:
         words = f"{say_count(left, 'strip')} could not leave. {why}".strip()
@@ -199,15 +230,24 @@ def blank(run: Run[Any], names: Sequence[str]) -> str:
 
 def part(session: Session, names: Sequence[str]) -> str:
     """The disks belong to their pools no more. Those that are away are unfit until someone has looked at them."""
-    rows = list(session.scalars(select(DiskRow).where(DiskRow.name.in_(names)).order_by(DiskRow.id).with_for_update()))
+    rows = list(
+        session.scalars(select(DiskRow).where(DiskRow.name.in_(names)).order_by(DiskRow.id).with_for_update())
+    )
     pools = {r.pool_id for r in rows if r.pool_id}
     for row in rows:
         if row.pool_id is None:
             continue
         leave_pool(row)
         if not row.present:
-            row.role, row.reasons = Role.UNFIT.value, [["taken-out", "it was away when its pool let go of it"]]
-    session.execute(update(PoolRow).where(PoolRow.id.in_(pools)).values(look_reason=f"{say_list([r.name for r in rows])} left it"))
+            row.role, row.reasons = (
+                Role.UNFIT.value,
+                [["taken-out", "it was away when its pool let go of it"]],
+            )
+    session.execute(
+        update(PoolRow)
+        .where(PoolRow.id.in_(pools))
+        .values(look_reason=f"{say_list([r.name for r in rows])} left it")
+    )
     return f"{say_count(len(rows), 'disk')} {'is' if len(rows) == 1 else 'are'} out of use."
 
 

@@ -18,8 +18,10 @@ from sqlalchemy import func, insert, select, text, update
 from foldbarn.changes.runner import Run
 from foldbarn.core.arrays import Disks
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
-from foldbarn.core.rebuild import Moves, plan_rebuild, sources
+from foldbarn.core.moves import Busy, Moves, say_hindrances, sources, startable
+from foldbarn.core.rebuild import plan_rebuild
 from foldbarn.core.site import Pool, SiteView
+from foldbarn.core.units import say_count
 from foldbarn.store.database import announce, engine, transaction
 from foldbarn.store.placements import set_strips
 from foldbarn.store.tables import ChangeRow, DiskRow, MoveRow, NodeRow
@@ -37,7 +39,9 @@ def strips_of(run: Run[Any], pool: Pool) -> Iterator[None]:
     """Holds a pool's strips: only one change at a time moves them. Waits for its turn; raises Asked while waiting where a person wants to stop."""
     with engine().connect() as holder:
         said = False
-        while not holder.scalar(text("select pg_try_advisory_lock(:space, :pool)"), {"space": MOVER_LOCK, "pool": pool.number}):
+        while not holder.scalar(
+            text("select pg_try_advisory_lock(:space, :pool)"), {"space": MOVER_LOCK, "pool": pool.number}
+        ):
             holder.commit()
             if not said:
                 run.say(f"Waits until another change has moved the strips of {pool.name}.")
@@ -49,7 +53,10 @@ def strips_of(run: Run[Any], pool: Pool) -> Iterator[None]:
             yield
         finally:
             if not holder.invalidated:
-                holder.execute(text("select pg_advisory_unlock(:space, :pool)"), {"space": MOVER_LOCK, "pool": pool.number})
+                holder.execute(
+                    text("select pg_advisory_unlock(:space, :pool)"),
+                    {"space": MOVER_LOCK, "pool": pool.number},
+                )
                 holder.commit()
 
 
@@ -59,7 +66,11 @@ def compare(run: Run[Any], view: SiteView, pool: Pool, only_drop: bool = False) 
     by_serial = {d.serial: d for d in view.disks if d.pool == view.pool_row(pool)}
     dropped = missing = 0
     for row, node in enumerate(view.nodes):
-        serials = [d.serial for d in by_serial.values() if d.node == row and view.disk_ready[view.row_of_number[d.number]]]
+        serials = [
+            d.serial
+            for d in by_serial.values()
+            if d.node == row and view.disk_ready[view.row_of_number[d.number]]
+        ]
         if not serials:
             continue
         agent = run.agent(node.number)
@@ -71,7 +82,10 @@ def compare(run: Run[Any], view: SiteView, pool: Pool, only_drop: bool = False) 
             continue  # a disk left between our view and our question; the watch will say so
         own = {v.number for v in view.volumes_of(pool)}
         beyond = {s: sorted(h - should[by_serial[s].number]) for s, h in held.items()}
-        extra = {s: [list(strip) for strip in strips if strip[0] in own or not _known(view, strip[0])] for s, strips in beyond.items()}
+        extra = {
+            s: [list(strip) for strip in strips if strip[0] in own or not _known(view, strip[0])]
+            for s, strips in beyond.items()
+        }
         extra = {s: strips for s, strips in extra.items() if strips}
         if extra:
             digest = zlib.crc32(json.dumps(extra, sort_keys=True).encode())
@@ -79,7 +93,9 @@ def compare(run: Run[Any], view: SiteView, pool: Pool, only_drop: bool = False) 
             run.insist(node.name, partial(agent.send, order))
             dropped += sum(map(len, extra.values()))
         if not only_drop:
-            missing += _mark_missing(view, {by_serial[s].number: should[by_serial[s].number] - h for s, h in held.items()})
+            missing += _mark_missing(
+                view, {by_serial[s].number: should[by_serial[s].number] - h for s, h in held.items()}
+            )
     return dropped, missing
 
 
@@ -102,14 +118,46 @@ def _should_hold(view: SiteView, pool: Pool, run: Run[Any]) -> dict[int, set[tup
 def _mark_missing(view: SiteView, missing: dict[int, set[tuple[int, int, int]]]) -> int:
     """Points strips that their disk does not hold at nowhere, so that they are written again."""
     forming = {v.number for v in view.volumes if v.forming}
-    wanted = [(v, e, s, disk, 0) for disk, strips in missing.items() for v, e, s in sorted(strips) if v not in forming]
+    wanted = [
+        (v, e, s, disk, 0)
+        for disk, strips in missing.items()
+        for v, e, s in sorted(strips)
+        if v not in forming
+    ]
     if not wanted:
         return 0
     with transaction() as session:
-        on_their_way = {(m.volume_id, m.extent, m.strip) for m in session.scalars(select(MoveRow).where(MoveRow.state.in_(("waiting", "ordered"))))}
+        on_their_way = {
+            (m.volume_id, m.extent, m.strip)
+            for m in session.scalars(select(MoveRow).where(MoveRow.state.in_(("waiting", "ordered"))))
+        }
         marked = set_strips(session, [w for w in wanted if w[:3] not in on_their_way])
         announce(session, "site")
     return len(marked)
+
+
+def _say_stuck(view: SiteView, moves: Moves) -> str:
+    """Why strips could not be given a place, or not be evened out; empty where nothing is left."""
+    if moves.left_over:
+        left = say_count(moves.left_over, "strip")
+        return f"{left} above their disks' shares stay: no chain of exchanges keeps their extents apart."
+    return say_hindrances(view, moves.hindrances)
+
+
+def _crowds(view: SiteView, move: MoveRow) -> bool:
+    """Whether a strip that stayed where it is would share its domain with another of its extent, there or on its way."""
+    volume = next((v for v in view.volumes if v.number == move.volume_id), None)
+    if volume is None:
+        return False
+    domain_of = np.append(view.domain_of(volume.protection.level), -1)
+    mine = int(domain_of[view.row_of_number[move.leaves]])
+    others = [int(d) for s, d in enumerate(volume.placement[move.extent].tolist()) if s != move.strip and d]
+    others += [
+        to
+        for (v, e, s), to in view.under_way.items()
+        if (v, e) == (volume.number, move.extent) and s != move.strip
+    ]
+    return mine in {int(domain_of[view.row_of_number[d]]) for d in others}
 
 
 @dataclass(slots=True)
@@ -126,14 +174,16 @@ class Mover:
     run: Run[Any]
     part: str
     pool: str
-    more: Callable[[SiteView, Pool], Moves] | None = None
+    more: Callable[[SiteView, Pool, Busy], Moves] | None = None
     once: bool = False
     rate: str = "level_rate"
     prefer: Disks | None = None
     history: list[tuple[float, int]] = field(default_factory=list)  # (seconds, bytes so far)
     unfinished: dict[str, int] = field(default_factory=dict)  # bytes of unfinished strips, by order
     extent_bytes: int = 0
-    told: dict[int, tuple[int, str]] = field(default_factory=dict)  # by node: rate and who goes first, as it was last told
+    told: dict[int, tuple[int, str]] = field(
+        default_factory=dict
+    )  # by node: rate and who goes first, as it was last told
     clock: tuple[int, float] = (0, 0.0)  # node, and its own time when last asked
 
     def carry(self) -> tuple[int, str]:
@@ -151,13 +201,14 @@ class Mover:
             self._collect(view)
             view = current_view()  # what has just arrived is no longer lost
             self._call_off_needless(view)
-            moves = plan_rebuild(view, pool, self.run.change, self._open_keys(), self.prefer)
-            stuck = moves.why
-            if self.more is not None and not planned and not len(moves) and not self._counts()[0] and (not self.once or self._all_ready(view, pool)):
-                moves = self.more(view, pool)
+            busy = self._open_keys()
+            moves = plan_rebuild(view, pool, self.run.change, busy, self.prefer)
+            stuck = say_hindrances(view, moves.hindrances)
+            if self.more is not None and not planned and not len(moves) and self._may_go_on(view, pool):
+                moves = self.more(view, pool, busy)
                 planned = self.once
-                stuck = moves.why or stuck
-            self._plan(view, moves)
+                stuck = _say_stuck(view, moves) or stuck
+            self._begin(view, moves)
             self._throttle(view, pool)
             self._order(view, pool)
             left, copied = self._counts()
@@ -165,6 +216,49 @@ class Mover:
             if not left:
                 return copied, stuck
             time.sleep(LOOK_SECONDS)
+
+    def _may_go_on(self, view: SiteView, pool: Pool) -> bool:
+        """Whether what is not lost may be moved: nothing is under way, and for a plan made once everything is there."""
+        return not self._counts()[0] and (not self.once or self._all_ready(view, pool))
+
+    def _begin(self, view: SiteView, moves: Moves) -> None:
+        """Records the moves that can begin now. The others wait for room that these make, and are planned again then."""
+        if not len(moves):
+            return
+        now = moves.only(startable(view, moves))
+        # Where strips go to a disk that others have just left, the agent has to let go of those before.
+        self._let_go(view, set(now.to.tolist()))
+        self._plan(view, now)
+
+    def _let_go(self, view: SiteView, disks: set[int]) -> None:
+        """Has these disks (by number) drop what this change has moved away from them."""
+        with transaction() as session:
+            left = list(
+                session.scalars(
+                    select(MoveRow).where(self._mine(), MoveRow.state == "copied", MoveRow.leaves.in_(disks))
+                )
+            )
+        by_number = {v.number: v for v in view.volumes}
+        by_node: dict[int, list[MoveRow]] = defaultdict(list)
+        for move in left:
+            row = int(view.row_of_number[move.leaves])
+            volume = by_number.get(move.volume_id)
+            # Only what the placement has elsewhere by now may be dropped.
+            gone = volume is None or int(volume.placement[move.extent, move.strip]) != move.leaves
+            if gone and row < len(view.disks) and view.disk_ready[row]:
+                by_node[int(view.disk_node[row])].append(move)
+        serials = {d.number: d.serial for d in view.disks}
+        for node_row, moves in by_node.items():
+            node = view.nodes[node_row]
+            strips: dict[str, list[list[int]]] = defaultdict(list)
+            for move in moves:
+                strips[serials[move.leaves]].append([move.volume_id, move.extent, move.strip])
+            digest = zlib.crc32(json.dumps(strips, sort_keys=True).encode())
+            order = {"id": self.run.order_id(node.name, f"left-{digest:x}"), "kind": "drop", "strips": strips}
+            self.run.insist(node.name, partial(self.run.agent(node.number).send, order))
+            with transaction() as session:
+                done = update(MoveRow).where(MoveRow.id.in_([m.id for m in moves])).values(state="dropped")
+                session.execute(done)
 
     def _throttle(self, view: SiteView, pool: Pool) -> None:
         """Tells the nodes that receive strips how fast these may come in, whenever that has changed: the limit is shared evenly among them."""
@@ -177,7 +271,11 @@ class Mover:
             node = view.nodes[row]
             if self.told.get(node.number) == wish:
                 continue  # at the first look it is told in any case: a limit of before a pause may still hold there
-            order = {"id": self.run.order_id(node.name, f"throttle-{time.time_ns()}"), "kind": "throttle", "name": self._name}
+            order = {
+                "id": self.run.order_id(node.name, f"throttle-{time.time_ns()}"),
+                "kind": "throttle",
+                "name": self._name,
+            }
             try:
                 self.run.agent(node.number).send({**order, "bytes_per_second": wish[0], "first": wish[1]})
                 self.told[node.number] = wish
@@ -196,7 +294,9 @@ class Mover:
             orders = {
                 (m.order_id, d.node_id)
                 for m, d in session.execute(
-                    select(MoveRow, DiskRow).join(DiskRow, DiskRow.id == MoveRow.to_disk).where(self._mine(), MoveRow.state == "ordered")
+                    select(MoveRow, DiskRow)
+                    .join(DiskRow, DiskRow.id == MoveRow.to_disk)
+                    .where(self._mine(), MoveRow.state == "ordered")
                 )
             }
         for order, node in sorted(orders):
@@ -205,7 +305,11 @@ class Mover:
             except Unreachable:
                 continue  # its strips are compared when it returns
         with transaction() as session:
-            session.execute(update(MoveRow).where(self._mine(), MoveRow.state.in_(("waiting", "ordered"))).values(state="withdrawn"))
+            session.execute(
+                update(MoveRow)
+                .where(self._mine(), MoveRow.state.in_(("waiting", "ordered")))
+                .values(state="withdrawn")
+            )
             announce(session, "site")
 
     # One look. -----------------------------------------------------------------------------------
@@ -216,11 +320,17 @@ class Mover:
     def _has_moves(self) -> bool:
         """Whether this step has planned anything yet."""
         with transaction() as session:
-            return bool(session.scalar(select(func.count(MoveRow.id)).where(self._mine(), MoveRow.part == self.part)))
+            return bool(
+                session.scalar(select(func.count(MoveRow.id)).where(self._mine(), MoveRow.part == self.part))
+            )
 
     def _open_keys(self) -> dict[tuple[int, int, int], int]:
         with transaction() as session:
-            rows = session.execute(select(MoveRow.volume_id, MoveRow.extent, MoveRow.strip, MoveRow.to_disk).where(MoveRow.state.in_(("waiting", "ordered"))))
+            rows = session.execute(
+                select(MoveRow.volume_id, MoveRow.extent, MoveRow.strip, MoveRow.to_disk).where(
+                    MoveRow.state.in_(("waiting", "ordered"))
+                )
+            )
             return {(v, e, s): to for v, e, s, to in rows}
 
     def _all_ready(self, view: SiteView, pool: Pool) -> bool:
@@ -230,17 +340,30 @@ class Mover:
     def _plan(self, view: SiteView, moves: Moves) -> None:
         if not len(moves):
             return
-        columns = ("volume_id", "extent", "strip", "leaves", "to_disk")
-        values = zip(moves.volume.tolist(), moves.extent.tolist(), moves.strip.tolist(), moves.leaves.tolist(), moves.to.tolist(), strict=True)
+        columns = ("volume_id", "extent", "strip", "leaves", "to_disk", "makes_room")
+        arrays = (moves.volume, moves.extent, moves.strip, moves.leaves, moves.to, moves.makes_room)
+        values = zip(*(a.tolist() for a in arrays), strict=True)
         with transaction() as session:
-            session.execute(insert(MoveRow), [dict(zip(columns, row, strict=True)) | {"change_id": self.run.change, "part": self.part} for row in values])
+            session.execute(
+                insert(MoveRow),
+                [
+                    dict(zip(columns, row, strict=True)) | {"change_id": self.run.change, "part": self.part}
+                    for row in values
+                ],
+            )
             announce(session, "site", "changes")
 
     def _order(self, view: SiteView, pool: Pool) -> None:
         """Hands waiting moves to the agents of the disks they go to, a few orders a node at a time."""
         with transaction() as session:
-            waiting = list(session.scalars(select(MoveRow).where(self._mine(), MoveRow.state == "waiting").order_by(MoveRow.id)))
-            busy = set(session.scalars(select(MoveRow.order_id).where(self._mine(), MoveRow.state == "ordered")))
+            waiting = list(
+                session.scalars(
+                    select(MoveRow).where(self._mine(), MoveRow.state == "waiting").order_by(MoveRow.id)
+                )
+            )
+            busy = set(
+                session.scalars(select(MoveRow.order_id).where(self._mine(), MoveRow.state == "ordered"))
+            )
         lost = {d.number for row, d in enumerate(view.disks) if not view.disk_ready[row]} | {0}
         waiting.sort(key=lambda m: m.leaves not in lost)  # what is lost goes first
         by_node: dict[int, list[MoveRow]] = defaultdict(list)
@@ -254,23 +377,42 @@ class Mover:
 
     def _send(self, view: SiteView, pool: Pool, node: int, name: str, batch: list[MoveRow]) -> None:
         """One copy order. Recorded before it is sent, so that a resumed change asks for it by the same id."""
-        volume, extent, strip, leaves, to = (np.array([getattr(m, a) for m in batch]) for a in ("volume_id", "extent", "strip", "leaves", "to_disk"))
-        plan = Moves(volume, extent, strip, leaves, to)
+        volume, extent, strip, leaves, to = (
+            np.array([getattr(m, a) for m in batch])
+            for a in ("volume_id", "extent", "strip", "leaves", "to_disk")
+        )
+        plan = Moves(volume, extent, strip, leaves, to, np.zeros(len(batch), dtype=np.bool_))
         come, which = sources(view, plan)
         serials = {d.number: d.serial for d in view.disks}
         ready = [
-            (m, serials[c], w) for m, c, w in zip(batch, come.tolist(), which.tolist(), strict=True) if c and view.disk_ready[view.row_of_number[m.to_disk]]
+            (m, serials[c], w)
+            for m, c, w in zip(batch, come.tolist(), which.tolist(), strict=True)
+            if c and view.disk_ready[view.row_of_number[m.to_disk]]
         ]
-        self._withdraw([m.id for m, c in zip(batch, come.tolist(), strict=True) if not c])  # planned anew when they can be read
+        self._withdraw(
+            [m.id for m, c in zip(batch, come.tolist(), strict=True) if not c]
+        )  # planned anew when they can be read
         if not ready:
             return
         order = self.run.order_id(name, f"{self.part}-{ready[0][0].id}-{len(ready)}-{view.revision}")
         strips = [
-            {"volume": m.volume_id, "extent": m.extent, "strip": m.strip, "bytes": pool.extent_bytes, "from": c, "from_strip": w, "to": serials[m.to_disk]}
+            {
+                "volume": m.volume_id,
+                "extent": m.extent,
+                "strip": m.strip,
+                "bytes": pool.extent_bytes,
+                "from": c,
+                "from_strip": w,
+                "to": serials[m.to_disk],
+            }
             for m, c, w in ready
         ]
         with transaction() as session:
-            session.execute(update(MoveRow).where(MoveRow.id.in_([m.id for m, _, _ in ready])).values(state="ordered", order_id=order))
+            session.execute(
+                update(MoveRow)
+                .where(MoveRow.id.in_([m.id for m, _, _ in ready]))
+                .values(state="ordered", order_id=order)
+            )
         try:
             self.run.agent(node).send({"id": order, "kind": "copy", "throttle": self._name, "strips": strips})
         except Unreachable:
@@ -282,7 +424,11 @@ class Mover:
     def _give_back(self, order: str) -> None:
         """Moves of an order that will not be done wait again."""
         with transaction() as session:
-            session.execute(update(MoveRow).where(self._mine(), MoveRow.order_id == order, MoveRow.state == "ordered").values(state="waiting", order_id=None))
+            session.execute(
+                update(MoveRow)
+                .where(self._mine(), MoveRow.order_id == order, MoveRow.state == "ordered")
+                .values(state="waiting", order_id=None)
+            )
 
     def _collect(self, view: SiteView) -> None:
         """Asks how far the orders are, and points the placement at every strip that is whole in its new place."""
@@ -310,13 +456,19 @@ class Mover:
             self._arrive(order, progress.finished)
             if progress.state in ("failed", "cancelled"):
                 self._give_back(order)
-            if progress.state == "failed":  # a source does not hold what we think it does: find out what else is amiss
+            if (
+                progress.state == "failed"
+            ):  # a source does not hold what we think it does: find out what else is amiss
                 self.run.say(f"{name}: {progress.problem}.")
                 compare(self.run, view, view.pool(self.pool))
 
     def _arrive(self, order: str, finished: tuple[int, ...]) -> None:
         with transaction() as session:
-            moves = list(session.scalars(select(MoveRow).where(self._mine(), MoveRow.order_id == order).order_by(MoveRow.id)))
+            moves = list(
+                session.scalars(
+                    select(MoveRow).where(self._mine(), MoveRow.order_id == order).order_by(MoveRow.id)
+                )
+            )
             arrived = [moves[i] for i in finished if i < len(moves) and moves[i].state == "ordered"]
             if not arrived:
                 return
@@ -328,14 +480,28 @@ class Mover:
             announce(session, "site")
 
     def _call_off_needless(self, view: SiteView) -> None:
-        """Moves to disks that are away are planned anew; waiting moves away from a disk that came back are not needed."""
+        """Moves to disks that are away are planned anew; waiting moves away from a disk that came back are not needed,
+        unless another strip of the extent has taken their domain meanwhile, or is on its way there."""
         ready = {d.number for row, d in enumerate(view.disks) if view.disk_ready[row]}
-        gone = {d.number for row, d in enumerate(view.disks) if view.disk_given_up[row] and not view.disk_ready[row]}
+        gone = {
+            d.number
+            for row, d in enumerate(view.disks)
+            if view.disk_given_up[row] and not view.disk_ready[row]
+        }
         with transaction() as session:
             needless = [
                 m.id
-                for m in session.scalars(select(MoveRow).where(self._mine(), MoveRow.state.in_(("waiting", "ordered"))))
-                if m.to_disk in gone or (m.part == "copy" and m.state == "waiting" and m.leaves in ready)
+                for m in session.scalars(
+                    select(MoveRow).where(self._mine(), MoveRow.state.in_(("waiting", "ordered")))
+                )
+                if m.to_disk in gone
+                or (
+                    m.part == "copy"
+                    and m.state == "waiting"
+                    and m.leaves in ready
+                    and not m.makes_room
+                    and not _crowds(view, m)
+                )
             ]
         self._withdraw(needless)
 
@@ -348,9 +514,15 @@ class Mover:
     def _counts(self) -> tuple[int, int]:
         """Moves still open, and moves copied, of this step."""
         with transaction() as session:
-            found = session.execute(select(MoveRow.state, func.count(MoveRow.id)).where(self._mine(), MoveRow.part == self.part).group_by(MoveRow.state))
+            found = session.execute(
+                select(MoveRow.state, func.count(MoveRow.id))
+                .where(self._mine(), MoveRow.part == self.part)
+                .group_by(MoveRow.state)
+            )
             by_state = {state: count for state, count in found}
-        return by_state.get("waiting", 0) + by_state.get("ordered", 0), by_state.get("copied", 0) + by_state.get("dropped", 0)
+        return by_state.get("waiting", 0) + by_state.get("ordered", 0), by_state.get(
+            "copied", 0
+        ) + by_state.get("dropped", 0)
 
     def _tell_progress(self, pool: Pool, left: int, copied: int) -> None:
         now = time.monotonic()
@@ -376,5 +548,7 @@ class Mover:
         if self.clock[0] == node.number and now > self.clock[1]:
             seconds = ChangeRow.work_seconds + (now - self.clock[1])
             with transaction() as session:
-                session.execute(update(ChangeRow).where(ChangeRow.id == self.run.change).values(work_seconds=seconds))
+                session.execute(
+                    update(ChangeRow).where(ChangeRow.id == self.run.change).values(work_seconds=seconds)
+                )
         self.clock = (node.number, now)

@@ -59,7 +59,9 @@ class LedgerOut(BaseModel):
 
     @classmethod
     def of(cls, name: str, ledger: Ledger) -> LedgerOut:
-        parts = [LedgerPart(name=part, label=LEDGER_LABELS[part], bytes=amount) for part, amount in ledger.rows()]
+        parts = [
+            LedgerPart(name=part, label=LEDGER_LABELS[part], bytes=amount) for part, amount in ledger.rows()
+        ]
         return cls(name=name, raw=ledger.raw, parts=parts)
 
 
@@ -151,7 +153,19 @@ class CapacityRow(BaseModel):
 
 
 # What differs from look to look while strips are on their way.
-MOVES_ALTER = ("summary", "rows", "ledgers", "domains", "arriving", "leaving", "flows", "moves_bytes", "bottleneck", "capacity", "steps")
+MOVES_ALTER = (
+    "summary",
+    "rows",
+    "ledgers",
+    "domains",
+    "arriving",
+    "leaving",
+    "flows",
+    "moves_bytes",
+    "bottleneck",
+    "capacity",
+    "steps",
+)
 
 
 class Preview(BaseModel):
@@ -174,7 +188,9 @@ class Preview(BaseModel):
     flows: list[FlowRow] = Field(default_factory=list)
     capacity: list[CapacityRow] = Field(default_factory=list)  # as it is, and after each step that changes it
     disks: list[str] = Field(default_factory=list)  # that are to leave
-    disk_sizes: dict[str, int] = Field(default_factory=dict)  # bytes by name, of disks that are to be taken: they must still have them
+    disk_sizes: dict[str, int] = Field(
+        default_factory=dict
+    )  # bytes by name, of disks that are to be taken: they must still have them
     arriving: dict[str, int] = Field(default_factory=dict)  # bytes by disk name
     leaving: dict[str, int] = Field(default_factory=dict)
     moves_bytes: int = 0
@@ -194,7 +210,9 @@ class Preview(BaseModel):
     def sealed(self, moving: bool = False) -> Preview:
         """With its digest. moving: strips are on their way at this moment, so that bytes by disk and by domain differ from look to look
         without the change doing anything else; a preview that is being read must not be outdated by that."""
-        said = _lasting(self.model_dump(exclude={"revision", "digest", "seconds", *(MOVES_ALTER if moving else ())}))
+        said = _lasting(
+            self.model_dump(exclude={"revision", "digest", "seconds", *(MOVES_ALTER if moving else ())})
+        )
         if moving:
             said["capacity"] = [(c.after, c.pool, c.raw) for c in self.capacity]
             said["steps"] = [step.name for step in self.steps]
@@ -210,5 +228,9 @@ def _lasting(said: Any) -> Any:
     if isinstance(said, dict):
         return {key: _lasting(value) for key, value in said.items()}
     if isinstance(said, list | tuple):
-        return [_lasting(value) for value in said if not (isinstance(value, dict) and (value.get("name") in _GROWS or value.get("label") in _GROWS))]
+        return [
+            _lasting(value)
+            for value in said
+            if not (isinstance(value, dict) and (value.get("name") in _GROWS or value.get("label") in _GROWS))
+        ]
     return said

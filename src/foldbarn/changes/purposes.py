@@ -48,20 +48,38 @@ class PurposePorts(Kind[PurposePortsParams]):
             title=f"Use {params.port or 'a port'} for {params.purpose}",
             summary=f"On {say_count(len(set(params.nodes)), 'node')}. Nothing on the nodes changes; what their agents say of its purpose is overruled.",
             revision=view.revision,
-            steps=[PlannedStep(name="note", title="Write down its purpose", detail="At once, for all of them.")],
+            steps=[
+                PlannedStep(name="note", title="Write down its purpose", detail="At once, for all of them.")
+            ],
         )
         try:
             ports = _ports(view, params)
         except BarnError as error:
             preview.blockers.append(Note.of(error))
             return preview.sealed()
-        preview.texts = [TextRow(label=f"{p.node}, {p.name}", before=p.purpose, after=params.purpose) for p in ports if p.purpose != params.purpose]
+        preview.texts = [
+            TextRow(label=f"{p.node}, {p.name}", before=p.purpose, after=params.purpose)
+            for p in ports
+            if p.purpose != params.purpose
+        ]
         before = {p.purpose for p in ports}
         if len(before) == 1:
-            preview.undo = {"kind": self.name, "params": {"nodes": params.nodes, "port": params.port, "purpose": next(iter(before))}}
+            preview.undo = {
+                "kind": self.name,
+                "params": {"nodes": params.nodes, "port": params.port, "purpose": next(iter(before))},
+            }
         changed = {(p.node, p.name) for p in ports}
         after = [
-            Port(p.node, p.name, params.purpose if (p.node, p.name) in changed else p.purpose, p.up, p.bytes_per_second, p.mtu, p.addresses, p.neighbour)
+            Port(
+                p.node,
+                p.name,
+                params.purpose if (p.node, p.name) in changed else p.purpose,
+                p.up,
+                p.bytes_per_second,
+                p.mtu,
+                p.addresses,
+                p.neighbour,
+            )
             for n in view.nodes
             for p in n.ports
         ]
@@ -70,7 +88,9 @@ class PurposePorts(Kind[PurposePortsParams]):
         return preview.sealed()
 
     def step_note(self, run: Run[PurposePortsParams], session: Session) -> str:
-        rows = list(session.scalars(select(NodeRow).where(NodeRow.name.in_(run.params.nodes)).with_for_update()))
+        rows = list(
+            session.scalars(select(NodeRow).where(NodeRow.name.in_(run.params.nodes)).with_for_update())
+        )
         for row in rows:
             row.purposes = row.purposes | {run.params.port: run.params.purpose}
             row.ports = [p | {"purpose": row.purposes.get(p["name"], p["purpose"])} for p in row.ports]

@@ -35,7 +35,11 @@ def _carry_out(change: int) -> None:
 
 @lru_cache
 def _sender() -> procrastinate.App:
-    app = procrastinate.App(connector=procrastinate.SyncPsycopgConnector(conninfo=settings().plain_database_url, min_size=0, max_size=4))
+    app = procrastinate.App(
+        connector=procrastinate.SyncPsycopgConnector(
+            conninfo=settings().plain_database_url, min_size=0, max_size=4
+        )
+    )
     app.open()
     return app
 
@@ -43,7 +47,9 @@ def _sender() -> procrastinate.App:
 def enqueue(change: int, touches: str) -> None:
     """Queues a change; does nothing when it is queued already. One that cannot be queued now is queued by the work process."""
     try:
-        task = _sender().configure_task(TASK, queue=QUEUE, lock=touches, queueing_lock=f"change {change}", allow_unknown=True)
+        task = _sender().configure_task(
+            TASK, queue=QUEUE, lock=touches, queueing_lock=f"change {change}", allow_unknown=True
+        )
         task.defer(change=change)
     except AlreadyEnqueued:
         return

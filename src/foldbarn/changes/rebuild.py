@@ -15,7 +15,9 @@ from foldbarn.changes.preview import Note, PlannedStep, Preview, Row
 from foldbarn.changes.runner import Run
 from foldbarn.core.figures import Figure
 from foldbarn.core.lamps import Outlook
-from foldbarn.core.rebuild import LEVEL_TOLERANCE, NO_MOVES, Moves, imbalance, least_moves, lost_strips, plan_levelling, plan_rebuild
+from foldbarn.core.levelling import LEVEL_TOLERANCE, above_share, imbalance, plan_levelling
+from foldbarn.core.moves import NO_MOVES, Busy, Moves, say_hindrances
+from foldbarn.core.rebuild import lost_strips, plan_rebuild
 from foldbarn.core.site import Pool, Role, SiteView
 from foldbarn.core.units import say_count, say_size
 from foldbarn.store.database import transaction
@@ -54,7 +56,11 @@ class Rebuild(Kind[RebuildParams]):
             summary=_summary(rebuild, moves, pool),
             revision=view.revision,
             steps=[
-                PlannedStep(name="compare", title="Compare each disk with what it should hold", detail="Strips that were moved on meanwhile are dropped."),
+                PlannedStep(
+                    name="compare",
+                    title="Compare each disk with what it should hold",
+                    detail="Strips that were moved on meanwhile are dropped.",
+                ),
                 PlannedStep(
                     name="copy",
                     title="Write lost strips again elsewhere",
@@ -64,10 +70,14 @@ class Rebuild(Kind[RebuildParams]):
                 PlannedStep(
                     name="level",
                     title="Level the disks",
-                    detail="Fullest disks give to emptiest, as few strips as that takes.",
+                    detail="Fullest disks give to emptiest, until each is near its share.",
                     seconds=0 if len(rebuild) else guess.seconds,
                 ),
-                PlannedStep(name="let_go", title="Let go of the old strips", detail="Only after the new ones are whole."),
+                PlannedStep(
+                    name="let_go",
+                    title="Let go of the old strips",
+                    detail="Only after the new ones are whole.",
+                ),
             ],
             protection=NO_FEWER_COPIES,
         )
@@ -76,10 +86,23 @@ class Rebuild(Kind[RebuildParams]):
             preview.steps.insert(0, PlannedStep(name="bind", title="Bind its cache devices", detail=detail))
         _tell(preview, view, pool, moves, rebuild)
         if rebuild.stuck:
-            preview.warnings.append(Note(sentence=rebuild.why, next_step=f"Bring the missing nodes back, or add disks in another {pool.usual.level}."))
-        unreadable = sum(f.unavailable + f.lost for f, v in zip(Outlook(view, 0.0, 0.0).fates, view.volumes, strict=True) if view.pools[v.pool] is pool)
+            preview.warnings.append(
+                Note(
+                    sentence=say_hindrances(view, rebuild.hindrances),
+                    next_step=f"Bring the missing nodes back, or add disks in another {pool.usual.level}.",
+                )
+            )
+        unreadable = sum(
+            f.unavailable + f.lost
+            for f, v in zip(Outlook(view, 0.0, 0.0).fates, view.volumes, strict=True)
+            if view.pools[v.pool] is pool
+        )
         if unreadable:
-            preview.warnings.append(Note(sentence=f"{say_count(unreadable, 'extent')} cannot be read and so cannot be copied until something returns."))
+            preview.warnings.append(
+                Note(
+                    sentence=f"{say_count(unreadable, 'extent')} cannot be read and so cannot be copied until something returns."
+                )
+            )
         return preview.sealed()
 
     def step_bind(self, run: Run[RebuildParams]) -> str:
@@ -92,7 +115,9 @@ class Rebuild(Kind[RebuildParams]):
         dropped, missing = compare(run, view, pool)
         with transaction() as session:
             session.execute(update(PoolRow).where(PoolRow.id == pool.number).values(look_reason=""))
-        return f"{say_count(dropped, 'left-over strip')} dropped, {say_count(missing, 'strip')} found missing."
+        return (
+            f"{say_count(dropped, 'left-over strip')} dropped, {say_count(missing, 'strip')} found missing."
+        )
 
     def step_copy(self, run: Run[RebuildParams]) -> str:
         copied, stuck = Mover(run, "copy", run.params.pool, rate="rebuild_rate").carry()
@@ -100,7 +125,9 @@ class Rebuild(Kind[RebuildParams]):
         return f"{say_count(copied, 'strip')} written again.{ending}"
 
     def step_level(self, run: Run[RebuildParams]) -> str:
-        copied, stuck = Mover(run, "level", run.params.pool, partial(_level, seed=run.change), once=True).carry()
+        copied, stuck = Mover(
+            run, "level", run.params.pool, partial(_level, seed=run.change), once=True
+        ).carry()
         ending = f" {stuck}" if stuck else ""
         return f"{say_count(copied, 'strip')} moved.{ending}"
 
@@ -108,25 +135,31 @@ class Rebuild(Kind[RebuildParams]):
         view = current_view()
         dropped, _ = compare(run, view, view.pool(run.params.pool), only_drop=True)
         with transaction() as session:
-            session.execute(update(MoveRow).where(MoveRow.change_id == run.change, MoveRow.state == "copied").values(state="dropped"))
+            session.execute(
+                update(MoveRow)
+                .where(MoveRow.change_id == run.change, MoveRow.state == "copied")
+                .values(state="dropped")
+            )
         return f"{say_count(dropped, 'old strip')} dropped."
 
     def withdraw(self, run: Run[RebuildParams]) -> None:
         Mover(run, "withdraw", run.params.pool).call_off()
 
 
-def _level(view: SiteView, pool: Pool, seed: int) -> Moves:
+def _level(view: SiteView, pool: Pool, busy: Busy, *, seed: int) -> Moves:
     """Levelling, where it is worth its moves. While disks are being emptied it waits: the drain levels as it goes."""
     draining = bool(view.disk_used[view.disk_retiring & (view.disk_pool == view.pool_row(pool))].any())
     if draining or imbalance(view, pool) <= LEVEL_TOLERANCE:
         return NO_MOVES
-    return plan_levelling(view, pool, seed)
+    return plan_levelling(view, pool, seed, busy)
 
 
 def _summary(rebuild: Moves, moves: Moves, pool: Pool) -> str:
     size = say_size(len(moves) * pool.extent_bytes)
     if len(rebuild):
-        return f"{say_count(len(rebuild), 'strip')} ({size}) to be written again. Nothing has been changed yet."
+        return (
+            f"{say_count(len(rebuild), 'strip')} ({size}) to be written again. Nothing has been changed yet."
+        )
     if len(moves):
         return f"Nothing is lost; {say_count(len(moves), 'strip')} ({size}) move so that the disks are evenly used. Nothing has been changed yet."
     return "Nothing is lost and the disks are level: there is nothing to move."
@@ -137,8 +170,14 @@ def _tell(preview: Preview, view: SiteView, pool: Pool, moves: Moves, plan: Move
     tell_moves(preview, view, pool, moves, lost=bool(len(plan)))
     lost = sum(int(lost_strips(view, v).sum()) for v in view.volumes_of(pool))
     preview.rows += [
-        Row(label="Strips to write again", before=Figure("lost", lost, "count"), after=Figure("lost", moves.stuck if lost else 0, "count")),
+        Row(
+            label="Strips to write again",
+            before=Figure("lost", lost, "count"),
+            after=Figure("lost", moves.stuck if lost else 0, "count"),
+        ),
         Row(label="Furthest disk from level", before=Figure("furthest", imbalance(view, pool), "share")),
-        Row(label="Fewest moves that could level it", before=Figure("least", least_moves(view, pool), "count")),
+        Row(
+            label="Strips above their disks' shares", before=Figure("above", above_share(view, pool), "count")
+        ),
         Row(label="Data to move", after=Figure("data", len(moves) * pool.extent_bytes, "bytes")),
     ]

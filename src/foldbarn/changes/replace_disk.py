@@ -9,14 +9,32 @@ import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from foldbarn.changes.disks import bind, check_unchanged, choice_blockers, prepare, read_back, release, serials_by_node, sizes_of
+from foldbarn.changes.disks import (
+    bind,
+    check_unchanged,
+    choice_blockers,
+    prepare,
+    read_back,
+    release,
+    serials_by_node,
+    sizes_of,
+)
 from foldbarn.changes.effects import NO_FEWER_COPIES
 from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.leaving import blank, call_off, drain, mark, part, plan_leaving, tell_leaving, unreadable_blockers
+from foldbarn.changes.leaving import (
+    blank,
+    call_off,
+    drain,
+    mark,
+    part,
+    plan_leaving,
+    tell_leaving,
+    unreadable_blockers,
+)
 from foldbarn.changes.preview import Note, PlannedStep, Preview
 from foldbarn.changes.runner import Run
 from foldbarn.core.errors import BarnError, NotPossible
-from foldbarn.core.media import class_of
+from foldbarn.core.media import alike, class_of
 from foldbarn.core.protection import Level
 from foldbarn.core.site import Disk, Pool, Role, SiteView
 from foldbarn.core.units import say_list, say_size
@@ -54,29 +72,69 @@ class ReplaceDisk(Kind[ReplaceDiskParams]):
         try:
             old = view.disk(params.disk)
             if old.pool < 0:
-                raise NotPossible(f"{old.name} is in no pool.", about="disk", next_step="There is nothing to take over.")
+                raise NotPossible(
+                    f"{old.name} is in no pool.", about="disk", next_step="There is nothing to take over."
+                )
             if not params.by:
-                raise NotPossible("Choose the disk that takes its place.", about="by", next_step=_candidates(view, old))
+                raise NotPossible(
+                    "Choose the disk that takes its place.", about="by", next_step=_candidates(view, old)
+                )
             new = view.disk(params.by)
         except BarnError as error:
             preview.blockers.append(Note.of(error))
             return preview.sealed()
         pool = view.pools[old.pool]
         preview.disk_sizes = sizes_of([new])
-        preview.blockers += [note.model_copy(update={"about": "by"}) for note in choice_blockers(view, [new.name])]
+        preview.blockers += [
+            note.model_copy(update={"about": "by"}) for note in choice_blockers(view, [new.name])
+        ]
         if old.retiring:
             preview.blockers.append(Note(sentence=f"{old.name} is being emptied already.", about="disk"))
         holds = old.role == Role.CAPACITY
         preview.steps = [
-            PlannedStep(name="prepare", title=f"Prepare {new.name}", detail="Its agent writes the pool's mark.", seconds=1),
-            PlannedStep(name="check", title="Read it back", detail="It must show the pool's mark before anything is placed on it.", seconds=1),
-            PlannedStep(name="swap", title=f"{new.name} takes the place of {old.name}", detail=f"From here on {old.name} gets nothing new."),
-            *([PlannedStep(name="drain", title=f"Move what {old.name} holds", detail=f"To {new.name} as far as it has room.")] if holds else []),
-            PlannedStep(name="release", title=f"Blank {old.name}", detail="If it can be reached.", seconds=1, can_withdraw=False),
-            PlannedStep(name="part", title=f"Let {old.name} go", detail="It may be pulled.", can_withdraw=False),
+            PlannedStep(
+                name="prepare",
+                title=f"Prepare {new.name}",
+                detail="Its agent writes the pool's mark.",
+                seconds=1,
+            ),
+            PlannedStep(
+                name="check",
+                title="Read it back",
+                detail="It must show the pool's mark before anything is placed on it.",
+                seconds=1,
+            ),
+            PlannedStep(
+                name="swap",
+                title=f"{new.name} takes the place of {old.name}",
+                detail=f"From here on {old.name} gets nothing new.",
+            ),
+            *(
+                [
+                    PlannedStep(
+                        name="drain",
+                        title=f"Move what {old.name} holds",
+                        detail=f"To {new.name} as far as it has room.",
+                    )
+                ]
+                if holds
+                else []
+            ),
+            PlannedStep(
+                name="release",
+                title=f"Blank {old.name}",
+                detail="If it can be reached.",
+                seconds=1,
+                can_withdraw=False,
+            ),
+            PlannedStep(
+                name="part", title=f"Let {old.name} go", detail="It may be pulled.", can_withdraw=False
+            ),
         ]
         if any(d.role == Role.CACHE for d in view.all_of(pool)):
-            preview.steps.append(PlannedStep(name="bind", title="Bind cache devices anew", seconds=1, can_withdraw=False))
+            preview.steps.append(
+                PlannedStep(name="bind", title="Bind cache devices anew", seconds=1, can_withdraw=False)
+            )
         if holds and not preview.blockers:
             preview.blockers += unreadable_blockers(view, [old])
             found = plan_leaving(view, pool, [old], [_joined(view, pool, old, new)])
@@ -101,17 +159,35 @@ class ReplaceDisk(Kind[ReplaceDiskParams]):
     def step_swap(self, run: Run[ReplaceDiskParams], session: Session) -> str:
         check_unchanged(run, [run.params.by], _pool(current_view(), run.params).name)
         names = [run.params.disk, run.params.by]
-        rows = {r.name: r for r in session.scalars(select(DiskRow).where(DiskRow.name.in_(names)).order_by(DiskRow.id).with_for_update())}
+        rows = {
+            r.name: r
+            for r in session.scalars(
+                select(DiskRow).where(DiskRow.name.in_(names)).order_by(DiskRow.id).with_for_update()
+            )
+        }
         old, new = rows[run.params.disk], rows[run.params.by]
         if new.pool_id is not None:
-            raise NotPossible(f"{new.name} can no longer be taken.", next_step="Withdraw this change and preview again.")
-        new.role, new.tier, new.pool_id, new.role_reason, new.reasons = old.role, old.tier, old.pool_id, old.role_reason, []
+            raise NotPossible(
+                f"{new.name} can no longer be taken.", next_step="Withdraw this change and preview again."
+            )
+        new.role, new.tier, new.pool_id, new.role_reason, new.reasons = (
+            old.role,
+            old.tier,
+            old.pool_id,
+            old.role_reason,
+            [],
+        )
         new.retiring = False
         return mark(session, [old.name])
 
     def step_drain(self, run: Run[ReplaceDiskParams]) -> str:
         view = current_view()
-        return drain(run, _pool(view, run.params).name, [run.params.disk], np.array([view.disk(run.params.by).number], dtype=np.int32))
+        return drain(
+            run,
+            _pool(view, run.params).name,
+            [run.params.disk],
+            np.array([view.disk(run.params.by).number], dtype=np.int32),
+        )
 
     def step_release(self, run: Run[ReplaceDiskParams]) -> str:
         return blank(run, [run.params.disk])
@@ -150,21 +226,42 @@ def _joined(view: SiteView, pool: Pool, old: Disk, new: Disk) -> Disk:
 
 def _candidates(view: SiteView, old: Disk) -> str:
     """Fit disks that could take a disk's place, those of its own node first."""
-    fit = [d for d in view.disks if d.role == Role.UNCLAIMED and class_of(d.media, d.bus) == class_of(old.media, old.bus)]
+    fit = [
+        d for d in view.disks if d.role == Role.UNCLAIMED and alike((d.media, d.bus), (old.media, old.bus))
+    ]
     fit.sort(key=lambda d: (d.node != old.node, d.size_bytes < old.size_bytes))
-    return f"{say_list([d.name for d in fit])} {'is' if len(fit) == 1 else 'are'} fit." if fit else "No fit disk of its kind is known; put one in first."
+    return (
+        f"{say_list([d.name for d in fit])} {'is' if len(fit) == 1 else 'are'} fit."
+        if fit
+        else "No fit disk of its kind is known; put one in first."
+    )
 
 
 def _warnings(view: SiteView, old: Disk, new: Disk) -> list[Note]:
     found = []
-    if class_of(old.media, old.bus) != class_of(new.media, new.bus):
-        found.append(Note(sentence=f"{new.name} is {class_of(new.media, new.bus).words}, {old.name} is {class_of(old.media, old.bus).words}."))
+    if not alike((old.media, old.bus), (new.media, new.bus)):
+        found.append(
+            Note(
+                sentence=f"{new.name} is {class_of(new.media, new.bus).words}, {old.name} is {class_of(old.media, old.bus).words}."
+            )
+        )
     if new.size_bytes < old.size_bytes:
-        found.append(Note(sentence=f"{new.name} holds {say_size(new.size_bytes)}, {old.name} {say_size(old.size_bytes)}; the rest goes elsewhere."))
-    places = {level: view.domain_of(level)[view.row_of_number[[old.number, new.number]]] for level in (Level.NODE, Level.RACK)}
+        found.append(
+            Note(
+                sentence=f"{new.name} holds {say_size(new.size_bytes)}, {old.name} {say_size(old.size_bytes)}; the rest goes elsewhere."
+            )
+        )
+    places = {
+        level: view.domain_of(level)[view.row_of_number[[old.number, new.number]]]
+        for level in (Level.NODE, Level.RACK)
+    }
     if places[Level.NODE][0] != places[Level.NODE][1]:
         level = "rack" if places[Level.RACK][0] != places[Level.RACK][1] else "node"
-        found.append(Note(sentence=f"{new.name} stands in another {level}; the pool's {level}s become less or more even by it."))
+        found.append(
+            Note(
+                sentence=f"{new.name} stands in another {level}; the pool's {level}s become less or more even by it."
+            )
+        )
     if new.watch:
         found.append(Note(sentence=f"{new.name} needs a look: {say_list(list(new.watch))}."))
     return found

@@ -10,7 +10,18 @@ from sqlalchemy.orm import Session
 from foldbarn.changes.disks import bind
 from foldbarn.changes.effects import NO_FEWER_COPIES
 from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.leaving import blank, call_off, drain, holding, mark, part, plan_leaving, pools_of, tell_leaving, unreadable_blockers
+from foldbarn.changes.leaving import (
+    blank,
+    call_off,
+    drain,
+    holding,
+    mark,
+    part,
+    plan_leaving,
+    pools_of,
+    tell_leaving,
+    unreadable_blockers,
+)
 from foldbarn.changes.preview import Note, PlannedStep, Preview
 from foldbarn.changes.runner import Run
 from foldbarn.core.names import natural_key
@@ -70,46 +81,107 @@ class Retire(Kind[RetireParams]):
             protection=NO_FEWER_COPIES,
             disks=[d.name for d in disks],
             steps=[
-                PlannedStep(name="mark", title="Give them nothing new", detail="Volumes made from here on leave them out."),
+                PlannedStep(
+                    name="mark",
+                    title="Give them nothing new",
+                    detail="Volumes made from here on leave them out.",
+                ),
                 *(
-                    PlannedStep(name=f"drain:{p.name}", title=f"Move what {p.name} keeps there", detail="Each strip to where it keeps its extent's spread.")
+                    PlannedStep(
+                        name=f"drain:{p.name}",
+                        title=f"Move what {p.name} keeps there",
+                        detail="Each strip to where it keeps its extent's spread.",
+                    )
                     for p in pools_of(view, holding(disks))
                 ),
-                PlannedStep(name="release", title="Blank them", detail="Each must hold nothing any more.", seconds=1, can_withdraw=False),
-                PlannedStep(name="part", title="Let them go", detail="They are fit and free, and may be pulled.", can_withdraw=False),
+                PlannedStep(
+                    name="release",
+                    title="Blank them",
+                    detail="Each must hold nothing any more.",
+                    seconds=1,
+                    can_withdraw=False,
+                ),
+                PlannedStep(
+                    name="part",
+                    title="Let them go",
+                    detail="They are fit and free, and may be pulled.",
+                    can_withdraw=False,
+                ),
                 *(
-                    PlannedStep(name=f"bind:{p.name}", title=f"Bind the cache of {p.name} anew", seconds=1, can_withdraw=False)
+                    PlannedStep(
+                        name=f"bind:{p.name}",
+                        title=f"Bind the cache of {p.name} anew",
+                        seconds=1,
+                        can_withdraw=False,
+                    )
                     for p in pools
                     if any(d.role == Role.CACHE for d in view.all_of(p))
                 ),
             ],
         )
         if unknown:
-            preview.blockers.append(Note(sentence=f"There is no {params.what} named {say_list(unknown)}.", about="names"))
+            preview.blockers.append(
+                Note(sentence=f"There is no {params.what} named {say_list(unknown)}.", about="names")
+            )
         if not disks and not unknown:
-            preview.blockers.append(Note(sentence=f"No pool uses a disk of {say_list(params.names)}.", about="names", next_step="There is nothing to empty."))
+            preview.blockers.append(
+                Note(
+                    sentence=f"No pool uses a disk of {say_list(params.names)}.",
+                    about="names",
+                    next_step="There is nothing to empty.",
+                )
+            )
         if busy := [d.name for d in disks if d.retiring]:
-            preview.blockers.append(Note(sentence=f"{say_list(busy)} {'is' if len(busy) == 1 else 'are'} being emptied already.", about="names"))
+            preview.blockers.append(
+                Note(
+                    sentence=f"{say_list(busy)} {'is' if len(busy) == 1 else 'are'} being emptied already.",
+                    about="names",
+                )
+            )
         preview.blockers += unreadable_blockers(view, holding(disks))
         gone = {d.number for d in disks}
         for pool in pools:
             staying = [d for d in view.all_of(pool) if d.number not in gone and d.role == Role.CAPACITY]
             if not staying and not view.volumes_of(pool):
                 words = f"{pool.name} would have no disk left."
-                preview.blockers.append(Note(sentence=words, about="names", next_step=f"Delete {pool.name} instead; it holds no volume."))
+                preview.blockers.append(
+                    Note(
+                        sentence=words,
+                        about="names",
+                        next_step=f"Delete {pool.name} instead; it holds no volume.",
+                    )
+                )
                 continue
             found = plan_leaving(view, pool, disks)
             tell_leaving(preview, view, found, "let go")
             step = next((s for s in preview.steps if s.name == f"drain:{pool.name}"), None)
             if step is not None and preview.seconds:
-                step.seconds = preview.seconds - sum(s.seconds or 0 for s in preview.steps if s.name.startswith("drain:") and s is not step)
-        voters = [n.name for n in view.nodes if n.keeper and n.name.casefold() in {x.casefold() for x in params.names}] if params.what == "node" else []
+                step.seconds = preview.seconds - sum(
+                    s.seconds or 0 for s in preview.steps if s.name.startswith("drain:") and s is not step
+                )
+        voters = (
+            [
+                n.name
+                for n in view.nodes
+                if n.keeper and n.name.casefold() in {x.casefold() for x in params.names}
+            ]
+            if params.what == "node"
+            else []
+        )
         if voters:
             words = f"{say_list(voters)} still {'has' if len(voters) == 1 else 'have'} a vote in the cluster."
-            preview.warnings.append(Note(sentence=words, next_step="Let it go from the cluster as well before it is switched off."))
+            preview.warnings.append(
+                Note(
+                    sentence=words, next_step="Let it go from the cluster as well before it is switched off."
+                )
+            )
         served = {d.node for d in view.disks if d.role == Role.CAPACITY and d.number not in gone}
         for disk in (d for d in disks if d.role == Role.CACHE and d.node in served):
-            preview.warnings.append(Note(sentence=f"{disk.name} is cache: what it has taken settles first, and other devices of its node serve its disks."))
+            preview.warnings.append(
+                Note(
+                    sentence=f"{disk.name} is cache: what it has taken settles first, and other devices of its node serve its disks."
+                )
+            )
         return preview.sealed()
 
     def _names(self, run: Run[RetireParams]) -> list[str]:

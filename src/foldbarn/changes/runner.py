@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session
 
 from foldbarn.changes.kind import Kind, Params, kind_named
 from foldbarn.core.errors import BarnError, NotFound, NotPossible, Unreachable
-from foldbarn.links.agents import Agent, OrderProgress, open_client
+from foldbarn.links.agents import Agent, OrderProgress
 from foldbarn.settings import settings
 from foldbarn.store.database import announce, engine, is_disconnect, tell, transaction, wait_for_database
 from foldbarn.store.tables import ChangeRow, NodeRow, StepRow
@@ -44,7 +44,7 @@ class Run(Generic[P]):
     step: int = 0
     attempt: int = 1
     subject: str = ""  # what the step is about, where its kind has a step for each of several things
-    agents: Callable[[str], Agent] = lambda url: Agent(url, open_client())
+    agents: Callable[[str], Agent] = Agent
 
     def order_id(self, node: str, part: object = "") -> str:
         """The same on every repetition of this attempt at this step, so that an agent does it once."""
@@ -60,19 +60,29 @@ class Run(Generic[P]):
         """Raises NotPossible where this step (what follows a colon left aside) is begun, or done: then there is no way back."""
         with transaction() as session:
             steps = list(session.scalars(select(StepRow).where(StepRow.change_id == self.change)))
-        if any(s.name.partition(":")[0] == step and (s.state == "done" or (state == "begun" and s.started_at is not None)) for s in steps):
+        if any(
+            s.name.partition(":")[0] == step
+            and (s.state == "done" or (state == "begun" and s.started_at is not None))
+            for s in steps
+        ):
             raise NotPossible(f"There is no way back: {why}.", next_step="Let it go on.")
 
     def progress(self, done: int, total: int, rate: float | None) -> None:
         """Records progress, in bytes and bytes per second."""
         with transaction() as session:
-            session.execute(update(ChangeRow).where(ChangeRow.id == self.change).values(done=done, total=total, rate=rate))
+            session.execute(
+                update(ChangeRow).where(ChangeRow.id == self.change).values(done=done, total=total, rate=rate)
+            )
             tell(session, "changes")
 
     def say(self, outcome: str) -> None:
         """Records what the step is doing or waiting for."""
         with transaction() as session:
-            session.execute(update(StepRow).where(StepRow.change_id == self.change, StepRow.number == self.step).values(outcome=outcome))
+            session.execute(
+                update(StepRow)
+                .where(StepRow.change_id == self.change, StepRow.number == self.step)
+                .values(outcome=outcome)
+            )
             tell(session, "changes")
 
     def urls(self) -> dict[int, tuple[str, str]]:
@@ -106,7 +116,9 @@ class Run(Generic[P]):
                 return ask()
             except Unreachable as error:
                 if attempt == tries:
-                    raise Unreachable(f"{name} did not carry out its order in {tries} tries. {error.sentence}", about=name) from error
+                    raise Unreachable(
+                        f"{name} did not carry out its order in {tries} tries. {error.sentence}", about=name
+                    ) from error
                 self.say(f"{name}: {error.sentence} Trying again, {attempt + 1} of {tries}.")
                 self.check_asked()
                 time.sleep(pause_before(attempt))
@@ -117,22 +129,26 @@ def run_change(change: int) -> None:
     """Carries a change out to its end, its pause, or its withdrawal. A second runner of the same change returns at once."""
     with ExitStack() as stack:
         holder = stack.enter_context(engine().connect())
-        if not holder.scalar(text("select pg_try_advisory_lock(:space, :change)"), {"space": RUNNER_LOCK, "change": change}):
+        if not holder.scalar(
+            text("select pg_try_advisory_lock(:space, :change)"), {"space": RUNNER_LOCK, "change": change}
+        ):
             return
         holder.commit()
-        client = stack.enter_context(open_client())
         try:
-            _run(change, lambda url: Agent(url, client))
+            _run(change)
         finally:
             if not holder.closed and not holder.invalidated:
                 try:
-                    holder.execute(text("select pg_advisory_unlock(:space, :change)"), {"space": RUNNER_LOCK, "change": change})
+                    holder.execute(
+                        text("select pg_advisory_unlock(:space, :change)"),
+                        {"space": RUNNER_LOCK, "change": change},
+                    )
                     holder.commit()
                 except Exception as error:  # the lock went with its connection
                     log.info("lock already gone", change=change, error=str(error)[:120])
 
 
-def _run(change: int, agents: Callable[[str], Agent]) -> None:
+def _run(change: int) -> None:
     while True:
         try:
             with transaction() as session:
@@ -140,7 +156,7 @@ def _run(change: int, agents: Callable[[str], Agent]) -> None:
                 if row is None or row.state not in ("waiting", "running"):
                     return
                 kind = kind_named(row.kind)
-                run: Run[Any] = Run(change, kind.params.model_validate(row.params), agents=agents)
+                run: Run[Any] = Run(change, kind.params.model_validate(row.params))
                 if row.asked != "withdraw" and row.state == "waiting":
                     row.state, row.started_at = "running", row.started_at or func.now()
                     tell(session, "changes")
@@ -162,7 +178,11 @@ def _run(change: int, agents: Callable[[str], Agent]) -> None:
 def _next_step(run: Run[Any], kind: Kind[Any]) -> bool:
     """Does the first step that is not done. False when the change has ended or paused."""
     with transaction() as session:
-        step = session.scalars(select(StepRow).where(StepRow.change_id == run.change, StepRow.state != "done").order_by(StepRow.number)).first()
+        step = session.scalars(
+            select(StepRow)
+            .where(StepRow.change_id == run.change, StepRow.state != "done")
+            .order_by(StepRow.number)
+        ).first()
         if step is None:
             _end(session, run.change, "done")
             return False
@@ -201,7 +221,11 @@ def _finish_step(session: Session, run: Run[Any], outcome: str) -> None:
 
 
 def _end(session: Session, change: int, state: str) -> None:
-    session.execute(update(ChangeRow).where(ChangeRow.id == change).values(state=state, ended_at=func.now(), asked=None, rate=None, problem=""))
+    session.execute(
+        update(ChangeRow)
+        .where(ChangeRow.id == change)
+        .values(state=state, ended_at=func.now(), asked=None, rate=None, problem="")
+    )
     announce(session, "site", "changes")
 
 
@@ -209,7 +233,9 @@ def _pause(run: Run[Any], why: str) -> None:
     with transaction() as session:
         where = (StepRow.change_id == run.change, StepRow.number == run.step)
         session.execute(update(StepRow).where(*where).values(state="failed", outcome=why))
-        session.execute(update(ChangeRow).where(ChangeRow.id == run.change).values(state="paused", problem=why, rate=None))
+        session.execute(
+            update(ChangeRow).where(ChangeRow.id == run.change).values(state="paused", problem=why, rate=None)
+        )
         announce(session, "site", "changes")
 
 
@@ -220,7 +246,12 @@ def _obey(run: Run[Any], kind: Kind[Any], asked: str) -> None:
             session.execute(
                 update(ChangeRow)
                 .where(ChangeRow.id == run.change)
-                .values(state="paused", asked=None, rate=None, problem="Paused by a person; it goes on when resumed.")
+                .values(
+                    state="paused",
+                    asked=None,
+                    rate=None,
+                    problem="Paused by a person; it goes on when resumed.",
+                )
             )
             announce(session, "site", "changes")
         return
@@ -229,7 +260,9 @@ def _obey(run: Run[Any], kind: Kind[Any], asked: str) -> None:
     except BarnError as error:
         with transaction() as session:
             session.execute(
-                update(ChangeRow).where(ChangeRow.id == run.change).values(state="paused", asked=None, problem=f"It could not be withdrawn: {error.sentence}")
+                update(ChangeRow)
+                .where(ChangeRow.id == run.change)
+                .values(state="paused", asked=None, problem=f"It could not be withdrawn: {error.sentence}")
             )
             announce(session, "site", "changes")
         return
@@ -242,7 +275,9 @@ def resume(session: Session, change: int) -> None:
     row = session.get(ChangeRow, change)
     if row is None:
         raise NotFound(f"There is no change {change}.", about="change")
-    failed = session.scalars(select(StepRow).where(StepRow.change_id == change, StepRow.state == "failed")).first()
+    failed = session.scalars(
+        select(StepRow).where(StepRow.change_id == change, StepRow.state == "failed")
+    ).first()
     if failed is not None:
         failed.state, failed.attempt, failed.outcome = "waiting", failed.attempt + 1, ""
     row.state, row.problem, row.asked = "waiting", "", None

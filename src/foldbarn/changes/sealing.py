@@ -20,7 +20,10 @@ def seal_new_key(passphrase: str) -> dict[str, Any]:
     """A new random data key of 256 bits, sealed. The passphrase is kept nowhere."""
     salt, nonce = secrets.token_bytes(16), secrets.token_bytes(12)
     sealed = AESGCM(_key(passphrase, salt)).encrypt(nonce, secrets.token_bytes(32), b"foldbarn data key")
-    return {name: base64.b64encode(value).decode() for name, value in (("salt", salt), ("nonce", nonce), ("sealed", sealed))}
+    return {
+        name: base64.b64encode(value).decode()
+        for name, value in (("salt", salt), ("nonce", nonce), ("sealed", sealed))
+    }
 
 
 def open_key(passphrase: str, kept: dict[str, Any]) -> bytes:

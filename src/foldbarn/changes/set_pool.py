@@ -15,7 +15,7 @@ from foldbarn.changes.preview import Note, PlannedStep, Preview, TextRow
 from foldbarn.changes.runner import Run
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import BarnError
-from foldbarn.core.healing import losses_in_words
+from foldbarn.core.healing import healing_sentence, heals, losses_in_words
 from foldbarn.core.site import Pool, SiteView
 from foldbarn.core.units import say_binary, say_size
 from foldbarn.store.database import announce, transaction
@@ -70,24 +70,30 @@ class SetPool(Kind[SetPoolParams]):
             preview.blockers.append(Note.of(error))
             return preview.sealed()
         old, new = settings_in_words(pool), settings_in_words(wished)
-        preview.texts = [TextRow(label=LABELS[name], before=old[name], after=new[name]) for name in LABELS if old[name] != new[name]]
+        preview.texts = [
+            TextRow(label=LABELS[name], before=old[name], after=new[name])
+            for name in LABELS
+            if old[name] != new[name]
+        ]
         if not preview.texts:
             preview.blockers.append(Note(sentence="Nothing would be different.", about="pool"))
         preview.undo = {"kind": self.name, "params": {"pool": pool.name, **settings_of(pool)}}
         after = replace(view, pools=tuple(wished if p.number == pool.number else p for p in view.pools))
         tell_capacity(preview, view, after, pool, wished)
         space = pool_space(after, wished)
-        if wished.headroom and space.healing is not None and not space.healing.possible:
+        if not heals(after, wished, space):
+            preview.warnings.append(Note(sentence=healing_sentence(after, wished, space)))
+        elif (
+            wished.headroom and space.headroom is not None and space.headroom.losses < wished.headroom_losses
+        ):
             lost = losses_in_words(wished.headroom_losses, wished.headroom)
-            preview.warnings.append(Note(sentence=f"After losing {lost} nothing could be rebuilt, so nothing is held back for it."))
-        elif wished.headroom and space.healing is not None and space.healing.losses < wished.headroom_losses:
-            lost, less = losses_in_words(wished.headroom_losses, wished.headroom), losses_in_words(space.healing.losses, wished.headroom)
-            words = f"Losing {lost} could leave too few {wished.usual.level.value}s to rebuild in, so room is held back for {less} only."
-            preview.warnings.append(Note(sentence=words, next_step=f"Add nodes in other {wished.usual.level.value}s."))
-        elif space.healing is not None and -(-space.used // wished.usual.strips) > space.healing.usable:
-            lost = losses_in_words(wished.headroom_losses, wished.headroom or wished.usual.level)
-            preview.warnings.append(Note(sentence=f"{pool.name} is too full for that already: not everything could be rebuilt after losing {lost}."))
-        preview.protection = f"Volumes keep the protection they were made with. Usual from here on: {wished.usual.sentence()}."
+            less = losses_in_words(space.headroom.losses, wished.headroom)
+            level = wished.usual.level.value
+            words = f"Losing {lost} could leave too few {level}s to rebuild in, so room is held back for {less} only."
+            preview.warnings.append(Note(sentence=words, next_step=f"Add nodes in other {level}s."))
+        preview.protection = (
+            f"Volumes keep the protection they were made with. Usual from here on: {wished.usual.sentence()}."
+        )
         return preview.sealed()
 
     def step_set(self, run: Run[SetPoolParams], session: Session) -> str:
@@ -110,7 +116,9 @@ def _undo(run: Run[SetPoolParams]) -> dict[str, Any]:
     with transaction() as session:
         kept = session.get_one(ChangeRow, run.change).preview.get("undo") or {}
     view = current_view()
-    return {k: v for k, v in kept.get("params", settings_of(view.pool(run.params.pool))).items() if k != "pool"}
+    return {
+        k: v for k, v in kept.get("params", settings_of(view.pool(run.params.pool))).items() if k != "pool"
+    }
 
 
 def settings_of(pool: Pool) -> dict[str, Any]:
@@ -125,11 +133,17 @@ def settings_of(pool: Pool) -> dict[str, Any]:
 
 def settings_in_words(pool: Pool) -> dict[str, str]:
     """The same for people."""
-    first = {"consumers": "consumers' work", "even": "neither: copying gets at least half", "copying": "copying"}
+    first = {
+        "consumers": "consumers' work",
+        "even": "neither: copying gets at least half",
+        "copying": "copying",
+    }
     return {
         "copies": str(pool.usual.copies),
         "level": pool.usual.level.value,
-        "headroom": losses_in_words(pool.headroom_losses, pool.headroom) if pool.headroom else "nothing is held back",
+        "headroom": losses_in_words(pool.headroom_losses, pool.headroom)
+        if pool.headroom
+        else "nothing is held back",
         "fill_line": f"{pool.fill_line:.0%}",
         "allocation_bytes": say_binary(pool.allocation_bytes),
         "overcommit_cap": f"{pool.overcommit_cap:g} times usable",

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import io
 from typing import Any, Literal
 
+import yaml
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
-from ruamel.yaml import YAML
-from ruamel.yaml.comments import CommentedMap, CommentedSeq
-from ruamel.yaml.error import MarkedYAMLError, YAMLError
-from ruamel.yaml.events import AliasEvent, NodeEvent
 
+from foldbarn.changes.marked import MOST_CHARACTERS, Marked, Unreadable, read_marked
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.hardware import Inventory, ReportedDisk, ReportedPort
 from foldbarn.core.identity import plain_wwn
@@ -19,17 +16,20 @@ from foldbarn.core.network import Port, read_interface
 from foldbarn.core.site import Disk, Node, SiteView
 from foldbarn.core.units import GB, GIB, MB, MIB, parse_size
 
-MOST_CHARACTERS = 8_000_000
 MOST_ERRORS = 20
+MOST_LOOKED_AT = 200  # errors whose line is looked up
 
 
 class BadText(NotPossible):
     """What is wrong with a text, each with its line (from 1)."""
 
-    def __init__(self, errors: list[tuple[int, str]]) -> None:
+    def __init__(self, errors: list[tuple[int, str]], more: int = 0) -> None:
         shown = errors[:MOST_ERRORS]
-        more = f" And {len(errors) - len(shown)} more." if len(errors) > len(shown) else ""
-        super().__init__(" ".join(f"Line {line}: {sentence}" for line, sentence in shown) + more, about="text")
+        left = len(errors) - len(shown) + more
+        ending = f" And {left:,} more." if left else ""
+        super().__init__(
+            " ".join(f"Line {line}: {sentence}" for line, sentence in shown) + ending, about="text"
+        )
         self.errors = errors
 
 
@@ -139,56 +139,24 @@ def _sized(value: Any) -> int:
 def read_text(text: str) -> SiteText:
     """What a text says. Raises BadText with the line of each error: bad YAML, anchors, unknown keys, wrong types, names used twice."""
     if len(text) > MOST_CHARACTERS:
-        raise NotPossible(f"The text has {len(text):,} characters; {MOST_CHARACTERS:,} are the most.", about="text")
+        raise NotPossible(
+            f"The text has {len(text):,} characters; {MOST_CHARACTERS:,} are the most.", about="text"
+        )
     try:
-        for event in YAML(typ="rt").parse(text):
-            # An alias stands for a whole tree, and nested ones for an endless one; a site's text needs none.
-            if isinstance(event, AliasEvent) or (isinstance(event, NodeEvent) and event.anchor):
-                raise BadText([(event.start_mark.line + 1, "Anchors and aliases are not read; write it out.")])
-        loaded = YAML(typ="rt").load(text)
-    except MarkedYAMLError as error:
-        mark = error.problem_mark or error.context_mark
-        raise BadText([(mark.line + 1 if mark else 1, f"This is not YAML: {error.problem or error.context}.")]) from error
-    except (YAMLError, RecursionError, ValueError) as error:
-        raise BadText([(1, f"This is not YAML that can be read: {type(error).__name__}.")]) from error
-    if not isinstance(loaded, CommentedMap):
+        loaded = read_marked(text)
+    except Unreadable as error:
+        raise BadText([(error.line, error.sentence)]) from error
+    if loaded.by_key is None:
         raise BadText([(1, "A site's text begins with 'site:' and its name.")])
     try:
-        found = SiteText.model_validate(_plain(loaded))
+        found = SiteText.model_validate(loaded.value)
     except ValidationError as error:
-        raise BadText(sorted((_line(loaded, e["loc"]), _sentence(e)) for e in error.errors())) from error
+        told = error.errors(include_url=False, include_input=False, include_context=False)
+        first = sorted((loaded.line_of(e["loc"]), _sentence(e)) for e in told[:MOST_LOOKED_AT])
+        raise BadText(first, more=len(told) - len(first)) from error
     if twice := _twice(found, loaded):
         raise BadText(twice)
     return found
-
-
-def _plain(value: Any) -> Any:
-    """Without ruamel's own types, which pydantic would not take for numbers and text."""
-    if isinstance(value, CommentedMap):
-        return {str(k): _plain(v) for k, v in value.items()}
-    if isinstance(value, CommentedSeq):
-        return [_plain(v) for v in value]
-    if isinstance(value, str):
-        return str(value)
-    if isinstance(value, bool) or value is None:
-        return value
-    return int(value) if isinstance(value, int) else value
-
-
-def _line(loaded: Any, place: tuple[int | str, ...]) -> int:
-    """Line of a place, from 1; of the last part of it that exists."""
-    at, line = loaded, 1
-    for part in place:
-        try:
-            if isinstance(at, CommentedMap) and part in at:
-                line, at = at.lc.key(part)[0] + 1, at[part]
-            elif isinstance(at, CommentedSeq) and isinstance(part, int):
-                line, at = at.lc.item(part)[0] + 1, at[part]
-            else:
-                break
-        except (KeyError, IndexError, TypeError):
-            break
-    return line
 
 
 def _sentence(error: Any) -> str:
@@ -201,7 +169,7 @@ def _sentence(error: Any) -> str:
     return f"'{where.split('.')[-1]}' is not usable: {message[0].lower()}{message[1:]}."
 
 
-def _twice(found: SiteText, loaded: Any) -> list[tuple[int, str]]:
+def _twice(found: SiteText, loaded: Marked) -> list[tuple[int, str]]:
     """Names and serial numbers that are used twice; case does not tell names apart."""
     errors: list[tuple[int, str]] = []
     seen: dict[tuple[str, str], bool] = {}
@@ -210,7 +178,12 @@ def _twice(found: SiteText, loaded: Any) -> list[tuple[int, str]]:
         key = (kind, name.casefold())
         if name and key in seen:
             errors.append(
-                (_line(loaded, place), f"There are two {kind}s named '{name}'." if kind != "serial number" else f"The serial number {name} stands here twice.")
+                (
+                    loaded.line_of(place),
+                    f"There are two {kind}s named '{name}'."
+                    if kind != "serial number"
+                    else f"The serial number {name} stands here twice.",
+                )
             )
         seen[key] = True
 
@@ -226,37 +199,60 @@ def _twice(found: SiteText, loaded: Any) -> list[tuple[int, str]]:
     return errors
 
 
+class _OneLine(dict[str, Any]):
+    """A mapping that is written on one line."""
+
+
+class _Dumper(yaml.CSafeDumper):
+    """As people write it: nothing anchored, disks and ports on one line each."""
+
+    def ignore_aliases(self, data: Any) -> bool:
+        return True
+
+
+_Dumper.add_representer(
+    _OneLine, lambda dumper, data: dumper.represent_mapping("tag:yaml.org,2002:map", data, flow_style=True)
+)
+
+
 def write_text(site: SiteText) -> str:
     """The text of a site; reading it gives the same site again."""
-    yaml = YAML()
-    yaml.indent(mapping=2, sequence=4, offset=2)
-    yaml.width = 160
-    yaml.default_flow_style = False
-    out = io.StringIO()
-    yaml.dump(_short(site), out)
-    return out.getvalue()
+    written: str = yaml.dump(
+        _short(site),
+        Dumper=_Dumper,
+        sort_keys=False,
+        allow_unicode=True,
+        width=10_000,
+        default_flow_style=False,
+    )
+    return written
 
 
 def _short(value: Any) -> Any:
-    """As people write it: no defaults, sizes in GB where they are whole, disks and ports on one line each."""
+    """No defaults, sizes in GB where they are whole."""
     if isinstance(value, list):
-        return CommentedSeq([_short(v) for v in value])
+        return [_short(v) for v in value]
     if not isinstance(value, BaseModel):
         return value
-    found = CommentedMap()
+    found: dict[str, Any] = _OneLine() if isinstance(value, DiskText | PortText) else {}
     for name, field in type(value).model_fields.items():
         held = getattr(value, name)
         if not field.is_required() and held == field.get_default(call_default_factory=True):
             continue
         found[field.alias or name] = say_exactly(held) if name in ("size", "memory") else _short(held)
-    if isinstance(value, DiskText | PortText):
-        found.fa.set_flow_style()
     return found
 
 
 def say_exactly(size: int) -> str | int:
     """A size in whole GB, GiB or MiB where it is one, else in bytes: nothing is rounded."""
-    return next((f"{size // scale} {unit}" for scale, unit in ((GB, "GB"), (GIB, "GiB"), (MIB, "MiB")) if size % scale == 0), size)
+    return next(
+        (
+            f"{size // scale} {unit}"
+            for scale, unit in ((GB, "GB"), (GIB, "GiB"), (MIB, "MiB"))
+            if size % scale == 0
+        ),
+        size,
+    )
 
 
 def text_of(view: SiteView) -> SiteText:
@@ -275,7 +271,12 @@ def text_of(view: SiteView) -> SiteText:
         RoomText(
             name=room.name,
             racks=[
-                RackText(name=rack.name, nodes=[_node_text(n, by_node.get(i, [])) for i, n in enumerate(view.nodes) if n.rack == k])
+                RackText(
+                    name=rack.name,
+                    nodes=[
+                        _node_text(n, by_node.get(i, [])) for i, n in enumerate(view.nodes) if n.rack == k
+                    ],
+                )
                 for k, rack in enumerate(view.racks)
                 if rack.room == r
             ],
@@ -326,7 +327,9 @@ def differences(site: SiteText, view: SiteView) -> list[tuple[str, str, str]]:
     return sorted(found, key=lambda f: natural_key(f[0]))
 
 
-def _node_differences(node: NodeText, room: str, rack: str, view: SiteView, row: int) -> list[tuple[str, str, str]]:
+def _node_differences(
+    node: NodeText, room: str, rack: str, view: SiteView, row: int
+) -> list[tuple[str, str, str]]:
     found: list[tuple[str, str, str]] = []
     known = view.nodes[row]
     now = view.racks[known.rack]
@@ -334,14 +337,28 @@ def _node_differences(node: NodeText, room: str, rack: str, view: SiteView, row:
         found.append((node.name, f"{room}, {rack}", f"{view.rooms[now.room].name}, {now.name}"))
     for what, said, is_ in (("cores", node.cores, known.cores), ("memory", node.memory, known.memory_bytes)):
         if said and said != is_:
-            found.append((f"{node.name}, {what}", str(say_exactly(said) if what == "memory" else said), str(say_exactly(is_) if what == "memory" else is_)))
+            found.append(
+                (
+                    f"{node.name}, {what}",
+                    str(say_exactly(said) if what == "memory" else said),
+                    str(say_exactly(is_) if what == "memory" else is_),
+                )
+            )
     ports = {p.name: p for p in known.ports}
     for port in node.ports:
         real: Port | None = ports.get(port.name)
         if real is None:
-            found.append((f"{node.name}, port {port.name}", ", ".join(port.addresses) or "there", "not there"))
+            found.append(
+                (f"{node.name}, port {port.name}", ", ".join(port.addresses) or "there", "not there")
+            )
         elif sorted(port.addresses) != sorted(real.addresses) and port.addresses:
-            found.append((f"{node.name}, port {port.name}", ", ".join(port.addresses), ", ".join(real.addresses) or "no address"))
+            found.append(
+                (
+                    f"{node.name}, port {port.name}",
+                    ", ".join(port.addresses),
+                    ", ".join(real.addresses) or "no address",
+                )
+            )
     disks = [d for d in view.disks if d.node == row]
     by_key = {key: d for d in disks for key in (d.serial, d.wwn) if key}
     seen: set[int] = set()
@@ -352,9 +369,15 @@ def _node_differences(node: NodeText, room: str, rack: str, view: SiteView, row:
             continue
         seen.add(match.number)
         if disk.size != match.size_bytes:
-            found.append((f"{node.name}-{disk.bay}", str(say_exactly(disk.size)), str(say_exactly(match.size_bytes))))
+            found.append(
+                (f"{node.name}-{disk.bay}", str(say_exactly(disk.size)), str(say_exactly(match.size_bytes)))
+            )
         if not match.present:
             found.append((match.name, "there", "missing"))
     if node.disks:
-        found += [(d.name, "not in the text", f"{say_exactly(d.size_bytes)} {d.media}") for d in disks if d.number not in seen]
+        found += [
+            (d.name, "not in the text", f"{say_exactly(d.size_bytes)} {d.media}")
+            for d in disks
+            if d.number not in seen
+        ]
     return found

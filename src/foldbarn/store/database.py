@@ -24,7 +24,9 @@ log = structlog.get_logger()
 def engine() -> Engine:
     # Plans made while a table was still empty would be kept for prepared statements, and read it whole ever after: plan for what is asked each time.
     options = {"options": "-c plan_cache_mode=force_custom_plan"}
-    return create_engine(settings().database_url, pool_pre_ping=True, pool_size=10, max_overflow=20, connect_args=options)
+    return create_engine(
+        settings().database_url, pool_pre_ping=True, pool_size=10, max_overflow=20, connect_args=options
+    )
 
 
 @contextmanager
@@ -47,13 +49,18 @@ def announce(session: Session, *topics: str) -> None:
     Call it last in a transaction: it locks the site's row.
     """
     session.flush()
-    revision = session.scalar(update(SiteRow).values(revision=SiteRow.revision + 1).returning(SiteRow.revision))
+    revision = session.scalar(
+        update(SiteRow).values(revision=SiteRow.revision + 1).returning(SiteRow.revision)
+    )
     tell(session, *topics, revision=revision)
 
 
 def tell(session: Session, *topics: str, revision: int | None = None) -> None:
     """Tells listeners of progress that leaves the site's shape as it is."""
-    session.execute(text("select pg_notify(:channel, :payload)"), {"channel": CHANNEL, "payload": json.dumps({"topics": topics, "revision": revision})})
+    session.execute(
+        text("select pg_notify(:channel, :payload)"),
+        {"channel": CHANNEL, "payload": json.dumps({"topics": topics, "revision": revision})},
+    )
 
 
 def wait_for_database(seconds: float = 60.0) -> None:
@@ -72,4 +79,6 @@ def wait_for_database(seconds: float = 60.0) -> None:
 
 def is_disconnect(error: BaseException) -> bool:
     """Whether an error means that the database went away, so that the same may be tried again."""
-    return isinstance(error, OperationalError) or (isinstance(error, DBAPIError) and error.connection_invalidated)
+    return isinstance(error, OperationalError) or (
+        isinstance(error, DBAPIError) and error.connection_invalidated
+    )

@@ -24,13 +24,20 @@ UNPLACED_ROOM, UNPLACED_RACK = "Unplaced", "unplaced"  # where a node stands unt
 def find_node(session: Session, name: str) -> NodeRow | None:
     """By what its agent calls it, else by its name here; case does not tell names apart."""
     found = session.scalars(select(NodeRow).where(func.lower(NodeRow.agent_name) == name.lower())).first()
-    return found or session.scalars(select(NodeRow).where(func.lower(NodeRow.name) == name.lower())).one_or_none()
+    return (
+        found
+        or session.scalars(select(NodeRow).where(func.lower(NodeRow.name) == name.lower())).one_or_none()
+    )
 
 
 def find_nodes(session: Session, names: Collection[str]) -> dict[str, NodeRow]:
     """Those of these names that are known, by the name asked for; as find_node does it, all at once."""
     lowered = {name.lower(): name for name in names}
-    rows = session.scalars(select(NodeRow).where(func.lower(NodeRow.agent_name).in_(lowered) | func.lower(NodeRow.name).in_(lowered))).all()
+    rows = session.scalars(
+        select(NodeRow).where(
+            func.lower(NodeRow.agent_name).in_(lowered) | func.lower(NodeRow.name).in_(lowered)
+        )
+    ).all()
     found = {lowered[row.name.lower()]: row for row in rows if row.name.lower() in lowered}
     return found | {lowered[row.agent_name.lower()]: row for row in rows if row.agent_name.lower() in lowered}
 
@@ -49,9 +56,17 @@ def add_node(session: Session, inventory: Inventory, *, source: str, rack: int |
 def settle(session: Session, node: NodeRow, inventory: Inventory) -> None:
     """A node that stood nowhere is put where its inventory says, if it says; the place for such nodes goes when none is left in it."""
     unplaced = session.scalars(select(RackRow).where(RackRow.name == UNPLACED_RACK)).one_or_none()
-    if unplaced is None or node.rack_id != unplaced.id or not inventory.rack or inventory.rack == UNPLACED_RACK:
+    if (
+        unplaced is None
+        or node.rack_id != unplaced.id
+        or not inventory.rack
+        or inventory.rack == UNPLACED_RACK
+    ):
         return
-    node.rack_id, node.position = find_rack(session, inventory.room or UNPLACED_ROOM, inventory.rack), inventory.position
+    node.rack_id, node.position = (
+        find_rack(session, inventory.room or UNPLACED_ROOM, inventory.rack),
+        inventory.position,
+    )
     session.flush()
     if not session.scalar(select(func.count()).where(NodeRow.rack_id == unplaced.id)):
         session.delete(unplaced)
@@ -64,7 +79,9 @@ def find_rack(session: Session, room_name: str, rack_name: str) -> int:
     """The rack's key; room and rack are made where there are none."""
     rack = session.scalars(select(RackRow).where(func.lower(RackRow.name) == rack_name.lower())).one_or_none()
     if rack is None:
-        room = session.scalars(select(RoomRow).where(func.lower(RoomRow.name) == room_name.lower())).one_or_none()
+        room = session.scalars(
+            select(RoomRow).where(func.lower(RoomRow.name) == room_name.lower())
+        ).one_or_none()
         if room is None:
             room = RoomRow(name=room_name)
             session.add(room)
@@ -92,7 +109,9 @@ def take_facts(node: NodeRow, inventory: Inventory) -> None:
 def take_ports(node: NodeRow, ports: Sequence[ReportedPort]) -> None:
     """A node's ports as reported; what a person said of their purpose stays."""
     said = node.purposes or {}
-    node.ports = [asdict(p) | {"addresses": list(p.addresses), "purpose": said.get(p.name, p.purpose)} for p in ports]
+    node.ports = [
+        asdict(p) | {"addresses": list(p.addresses), "purpose": said.get(p.name, p.purpose)} for p in ports
+    ]
 
 
 def take_disks(session: Session, reports: Sequence[tuple[NodeRow, Sequence[ReportedDisk]]]) -> None:
@@ -112,9 +131,16 @@ def take_disks(session: Session, reports: Sequence[tuple[NodeRow, Sequence[Repor
             verdict = judge(disk, site_mark=mark, pool=pools.get(row.pool_id) if row.pool_id else None)
             reasons = list(verdict.reasons)
             if serials[disk.serial] > 1:
-                reasons.append(Reason("serial-twice", "another disk of its node shows the same serial number, so orders could reach the wrong one"))
+                reasons.append(
+                    Reason(
+                        "serial-twice",
+                        "another disk of its node shows the same serial number, so orders could reach the wrong one",
+                    )
+                )
             if not disk.inspected:
-                reasons.append(Reason("not-inspected", "its node's agent has not yet looked at what it carries"))
+                reasons.append(
+                    Reason("not-inspected", "its node's agent has not yet looked at what it carries")
+                )
             _take_disk(row, node, disk, reasons, list(verdict.watch))
             if not row.present:
                 _came_back(session, row)
@@ -126,7 +152,9 @@ def take_disks(session: Session, reports: Sequence[tuple[NodeRow, Sequence[Repor
                 found.append(row)
     session.flush()
     if known.new:  # in one go, and without asking for keys that nobody needs yet
-        session.execute(insert(DiskRow), [{name: getattr(row, name) for name in NEW_DISK} for row in known.new])
+        session.execute(
+            insert(DiskRow), [{name: getattr(row, name) for name in NEW_DISK} for row in known.new]
+        )
     if any(row.box or row.enclosure_id or len({p.partition(":")[0] for p in row.paths}) > 1 for row in found):
         arrange_boxes(session)
 
@@ -151,13 +179,26 @@ class _Known:
         numbers = [node.id for node, _ in reports]
         identities = [self._identity(node, d) for node, disks in reports for d in disks]
         of_nodes = DiskRow.node_id.in_(numbers)
-        rows = {row.id: row for row in session.scalars(select(DiskRow).where(of_nodes | DiskRow.enclosure_id.is_not(None)))}
-        rows |= {row.id: row for row in session.scalars(select(DiskRow).where(DiskRow.identity == _any(identities)))}
+        rows = {
+            row.id: row
+            for row in session.scalars(select(DiskRow).where(of_nodes | DiskRow.enclosure_id.is_not(None)))
+        }
+        rows |= {
+            row.id: row
+            for row in session.scalars(select(DiskRow).where(DiskRow.identity == _any(identities)))
+        }
         self._by_identity = {row.identity: row for row in rows.values()}
         self._by_serial = {(row.node_id, row.serial, row.model): row for row in rows.values()}
         # Every name that one of these disks could get, so that the index can be asked: its own, and its own with a number.
-        wanted = [f"{node.name}-{d.bay}{n}".lower() for node, disks in reports for d in disks for n in ("", ".2", ".3", ".4", ".5")]
-        self._names = set(session.scalars(select(func.lower(DiskRow.name)).where(func.lower(DiskRow.name) == _any(wanted))))
+        wanted = [
+            f"{node.name}-{d.bay}{n}".lower()
+            for node, disks in reports
+            for d in disks
+            for n in ("", ".2", ".3", ".4", ".5")
+        ]
+        self._names = set(
+            session.scalars(select(func.lower(DiskRow.name)).where(func.lower(DiskRow.name) == _any(wanted)))
+        )
 
     @staticmethod
     def _identity(node: NodeRow, disk: ReportedDisk) -> str:
@@ -165,7 +206,12 @@ class _Known:
 
     def of(self, node: NodeRow) -> list[DiskRow]:
         """Rows that the node carries, or has a path to."""
-        return [r for r in self._by_identity.values() if r.node_id == node.id or (r.enclosure_id and node.name in (p.partition(":")[0] for p in r.paths))]
+        return [
+            r
+            for r in self._by_identity.values()
+            if r.node_id == node.id
+            or (r.enclosure_id and node.name in (p.partition(":")[0] for p in r.paths))
+        ]
 
     def row_of(self, node: NodeRow, disk: ReportedDisk) -> DiskRow:
         """The row of a disk: known by its identity, else by serial number and model where one side shows no world-wide name, else new."""
@@ -198,14 +244,25 @@ def _free_name(taken: set[str], wanted: str) -> str:
     return name
 
 
-def _take_disk(row: DiskRow, node: NodeRow, disk: ReportedDisk, reasons: list[Reason], watch: list[str]) -> None:
+def _take_disk(
+    row: DiskRow, node: NodeRow, disk: ReportedDisk, reasons: list[Reason], watch: list[str]
+) -> None:
     others = [p for p in row.paths if p.partition(":")[0] != node.name]
     row.paths = [*(f"{node.name}:{p}" for p in disk.paths or (disk.kernel_name,)), *others]
     row.box = disk.enclosure or row.box or ""
     if row.node_id != node.id:
         return  # its facts come from the node that carries it
-    row.bay, row.kernel_name, row.wwn, row.model = disk.bay, disk.kernel_name, disk.wwn or row.wwn or "", disk.model
-    row.media, row.bus, row.rated_bytes = disk.media, disk.bus or row.bus or "", disk.rated_bytes or row.rated_bytes or 0
+    row.bay, row.kernel_name, row.wwn, row.model = (
+        disk.bay,
+        disk.kernel_name,
+        disk.wwn or row.wwn or "",
+        disk.model,
+    )
+    row.media, row.bus, row.rated_bytes = (
+        disk.media,
+        disk.bus or row.bus or "",
+        disk.rated_bytes or row.rated_bytes or 0,
+    )
     if row.pool_id is not None and disk.size_bytes < row.size_bytes:
         # What it holds was placed by its old size, so that stays on record until a person has looked.
         words = f"it reports {say_size(disk.size_bytes)}, where it had {say_size(row.size_bytes)} when its pool took it"
@@ -229,33 +286,55 @@ def _not_seen(session: Session, row: DiskRow, node: NodeRow) -> None:
     elif row.present:
         row.present, row.missing_since = False, datetime.now(UTC)
         if row.role == Role.CACHE:  # what it had not settled is missing from the disks it served
-            session.execute(update(PoolRow).where(PoolRow.id == row.pool_id).values(look_reason=f"Cache device {row.name} is gone"))
+            session.execute(
+                update(PoolRow)
+                .where(PoolRow.id == row.pool_id)
+                .values(look_reason=f"Cache device {row.name} is gone")
+            )
 
 
 def arrange_boxes(session: Session) -> None:
     """Finds the enclosures among disks that several nodes see, and the paths they lack."""
     rows = [
         r
-        for r in session.scalars(select(DiskRow).where((DiskRow.box != "") | DiskRow.enclosure_id.is_not(None) | (func.jsonb_array_length(DiskRow.paths) > 1)))
+        for r in session.scalars(
+            select(DiskRow).where(
+                (DiskRow.box != "")
+                | DiskRow.enclosure_id.is_not(None)
+                | (func.jsonb_array_length(DiskRow.paths) > 1)
+            )
+        )
         if r.box or r.enclosure_id or len({p.partition(":")[0] for p in r.paths}) > 1
     ]
     sights: list[Sight] = []
     groups: list[list[int]] = []
     for row in rows:
         groups.append(list(range(len(sights), len(sights) + len(row.paths))))
-        sights += [Sight(p.partition(":")[0], p.partition(":")[2], row.wwn, row.serial, row.model) for p in row.paths]
+        sights += [
+            Sight(p.partition(":")[0], p.partition(":")[2], row.wwn, row.serial, row.model) for p in row.paths
+        ]
     known = {e.id: e.name for e in session.scalars(select(EnclosureRow))}
-    said = {sights[g[0]].identity: r.box or known.get(r.enclosure_id or 0, "") for g, r in zip(groups, rows, strict=True) if g}
+    said = {
+        sights[g[0]].identity: r.box or known.get(r.enclosure_id or 0, "")
+        for g, r in zip(groups, rows, strict=True)
+        if g
+    }
     said = {identity: box for identity, box in said.items() if box}
     filled = [(g, r) for g, r in zip(groups, rows, strict=True) if g]
     boxes = find_boxes(sights, [g for g, _ in filled], said)
     for row in rows:
         row.missing_paths = []
     for box in boxes:
-        enclosure = session.scalars(select(EnclosureRow).where(func.lower(EnclosureRow.name) == box.name.lower())).one_or_none()
+        enclosure = session.scalars(
+            select(EnclosureRow).where(func.lower(EnclosureRow.name) == box.name.lower())
+        ).one_or_none()
         if enclosure is None:
             first = find_node(session, box.nodes[0])
-            enclosure = EnclosureRow(name=box.name, rack_id=first.rack_id if first else find_rack(session, UNPLACED_ROOM, UNPLACED_RACK), nodes=[])
+            enclosure = EnclosureRow(
+                name=box.name,
+                rack_id=first.rack_id if first else find_rack(session, UNPLACED_ROOM, UNPLACED_RACK),
+                nodes=[],
+            )
             session.add(enclosure)
             session.flush()
         enclosure.nodes = list(box.nodes)
@@ -269,4 +348,6 @@ def arrange_boxes(session: Session) -> None:
 def _came_back(session: Session, row: DiskRow) -> None:
     row.present, row.missing_since, row.given_up = True, None, False
     if row.pool_id is not None:
-        session.execute(update(PoolRow).where(PoolRow.id == row.pool_id).values(look_reason=f"{row.name} is back"))
+        session.execute(
+            update(PoolRow).where(PoolRow.id == row.pool_id).values(look_reason=f"{row.name} is back")
+        )

@@ -17,11 +17,15 @@ def write_placement(session: Session, volume: int, placement: Disks) -> None:
     """Stores a new volume's placement, [extents, copies] of disk numbers."""
     stored = placement.astype("<i4")
     for chunk, start in enumerate(range(0, len(stored), CHUNK)):
-        session.add(PlacementRow(volume_id=volume, chunk=chunk, disks=stored[start : start + CHUNK].tobytes()))
+        session.add(
+            PlacementRow(volume_id=volume, chunk=chunk, disks=stored[start : start + CHUNK].tobytes())
+        )
     session.flush()
 
 
-def set_strips(session: Session, strips: list[tuple[int, int, int, int, int]]) -> list[tuple[int, int, int, int, int]]:
+def set_strips(
+    session: Session, strips: list[tuple[int, int, int, int, int]]
+) -> list[tuple[int, int, int, int, int]]:
     """Points strips at other disks; each is (volume, extent, strip, expected disk number, new disk number).
 
     A strip that no longer lies where it is expected is left as it is. Returns those that were set.
@@ -32,7 +36,9 @@ def set_strips(session: Session, strips: list[tuple[int, int, int, int, int]]) -
     applied = []
     for (volume, chunk), ones in sorted(chunks.items()):
         copies = session.scalars(select(VolumeRow.copies).where(VolumeRow.id == volume)).one()
-        row = session.scalars(select(PlacementRow).filter_by(volume_id=volume, chunk=chunk).with_for_update()).one()
+        row = session.scalars(
+            select(PlacementRow).filter_by(volume_id=volume, chunk=chunk).with_for_update()
+        ).one()
         matrix = np.frombuffer(row.disks, dtype="<i4").reshape(-1, copies).copy()
         for one in ones:
             _, extent, strip, expected, disk = one

@@ -11,7 +11,12 @@ from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 
 class Base(DeclarativeBase):
-    type_annotation_map: ClassVar[dict[Any, Any]] = {int: BigInteger, datetime: DateTime(timezone=True), dict[str, Any]: JSONB, list[Any]: JSONB}
+    type_annotation_map: ClassVar[dict[Any, Any]] = {
+        int: BigInteger,
+        datetime: DateTime(timezone=True),
+        dict[str, Any]: JSONB,
+        list[Any]: JSONB,
+    }
 
 
 class SiteRow(Base):
@@ -23,10 +28,16 @@ class SiteRow(Base):
     revision: Mapped[int] = mapped_column(default=1)
     grace_seconds: Mapped[float]
     operator: Mapped[str]
-    mark: Mapped[str] = mapped_column(server_default=text("gen_random_uuid()"))  # written to its disks, so that no other site takes them
-    closed_ports: Mapped[list[Any]] = mapped_column(server_default="[]")  # [from, to, port, why] of the last test of the port plan
+    mark: Mapped[str] = mapped_column(
+        server_default=text("gen_random_uuid()")
+    )  # written to its disks, so that no other site takes them
+    closed_ports: Mapped[list[Any]] = mapped_column(
+        server_default="[]"
+    )  # [from, to, port, why] of the last test of the port plan
     ports_tested_at: Mapped[datetime | None]
-    description: Mapped[str] = mapped_column(server_default="")  # the site's text as last taken, word for word
+    description: Mapped[str] = mapped_column(
+        server_default=""
+    )  # the site's text as last taken, word for word
     __table_args__ = (CheckConstraint("id = 1", name="one_site"),)
 
 
@@ -65,7 +76,9 @@ class NodeRow(Base):
     __tablename__ = "node"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str]
-    agent_name: Mapped[str] = mapped_column(server_default="")  # what its agent calls it; its name here may be another
+    agent_name: Mapped[str] = mapped_column(
+        server_default=""
+    )  # what its agent calls it; its name here may be another
     agent_url: Mapped[str]
     rack_id: Mapped[int] = mapped_column(ForeignKey("rack.id"))
     position: Mapped[int] = mapped_column(default=0)
@@ -78,15 +91,24 @@ class NodeRow(Base):
     cores: Mapped[int] = mapped_column(default=0)
     memory_bytes: Mapped[int] = mapped_column(default=0)
     ports: Mapped[list[Any]] = mapped_column(default=list)
-    purposes: Mapped[dict[str, Any]] = mapped_column(server_default="{}")  # by port, where a person said what it is for
+    purposes: Mapped[dict[str, Any]] = mapped_column(
+        server_default="{}"
+    )  # by port, where a person said what it is for
+    agent_key: Mapped[str] = mapped_column(
+        server_default=""
+    )  # hash of the secret its agent first reported with
     source: Mapped[str] = mapped_column(server_default="agent")
     bmc_url: Mapped[str] = mapped_column(server_default="")
     clock_offset: Mapped[float | None]  # seconds ahead of ours
     member: Mapped[bool] = mapped_column(server_default=text("false"))
     keeper: Mapped[bool] = mapped_column(server_default=text("false"))
     dedicated: Mapped[bool] = mapped_column(server_default=text("false"))
-    written: Mapped[dict[str, Any]] = mapped_column(server_default="{}")  # bytes that consumers wrote here, by volume number
-    says: Mapped[dict[str, Any]] = mapped_column(server_default="{}")  # what it last said of its cluster: name, leader, term
+    written: Mapped[dict[str, Any]] = mapped_column(
+        server_default="{}"
+    )  # bytes that consumers wrote here, by volume number
+    says: Mapped[dict[str, Any]] = mapped_column(
+        server_default="{}"
+    )  # what it last said of its cluster: name, leader, term
     __table_args__ = (
         Index("node_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("contact in ('heard', 'silent', 'garbled', 'awaited')", name="node_contact"),
@@ -105,7 +127,9 @@ class PoolRow(Base):
     headroom: Mapped[str | None]
     fill_line: Mapped[float] = mapped_column(default=0.85)
     forming: Mapped[bool] = mapped_column(default=True)
-    look_reason: Mapped[str] = mapped_column(default="")  # why its disks should be compared with what they should hold
+    look_reason: Mapped[str] = mapped_column(
+        default=""
+    )  # why its disks should be compared with what they should hold
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     headroom_losses: Mapped[int] = mapped_column(server_default="1")
     allocation_bytes: Mapped[int] = mapped_column(server_default=str(1 << 20))
@@ -114,12 +138,15 @@ class PoolRow(Base):
     rebuild_rate: Mapped[int] = mapped_column(server_default="0")  # bytes per second; 0 for no limit
     level_rate: Mapped[int] = mapped_column(server_default="0")
     priority: Mapped[str] = mapped_column(server_default="consumers")
-    daily_writes: Mapped[int] = mapped_column(server_default="0")  # bytes that consumers are expected to write
+    daily_writes: Mapped[int] = mapped_column(
+        server_default="0"
+    )  # bytes that consumers are expected to write
     __table_args__ = (
         Index("pool_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("priority in ('consumers', 'even', 'copying')", name="pool_priority"),
         CheckConstraint(
-            "headroom_losses between 1 and 5 and allocation_bytes > 0 and overcommit_cap > 0 and rebuild_rate >= 0 and level_rate >= 0", name="pool_settings"
+            "headroom_losses between 1 and 5 and allocation_bytes > 0 and overcommit_cap > 0 and rebuild_rate >= 0 and level_rate >= 0",
+            name="pool_settings",
         ),
     )
 
@@ -152,8 +179,12 @@ class DiskRow(Base):
     bus: Mapped[str] = mapped_column(server_default="")
     tier: Mapped[str] = mapped_column(server_default="bulk")
     retiring: Mapped[bool] = mapped_column(server_default=text("false"))  # it is being emptied
-    rated_bytes: Mapped[int] = mapped_column(server_default="0")  # that may be written in its life; 0 where not known
-    role_reason: Mapped[str] = mapped_column(server_default="")  # why a person chose another role than the rule
+    rated_bytes: Mapped[int] = mapped_column(
+        server_default="0"
+    )  # that may be written in its life; 0 where not known
+    role_reason: Mapped[str] = mapped_column(
+        server_default=""
+    )  # why a person chose another role than the rule
     stands_in_for: Mapped[int | None]  # the disk whose place a spare has taken
     __table_args__ = (
         Index("disk_identity_taken", "identity", unique=True),
@@ -161,8 +192,12 @@ class DiskRow(Base):
         Index("disk_enclosure", "enclosure_id", postgresql_where=text("enclosure_id is not null")),
         Index("disk_name_taken", func.lower(text("name")), unique=True),
         Index("disk_pool", "pool_id"),
-        CheckConstraint("role in ('boot', 'capacity', 'cache', 'spare', 'unclaimed', 'unfit')", name="disk_role"),
-        CheckConstraint("(role in ('capacity', 'cache', 'spare')) = (pool_id is not null)", name="capacity_has_a_pool"),
+        CheckConstraint(
+            "role in ('boot', 'capacity', 'cache', 'spare', 'unclaimed', 'unfit')", name="disk_role"
+        ),
+        CheckConstraint(
+            "(role in ('capacity', 'cache', 'spare')) = (pool_id is not null)", name="capacity_has_a_pool"
+        ),
         CheckConstraint("tier in ('bulk', 'fast')", name="disk_tier"),
     )
 
@@ -178,6 +213,9 @@ class ClusterRow(Base):
     witness_url: Mapped[str] = mapped_column(default="")
     witness_room: Mapped[str] = mapped_column(default="")
     witness_rack: Mapped[str] = mapped_column(default="")
+    witness_reason: Mapped[str] = mapped_column(
+        server_default=""
+    )  # why it stands beside members, where it does
     witness_silent: Mapped[str] = mapped_column(default="")  # why the witness is not heard; empty while it is
     sealed_key: Mapped[dict[str, Any]] = mapped_column(default=dict)
     mail: Mapped[dict[str, Any]] = mapped_column(default=dict)
@@ -250,12 +288,16 @@ class ChangeRow(Base):
     rate: Mapped[float | None]  # bytes per second, lately
     rate_cap: Mapped[int | None]  # bytes per second that a person allows it, over what its pool allows
     moved: Mapped[int] = mapped_column(server_default="0")  # bytes copied in all
-    work_seconds: Mapped[float] = mapped_column(server_default="0")  # that the copying took, by the nodes' own clocks
+    work_seconds: Mapped[float] = mapped_column(
+        server_default="0"
+    )  # that the copying took, by the nodes' own clocks
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     started_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
     __table_args__ = (
-        CheckConstraint("state in ('waiting', 'running', 'paused', 'done', 'withdrawn')", name="change_state"),
+        CheckConstraint(
+            "state in ('waiting', 'running', 'paused', 'done', 'withdrawn')", name="change_state"
+        ),
         CheckConstraint("asked in ('pause', 'withdraw')", name="change_asked"),
         Index("change_open", "state", postgresql_where=text("state in ('waiting', 'running', 'paused')")),
     )
@@ -273,7 +315,9 @@ class StepRow(Base):
     attempt: Mapped[int] = mapped_column(default=1)
     started_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
-    __table_args__ = (CheckConstraint("state in ('waiting', 'running', 'done', 'failed')", name="step_state"),)
+    __table_args__ = (
+        CheckConstraint("state in ('waiting', 'running', 'done', 'failed')", name="step_state"),
+    )
 
 
 class MoveRow(Base):
@@ -288,10 +332,22 @@ class MoveRow(Base):
     leaves: Mapped[int]  # disk number, 0 where it lay nowhere
     to_disk: Mapped[int] = mapped_column(ForeignKey("disk.id"))
     part: Mapped[str]  # the step it belongs to: copy or level
+    makes_room: Mapped[bool] = mapped_column(
+        default=False
+    )  # it lay well, and goes so that another finds a place
     order_id: Mapped[str | None]
     state: Mapped[str] = mapped_column(default="waiting")
     __table_args__ = (
-        CheckConstraint("state in ('waiting', 'ordered', 'copied', 'dropped', 'withdrawn')", name="move_state"),
-        Index("one_move_per_strip", "volume_id", "extent", "strip", unique=True, postgresql_where=text("state in ('waiting', 'ordered')")),
+        CheckConstraint(
+            "state in ('waiting', 'ordered', 'copied', 'dropped', 'withdrawn')", name="move_state"
+        ),
+        Index(
+            "one_move_per_strip",
+            "volume_id",
+            "extent",
+            "strip",
+            unique=True,
+            postgresql_where=text("state in ('waiting', 'ordered')"),
+        ),
         Index("move_open", "change_id", "state"),
     )

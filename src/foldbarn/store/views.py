@@ -15,10 +15,36 @@ from foldbarn.core.hardware import Reason
 from foldbarn.core.names import natural_key
 from foldbarn.core.network import Port
 from foldbarn.core.protection import Level, Protection
-from foldbarn.core.site import Cluster, Contact, Disk, Enclosure, Node, Pool, Priority, Rack, Role, Room, SiteView, Tier, Volume
+from foldbarn.core.site import (
+    Cluster,
+    Contact,
+    Disk,
+    Enclosure,
+    Node,
+    Pool,
+    Priority,
+    Rack,
+    Role,
+    Room,
+    SiteView,
+    Tier,
+    Volume,
+)
 from foldbarn.core.units import say_list
 from foldbarn.store.database import snapshot
-from foldbarn.store.tables import ClusterRow, DiskRow, EnclosureRow, MoveRow, NodeRow, PlacementRow, PoolRow, RackRow, RoomRow, SiteRow, VolumeRow
+from foldbarn.store.tables import (
+    ClusterRow,
+    DiskRow,
+    EnclosureRow,
+    MoveRow,
+    NodeRow,
+    PlacementRow,
+    PoolRow,
+    RackRow,
+    RoomRow,
+    SiteRow,
+    VolumeRow,
+)
 
 CHUNK = 4096  # extents per placement row
 
@@ -51,14 +77,20 @@ def load_view(session: Session) -> SiteView:
     site = session.scalars(select(SiteRow)).one()
     rooms = sorted(session.scalars(select(RoomRow)), key=lambda r: natural_key(r.name))
     room_rows = {r.id: i for i, r in enumerate(rooms)}
-    racks = sorted(session.scalars(select(RackRow)), key=lambda r: (room_rows[r.room_id], natural_key(r.name)))
+    racks = sorted(
+        session.scalars(select(RackRow)), key=lambda r: (room_rows[r.room_id], natural_key(r.name))
+    )
     rack_rows = {r.id: i for i, r in enumerate(racks)}
-    nodes = sorted(session.scalars(select(NodeRow)), key=lambda n: (rack_rows[n.rack_id], n.position, natural_key(n.name)))
+    nodes = sorted(
+        session.scalars(select(NodeRow)),
+        key=lambda n: (rack_rows[n.rack_id], n.position, natural_key(n.name)),
+    )
     node_rows = {n.id: i for i, n in enumerate(nodes)}
     enclosures = sorted(session.scalars(select(EnclosureRow)), key=lambda e: natural_key(e.name))
     box_rows = {e.id: i for i, e in enumerate(enclosures)}
     pools = sorted(session.scalars(select(PoolRow)), key=lambda p: natural_key(p.name))
     pool_rows = {p.id: i for i, p in enumerate(pools)}
+    under_way = _under_way(session)
     return SiteView(
         name=site.name,
         revision=site.revision,
@@ -92,8 +124,16 @@ def load_view(session: Session) -> SiteView:
             for p in pools
         ),
         volumes=tuple(_volumes(session, pool_rows)),
-        incoming=dict(Counter(session.scalars(select(MoveRow.to_disk).where(MoveRow.state.in_(("waiting", "ordered")))).all())),
+        incoming=dict(Counter(under_way.values())),
+        under_way=under_way,
     )
+
+
+def _under_way(session: Session) -> dict[tuple[int, int, int], int]:
+    """Strips on their way, and the number of the disk that each goes to."""
+    columns = (MoveRow.volume_id, MoveRow.extent, MoveRow.strip, MoveRow.to_disk)
+    rows = session.execute(select(*columns).where(MoveRow.state.in_(("waiting", "ordered"))))
+    return {(volume, extent, strip): to for volume, extent, strip, to in rows}
 
 
 def epoch(moment: datetime | None) -> float:
@@ -106,13 +146,24 @@ def _node(row: NodeRow, rack: int) -> Node:
     down = [p["name"] for p in storage if not p["up"]]
     reason = row.reason
     if row.contact == Contact.AWAITED:
-        told = {"files": "inventory files", "bmc": "its BMC", "text": "the site's text"}.get(row.source, "a description")
+        told = {"files": "inventory files", "bmc": "its BMC", "text": "the site's text"}.get(
+            row.source, "a description"
+        )
         reason = f"Known from {told}; its agent has not reported yet."
     elif row.contact == Contact.HEARD and down:
         reason = f"Storage port {say_list(down)} is down; {len(storage) - len(down)} of {len(storage)} carry its traffic."
     speed = sum(p["bytes_per_second"] for p in storage if p["up"])
     ports = tuple(
-        Port(row.name, p["name"], p["purpose"], p["up"], p["bytes_per_second"], p.get("mtu", 1500), tuple(p.get("addresses", ())), p.get("neighbour", ""))
+        Port(
+            row.name,
+            p["name"],
+            p["purpose"],
+            p["up"],
+            p["bytes_per_second"],
+            p.get("mtu", 1500),
+            tuple(p.get("addresses", ())),
+            p.get("neighbour", ""),
+        )
         for p in row.ports
     )
     return Node(
@@ -126,16 +177,20 @@ def _cluster(session: Session, nodes: list[NodeRow]) -> Cluster | None:
     row = session.get(ClusterRow, 1)
     if row is None:
         return None
-    said = [n.says for n in nodes if n.member and n.contact == Contact.HEARD and n.says.get("name") == row.name]
+    said = [
+        n.says for n in nodes if n.member and n.contact == Contact.HEARD and n.says.get("name") == row.name
+    ]
     newest = max(said, key=lambda s: int(s.get("term", 0)), default={})
     return Cluster(
         row.name, row.service_address, row.witness, row.witness_url, row.witness_room, row.witness_rack, bool(row.sealed_key), row.forming,
         str(newest.get("leader") or ""), int(newest.get("term", 0)), str(row.mail.get("to", "")),
-        row.witness_silent,
+        row.witness_silent, row.witness_reason,
     )  # fmt: skip
 
 
-def _disks(session: Session, node_rows: dict[int, int], pool_rows: dict[int, int], box_rows: dict[int, int]) -> list[Disk]:
+def _disks(
+    session: Session, node_rows: dict[int, int], pool_rows: dict[int, int], box_rows: dict[int, int]
+) -> list[Disk]:
     columns = (
         DiskRow.id, DiskRow.name, DiskRow.bay, DiskRow.node_id, DiskRow.media, DiskRow.size_bytes, DiskRow.serial, DiskRow.role,
         DiskRow.pool_id, DiskRow.present, DiskRow.missing_since, DiskRow.given_up, DiskRow.reasons, DiskRow.watch,

@@ -10,6 +10,8 @@ def is_ours(name: str | None, kind: str, _: object) -> bool:
     return not (kind == "table" and name is not None and name.startswith("procrastinate_"))
 
 
-context.configure(include_name=is_ours, connection=context.config.attributes["connection"], target_metadata=Base.metadata)
+context.configure(
+    include_name=is_ours, connection=context.config.attributes["connection"], target_metadata=Base.metadata
+)
 with context.begin_transaction():
     context.run_migrations()

@@ -41,7 +41,9 @@ def upgrade() -> None:
         sa.ForeignKeyConstraint(["change_id"], ["change.id"]),
         sa.PrimaryKeyConstraint("id"),
     )
-    op.add_column("site", sa.Column("mark", sa.String(), server_default=sa.text("gen_random_uuid()"), nullable=False))
+    op.add_column(
+        "site", sa.Column("mark", sa.String(), server_default=sa.text("gen_random_uuid()"), nullable=False)
+    )
     op.add_column("site", sa.Column("closed_ports", JSONB, server_default="[]", nullable=False))
     op.add_column("site", sa.Column("ports_tested_at", sa.DateTime(timezone=True), nullable=True))
     op.add_column("site", sa.Column("description", sa.String(), server_default="", nullable=False))
@@ -66,13 +68,17 @@ def upgrade() -> None:
     op.create_foreign_key("disk_enclosure_id_fkey", "disk", "enclosure", ["enclosure_id"], ["id"])
     # Old rows know no reason codes and no paths with nodes: the agents are asked anew.
     op.execute("update disk set reasons = '[]', paths = '[]', wwn = regexp_replace(lower(wwn), '^0x', '')")
-    op.execute("update disk set identity = case when wwn <> '' then 'wwn:' || wwn else 'serial:' || model || '/' || serial end")
+    op.execute(
+        "update disk set identity = case when wwn <> '' then 'wwn:' || wwn else 'serial:' || model || '/' || serial end"
+    )
     op.execute("update node set inventory_version = ''")
     op.alter_column("disk", "identity", nullable=False)
     op.drop_index("disk_seen_once", "disk")
     op.create_index("disk_identity_taken", "disk", ["identity"], unique=True)
     op.create_index("disk_node", "disk", ["node_id"])
-    op.create_index("disk_enclosure", "disk", ["enclosure_id"], postgresql_where=sa.text("enclosure_id is not null"))
+    op.create_index(
+        "disk_enclosure", "disk", ["enclosure_id"], postgresql_where=sa.text("enclosure_id is not null")
+    )
 
 
 def downgrade() -> None:

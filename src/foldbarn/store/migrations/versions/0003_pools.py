@@ -44,15 +44,24 @@ def upgrade() -> None:
     for table, columns in (("disk", DISK), ("pool", POOL), ("volume", VOLUME), ("change", CHANGE)):
         for column in columns:
             op.add_column(table, column)
-    op.add_column("node", sa.Column("written", postgresql.JSONB(astext_type=sa.Text()), server_default="{}", nullable=False))
+    op.add_column(
+        "node",
+        sa.Column("written", postgresql.JSONB(astext_type=sa.Text()), server_default="{}", nullable=False),
+    )
     op.drop_constraint("disk_role", "disk", type_="check")
     op.drop_constraint("capacity_has_a_pool", "disk", type_="check")
-    op.create_check_constraint("disk_role", "disk", "role in ('boot', 'capacity', 'cache', 'spare', 'unclaimed', 'unfit')")
-    op.create_check_constraint("capacity_has_a_pool", "disk", "(role in ('capacity', 'cache', 'spare')) = (pool_id is not null)")
+    op.create_check_constraint(
+        "disk_role", "disk", "role in ('boot', 'capacity', 'cache', 'spare', 'unclaimed', 'unfit')"
+    )
+    op.create_check_constraint(
+        "capacity_has_a_pool", "disk", "(role in ('capacity', 'cache', 'spare')) = (pool_id is not null)"
+    )
     op.create_check_constraint("disk_tier", "disk", "tier in ('bulk', 'fast')")
     op.create_check_constraint("pool_priority", "pool", "priority in ('consumers', 'even', 'copying')")
     op.create_check_constraint(
-        "pool_settings", "pool", "headroom_losses between 1 and 5 and allocation_bytes > 0 and overcommit_cap > 0 and rebuild_rate >= 0 and level_rate >= 0"
+        "pool_settings",
+        "pool",
+        "headroom_losses between 1 and 5 and allocation_bytes > 0 and overcommit_cap > 0 and rebuild_rate >= 0 and level_rate >= 0",
     )
     op.create_check_constraint("volume_tier", "volume", "tier in ('bulk', 'fast')")
 
