@@ -48,13 +48,24 @@ class Machine:
 
     def version(self) -> str:
         """Changes when disks or links do. Without health: smartctl takes seconds, and a disk that is failing shows at the next change or restart."""
-        said = [run_json("lsblk", "--json", "--bytes", "--output", "NAME,TYPE,SIZE,SERIAL,WWN,FSTYPE,LABEL,PTTYPE,RO,MOUNTPOINTS"), links()]
+        said = [
+            run_json(
+                "lsblk",
+                "--json",
+                "--bytes",
+                "--output",
+                "NAME,TYPE,SIZE,SERIAL,WWN,FSTYPE,LABEL,PTTYPE,RO,MOUNTPOINTS",
+            ),
+            links(),
+        ]
         return hashlib.sha256(json.dumps(said, sort_keys=True).encode()).hexdigest()[:16]
 
     def counters(self) -> dict[str, dict[str, int]]:
         """Bytes read and written since start, by serial number; disks without one are left out."""
         found = {}
-        for disk in run_json("lsblk", "--json", "--nodeps", "--output", "NAME,TYPE,SERIAL").get("blockdevices", []):
+        for disk in run_json("lsblk", "--json", "--nodeps", "--output", "NAME,TYPE,SERIAL").get(
+            "blockdevices", []
+        ):
             stat = Path("/sys/block") / disk["name"] / "stat"
             if disk.get("type") == "disk" and disk.get("serial") and stat.exists():
                 found[disk["serial"]] = read_stat(stat.read_text())
@@ -80,7 +91,9 @@ def links() -> list[dict[str, Any]]:
     found: list[dict[str, Any]] = json.loads(run("ip", "--json", "addr") or "[]")
     for link in found:
         try:
-            link["link_speed_mbit"] = max(0, int((Path("/sys/class/net") / link["ifname"] / "speed").read_text()))
+            link["link_speed_mbit"] = max(
+                0, int((Path("/sys/class/net") / link["ifname"] / "speed").read_text())
+            )
         except (OSError, ValueError):
             link["link_speed_mbit"] = 0  # virtual links, and links that are down, know no speed
     return found
@@ -92,17 +105,26 @@ def smart(path: str) -> dict[str, Any]:
     if not tool:
         return {}
     try:
-        said = subprocess.run([tool, "--json", "--all", path], capture_output=True, text=True, timeout=TOOL_SECONDS, check=False)
+        said = subprocess.run(
+            [tool, "--json", "--all", path], capture_output=True, text=True, timeout=TOOL_SECONDS, check=False
+        )
         found = json.loads(said.stdout)
     except (subprocess.TimeoutExpired, ValueError):
         return {}
-    return found if isinstance(found, dict) and ("smart_status" in found or "nvme_smart_health_information_log" in found) else {}
+    return (
+        found
+        if isinstance(found, dict)
+        and ("smart_status" in found or "nvme_smart_health_information_log" in found)
+        else {}
+    )
 
 
 def run(*command: str) -> str:
     """A tool's output. Raises ToolFailed."""
     try:
-        return subprocess.run(command, capture_output=True, text=True, timeout=TOOL_SECONDS, check=True).stdout
+        return subprocess.run(
+            command, capture_output=True, text=True, timeout=TOOL_SECONDS, check=True
+        ).stdout
     except FileNotFoundError as error:
         raise ToolFailed(f"{command[0]} is not installed on this machine.") from error
     except (subprocess.CalledProcessError, subprocess.TimeoutExpired) as error:

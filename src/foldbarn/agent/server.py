@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import os
+import secrets
 import socket
 import time
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from pathlib import Path
 from typing import Any
 
 import httpx
@@ -33,13 +36,13 @@ class Probe(BaseModel):
     targets: list[Target] = Field(max_length=4096)
 
 
-def make_app(machine: Machine, own_url: str = "", home_url: str = "") -> FastAPI:
-    """home_url: where it announces itself; empty for nowhere."""
+def make_app(machine: Machine, own_url: str = "", home_url: str = "", key: str = "") -> FastAPI:
+    """home_url: where it announces itself; empty for nowhere. key: proves to it that this is the agent it was before."""
     kept: dict[str, Any] = {"at": 0.0, "version": ""}
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        task = asyncio.create_task(_announce(own_url, home_url)) if home_url else None
+        task = asyncio.create_task(_announce(own_url, home_url, key)) if home_url else None
         yield
         if task:
             task.cancel()
@@ -56,7 +59,13 @@ def make_app(machine: Machine, own_url: str = "", home_url: str = "") -> FastAPI
     def report() -> dict[str, Any]:
         if time.monotonic() - kept["at"] > VERSION_SECONDS:
             kept.update(at=time.monotonic(), version=machine.version())
-        facts = {"protocol": PROTOCOL, "node": machine.name, "inventory_version": kept["version"], "clock": time.time(), "cluster": {}}
+        facts = {
+            "protocol": PROTOCOL,
+            "node": machine.name,
+            "inventory_version": kept["version"],
+            "clock": time.time(),
+            "cluster": {},
+        }
         facts["uptime"] = time.monotonic()
         return facts | {"disks": machine.counters()}
 
@@ -108,11 +117,26 @@ async def _try(address: str, port: int) -> str:
     return ""
 
 
-async def _announce(own_url: str, home_url: str) -> None:
+def own_key(file: Path) -> str:
+    """This agent's secret: made at its first start, readable by its owner only, and the same ever after."""
+    file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    try:
+        with os.fdopen(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "w") as fresh:
+            fresh.write(secrets.token_hex(32))
+    except FileExistsError:
+        pass
+    return file.read_text().strip()
+
+
+async def _announce(own_url: str, home_url: str, key: str) -> None:
     """Until Fold Barn has answered with the node's name; safe to repeat."""
     async with httpx.AsyncClient(timeout=30.0, trust_env=False) as client:
         while True:
             with contextlib.suppress(httpx.HTTPError):
-                if (await client.post(f"{home_url.rstrip('/')}/api/agents", json={"agent_url": own_url})).is_success:
+                if (
+                    await client.post(
+                        f"{home_url.rstrip('/')}/api/agents", json={"agent_url": own_url, "key": key}
+                    )
+                ).is_success:
                     return
             await asyncio.sleep(ANNOUNCE_SECONDS)

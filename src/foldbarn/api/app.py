@@ -6,18 +6,17 @@ import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
-from fastapi import APIRouter, FastAPI, Query, Response
+from fastapi import APIRouter, FastAPI, Response
 from fastapi import Path as PathParameter
 from fastapi.responses import FileResponse
 from sqlalchemy import select
-from starlette.middleware.trustedhost import TrustedHostMiddleware
 from starlette.staticfiles import StaticFiles
 
 from foldbarn.api import errors, pictures, pool_pictures
 from foldbarn.api.events import Listener
-from foldbarn.api.limit import Limit
+from foldbarn.api.guard import Limit, OwnHosts, OwnOrigin, Policies
 from foldbarn.api.models import (
     Accepted,
     AgentIn,
@@ -44,6 +43,8 @@ from foldbarn.api.models import (
     PortsTested,
     Problem,
     RateIn,
+    ReadyOut,
+    RestartOut,
     SizingIn,
     SizingOut,
     SizingPage,
@@ -52,6 +53,7 @@ from foldbarn.api.models import (
     VolumeOut,
     VolumePage,
     Wish,
+    WitnessIn,
     WitnessOut,
     WorkOut,
     YardOut,
@@ -62,14 +64,30 @@ from foldbarn.changes.text import read_text, text_of, write_text
 from foldbarn.core.errors import BarnError, NotFound
 from foldbarn.core.sizing import LEFT_OUT, Settings, comparison_csv, read_plan
 from foldbarn.links.yard import levers
-from foldbarn.services import changes, cluster, files, intake, site
+from foldbarn.services import changes, cluster, files, house, intake, site
 from foldbarn.services import sizing as sizing_service
 from foldbarn.settings import settings
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import VolumeRow
 from foldbarn.store.views import current_view
 
-PROBLEMS = {status: {"model": Problem} for status in (403, 404, 409, 413, 422, 502, 503)}
+# Every refusal is a problem of RFC 9457; see api/errors.py.
+PROBLEM = {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}}
+PROBLEMS = {
+    status: {"description": description, "content": PROBLEM}
+    for status, description in {
+        400: "The request could not be read.",
+        403: "Not allowed.",
+        404: "There is no such thing.",
+        405: "Not a method of this address.",
+        409: "The site has moved on.",
+        413: "Too large.",
+        415: "Not JSON.",
+        422: "Not possible.",
+        502: "An outside system does not answer.",
+        503: "The database does not answer.",
+    }.items()
+}
 Number = Annotated[int, PathParameter(ge=0, le=2**63 - 1)]  # what the database's bigint holds
 router = APIRouter(prefix="/api", responses=PROBLEMS)  # type: ignore[arg-type]
 
@@ -79,7 +97,21 @@ def barn() -> BarnOut:
     """The site in one picture: rooms, racks, nodes, disks, ledger, what needs a person."""
     outlook = site.outlook()
     with transaction() as session:
-        return pictures.barn_out(outlook, site.site_row(session), bool(settings().yard_url))
+        return pictures.barn_out(
+            outlook, site.site_row(session), bool(settings().yard_url), house.recent_restarts()
+        )
+
+
+@router.get("/ready")
+def ready() -> ReadyOut:
+    """Answers while this process serves. instance: which barn's it is."""
+    return ReadyOut(instance=settings().instance)
+
+
+@router.get("/house")
+def read_house() -> list[RestartOut]:
+    """Which of Fold Barn's own processes had to be started again, oldest first."""
+    return [RestartOut.model_validate(r, from_attributes=True) for r in house.restarts()]
 
 
 @router.get("/pools")
@@ -117,7 +149,11 @@ def size_plans_csv(wish: SizingIn) -> Response:
         if isinstance(sizing, BarnError):
             raise sizing
         found.append((variant.name, sizing))
-    return Response(comparison_csv(found), media_type="text/csv", headers={"Content-Disposition": 'attachment; filename="sizing.csv"'})
+    return Response(
+        comparison_csv(found),
+        media_type="text/csv",
+        headers={"Content-Disposition": 'attachment; filename="sizing.csv"'},
+    )
 
 
 @router.post("/sizing/text")
@@ -154,7 +190,9 @@ def volume(name: str) -> VolumePage:
     """A volume and where it lies."""
     outlook = site.outlook()
     with transaction() as session:
-        stored = session.scalars(select(VolumeRow).where(VolumeRow.id == outlook.view.volume(name).number)).one_or_none()
+        stored = session.scalars(
+            select(VolumeRow).where(VolumeRow.id == outlook.view.volume(name).number)
+        ).one_or_none()
         return pictures.volume_page(outlook, name, stored)
 
 
@@ -264,16 +302,16 @@ def passphrase(wish: PassphraseIn) -> Response:
     return Response(status_code=204)
 
 
-@router.get("/witness")
-def witness(url: Annotated[str, Query(max_length=300)]) -> WitnessOut:
+@router.post("/witness")
+def witness(wish: WitnessIn) -> WitnessOut:
     """The name of the witness at an address."""
-    return WitnessOut(name=cluster.ask_witness(url))
+    return WitnessOut(name=cluster.ask_witness(wish.url))
 
 
 @router.post("/agents")
 def agent(announcement: AgentIn) -> AgentOut:
     """An agent says where it can be reached."""
-    return AgentOut(node=intake.welcome_agent(announcement.agent_url))
+    return AgentOut(node=intake.welcome_agent(announcement.agent_url, announcement.key))
 
 
 @router.put("/grace", status_code=204)
@@ -309,9 +347,12 @@ def make_app() -> FastAPI:
         title="Fold Barn", version="0.1.0", lifespan=lifespan, openapi_url="/api/openapi.json", docs_url=None, redoc_url=None,
         generate_unique_id_function=lambda route: route.name,
     )  # fmt: skip
-    # Only names of this machine are answered, so that no page elsewhere can reach the API under a name of its own.
-    app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost", "testserver", "[::1]"])
+    # From the outside in: what browsers are told, names of this machine only (so that no page elsewhere can reach the
+    # API under a name of its own), our own pages only, bodies within bounds.
     app.add_middleware(Limit)
+    app.add_middleware(OwnOrigin)
+    app.add_middleware(OwnHosts)
+    app.add_middleware(Policies)
     errors.install(app)
     app.include_router(router)
 
@@ -324,7 +365,27 @@ def make_app() -> FastAPI:
         raise NotFound(f"The API has nothing at /api/{rest}.")
 
     _serve_front_end(app, settings().web_folder)
+    _describe_problems(app)
     return app
+
+
+def _describe_problems(app: FastAPI) -> None:
+    """Adds the shape of a problem to the API's description: no route returns one as its own model."""
+    described = app.openapi
+
+    def openapi() -> dict[str, Any]:
+        found = described()
+        schemas = found["components"]["schemas"]
+        if "Problem" not in schemas:
+            shape = Problem.model_json_schema(
+                ref_template="#/components/schemas/{model}", mode="serialization"
+            )
+            for name, part in shape.pop("$defs", {}).items():
+                schemas.setdefault(name, part)
+            schemas["Problem"] = shape
+        return found
+
+    app.openapi = openapi  # type: ignore[method-assign]
 
 
 def _serve_front_end(app: FastAPI, folder: Path) -> None:
@@ -335,7 +396,17 @@ def _serve_front_end(app: FastAPI, folder: Path) -> None:
     @app.get("/{path:path}", include_in_schema=False)
     def page(path: str) -> FileResponse:
         """A file of the front end, or its one page for every address the router knows."""
-        wanted = (folder / path).resolve()
-        if path and wanted.is_file() and wanted.is_relative_to(folder.resolve()):
+        if any(part.startswith(".") for part in path.split("/")):
+            raise NotFound("There is no such file.")
+        if path and (wanted := _file_at(folder, path)):
             return FileResponse(wanted)
         return FileResponse(folder / "index.html", headers={"Cache-Control": "no-cache"})
+
+
+def _file_at(folder: Path, path: str) -> Path | None:
+    """A file of the folder; None where there is none, or the path is none that a file could have."""
+    try:
+        wanted = (folder / path).resolve()
+        return wanted if wanted.is_file() and wanted.is_relative_to(folder.resolve()) else None
+    except (OSError, ValueError):
+        return None

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
@@ -21,9 +23,20 @@ STATUS: dict[type[BarnError], tuple[int, str]] = {
 }
 
 
-def answer(problem: Problem) -> JSONResponse:
-    """A problem as it leaves."""
-    return JSONResponse(problem.model_dump(mode="json", exclude_none=True), problem.status, media_type="application/problem+json")
+def answer(problem: Problem, headers: Mapping[str, str] | None = None) -> JSONResponse:
+    """A problem as it leaves. What was sent may be quoted in it, so whatever cannot be written is replaced."""
+    said = problem.model_copy(update={"detail": _writable(problem.detail), "about": _writable(problem.about)})
+    return JSONResponse(
+        said.model_dump(mode="json", exclude_none=True),
+        problem.status,
+        headers=dict(headers or {}),
+        media_type="application/problem+json",
+    )
+
+
+def _writable(text: str | None) -> str | None:
+    """Without halves of surrogate pairs, which no encoding has."""
+    return None if text is None else text.encode("utf-8", "replace").decode("utf-8")
 
 
 def install(app: FastAPI) -> None:
@@ -33,17 +46,37 @@ def install(app: FastAPI) -> None:
     async def refused(_: Request, error: BarnError) -> JSONResponse:
         status, title = next(STATUS[c] for c in type(error).__mro__ if c in STATUS)
         fresh = error.fresh if isinstance(error, Outdated) else None
-        return answer(Problem(title=title, status=status, detail=error.sentence, about=error.about, next_step=error.next_step, preview=fresh))
+        return answer(
+            Problem(
+                title=title,
+                status=status,
+                detail=error.sentence,
+                about=error.about,
+                next_step=error.next_step,
+                preview=fresh,
+            )
+        )
 
     @app.exception_handler(RequestValidationError)
     async def misshapen(_: Request, error: RequestValidationError) -> JSONResponse:
         first = error.errors()[0]
         field = ".".join(str(part) for part in first["loc"][1:]) or "body"
-        return answer(Problem(title="Not possible", status=422, detail=f"'{field}' is not usable: {first['msg'].lower()}.", about=field))
+        return answer(
+            Problem(
+                title="Not possible",
+                status=422,
+                detail=f"'{field}' is not usable: {first['msg'].lower()}.",
+                about=field,
+            )
+        )
 
     @app.exception_handler(HTTPException)
     async def plain(_: Request, error: HTTPException) -> JSONResponse:
-        return answer(Problem(title="Not found" if error.status_code == 404 else "Not possible", status=error.status_code, detail=f"{error.detail}."))
+        title = {404: "Not found", 405: "Not a method of this address"}.get(
+            error.status_code, "Not understood"
+        )
+        problem = Problem(title=title, status=error.status_code, detail=f"{error.detail}.")
+        return answer(problem, error.headers)  # with 405, Allow names the methods
 
     @app.exception_handler(IntegrityError)
     async def overtaken(_: Request, error: IntegrityError) -> JSONResponse:
@@ -58,8 +91,21 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(DataError)
     async def cannot_be_kept(_: Request, error: DataError) -> JSONResponse:
-        return answer(Problem(title="Not possible", status=422, detail="A value holds something that cannot be stored, such as a zero character."))
+        return answer(
+            Problem(
+                title="Not possible",
+                status=422,
+                detail="A value holds something that cannot be stored, such as a zero character.",
+            )
+        )
 
     @app.exception_handler(OperationalError)
     async def database_away(_: Request, error: OperationalError) -> JSONResponse:
-        return answer(Problem(title="Out of reach", status=503, detail="The database does not answer.", next_step="It is waited for; try again in a moment."))
+        return answer(
+            Problem(
+                title="Out of reach",
+                status=503,
+                detail="The database does not answer.",
+                next_step="It is waited for; try again in a moment.",
+            )
+        )

@@ -29,7 +29,9 @@ class Listener:
         """Until cancelled; connects again when the database comes back, and then tells pages to read everything anew."""
         while True:
             try:
-                async with await psycopg.AsyncConnection.connect(settings().plain_database_url, autocommit=True) as connection:
+                async with await psycopg.AsyncConnection.connect(
+                    settings().plain_database_url, autocommit=True
+                ) as connection:
                     await connection.execute(f"listen {CHANNEL}")
                     self._tell([EVERYTHING])
                     async for notice in connection.notifies():
@@ -53,7 +55,9 @@ class Listener:
             topics = {EVERYTHING}
             while True:
                 number += 1
-                yield ServerSentEvent(id=str(number), event="news", data=json.dumps({"topics": sorted(topics)}))
+                yield ServerSentEvent(
+                    id=str(number), event="news", data=json.dumps({"topics": sorted(topics)})
+                )
                 topics = {await page.get()}
                 await asyncio.sleep(GATHER_SECONDS)
                 while not page.empty():

@@ -5,13 +5,49 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from foldbarn.changes.preview import CheckRow, LedgerOut, LossRow, Preview, RoleRow
 from foldbarn.core.figures import Figure
 from foldbarn.core.lamps import Lamp, State
 from foldbarn.core.loss import DataState
 from foldbarn.core.protection import Level
+from foldbarn.core.repair import Repair
+
+
+class Body(BaseModel):
+    """What is sent to the API: a field that is not known is refused, not passed over, and so is text that cannot be kept."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _can_be_kept(cls, sent: Any) -> Any:
+        if (text := _unwritable(sent)) is not None:
+            shown = text[:40].encode("utf-8", "replace").decode("utf-8")
+            raise ValueError(f"'{shown}' holds a character that cannot be stored")
+        return sent
+
+
+def _unwritable(sent: Any) -> str | None:
+    """A text anywhere in what was sent that holds half a surrogate pair or a zero character, which no database takes."""
+    waiting = [sent]
+    while waiting:
+        value = waiting.pop()
+        if isinstance(value, str):
+            if "\0" in value or any("\ud800" <= c <= "\udfff" for c in value if c > "\ud7ff"):
+                return value
+        elif isinstance(value, dict):
+            waiting += [*value.keys(), *value.values()]
+        elif isinstance(value, list):
+            waiting += value
+    return None
+
+
+class WitnessIn(Body):
+    """Where a witness may answer."""
+
+    url: str = Field(max_length=300)
 
 
 class StateOut(BaseModel):
@@ -126,6 +162,14 @@ class CacheLossOut(BaseModel):
     unreadable: int
 
 
+class HealingOut(BaseModel):
+    """Whether all volumes of a pool can be made whole after any one loss at a level; null where that is not settled."""
+
+    level: str
+    holds: bool | None
+    sentence: str
+
+
 class SettingOut(BaseModel):
     name: str
     label: str
@@ -146,15 +190,15 @@ class PoolPage(BaseModel):
     concerns: list[str]
     protections: list[UsableOut]
     additions: list[AdditionOut]
+    heals: list[HealingOut]
     settings: list[SettingOut]
     params: dict[str, Any]  # what can be set, as set-pool takes it
     running: list[int]  # numbers of open changes that concern it
 
 
-class SizingSettings(BaseModel):
+class SizingSettings(Body):
     """How a pool on paper would be set. Sizes in bytes, rates in bytes per second; failure_rate a year, of one disk."""
 
-    model_config = ConfigDict(extra="forbid")
     copies: int = Field(default=3, ge=1, le=5)
     level: Level = Level.RACK
     headroom: Level | None = Level.NODE
@@ -162,9 +206,11 @@ class SizingSettings(BaseModel):
     extent_bytes: int = Field(default=2**30, ge=2**26, le=2**36)
     serves: Literal["cache", "fast tier", "capacity"] = "cache"
     fill: float = Field(default=0.85, gt=0.1, le=1.0)
-    failure_rate: float | None = Field(default=None, gt=0, lt=1)
+    failure_rate: float | None = Field(default=None, ge=1e-6, lt=1)
     rebuild_rate: int = Field(default=0, ge=0, le=10**13)
     daily_writes: int = Field(default=0, ge=0, le=10**18)
+    grace_seconds: float = Field(default=30.0, ge=1, le=7 * 86_400)
+    replace_seconds: float = Field(default=2 * 86_400.0, ge=0, le=365 * 86_400)
 
 
 class Variant(SizingSettings):
@@ -174,14 +220,34 @@ class Variant(SizingSettings):
     text: str = Field(max_length=400_000)
 
 
-class SizingIn(BaseModel):
+class SizingIn(Body):
     variants: list[Variant] = Field(min_length=1, max_length=3)
 
 
-class RebuildOut(BaseModel):
+class RepairOut(BaseModel):
+    """Until all copies are there again: seconds in all, and its parts. copying: the least that the bottleneck allows."""
+
     seconds: float
+    noticing: float
+    grace: float
+    replacing: float
+    copying: float
     bytes_moved: int
     bottleneck: str
+
+    @classmethod
+    def of(cls, repair: Repair | None) -> RepairOut | None:
+        if repair is None:
+            return None
+        return cls(
+            seconds=repair.seconds,
+            noticing=repair.noticing,
+            grace=repair.grace,
+            replacing=repair.replacing,
+            copying=repair.copying.seconds,
+            bytes_moved=repair.copying.bytes_moved,
+            bottleneck=repair.copying.bottleneck,
+        )
 
 
 class SizingOut(BaseModel):
@@ -201,8 +267,8 @@ class SizingOut(BaseModel):
     protection: str = ""
     protections: list[UsableOut] = Field(default_factory=list)
     healing: str = ""
-    rebuild_disk: RebuildOut | None = None
-    rebuild_node: RebuildOut | None = None
+    repair_disk: RepairOut | None = None
+    repair_node: RepairOut | None = None
     chance: str = ""
     chance_inputs: str = ""
     additions: list[AdditionOut] = Field(default_factory=list)
@@ -216,7 +282,7 @@ class SizingPage(BaseModel):
     left_out: str
 
 
-class PlanText(BaseModel):
+class PlanText(Body):
     """Machines as lines that the sizing bench reads."""
 
     text: str
@@ -382,14 +448,14 @@ class MachinesOut(BaseModel):
     enclosures: list[EnclosureFacts]
 
 
-class FileIn(BaseModel):
+class FileIn(Body):
     """An inventory file: its name tells the node where its content does not."""
 
     name: str = Field(max_length=500)
     text: str
 
 
-class FilesIn(BaseModel):
+class FilesIn(Body):
     files: list[FileIn] = Field(max_length=1000)
 
 
@@ -403,7 +469,7 @@ class OutcomeOut(BaseModel):
     node: str
 
 
-class BmcIn(BaseModel):
+class BmcIn(Body):
     """A BMC to read once; the password is kept nowhere."""
 
     bmc_url: str = Field(max_length=300)
@@ -435,11 +501,11 @@ class TextOut(BaseModel):
     cluster: EnteredCluster | None
 
 
-class LightIn(BaseModel):
+class LightIn(Body):
     on: bool
 
 
-class PassphraseIn(BaseModel):
+class PassphraseIn(Body):
     passphrase: str = Field(max_length=1000)
 
 
@@ -459,6 +525,7 @@ class ClusterOut(BaseModel):
     term: int
     mail_to: str
     witness_silent: str
+    witness_reason: str
     keepers: list[str]
     members: list[str]
 
@@ -573,7 +640,7 @@ class ChangePage(ChangeOut):
     preview: Preview
 
 
-class Wish(BaseModel):
+class Wish(Body):
     """A change as wished for."""
 
     kind: str
@@ -587,11 +654,11 @@ class Deed(Wish):
     reason: str = Field(default="", max_length=500)
 
 
-class Ask(BaseModel):
+class Ask(Body):
     what: Literal["pause", "resume", "withdraw"]
 
 
-class RateIn(BaseModel):
+class RateIn(Body):
     """The most that a change may move, in bytes per second; null: as fast as its pool allows."""
 
     bytes_per_second: int | None = Field(default=None, ge=1, le=10**13)
@@ -601,16 +668,31 @@ class Accepted(BaseModel):
     number: int
 
 
-class AgentIn(BaseModel):
+class AgentIn(Body):
+    """key: a secret of the agent's own, made at its first start; who has it is that node's agent from then on."""
+
     agent_url: str = Field(max_length=300)
+    key: str = Field(min_length=32, max_length=128, pattern="^[!-~]+$")
 
 
 class AgentOut(BaseModel):
     node: str
 
 
-class GraceIn(BaseModel):
-    grace_seconds: float
+class GraceIn(Body):
+    grace_seconds: float = Field(ge=1, le=7 * 86_400)
+
+
+class ReadyOut(BaseModel):
+    instance: str
+
+
+class RestartOut(BaseModel):
+    """One of Fold Barn's own processes that was started again. at: seconds since 1970; why: part of a sentence."""
+
+    process: str
+    at: float
+    why: str
 
 
 class WorkOut(BaseModel):
@@ -620,11 +702,21 @@ class WorkOut(BaseModel):
     write: dict[str, float | None]
 
 
-class LeverIn(BaseModel):
+class LeverIn(Body):
     """One pull of a lever of the yard."""
 
-    lever: Literal["cut power", "give power", "pull disk", "return disk", "answer", "forget orders", "speed", "shut port", "open port"]
-    what: str = ""
+    lever: Literal[
+        "cut power",
+        "give power",
+        "pull disk",
+        "return disk",
+        "answer",
+        "forget orders",
+        "speed",
+        "shut port",
+        "open port",
+    ]
+    what: str = Field(default="", max_length=200)
     how: Literal["well", "slowly", "garbled"] = "well"
     port: int = Field(default=0, ge=0, le=65_535)
     speed: float = Field(default=1.0, ge=0.0, le=10_000.0)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from datetime import UTC, datetime
+
 import numpy as np
 
 from foldbarn.api.models import (
@@ -37,6 +39,7 @@ from foldbarn.api.models import (
     WhatIf,
 )  # fmt: skip
 from foldbarn.api.pool_pictures import pool_out
+from foldbarn.changes.kind import kind_named
 from foldbarn.changes.preview import CheckRow, LedgerOut, LossRow
 from foldbarn.changes.text import SiteText
 from foldbarn.core.arrays import Flags
@@ -44,12 +47,14 @@ from foldbarn.core.capacity import free_figure, site_ledgers
 from foldbarn.core.cluster import network_findings, reach_matrix, voters, wish_of
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
-from foldbarn.core.lamps import Outlook, worst
+from foldbarn.core.lamps import Lamp, Outlook, worst
 from foldbarn.core.loss import fate, present_strips, without
 from foldbarn.core.network import PORT_PLAN
 from foldbarn.core.quorum import domain_losses, doubts, vote_sentence
 from foldbarn.core.site import Contact, Disk, Role, SiteView, Volume
 from foldbarn.core.stages import stages
+from foldbarn.core.units import say_count
+from foldbarn.services.house import Restart
 from foldbarn.store.tables import ChangeRow, SiteRow, StepRow, VolumeRow
 
 MOST_MISSING = 2000  # notches drawn on one copy's line
@@ -123,14 +128,19 @@ def machines_out(outlook: Outlook) -> MachinesOut:
         for i, d in enumerate(view.disks)
         for state in [outlook.disk(d)]
     ]  # fmt: skip
-    boxes = [EnclosureFacts(name=e.name, rack=view.racks[e.rack].name, nodes=list(e.nodes)) for e in view.enclosures]
+    boxes = [
+        EnclosureFacts(name=e.name, rack=view.racks[e.rack].name, nodes=list(e.nodes))
+        for e in view.enclosures
+    ]
     return MachinesOut(nodes=nodes, disks=disks, enclosures=boxes)
 
 
 def text_out(text: str, taken: str, entered: SiteText | None) -> TextOut:
     """The site's text, and what was entered of the cluster."""
     cluster = entered.cluster if entered else None
-    dedicated = [n.name for r in entered.rooms for k in r.racks for n in k.nodes if n.dedicated] if entered else []
+    dedicated = (
+        [n.name for r in entered.rooms for k in r.racks for n in k.nodes if n.dedicated] if entered else []
+    )
     return TextOut(
         text=text, taken=taken,
         cluster=EnteredCluster(
@@ -143,14 +153,16 @@ def text_out(text: str, taken: str, entered: SiteText | None) -> TextOut:
 def cluster_out(view: SiteView) -> ClusterPage:
     """The cluster as it stands, and what every member can reach; before it is formed, what one of all nodes would meet."""
     cluster = view.cluster
-    members = [n.name for n in view.nodes if n.member] or [n.name for n in view.nodes if n.contact == Contact.HEARD]
+    members = [n.name for n in view.nodes if n.member] or [
+        n.name for n in view.nodes if n.contact == Contact.HEARD
+    ]
     wish = wish_of(view) if cluster and any(n.member for n in view.nodes) else None
     names = {n.agent_name: n.name for n in view.nodes}
     return ClusterPage(
         cluster=ClusterOut(
             name=cluster.name, service_address=cluster.service_address, witness=cluster.witness, witness_room=cluster.witness_room,
             witness_rack=cluster.witness_rack, encrypted=cluster.encrypted, forming=cluster.forming, leader=names.get(cluster.leader, cluster.leader),
-            term=cluster.term, mail_to=cluster.mail_to, witness_silent=cluster.witness_silent,
+            term=cluster.term, mail_to=cluster.mail_to, witness_silent=cluster.witness_silent, witness_reason=cluster.witness_reason,
             keepers=[n.name for n in view.nodes if n.keeper], members=[n.name for n in view.nodes if n.member],
         ) if cluster else None,
         votes=f"{vote_sentence(voters(view, wish)).capitalize()}." if wish and wish.keepers else "",
@@ -216,10 +228,20 @@ def volume_page(outlook: Outlook, name: str, stored: VolumeRow | None) -> Volume
         _volume_fields(outlook, row)
         | {
             "shares": {view.disks[r].name: int(held[r]) * extent for r in np.flatnonzero(held).tolist()},
-            "missing": [np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist() for s in range(volume.protection.strips)],
+            "missing": [
+                np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist() for s in range(volume.protection.strips)
+            ],
             "missing_count": int(missing.sum()),
-            "holders": StateOut.of(worst(outlook.node_with_disks(n) for n in np.unique(view.disk_node[np.flatnonzero(held)]).tolist())),
-            "what_if": [_what_if(view, volume, names[d], readable == d, d) for d in np.unique(readable[readable >= 0]).tolist()],
+            "holders": StateOut.of(
+                worst(
+                    outlook.node_with_disks(n)
+                    for n in np.unique(view.disk_node[np.flatnonzero(held)]).tolist()
+                )
+            ),
+            "what_if": [
+                _what_if(view, volume, names[d], readable == d, d)
+                for d in np.unique(readable[readable >= 0]).tolist()
+            ],
             "change": stored.change_id if stored else None,
             "made_at": stored.made_at if stored else None,
         }
@@ -228,14 +250,18 @@ def volume_page(outlook: Outlook, name: str, stored: VolumeRow | None) -> Volume
 
 def _what_if(view: SiteView, volume: Volume, name: str, hit: Flags, domain: int) -> WhatIf:
     after = fate(view, volume, without(view, volume.protection.level, domain))
-    return WhatIf(domain=name, extents_hit=int(hit.any(axis=1).sum()), unreadable=after.unavailable + after.lost)
+    return WhatIf(
+        domain=name, extents_hit=int(hit.any(axis=1).sum()), unreadable=after.unavailable + after.lost
+    )
 
 
 def extent_out(view: SiteView, name: str, number: int) -> ExtentOut:
     """Where the copies of one extent (counted from 0) lie. Raises NotFound."""
     volume = view.volume(name)
     if not 0 <= number < volume.extents:
-        raise NotFound(f"{volume.name} has extents 0 to {volume.extents - 1}, and no {number}.", about="extent")
+        raise NotFound(
+            f"{volume.name} has extents 0 to {volume.extents - 1}, and no {number}.", about="extent"
+        )
     strips = []
     for strip, row in enumerate(view.rows(volume)[number].tolist()):
         disk = view.disks[row] if row < len(view.disks) else None
@@ -250,7 +276,7 @@ def extent_out(view: SiteView, name: str, number: int) -> ExtentOut:
     return ExtentOut(number=number, strips=strips)
 
 
-def barn_out(outlook: Outlook, site: SiteRow, yard: bool) -> BarnOut:
+def barn_out(outlook: Outlook, site: SiteRow, yard: bool, restarts: list[Restart]) -> BarnOut:
     view = outlook.view
     headline, subline = outlook.headline()
     return BarnOut(
@@ -261,13 +287,33 @@ def barn_out(outlook: Outlook, site: SiteRow, yard: bool) -> BarnOut:
         attention=[
             AttentionOut(lamp=a.lamp, kind=a.kind, name=a.name, title=a.title, sentence=a.sentence, since=a.since)
             for a in outlook.attention()
-        ],
+        ]
+        + _restarted(restarts),
         ledgers=[LedgerOut.of(name, ledger) for name, ledger in site_ledgers(view)],
         stages=[StageOut.model_validate(s, from_attributes=True) for s in stages(view)],
         free=[free_figure(pool, space) for pool, space in zip(view.pools, outlook.spaces, strict=True)],
         pools=[pool_out(outlook, i) for i in range(len(view.pools))],
         volumes=[volume_out(outlook, i) for i in range(len(view.volumes))],
     )  # fmt: skip
+
+
+def _restarted(restarts: list[Restart]) -> list[AttentionOut]:
+    """Processes of our own that had to be started again, one entry for each."""
+    found = []
+    for process in sorted({r.process for r in restarts}):
+        mine = [r for r in restarts if r.process == process]
+        last = mine[-1]
+        at = datetime.fromtimestamp(last.at, UTC)
+        words = (
+            f"Last at {at:%H:%M:%S} UTC, because {last.why}. {say_count(len(mine), 'time')} in the last hour."
+        )
+        title = f"Fold Barn's own process {process} was started again"
+        found.append(
+            AttentionOut(
+                lamp=Lamp.WATCH, kind="house", name=process, title=title, sentence=words, since=last.at
+            )
+        )
+    return found
 
 
 def moves_data(steps: list[StepRow]) -> bool:
@@ -279,7 +325,10 @@ def change_out(row: ChangeRow, steps: list[StepRow]) -> ChangeOut:
 
 
 def change_page(row: ChangeRow, steps: list[StepRow]) -> ChangePage:
-    return ChangePage.model_validate(_change_fields(row, steps) | {"params": row.params, "preview": row.preview})
+    return ChangePage.model_validate(
+        _change_fields(row, steps)
+        | {"params": kind_named(row.kind).to_show(row.params), "preview": row.preview}
+    )
 
 
 def _change_fields(row: ChangeRow, steps: list[StepRow]) -> dict[str, object]:

@@ -4,18 +4,41 @@ from __future__ import annotations
 
 from collections import Counter
 
-from foldbarn.api.models import AdditionOut, CacheLossOut, DomainUse, PoolOut, PoolPage, RebuildOut, SettingOut, SizingOut, StateOut, UsableOut
+import numpy as np
+
+from foldbarn.api.models import (
+    AdditionOut,
+    CacheLossOut,
+    DomainUse,
+    HealingOut,
+    PoolOut,
+    PoolPage,
+    RepairOut,
+    SettingOut,
+    SizingOut,
+    StateOut,
+    UsableOut,
+)
 from foldbarn.changes.effects import role_rows
 from foldbarn.changes.preview import LedgerOut
 from foldbarn.changes.set_pool import LABELS, settings_in_words, settings_of
 from foldbarn.core.capacity import UsableRow, best_additions, by_domain, free_figure, usable_by_protection
-from foldbarn.core.healing import healing_sentence
+from foldbarn.core.healing import healing_in_words, healing_of, healing_sentence
 from foldbarn.core.lamps import Outlook
+from foldbarn.core.levelling import imbalance
 from foldbarn.core.loss import cache_losses
 from foldbarn.core.names import natural_key
-from foldbarn.core.rebuild import imbalance
-from foldbarn.core.roles import Assignment, assign_roles, binding_of, cache_concerns, cache_share, endurance, expected_writes
-from foldbarn.core.site import Disk, Pool, Role
+from foldbarn.core.protection import Level
+from foldbarn.core.roles import (
+    Assignment,
+    assign_roles,
+    binding_of,
+    cache_concerns,
+    cache_share,
+    endurance,
+    expected_writes,
+)
+from foldbarn.core.site import Disk, Pool, Role, SiteView
 from foldbarn.core.sizing import Sizing, say_chance
 from foldbarn.core.units import say_binary, say_duration
 from foldbarn.store.tables import ChangeRow
@@ -54,11 +77,20 @@ def pool_page(outlook: Outlook, name: str, open_changes: list[ChangeRow]) -> Poo
     extent = pool.extent_bytes
     disks = view.all_of(pool)
     by_rule = {a.disk: a for a in assign_roles(disks, "fast tier" if space.fast else "cache")}
-    assigned = [_as_assigned(d, by_rule[d.name]) for d in sorted(disks, key=lambda d: (d.node, d.role != Role.CACHE, natural_key(d.name)))]
-    cache, capacity = [d for d in disks if d.role == Role.CACHE], [d for d in disks if d.role == Role.CAPACITY]
+    assigned = [
+        _as_assigned(d, by_rule[d.name])
+        for d in sorted(disks, key=lambda d: (d.node, d.role != Role.CACHE, natural_key(d.name)))
+    ]
+    cache, capacity = (
+        [d for d in disks if d.role == Role.CACHE],
+        [d for d in disks if d.role == Role.CAPACITY],
+    )
     writes = expected_writes(pool.daily_writes, space.usable * extent, pool.usual.copies)
     lasting = [f"{e.sentence('cache device')}." for e in endurance(cache, writes.daily_bytes)]
-    lasting += [f"{e.sentence('capacity disk')}." for e in endurance([d for d in capacity if d.media != "hdd"], writes.daily_bytes)]
+    lasting += [
+        f"{e.sentence('capacity disk')}."
+        for e in endurance([d for d in capacity if d.media != "hdd"], writes.daily_bytes)
+    ]
     words = settings_in_words(pool)
     return PoolPage(
         pool=pool_out(outlook, row),
@@ -69,6 +101,7 @@ def pool_page(outlook: Outlook, name: str, open_changes: list[ChangeRow]) -> Poo
         endurance=[*lasting, f"Counted on {writes.sentence}."] if lasting else [], concerns=cache_concerns(cache, capacity, writes.daily_bytes),
         protections=[usable_out(u, pool) for u in usable_by_protection(view, pool)],
         additions=[AdditionOut.model_validate(a, from_attributes=True) for a in best_additions(view, pool)],
+        heals=_heals(view, pool),
         settings=[
             *(SettingOut(name=n, label=label, value=words[n]) for n, label in LABELS.items()),
             SettingOut(name="extent_bytes", label="Extent", value=say_binary(extent)),
@@ -77,6 +110,19 @@ def pool_page(outlook: Outlook, name: str, open_changes: list[ChangeRow]) -> Poo
         params={"pool": pool.name, **settings_of(pool)},
         running=[c.id for c in open_changes if concerns(c, pool.name)],
     )  # fmt: skip
+
+
+def _heals(view: SiteView, pool: Pool) -> list[HealingOut]:
+    """What can be lost and made whole again, at every level of which the pool has more than one thing."""
+    rows = view.in_pool(pool)
+    found = []
+    for level in Level:
+        if view.volumes_of(pool) and len(np.unique(view.domain_of(level)[rows])) > 1:
+            healing = healing_of(view, pool, level)
+            found.append(
+                HealingOut(level=level.value, holds=healing.holds, sentence=healing_in_words(healing))
+            )
+    return found
 
 
 def _as_assigned(disk: Disk, rule: Assignment) -> Assignment:
@@ -88,7 +134,9 @@ def _as_assigned(disk: Disk, rule: Assignment) -> Assignment:
 def concerns(change: ChangeRow, pool: str) -> bool:
     """Whether a change is about a pool, one of its volumes, or moves its strips."""
     named = {str(change.params.get("pool", "")).casefold(), change.about.casefold()}
-    return pool.casefold() in named or any(step["name"] in (f"drain:{pool}", f"bind:{pool}") for step in change.preview["steps"])
+    return pool.casefold() in named or any(
+        step["name"] in (f"drain:{pool}", f"bind:{pool}") for step in change.preview["steps"]
+    )
 
 
 def usable_out(found: UsableRow, pool: Pool) -> UsableOut:
@@ -105,11 +153,6 @@ def sizing_out(name: str, sizing: Sizing) -> SizingOut:
     level, extent = pool.usual.level, pool.extent_bytes
     labels, room = by_domain(view.disk_slots[rows], view.domain_of(level)[rows])
     names = view.domain_names(level)
-    chance = sizing.chance
-    inputs = (
-        f"{chance.failure_rate:.2%} of disks fail in a year; a disk is written again in {say_duration(chance.repair_seconds)}; "
-        f"{chance.groups:,.0f} sets of {pool.usual.copies} disks hold all copies of some extent."
-    )
     return SizingOut(
         name=name, problem="", next_step="", nodes=len(view.nodes), disks=len(view.disks), raw=sizing.ledger.raw, usable=sizing.usable_bytes,
         without_headroom=sizing.without_headroom_bytes, ledger=LedgerOut.of(name, sizing.ledger), protection=pool.usual.sentence(),
@@ -118,8 +161,24 @@ def sizing_out(name: str, sizing: Sizing) -> SizingOut:
             for d, r in zip(labels.tolist(), room.tolist(), strict=True)
         ],
         protections=[usable_out(u, pool) for u in sizing.protections], healing=sizing.healing,
-        rebuild_disk=RebuildOut.model_validate(sizing.rebuild_disk, from_attributes=True),
-        rebuild_node=RebuildOut.model_validate(sizing.rebuild_node, from_attributes=True),
-        chance=say_chance(chance), chance_inputs=inputs,
+        repair_disk=RepairOut.of(sizing.repair_disk), repair_node=RepairOut.of(sizing.repair_node),
+        chance=say_chance(sizing.chance), chance_inputs=_chance_inputs(sizing),
         additions=[AdditionOut.model_validate(a, from_attributes=True) for a in sizing.additions], concerns=sizing.concerns,
     )  # fmt: skip
+
+
+def _chance_inputs(sizing: Sizing) -> str:
+    """What the chance of loss was made from, in words."""
+    chance, copies = sizing.chance, sizing.pool.usual.copies
+    if chance is None:
+        return "Where nothing is held, nothing can be lost."
+    repaired = ""
+    if copies > 1:
+        repaired = f"what a disk held is whole again after {say_duration(chance.repair_seconds)}"
+        if sizing.repair_disk is not None and sizing.repair_disk.replacing:
+            repaired += f", {say_duration(sizing.repair_disk.replacing)} of it until a replacement is there"
+        repaired += "; "
+    sets = f"{chance.groups:,.0f} sets of {copies} disks hold all copies of some extent"
+    if copies == 1:
+        sets = f"{chance.groups:,.0f} disks hold the only copy of some extent"
+    return f"{chance.failure_rate:.2%} of disks fail in a year; {repaired}{sets}."

@@ -12,10 +12,9 @@ import time
 from dataclasses import dataclass
 from typing import Any
 
-import httpx
-
 from foldbarn.core.errors import NotPossible, Unreachable
 from foldbarn.core.reading import PROTOCOL, WITNESS_PROTOCOL
+from foldbarn.links.outbound import Answer, Bounds, ask, ask_in
 from foldbarn.settings import settings
 
 QUICK_SECONDS = 0.3  # an answer within this tells the clock to 0.15 s
@@ -36,15 +35,25 @@ class OrderProgress:
     bytes_done: int
 
 
-class Agent:
-    """One node's agent. Every call raises Unreachable when it does not answer in time."""
+# How much an agent's answers may be, in bytes: a report or an order, an inventory of 2,048 disks, the strips of a large disk.
+REPORT_BYTES, INVENTORY_BYTES, STRIPS_BYTES = 4_000_000, 16_000_000, 64_000_000
+WITNESS_BYTES = 64_000
+LONG = 5  # times as long for what is long: an inventory, or all strips of a disk
 
-    def __init__(self, url: str, client: httpx.Client) -> None:
+
+def _bounds(most: int, times: int = 1, stranger: bool = False) -> Bounds:
+    return Bounds(settings().answer_seconds * times, most, stranger)
+
+
+class Agent:
+    """One node's agent. Every call raises Unreachable when it does not answer in time. stranger: not known yet."""
+
+    def __init__(self, url: str, stranger: bool = False) -> None:
         self.url = url.rstrip("/")
-        self._client = client
+        self._stranger = stranger
 
     def inventory(self) -> dict[str, Any]:
-        return _body(self._ask("GET", "/v1/inventory"))
+        return _body(self._ask("GET", "/v1/inventory", most=INVENTORY_BYTES, times=LONG))
 
     def report(self) -> dict[str, Any]:
         """What it reports every second."""
@@ -60,7 +69,7 @@ class Agent:
 
     def strips(self, serial: str) -> set[tuple[int, int, int]]:
         """(volume, extent, strip) of everything a disk holds."""
-        found = _body(self._ask("GET", f"/v1/strips/{serial}"))
+        found = _body(self._ask("GET", f"/v1/strips/{serial}", most=STRIPS_BYTES, times=LONG))
         try:
             return {(int(v), int(e), int(s)) for v, e, s in found["strips"]}
         except (KeyError, TypeError, ValueError) as error:
@@ -68,7 +77,9 @@ class Agent:
 
     def probe(self, targets: list[tuple[str, int]]) -> list[tuple[bool, str]]:
         """Has the node try to open a connection to each address and port; whether it could, and why not."""
-        found = _body(self._ask("POST", "/v1/probe", {"targets": [{"address": a, "port": p} for a, p in targets]}))
+        found = _body(
+            self._ask("POST", "/v1/probe", {"targets": [{"address": a, "port": p} for a, p in targets]})
+        )
         try:
             results = [(bool(r["open"]), str(r["why"])[:MOST_TEXT]) for r in found["results"]]
         except (KeyError, TypeError) as error:
@@ -84,64 +95,53 @@ class Agent:
     def order(self, order_id: str) -> OrderProgress | None:
         """How far an order is; None when the agent does not know it."""
         answer = self._ask("GET", f"/v1/orders/{order_id}")
-        return None if answer.status_code == 404 else _progress(_body(answer))
+        return None if answer.status == 404 else _progress(_body(answer))
 
     def cancel(self, order_id: str) -> None:
         """Stops an order; nothing happens where the agent does not know it."""
         self._ask("DELETE", f"/v1/orders/{order_id}")
 
-    def _ask(self, method: str, path: str, body: Any = None) -> httpx.Response:
-        try:
-            return self._client.request(method, self.url + path, json=body)
-        except httpx.HTTPError as error:
-            raise _unreachable(self.url, error) from error
+    def _ask(
+        self, method: str, path: str, body: Any = None, most: int = REPORT_BYTES, times: int = 1
+    ) -> Answer:
+        return ask(method, self.url + path, _bounds(most, times, self._stranger), body=body)
 
 
-def read_witness(url: str) -> str:
+def read_witness(url: str, stranger: bool = False) -> str:
     """The name of the witness that answers there. Raises Unreachable, Garbled where something else answers."""
-    with open_client() as client:
-        try:
-            body = _body(client.get(url.rstrip("/") + "/v1/report"))
-        except httpx.HTTPError as error:
-            raise _unreachable(url, error) from error
-        except NotPossible as error:
-            raise Garbled(f"What answers at {url} is no witness.", about=url) from error
-    if body.get("protocol") != WITNESS_PROTOCOL or not isinstance(body.get("name"), str):
+    try:
+        body = _body(ask("GET", url.rstrip("/") + "/v1/report", _bounds(WITNESS_BYTES, 1, stranger)))
+    except NotPossible as error:
+        raise Garbled(f"What answers at {url} is no witness.", about=url) from error
+    name = body.get("name")
+    if body.get("protocol") != WITNESS_PROTOCOL or not isinstance(name, str):
         raise Garbled(f"What answers at {url} is no witness.", about=url)
-    return str(body["name"])
+    return name[:MOST_TEXT]
 
 
-def open_client() -> httpx.Client:
-    """A client for agents; close it when done. Agents are on the storage network: no proxy is asked."""
-    return httpx.Client(timeout=settings().answer_seconds, trust_env=False)
-
-
-def _unreachable(url: str, error: httpx.HTTPError) -> Unreachable:
-    if isinstance(error, httpx.TimeoutException):
-        return Unreachable(f"No answer within {settings().answer_seconds:g} s.", about=url)
-    if isinstance(error, httpx.ConnectError):
-        return Unreachable("Nothing listens at its address.", about=url)
-    return Unreachable("The connection broke off.", about=url)
-
-
-def _body(answer: httpx.Response) -> dict[str, Any]:
+def _body(answer: Answer) -> dict[str, Any]:
     """The JSON object of an answer. Raises NotPossible for a refusal (4xx), Garbled for anything else unexpected."""
     try:
         body = answer.json()
     except ValueError as error:
-        raise Garbled(f"The answer is not JSON but {answer.headers.get('content-type', 'of no stated kind')}.") from error
+        raise Garbled(f"The answer is not JSON but {answer.kind[:60] or 'of no stated kind'}.") from error
     if not isinstance(body, dict):
         raise Garbled("The answer is JSON, but not an object.")
-    if 400 <= answer.status_code < 500:
+    if 400 <= answer.status < 500:
         raise NotPossible(f"The agent refused: {str(body.get('detail', 'without a reason'))[:MOST_TEXT]}.")
     if answer.is_error:
-        raise Garbled(f"The agent answers with error {answer.status_code}.")
+        raise Garbled(f"The agent answers with error {answer.status}.")
     return body
 
 
 def _progress(body: dict[str, Any]) -> OrderProgress:
     try:
-        return OrderProgress(str(body["state"]), str(body["problem"])[:MOST_TEXT], tuple(body["finished"]), int(body["bytes_done"]))
+        return OrderProgress(
+            str(body["state"]),
+            str(body["problem"])[:MOST_TEXT],
+            tuple(body["finished"]),
+            int(body["bytes_done"]),
+        )
     except (KeyError, TypeError, ValueError) as error:
         raise Garbled("The order's progress has another shape.") from error
 
@@ -159,19 +159,19 @@ def _with_offset(body: dict[str, Any], asked: float) -> dict[str, Any]:
 
 async def ask_reports(urls: dict[int, str]) -> dict[int, dict[str, Any] | Unreachable]:
     """Asks many agents for their report at once; by key, the report or why there is none."""
-    async with httpx.AsyncClient(timeout=settings().answer_seconds, trust_env=False) as client:
 
-        async def ask(url: str) -> dict[str, Any] | Unreachable:
-            try:
-                asked = time.time()
-                body = _with_offset(_body(await client.get(url.rstrip("/") + "/v1/report")), asked)
-                return body if body.get("protocol") == PROTOCOL else Garbled("It does not speak the agent protocol.")
-            except httpx.HTTPError as error:
-                return _unreachable(url, error)
-            except NotPossible as error:
-                return Garbled(error.sentence)
-            except Unreachable as error:
-                return error
+    async def one(url: str) -> dict[str, Any] | Unreachable:
+        try:
+            asked = time.time()
+            answer = await ask_in("GET", url.rstrip("/") + "/v1/report", _bounds(REPORT_BYTES))
+            body = _with_offset(_body(answer), asked)
+            return (
+                body if body.get("protocol") == PROTOCOL else Garbled("It does not speak the agent protocol.")
+            )
+        except NotPossible as error:
+            return Garbled(error.sentence)
+        except Unreachable as error:
+            return error
 
-        answers = await asyncio.gather(*(ask(url) for url in urls.values()))
+    answers = await asyncio.gather(*(one(url) for url in urls.values()))
     return dict(zip(urls, answers, strict=True))

@@ -20,8 +20,15 @@ def levers(pull: dict[str, Any] | None = None) -> dict[str, Any]:
             answer = client.post(f"{url}/levers", json=pull) if pull else client.get(f"{url}/levers")
             body = answer.json()
     except (httpx.HTTPError, ValueError) as error:
-        raise Unreachable("The yard does not answer.", about="yard", next_step="It is started again by itself; try in a moment.") from error
+        raise Unreachable(
+            "The yard does not answer.",
+            about="yard",
+            next_step="It is started again by itself; try in a moment.",
+        ) from error
     if answer.is_client_error:
-        raise NotPossible(str(body.get("detail")) if isinstance(body.get("detail"), str) else "The yard has no such lever.", about="lever")
+        raise NotPossible(
+            str(body.get("detail")) if isinstance(body.get("detail"), str) else "The yard has no such lever.",
+            about="lever",
+        )
     found: dict[str, Any] = body
     return found

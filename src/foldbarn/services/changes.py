@@ -54,7 +54,9 @@ def _made(kind: Kind[Any], wish: Any) -> Preview:
     return found.sealed(moving=bool(view.incoming) or not kind.exact)
 
 
-def carry_out(kind_name: str, params: dict[str, Any], digest: str | None, actor: str | None = None, reason: str = "") -> int:
+def carry_out(
+    kind_name: str, params: dict[str, Any], digest: str | None, actor: str | None = None, reason: str = ""
+) -> int:
     """Records the change and queues it; returns its number.
 
     Raises Outdated where `digest` is not that of a preview made now, NotPossible where something stands against it.
@@ -63,7 +65,9 @@ def carry_out(kind_name: str, params: dict[str, Any], digest: str | None, actor:
     fresh = _made(kind, wish)
     if fresh.blockers:
         first = fresh.blockers[0]
-        raise NotPossible(" ".join(b.sentence for b in fresh.blockers), about=first.about, next_step=first.next_step)
+        raise NotPossible(
+            " ".join(b.sentence for b in fresh.blockers), about=first.about, next_step=first.next_step
+        )
     if digest is not None and digest != fresh.digest:
         raise Outdated(fresh)
     touches = kind.touches(wish)
@@ -76,7 +80,9 @@ def carry_out(kind_name: str, params: dict[str, Any], digest: str | None, actor:
         session.add(row)
         session.flush()
         for number, step in enumerate(fresh.steps, 1):
-            session.add(StepRow(change_id=row.id, number=number, name=step.name, title=step.title, detail=step.detail))
+            session.add(
+                StepRow(change_id=row.id, number=number, name=step.name, title=step.title, detail=step.detail)
+            )
         tell(session, "changes")
         change = row.id
     enqueue(change, touches)
@@ -91,7 +97,13 @@ def recent(session: Session, limit: int = 100) -> list[tuple[ChangeRow, list[Ste
 
 def unfinished(session: Session) -> list[ChangeRow]:
     """Changes that have not ended, oldest first."""
-    return list(session.scalars(select(ChangeRow).where(ChangeRow.state.in_(("waiting", "running", "paused"))).order_by(ChangeRow.id)))
+    return list(
+        session.scalars(
+            select(ChangeRow)
+            .where(ChangeRow.state.in_(("waiting", "running", "paused")))
+            .order_by(ChangeRow.id)
+        )
+    )
 
 
 def one(session: Session, change: int) -> tuple[ChangeRow, list[StepRow]]:
@@ -111,9 +123,13 @@ def limit(change: int, bytes_per_second: int | None) -> None:
     with transaction() as session:
         row, steps = one(session, change)
         if row.state in ("done", "withdrawn"):
-            raise NotPossible(f"Change {change} is {row.state}; it cannot be changed any more.", about="change")
+            raise NotPossible(
+                f"Change {change} is {row.state}; it cannot be changed any more.", about="change"
+            )
         if not any(s.name in ("copy", "level", "drain") or s.name.startswith("drain:") for s in steps):
-            raise NotPossible(f"Change {change} moves no data, so there is nothing to slow down.", about="change")
+            raise NotPossible(
+                f"Change {change} moves no data, so there is nothing to slow down.", about="change"
+            )
         row.rate_cap = bytes_per_second
         tell(session, "changes")
 
@@ -124,7 +140,9 @@ def ask(change: int, what: str) -> None:
     with transaction() as session:
         row, _ = one(session, change)
         if row.state in ("done", "withdrawn"):
-            raise NotPossible(f"Change {change} is {row.state}; it cannot be changed any more.", about="change")
+            raise NotPossible(
+                f"Change {change} is {row.state}; it cannot be changed any more.", about="change"
+            )
         if what == "resume":
             if row.state != "paused":
                 raise NotPossible(f"Change {change} is {row.state}, not paused.", about="change")

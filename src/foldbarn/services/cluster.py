@@ -9,9 +9,9 @@ from sqlalchemy import func
 
 from foldbarn.changes.sealing import open_key
 from foldbarn.core.errors import BarnError, NotFound, NotPossible
-from foldbarn.core.network import PORT_PLAN
+from foldbarn.core.network import PORT_PLAN, check_address
 from foldbarn.core.site import Contact, Node
-from foldbarn.links.agents import Agent, open_client, read_witness
+from foldbarn.links.agents import Agent, read_witness
 from foldbarn.services.site import site_row
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ClusterRow, DiskRow
@@ -23,18 +23,28 @@ def try_ports() -> int:
     view = current_view()
     heard = [n for n in view.nodes if n.contact == Contact.HEARD]
     if len(heard) < 2:
-        raise NotPossible("At least two nodes must be heard to test the ports between them.", next_step="Start agents on more nodes.")
+        raise NotPossible(
+            "At least two nodes must be heard to test the ports between them.",
+            next_step="Start agents on more nodes.",
+        )
     tries = {node.name: _targets(node, heard) for node in heard}
     shut: list[list[object]] = []
-    with open_client() as client, ThreadPoolExecutor(max_workers=16) as crew:
+    with ThreadPoolExecutor(max_workers=16) as crew:
 
         def ask(node: Node) -> list[list[object]]:
             targets = tries[node.name]
             try:
-                answers = Agent(node.agent_url, client).probe([(address, port) for _, address, port in targets])
+                answers = Agent(node.agent_url).probe([(address, port) for _, address, port in targets])
             except BarnError as error:
-                return [[node.name, name, port, f"it could not try: {error.sentence.removesuffix('.').lower()}"] for name, _, port in targets[:1]]
-            return [[node.name, name, port, why] for (name, _, port), (is_open, why) in zip(targets, answers, strict=True) if not is_open]
+                return [
+                    [node.name, name, port, f"it could not try: {error.sentence.removesuffix('.').lower()}"]
+                    for name, _, port in targets[:1]
+                ]
+            return [
+                [node.name, name, port, why]
+                for (name, _, port), (is_open, why) in zip(targets, answers, strict=True)
+                if not is_open
+            ]
 
         for found in crew.map(ask, heard):
             shut += found
@@ -54,8 +64,17 @@ def _targets(node: Node, others: list[Node]) -> list[tuple[str, str, int]]:
         for opening in PORT_PLAN:
             if not opening.tested:
                 continue
-            addresses = [a.split("/")[0] for p in other.ports if p.purpose == opening.purpose and p.up for a in p.addresses][:1]
-            found += [(other.name, address, port) for address in addresses for port in range(opening.first, opening.last + 1)]
+            addresses = [
+                a.split("/")[0]
+                for p in other.ports
+                if p.purpose == opening.purpose and p.up
+                for a in p.addresses
+            ][:1]
+            found += [
+                (other.name, address, port)
+                for address in addresses
+                for port in range(opening.first, opening.last + 1)
+            ]
     return found
 
 
@@ -65,9 +84,11 @@ def light(disk_name: str, on: bool) -> None:
     disk = view.disk(disk_name)
     node = view.nodes[disk.node]
     if node.contact != Contact.HEARD:
-        raise NotPossible(f"{node.name} is not heard, so its lights cannot be set.", next_step="Its BMC may still do it.")
-    with open_client() as client:
-        Agent(node.agent_url, client).send({"id": f"light-{disk.number}-{time.time_ns()}", "kind": "locate", "disk": disk.serial, "on": on})
+        raise NotPossible(
+            f"{node.name} is not heard, so its lights cannot be set.", next_step="Its BMC may still do it."
+        )
+    order = {"id": f"light-{disk.number}-{time.time_ns()}", "kind": "locate", "disk": disk.serial, "on": on}
+    Agent(node.agent_url).send(order)
     with transaction() as session:
         session.get_one(DiskRow, disk.number).lit = on
         announce(session, "site")
@@ -79,12 +100,12 @@ def try_passphrase(passphrase: str) -> None:
         row = session.get(ClusterRow, 1)
         kept = dict(row.sealed_key) if row else {}
     if not kept:
-        raise NotFound("The cluster has no sealed key: it was formed without encryption at rest.", about="passphrase")
+        raise NotFound(
+            "The cluster has no sealed key: it was formed without encryption at rest.", about="passphrase"
+        )
     open_key(passphrase, kept)
 
 
 def ask_witness(url: str) -> str:
     """The name of the witness at an address."""
-    if not url.startswith(("http://", "https://")):
-        raise NotPossible("The witness's address starts with http:// or https://.", about="url")
-    return read_witness(url)
+    return read_witness(check_address(url, "The witness's address", about="url"), stranger=True)

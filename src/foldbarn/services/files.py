@@ -14,7 +14,15 @@ from sqlalchemy.orm import Session
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.hardware import Inventory
 from foldbarn.core.names import check_name
-from foldbarn.core.reading import kind_of_file, node_of_file, read_disks, read_health, read_inventory, read_ports, serial_of_smart
+from foldbarn.core.reading import (
+    kind_of_file,
+    node_of_file,
+    read_disks,
+    read_health,
+    read_inventory,
+    read_ports,
+    serial_of_smart,
+)
 from foldbarn.core.site import Contact
 from foldbarn.core.units import MB, say_count
 from foldbarn.links.bmc import Bmc
@@ -76,7 +84,12 @@ def take_files(files: Sequence[File]) -> list[Outcome]:
                 row = rows.get(name)
                 if row is not None and row.contact != Contact.AWAITED:
                     for i, _, _ in parts:
-                        outcomes[i] = Outcome(files[i].name, "skipped", f"{row.name}'s own agent reports, and knows better than a file.", node=row.name)
+                        outcomes[i] = Outcome(
+                            files[i].name,
+                            "skipped",
+                            f"{row.name}'s own agent reports, and knows better than a file.",
+                            node=row.name,
+                        )
                     continue
                 inventory = _merge(name, parts)
                 if row is None:
@@ -88,14 +101,23 @@ def take_files(files: Sequence[File]) -> list[Outcome]:
                 taken.append((row, inventory, parts))
             except BarnError as error:
                 for i, _, _ in parts:
-                    outcomes[i] = Outcome(files[i].name, "refused", error.sentence, error.next_step or "", name)
+                    outcomes[i] = Outcome(
+                        files[i].name, "refused", error.sentence, error.next_step or "", name
+                    )
         session.flush()
         for row, inventory, parts in taken:
             row.source = "files"
             for kind, (result, sentence) in _take(session, row, inventory, parts).items():
                 for i in (i for i, k, _ in parts if k == kind):
                     outcomes.setdefault(i, Outcome(files[i].name, result, sentence, node=row.name))
-        take_disks(session, [(row, inventory.disks) for row, inventory, parts in taken if {kind for _, kind, _ in parts} & WHOLE])
+        take_disks(
+            session,
+            [
+                (row, inventory.disks)
+                for row, inventory, parts in taken
+                if {kind for _, kind, _ in parts} & WHOLE
+            ],
+        )
         announce(session, "site")
     return [outcomes[i] for i in range(len(files))]
 
@@ -103,7 +125,9 @@ def take_files(files: Sequence[File]) -> list[Outcome]:
 def _read(file: File) -> list[tuple[str, str, Any]]:
     """(node, kind, content) of what a file holds. Raises NotPossible."""
     if len(file.text) > LARGEST_FILE:
-        raise NotPossible(f"It is too large: {len(file.text) / MB:.0f} MB, where a node's inventory has {LARGEST_FILE // MB} MB at the most.")
+        raise NotPossible(
+            f"It is too large: {len(file.text) / MB:.0f} MB, where a node's inventory has {LARGEST_FILE // MB} MB at the most."
+        )
     try:
         content = json.loads(file.text)
     except (ValueError, RecursionError) as error:
@@ -118,7 +142,10 @@ def _read(file: File) -> list[tuple[str, str, Any]]:
         return [(read_inventory(c).node, "agent", c) for c in several]
     node = read_inventory(content).node if kind == "agent" else node_of_file(file.name)
     if not node:
-        raise NotPossible("Neither the file nor its name says which node it is of.", next_step="Name it after the node: fulmar.lsblk.json.")
+        raise NotPossible(
+            "Neither the file nor its name says which node it is of.",
+            next_step="Name it after the node: fulmar.lsblk.json.",
+        )
     return [(check_name(node, "node", []), kind, content)]
 
 
@@ -132,12 +159,24 @@ def _merge(name: str, parts: list[tuple[int, str, Any]]) -> Inventory:
         raise NotPossible(f"There are {len(whole)} inventories of {name}.", next_step="Keep the newest.")
     if whole:
         found = read_inventory(whole[0])
-        return replace(found, disks=tuple(replace(d, health=read_health(smart[d.serial])) if d.serial in smart else d for d in found.disks))
+        return replace(
+            found,
+            disks=tuple(
+                replace(d, health=read_health(smart[d.serial])) if d.serial in smart else d
+                for d in found.disks
+            ),
+        )
     lsblk = [c for _, kind, c in parts if kind == "lsblk"]
     links = [c for _, kind, c in parts if kind == "ip"]
     if len(lsblk) > 1 or len(links) > 1:
-        raise NotPossible(f"There are several outputs of the same tool for {name}.", next_step="Keep the newest of each.")
-    return Inventory(name, disks=read_disks(name, lsblk[0], smart) if lsblk else (), ports=read_ports(links[0]) if links else ())
+        raise NotPossible(
+            f"There are several outputs of the same tool for {name}.", next_step="Keep the newest of each."
+        )
+    return Inventory(
+        name,
+        disks=read_disks(name, lsblk[0], smart) if lsblk else (),
+        ports=read_ports(links[0]) if links else (),
+    )
 
 
 Said = dict[str, tuple[Literal["taken", "skipped", "refused"], str]]
@@ -159,7 +198,9 @@ def _take(session: Session, row: NodeRow, inventory: Inventory, parts: list[tupl
     return said
 
 
-def _take_health(session: Session, row: NodeRow, contents: list[Any]) -> tuple[Literal["taken", "refused"], str]:
+def _take_health(
+    session: Session, row: NodeRow, contents: list[Any]
+) -> tuple[Literal["taken", "refused"], str]:
     """Health of disks that are known already."""
     known = {d.serial: d for d in session.scalars(select(DiskRow).where(DiskRow.node_id == row.id))}
     serials = [serial_of_smart(c) for c in contents]
@@ -170,7 +211,9 @@ def _take_health(session: Session, row: NodeRow, contents: list[Any]) -> tuple[L
         health = read_health(content)
         disk = known[serial]
         disk.watch = health.watch()
-        disk.reasons = [r for r in disk.reasons if r[0] != "failing"] + [["failing", s] for s in health.failing()]
+        disk.reasons = [r for r in disk.reasons if r[0] != "failing"] + [
+            ["failing", s] for s in health.failing()
+        ]
         if disk.pool_id is None and disk.role != "boot":
             disk.role = "unfit" if disk.reasons else "unclaimed"
     return "taken", f"Health of {say_count(len(contents), 'disk')} of {row.name}."
@@ -182,10 +225,7 @@ def read_bmc(url: str, user: str, password: str) -> tuple[str, int, bool]:
     Where the node's own agent reports, only the BMC's address is noted. Raises Unreachable, NotAllowed, NotPossible.
     """
     bmc = Bmc(url, user, password)
-    try:
-        inventory = bmc.inventory()
-    finally:
-        bmc.close()
+    inventory = bmc.inventory()
     check_name(inventory.node, "node", [])
     with transaction() as session:
         row = find_node(session, inventory.node)

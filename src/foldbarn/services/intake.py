@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import secrets
 from datetime import UTC, datetime
 from typing import Any
 
@@ -9,10 +11,12 @@ import structlog
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
-from foldbarn.core.errors import Conflict, NotPossible
+from foldbarn.core.errors import Conflict, NotAllowed, NotPossible
+from foldbarn.core.hardware import Inventory
+from foldbarn.core.network import check_address
 from foldbarn.core.reading import read_inventory
 from foldbarn.core.site import Contact
-from foldbarn.links.agents import Agent, open_client
+from foldbarn.links.agents import Agent
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.intake import add_node, find_node, settle, take_inventory
 from foldbarn.store.tables import DiskRow, NodeRow, PoolRow
@@ -20,32 +24,50 @@ from foldbarn.store.tables import DiskRow, NodeRow, PoolRow
 log = structlog.get_logger()
 
 
-def welcome_agent(agent_url: str) -> str:
+def welcome_agent(agent_url: str, key: str = "") -> str:
     """An agent announces itself: it is asked for its inventory and its node becomes known. Safe to repeat.
 
-    Returns the node's name. Raises Unreachable, NotPossible for nonsense, Conflict where another address holds the name.
+    key: a secret of the agent's own, the same ever after. The first that announces a node with one is that node's agent;
+    its key's hash is kept, and from then on no other is let in under that name, whether the node is heard or silent.
+
+    Returns the node's name. Raises Unreachable, NotPossible for nonsense, NotAllowed for another's name, Conflict where
+    the node is heard from another address at this moment.
     """
-    if not agent_url.startswith(("http://", "https://")):
-        raise NotPossible("An agent's address starts with http:// or https://.", about="agent_url")
-    with open_client() as client:
-        inventory = read_inventory(Agent(agent_url, client).inventory())
+    agent_url = check_address(agent_url, "An agent's address", about="agent_url")
+    inventory = read_inventory(Agent(agent_url, stranger=True).inventory())
+    proof = hashlib.sha256(key.encode()).hexdigest() if key else ""
     with transaction() as session:
         node = find_node(session, inventory.node)
         if node is None:
             node = add_node(session, inventory, source="agent")
-            node.agent_url = agent_url
+            node.agent_url, node.agent_key = agent_url, proof
             log.info("node reported in", node=inventory.node)
-        elif node.agent_url != agent_url:
-            if node.agent_url and node.contact == Contact.HEARD and node.heard_at is not None:
-                raise Conflict(f"A node named {inventory.node} reports already, from another address.", about="agent_url")
-            if node.contact == Contact.AWAITED:
-                settle(session, node, inventory)
-                node.contact, node.reason, node.source, node.since = Contact.HEARD.value, "", "agent", datetime.now(UTC)
-            node.agent_url = agent_url
+        else:
+            if node.agent_key and not secrets.compare_digest(node.agent_key, proof):
+                raise NotAllowed(
+                    "Another agent holds the name that this one gives its node.",
+                    about="key",
+                    next_step="Start it with the key it had before, or under another name.",
+                )
+            _move_agent(session, node, inventory, agent_url)
+            node.agent_key = proof
         node.heard_at = datetime.now(UTC)
         take_inventory(session, node, inventory)
         announce(session, "site")
     return inventory.node
+
+
+def _move_agent(session: Session, node: NodeRow, inventory: Inventory, agent_url: str) -> None:
+    """Notes from where a known node's agent reports now."""
+    if node.agent_url == agent_url:
+        return
+    if node.agent_url and node.contact == Contact.HEARD and node.heard_at is not None:
+        raise Conflict("Its node reports already, from another address.", about="agent_url")
+    if node.contact == Contact.AWAITED:
+        settle(session, node, inventory)
+        node.contact, node.reason, node.source = Contact.HEARD.value, "", "agent"
+        node.since = datetime.now(UTC)
+    node.agent_url = agent_url
 
 
 def node_is_back(session: Session, node: NodeRow) -> None:

@@ -19,12 +19,14 @@ def outlook() -> Outlook:
     view = current_view()
     with transaction() as session:
         grace = session.scalars(select(SiteRow.grace_seconds)).one()
-        mending = session.scalars(
-            select(PoolRow.id)
+        rebuilds = session.execute(
+            select(PoolRow.id, ChangeRow.state, ChangeRow.id)
             .join(ChangeRow, (ChangeRow.kind == "rebuild") & (ChangeRow.about == PoolRow.name))
-            .where(ChangeRow.state.in_(("waiting", "running")))
-        )
-        return Outlook(view, time.time(), grace, frozenset(mending))
+            .where(ChangeRow.state.in_(("waiting", "running", "paused")))
+        ).all()
+        mending = frozenset(pool for pool, state, _ in rebuilds if state != "paused")
+        paused = {pool: change for pool, state, change in rebuilds if state == "paused"}
+        return Outlook(view, time.time(), grace, mending, paused)
 
 
 def site_row(session: Session) -> SiteRow:
@@ -50,5 +52,9 @@ def set_grace(seconds: float) -> None:
 def disk_work() -> dict[str, tuple[float | None, float | None]]:
     """Bytes per second read and written by disk name; None where not known."""
     with transaction() as session:
-        rows = session.execute(select(DiskRow.name, DiskWorkRow.read_rate, DiskWorkRow.write_rate).join(DiskWorkRow, DiskWorkRow.disk_id == DiskRow.id))
+        rows = session.execute(
+            select(DiskRow.name, DiskWorkRow.read_rate, DiskWorkRow.write_rate).join(
+                DiskWorkRow, DiskWorkRow.disk_id == DiskRow.id
+            )
+        )
         return {name: (read, write) for name, read, write in rows}

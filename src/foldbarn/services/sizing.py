@@ -28,4 +28,6 @@ def plan_of_site() -> str:
 def _only(view: SiteView, names: set[str]) -> SiteView:
     rows = {row: i for i, row in enumerate(r for r, n in enumerate(view.nodes) if n.name in names)}
     disks = tuple(replace(d, node=rows[d.node]) for d in view.disks if d.node in rows)
-    return SiteView(view.name, view.revision, view.rooms, view.racks, tuple(view.nodes[r] for r in rows), disks)
+    return SiteView(
+        view.name, view.revision, view.rooms, view.racks, tuple(view.nodes[r] for r in rows), disks
+    )

@@ -17,18 +17,30 @@ from sqlalchemy.orm import Session
 
 from foldbarn.core.counters import rate
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
+from foldbarn.core.levelling import LEVEL_TOLERANCE, imbalance, plan_levelling
 from foldbarn.core.reading import read_inventory
-from foldbarn.core.rebuild import LEVEL_TOLERANCE, imbalance, plan_levelling, plan_rebuild
+from foldbarn.core.rebuild import crowded_strips, plan_rebuild
 from foldbarn.core.roles import spare_for
 from foldbarn.core.site import Contact, Role
-from foldbarn.links.agents import Agent, Garbled, ask_reports, open_client, read_witness
+from foldbarn.core.units import say_count
+from foldbarn.links.agents import Agent, Garbled, ask_reports, read_witness
 from foldbarn.links.mail import send_mail
 from foldbarn.services.changes import carry_out
 from foldbarn.services.intake import node_is_back, read_report
 from foldbarn.settings import settings
 from foldbarn.store.database import announce, is_disconnect, tell, transaction, wait_for_database
 from foldbarn.store.intake import take_inventory
-from foldbarn.store.tables import ChangeRow, ClusterRow, DiskRow, DiskWorkRow, NodeRow, PoolRow, SiteRow, StepRow, VolumeRow
+from foldbarn.store.tables import (
+    ChangeRow,
+    ClusterRow,
+    DiskRow,
+    DiskWorkRow,
+    NodeRow,
+    PoolRow,
+    SiteRow,
+    StepRow,
+    VolumeRow,
+)
 from foldbarn.store.views import current_view
 
 log = structlog.get_logger()
@@ -56,13 +68,17 @@ class Watch:
     pauses: dict[int, _Pause] = field(default_factory=dict)
     witness_at: float = 0.0  # when the witness is asked next
     written_at: float = 0.0  # when what consumers have written is summed up next
-    judged: tuple[object, ...] = ()  # what the last judgement was made from; the same again is not judged twice
+    judged: tuple[
+        object, ...
+    ] = ()  # what the last judgement was made from; the same again is not judged twice
 
     async def run(self) -> None:
         """Until cancelled. Another process that holds the watch is waited for."""
         while True:
             try:
-                async with await psycopg.AsyncConnection.connect(settings().plain_database_url, autocommit=True) as holder:
+                async with await psycopg.AsyncConnection.connect(
+                    settings().plain_database_url, autocommit=True
+                ) as holder:
                     while not await self._holds(holder):
                         await asyncio.sleep(1.0)
                     while True:
@@ -104,8 +120,15 @@ class Watch:
         with transaction() as session:
             looks = {name: why for name, why in session.execute(select(PoolRow.name, PoolRow.look_reason))}
             busy = _busy_pools(session)
-            open_count = session.scalar(select(func.count(ChangeRow.id)).where(ChangeRow.kind == "change-role", OPEN))
-            facts = (session.scalar(select(SiteRow.revision)), tuple(looks.items()), frozenset(busy), open_count)
+            open_count = session.scalar(
+                select(func.count(ChangeRow.id)).where(ChangeRow.kind == "change-role", OPEN)
+            )
+            facts = (
+                session.scalar(select(SiteRow.revision)),
+                tuple(looks.items()),
+                frozenset(busy),
+                open_count,
+            )
         if facts != self.judged:
             start_mending(looks, busy)
             call_in_spares()
@@ -125,16 +148,25 @@ class Watch:
             session.get_one(ClusterRow, 1).mail = mail | {"told": cluster.leader}
         if "told" not in mail:
             return  # the forming told of its first leader itself
-        subject = f"{cluster.leader} leads {cluster.name}" if cluster.leader else f"{cluster.name} has no leader"
+        subject = (
+            f"{cluster.leader} leads {cluster.name}" if cluster.leader else f"{cluster.name} has no leader"
+        )
         try:
-            send_mail(mail["to"], subject, f"It led before: {mail['told'] or 'nobody'}. Term {cluster.term}.\n")
+            send_mail(
+                mail["to"], subject, f"It led before: {mail['told'] or 'nobody'}. Term {cluster.term}.\n"
+            )
         except Unreachable as error:
             log.info("mail not taken", why=error.sentence)
 
     def _due(self) -> dict[int, str]:
         now = time.monotonic()
         with transaction() as session:
-            urls = {number: url for number, url in session.execute(select(NodeRow.id, NodeRow.agent_url).where(NodeRow.agent_url != ""))}
+            urls = {
+                number: url
+                for number, url in session.execute(
+                    select(NodeRow.id, NodeRow.agent_url).where(NodeRow.agent_url != "")
+                )
+            }
         return {n: url for n, url in urls.items() if self.pauses.setdefault(n, _Pause()).next_at <= now}
 
     def _take(self, answers: dict[int, dict[str, Any] | Unreachable]) -> None:
@@ -144,7 +176,9 @@ class Watch:
             pause = self.pauses[number]
             if isinstance(answer, Unreachable):
                 pause.failures += 1
-                pause.next_at = now + min(settings().longest_pause_seconds, settings().poll_seconds * 1.5**pause.failures)
+                pause.next_at = now + min(
+                    settings().longest_pause_seconds, settings().poll_seconds * 1.5**pause.failures
+                )
                 note_failure(number, answer)
             else:
                 pause.failures, pause.next_at = 0, now + settings().poll_seconds
@@ -166,7 +200,9 @@ def _busy_pools(session: Session) -> set[str]:
     """Names of pools whose strips some open change moves: a rebuild, or a drain that has begun and is not paused."""
     busy = set(session.scalars(select(ChangeRow.about).where(ChangeRow.kind == "rebuild", OPEN)))
     drains = select(StepRow.name).join(ChangeRow, ChangeRow.id == StepRow.change_id)
-    running = drains.where(ChangeRow.state == "running", StepRow.name.like("drain:%"), StepRow.state == "running")
+    running = drains.where(
+        ChangeRow.state == "running", StepRow.name.like("drain:%"), StepRow.state == "running"
+    )
     return busy | {name.partition(":")[2] for name in session.scalars(running)}
 
 
@@ -175,9 +211,16 @@ def note_failure(number: int, error: Unreachable) -> None:
     with transaction() as session:
         node = session.get_one(NodeRow, number)
         contact = Contact.GARBLED if isinstance(error, Garbled) else Contact.SILENT
-        since_heard = (datetime.now(UTC) - node.heard_at).total_seconds() if node.heard_at else settings().silent_seconds
+        since_heard = (
+            (datetime.now(UTC) - node.heard_at).total_seconds()
+            if node.heard_at
+            else settings().silent_seconds
+        )
         # Judged to within half a round: a question that ran out a moment too early would else cost another one.
-        if contact == Contact.SILENT and since_heard < settings().silent_seconds - settings().poll_seconds / 2:
+        if (
+            contact == Contact.SILENT
+            and since_heard < settings().silent_seconds - settings().poll_seconds / 2
+        ):
             return
         if node.contact != contact or node.reason != error.sentence:
             if node.contact == Contact.HEARD:
@@ -195,8 +238,7 @@ def note_report(number: int, report: dict[str, Any]) -> None:
         node = session.get_one(NodeRow, number)
         url, known, contact = node.agent_url, node.inventory_version, node.contact
     if version != known:
-        with open_client() as client:
-            inventory = read_inventory(Agent(url, client).inventory())
+        inventory = read_inventory(Agent(url).inventory())
     with transaction() as session:
         node = session.get_one(NodeRow, number)
         changed = False
@@ -204,7 +246,13 @@ def note_report(number: int, report: dict[str, Any]) -> None:
             log.info("node is back", node=node.name)
             if node.given_up:
                 node_is_back(session, node)
-            node.contact, node.reason, node.since, node.given_up, changed = Contact.HEARD.value, "", datetime.now(UTC), False, True
+            node.contact, node.reason, node.since, node.given_up, changed = (
+                Contact.HEARD.value,
+                "",
+                datetime.now(UTC),
+                False,
+                True,
+            )
         if inventory is not None:
             if inventory.node.casefold() != node.agent_name.casefold():
                 raise NotPossible(f"It says it is {inventory.node}.")
@@ -239,7 +287,9 @@ def _note_bearings(node: NodeRow, report: dict[str, Any]) -> bool:
     """What a node says of its clock and its cluster. True where that is worth a new picture of the site."""
     changed = False
     offset = report.get("clock_offset")
-    if isinstance(offset, float) and (node.clock_offset is None or abs(offset - node.clock_offset) > CLOCK_STEP):
+    if isinstance(offset, float) and (
+        node.clock_offset is None or abs(offset - node.clock_offset) > CLOCK_STEP
+    ):
         node.clock_offset, changed = round(offset, 2), True
     says = report.get("cluster")
     if isinstance(says, dict):
@@ -256,7 +306,9 @@ def _note_written(node: NodeRow, report: dict[str, Any]) -> None:
         return
     new = {str(v): int(b) for v, b in found.items() if isinstance(b, int | float) and b >= 0}
     old = node.written
-    if new.keys() != old.keys() or any(abs(new[v] - old[v]) > WRITTEN_STEP * max(new[v], old[v]) for v in new):
+    if new.keys() != old.keys() or any(
+        abs(new[v] - old[v]) > WRITTEN_STEP * max(new[v], old[v]) for v in new
+    ):
         node.written = new
 
 
@@ -280,8 +332,16 @@ def _note_counters(session: Session, node: NodeRow, report: dict[str, Any]) -> N
     if not isinstance(counters, dict):
         return
     now = datetime.now(UTC)
-    disks = {serial: number for number, serial in session.execute(select(DiskRow.id, DiskRow.serial).where(DiskRow.node_id == node.id))}
-    before = {w.disk_id: w for w in session.scalars(select(DiskWorkRow).where(DiskWorkRow.disk_id.in_(disks.values())))}
+    disks = {
+        serial: number
+        for number, serial in session.execute(
+            select(DiskRow.id, DiskRow.serial).where(DiskRow.node_id == node.id)
+        )
+    }
+    before = {
+        w.disk_id: w
+        for w in session.scalars(select(DiskWorkRow).where(DiskWorkRow.disk_id.in_(disks.values())))
+    }
     rows = []
     for serial, found in counters.items():
         if serial not in disks:
@@ -301,7 +361,9 @@ def _note_counters(session: Session, node: NodeRow, report: dict[str, Any]) -> N
         )
     if rows:
         statement = insert(DiskWorkRow).values(rows)
-        fresh = {c: statement.excluded[c] for c in ("at", "read_bytes", "written_bytes", "read_rate", "write_rate")}
+        fresh = {
+            c: statement.excluded[c] for c in ("at", "read_bytes", "written_bytes", "read_rate", "write_rate")
+        }
         session.execute(statement.on_conflict_do_update(index_elements=["disk_id"], set_=fresh))
 
 
@@ -309,13 +371,19 @@ def hand_over_boxes() -> None:
     """A disk in an enclosure whose carrying node is not heard is carried by another node that sees it; its strips stay where they are."""
     with transaction() as session:
         silent = select(NodeRow.id).where(NodeRow.contact.in_(("silent", "garbled")))
-        rows = list(session.scalars(select(DiskRow).where(DiskRow.enclosure_id.is_not(None), DiskRow.node_id.in_(silent))))
+        rows = list(
+            session.scalars(
+                select(DiskRow).where(DiskRow.enclosure_id.is_not(None), DiskRow.node_id.in_(silent))
+            )
+        )
         if not rows:
             return
         heard = {n.name: n.id for n in session.scalars(select(NodeRow).where(NodeRow.contact == "heard"))}
         moved = 0
         for row in rows:
-            carrier = next((heard[name] for name in (p.partition(":")[0] for p in row.paths) if name in heard), None)
+            carrier = next(
+                (heard[name] for name in (p.partition(":")[0] for p in row.paths) if name in heard), None
+            )
             if carrier is not None:
                 row.node_id, moved = carrier, moved + 1
         if moved:
@@ -329,10 +397,18 @@ def give_up() -> None:
         grace = session.scalars(select(SiteRow.grace_seconds)).one()
         cutoff = func.now() - func.make_interval(0, 0, 0, 0, 0, 0, grace)
         nodes = session.execute(
-            update(NodeRow).where(NodeRow.contact.in_(("silent", "garbled")), NodeRow.given_up.is_(False), NodeRow.since < cutoff).values(given_up=True)
+            update(NodeRow)
+            .where(
+                NodeRow.contact.in_(("silent", "garbled")),
+                NodeRow.given_up.is_(False),
+                NodeRow.since < cutoff,
+            )
+            .values(given_up=True)
         )
         disks = session.execute(
-            update(DiskRow).where(DiskRow.present.is_(False), DiskRow.given_up.is_(False), DiskRow.missing_since < cutoff).values(given_up=True)
+            update(DiskRow)
+            .where(DiskRow.present.is_(False), DiskRow.given_up.is_(False), DiskRow.missing_since < cutoff)
+            .values(given_up=True)
         )
         if nodes.rowcount or disks.rowcount:  # type: ignore[attr-defined]
             announce(session, "site")
@@ -347,7 +423,12 @@ def call_in_spares() -> None:
     called = {name for params in asked for name in params["disks"]}
     helped = {params.get("stands_in_for") for params in asked}
     for row, disk in enumerate(view.disks):
-        if disk.role not in (Role.CAPACITY, Role.CACHE) or not view.disk_given_up[row] or view.disk_ready[row] or disk.retiring:
+        if (
+            disk.role not in (Role.CAPACITY, Role.CACHE)
+            or not view.disk_given_up[row]
+            or view.disk_ready[row]
+            or disk.retiring
+        ):
             continue
         if disk.number in taken or disk.name in helped:
             continue
@@ -355,7 +436,12 @@ def call_in_spares() -> None:
         if spare is not None:
             called.add(spare.name)
             why = f"{disk.name} has been away for longer than the grace time"
-            params = {"disks": [spare.name], "role": disk.role.value, "reason": f"stands in for {disk.name}", "stands_in_for": disk.name}
+            params = {
+                "disks": [spare.name],
+                "role": disk.role.value,
+                "reason": f"stands in for {disk.name}",
+                "stands_in_for": disk.name,
+            }
             try:
                 carry_out("change-role", params, None, actor=BY_ITSELF, reason=f"{why}.")
             except BarnError as error:  # it must not keep the watch from its other duties
@@ -374,8 +460,21 @@ def start_mending(looks: dict[str, str], busy: set[str]) -> None:
             reason = f"{looks[pool.name]}."
         elif (view.disk_given_up[rows] | ~view.disk_ready[rows]).any():
             lost = len(plan_rebuild(view, pool, seed=1))
-            reason = f"{lost:,} strips lie on disks that have been away for longer than the grace time." if lost else ""
-        elif not view.disk_retiring[rows].any() and imbalance(view, pool) > LEVEL_TOLERANCE and len(plan_levelling(view, pool, seed=1)):
+            reason = (
+                f"{lost:,} strips lie on disks that have been away for longer than the grace time."
+                if lost
+                else ""
+            )
+        elif crowded := sum(int(crowded_strips(view, v).sum()) for v in view.volumes_of(pool)):
+            apart = len(plan_rebuild(view, pool, seed=1))
+            reason = (
+                f"{say_count(crowded, 'strip')} share a domain with another of their extent." if apart else ""
+            )
+        elif (
+            not view.disk_retiring[rows].any()
+            and imbalance(view, pool) > LEVEL_TOLERANCE
+            and len(plan_levelling(view, pool, seed=1))
+        ):
             reason = "Its disks are unevenly used."
         elif any((v.placement == 0).any() for v in view.volumes_of(pool)):
             reason = "Some of its strips lie nowhere."

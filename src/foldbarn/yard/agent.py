@@ -51,7 +51,9 @@ def inventory(machines: Machines, node: str) -> dict[str, Any]:
         "neighbours": {p.name: p.neighbour for p in built.ports if p.neighbour},
         "bays": bays,
         "enclosures": {d.serial: d.enclosure for d in inside if d.enclosure},
-        "endurance": {d.serial: rated_bytes(d.size_bytes, d.drive_writes_a_day) for d in inside if d.drive_writes_a_day},
+        "endurance": {
+            d.serial: rated_bytes(d.size_bytes, d.drive_writes_a_day) for d in inside if d.drive_writes_a_day
+        },
         "cache": {d.serial: machines.bound[d.serial] for d in inside if d.serial in machines.bound},
         "encrypted": sorted(d.serial for d in inside if d.serial in machines.sealed),
     }
@@ -72,7 +74,10 @@ def _link(machines: Machines, node: str, number: int, port: StandInPort) -> dict
         "mtu": port.mtu,
         "operstate": "UP" if port.up else "DOWN",
         "link_type": "ether",
-        "addr_info": [{"family": "inet6" if ":" in a else "inet", "local": a, "prefixlen": n, "scope": "global"} for a, n in found],
+        "addr_info": [
+            {"family": "inet6" if ":" in a else "inet", "local": a, "prefixlen": n, "scope": "global"}
+            for a, n in found
+        ],
         "link_speed_mbit": port.megabits,
     }
 
@@ -92,15 +97,31 @@ def _device(machines: Machines, disk: StandInDisk, name: str) -> dict[str, Any]:
         "wwn": disk.wwn,
         "model": disk.model,
         "pttype": "gpt" if disk.boot else None,
-        "fstype": POOL_SIGNATURE if pool else None if disk.serial in machines.cleared else disk.signature or None,
+        "fstype": POOL_SIGNATURE
+        if pool
+        else None
+        if disk.serial in machines.cleared
+        else disk.signature or None,
         "label": pool,
         "uuid": machines.site_of.get(disk.serial) if pool else None,
         "mountpoints": [],
     }
     if disk.boot:
         device["children"] = [
-            {"name": f"{name}1", "type": "part", "size": 512 * 2**20, "fstype": "vfat", "mountpoints": ["/boot/efi"]},
-            {"name": f"{name}2", "type": "part", "size": disk.size_bytes - 2**30, "fstype": "ext4", "mountpoints": ["/"]},
+            {
+                "name": f"{name}1",
+                "type": "part",
+                "size": 512 * 2**20,
+                "fstype": "vfat",
+                "mountpoints": ["/boot/efi"],
+            },
+            {
+                "name": f"{name}2",
+                "type": "part",
+                "size": disk.size_bytes - 2**30,
+                "fstype": "ext4",
+                "mountpoints": ["/"],
+            },
         ]
     return device
 
@@ -108,7 +129,13 @@ def _device(machines: Machines, disk: StandInDisk, name: str) -> dict[str, Any]:
 def _smart(machines: Machines, disk: StandInDisk) -> dict[str, Any]:
     written = int(machines.counters[disk.serial].written_bytes)
     if disk.media == "nvme":
-        return {"nvme_smart_health_information_log": {"critical_warning": 0, "percentage_used": 2, "data_units_written": written // 512_000}}
+        return {
+            "nvme_smart_health_information_log": {
+                "critical_warning": 0,
+                "percentage_used": 2,
+                "data_units_written": written // 512_000,
+            }
+        }
     moved = 312 + int(machines.clock // 14_400) if disk.wears else 0
     return {
         "smart_status": {"passed": True},
@@ -131,8 +158,13 @@ def inventory_version(machines: Machines, node: str) -> str:
         for d in machines.inside(node)
     ]  # fmt: skip
     worn = any(d.wears for d in built.disks) and int(machines.clock // 14_400)
-    ports = [(p.name, p.purpose, p.up, p.megabits, p.mtu, p.neighbour, addresses_of(machines, node, p)) for p in built.ports]
-    return hashlib.sha256(repr((built.room, built.rack, built.cores, built.memory_bytes, disks, worn, ports)).encode()).hexdigest()[:16]
+    ports = [
+        (p.name, p.purpose, p.up, p.megabits, p.mtu, p.neighbour, addresses_of(machines, node, p))
+        for p in built.ports
+    ]
+    return hashlib.sha256(
+        repr((built.room, built.rack, built.cores, built.memory_bytes, disks, worn, ports)).encode()
+    ).hexdigest()[:16]
 
 
 def counters(machines: Machines, node: str) -> dict[str, Any]:
@@ -153,7 +185,9 @@ def written(machines: Machines, node: str) -> dict[str, int]:
         for volume, strips in machines.held[disk.serial].items():
             size, born = machines.volumes.get(str(volume), (0, 0.0))
             if strips and size:
-                found[str(volume)] = found.get(str(volume), 0) + int(strips * size * written_share(volume, machines.clock - born))
+                found[str(volume)] = found.get(str(volume), 0) + int(
+                    strips * size * written_share(volume, machines.clock - born)
+                )
     return found
 
 
@@ -221,7 +255,11 @@ def _prepare(machines: Machines, order: Order) -> None:
         label = machines.pool_of.get(serial)
         if disk.read_only:
             raise BadOrder(f"disk {serial} is read-only")
-        if disk.boot or (disk.signature and serial not in machines.cleared) or (label and label != order.body["pool"]):
+        if (
+            disk.boot
+            or (disk.signature and serial not in machines.cleared)
+            or (label and label != order.body["pool"])
+        ):
             raise BadOrder(f"disk {serial} is in use")
     for serial in order.body["disks"]:
         machines.pool_of[serial] = order.body["pool"]
@@ -269,7 +307,10 @@ def lose_unsettled(machines: Machines, device: str) -> None:
 
 def _throttle(machines: Machines, order: Order) -> None:
     """How fast the copies of this name may come in on this node, over all its orders, and who goes first."""
-    machines.throttles[f"{order.node}/{order.body['name']}"] = (float(order.body["bytes_per_second"]), str(order.body["first"]))
+    machines.throttles[f"{order.node}/{order.body['name']}"] = (
+        float(order.body["bytes_per_second"]),
+        str(order.body["first"]),
+    )
     order.state = "done"
 
 
@@ -302,7 +343,12 @@ def _address(machines: Machines, order: Order) -> None:
 
 def probe(machines: Machines, node: str, targets: list[dict[str, Any]]) -> list[dict[str, Any]]:
     """Tries to open a connection to each target's address and port; `open`, and why not."""
-    owner = {a.split("/")[0]: (n.name, p) for n in machines.nodes.values() for p in n.ports for a in addresses_of(machines, n.name, p)}
+    owner = {
+        a.split("/")[0]: (n.name, p)
+        for n in machines.nodes.values()
+        for p in n.ports
+        for a in addresses_of(machines, n.name, p)
+    }
     results = []
     for target in targets:
         name, port = owner.get(str(target["address"]), ("", None))

@@ -24,7 +24,9 @@ def votes(machines: Machines) -> tuple[int, int]:
     """Votes that can be cast now, and votes in all."""
     council = machines.council
     witness = bool(council.witness)
-    return len(alive(machines)) + (witness and machines.power.get(council.witness, False)), len(council.keepers) + witness
+    return len(alive(machines)) + (witness and machines.power.get(council.witness, False)), len(
+        council.keepers
+    ) + witness
 
 
 def decides(machines: Machines) -> bool:

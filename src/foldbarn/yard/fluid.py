@@ -86,7 +86,9 @@ def _rates(machines: Machines, heads: list[tuple[Order, Copying]]) -> np.ndarray
     def port_row(serial: str, way: str) -> int:
         node = machines.node_of.get(serial, "")
         ports = machines.nodes[node].ports if node else []
-        return row(f"{node} {way}", sum(p.megabits for p in ports if p.up and p.purpose == "storage") * MB / 8)
+        return row(
+            f"{node} {way}", sum(p.megabits for p in ports if p.up and p.purpose == "storage") * MB / 8
+        )
 
     routes = []
     for order, copy in heads:
@@ -112,7 +114,10 @@ def _advance(machines: Machines, order: Order, queue: list[Copying], amount: flo
         if amount <= 0:
             return
         if copy.source_strip not in machines.strips.get(copy.source, set()):
-            order.state, order.problem = "failed", f"the source {copy.source} does not hold strip {list(copy.source_strip)}"
+            order.state, order.problem = (
+                "failed",
+                f"the source {copy.source} does not hold strip {list(copy.source_strip)}",
+            )
             machines.keep_order(order)
             return
         poured = min(amount, copy.size - copy.moved)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import secrets
 import sqlite3
 from collections import Counter, defaultdict
 from dataclasses import asdict, dataclass, field
@@ -84,10 +85,17 @@ class Machines:
         self.addresses: dict[str, list[str]] = {}  # node:port -> addresses it was given
         self.shut: set[tuple[str, int]] = set()  # node and port that its firewall lets nothing in on
         self.council = Council()
-        self.bound: dict[str, str] = {}  # serial of a capacity disk -> serial of the cache device that serves it
+        self.bound: dict[
+            str, str
+        ] = {}  # serial of a capacity disk -> serial of the cache device that serves it
         self.sealed: set[str] = set()  # serials of disks that hold everything encrypted
-        self.throttles: dict[str, tuple[float, str]] = {}  # node/name -> bytes per second (0: no limit), who goes first
-        self.volumes: dict[str, tuple[int, float]] = {}  # volume number -> bytes of a strip, the yard's time when it was made
+        self.throttles: dict[
+            str, tuple[float, str]
+        ] = {}  # node/name -> bytes per second (0: no limit), who goes first
+        self.volumes: dict[
+            str, tuple[int, float]
+        ] = {}  # volume number -> bytes of a strip, the yard's time when it was made
+        self.keys: dict[str, str] = {n: secrets.token_hex(32) for n in self.nodes}  # each agent's own secret
         self.speed = 1.0
         self.clock = 0.0  # seconds of the yard's own time
         self._writes: list[tuple[str, tuple[Any, ...]]] = []
@@ -105,7 +113,9 @@ class Machines:
             create table if not exists orders (id text primary key, node text, kind text, body text, state text, problem text, done text);
             """
         )
-        facts = {name: json.loads(value) for name, value in self._file.execute("select name, value from fact")}
+        facts = {
+            name: json.loads(value) for name, value in self._file.execute("select name, value from fact")
+        }
         self.power.update({k: v for k, v in facts.get("power", {}).items() if k in self.power})
         self.pulled = set(facts.get("pulled", []))
         self.pool_of = facts.get("pool_of", {})
@@ -117,11 +127,14 @@ class Machines:
         self.bound, self.sealed = facts.get("bound", {}), set(facts.get("sealed", []))
         self.throttles = {name: (rate, first) for name, (rate, first) in facts.get("throttles", {}).items()}
         self.volumes = {volume: (size, born) for volume, (size, born) in facts.get("volumes", {}).items()}
+        self.keys.update(facts.get("keys", {}))
         self.speed = facts.get("speed", 1.0)
         self.clock = facts.get("clock", 0.0)
         for serial, (read, written) in facts.get("counters", {}).items():
             self.counters[serial] = Counters(read, written)
-        for disk, volume, extent, strip in self._file.execute("select disk, volume, extent, strip from strip"):
+        for disk, volume, extent, strip in self._file.execute(
+            "select disk, volume, extent, strip from strip"
+        ):
             self.strips[disk].add((volume, extent, strip))
             self.held[disk][volume] += 1
         for id_, node, kind, body, state, problem, done in self._file.execute("select * from orders"):
@@ -147,6 +160,7 @@ class Machines:
             "sealed": sorted(self.sealed),
             "throttles": self.throttles,
             "volumes": self.volumes,
+            "keys": self.keys,
             "speed": self.speed,
             "clock": self.clock,
             "counters": {s: tuple(asdict(c).values()) for s, c in self.counters.items()},
@@ -156,7 +170,15 @@ class Machines:
 
     def keep_order(self, order: Order) -> None:
         done = [i for i, c in enumerate(order.copies) if c.done]
-        row = (order.id, order.node, order.kind, json.dumps(order.body), order.state, order.problem, json.dumps(done))
+        row = (
+            order.id,
+            order.node,
+            order.kind,
+            json.dumps(order.body),
+            order.state,
+            order.problem,
+            json.dumps(done),
+        )
         self._writes.append(("insert or replace into orders values (?, ?, ?, ?, ?, ?, ?)", row))
 
     def flush(self) -> None:
@@ -180,7 +202,12 @@ class Machines:
         if strip in self.strips[serial]:
             self.strips[serial].discard(strip)
             self.held[serial][strip[0]] -= 1
-            self._writes.append(("delete from strip where disk = ? and volume = ? and extent = ? and strip = ?", (serial, *strip)))
+            self._writes.append(
+                (
+                    "delete from strip where disk = ? and volume = ? and extent = ? and strip = ?",
+                    (serial, *strip),
+                )
+            )
 
     def forget_orders(self, node: str) -> None:
         """The lever for a careless agent: it forgets every order it was given."""
@@ -190,7 +217,11 @@ class Machines:
 
     def works(self, serial: str) -> bool:
         """Whether a disk can be read and written now."""
-        return serial in self.disks and serial not in self.pulled and any(self.power[n] for n in self.nodes_of(serial))
+        return (
+            serial in self.disks
+            and serial not in self.pulled
+            and any(self.power[n] for n in self.nodes_of(serial))
+        )
 
     def nodes_of(self, serial: str) -> tuple[str, ...]:
         """The nodes that reach a disk: the one it is built into, and others where it stands in a box of its own."""
@@ -212,6 +243,12 @@ def copies_of(order: Order) -> list[Copying]:
     if order.kind != "copy":
         return []
     return [
-        Copying((s["volume"], s["extent"], s["strip"]), s["bytes"], s["from"], (s["volume"], s["extent"], s["from_strip"]), s["to"])
+        Copying(
+            (s["volume"], s["extent"], s["strip"]),
+            s["bytes"],
+            s["from"],
+            (s["volume"], s["extent"], s["from_strip"]),
+            s["to"],
+        )
         for s in order.body["strips"]
     ]

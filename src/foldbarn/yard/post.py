@@ -21,7 +21,9 @@ class PostBox:
         message = message_from_bytes(envelope.content)
         body = message.get_payload(decode=True)
         text = body.decode("utf-8", "replace") if isinstance(body, bytes) else ""
-        self.messages.append({"to": ", ".join(envelope.rcpt_tos), "subject": str(message["Subject"]), "text": text.strip()})
+        self.messages.append(
+            {"to": ", ".join(envelope.rcpt_tos), "subject": str(message["Subject"]), "text": text.strip()}
+        )
         return "250 OK"
 
 

@@ -29,7 +29,11 @@ def router(machines: Machines) -> APIRouter:
     def known(node: str, request: Request, *, open_to_all: bool = False) -> str:
         if node not in machines.nodes:
             raise HTTPException(404)
-        if not open_to_all and request.headers.get("x-auth-token") not in tokens and not _basic(request.headers.get("authorization", "")):
+        if (
+            not open_to_all
+            and request.headers.get("x-auth-token") not in tokens
+            and not _basic(request.headers.get("authorization", ""))
+        ):
             raise HTTPException(401, headers={"WWW-Authenticate": 'Basic realm="BMC"'})
         return f"/bmc/{node}/redfish/v1"
 
@@ -72,7 +76,13 @@ def router(machines: Machines) -> APIRouter:
         tokens.add(token)
         here = f"{at}/SessionService/Sessions/{token}"
         response.headers["X-Auth-Token"], response.headers["Location"] = token, here
-        return {"@odata.id": here, "@odata.type": "#Session.v1_5_0.Session", "Id": token, "Name": "Session", "UserName": USER}
+        return {
+            "@odata.id": here,
+            "@odata.type": "#Session.v1_5_0.Session",
+            "Id": token,
+            "Name": "Session",
+            "UserName": USER,
+        }
 
     @routes.delete("/v1/SessionService/Sessions/{token}", status_code=204)
     def log_out(node: str, token: str, request: Request) -> None:
@@ -146,7 +156,12 @@ def router(machines: Machines) -> APIRouter:
     @routes.get("/v1/Systems/1/EthernetInterfaces")
     def interfaces(node: str, request: Request) -> dict[str, Any]:
         at = known(node, request)
-        return _collection(f"{at}/Systems/1/EthernetInterfaces", "EthernetInterface", "Network ports", [p.name for p in machines.nodes[node].ports])
+        return _collection(
+            f"{at}/Systems/1/EthernetInterfaces",
+            "EthernetInterface",
+            "Network ports",
+            [p.name for p in machines.nodes[node].ports],
+        )
 
     @routes.get("/v1/Systems/1/EthernetInterfaces/{name}")
     def interface(node: str, name: str, request: Request) -> dict[str, Any]:
@@ -161,7 +176,10 @@ def router(machines: Machines) -> APIRouter:
 
 def _basic(header: str) -> bool:
     try:
-        return header.startswith("Basic ") and base64.b64decode(header[6:], validate=True).decode() == f"{USER}:{PASSWORD}"
+        return (
+            header.startswith("Basic ")
+            and base64.b64decode(header[6:], validate=True).decode() == f"{USER}:{PASSWORD}"
+        )
     except (binascii.Error, UnicodeDecodeError):
         return False
 

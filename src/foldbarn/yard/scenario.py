@@ -69,9 +69,13 @@ _LAYOUT = (
 )
 
 
-def _disk(node: str, number: int, bay: str, media: str, size: int, model: str, *, boot: bool = False) -> StandInDisk:
+def _disk(
+    node: str, number: int, bay: str, media: str, size: int, model: str, *, boot: bool = False
+) -> StandInDisk:
     code = sum(ord(c) * 31**i for i, c in enumerate(node)) % 10**6
-    return StandInDisk(bay, f"SF{code:06d}{number:02d}", f"0x5000c500{code:06x}{number:02x}", model, media, size, boot)
+    return StandInDisk(
+        bay, f"SF{code:06d}{number:02d}", f"0x5000c500{code:06x}{number:02x}", model, media, size, boot
+    )
 
 
 def skerry_ferries() -> list[StandInNode]:
@@ -89,7 +93,13 @@ def skerry_ferries() -> list[StandInNode]:
         ports = [
             StandInPort("stor0", "storage", 25_000, addresses=(f"10.20.0.{11 + position}/24",)),
             StandInPort("stor1", "storage", 25_000, addresses=(f"10.21.0.{11 + position}/24",)),
-            StandInPort("mgmt0", "management", 1_000, addresses=(f"10.10.0.{11 + position}/24", f"fd00:10::{11 + position:x}/64"), mtu=1500),
+            StandInPort(
+                "mgmt0",
+                "management",
+                1_000,
+                addresses=(f"10.10.0.{11 + position}/24", f"fd00:10::{11 + position:x}/64"),
+                mtu=1500,
+            ),
         ]
         nodes.append(StandInNode(name, room, rack, position, disks, ports))
     by_name = {n.name: n for n in nodes}

@@ -15,6 +15,7 @@ from typing import Any, Literal
 import httpx
 from fastapi import FastAPI, HTTPException, Request, Response
 from pydantic import BaseModel, Field
+from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from foldbarn.core.reading import PROTOCOL, WITNESS_PROTOCOL
 from foldbarn.yard import agent, council, redfish
@@ -31,7 +32,17 @@ FASTEST = 10_000.0
 class Lever(BaseModel):
     """One pull: `what` names a node or a disk, where the lever needs one."""
 
-    lever: Literal["cut power", "give power", "pull disk", "return disk", "answer", "forget orders", "speed", "shut port", "open port"]
+    lever: Literal[
+        "cut power",
+        "give power",
+        "pull disk",
+        "return disk",
+        "answer",
+        "forget orders",
+        "speed",
+        "shut port",
+        "open port",
+    ]
     what: str = ""
     how: Literal["well", "slowly", "garbled"] = "well"
     port: int = Field(default=0, ge=0, le=65_535)
@@ -45,7 +56,10 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         post = open_post(box, mail_port) if mail_port else None
-        tasks = [asyncio.create_task(_run_ticks(machines)), asyncio.create_task(_report_in(machines, own_url, home_url))]
+        tasks = [
+            asyncio.create_task(_run_ticks(machines)),
+            asyncio.create_task(_report_in(machines, own_url, home_url)),
+        ]
         yield
         for task in tasks:
             task.cancel()
@@ -54,11 +68,14 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
         machines.keep_facts()
         machines.flush()
 
-    app = FastAPI(title="Yard", lifespan=lifespan)
+    app = FastAPI(title="Yard", lifespan=lifespan, docs_url=None, redoc_url=None, openapi_url=None)
+    app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost", "[::1]"])
 
     async def answer(node: str, body: Any, request: Request) -> Response:
         """As the node's levers say: not at all, slowly, nonsense, or well."""
-        while not machines.power[node]:  # a server without power answers nothing; the caller's patience ends first
+        while not machines.power[
+            node
+        ]:  # a server without power answers nothing; the caller's patience ends first
             if await request.is_disconnected():
                 break
             await asyncio.sleep(0.25)
@@ -78,8 +95,15 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
     @app.get("/agents/{node}/v1/report")
     async def report(node: str, request: Request) -> Response:
         known(node)
-        facts: dict[str, Any] = {"protocol": PROTOCOL, "node": node, "inventory_version": agent.inventory_version(machines, node)}
-        facts |= {"clock": time.time() + machines.nodes[node].clock_offset, "cluster": council.describe(machines, node)}
+        facts: dict[str, Any] = {
+            "protocol": PROTOCOL,
+            "node": node,
+            "inventory_version": agent.inventory_version(machines, node),
+        }
+        facts |= {
+            "clock": time.time() + machines.nodes[node].clock_offset,
+            "cluster": council.describe(machines, node),
+        }
         facts |= {"uptime": machines.clock, "volumes": agent.written(machines, node)}
         return await answer(node, {**facts, **agent.counters(machines, node)}, request)
 
@@ -153,7 +177,10 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
                     "name": n.name,
                     "power": machines.power[n.name],
                     "answers": machines.answers[n.name],
-                    "disks": [{"name": f"{n.name}-{d.bay}", "inside": d.serial not in machines.pulled} for d in n.disks],
+                    "disks": [
+                        {"name": f"{n.name}-{d.bay}", "inside": d.serial not in machines.pulled}
+                        for d in n.disks
+                    ],
                 }
                 for n in machines.nodes.values()
             ]
@@ -182,7 +209,9 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
         elif lever.lever == "answer":
             machines.answers[lever.what] = lever.how
         elif lever.lever in ("shut port", "open port"):
-            (machines.shut.add if lever.lever == "shut port" else machines.shut.discard)((lever.what, lever.port))
+            (machines.shut.add if lever.lever == "shut port" else machines.shut.discard)(
+                (lever.what, lever.port)
+            )
         elif lever.lever == "forget orders":
             machines.forget_orders(lever.what)
         else:
@@ -226,7 +255,8 @@ async def _report_in(machines: Machines, own_url: str, home_url: str) -> None:
         while waiting:
             for node in list(waiting):
                 try:
-                    answer = await client.post(f"{home_url}/api/agents", json={"agent_url": f"{own_url}/agents/{node}"})
+                    said = {"agent_url": f"{own_url}/agents/{node}", "key": machines.keys[node]}
+                    answer = await client.post(f"{home_url}/api/agents", json=said)
                 except httpx.HTTPError:
                     break
                 if answer.is_success:
@@ -238,4 +268,9 @@ def app_from_environment() -> FastAPI:
     """For the process that runs the yard: YARD_STATE (a file), YARD_URL (its own), YARD_HOME (where to report in)."""
     state = os.environ.get("YARD_STATE", ":memory:")
     machines = Machines(skerry_ferries(), Path(state) if state != ":memory:" else state)
-    return make_app(machines, os.environ["YARD_URL"], os.environ.get("YARD_HOME", ""), int(os.environ.get("YARD_MAIL_PORT", "0")))
+    return make_app(
+        machines,
+        os.environ["YARD_URL"],
+        os.environ.get("YARD_HOME", ""),
+        int(os.environ.get("YARD_MAIL_PORT", "0")),
+    )

@@ -1,0 +1,151 @@
+"""Every question to an outside system goes through here, bounded in total time, in bytes, and in number at once.
+
+One event loop in a thread of its own, with one kept client, asks for this whole process: only there can a question be cut
+off wherever it stands, also while its headers come in a byte at a time.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import json
+import ssl
+import threading
+from collections.abc import Coroutine
+from concurrent.futures import Future
+from dataclasses import dataclass
+from functools import lru_cache
+from typing import Any, TypeVar
+
+import httpx
+
+from foldbarn.core.errors import Unreachable
+
+MOST_AT_ONCE = 96  # questions under way in this process
+MOST_FOR_STRANGERS = 6  # of these, to addresses that someone has just typed or announced
+T = TypeVar("T")
+
+
+@dataclass(frozen=True, slots=True)
+class Bounds:
+    """seconds: from the first byte sent to the last received; bytes: of the answer; stranger: asked for an address that is not known yet."""
+
+    seconds: float
+    bytes: int
+    stranger: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """A whole answer."""
+
+    status: int
+    content: bytes
+    kind: str  # its Content-Type
+
+    @property
+    def is_error(self) -> bool:
+        return self.status >= 400
+
+    def json(self) -> Any:
+        """Raises ValueError for anything that is not JSON, nested too deep included."""
+        try:
+            return json.loads(self.content)
+        except RecursionError as error:
+            raise ValueError("nested too deep") from error
+
+
+def ask(
+    method: str, url: str, bounds: Bounds, *, body: Any = None, auth: tuple[str, str] | None = None
+) -> Answer:
+    """Asks and waits. Raises Unreachable."""
+    return _wait(_outbound().ask(method, url, bounds, body, auth))
+
+
+async def ask_in(method: str, url: str, bounds: Bounds) -> Answer:
+    """The same, for a caller with an event loop of its own."""
+    return await asyncio.wrap_future(_submit(_outbound().ask(method, url, bounds, None, None)))
+
+
+class _Outbound:
+    """The client and its gates; used on the loop's thread only."""
+
+    def __init__(self) -> None:
+        # Agents are on the storage network: no proxy is asked. The context is made once: that takes longer than a question.
+        limits = httpx.Limits(max_connections=MOST_AT_ONCE, max_keepalive_connections=MOST_AT_ONCE)
+        self.client = httpx.AsyncClient(
+            verify=ssl.create_default_context(), trust_env=False, limits=limits, follow_redirects=False
+        )
+        self.gate = asyncio.Semaphore(MOST_AT_ONCE)
+        self.strangers = 0
+
+    async def ask(
+        self, method: str, url: str, bounds: Bounds, body: Any, auth: tuple[str, str] | None
+    ) -> Answer:
+        if not bounds.stranger:
+            return await self._bounded(method, url, bounds, body, auth)
+        if self.strangers >= MOST_FOR_STRANGERS:
+            raise Unreachable(
+                "Too many questions to new addresses are under way.",
+                about=url,
+                next_step="Try again in a moment.",
+            )
+        self.strangers += 1
+        try:
+            return await self._bounded(method, url, bounds, body, auth)
+        finally:
+            self.strangers -= 1
+
+    async def _bounded(
+        self, method: str, url: str, bounds: Bounds, body: Any, auth: tuple[str, str] | None
+    ) -> Answer:
+        try:
+            async with asyncio.timeout(bounds.seconds), self.gate:
+                return await self._read(method, url, bounds, body, auth)
+        except (TimeoutError, httpx.TimeoutException) as error:
+            raise Unreachable(f"No answer within {bounds.seconds:g} s.", about=url) from error
+        except httpx.ConnectError as error:
+            raise Unreachable("Nothing listens at its address.", about=url) from error
+        except (httpx.HTTPError, httpx.InvalidURL, UnicodeError, ValueError) as error:
+            raise Unreachable("The connection broke off.", about=url) from error
+
+    async def _read(
+        self, method: str, url: str, bounds: Bounds, body: Any, auth: tuple[str, str] | None
+    ) -> Answer:
+        request = self.client.build_request(method, url, json=body, timeout=bounds.seconds)
+        # No compression: what unpacks to more than its bytes would pass the bound.
+        request.headers["Accept-Encoding"] = "identity"
+        answer = await self.client.send(request, stream=True, auth=auth or httpx.USE_CLIENT_DEFAULT)
+        try:
+            parts, size = [], 0
+            async for part in answer.aiter_raw():
+                size += len(part)
+                if size > bounds.bytes:
+                    words = f"Its answer is longer than {bounds.bytes:,} bytes, and was not read further."
+                    raise Unreachable(words, about=url)
+                parts.append(part)
+        finally:
+            await answer.aclose()
+        return Answer(answer.status_code, b"".join(parts), answer.headers.get("content-type", ""))
+
+
+@lru_cache
+def _loop() -> asyncio.AbstractEventLoop:
+    loop = asyncio.new_event_loop()
+    threading.Thread(target=loop.run_forever, name="outbound", daemon=True).start()
+    return loop
+
+
+@lru_cache
+def _outbound() -> _Outbound:
+    async def make() -> _Outbound:
+        return _Outbound()
+
+    return _wait(make())
+
+
+def _submit(question: Coroutine[Any, Any, T]) -> Future[T]:
+    return asyncio.run_coroutine_threadsafe(question, _loop())
+
+
+def _wait(question: Coroutine[Any, Any, T]) -> T:
+    return _submit(question).result()
