@@ -20,6 +20,9 @@ class Settings(BaseSettings):
     mail_host: str = ""  # host:port that takes mail (SMTP); empty where there is none
     mail_from: str = "fold-barn@localhost.localdomain"
     web_folder: Path = PROJECT / "web" / "dist"
+    instance: str = ""  # tells one barn's processes from another's
+    restarts: Path | None = None  # where the house notes which of its processes it had to start again
+    sign: Path | None = None  # a file that the work process touches every second, as its sign of life
     poll_seconds: float = 1.0  # between two questions to one agent
     answer_seconds: float = 2.0  # how long an agent may take to answer
     silent_seconds: float = 3.0  # without an answer for this long, a node is silent

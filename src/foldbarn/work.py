@@ -11,6 +11,7 @@ from procrastinate.jobs import Status
 
 from foldbarn.changes.queue import QUEUE, closing_sender, enqueue_forgotten, worker_app
 from foldbarn.services.watching import Watch
+from foldbarn.settings import settings
 from foldbarn.store.database import wait_for_database
 
 log = structlog.get_logger()
@@ -25,10 +26,23 @@ async def take_over(app: App) -> None:
             for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_SECONDS):
                 log.info("taking over a job", job=job.id)
                 await app.job_manager.finish_job(job, status=Status.FAILED, delete_job=True)
-            queued = [job for status in ("todo", "doing") for job in await app.job_manager.list_jobs_async(queue=QUEUE, status=status)]
-            await asyncio.to_thread(enqueue_forgotten, {int(str(job.task_kwargs["change"])) for job in queued})
+            queued = [
+                job
+                for status in ("todo", "doing")
+                for job in await app.job_manager.list_jobs_async(queue=QUEUE, status=status)
+            ]
+            await asyncio.to_thread(
+                enqueue_forgotten, {int(str(job.task_kwargs["change"])) for job in queued}
+            )
         except Exception as error:
             log.info("could not look for forgotten jobs", error=str(error)[:120])
+        await asyncio.sleep(1.0)
+
+
+async def give_signs() -> None:
+    """Touches the file by which the house sees that this process lives and is not stuck."""
+    while (sign := settings().sign) is not None:
+        sign.touch()
         await asyncio.sleep(1.0)
 
 
@@ -38,6 +52,7 @@ async def work() -> None:
     async with app.open_async():
         watch = asyncio.create_task(Watch().run())
         keeper = asyncio.create_task(take_over(app))
+        signs = asyncio.create_task(give_signs())
         try:
             await app.run_worker_async(
                 concurrency=8,
@@ -47,7 +62,7 @@ async def work() -> None:
                 shutdown_graceful_timeout=3.0,
             )
         finally:
-            for task in (watch, keeper):
+            for task in (watch, keeper, signs):
                 task.cancel()
                 with contextlib.suppress(asyncio.CancelledError):
                     await task

@@ -6,7 +6,6 @@ import hashlib
 import json
 import os
 import platform
-import shutil
 import signal
 import subprocess
 import sys
@@ -20,7 +19,13 @@ from foldbarn.settings import PROJECT
 
 HOME = PROJECT / ".barn"
 WEB = PROJECT / "web"
-app = typer.Typer(add_completion=False, no_args_is_help=True, help="Fold Barn's entry script.", pretty_exceptions_enable=False)
+HANDS = ("-n", "2", "--dist", "loadfile")  # of the tests
+app = typer.Typer(
+    add_completion=False,
+    no_args_is_help=True,
+    help="Fold Barn's entry script.",
+    pretty_exceptions_enable=False,
+)
 
 
 def say(text: str) -> None:
@@ -34,7 +39,9 @@ def node_environment() -> dict[str, str]:
 
 def run(*command: str, cwd: Path = PROJECT, **extra: str) -> None:
     """Runs a tool; ends this process with its code when it fails."""
-    result = subprocess.run(command, cwd=cwd, env={**node_environment(), "PYTHONPATH": str(PROJECT / "src"), **extra})
+    result = subprocess.run(
+        command, cwd=cwd, env={**node_environment(), "PYTHONPATH": str(PROJECT / "src"), **extra}
+    )
     if result.returncode:
         say(f"barn: {' '.join(command)} ended with code {result.returncode}.")
         raise SystemExit(result.returncode)
@@ -59,7 +66,9 @@ def make_packages() -> None:
 def make_front_end() -> None:
     """Builds the front end when its sources have changed."""
     make_packages()
-    sources = [p for p in (WEB / "src").rglob("*") if p.is_file()] + [WEB / f for f in ("index.html", "package-lock.json", "vite.config.ts")]
+    sources = [p for p in (WEB / "src").rglob("*") if p.is_file()] + [
+        WEB / f for f in ("index.html", "package-lock.json", "vite.config.ts")
+    ]
     stamp, mark = WEB / "dist" / ".barn-stamp", fingerprint(sources)
     if not stamp.exists() or stamp.read_text() != mark:
         say("Building the front end ...")
@@ -88,12 +97,10 @@ def demo(
 
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     make_front_end()
-    if fresh:
-        shutil.rmtree(state, ignore_errors=True)
     barn = Barn(state, port, quick)
     try:
         say("Starting the database, the yard and Fold Barn ...")
-        barn.start()
+        barn.start(fresh)
         if not bare:
             with closing(Demo(barn.url)) as engineer:
                 engineer.fill()
@@ -106,7 +113,7 @@ def demo(
         pass
     finally:
         barn.stop()
-        say("Everything is stopped; what it kept is in the state folder.")
+    say("Everything is stopped; what it kept is in the state folder.")
 
 
 @app.command()
@@ -124,7 +131,9 @@ def dev(port: int = 7420, web_port: int = 7421) -> None:
         barn.start()
         # A group of its own: npm and its shell do not pass the signal on that ends it.
         server = ["npm", "run", "dev", "--", "--port", str(web_port), "--strictPort"]
-        vite = subprocess.Popen(server, cwd=WEB, env={**node_environment(), "BARN_API": barn.url}, start_new_session=True)
+        vite = subprocess.Popen(
+            server, cwd=WEB, env={**node_environment(), "BARN_API": barn.url}, start_new_session=True
+        )
         say(f"Fold Barn is ready at http://127.0.0.1:{web_port} (API at {barn.url})")
         barn.run_until_stopped()
     except KeyboardInterrupt:
@@ -137,24 +146,39 @@ def dev(port: int = 7420, web_port: int = 7421) -> None:
 
 @app.command()
 def agent(
-    home: Annotated[str, typer.Option(help="Address of Fold Barn, to announce this machine to; empty for nowhere.")] = "",
-    host: Annotated[str, typer.Option(help="Address to listen on: one that Fold Barn can reach.")] = "127.0.0.1",
+    home: Annotated[
+        str, typer.Option(help="Address of Fold Barn, to announce this machine to; empty for nowhere.")
+    ] = "",
+    host: Annotated[
+        str, typer.Option(help="Address to listen on: one that Fold Barn can reach.")
+    ] = "127.0.0.1",
     port: Annotated[int, typer.Option(help="Port to listen on.")] = 7400,
     name: Annotated[str, typer.Option(help="What this node is called.")] = platform.node().split(".")[0],
     room: Annotated[str, typer.Option(help="Room it stands in.")] = "Unplaced",
     rack: Annotated[str, typer.Option(help="Rack it stands in.")] = "unplaced",
-    purpose: Annotated[list[str] | None, typer.Option(help="What a network port is for, such as eno1=storage; may be repeated.")] = None,
+    key_file: Annotated[
+        Path, typer.Option(help="Where this agent keeps the key that proves who it is.")
+    ] = HOME / "agent.key",
+    purpose: Annotated[
+        list[str] | None,
+        typer.Option(help="What a network port is for, such as eno1=storage; may be repeated."),
+    ] = None,
 ) -> None:
     """Reports this machine's hardware to a Fold Barn. Nothing on the machine is changed."""
     import uvicorn
 
     from foldbarn.agent.machine import Machine
-    from foldbarn.agent.server import make_app
+    from foldbarn.agent.server import make_app, own_key
 
     purposes = dict(p.split("=", 1) for p in purpose or [] if "=" in p)
     own_url = f"http://[{host}]:{port}" if ":" in host else f"http://{host}:{port}"
     say(f"Reporting {name} at {own_url}")
-    uvicorn.run(make_app(Machine(name, room, rack, purposes), own_url, home), host=host, port=port, log_level="warning")
+    uvicorn.run(
+        make_app(Machine(name, room, rack, purposes), own_url, home, own_key(key_file)),
+        host=host,
+        port=port,
+        log_level="warning",
+    )
 
 
 @app.command()
@@ -176,7 +200,12 @@ def check_types() -> None:
 
 
 @app.command(context_settings={"allow_extra_args": True, "ignore_unknown_options": True})
-def test(context: typer.Context, only: Annotated[bool, typer.Option("--only", help="Only pytest, with the arguments that follow.")] = False) -> None:
+def test(
+    context: typer.Context,
+    only: Annotated[
+        bool, typer.Option("--only", help="Only pytest, with the arguments that follow.")
+    ] = False,
+) -> None:
     """Everything: style, types, layers, the front end's checks, then pytest. Arguments go to pytest."""
     make_front_end()
     if not only:
@@ -188,7 +217,9 @@ def test(context: typer.Context, only: Annotated[bool, typer.Option("--only", he
         run("npm", "run", "--silent", "lint", cwd=WEB)
         run("npm", "run", "--silent", "check", cwd=WEB)
         run("npm", "run", "--silent", "test", cwd=WEB)
-    run("pytest", *context.args)
+    # Side by side, file by file: what a file's tests share is made once. As many hands as cores: a whole barn and a browser keep one busy.
+    hands = () if any(a in ("-n", "-p", "--pdb", "-s") or a.startswith("-n") for a in context.args) else HANDS
+    run("pytest", *hands, *context.args)
 
 
 @app.command()

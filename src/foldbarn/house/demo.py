@@ -10,7 +10,10 @@ import httpx
 
 WAIT_SECONDS = 60.0
 NODES = 9
-LIVED_SECONDS, FAST = 5 * 3600.0, 10_000.0  # of the stand-ins' time before anyone looks, and how fast that goes
+LIVED_SECONDS, FAST = (
+    5 * 3600.0,
+    10_000.0,
+)  # of the stand-ins' time before anyone looks, and how fast that goes
 
 POOLS: list[dict[str, Any]] = [
     {"name": "quayside", "media": "ssd", "leave": ["turnstone-8"], "copies": 3, "headroom": "node"},
@@ -53,20 +56,41 @@ class Demo:
         self.wait(lambda: self.barn()["counts"]["nodes"] >= NODES, "all nodes to report in")
         if self.barn()["counts"]["pools"]:
             return
-        self.wait(lambda: all(n["clock_offset"] is not None for n in self.client.get("/machines").json()["nodes"]), "every node's clock")
+        self.wait(
+            lambda: all(n["clock_offset"] is not None for n in self.client.get("/machines").json()["nodes"]),
+            "every node's clock",
+        )
         self.client.post("/cluster/ports").raise_for_status()
-        self.carry_out("form-cluster", {**CLUSTER, "witness_url": self.client.get("/yard").json()["witness_url"]})
-        disks = [d for room in self.barn()["rooms"] for rack in room["racks"] for node in rack["nodes"] for d in node["disks"]]
+        self.carry_out(
+            "form-cluster", {**CLUSTER, "witness_url": self.client.get("/yard").json()["witness_url"]}
+        )
+        disks = [
+            d
+            for room in self.barn()["rooms"]
+            for rack in room["racks"]
+            for node in rack["nodes"]
+            for d in node["disks"]
+        ]
         for pool in POOLS:
-            ours = {d["name"].rpartition("-")[0] for d in disks if d["media"] == pool["media"] and d["role"] != "boot"} - {"skua"}
+            ours = {
+                d["name"].rpartition("-")[0]
+                for d in disks
+                if d["media"] == pool["media"] and d["role"] != "boot"
+            } - {"skua"}
             chosen = [
                 d["name"]
                 for d in disks
-                if d["media"] in (pool["media"], "nvme") and d["fit"] and d["name"] not in pool["leave"] and d["name"].rpartition("-")[0] in ours
+                if d["media"] in (pool["media"], "nvme")
+                and d["fit"]
+                and d["name"] not in pool["leave"]
+                and d["name"].rpartition("-")[0] in ours
             ]
             params = {k: v for k, v in pool.items() if k in ("name", "copies", "headroom", "overrides")}
             self.carry_out("form-pool", {**params, "disks": chosen})
-        changes = [self.start("create-volume", {"name": n, "pool": p, "size": s, "copies": c}) for n, p, s, c in VOLUMES]
+        changes = [
+            self.start("create-volume", {"name": n, "pool": p, "size": s, "copies": c})
+            for n, p, s, c in VOLUMES
+        ]
         for change in changes:
             self.await_end(change)
         self.live(LIVED_SECONDS)
@@ -75,7 +99,10 @@ class Demo:
         """Lets consumers use what they were given for a while, in the stand-ins' own time."""
         before = self.client.get("/yard").raise_for_status().json()
         self._speed(FAST)
-        self.wait(lambda: self.client.get("/yard").json()["clock_seconds"] - before["clock_seconds"] >= seconds, "the stand-ins to live a while")
+        self.wait(
+            lambda: self.client.get("/yard").json()["clock_seconds"] - before["clock_seconds"] >= seconds,
+            "the stand-ins to live a while",
+        )
         self._speed(before["speed"])
 
     def _speed(self, speed: float) -> None:
@@ -86,7 +113,9 @@ class Demo:
         return found
 
     def start(self, kind: str, params: dict[str, Any]) -> int:
-        answer = self.client.post("/changes", json={"kind": kind, "params": params, "reason": "Setting up the demo"})
+        answer = self.client.post(
+            "/changes", json={"kind": kind, "params": params, "reason": "Setting up the demo"}
+        )
         if answer.is_error:
             raise RuntimeError(f"{kind} {params.get('name')}: {answer.json().get('detail', answer.text)}")
         number: int = answer.json()["number"]

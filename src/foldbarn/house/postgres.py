@@ -55,7 +55,9 @@ class Postgres:
         if self.account and not _open_to_all(state):
             # PostgreSQL refuses to run as root, and its own account cannot walk into this folder.
             self.folder = Path("/var/lib/foldbarn") / hashlib.sha256(str(state).encode()).hexdigest()[:12]
-        self.quick = quick  # no flushing to disk: for tests; what was committed still outlives a killed process
+        self.quick = (
+            quick  # no flushing to disk: for tests; what was committed still outlives a killed process
+        )
         self.port = 0
         self.process: subprocess.Popen[bytes] | None = None
 
@@ -72,7 +74,12 @@ class Postgres:
         self._make()
         self._end_leftover()
         self.port = port or free_port()
-        options = {"port": self.port, "listen_addresses": "127.0.0.1", "unix_socket_directories": "", "max_connections": 200}
+        options = {
+            "port": self.port,
+            "listen_addresses": "127.0.0.1",
+            "unix_socket_directories": "",
+            "max_connections": 200,
+        }
         if self.quick:
             options |= {"fsync": "off", "full_page_writes": "off"}
         command = [str(programs() / "postgres"), "-D", str(self._data)]
@@ -82,6 +89,11 @@ class Postgres:
             self.process = self._popen(command, log)
         self._await_answer()
         self._make_database()
+
+    def forget(self) -> None:
+        """Deletes the database, wherever it lies. Nothing may be using it: the state folder's lock is held."""
+        self._end_leftover()
+        shutil.rmtree(self.folder, ignore_errors=True)
 
     def stop(self) -> None:
         """Ends the server quickly and cleanly."""
@@ -94,7 +106,11 @@ class Postgres:
                 self.process.wait(10)
 
     def _popen(self, command: list[str], log: object) -> subprocess.Popen[bytes]:
-        as_owner = {"user": self.account.pw_uid, "group": self.account.pw_gid, "extra_groups": []} if self.account else {}
+        as_owner = (
+            {"user": self.account.pw_uid, "group": self.account.pw_gid, "extra_groups": []}
+            if self.account
+            else {}
+        )
         process: subprocess.Popen[bytes] = subprocess.Popen(
             command, stdin=subprocess.DEVNULL, stdout=log, stderr=subprocess.STDOUT, cwd="/", env={"LC_ALL": "C", "PATH": os.environ["PATH"]},
             start_new_session=True, preexec_fn=die_with_parent, **as_owner,
@@ -158,7 +174,9 @@ class Postgres:
             except psycopg.OperationalError as error:
                 ended = self.process is None or self.process.poll() is not None
                 if ended or time.monotonic() > deadline:
-                    raise RuntimeError(f"PostgreSQL did not start:\n{(self.folder / 'log').read_text()[-2000:]}") from error
+                    raise RuntimeError(
+                        f"PostgreSQL did not start:\n{(self.folder / 'log').read_text()[-2000:]}"
+                    ) from error
                 time.sleep(0.1)
 
     def _make_database(self, name: str = "foldbarn") -> None:
