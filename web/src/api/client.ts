@@ -31,6 +31,7 @@ export type CheckRow = Schemas["CheckRow"];
 export type PoolPage = Schemas["PoolPage"];
 export type RoleRow = Schemas["RoleRow"];
 export type UsableRow = Schemas["UsableOut"];
+export type Repair = components["schemas"]["RepairOut"];
 export type SizingVariant = Schemas["Variant"];
 export type SizingPage = Schemas["SizingPage"];
 export type LevelRow = Schemas["LevelRow"];
@@ -49,7 +50,7 @@ async function answered<T>(call: Promise<{ data?: T; error?: unknown; response: 
   try {
     result = await call;
   } catch {
-    throw new Refused({ type: "about:blank", title: "Out of reach", status: 0, detail: "Fold Barn does not answer.", next_step: "It is tried again by itself." });
+    throw new Refused({ type: "about:blank", title: "Out of reach", status: 0, detail: "Fold Barn does not answer.", about: null, next_step: "It is tried again by itself.", preview: null });
   }
   if (result.response.ok) return result.data as T;
   const problem = result.error as Partial<Problem> | undefined;
@@ -58,9 +59,9 @@ async function answered<T>(call: Promise<{ data?: T; error?: unknown; response: 
     title: problem?.title ?? "Out of reach",
     status: result.response.status,
     detail: problem?.detail ?? `Fold Barn answers with error ${result.response.status}.`,
-    about: problem?.about,
-    next_step: problem?.next_step,
-    preview: problem?.preview,
+    about: problem?.about ?? null,
+    next_step: problem?.next_step ?? null,
+    preview: problem?.preview ?? null,
   });
 }
 
@@ -75,7 +76,7 @@ export const useMachines = () => useQuery({ queryKey: ["site", "machines"], quer
 export const useCluster = () => useQuery({ queryKey: ["site", "cluster"], queryFn: () => answered(api.GET("/api/cluster")), placeholderData: (before) => before });
 export const useText = () => useQuery({ queryKey: ["site", "text"], queryFn: () => answered(api.GET("/api/text")), placeholderData: (before) => before });
 export const takeFiles = (files: { name: string; text: string }[]) => answered(api.POST("/api/intake/files", { body: { files } }));
-export const askWitness = (url: string) => answered(api.GET("/api/witness", { params: { query: { url } } }));
+export const askWitness = (url: string) => answered(api.POST("/api/witness", { body: { url } }));
 export const useReadBmc = () => useMutation({ mutationFn: (body: Schemas["BmcIn"]) => answered(api.POST("/api/intake/bmc", { body })) });
 export const useTestPorts = () => useMutation({ mutationFn: () => answered(api.POST("/api/cluster/ports")) });
 export const useTryPassphrase = () => useMutation({ mutationFn: (passphrase: string) => answered(api.POST("/api/cluster/passphrase", { body: { passphrase } })) });

@@ -1,19 +1,21 @@
 /** Saying amounts: bytes, rates, times. Display only; the figures themselves come from the API. */
 
 const SCALES: [number, string, number][] = [
-  [1e15, "PB", 2],
-  [1e12, "TB", 2],
-  [1e9, "GB", 1],
-  [1e6, "MB", 1],
+  [1, "B", 0],
   [1e3, "kB", 1],
+  [1e6, "MB", 1],
+  [1e9, "GB", 1],
+  [1e12, "TB", 2],
+  [1e15, "PB", 2],
+  [1e18, "EB", 2],
 ];
 
 /** Decimal size with its unit, such as "12.00 TB" or "3.5 GB". */
 export function size(bytes: number): string {
-  for (const [scale, name, places] of SCALES) {
-    if (Math.abs(bytes) >= scale) return `${(bytes / scale).toFixed(places).replace(/\.0$/, "")} ${name}`;
-  }
-  return `${Math.round(bytes)} B`;
+  // By what would be printed: 999.96 GB are 1.00 TB, not 1000 GB.
+  const fits = SCALES.find(([scale, , places]) => Number((Math.abs(bytes) / scale).toFixed(places)) < 1000);
+  const [scale, name, places] = fits ?? SCALES[SCALES.length - 1]!;
+  return `${(bytes / scale).toFixed(places).replace(/\.0$/, "")} ${name}`;
 }
 
 /** Binary size with its unit: TiB, GiB or MiB. */
@@ -44,13 +46,16 @@ export function speed(bytesPerSecond: number): string {
   return bits >= 1e9 ? `${Number((bits / 1e9).toFixed(1))} Gb/s` : `${Math.round(bits / 1e6)} Mb/s`;
 }
 
-/** A span of time, rounded up: "8 s", "44 min", "1 h 04 min". */
+/** A span of time, rounded up: "8 s", "44 min", "1 h 04 min", "2 days 5 h". */
 export function span(seconds: number): string {
+  if (seconds <= 0) return "no time";
   if (seconds < 90) return `${Math.max(1, Math.ceil(seconds))} s`;
   const minutes = Math.ceil(seconds / 60);
   if (minutes < 60) return `${minutes} min`;
-  if (minutes < 2880) return `${Math.floor(minutes / 60)} h ${String(minutes % 60).padStart(2, "0")} min`;
-  return `${Math.ceil(minutes / 1440)} days`;
+  if (minutes <= 2880) return `${Math.floor(minutes / 60)} h ${String(minutes % 60).padStart(2, "0")} min`;
+  const hours = Math.ceil(minutes / 60);
+  if (hours < 336) return `${Math.floor(hours / 24)} days${hours % 24 ? ` ${hours % 24} h` : ""}`;
+  return `${Math.ceil(hours / 24)} days`;
 }
 
 export function percent(share: number): string {

@@ -8,9 +8,9 @@ import { pathOf } from "./paths";
 
 describe("amounts", () => {
   it("always carry their unit, decimal and binary apart", () => {
-    expect([size(12e12), size(3.5e9), size(999), binarySize(2 ** 40), binarySize(3 * 2 ** 30)]).toEqual(["12.00 TB", "3.5 GB", "999 B", "1.00 TiB", "3 GiB"]);
+    expect([size(12e12), size(3.5e9), size(999), size(999.96e9), binarySize(2 ** 40), binarySize(3 * 2 ** 30)]).toEqual(["12.00 TB", "3.5 GB", "999 B", "1.00 TB", "1.00 TiB", "3 GiB"]);
     expect([rate(310e6), rate(36e9), percent(0.576), percent(0.013), percent(0)]).toEqual(["310 MB/s", "36 GB/s", "58%", "1.3%", "0%"]);
-    expect([span(0.2), span(44 * 60), span(3840), span(200_000)]).toEqual(["1 s", "44 min", "1 h 04 min", "3 days"]);
+    expect([span(0.2), span(44 * 60), span(3840), span(200_000)]).toEqual(["1 s", "44 min", "1 h 04 min", "2 days 8 h"]);
     expect([count(1, "copy", "copies"), count(1024, "extent")]).toEqual(["1 copy", "1,024 extents"]);
     expect([amount(0.5, "share"), amount(1e12, "bytes"), amount(1234, "count")]).toEqual(["50%", "1.00 TB", "1,234"]);
   });
@@ -79,7 +79,7 @@ describe("a ledger in TiB", () => {
 });
 
 describe("plans in an address", () => {
-  const usual = { name: "Plan A", text: "", copies: 3, level: "rack", headroom: "node", headroom_losses: 1, extent_bytes: 2 ** 30, serves: "cache", fill: 0.85, failure_rate: null, rebuild_rate: 0, daily_writes: 0 } as const;
+  const usual = { name: "Plan A", text: "", copies: 3, level: "rack", headroom: "node", headroom_losses: 1, extent_bytes: 2 ** 30, serves: "cache", fill: 0.85, failure_rate: null, rebuild_rate: 0, daily_writes: 0, grace_seconds: 30, replace_seconds: 172_800 } as const;
   it("come back as they were, and carry only what differs", () => {
     const plans = [{ ...usual, text: "rack A" }, { ...usual, name: "Plan B", copies: 2 }];
     expect(unpacked(packed(plans, usual), usual)).toEqual(plans);

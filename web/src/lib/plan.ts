@@ -10,14 +10,23 @@ export function usePlan(kind: Ref<string>, params: Ref<Record<string, unknown>>,
   const router = useRouter();
   const settled = ref<Record<string, unknown>>({ ...params.value });
   const fresh = ref<Preview | null>(null);
-  let timer: ReturnType<typeof setTimeout>;
+  let timer: ReturnType<typeof setTimeout> | undefined;
+  // A wish that was not ready when it was last settled is not asked about: it would be told off for what has long been filled in.
+  const asked = ref(ready());
   watch(params, (now) => {
     clearTimeout(timer);
-    timer = setTimeout(() => (settled.value = { ...now }), SETTLE);
+    timer = setTimeout(() => {
+      timer = undefined;
+      settled.value = { ...now };
+      asked.value = true;
+    }, SETTLE);
     fresh.value = null;
   }, { deep: true });
+  watch(ready, (now) => {
+    if (now && timer === undefined) asked.value = true;
+  });
   watch(kind, () => (settled.value = {})); // what was wished of another kind is no wish of this one
-  const made = usePreview(kind, settled, () => ready() && Object.keys(settled.value).length > 0);
+  const made = usePreview(kind, settled, () => ready() && asked.value && Object.keys(settled.value).length > 0);
   const carrying = useCarryOut();
   const preview = computed(() => fresh.value ?? made.data.value ?? null);
   // A preview that is read anew because the site has changed may be carried out meanwhile: if it matters, it is refused with a fresh one.

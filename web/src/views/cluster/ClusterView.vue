@@ -43,11 +43,12 @@ function passphrase(event: Event) {
       <div class="headline">
         <h1><StateMark :lamp="cluster.leader ? 'sound' : 'failed'" /> {{ cluster.name }} <CopyName :name="cluster.name" /></h1>
         <p v-if="cluster.leader"><RouterLink class="act" :to="pathOf('node', cluster.leader)">{{ cluster.leader }}</RouterLink> leads (term {{ cluster.term }}) and answers at {{ cluster.service_address.split("/")[0] }}.</p>
-        <p v-else>Nobody leads: fewer than a majority of the votes can be heard.</p>
+        <p v-else>None of the members that are heard says who leads.</p>
         <span class="grow" />
         <span class="small">{{ count(cluster.members.length, "member") }}, {{ count(cluster.keepers.length, "keeper") }}{{ cluster.witness ? ` and the witness ${cluster.witness}` : "" }}</span>
       </div>
       <p v-if="cluster.witness_silent" class="note"><StateMark lamp="not heard" /> The witness {{ cluster.witness }} is not heard: {{ cluster.witness_silent }} Its vote does not count now.</p>
+      <p v-if="cluster.witness_reason" class="note"><StateMark lamp="watch" /> The witness stands in {{ cluster.witness_rack || cluster.witness_room }}, beside members, because: {{ cluster.witness_reason }}</p>
       <div class="two">
         <section aria-label="Votes">
           <div class="sec"><h2>Votes</h2><span class="small">{{ page.votes }}</span></div>

@@ -14,7 +14,7 @@ const { data: yard } = useYard(() => Boolean(barn.value?.yard));
 const { data: text } = useText();
 const nodes = computed(() => [...(machines.value?.nodes ?? [])].sort((a, b) => natural(a.name, b.name)));
 const wish = reactive({
-  name: "", members: [] as string[], keepers: [] as string[], service_address: "", witness: "", witness_url: "", witness_room: "", witness_rack: "",
+  name: "", members: [] as string[], keepers: [] as string[], service_address: "", witness: "", witness_url: "", witness_room: "", witness_rack: "", witness_reason: "",
   dedicated: [] as string[], encrypted: false, passphrase: "", mail_to: "",
 });
 const again = ref("");
@@ -93,6 +93,7 @@ async function ask() {
         </div>
         <div v-if="wish.witness" class="row">
           <label class="field">It stands in<select v-model="wish.witness_room" aria-label="Room of the witness"><option value="">neither room: apart</option><option v-for="r in [...new Set(nodes.map((n) => n.room))]" :key="r">{{ r }}</option></select></label>
+          <label v-if="wish.witness_room" class="field">Why it may stand beside members<input v-model="wish.witness_reason" maxlength="500" aria-label="Why the witness may stand beside members" style="width: 300px" autocomplete="off" /></label>
         </div>
         <div class="row">
           <label class="field">Notify by mail (nobody: leave empty)<input v-model="wish.mail_to" type="email" placeholder="storage@example.org" aria-label="Mail address for notifications" style="width: 300px" autocomplete="off" /></label>

@@ -132,7 +132,11 @@ const cards = computed(() => {
               <tbody><tr v-for="a in page.additions" :key="a.what"><td>{{ a.what }}</td><td class="n">{{ terabytes(a.raw_bytes) }}</td><td class="n">{{ terabytes(a.gain_bytes) }}</td><td class="n">{{ percent(a.gain_bytes / a.raw_bytes) }}</td></tr></tbody>
             </table>
             <p v-else class="say soft">No single disk or node that is like those it has would raise it.</p>
-            <div class="sec"><h2>Healing</h2></div>
+            <div class="sec"><h2>Healing</h2><span class="small">of the volumes that are there, after any one loss</span></div>
+            <table v-if="page.heals.length" class="plain" aria-label="Healing by level">
+              <thead><tr><th>Losing a</th><th>Made whole again</th></tr></thead>
+              <tbody><tr v-for="h in page.heals" :key="h.level"><td>{{ h.level }}</td><td class="wraps"><StateMark :lamp="h.holds ? 'sound' : h.holds === false ? 'watch' : 'not heard'" /> {{ h.holds ? "everything" : h.sentence }}</td></tr></tbody>
+            </table>
             <p class="say">{{ pool.healing }}</p>
             <p class="say soft">With nothing held back it would hold {{ terabytes(page.without_headroom) }} TB ({{ tebibytes(page.without_headroom) }} TiB); holding back, {{ terabytes(pool.usable_bytes) }} TB ({{ tebibytes(pool.usable_bytes) }} TiB).</p>
             <p v-if="page.fast_usable" class="say">Its fast tier holds {{ terabytes(page.fast_usable) }} TB, of which {{ terabytes(page.fast_free) }} TB are free.</p>
@@ -154,6 +158,7 @@ const cards = computed(() => {
 .two { display: grid; grid-template-columns: minmax(0, 1.4fr) minmax(0, 1fr); gap: 26px; padding: 6px 0; }
 .tight td { height: 24px; padding-top: 2px; padding-bottom: 2px; }
 .say { font-size: var(--t-s); padding-top: 8px; }
+.wraps { white-space: normal; line-height: 1.38; padding: 4px 0; }
 .run { font-size: var(--t-s); padding-top: 6px; }
 .tabs { padding: 10px 0 2px; }
 .tabs a:hover { color: var(--ink); }
