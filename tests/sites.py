@@ -21,22 +21,40 @@ def disk_of(slots: int) -> int:
     return size
 
 
-def make_site(racks: list[list[list[int]]], copies: int = 2, level: Level = Level.RACK, headroom: Level | None = None) -> SiteView:
+def make_site(
+    racks: list[list[list[int]]], copies: int = 2, level: Level = Level.RACK, headroom: Level | None = None
+) -> SiteView:
     """A site with one pool over all disks. racks: slots by rack, node and disk."""
     rack_things, nodes, disks = [], [], []
     for r, in_rack in enumerate(racks):
         rack_things.append(Rack(r + 1, f"R{r + 1}", 0))
         for in_node in in_rack:
             node = len(nodes)
-            nodes.append(Node(node + 1, f"n{node + 1}", r, Contact.HEARD, port_bytes_per_second=3_125_000_000))
+            nodes.append(
+                Node(node + 1, f"n{node + 1}", r, Contact.HEARD, port_bytes_per_second=3_125_000_000)
+            )
             for slots in in_node:
                 number = len(disks) + 1
-                disks.append(Disk(number, f"n{node + 1}-{number}", str(number), node, "ssd", disk_of(slots), f"S{number}", Role.CAPACITY, 0))
+                disks.append(
+                    Disk(
+                        number,
+                        f"n{node + 1}-{number}",
+                        str(number),
+                        node,
+                        "ssd",
+                        disk_of(slots),
+                        f"S{number}",
+                        Role.CAPACITY,
+                        0,
+                    )
+                )
     pool = Pool(1, "p", EXTENT, Protection(copies, level), headroom)
     return SiteView("test", 1, (Room(1, "A"),), tuple(rack_things), tuple(nodes), tuple(disks), (pool,))
 
 
-def with_volume(view: SiteView, extents: int, copies: int = 2, level: Level = Level.RACK, number: int = 1) -> SiteView:
+def with_volume(
+    view: SiteView, extents: int, copies: int = 2, level: Level = Level.RACK, number: int = 1
+) -> SiteView:
     """The site with one more volume, placed as the product places it."""
     protection = Protection(copies, level)
     rows = place(view.disk_free, view.domain_of(level), view.disk_node, extents, copies, seed=number)
@@ -46,14 +64,30 @@ def with_volume(view: SiteView, extents: int, copies: int = 2, level: Level = Le
 
 def changed(view: SiteView, **parts: object) -> SiteView:
     """The site with some parts replaced; what is computed from them is computed anew."""
-    kept = {name: getattr(view, name) for name in ("name", "revision", "rooms", "racks", "nodes", "disks", "pools", "volumes", "incoming")}
+    kept = {
+        name: getattr(view, name)
+        for name in (
+            "name",
+            "revision",
+            "rooms",
+            "racks",
+            "nodes",
+            "disks",
+            "pools",
+            "volumes",
+            "incoming",
+            "under_way",
+        )
+    }
     return SiteView(**(kept | parts))  # type: ignore[arg-type]
 
 
 def without_nodes(view: SiteView, gone: set[int], given_up: bool = True) -> SiteView:
     """The site with some nodes (by row) silent."""
     nodes = tuple(
-        Node(n.number, n.name, n.rack, Contact.SILENT, "No answer.", 0.0, given_up, n.port_bytes_per_second) if i in gone else n
+        Node(n.number, n.name, n.rack, Contact.SILENT, "No answer.", 0.0, given_up, n.port_bytes_per_second)
+        if i in gone
+        else n
         for i, n in enumerate(view.nodes)
     )
     return changed(view, nodes=nodes)

@@ -52,7 +52,13 @@ def held(site: Site) -> set[tuple[str, int, int, int]]:
 def should_hold() -> set[tuple[str, int, int, int]]:
     view = current_view()
     serial = {d.number: d.serial for d in view.disks}
-    return {(serial[disk], v.number, e, s) for v in view.volumes for e, row in enumerate(v.placement.tolist()) for s, disk in enumerate(row) if disk}
+    return {
+        (serial[disk], v.number, e, s)
+        for v in view.volumes
+        for e, row in enumerate(v.placement.tolist())
+        for s, disk in enumerate(row)
+        if disk
+    }
 
 
 def test_forming_a_pool_claims_prepares_and_checks(barn_site: Site) -> None:
@@ -72,8 +78,12 @@ def test_a_volume_is_whole_and_lies_where_the_placement_says(barn_site: Site) ->
     assert held(barn_site) == should_hold()
     assert len(held(barn_site)) == 300
     view = current_view()
-    rows, counts = zip(*((view.disks[r].name, n) for r, n in enumerate(view.disk_used.tolist()) if n), strict=True)
-    assert dict(zip(rows, counts, strict=True)) == {name: size // 2**30 for name, size in preview.arriving.items()}  # the preview is the true plan
+    rows, counts = zip(
+        *((view.disks[r].name, n) for r, n in enumerate(view.disk_used.tolist()) if n), strict=True
+    )
+    assert dict(zip(rows, counts, strict=True)) == {
+        name: size // 2**30 for name, size in preview.arriving.items()
+    }  # the preview is the true plan
 
 
 def test_a_lost_node_is_rebuilt_elsewhere_and_welcomed_back(barn_site: Site) -> None:
@@ -136,7 +146,9 @@ def test_killed_in_the_middle_of_copying_it_goes_on(barn_site: Site, monkeypatch
     assert fate(view, view.volumes[0]).state == DataState.WHOLE
 
 
-def test_an_agent_that_forgets_its_orders_is_told_again(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_an_agent_that_forgets_its_orders_is_told_again(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
     barn_site.pool()
     barn_site.volume()
     lose(barn_site, "petrel")
@@ -157,11 +169,15 @@ def test_an_agent_that_forgets_its_orders_is_told_again(barn_site: Site, monkeyp
     assert fate(view, view.volumes[0]).state == DataState.WHOLE
 
 
-def test_a_node_that_falls_silent_during_forming_pauses_it_with_the_reason(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_node_that_falls_silent_during_forming_pauses_it_with_the_reason(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
     disks = barn_site.disks(nodes=("fulmar", "petrel", "kittiwake"))
     number = changes.carry_out("form-pool", {"name": "quayside", "disks": disks}, None)
     monkeypatch.setattr(runner, "pause_before", lambda attempt: 0.0)
-    monkeypatch.setattr(Agent, "send", lambda self, order: (_ for _ in ()).throw(Unreachable("No answer within 2 s.")))
+    monkeypatch.setattr(
+        Agent, "send", lambda self, order: (_ for _ in ()).throw(Unreachable("No answer within 2 s."))
+    )
     run_change(number)
     assert barn_site.state(number) == "paused"
     assert "did not carry out its order in 5 tries. No answer within 2 s." in barn_site.problem(number)
@@ -177,14 +193,20 @@ def test_pauses_between_tries_grow() -> None:
 
 def test_withdrawing_puts_everything_back(barn_site: Site) -> None:
     barn_site.pool()
-    number = changes.carry_out("create-volume", {"name": "charts", "pool": "quayside", "size": "10 GiB"}, None)
+    number = changes.carry_out(
+        "create-volume", {"name": "charts", "pool": "quayside", "size": "10 GiB"}, None
+    )
     changes.ask(number, "pause")
     run_change(number)
     assert barn_site.state(number) == "paused"
     changes.ask(number, "resume")
     run_change(number)
     assert len(held(barn_site)) == 30
-    late = changes.carry_out("form-pool", {"name": "spare", "disks": barn_site.disks("nvme", ("fulmar", "petrel", "kittiwake"))}, None)
+    late = changes.carry_out(
+        "form-pool",
+        {"name": "spare", "disks": barn_site.disks("nvme", ("fulmar", "petrel", "kittiwake"))},
+        None,
+    )
     changes.ask(late, "withdraw")
     run_change(late)
     assert barn_site.state(late) == "withdrawn"
@@ -193,10 +215,18 @@ def test_withdrawing_puts_everything_back(barn_site: Site) -> None:
         changes.ask(late, "resume")
 
 
-def test_a_volume_withdrawn_half_way_leaves_nothing_behind(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_a_volume_withdrawn_half_way_leaves_nothing_behind(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
     barn_site.pool()
-    number = changes.carry_out("create-volume", {"name": "charts", "pool": "quayside", "size": "10 GiB"}, None)
-    monkeypatch.setattr(type(KINDS["create-volume"]), "step_check", lambda self, run: (_ for _ in ()).throw(NotPossible("The strips are not there.")))
+    number = changes.carry_out(
+        "create-volume", {"name": "charts", "pool": "quayside", "size": "10 GiB"}, None
+    )
+    monkeypatch.setattr(
+        type(KINDS["create-volume"]),
+        "step_check",
+        lambda self, run: (_ for _ in ()).throw(NotPossible("The strips are not there.")),
+    )
     run_change(number)
     assert barn_site.problem(number) == "The strips are not there."
     assert len(held(barn_site)) == 30
@@ -209,7 +239,9 @@ def test_a_volume_withdrawn_half_way_leaves_nothing_behind(barn_site: Site, monk
 
 def test_two_people_forming_with_the_same_disks_at_once(barn_site: Site) -> None:
     disks = barn_site.disks(nodes=("fulmar", "petrel", "kittiwake"))
-    numbers = [changes.carry_out("form-pool", {"name": name, "disks": disks}, None) for name in ("one", "two")]
+    numbers = [
+        changes.carry_out("form-pool", {"name": name, "disks": disks}, None) for name in ("one", "two")
+    ]
     threads = [threading.Thread(target=run_change, args=(n,)) for n in numbers]
     for thread in threads:
         thread.start()
@@ -221,7 +253,9 @@ def test_two_people_forming_with_the_same_disks_at_once(barn_site: Site) -> None
 
 
 def test_a_change_is_run_by_one_runner_at_a_time(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
-    number = changes.carry_out("form-pool", {"name": "one", "disks": barn_site.disks(nodes=("fulmar", "petrel", "kittiwake"))}, None)
+    number = changes.carry_out(
+        "form-pool", {"name": "one", "disks": barn_site.disks(nodes=("fulmar", "petrel", "kittiwake"))}, None
+    )
     inside, go_on, claims = threading.Event(), threading.Event(), []
     original = KINDS["form-pool"].step_claim  # type: ignore[attr-defined]
 
@@ -275,15 +309,25 @@ POOL = {"name": "p", "disks": ["fulmar-1", "petrel-1", "skua-1"]}
         ("create-volume", {"name": "v", "pool": "quayside", "size": "-5 GB"}, "more than zero"),
         ("create-volume", {"name": "v", "pool": "quayside", "size": "12 floppies"}, "not a unit of size"),
         ("create-volume", {"name": "v", "pool": "quayside", "size": "900 PB"}, "are the most for one volume"),
-        ("create-volume", {"name": "v", "pool": "quayside", "size": "90 TB"}, "does not fit: quayside can take"),
-        ("create-volume", {"name": "v", "pool": "quayside", "size": "1 TB", "copies": 4}, "4 copies need 4 racks; quayside has room in 3 now"),
+        (
+            "create-volume",
+            {"name": "v", "pool": "quayside", "size": "90 TB"},
+            "does not fit: quayside can take",
+        ),
+        (
+            "create-volume",
+            {"name": "v", "pool": "quayside", "size": "1 TB", "copies": 4},
+            "4 copies need 4 racks; quayside has room in 3 now",
+        ),
         ("create-volume", {"name": "v", "pool": "nowhere", "size": "1 TB"}, "no pool named 'nowhere'"),
         ("create-volume", {"name": "", "pool": "quayside", "size": "1 TB"}, "needs a name"),
         ("rebuild", {"pool": "nowhere"}, "no pool named 'nowhere'"),
         ("sell", {}, "no kind of change named 'sell'"),
     ],
 )
-def test_bad_input_is_refused_whole_with_a_sentence(barn_site: Site, kind: str, params: dict[str, Any], says: str) -> None:
+def test_bad_input_is_refused_whole_with_a_sentence(
+    barn_site: Site, kind: str, params: dict[str, Any], says: str
+) -> None:
     barn_site.pool(disks=barn_site.disks(nodes=("razorbill", "kittiwake", "turnstone")))
     before = current_view().revision
     with pytest.raises(BarnError, match=says):
@@ -295,14 +339,24 @@ def test_bad_input_is_refused_whole_with_a_sentence(barn_site: Site, kind: str, 
 
 def test_a_pool_too_small_for_one_extent_is_refused() -> None:
     view = make_site([[[0]], [[0]], [[5]]])
-    loose = changed(view, pools=(), disks=tuple(dataclasses.replace(d, role=Role.UNCLAIMED, pool=-1) for d in view.disks))
+    loose = changed(
+        view, pools=(), disks=tuple(dataclasses.replace(d, role=Role.UNCLAIMED, pool=-1) for d in view.disks)
+    )
     params = form_pool.FormPoolParams(name="p", disks=[d.name for d in view.disks], copies=2)
     preview = KINDS["form-pool"].preview(loose, params)
-    assert [b.sentence for b in preview.blockers] == ["The pool would be too small to hold one extent of 1 GiB."]
+    assert [b.sentence for b in preview.blockers] == [
+        "The pool would be too small to hold one extent of 1 GiB."
+    ]
 
 
 def test_a_preview_says_raw_usable_and_where_each_byte_went_for_two_and_three_copies(barn_site: Site) -> None:
-    preview = changes.preview("form-pool", {"name": "p", "disks": barn_site.disks(nodes=("fulmar", "petrel", "razorbill", "kittiwake", "turnstone"))})
+    preview = changes.preview(
+        "form-pool",
+        {
+            "name": "p",
+            "disks": barn_site.disks(nodes=("fulmar", "petrel", "razorbill", "kittiwake", "turnstone")),
+        },
+    )
     assert [ledger.name for ledger in preview.ledgers] == ["2 copies", "3 copies"]
     for ledger in preview.ledgers:
         assert sum(part.bytes for part in ledger.parts) == ledger.raw == 40 * 3_840_000_000_000

@@ -26,7 +26,10 @@ NODES = ("fulmar", "petrel", "kittiwake", "turnstone")
 
 
 def mixed(site: Site) -> dict[str, Any]:
-    return {"name": "quayside", "disks": [d for d in site.disks(nodes=NODES) + site.disks("nvme", nodes=NODES) if d != "turnstone-8"]}
+    return {
+        "name": "quayside",
+        "disks": [d for d in site.disks(nodes=NODES) + site.disks("nvme", nodes=NODES) if d != "turnstone-8"],
+    }
 
 
 def pooled(site: Site) -> None:
@@ -140,7 +143,9 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
 
 
 @pytest.mark.parametrize("kind", WISHES)
-def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(barn_site: Site, monkeypatch: pytest.MonkeyPatch, kind: str) -> None:
+def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch, kind: str
+) -> None:
     number = changes.carry_out(kind, WISHES[kind](barn_site), None)
     with transaction() as session:
         last = session.scalar(select(func.max(StepRow.number)).where(StepRow.change_id == number))
@@ -174,7 +179,13 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(barn_sit
     if kind == "rebuild":
         assert all(fate(view, v).state == DataState.WHOLE for v in view.volumes)
         with transaction() as session:
-            moves = list(session.execute(select(MoveRow.volume_id, MoveRow.extent, MoveRow.strip).where(MoveRow.state != "withdrawn")))
+            moves = list(
+                session.execute(
+                    select(MoveRow.volume_id, MoveRow.extent, MoveRow.strip).where(
+                        MoveRow.state != "withdrawn"
+                    )
+                )
+            )
         assert len(moves) == len(set(moves))  # nothing is copied twice
         return  # what the silent node still holds is dropped when it returns
     assert held(barn_site) == should_hold()
@@ -182,4 +193,7 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(barn_sit
     assert barn_site.yard.machines.pool_of == serials  # the agents agree with us on what belongs to whom
     assert not any(d.retiring for d in view.disks)
     with transaction() as session:
-        assert session.scalar(select(func.count(MoveRow.id)).where(MoveRow.state.in_(("waiting", "ordered")))) == 0
+        assert (
+            session.scalar(select(func.count(MoveRow.id)).where(MoveRow.state.in_(("waiting", "ordered"))))
+            == 0
+        )

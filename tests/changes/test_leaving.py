@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -78,14 +79,20 @@ def test_a_node_and_a_rack_are_retired_with_all_their_disks(barn_site: Site) -> 
     barn_site.pool(disks=barn_site.disks(nodes=(*NODES, "razorbill")))
     barn_site.volume(size="300 GiB")
     assert barn_site.state(barn_site.do("retire", what="node", names=["petrel"])) == "done"
-    assert {current_view().nodes[d.node].name for d in current_view().all_of(current_view().pool("quayside"))} == {*NODES, "razorbill"} - {"petrel"}
+    assert {
+        current_view().nodes[d.node].name for d in current_view().all_of(current_view().pool("quayside"))
+    } == {*NODES, "razorbill"} - {"petrel"}
     preview = changes.preview("retire", {"what": "rack", "names": ["NQ-2"]})
     assert preview.blockers == []  # three racks are left for three copies
-    assert any("could not be made whole after losing any one node" in w.sentence for w in preview.warnings)
+    assert any(
+        "After losing any one node not everything could be rebuilt" in w.sentence for w in preview.warnings
+    )
     assert barn_site.state(barn_site.do("retire", what="rack", names=["NQ-2"])) == "done"
     assert all_whole()
     assert spread_kept()
-    with pytest.raises(NotPossible, match="charts keeps 3 copies in as many racks; only 2 racks would be left"):
+    with pytest.raises(
+        NotPossible, match="charts keeps 3 copies in as many racks; only 2 racks would be left"
+    ):
         changes.carry_out("retire", {"what": "rack", "names": ["SQ-1"]}, None)
 
 
@@ -93,11 +100,16 @@ def test_retiring_what_has_no_room_to_go_is_refused_with_the_numbers(barn_site: 
     barn_site.pool(disks=barn_site.disks(nodes=(*NODES, "razorbill")), headroom=None, fill_line=1.0)
     most = pool_space(current_view(), current_view().pool("quayside")).free
     barn_site.volume(size=f"{most - 64} GiB")
-    with pytest.raises(NotPossible, match=r"of what these disks hold has nowhere to go: .* is free on the other disks of quayside"):
+    with pytest.raises(
+        NotPossible,
+        match=r"that charts has on these disks has nowhere to go: .* is free on the other disks of quayside",
+    ):
         changes.carry_out("retire", {"what": "node", "names": ["fulmar"]}, None)
 
 
-def test_protection_never_falls_while_a_disk_is_emptied(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_protection_never_falls_while_a_disk_is_emptied(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
     from foldbarn.changes.moving import Mover
 
     barn_site.pool()
@@ -121,13 +133,18 @@ def test_a_disk_is_replaced_by_another(barn_site: Site) -> None:
     barn_site.volume()
     preview = changes.preview("replace-disk", {"disk": "turnstone-2", "by": "turnstone-8"})
     assert preview.blockers == []
-    assert preview.arriving == {"turnstone-8": preview.leaving["turnstone-2"]}  # it takes over everything, and nothing else moves
+    assert preview.arriving == {
+        "turnstone-8": preview.leaving["turnstone-2"]
+    }  # it takes over everything, and nothing else moves
     number = barn_site.do("replace-disk", disk="turnstone-2", by="turnstone-8")
     assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
     view = current_view()
     assert (view.disk("turnstone-2").role, view.disk("turnstone-8").role) == (Role.UNCLAIMED, Role.CAPACITY)
     assert held(barn_site) == should_hold()
-    assert int(view.disk_used[view.row_of_number[view.disk("turnstone-8").number]]) * 2**30 == preview.moves_bytes
+    assert (
+        int(view.disk_used[view.row_of_number[view.disk("turnstone-8").number]]) * 2**30
+        == preview.moves_bytes
+    )
     assert all_whole()
 
 
@@ -153,12 +170,20 @@ def test_replacing_wants_a_disk_and_says_which_are_fit(barn_site: Site) -> None:
     assert note.sentence == "Choose the disk that takes its place."
     assert note.next_step is not None
     assert note.next_step.startswith("turnstone-8, ")
-    assert "fulmar-1 is taken" in changes.preview("replace-disk", {"disk": "turnstone-2", "by": "fulmar-1"}).blockers[0].sentence
+    assert (
+        "fulmar-1 is taken"
+        in changes.preview("replace-disk", {"disk": "turnstone-2", "by": "fulmar-1"}).blockers[0].sentence
+    )
 
 
 def test_roles_follow_the_rule_and_caches_are_bound_within_their_node(barn_site: Site) -> None:
     preview = changes.preview(
-        "form-pool", {"name": "q", "disks": barn_site.disks(nodes=NODES) + barn_site.disks("nvme", nodes=NODES), "overrides": {"fulmar-c2": {"role": "spare"}}}
+        "form-pool",
+        {
+            "name": "q",
+            "disks": barn_site.disks(nodes=NODES) + barn_site.disks("nvme", nodes=NODES),
+            "overrides": {"fulmar-c2": {"role": "spare"}},
+        },
     )
     assert "fulmar-c2 is cache by rule; making it spare wants a reason." in preview.blockers[0].sentence
     mixed_pool(barn_site, overrides={"fulmar-c2": {"role": "spare", "reason": "kept for a worn device"}})
@@ -170,10 +195,14 @@ def test_roles_follow_the_rule_and_caches_are_bound_within_their_node(barn_site:
     by_number = {d.number: d for d in view.disks}
     assert len(bound) == 32
     assert all(by_number[a].node == by_number[b].node for a, b in bound.items())
-    serves = [list(bound.values()).count(view.disk(n).number) for n in ("petrel-c1", "petrel-c2", "fulmar-c1")]
+    serves = [
+        list(bound.values()).count(view.disk(n).number) for n in ("petrel-c1", "petrel-c2", "fulmar-c1")
+    ]
     assert serves == [4, 4, 8]
     serial = {d.number: d.serial for d in view.disks}
-    assert barn_site.yard.machines.bound == {serial[a]: serial[b] for a, b in bound.items()}  # what the agents were told
+    assert barn_site.yard.machines.bound == {
+        serial[a]: serial[b] for a, b in bound.items()
+    }  # what the agents were told
     ledger = pool_space(view, pool).ledger
     assert (ledger.cache, ledger.spare) == (7 * 1_920 * 10**9, 1_920 * 10**9)
     assert sum(amount for _, amount in ledger.rows()) == ledger.raw
@@ -196,7 +225,12 @@ def test_capacity_becomes_spare_and_back(barn_site: Site) -> None:
 
 
 def test_a_spare_stands_in_once_for_a_disk_that_is_given_up(barn_site: Site) -> None:
-    barn_site.pool(overrides={"petrel-8": {"role": "spare", "reason": "stands in"}, "turnstone-8": {"role": "spare", "reason": "stands in too"}})
+    barn_site.pool(
+        overrides={
+            "petrel-8": {"role": "spare", "reason": "stands in"},
+            "turnstone-8": {"role": "spare", "reason": "stands in too"},
+        }
+    )
     barn_site.volume()
     lost = current_view().disk("turnstone-2")
     barn_site.yard.machines.pulled.add(lost.serial)
@@ -207,15 +241,24 @@ def test_a_spare_stands_in_once_for_a_disk_that_is_given_up(barn_site: Site) -> 
     for _ in range(3):
         watching.call_in_spares()
         with transaction() as session:
-            open_ones = list(session.scalars(select(ChangeRow.id).where(ChangeRow.kind == "change-role", ChangeRow.state == "waiting")))
+            open_ones = list(
+                session.scalars(
+                    select(ChangeRow.id).where(ChangeRow.kind == "change-role", ChangeRow.state == "waiting")
+                )
+            )
         for number in open_ones:
             run_change(number)
     view = current_view()
-    assert (view.disk("turnstone-8").role, view.disk("petrel-8").role) == (Role.CAPACITY, Role.SPARE)  # the one in its own node, and only that
+    assert (view.disk("turnstone-8").role, view.disk("petrel-8").role) == (
+        Role.CAPACITY,
+        Role.SPARE,
+    )  # the one in its own node, and only that
     assert view.disk("turnstone-8").role_reason == "stands in for turnstone-2"
 
 
-def test_withdrawn_in_the_middle_the_disks_stay_in_use(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_withdrawn_in_the_middle_the_disks_stay_in_use(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
     barn_site.pool()
     barn_site.volume(size="300 GiB")
     number = changes.carry_out("retire", {"what": "node", "names": ["petrel"]}, None)
@@ -251,7 +294,9 @@ def kill_at(monkeypatch: pytest.MonkeyPatch, number: int, step: int, when: str) 
             run_change(number)
 
 
-def test_once_disks_are_being_blanked_there_is_no_way_back(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_once_disks_are_being_blanked_there_is_no_way_back(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
     barn_site.pool()
     barn_site.volume()
     number = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3"]}, None)
@@ -289,8 +334,13 @@ def test_what_is_being_emptied_or_was_let_go_while_away_asks_for_nobody(barn_sit
     assert not any(a.name == "turnstone-2" for a in outlook.attention())
 
 
-def kill_at_look(monkeypatch: pytest.MonkeyPatch, number: int, then: Any) -> None:
+def kill_at_look(monkeypatch: pytest.MonkeyPatch, number: int, then: Callable[[], None]) -> None:
     """Runs a change, and does something at its second look at the copies."""
+    at_looks(monkeypatch, number, {1: then})
+
+
+def at_looks(monkeypatch: pytest.MonkeyPatch, number: int, deeds: dict[int, Callable[[], None]]) -> None:
+    """Runs a change, and does something at these looks at the copies, counted from 0."""
     from foldbarn.changes.moving import Mover
 
     looks = iter(range(1000))
@@ -298,27 +348,32 @@ def kill_at_look(monkeypatch: pytest.MonkeyPatch, number: int, then: Any) -> Non
 
     def acting(self: Any, *args: Any) -> None:
         original(self, *args)
-        if next(looks) == 1:
-            then()
+        deeds.get(next(looks), lambda: None)()
 
     with monkeypatch.context() as patch:
         patch.setattr(Mover, "_tell_progress", acting)
         run_change(number)
 
 
-def test_slowed_down_it_moves_no_faster_than_allowed_and_then_again(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_slowed_down_it_moves_no_faster_than_allowed_and_then_again(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
     barn_site.pool(level_rate=40_000_000)
     barn_site.volume(size="40 GiB")
-    barn_site.yard.machines.speed = 400.0
     machines = barn_site.yard.machines
+    machines.speed = 1.0  # far too slow to end before the last look that matters
     number = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3"]}, None)
 
-    def faster() -> None:
+    def slower() -> None:
         # Four nodes, eight disks each: every node may take a quarter of the limit.
         assert {limit for limit, _ in machines.throttles.values()} == {10_000_000.0}
         changes.limit(number, 4_000_000)
 
-    kill_at_look(monkeypatch, number, faster)
+    def told() -> None:
+        assert {limit for limit, _ in machines.throttles.values()} == {1_000_000.0}
+        machines.speed = 4000.0
+
+    at_looks(monkeypatch, number, {1: slower, 3: told})
     assert barn_site.state(number) == "done"
     assert {limit for limit, _ in machines.throttles.values()} == {1_000_000.0}
     with transaction() as session:
@@ -363,14 +418,30 @@ def test_power_cut_twice_while_a_disk_is_emptied(barn_site: Site, monkeypatch: p
 
 def test_settings_change_at_once_and_are_taken_back(barn_site: Site) -> None:
     barn_site.pool()
-    wish = changes.preview("set-pool", {"pool": "quayside", "headroom": "node", "headroom_losses": 2, "rebuild_rate": 100_000_000, "priority": "even"})
+    wish = changes.preview(
+        "set-pool",
+        {
+            "pool": "quayside",
+            "headroom": "node",
+            "headroom_losses": 2,
+            "rebuild_rate": 100_000_000,
+            "priority": "even",
+        },
+    )
     assert {t.label: (t.before, t.after) for t in wish.texts} == {
         "Heals from losing": ("any one node", "any two nodes"),
         "Rebuilds at most": ("as fast as it goes", "100 MB/s"),
         "Goes first": ("consumers' work", "neither: copying gets at least half"),
     }
     assert wish.undo is not None
-    number = barn_site.do("set-pool", pool="quayside", headroom="node", headroom_losses=2, rebuild_rate=100_000_000, priority="even")
+    number = barn_site.do(
+        "set-pool",
+        pool="quayside",
+        headroom="node",
+        headroom_losses=2,
+        rebuild_rate=100_000_000,
+        priority="even",
+    )
     assert barn_site.state(number) == "done"
     pool = current_view().pool("quayside")
     assert (pool.headroom_losses, pool.rebuild_rate, pool.priority) == (2, 100_000_000, "even")
@@ -397,11 +468,17 @@ def test_a_disk_that_changes_between_preview_and_step_is_not_taken(barn_site: Si
     watching.note_report(node, {"inventory_version": "new"})
     run_change(number)
     assert barn_site.state(number) == "paused"
-    words = {"shrinks": "has become smaller", "turns read-only": "it is read-only", "is pulled": "is missing from razorbill"}[what]
+    words = {
+        "shrinks": "has become smaller",
+        "turns read-only": "it is read-only",
+        "is pulled": "is missing from razorbill",
+    }[what]
     assert words in barn_site.problem(number)
     assert disk.serial not in machines.pool_of
     with transaction() as session:
-        assert session.scalars(select(StepRow.name).where(StepRow.change_id == number, StepRow.state == "failed")).all() == ["prepare"]
+        assert session.scalars(
+            select(StepRow.name).where(StepRow.change_id == number, StepRow.state == "failed")
+        ).all() == ["prepare"]
 
 
 def test_a_pooled_disk_that_shrinks_or_turns_read_only_gets_nothing_new_and_says_so(barn_site: Site) -> None:
@@ -461,12 +538,18 @@ def test_a_fast_tier_keeps_to_its_own_disks(barn_site: Site) -> None:
     assert sum(amount for _, amount in space.ledger.rows()) == space.ledger.raw
 
 
-def test_a_cache_device_that_fails_takes_its_unsettled_strips_and_another_serves_its_disks(barn_site: Site) -> None:
+def test_a_cache_device_that_fails_takes_its_unsettled_strips_and_another_serves_its_disks(
+    barn_site: Site,
+) -> None:
     mixed_pool(barn_site)
     barn_site.volume(size="200 GiB")
     machines = barn_site.yard.machines
     view = current_view()
-    foreseen = next(c for c in cache_losses(view, view.pool("quayside"), binding_of(view, view.pool("quayside"))) if c.device == "petrel-c1")
+    foreseen = next(
+        c
+        for c in cache_losses(view, view.pool("quayside"), binding_of(view, view.pool("quayside")))
+        if c.device == "petrel-c1"
+    )
     assert foreseen.unreadable == 0
     device = view.disk("petrel-c1")
     served = {serial for serial, by in machines.bound.items() if by == device.serial}
@@ -488,7 +571,9 @@ def test_a_cache_device_that_fails_takes_its_unsettled_strips_and_another_serves
 
 
 def test_a_pool_on_one_node_spreads_over_its_disks(barn_site: Site) -> None:
-    barn_site.pool("skerries", disks=barn_site.disks(nodes=("skua",)), copies=2, level="disk", headroom="disk")
+    barn_site.pool(
+        "skerries", disks=barn_site.disks(nodes=("skua",)), copies=2, level="disk", headroom="disk"
+    )
     barn_site.volume("ours", pool="skerries", copies=2, level="disk", size="500 GiB")
     view = current_view()
     assert spread_kept()
@@ -507,7 +592,14 @@ def test_a_pool_on_one_node_spreads_over_its_disks(barn_site: Site) -> None:
 def test_a_pool_in_an_enclosure_outlives_the_node_that_carried_it(barn_site: Site) -> None:
     machines = barn_site.yard.machines
     for number in range(1, 9):  # dunlin and whimbrel reach one box of eight
-        built = StandInDisk(str(20 + number), f"BOX{number}", f"0x5000ff00000000{number:02x}", "Holm S3840", "ssd", 3_840 * 10**9)
+        built = StandInDisk(
+            str(20 + number),
+            f"BOX{number}",
+            f"0x5000ff00000000{number:02x}",
+            "Holm S3840",
+            "ssd",
+            3_840 * 10**9,
+        )
         built.shared_with, built.enclosure = ("whimbrel",), "box-1"
         machines.nodes["dunlin"].disks.append(built)
         machines.disks[built.serial], machines.node_of[built.serial] = built, "dunlin"
@@ -527,7 +619,9 @@ def test_a_pool_in_an_enclosure_outlives_the_node_that_carried_it(barn_site: Sit
     assert fate(view, view.volume("kept")).state == DataState.WHOLE
 
 
-def test_endless_clocks_do_not_confuse_what_was_measured(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_endless_clocks_do_not_confuse_what_was_measured(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
     """A node's clock that jumps back adds nothing to what the copying took."""
     from foldbarn.links.agents import Agent
 

@@ -13,7 +13,7 @@ from foldbarn.core.capacity import (
     account_pool,
     best_additions,
     free_figure,
-    healing,
+    headroom_for,
     outside_ledger,
     pool_space,
     stranded_slots,
@@ -21,7 +21,7 @@ from foldbarn.core.capacity import (
     usable_extents,
 )
 from foldbarn.core.figures import apply_parts
-from foldbarn.core.healing import healing_sentence
+from foldbarn.core.healing import headroom_sentence
 from foldbarn.core.protection import Level, Protection
 from foldbarn.core.site import Pool, Role, Tier
 
@@ -30,8 +30,12 @@ def total(ledger: Ledger) -> int:
     return sum(amount for _, amount in ledger.rows())
 
 
-@given(uneven_racks(), st.integers(1, 3), st.sampled_from([None, Level.NODE, Level.RACK]), st.integers(0, 100))
-def test_the_ledger_accounts_for_every_byte(racks: list, copies: int, headroom: Level | None, percent: int) -> None:
+@given(
+    uneven_racks(), st.integers(1, 3), st.sampled_from([None, Level.NODE, Level.RACK]), st.integers(0, 100)
+)
+def test_the_ledger_accounts_for_every_byte(
+    racks: list, copies: int, headroom: Level | None, percent: int
+) -> None:
     view = make_site(racks, copies, headroom=headroom)
     extents = pool_space(view, view.pools[0]).free * percent // 100
     if extents:
@@ -58,31 +62,56 @@ def test_what_cannot_be_reached_is_not_offered_and_still_accounted_for(racks: li
 def test_headroom_is_the_least_over_every_single_loss(racks: list, copies: int) -> None:
     view = make_site(racks, copies)
     protection = view.pools[0].usual
-    found = healing(view.disk_slots, view.disk_rack, view.disk_node, Level.NODE, protection)
-    least = min(usable_extents(np.where(view.disk_node == lost, 0, view.disk_slots), view.disk_rack, protection) for lost in range(len(view.nodes)))
+    found = headroom_for(view.disk_slots, view.disk_rack, view.disk_node, Level.NODE, protection)
+    least = min(
+        usable_extents(np.where(view.disk_node == lost, 0, view.disk_slots), view.disk_rack, protection)
+        for lost in range(len(view.nodes))
+    )
     assert found.usable == least
 
 
-@given(uneven_racks(most=5), st.integers(1, 4), st.sampled_from(list(Level)), st.sampled_from(list(Level)), st.integers(1, 3))
-def test_headroom_for_several_losses_is_the_worst_of_all_sets(racks: list, copies: int, spread: Level, loss: Level, losses: int) -> None:
+@given(
+    uneven_racks(most=5),
+    st.integers(1, 4),
+    st.sampled_from(list(Level)),
+    st.sampled_from(list(Level)),
+    st.integers(1, 3),
+)
+def test_headroom_for_several_losses_is_the_worst_of_all_sets(
+    racks: list, copies: int, spread: Level, loss: Level, losses: int
+) -> None:
     """The knapsack finds what trying every set finds, whichever of the two levels is the wider one, and names a set that does it."""
     view = make_site(racks, copies)
     slots, spread_of, loss_of = view.disk_slots, view.domain_of(spread), view.domain_of(loss)
     protection = Protection(copies, spread)
-    found = healing(slots, spread_of, loss_of, loss, protection, losses)
+    found = headroom_for(slots, spread_of, loss_of, loss, protection, losses)
     labels = np.unique(loss_of).tolist()
     sets = list(itertools.combinations(labels, min(losses, len(labels))))
     if len(sets) > 400:
         sets = sets[:400]
-        assert found.usable <= min(usable_extents(np.where(np.isin(loss_of, s), 0, slots), spread_of, protection) for s in sets)
+        assert found.usable <= min(
+            usable_extents(np.where(np.isin(loss_of, s), 0, slots), spread_of, protection) for s in sets
+        )
     else:
-        assert found.usable == min(usable_extents(np.where(np.isin(loss_of, s), 0, slots), spread_of, protection) for s in sets)
+        assert found.usable == min(
+            usable_extents(np.where(np.isin(loss_of, s), 0, slots), spread_of, protection) for s in sets
+        )
     assert len(found.worst) <= losses
-    assert usable_extents(np.where(np.isin(loss_of, found.worst), 0, slots), spread_of, protection) == found.usable
+    assert (
+        usable_extents(np.where(np.isin(loss_of, found.worst), 0, slots), spread_of, protection)
+        == found.usable
+    )
 
 
-@given(uneven_racks(), st.integers(1, 3), st.lists(st.sampled_from(list(Role)), min_size=20, max_size=20), st.lists(st.booleans(), min_size=20, max_size=20))
-def test_the_ledger_accounts_for_every_byte_whatever_disks_are_for(racks: list, copies: int, roles: list[Role], retiring: list[bool]) -> None:
+@given(
+    uneven_racks(),
+    st.integers(1, 3),
+    st.lists(st.sampled_from(list(Role)), min_size=20, max_size=20),
+    st.lists(st.booleans(), min_size=20, max_size=20),
+)
+def test_the_ledger_accounts_for_every_byte_whatever_disks_are_for(
+    racks: list, copies: int, roles: list[Role], retiring: list[bool]
+) -> None:
     """Cache, spare, fast tier, retiring and written: each byte is in one row."""
     view = make_site(racks, copies)
     extents = pool_space(view, view.pools[0]).free // 2
@@ -93,7 +122,12 @@ def test_the_ledger_accounts_for_every_byte_whatever_disks_are_for(racks: list, 
     for d, role, leaves in zip(view.disks, itertools.cycle(roles), itertools.cycle(retiring)):
         empty = view.disk_used[d.number - 1] == 0
         disks.append(
-            replace(d, role=role if empty and role in kinds else d.role, tier=Tier.FAST if empty and role == Role.BOOT else Tier.BULK, retiring=leaves)
+            replace(
+                d,
+                role=role if empty and role in kinds else d.role,
+                tier=Tier.FAST if empty and role == Role.BOOT else Tier.BULK,
+                retiring=leaves,
+            )
         )
     volumes = tuple(replace(v, written_bytes=v.extents * EXTENT // 3) for v in view.volumes)
     view = changed(view, disks=tuple(disks), volumes=volumes)
@@ -142,8 +176,8 @@ def test_what_to_buy_for_uneven_racks_is_a_disk_in_the_smallest() -> None:
 def test_three_racks_holding_three_copies_cannot_heal_and_nothing_is_held_back() -> None:
     view = make_site([[[50]], [[50]], [[50]]], copies=3, headroom=Level.RACK)
     space = pool_space(view, view.pools[0])
-    assert space.healing is not None
-    assert not space.healing.possible
+    assert space.headroom is not None
+    assert not space.headroom.possible
     assert (space.ledger.held_back, space.free) == (0, 50)
 
 
@@ -151,13 +185,15 @@ def test_where_so_many_losses_cannot_be_healed_room_is_held_back_for_fewer_and_t
     view = make_site([[[60]], [[60]], [[60]], [[60]]], copies=3, headroom=Level.RACK)
     asked = changed(view, pools=(replace(view.pools[0], headroom_losses=2),))
     space = pool_space(asked, asked.pools[0])
-    assert space.healing is not None
-    assert (space.healing.possible, space.healing.losses, space.free) == (True, 1, 60)
-    words = healing_sentence(asked, asked.pools[0], space)
+    assert space.headroom is not None
+    assert (space.headroom.possible, space.headroom.losses, space.free) == (True, 1, 60)
+    words = headroom_sentence(asked, asked.pools[0], space)
     assert "After losing any one rack everything can be rebuilt" in words
     assert words.endswith("Healing from any two racks was asked for; that would leave too few racks.")
     apart = changed(view, pools=(replace(view.pools[0], usual=Protection(2, Level.NODE)),))
-    assert "its copies are kept apart by node only" in healing_sentence(apart, apart.pools[0], pool_space(apart, apart.pools[0]))
+    assert "copies are kept apart by node only" in headroom_sentence(
+        apart, apart.pools[0], pool_space(apart, apart.pools[0])
+    )
 
 
 def test_a_fourth_rack_is_held_back_for_healing() -> None:
@@ -180,8 +216,14 @@ def test_two_strips_in_a_domain_need_two_disks() -> None:
     assert usable_extents(np.array([18, 2, 10, 10]), racks, two_in_one) == 2
 
 
-@given(st.lists(st.lists(st.integers(0, 9), min_size=1, max_size=3), min_size=1, max_size=4), st.integers(1, 5), st.integers(1, 3))
-def test_the_nested_case_is_the_largest_that_fits(racks: list[list[int]], copies: int, per_domain: int) -> None:
+@given(
+    st.lists(st.lists(st.integers(0, 9), min_size=1, max_size=3), min_size=1, max_size=4),
+    st.integers(1, 5),
+    st.integers(1, 3),
+)
+def test_the_nested_case_is_the_largest_that_fits(
+    racks: list[list[int]], copies: int, per_domain: int
+) -> None:
     slots = np.array([s for rack in racks for s in rack], dtype=np.int64)
     rack_of = np.array([r for r, rack in enumerate(racks) for _ in rack], dtype=np.int64)
 

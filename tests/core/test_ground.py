@@ -26,19 +26,37 @@ GBIT = 125 * MB
 def voters(*places: str, witness: str | None = None) -> list[Voter]:
     """Keepers by "room/rack"; a witness by its place, "" for apart."""
     found = [Voter(f"k{i}", *place.split("/")) for i, place in enumerate(places, 1)]
-    return [*found, Voter("w", *(witness.split("/") if witness else ("", "")), witness=True)] if witness is not None else found
+    return (
+        [*found, Voter("w", *(witness.split("/") if witness else ("", "")), witness=True)]
+        if witness is not None
+        else found
+    )
 
 
 def test_vote_arithmetic() -> None:
-    assert [(n, majority(n), tolerates(n)) for n in range(1, 8)] == [(1, 1, 0), (2, 2, 0), (3, 2, 1), (4, 3, 1), (5, 3, 2), (6, 4, 2), (7, 4, 3)]
+    assert [(n, majority(n), tolerates(n)) for n in range(1, 8)] == [
+        (1, 1, 0),
+        (2, 2, 0),
+        (3, 2, 1),
+        (4, 3, 1),
+        (5, 3, 2),
+        (6, 4, 2),
+        (7, 4, 3),
+    ]
     assert vote_sentence(voters("a/1", "a/2", "b/3")) == "3 votes, 2 decide, any 1 may be lost"
     assert vote_sentence(voters("a/1", "a/2")) == "2 votes, 2 decide, none may be lost"
 
 
 def test_what_is_unwise_about_votes_is_said() -> None:
     assert doubts(voters("a/1", "b/2", witness="")) == []
-    assert doubts(voters("a/1", "a/1", "b/2")) == ["k1 and k2 share rack 1: losing it takes 2 votes at once", "losing room a would leave no majority"]
-    assert doubts(voters("a/1", "b/2", witness="a/1")) == ["losing room a would leave no majority", "the witness w stands in the same rack as k1"]
+    assert doubts(voters("a/1", "a/1", "b/2")) == [
+        "k1 and k2 share rack 1: losing it takes 2 votes at once",
+        "losing room a would leave no majority",
+    ]
+    assert doubts(voters("a/1", "b/2", witness="a/1")) == [
+        "losing room a would leave no majority",
+        "the witness w stands in the same rack as k1",
+    ]
     assert "the witness w stands in the same room as k1" in doubts(voters("a/1", "b/2", witness="a/9"))
     assert doubts(voters("a/1", "b/2", "c/3", witness=""))[-1] == "4 votes tolerate no more losses than 3"
 
@@ -52,7 +70,13 @@ def test_losses_by_room_rack_keeper_and_witness() -> None:
 
 
 def port(node: str, name: str, address: str = "", **facts: object) -> Port:
-    plain = {"purpose": "storage", "up": True, "bytes_per_second": 25 * GBIT, "mtu": 9000, "addresses": (address,) if address else ()}
+    plain = {
+        "purpose": "storage",
+        "up": True,
+        "bytes_per_second": 25 * GBIT,
+        "mtu": 9000,
+        "addresses": (address,) if address else (),
+    }
     return Port(node, name, **(plain | facts))  # type: ignore[arg-type]
 
 
@@ -97,7 +121,11 @@ def test_each_fault_of_a_network_is_found_with_a_cure(change: object, expected: 
 
 
 def test_a_direct_cable_is_fine_between_exactly_two_nodes() -> None:
-    ports = [port(a, f"s{k}", f"10.2{k}.0.{i}/24", neighbour=b) for i, (a, b) in enumerate((("a", "b"), ("b", "a")), 1) for k in (0, 1)]
+    ports = [
+        port(a, f"s{k}", f"10.2{k}.0.{i}/24", neighbour=b)
+        for i, (a, b) in enumerate((("a", "b"), ("b", "a")), 1)
+        for k in (0, 1)
+    ]
     assert port_findings(ports, ["a", "b"]) == []
 
 
@@ -135,7 +163,12 @@ def test_name_patterns() -> None:
     assert expand("n{8..11}") == ["n8", "n9", "n10", "n11"]
     assert expand("r{1..2}-n{1..2}") == ["r1-n1", "r1-n2", "r2-n1", "r2-n2"]
     assert expand("skua") == ["skua"]
-    for pattern, words in (("x{5..1}", "runs backwards"), ("x{1..5000}", "more than 4,096"), ("x{a..b}", "no span"), ("x{1..2", "no span")):
+    for pattern, words in (
+        ("x{5..1}", "runs backwards"),
+        ("x{1..5000}", "more than 4,096"),
+        ("x{a..b}", "no span"),
+        ("x{1..2", "no span"),
+    ):
         with pytest.raises(NotPossible, match=words):
             expand(pattern)
 
@@ -163,7 +196,12 @@ def test_four_nodes_of_six_disks_reach_24_from_each() -> None:
 def test_what_storage_needs_of_a_node_and_what_is_left() -> None:
     node = Node(1, "a", 0, make_site([[[1]]], 1).nodes[0].contact, cores=32, memory_bytes=128 * GIB)
     need = need_of(node, 10, keeper=True, dedicated=False)
-    assert (need.cores, need.memory_bytes, need.cores_left, need.memory_left) == (2 + 3, (4 + 5 + 1) * GIB, 27, 118 * GIB)
+    assert (need.cores, need.memory_bytes, need.cores_left, need.memory_left) == (
+        2 + 3,
+        (4 + 5 + 1) * GIB,
+        27,
+        118 * GIB,
+    )
     assert need_of(node, 10, keeper=False, dedicated=True).memory_left == 0
 
 
@@ -181,12 +219,20 @@ def test_the_effect_of_an_arrangement_on_every_level() -> None:
     rack_of = {n.name: view.racks[n.rack].name for n in view.nodes}
     room_of = {r.name: view.rooms[r.room].name for r in view.racks}
     before = {e.level: e for e in level_effects(view, rack_of, room_of)}
-    assert (before[Level.RACK].domains, before[Level.RACK].stranded_two, before[Level.RACK].stranded_three) == (2, 0, None)
+    assert (
+        before[Level.RACK].domains,
+        before[Level.RACK].stranded_two,
+        before[Level.RACK].stranded_three,
+    ) == (2, 0, None)
     first, second = view.racks[0].name, view.racks[1].name
     moved = rack_of | {view.nodes[2].name: first}  # three in the first rack, one in the second
     after = {e.level: e for e in level_effects(view, moved, room_of)}
     each = before[Level.NODE].smallest
-    assert (after[Level.RACK].largest_name, after[Level.RACK].largest, after[Level.RACK].smallest) == (first, 3 * each, each)
+    assert (after[Level.RACK].largest_name, after[Level.RACK].largest, after[Level.RACK].smallest) == (
+        first,
+        3 * each,
+        each,
+    )
     assert after[Level.RACK].stranded_two == 2 * each
     assert second == after[Level.RACK].smallest_name
     words = warnings(list(after.values()))
@@ -197,14 +243,30 @@ def test_the_effect_of_an_arrangement_on_every_level() -> None:
 def test_the_stages_of_the_work_come_in_order() -> None:
     empty = replace(make_site([], 1), pools=())
     found = [(s.name, s.state) for s in stages(empty)]
-    assert found == [("Gather", "next"), ("Arrange", "later"), ("Form", "later"), ("Pool", "later"), ("Provision", "later")]
+    assert found == [
+        ("Gather", "next"),
+        ("Arrange", "later"),
+        ("Form", "later"),
+        ("Pool", "later"),
+        ("Provision", "later"),
+    ]
     some = make_site([[[10]], [[10]]], 2)
     assert next(s.name for s in stages(some) if s.state == "next") == "Form"
 
 
 def test_speeds_as_network_people_say_them() -> None:
-    assert [say_speed(s) for s in (25 * GBIT, GBIT, GBIT // 10, GBIT * 5 // 2)] == ["25 Gb/s", "1 Gb/s", "100 Mb/s", "2.5 Gb/s"]
+    assert [say_speed(s) for s in (25 * GBIT, GBIT, GBIT // 10, GBIT * 5 // 2)] == [
+        "25 Gb/s",
+        "1 Gb/s",
+        "100 Mb/s",
+        "2.5 Gb/s",
+    ]
 
 
 def test_survivable_losses_are_named() -> None:
-    assert survivable(voters("a/1", "b/2", "c/3")) == [frozenset(), frozenset({"k1"}), frozenset({"k2"}), frozenset({"k3"})]
+    assert survivable(voters("a/1", "b/2", "c/3")) == [
+        frozenset(),
+        frozenset({"k1"}),
+        frozenset({"k2"}),
+        frozenset({"k3"}),
+    ]

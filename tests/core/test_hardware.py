@@ -10,12 +10,28 @@ from foldbarn.core.errors import NotPossible
 from foldbarn.core.hardware import POOL_SIGNATURE, ReportedDisk, clearable, judge
 from foldbarn.core.health import Health
 from foldbarn.core.identity import Sight, find_boxes, plain_wwn, same_disks
-from foldbarn.core.reading import kind_of_file, node_of_file, read_disks, read_health, read_inventory, read_ports, serial_of_smart
+from foldbarn.core.reading import (
+    kind_of_file,
+    node_of_file,
+    read_disks,
+    read_health,
+    read_inventory,
+    read_ports,
+    serial_of_smart,
+)
 from foldbarn.core.units import GB
 
 
 def disk(**facts: object) -> ReportedDisk:
-    plain = {"bay": "1", "kernel_name": "sda", "serial": "S", "wwn": "", "model": "", "media": "ssd", "size_bytes": 10 * GB}
+    plain = {
+        "bay": "1",
+        "kernel_name": "sda",
+        "serial": "S",
+        "wwn": "",
+        "model": "",
+        "media": "ssd",
+        "size_bytes": 10 * GB,
+    }
     return ReportedDisk(**(plain | facts))  # type: ignore[arg-type]
 
 
@@ -31,13 +47,15 @@ def test_a_verdict_gives_every_reason() -> None:
     )  # fmt: skip
     assert [r.sentence for r in judge(everything).reasons] == [
         "it is in use at /srv", "it carries a gpt partition table with 2 partitions", "it carries a file-system signature (xfs)",
-        "it is too small: 1000 MB, where 1 GB is the least", "it is read-only", "it is removable",
+        "it is too small: 999,999,999 bytes, where 1 GB is the least", "it is read-only", "it is removable",
         "its own health test says it is failing", "its node's BMC predicts that it will fail",
         "it shows neither a serial number nor a world-wide name, so it could not be told from others",
     ]  # fmt: skip
     assert codes(disk(boot=True, partition_table="gpt", mounted=("/",))) == ["boot"]
     assert judge(disk(size_bytes=GB)).fit
-    assert "RAID signature (linux_raid_member)" in judge(disk(signature="linux_raid_member")).reasons[0].sentence
+    assert (
+        "RAID signature (linux_raid_member)" in judge(disk(signature="linux_raid_member")).reasons[0].sentence
+    )
 
 
 def test_a_pools_mark_is_respected_by_site_and_pool() -> None:
@@ -57,25 +75,69 @@ def test_only_what_a_disk_carries_can_be_cleared() -> None:
 
 
 def test_entries_of_one_disk_are_joined_and_paths_listed() -> None:
-    device = {"type": "disk", "size": 10 * GB, "rota": False, "tran": "sata", "serial": "S1", "wwn": "0x5000C5", "model": "m"}
-    found = read_disks("n", {"blockdevices": [device | {"name": "sdb"}, device | {"name": "sdd", "wwn": "naa.5000c5"}, device | {"name": "sde", "wwn": "0x6"}]})
-    assert [d.paths for d in found] == [("sdb", "sdd"), ("sde",)]  # the same serial under another world-wide name is another disk
+    device = {
+        "type": "disk",
+        "size": 10 * GB,
+        "rota": False,
+        "tran": "sata",
+        "serial": "S1",
+        "wwn": "0x5000C5",
+        "model": "m",
+    }
+    found = read_disks(
+        "n",
+        {
+            "blockdevices": [
+                device | {"name": "sdb"},
+                device | {"name": "sdd", "wwn": "naa.5000c5"},
+                device | {"name": "sde", "wwn": "0x6"},
+            ]
+        },
+    )
+    assert [d.paths for d in found] == [
+        ("sdb", "sdd"),
+        ("sde",),
+    ]  # the same serial under another world-wide name is another disk
 
 
 def test_a_world_wide_name_is_the_same_however_written() -> None:
-    assert {plain_wwn(t) for t in ("0x5000C500A1B2C3D4", "naa.5000c500a1b2c3d4", "5000C500-A1B2-C3D4", "wwn-0x5000c500a1b2c3d4")} == {"5000c500a1b2c3d4"}
+    assert {
+        plain_wwn(t)
+        for t in (
+            "0x5000C500A1B2C3D4",
+            "naa.5000c500a1b2c3d4",
+            "5000C500-A1B2-C3D4",
+            "wwn-0x5000c500a1b2c3d4",
+        )
+    } == {"5000c500a1b2c3d4"}
     assert plain_wwn("eui.0025385B01400000") == "0025385b01400000"
     assert [plain_wwn(t) for t in (None, "", "0x0000000000000000")] == ["", "", ""]
 
 
 def test_views_without_a_world_wide_name_are_joined_by_serial_and_model() -> None:
-    sights = [Sight("a", "sda", "w1", "S", "m"), Sight("a", "sdb", "", "S", "m"), Sight("b", "sda", "", "S", "other"), Sight("b", "sdb", "", "", "")]
+    sights = [
+        Sight("a", "sda", "w1", "S", "m"),
+        Sight("a", "sdb", "", "S", "m"),
+        Sight("b", "sda", "", "S", "other"),
+        Sight("b", "sdb", "", "", ""),
+    ]
     assert same_disks(sights) == [[0, 1], [2], [3]]
-    assert same_disks([*sights, Sight("b", "sde", "", "", "")])[-1] == [4]  # without any identity nothing is joined
+    assert same_disks([*sights, Sight("b", "sde", "", "", "")])[-1] == [
+        4
+    ]  # without any identity nothing is joined
 
 
-@given(st.lists(st.tuples(st.sampled_from("ab"), st.sampled_from(["", "w1", "w2"]), st.sampled_from(["", "s1", "s2"])), max_size=8))
-def test_every_view_is_in_exactly_one_group_and_names_agree_inside_it(views: list[tuple[str, str, str]]) -> None:
+@given(
+    st.lists(
+        st.tuples(
+            st.sampled_from("ab"), st.sampled_from(["", "w1", "w2"]), st.sampled_from(["", "s1", "s2"])
+        ),
+        max_size=8,
+    )
+)
+def test_every_view_is_in_exactly_one_group_and_names_agree_inside_it(
+    views: list[tuple[str, str, str]],
+) -> None:
     sights = [Sight(node, f"sd{i}", wwn, serial, "m") for i, (node, wwn, serial) in enumerate(views)]
     groups = same_disks(sights)
     assert sorted(i for g in groups for i in g) == list(range(len(sights)))
@@ -86,7 +148,12 @@ def test_every_view_is_in_exactly_one_group_and_names_agree_inside_it(views: lis
 
 
 def test_disks_of_a_box_reached_by_two_nodes_make_an_enclosure_and_missing_paths_are_said() -> None:
-    sights = [Sight(node, f"sd{n}", f"w{n}", f"s{n}", "m") for n in range(3) for node in ("skua", "auk") if (n, node) != (2, "auk")]
+    sights = [
+        Sight(node, f"sd{n}", f"w{n}", f"s{n}", "m")
+        for n in range(3)
+        for node in ("skua", "auk")
+        if (n, node) != (2, "auk")
+    ]
     sights.append(Sight("skua", "sdx", "own", "own", "m"))
     groups = same_disks(sights)
     said = {f"wwn:w{n}": "shelf-1" for n in range(3)}
@@ -98,7 +165,13 @@ def test_disks_of_a_box_reached_by_two_nodes_make_an_enclosure_and_missing_paths
 
 
 def test_one_path_fewer_than_its_neighbours_is_a_missing_path() -> None:
-    sights = [Sight(node, f"{path}{n}", f"w{n}", "", "m") for n in range(2) for node in ("a", "b") for path in ("p", "q") if (n, node, path) != (1, "b", "q")]
+    sights = [
+        Sight(node, f"{path}{n}", f"w{n}", "", "m")
+        for n in range(2)
+        for node in ("a", "b")
+        for path in ("p", "q")
+        if (n, node, path) != (1, "b", "q")
+    ]
     assert find_boxes(sights, same_disks(sights))[0].missing == ((1, "b", "b has 1 of 2 paths to it"),)
 
 
@@ -113,9 +186,18 @@ NODE = {"name": "n", "room": "r", "rack": "k"}
         ({}, "agent protocol"),
         ({"node": {}}, "agent protocol"),
         ({"node": NODE | {"name": ""}, "lsblk": {"blockdevices": []}}, "agent protocol"),
-        ({"node": NODE, "lsblk": {"blockdevices": [{"type": "disk", "name": "sda", "size": "big"}]}}, "not a number of bytes"),
-        ({"node": NODE, "lsblk": {"blockdevices": [{"type": "disk", "name": "sda", "size": "3.5T"}]}}, "not a number of bytes"),
-        ({"node": NODE, "lsblk": {"blockdevices": [{"type": "disk", "name": "sda", "size": True}]}}, "not a number of bytes"),
+        (
+            {"node": NODE, "lsblk": {"blockdevices": [{"type": "disk", "name": "sda", "size": "big"}]}},
+            "not a number of bytes",
+        ),
+        (
+            {"node": NODE, "lsblk": {"blockdevices": [{"type": "disk", "name": "sda", "size": "3.5T"}]}},
+            "not a number of bytes",
+        ),
+        (
+            {"node": NODE, "lsblk": {"blockdevices": [{"type": "disk", "name": "sda", "size": True}]}},
+            "not a number of bytes",
+        ),
         ({"node": NODE, "lsblk": {"blockdevices": [{}] * 5000}}, "2,048 at the most"),
         ({"node": NODE, "lsblk": {"blockdevices": [None]}}, "not as lsblk prints it"),
         ({"node": NODE, "lsblk": {"blockdevices": []}, "ip": {}}, "no list of links"),
@@ -127,9 +209,24 @@ def test_a_report_of_another_shape_is_refused(report: object, words: str) -> Non
 
 
 def test_sizes_as_text_and_flags_as_digits_are_those_of_older_tools() -> None:
-    old = {"name": "sda", "size": "1000204886016", "rota": "1", "ro": "0", "rm": "1", "type": "disk", "mountpoint": "/srv", "serial": "S"}
+    old = {
+        "name": "sda",
+        "size": "1000204886016",
+        "rota": "1",
+        "ro": "0",
+        "rm": "1",
+        "type": "disk",
+        "mountpoint": "/srv",
+        "serial": "S",
+    }
     found = read_disks("n", {"blockdevices": [old]})[0]
-    assert (found.size_bytes, found.media, found.read_only, found.removable, found.mounted) == (1000204886016, "hdd", False, True, ("/srv",))
+    assert (found.size_bytes, found.media, found.read_only, found.removable, found.mounted) == (
+        1000204886016,
+        "hdd",
+        False,
+        True,
+        ("/srv",),
+    )
 
 
 def test_mounts_are_found_however_deep() -> None:
@@ -137,9 +234,23 @@ def test_mounts_are_found_however_deep() -> None:
         "name": "sda",
         "size": 10**10,
         "serial": "S",
-        "children": [{"type": "part", "children": [{"type": "crypt", "children": [{"type": "lvm", "mountpoints": ["/"]}]}]}],
+        "children": [
+            {
+                "type": "part",
+                "children": [{"type": "crypt", "children": [{"type": "lvm", "mountpoints": ["/"]}]}],
+            }
+        ],
     }
-    found = read_disks("n", {"blockdevices": [deep, {"name": "zram0", "type": "disk", "size": 0}, {"name": "sr0", "type": "rom", "size": 1}]})
+    found = read_disks(
+        "n",
+        {
+            "blockdevices": [
+                deep,
+                {"name": "zram0", "type": "disk", "size": 0},
+                {"name": "sr0", "type": "rom", "size": 1},
+            ]
+        },
+    )
     assert [(d.kernel_name, d.boot, d.partitions) for d in found] == [("sda", True, 1)]
 
 
@@ -147,7 +258,13 @@ def test_ports_without_a_cable_are_left_out() -> None:
     links = [
         {"ifname": "lo", "flags": ["LOOPBACK"], "link_type": "loopback"},
         {"ifname": "veth3", "link_type": "ether"},
-        {"ifname": "eno1", "operstate": "UP", "mtu": 9000, "link_speed_mbit": 25000, "addr_info": [{"local": "10.0.0.1", "prefixlen": 24, "scope": "global"}]},
+        {
+            "ifname": "eno1",
+            "operstate": "UP",
+            "mtu": 9000,
+            "link_speed_mbit": 25000,
+            "addr_info": [{"local": "10.0.0.1", "prefixlen": 24, "scope": "global"}],
+        },
     ]
     found = read_ports(links, {"eno1": "storage"})
     assert [(p.name, p.purpose, p.up, p.bytes_per_second, p.mtu, p.addresses) for p in found] == [
@@ -179,6 +296,10 @@ def test_files_are_known_by_their_content_and_nodes_by_their_names() -> None:
 
 
 def test_health_that_is_no_health_is_refused() -> None:
-    for content in ([], {"ata_smart_attributes": {"table": [{"id": 5}]}}, {"nvme_smart_health_information_log": {"percentage_used": "much"}}):
+    for content in (
+        [],
+        {"ata_smart_attributes": {"table": [{"id": 5}]}},
+        {"nvme_smart_health_information_log": {"percentage_used": "much"}},
+    ):
         with pytest.raises(NotPossible, match="smartctl"):
             read_health(content)

@@ -2,11 +2,20 @@
 
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.placement import ONE, draw_domains, level_domains, place, quotas, shares, usable_fraction
+from foldbarn.core.placement import (
+    ONE,
+    draw_domains,
+    level_domains,
+    place,
+    quotas,
+    shares,
+    usable_fraction,
+    usable_nested,
+)
 
 capacities = st.lists(st.integers(0, 500), min_size=1, max_size=12).map(lambda c: np.array(c, dtype=np.int64))
 
@@ -118,3 +127,31 @@ def test_several_strips_in_one_domain_never_share_a_disk() -> None:
     ordered = np.sort(placed, axis=1)
     assert (ordered[:, 1:] != ordered[:, :-1]).all()
     assert (np.sort(rack_of[placed], axis=1) == [0, 0, 1, 1]).all()
+
+
+@settings(max_examples=120)
+@given(
+    st.lists(st.lists(st.integers(0, 20), min_size=1, max_size=5), min_size=2, max_size=5),
+    st.integers(2, 6),
+    st.integers(2, 3),
+    st.integers(1, 100),
+    st.integers(0, 99),
+)
+def test_several_strips_a_domain_keep_the_nested_rule_up_to_the_last_extent(
+    racks: list[list[int]], strips: int, per_domain: int, percent: int, seed: int
+) -> None:
+    """At most so many in a domain, no two on one disk, no disk beyond its room; what the nested rule forbids is refused."""
+    free = np.array([s for rack in racks for s in rack], dtype=np.int64)
+    rack_of = np.array([r for r, rack in enumerate(racks) for _ in rack], dtype=np.int64)
+    most = usable_nested(free, rack_of, strips, per_domain)
+    with pytest.raises(NotPossible):
+        place(free, rack_of, rack_of, most + 1, strips, seed, per_domain)
+    extents = most * percent // 100
+    if not extents:
+        return
+    placed = place(free, rack_of, rack_of, extents, strips, seed, per_domain)
+    ordered = np.sort(placed, axis=1)
+    assert (ordered[:, 1:] != ordered[:, :-1]).all()
+    assert (np.bincount(placed.reshape(-1), minlength=len(free)) <= free).all()
+    for rack in range(len(racks)):
+        assert ((rack_of[placed] == rack).sum(axis=1) <= per_domain).all()

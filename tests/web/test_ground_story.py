@@ -27,11 +27,22 @@ def announce(running: Running, *nodes: str) -> None:
     """What the agent of each node does when it starts."""
     yard = running.api.get("/yard").json()["witness_url"].partition("/witness")[0]
     for node in nodes:
-        running.api.post("/agents", json={"agent_url": f"{yard}/agents/{node}"}).raise_for_status()
+        running.api.post(
+            "/agents", json={"agent_url": f"{yard}/agents/{node}", "key": (node * 16)[:64]}
+        ).raise_for_status()
 
 
 def lsblk(serial: str) -> bytes:
-    device = {"name": "sda", "type": "disk", "size": 4 * 10**12, "rota": True, "serial": serial, "wwn": None, "model": "m", "mountpoints": [None]}
+    device = {
+        "name": "sda",
+        "type": "disk",
+        "size": 4 * 10**12,
+        "rota": True,
+        "serial": serial,
+        "wwn": None,
+        "model": "m",
+        "mountpoints": [None],
+    }
     return json.dumps({"blockdevices": [device]}).encode()
 
 
@@ -73,7 +84,9 @@ def test_a_bmc_is_read_and_its_node_awaited(page: Page, running: Running) -> Non
     page.get_by_role("button", name="Read", exact=True).click()
     expect(page.get_by_text("skua: 11 drives, new here and awaited.")).to_be_visible()
     page.goto(f"{running.url}/machines?show=nodes")
-    expect(page.locator('[data-row="skua"]')).to_contain_text("Known from its BMC; its agent has not reported yet.")
+    expect(page.locator('[data-row="skua"]')).to_contain_text(
+        "Known from its BMC; its agent has not reported yet."
+    )
 
 
 def test_agents_report_and_the_machines_are_listed_filtered_and_sorted(page: Page, running: Running) -> None:
@@ -82,7 +95,9 @@ def test_agents_report_and_the_machines_are_listed_filtered_and_sorted(page: Pag
     expect(page.get_by_text("10 nodes, 94 disks")).to_be_visible()  # without a reload
     page.get_by_label("Show only rows with").fill("skua unfit")
     expect(page.locator("tr[data-row]")).to_have_count(1)
-    expect(page.locator('[data-row="skua-3"]')).to_contain_text("unfit: it carries a file-system signature (ext4)")
+    expect(page.locator('[data-row="skua-3"]')).to_contain_text(
+        "unfit: it carries a file-system signature (ext4)"
+    )
     expect(page).to_have_url(re.compile(r"with=skua(\+|%20)unfit"))
     page.get_by_label("Show only rows with").fill("hdd")
     page.get_by_role("button", name="Size, TB").click()
@@ -100,7 +115,9 @@ def test_agents_report_and_the_machines_are_listed_filtered_and_sorted(page: Pag
     expect(page).to_have_url(re.compile("/disks/"))
 
 
-def test_a_disk_shows_its_paths_and_another_is_cleared_after_typing_its_name(page: Page, running: Running) -> None:
+def test_a_disk_shows_its_paths_and_another_is_cleared_after_typing_its_name(
+    page: Page, running: Running
+) -> None:
     page.goto(f"{running.url}/disks/skua-5")
     expect(page.get_by_text("(2 paths, one disk)")).to_be_visible()
     page.goto(f"{running.url}/disks/skua-3")
@@ -165,7 +182,11 @@ def test_a_shut_port_is_found_and_the_cluster_formed_with_live_steps(page: Page,
     page.get_by_label("Service address").fill("10.10.0.5/24")
     for node in ("fulmar", "gannet"):
         page.get_by_label(f"{node} has a vote").check()
-    expect(page.locator('[data-check="fail"]').filter(has_text="Two keepers alone decide nothing once one is lost.")).to_be_visible()
+    expect(
+        page.locator('[data-check="fail"]').filter(
+            has_text="Two keepers alone decide nothing once one is lost."
+        )
+    ).to_be_visible()
     page.get_by_label("gannet has a vote").uncheck()
     page.get_by_label("turnstone has a vote").check()
     page.get_by_label("Address of the witness").fill(running.api.get("/yard").json()["witness_url"])
@@ -225,4 +246,7 @@ def test_what_is_not_there_is_said(page: Page, running: Running) -> None:
     expect(page.get_by_text("No node named puffin is known.")).to_be_visible()
     page.goto(f"{running.url}/disks/puffin-1")
     expect(page.get_by_text("No disk named puffin-1 is known.")).to_be_visible()
-    assert httpx.get(f"{running.url}/api/witness", params={"url": running.url}, trust_env=False).status_code == 502
+    assert (
+        httpx.post(f"{running.url}/api/witness", json={"url": running.url}, trust_env=False).status_code
+        == 502
+    )

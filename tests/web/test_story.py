@@ -15,14 +15,26 @@ LONG = 60_000  # ms: for what the barn does by itself
 def page(page: Page, running: Running) -> Page:
     page.set_default_timeout(15_000)
     page.goto(running.url)
-    expect(page.get_by_role("button", name="Plan a change")).to_be_visible()  # keys pressed before the site is read would be lost
+    expect(
+        page.get_by_role("button", name="Plan a change")
+    ).to_be_visible()  # keys pressed before the site is read would be lost
     return page
 
 
 def test_bare_machines_are_shown_as_they_reported(page: Page) -> None:
     expect(page.get_by_role("heading", level=1)).to_have_text("9 nodes reported in.")
     expect(page.get_by_text("stall 3, empty")).to_be_visible()
-    for name in ("fulmar", "gannet", "petrel", "razorbill", "kittiwake", "dunlin", "turnstone", "whimbrel", "skua"):
+    for name in (
+        "fulmar",
+        "gannet",
+        "petrel",
+        "razorbill",
+        "kittiwake",
+        "dunlin",
+        "turnstone",
+        "whimbrel",
+        "skua",
+    ):
         expect(page.locator(f'[data-node="{name}"]')).to_be_visible()
     expect(page.locator('[data-disk="skua-3"]')).to_have_attribute("aria-label", re.compile("skua-3, unfit"))
     expect(page.get_by_role("link", name="dunlin-4 is wearing out")).to_be_visible()
@@ -65,7 +77,9 @@ def test_a_name_that_is_taken_is_refused_in_the_sheet(page: Page) -> None:
     page.get_by_label("Name of the pool").fill("QUAYSIDE")
     page.locator(".choose").get_by_role("button", name="razorbill").click()
     blockers = page.locator('[data-note="blocker"]')
-    expect(blockers.first).to_contain_text("A pool named 'QUAYSIDE' exists already (as 'quayside'; case does not tell names apart).")
+    expect(blockers.first).to_contain_text(
+        "A pool named 'QUAYSIDE' exists already (as 'quayside'; case does not tell names apart)."
+    )
     expect(blockers.nth(1)).to_contain_text("3 copies need 3 racks; the chosen disks lie in 1.")
     expect(page.get_by_role("button", name="Carry out")).to_be_disabled()
 
@@ -83,7 +97,11 @@ def test_a_volume_is_made_and_its_placement_lit(page: Page) -> None:
     page.get_by_role("button", name="Carry out").click()
     expect(page.locator('[data-step="check"]')).to_have_attribute("data-state", "done")
     page.get_by_role("link", name="Show ticketing-db").click()
-    expect(page.get_by_text("Whole: three copies, each in another rack; survives the loss of any two racks.").first).to_be_visible()
+    expect(
+        page.get_by_text(
+            "Whole: three copies, each in another rack; survives the loss of any two racks."
+        ).first
+    ).to_be_visible()
     expect(page.locator('[data-node="fulmar"] .what')).to_have_text(re.compile(r"\d+\.\d GB of it"))
     expect(page.locator('[data-node="skua"] .what')).to_have_text("holds none of it")
     # An extent is picked by keyboard, and the address names it.
@@ -126,7 +144,9 @@ def test_a_node_without_power_is_noticed_and_its_data_rebuilt(page: Page) -> Non
     expect(page.locator('[data-node="petrel"] [data-lamp="not heard"]').first).to_be_visible(timeout=LONG)
     expect(page.get_by_role("link", name="petrel is not heard")).to_be_visible()
     expect(page.get_by_role("link", name=re.compile("ticketing-db is short of copies"))).to_be_visible()
-    expect(page.get_by_text(re.compile("a copy short: petrel is not heard since .* a rebuild starts in about")).first).to_be_visible()
+    expect(
+        page.get_by_text(re.compile("petrel is not heard since .* a rebuild starts in about")).first
+    ).to_be_visible()
     expect(page.get_by_role("heading", level=1)).to_have_text("Every byte is readable.")
     # After the grace time a rebuild starts by itself, with progress, rate and time left on the tape.
     run = page.locator(".tape .run").filter(has_text="Rebuild and level quayside")
@@ -153,7 +173,9 @@ def test_the_node_returns_and_takes_its_share_again(page: Page) -> None:
     row = page.get_by_role("row").filter(has_text="petrel is back.")
     expect(row).to_contain_text("done", timeout=LONG)
     row.get_by_role("link").click()
-    expect(page.locator('[data-step="compare"]')).to_contain_text(re.compile(r"[1-9]\d* left-over strips dropped, 0 strips found missing"))
+    expect(page.locator('[data-step="compare"]')).to_contain_text(
+        re.compile(r"[1-9]\d* left-over strips dropped, 0 strips found missing")
+    )
     expect(page.locator('[data-step="level"]')).to_contain_text(re.compile(r"[1-9]\d* strips moved"))
 
 
@@ -179,7 +201,14 @@ def test_everything_works_by_keyboard_on_the_map(page: Page) -> None:
 def test_a_change_made_elsewhere_shows_without_a_refresh(page: Page, running: Running) -> None:
     page.goto(f"{running.url}/volumes")
     expect(page.get_by_role("row")).to_have_count(4)
-    running.demo.carry_out("create-volume", {"name": "berth-planner-with-a-name-of-the-longest-kind-that-is-still-ok", "pool": "quayside", "size": "5 GiB"})
+    running.demo.carry_out(
+        "create-volume",
+        {
+            "name": "berth-planner-with-a-name-of-the-longest-kind-that-is-still-ok",
+            "pool": "quayside",
+            "size": "5 GiB",
+        },
+    )
     expect(page.get_by_role("row")).to_have_count(5)
     widths = page.evaluate("[document.documentElement.scrollWidth, innerWidth]")
     assert widths[0] <= widths[1]  # the longest name breaks no layout
@@ -222,12 +251,17 @@ def test_text_has_enough_contrast_in_both_themes(page: Page, theme: str) -> None
         light, dark = sorted((luminance(tokens[a]), luminance(tokens[b])), reverse=True)
         return (light + 0.05) / (dark + 0.05)
 
-    pairs = [(t, g) for t in ("ink", "soft", "act") for g in ("paper", "sheet", "well")] + [("faint", "paper"), ("faint", "sheet")]
+    pairs = [(t, g) for t in ("ink", "soft", "act") for g in ("paper", "sheet", "well")] + [
+        ("faint", "paper"),
+        ("faint", "sheet"),
+    ]
     pairs += [("on-barn", "barn"), ("on-hay", "hay"), ("on-slate", "slate"), ("on-moss", "moss")]
     assert {pair: round(ratio(*pair), 2) for pair in pairs if ratio(*pair) < 4.5} == {}
 
 
-def test_a_pool_grows_from_its_page_and_a_volume_is_deleted_after_typing_its_name(page: Page, running: Running) -> None:
+def test_a_pool_grows_from_its_page_and_a_volume_is_deleted_after_typing_its_name(
+    page: Page, running: Running
+) -> None:
     page.goto(f"{running.url}/pools/quayside")
     page.get_by_role("link", name="Preview adding disks").click()
     sheet = page.get_by_role("dialog")

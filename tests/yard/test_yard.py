@@ -14,7 +14,7 @@ from conftest import Yard
 from foldbarn.core.errors import NotPossible, Unreachable
 from foldbarn.core.media import PROFILES
 from foldbarn.core.units import GB, GIB
-from foldbarn.links.agents import Agent, Garbled, ask_reports, open_client
+from foldbarn.links.agents import Agent, Garbled, ask_reports
 from foldbarn.settings import settings
 from foldbarn.yard import agent
 from foldbarn.yard.fluid import consumers_share, left_for_copying, tick
@@ -28,10 +28,15 @@ def serial(machines: Machines, name: str) -> str:
     return found
 
 
-def copy_order(machines: Machines, id_: str, source: str, target: str, strips: int = 1, size: int = GIB) -> dict[str, Any]:
+def copy_order(
+    machines: Machines, id_: str, source: str, target: str, strips: int = 1, size: int = GIB
+) -> dict[str, Any]:
     """Strips 1.. of volume 1, read as copy 0 and written as copy 1."""
     read, write = serial(machines, source), serial(machines, target)
-    found = [{"volume": 1, "extent": e, "strip": 1, "from_strip": 0, "bytes": size, "from": read, "to": write} for e in range(strips)]
+    found = [
+        {"volume": 1, "extent": e, "strip": 1, "from_strip": 0, "bytes": size, "from": read, "to": write}
+        for e in range(strips)
+    ]
     for e in range(strips):
         machines.add_strip(serial(machines, source), (1, e, 0))
     return {"id": id_, "kind": "copy", "strips": found}
@@ -59,7 +64,10 @@ def test_an_order_sent_twice_is_done_once() -> None:
         ({"kind": "prepare", "pool": "p", "disks": ["nobody"]}, "no disk"),
         ({"kind": "paint"}, "unknown kind"),
         ({"kind": "release", "disks": ["1"]}, "still holds 1 strips"),
-        ({"kind": "reserve", "volume": 2, "bytes": 3000 * GB, "strips": {"1": [[e, 0] for e in range(2)]}}, "full"),
+        (
+            {"kind": "reserve", "volume": 2, "bytes": 3000 * GB, "strips": {"1": [[e, 0] for e in range(2)]}},
+            "full",
+        ),
     ],
 )
 def test_orders_that_an_agent_refuses(order: dict[str, Any], says: str) -> None:
@@ -116,7 +124,9 @@ def test_without_power_nothing_progresses_and_the_strip_under_way_starts_over(ya
     copies = machines.orders["a"].copies
     assert copies[0].done
     assert copies[1].moved > 0
-    httpx.post(f"{yard.url}/levers", json={"lever": "cut power", "what": "petrel"}, trust_env=False).raise_for_status()
+    httpx.post(
+        f"{yard.url}/levers", json={"lever": "cut power", "what": "petrel"}, trust_env=False
+    ).raise_for_status()
     assert copies[1].moved == 0.0
     run_for(machines, 5.0)
     assert copies[1].moved == 0.0
@@ -139,7 +149,9 @@ def test_counters_only_grow_and_cover_the_copies() -> None:
     seen = [0]
     for _ in range(50):
         tick(machines, 0.1)
-        seen.append(agent.counters(machines, "petrel")["disks"][serial(machines, "petrel-1")]["written_bytes"])
+        seen.append(
+            agent.counters(machines, "petrel")["disks"][serial(machines, "petrel-1")]["written_bytes"]
+        )
     assert seen == sorted(seen)
     assert seen[-1] >= GIB
 
@@ -149,19 +161,30 @@ def test_everything_outlives_a_restart(tmp_path: Path) -> None:
     agent.take_order(before, "petrel", copy_order(before, "a", "fulmar-1", "petrel-1", strips=3))
     before.power["dunlin"], before.speed = False, 60.0
     before.pulled.add(serial(before, "gannet-2"))
-    agent.take_order(before, "petrel", {"id": "b", "kind": "prepare", "pool": "quayside", "disks": [serial(before, "petrel-2")]})
+    agent.take_order(
+        before,
+        "petrel",
+        {"id": "b", "kind": "prepare", "pool": "quayside", "disks": [serial(before, "petrel-2")]},
+    )
     run_for(before, 0.1)
     before.keep_facts()
     before.flush()
     after = Machines(skerry_ferries(), tmp_path / "yard.sqlite")
     assert after.strips == before.strips
-    assert (after.power, after.speed, after.pulled, after.pool_of) == (before.power, before.speed, before.pulled, before.pool_of)
+    assert (after.power, after.speed, after.pulled, after.pool_of) == (
+        before.power,
+        before.speed,
+        before.pulled,
+        before.pool_of,
+    )
     assert [c.done for c in after.orders["a"].copies] == [c.done for c in before.orders["a"].copies]
     assert agent.take_order(after, "petrel", before.orders["a"].body) is after.orders["a"]
 
 
-def test_agents_that_are_silent_garbled_or_speak_nonsense_are_told_apart(yard: Yard, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setenv("FOLDBARN_ANSWER_SECONDS", "0.5")
+def test_agents_that_are_silent_garbled_or_speak_nonsense_are_told_apart(
+    yard: Yard, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("FOLDBARN_ANSWER_SECONDS", "3")
     settings.cache_clear()
     yard.machines.power["petrel"] = False
     yard.machines.answers["fulmar"] = "garbled"
@@ -187,10 +210,9 @@ def test_agents_that_are_silent_garbled_or_speak_nonsense_are_told_apart(yard: Y
 
 
 def test_the_client_turns_a_refusal_into_words(yard: Yard) -> None:
-    with open_client() as client:
-        with pytest.raises(NotPossible, match="The agent refused: unknown kind of order 'paint'"):
-            Agent(yard.agent("fulmar"), client).send({"id": "x", "kind": "paint"})
-        assert Agent(yard.agent("fulmar"), client).order("never given") is None
+    with pytest.raises(NotPossible, match="The agent refused: unknown kind of order 'paint'"):
+        Agent(yard.agent("fulmar")).send({"id": "x", "kind": "paint"})
+    assert Agent(yard.agent("fulmar")).order("never given") is None
 
 
 def test_copies_come_in_no_faster_than_their_limit_over_all_orders() -> None:
@@ -199,13 +221,24 @@ def test_copies_come_in_no_faster_than_their_limit_over_all_orders() -> None:
     for number, target in enumerate(("fulmar-2", "fulmar-3")):
         order = copy_order(machines, f"c{number}", "petrel-1", target, strips=4) | {"throttle": "change-7"}
         agent.take_order(machines, "fulmar", order)
-    agent.take_order(machines, "fulmar", {"id": "t", "kind": "throttle", "name": "change-7", "bytes_per_second": limit, "first": "consumers"})
+    agent.take_order(
+        machines,
+        "fulmar",
+        {"id": "t", "kind": "throttle", "name": "change-7", "bytes_per_second": limit, "first": "consumers"},
+    )
     run_for(machines, 10.0)
     moved = sum(agent.describe_order(machines.orders[f"c{n}"])["bytes_done"] for n in range(2))
     assert moved == pytest.approx(limit * 10, rel=0.01)
-    agent.take_order(machines, "fulmar", {"id": "u", "kind": "throttle", "name": "change-7", "bytes_per_second": 0, "first": "consumers"})
+    agent.take_order(
+        machines,
+        "fulmar",
+        {"id": "u", "kind": "throttle", "name": "change-7", "bytes_per_second": 0, "first": "consumers"},
+    )
     run_for(machines, 1.0)
-    assert sum(agent.describe_order(machines.orders[f"c{n}"])["bytes_done"] for n in range(2)) > moved + 4 * limit
+    assert (
+        sum(agent.describe_order(machines.orders[f"c{n}"])["bytes_done"] for n in range(2))
+        > moved + 4 * limit
+    )
 
 
 def test_who_goes_first_decides_what_is_left_for_copying() -> None:
@@ -218,7 +251,17 @@ def test_who_goes_first_decides_what_is_left_for_copying() -> None:
 def test_what_consumers_have_written_grows_towards_its_own_end_and_outlives_a_restart(tmp_path: Path) -> None:
     machines = Machines(skerry_ferries(), tmp_path / "yard.sqlite")
     disk = serial(machines, "fulmar-1")
-    agent.take_order(machines, "fulmar", {"id": "a", "kind": "reserve", "volume": 3, "bytes": GIB, "strips": {disk: [[e, 0] for e in range(40)]}})
+    agent.take_order(
+        machines,
+        "fulmar",
+        {
+            "id": "a",
+            "kind": "reserve",
+            "volume": 3,
+            "bytes": GIB,
+            "strips": {disk: [[e, 0] for e in range(40)]},
+        },
+    )
     seen = []
     for _ in range(4):
         machines.clock += 4 * 3600
@@ -234,10 +277,17 @@ def test_a_disk_that_is_full_or_read_only_takes_nothing_and_says_so() -> None:
     disk = machines.disks[serial(machines, "fulmar-1")]
     strips = [[e, 0] for e in range(disk.size_bytes // GIB)]
     with pytest.raises(agent.BadOrder, match="is full"):
-        agent.take_order(machines, "fulmar", {"id": "a", "kind": "reserve", "volume": 1, "bytes": GIB, "strips": {disk.serial: strips}})
+        agent.take_order(
+            machines,
+            "fulmar",
+            {"id": "a", "kind": "reserve", "volume": 1, "bytes": GIB, "strips": {disk.serial: strips}},
+        )
     assert not machines.strips[disk.serial]
     disk.read_only = True
-    for order in ({"kind": "prepare", "pool": "p", "disks": [disk.serial]}, {"kind": "reserve", "volume": 1, "bytes": GIB, "strips": {disk.serial: [[0, 0]]}}):
+    for order in (
+        {"kind": "prepare", "pool": "p", "disks": [disk.serial]},
+        {"kind": "reserve", "volume": 1, "bytes": GIB, "strips": {disk.serial: [[0, 0]]}},
+    ):
         with pytest.raises(agent.BadOrder, match="is read-only"):
             agent.take_order(machines, "fulmar", {"id": "b", **order})
 
