@@ -19,6 +19,8 @@ SETTLE = 900  # ms for a page to have everything
 
 def take(page: Page, url: str, name: str) -> None:
     page.goto(url)
+    # A busy machine may take its time: no picture of a page that is still being read.
+    page.locator(".page .headline").first.wait_for(timeout=30_000)
     page.wait_for_timeout(SETTLE)
     page.screenshot(path=SHOTS / f"{name}.png")
 
@@ -46,7 +48,9 @@ def sizing(page: Page, base: str) -> None:
     page.goto(f"{base}/sizing")
     page.get_by_role("button", name="From this site").click()
     page.get_by_role("button", name="Add a variant").click()
-    page.get_by_label("Machines of Plan B").fill("".join(f"rack {r}\n  heron-{r}: 24 x 7.68 TB SSD, 4 x 1.92 TB NVMe, 2 x 100 Gb/s\n" for r in "ABCD"))
+    page.get_by_label("Machines of Plan B").fill(
+        "".join(f"rack {r}\n  heron-{r}: 24 x 7.68 TB SSD, 4 x 1.92 TB NVMe, 2 x 100 Gb/s\n" for r in "ABCD")
+    )
     page.get_by_label("Name of variant 1").fill("As it is")
     page.get_by_label("Name of variant 2").fill("Four large nodes")
     page.wait_for_timeout(3 * SETTLE)
@@ -85,7 +89,9 @@ def main() -> None:
     try:
         barn.start()
         with closing(Demo(barn.url)) as engineer, sync_playwright() as tool:
-            browser = tool.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"])
+            browser = tool.chromium.launch(
+                executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
+            )
             page = browser.new_page(viewport={"width": 1280, "height": 800})
             engineer.wait(lambda: engineer.barn()["counts"]["nodes"] >= NODES, "all nodes to report in")
             forming(page, barn.url)

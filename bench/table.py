@@ -61,9 +61,14 @@ def placement() -> None:
     from foldbarn.core.placement import ONE, place, shares
 
     rng = np.random.default_rng(7)
-    for name, room in (("equal", np.full(DOMAINS, 60_000)), ("mixed", rng.integers(10_000, 50_000, DOMAINS) * 2)):
+    for name, room in (
+        ("equal", np.full(DOMAINS, 60_000)),
+        ("mixed", rng.integers(10_000, 50_000, DOMAINS) * 2),
+    ):
         domains = np.arange(DOMAINS)
-        ours, placed = timed(lambda room=room, domains=domains: place(room, domains, domains, EXTENTS, COPIES, 1))
+        ours, placed = timed(
+            lambda room=room, domains=domains: place(room, domains, domains, EXTENTS, COPIES, 1)
+        )
         share = shares(room, COPIES) / ONE
         our_stray = stray(np.bincount(placed.reshape(-1), minlength=DOMAINS), share)
 
@@ -78,7 +83,13 @@ def placement() -> None:
         theirs, hashed = timed(rendezvous, times=1)
         their_stray = stray(np.bincount(hashed.reshape(-1), minlength=DOMAINS), share)
         label = f"place {EXTENTS:,} extents, {COPIES} copies, {DOMAINS} {name} domains"
-        row(label, ours, "of weighted rendezvous hashing", ours / theirs, f"strays {our_stray:.3%}; rendezvous {theirs:.1f} s, {their_stray:.1%}")
+        row(
+            label,
+            ours,
+            "of weighted rendezvous hashing",
+            ours / theirs,
+            f"strays {our_stray:.3%}; rendezvous {theirs:.1f} s, {their_stray:.1%}",
+        )
         if name != "equal":
             continue  # the ring's weights are small whole numbers; only equal domains compare fairly
         ring = HashRing(nodes=[str(d) for d in range(DOMAINS)])
@@ -88,7 +99,13 @@ def placement() -> None:
             for node in ring.range(str(extent), size=COPIES):
                 counts[int(node["nodename"])] += 1
         ring_seconds = (time.perf_counter() - start) * EXTENTS / RING_EXTENTS
-        row("", ours, "of uhashring", ours / ring_seconds, f"uhashring {ring_seconds:.0f} s (a tenth, times ten), {stray(counts, share):.1%}")
+        row(
+            "",
+            ours,
+            "of uhashring",
+            ours / ring_seconds,
+            f"uhashring {ring_seconds:.0f} s (a tenth, times ten), {stray(counts, share):.1%}",
+        )
 
 
 def large_site(stick: float) -> None:
@@ -112,21 +129,64 @@ def large_site(stick: float) -> None:
         found_site("Large", "bench", 30.0)
         with transaction() as session:
             session.execute(insert(tables.RoomRow), [{"id": n, "name": f"room {n}"} for n in range(1, 5)])
-            session.execute(insert(tables.RackRow), [{"id": n, "name": f"rack {n}", "room_id": n % 4 + 1} for n in range(1, 51)])
             session.execute(
-                insert(tables.NodeRow), [{"id": n, "name": f"node-{n}", "agent_url": "", "rack_id": n % 50 + 1, "ports": []} for n in range(1, 1001)]
+                insert(tables.RackRow),
+                [{"id": n, "name": f"rack {n}", "room_id": n % 4 + 1} for n in range(1, 51)],
             )
-            change = {"kind": "form-pool", "params": {}, "about": "p", "touches": "x", "state": "done", "actor": "bench", "revision": 1, "preview": {}}
+            session.execute(
+                insert(tables.NodeRow),
+                [
+                    {"id": n, "name": f"node-{n}", "agent_url": "", "rack_id": n % 50 + 1, "ports": []}
+                    for n in range(1, 1001)
+                ],
+            )
+            change = {
+                "kind": "form-pool",
+                "params": {},
+                "about": "p",
+                "touches": "x",
+                "state": "done",
+                "actor": "bench",
+                "revision": 1,
+                "preview": {},
+            }
             session.execute(insert(tables.ChangeRow), [{"id": n, **change} for n in range(1, 202)])
             session.execute(
                 insert(tables.PoolRow),
-                [{"id": 1, "name": "p", "extent_bytes": 2**30, "copies": 3, "level": "rack", "headroom": "node", "forming": False, "change_id": 1}],
+                [
+                    {
+                        "id": 1,
+                        "name": "p",
+                        "extent_bytes": 2**30,
+                        "copies": 3,
+                        "level": "rack",
+                        "headroom": "node",
+                        "forming": False,
+                        "change_id": 1,
+                    }
+                ],
             )
-            disk = {"kernel_name": "sda", "wwn": "", "model": "", "media": "ssd", "size_bytes": 3_840 * 10**9, "role": "capacity", "pool_id": 1}
+            disk = {
+                "kernel_name": "sda",
+                "wwn": "",
+                "model": "",
+                "media": "ssd",
+                "size_bytes": 3_840 * 10**9,
+                "role": "capacity",
+                "pool_id": 1,
+            }
             session.execute(
                 insert(tables.DiskRow),
                 [
-                    {"id": n, "node_id": (n - 1) // 12 + 1, "name": f"d-{n}", "bay": str(n % 12), "serial": str(n), "identity": f"serial:/{n}", **disk}
+                    {
+                        "id": n,
+                        "node_id": (n - 1) // 12 + 1,
+                        "name": f"d-{n}",
+                        "bay": str(n % 12),
+                        "serial": str(n),
+                        "identity": f"serial:/{n}",
+                        **disk,
+                    }
                     for n in range(1, 12_001)
                 ],
             )
@@ -149,7 +209,10 @@ def large_site(stick: float) -> None:
                 session.execute(insert(tables.VolumeRow), [volume])
                 session.execute(
                     insert(tables.PlacementRow),
-                    [{"volume_id": number, "chunk": c, "disks": placed[s : s + 4096].tobytes()} for c, s in enumerate(range(0, 10_000, 4096))],
+                    [
+                        {"volume_id": number, "chunk": c, "disks": placed[s : s + 4096].tobytes()}
+                        for c, s in enumerate(range(0, 10_000, 4096))
+                    ],
                 )
             session.execute(text("analyze"))
 
@@ -159,20 +222,99 @@ def large_site(stick: float) -> None:
                 return views.load_view(session)
 
         seconds, view = timed(load)
-        row("load 1,000 nodes, 12,000 disks, 2,000,000 extents", seconds, "of sorting 10,000,000 integers", seconds / stick)
+        row(
+            "load 1,000 nodes, 12,000 disks, 2,000,000 extents",
+            seconds,
+            "of sorting 10,000,000 integers",
+            seconds / stick,
+        )
         fresh = load()
         start = time.perf_counter()
         losses = single_losses(fresh, Level.RACK)
         seconds = time.perf_counter() - start
         assert losses.lost.sum() == 2_000_000 * 50
-        row("effect of losing each of its 50 racks in turn, first time", seconds, "of sorting 10,000,000 integers", seconds / stick)
+        row(
+            "effect of losing each of its 50 racks in turn, first time",
+            seconds,
+            "of sorting 10,000,000 integers",
+            seconds / stick,
+        )
         seconds, _ = timed(lambda: pool_space(view, view.pools[0]))
-        row("usable, headroom for any one node, ledger of that site", seconds, "of sorting 10,000,000 integers", seconds / stick)
+        row(
+            "usable, headroom for any one node, ledger of that site",
+            seconds,
+            "of sorting 10,000,000 integers",
+            seconds / stick,
+        )
         growth(view, stick)
     finally:
         engine().dispose()
         engine.cache_clear()
         server.stop()
+
+
+def stuck_plans(stick: float) -> None:
+    """Rebuilds for which there is no place, and one that finds its places only by chains of exchanges."""
+    from foldbarn.core.capacity import headroom_for
+    from foldbarn.core.healing import healing_of, lose
+    from foldbarn.core.placement import place
+    from foldbarn.core.protection import Level, Protection
+    from foldbarn.core.rebuild import plan_rebuild
+    from foldbarn.core.site import Contact, Disk, Node, Pool, Rack, Role, Room, SiteView, Volume
+
+    def site(racks: list[list[list[int]]], extents: int) -> SiteView:
+        nodes, disks = [], []
+        for rack, inside in enumerate(racks):
+            for slots in inside:
+                row = len(nodes)
+                nodes.append(
+                    Node(row + 1, f"n{row}", rack, Contact.HEARD, port_bytes_per_second=6_250_000_000)
+                )
+                for count in slots:
+                    size = count * 2**30 * 100 // 99 + 2**21
+                    name = f"d{len(disks)}"
+                    disks.append(Disk(len(disks) + 1, name, name, row, "ssd", size, name, Role.CAPACITY, 0))
+        pool = Pool(1, "p", 2**30, Protection(3, Level.RACK), Level.NODE)
+        found = SiteView("s", 1, (Room(1, "A"),), tuple(Rack(r + 1, f"R{r}", 0) for r in range(len(racks))),
+                         tuple(nodes), tuple(disks), (pool,))  # fmt: skip
+        extents = (
+            extents
+            or headroom_for(found.disk_slots, found.disk_rack, found.disk_node, Level.NODE, pool.usual).usable
+        )
+        rows = place(found.disk_slots, found.disk_rack, found.disk_node, extents, 3, seed=1)
+        volume = Volume(1, "v", 0, 1, pool.usual, found.disk_numbers[rows])
+        return SiteView(**{**found.__dict__, "volumes": (volume,)})
+
+    three = site([[[6_000] * 12 for _ in range(20)] for _ in range(3)], 1_000_000)
+    lost = lose(three, Level.RACK, 0)
+    seconds, moves = timed(lambda: plan_rebuild(lost, lost.pools[0], 1))
+    assert moves.stuck == 1_000_000
+    row(
+        "rebuild of 1,000,000 extents for which there is no place",
+        seconds,
+        "of sorting 10,000,000 integers",
+        seconds / stick,
+        "target: 2 s",
+    )
+    rng = np.random.default_rng(3)
+    racks = [
+        [rng.integers(300, 3_000, 12).tolist() for _ in range(int(rng.integers(2, 6)))] for _ in range(8)
+    ]
+    full = site(racks, 0)
+    extents = full.volumes[0].extents
+    lost = lose(full, Level.NODE, 3)
+    seconds, moves = timed(lambda: plan_rebuild(lost, lost.pools[0], 1))
+    assert moves.stuck == 0
+    row(f"rebuild in an uneven pool at its limit, {extents:,} extents", seconds, "of sorting 10,000,000 integers", seconds / stick,
+        f"{len(moves):,} moves, {int(moves.makes_room.sum()):,} to make room")  # fmt: skip
+    seconds, found = timed(lambda: healing_of(SiteView(**full.__dict__), full.pools[0], Level.NODE))
+    row(
+        "healing of that pool from losing any node",
+        seconds,
+        "of sorting 10,000,000 integers",
+        seconds / stick,
+        f"holds: {found.holds}",
+    )
 
 
 def growth(view: Any, stick: float) -> None:
@@ -182,14 +324,20 @@ def growth(view: Any, stick: float) -> None:
     from foldbarn.changes.grow_pool import GrowPool, GrowPoolParams
     from foldbarn.changes.retire import Retire, RetireParams
     from foldbarn.core.capacity import pool_space
-    from foldbarn.core.rebuild import least_moves, plan_drain, plan_levelling
+    from foldbarn.core.levelling import above_share, plan_levelling
+    from foldbarn.core.rebuild import plan_drain
     from foldbarn.core.site import Contact, Disk, Role
     from foldbarn.core.sizing import Settings, read_plan, size_up
 
     first = view.nodes[0]
     heard = tuple(replace(n, contact=Contact.HEARD, port_bytes_per_second=6_250_000_000) for n in view.nodes)
-    joined = replace(first, number=1001, name="newcomer", contact=Contact.HEARD, port_bytes_per_second=6_250_000_000)
-    new = [Disk(20_000 + n, f"newcomer-{n}", str(n), len(heard), "ssd", 3_840 * 10**9, f"N{n}", Role.UNCLAIMED) for n in range(12)]
+    joined = replace(
+        first, number=1001, name="newcomer", contact=Contact.HEARD, port_bytes_per_second=6_250_000_000
+    )
+    new = [
+        Disk(20_000 + n, f"newcomer-{n}", str(n), len(heard), "ssd", 3_840 * 10**9, f"N{n}", Role.UNCLAIMED)
+        for n in range(12)
+    ]
     # The bench's placement is drawn at random: level it first, as a pool in use is.
     level = replace(view, nodes=(*heard, joined), disks=(*view.disks, *new))
     moves = plan_levelling(level, level.pools[0], 1)
@@ -203,16 +351,24 @@ def growth(view: Any, stick: float) -> None:
     pool = level.pools[0]
     kind, wish = GrowPool(), GrowPoolParams(pool=pool.name, disks=[d.name for d in new])
     seconds, preview = timed(lambda: kind.preview(replace(level), wish))
-    row("preview of adding a node to a pool of 2,000,000 extents", seconds, "of sorting 10,000,000 integers", seconds / stick, "target: under 2 s")
-    grown = replace(level, disks=tuple(replace(d, pool=0, role=Role.CAPACITY) if d.pool < 0 else d for d in level.disks))
-    least = least_moves(grown, pool)
+    row(
+        "preview of adding a node to a pool of 2,000,000 extents",
+        seconds,
+        "of sorting 10,000,000 integers",
+        seconds / stick,
+        "target: under 2 s",
+    )
+    grown = replace(
+        level, disks=tuple(replace(d, pool=0, role=Role.CAPACITY) if d.pool < 0 else d for d in level.disks)
+    )
+    above = above_share(grown, pool)
     seconds, planned = timed(lambda: plan_levelling(grown, pool, 1))
     row(
         "the levelling plan for it",
         seconds,
         "of sorting 10,000,000 integers",
         seconds / stick,
-        f"target: 5 s; {len(planned):,} moves, {least:,} the least",
+        f"target: 5 s; {len(planned):,} moves for {above:,} strips above their shares",
     )
     assert preview.moves_bytes == len(planned) * pool.extent_bytes
     leaving = RetireParams(what="node", names=[level.nodes[7].name])
@@ -221,11 +377,25 @@ def growth(view: Any, stick: float) -> None:
     emptied = replace(level, disks=tuple(replace(d, retiring=d.node == 7) for d in level.disks))
     drained = plan_drain(emptied, pool, 1)
     held = int(emptied.disk_used[emptied.disk_retiring].sum())
-    row("strips that leave with it, over those that must", 0.0, "strips", len(drained) / max(held, 1), f"{len(drained):,} of {held:,}")
-    text = "".join(f"rack {r}\n" + "".join(f"n-{r}-{n}: 12 x 3.84 TB SSD, 2 x 1.92 TB NVMe\n" for n in range(20)) for r in range(50))
+    row(
+        "strips that leave with it, over those that must",
+        0.0,
+        "strips",
+        len(drained) / max(held, 1),
+        f"{len(drained):,} of {held:,}",
+    )
+    text = "".join(
+        f"rack {r}\n" + "".join(f"n-{r}-{n}: 12 x 3.84 TB SSD, 2 x 1.92 TB NVMe\n" for n in range(20))
+        for r in range(50)
+    )
     seconds, sized = timed(lambda: size_up(read_plan(text), Settings()))
     assert pool_space(sized.view, sized.pool).usable * sized.pool.extent_bytes == sized.usable_bytes
-    row("size up 1,000 nodes on paper: usable, rebuilds, chance, what to buy", seconds, "of sorting 10,000,000 integers", seconds / stick)
+    row(
+        "size up 1,000 nodes on paper: usable, rebuilds, chance, what to buy",
+        seconds,
+        "of sorting 10,000,000 integers",
+        seconds / stick,
+    )
 
 
 def inventory_files(nodes: int, disks: int) -> list[tuple[str, str]]:
@@ -238,8 +408,19 @@ def inventory_files(nodes: int, disks: int) -> list[tuple[str, str]]:
              "mountpoints": [None]}
             for d in range(disks)
         ]  # fmt: skip
-        links = [{"ifname": "stor0", "operstate": "UP", "mtu": 9000, "link_type": "ether", "link_speed_mbit": 25000}]
-        found += [(f"node-{n:03d}.lsblk.json", json.dumps({"blockdevices": devices})), (f"node-{n:03d}.ip.json", json.dumps(links))]
+        links = [
+            {
+                "ifname": "stor0",
+                "operstate": "UP",
+                "mtu": 9000,
+                "link_type": "ether",
+                "link_speed_mbit": 25000,
+            }
+        ]
+        found += [
+            (f"node-{n:03d}.lsblk.json", json.dumps({"blockdevices": devices})),
+            (f"node-{n:03d}.ip.json", json.dumps(links)),
+        ]
     return found
 
 
@@ -269,13 +450,23 @@ def intake(stick: float) -> None:
             outcomes = take_files([File(name, text) for name, text in files[at : at + 40]])
             assert all(o.result == "taken" for o in outcomes), outcomes
         seconds = time.perf_counter() - start
-        row("take in 500 nodes of 24 disks from 1,000 files", seconds, "of reading their JSON", seconds / reading)
+        row(
+            "take in 500 nodes of 24 disks from 1,000 files",
+            seconds,
+            "of reading their JSON",
+            seconds / reading,
+        )
         disks = [d for name, text in files if "lsblk" in name for d in read_disks(name, json.loads(text))]
         seconds, verdicts = timed(lambda: [judge(d) for d in disks])
         assert sum(v.fit for v in verdicts) == 500 * 23
         row("judge those 12,000 disks", seconds, "of sorting 10,000,000 integers", seconds / stick)
         seconds, found = timed(lambda: machines_out(outlook()).model_dump_json())
-        row(f"the list of all machines, as JSON ({len(found) / 1e6:.0f} MB)", seconds, "of sorting 10,000,000 integers", seconds / stick)
+        row(
+            f"the list of all machines, as JSON ({len(found) / 1e6:.0f} MB)",
+            seconds,
+            "of sorting 10,000,000 integers",
+            seconds / stick,
+        )
     finally:
         engine().dispose()
         engine.cache_clear()
@@ -293,16 +484,31 @@ def running_barn(stick: float) -> None:
             seconds = []
             for number in range(5):
                 start = time.perf_counter()
-                change = engineer.start("create-volume", {"name": f"bench-{number}", "pool": "quayside", "size": "1 TiB"})
+                change = engineer.start(
+                    "create-volume", {"name": f"bench-{number}", "pool": "quayside", "size": "1 TiB"}
+                )
                 engineer.await_end(change)
                 seconds.append(time.perf_counter() - start)
             middle = statistics.median(seconds)
             answers, _ = timed(lambda: engineer.client.get("/barn"), times=9)
-            row("make a volume of 1 TiB, from request to whole", middle, "of reading /api/barn", middle / answers)
-            row("read /api/barn (the demo's site)", answers, "of sorting 10,000,000 integers", answers / stick)
+            row(
+                "make a volume of 1 TiB, from request to whole",
+                middle,
+                "of reading /api/barn",
+                middle / answers,
+            )
+            row(
+                "read /api/barn (the demo's site)", answers, "of sorting 10,000,000 integers", answers / stick
+            )
             with sync_playwright() as tool:
-                browser = tool.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"])
-                for path, wanted in (("/", "Where it went"), ("/volumes/ticketing-db", "Space account"), ("/machines", "as their agents reported")):
+                browser = tool.chromium.launch(
+                    executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
+                )
+                for path, wanted in (
+                    ("/", "Where it went"),
+                    ("/volumes/ticketing-db", "Space account"),
+                    ("/machines", "as their agents reported"),
+                ):
                     opened = []
                     for _ in range(4):
                         page = browser.new_context().new_page()
@@ -312,7 +518,12 @@ def running_barn(stick: float) -> None:
                         opened.append(time.perf_counter() - start)
                         page.close()
                     middle = statistics.median(opened[1:])
-                    row(f"open {path} in an empty browser until usable", middle, "of reading /api/barn", middle / answers)
+                    row(
+                        f"open {path} in an empty browser until usable",
+                        middle,
+                        "of reading /api/barn",
+                        middle / answers,
+                    )
                 page = browser.new_page()
                 page.goto(f"{barn.url}/volumes")
                 page.get_by_text("bench-4").wait_for()
@@ -321,7 +532,12 @@ def running_barn(stick: float) -> None:
                 page.get_by_role("cell", name="seen", exact=True).wait_for()
                 page.get_by_text("whole").last.wait_for()
                 shown = time.perf_counter() - start
-                row("a change made elsewhere, from done to shown on an open page", shown, "of reading /api/barn", shown / answers)
+                row(
+                    "a change made elsewhere, from done to shown on an open page",
+                    shown,
+                    "of reading /api/barn",
+                    shown / answers,
+                )
                 browser.close()
     finally:
         barn.stop()
@@ -334,6 +550,7 @@ def main() -> None:
     print(f"{'what':<66} {'median':>11}   {'ratio':>10} beside")
     row("sort 10,000,000 integers with numpy", stick, "of itself", 1.0, "the yardstick")
     placement()
+    stuck_plans(stick)
     large_site(stick)
     intake(stick)
     running_barn(stick)
