@@ -37,6 +37,7 @@ from foldbarn.yard.scenario import skerry_ferries
 from foldbarn.yard.server import make_app as make_yard
 
 PROJECT = Path(__file__).resolve().parents[1]
+MEMORY_WANTED = 2 * 1024**3  # bytes that must be free in memory for the tests' state to lie there
 # No deadline: machines differ. In CI the examples are the same every time; elsewhere new ones are tried.
 hypothesis_settings.register_profile(
     "barn",
@@ -52,8 +53,11 @@ hypothesis_settings.load_profile("barn")
 
 @pytest.fixture(scope="session")
 def workplace() -> Iterator[Path]:
-    """A folder for state, inside the project so that PostgreSQL's own account can walk into it."""
-    folder = PROJECT / ".barn" / f"test-{os.getpid()}"
+    """A folder for state that PostgreSQL's own account can walk into: in memory where the machine has such a place, since
+    each test copies a database and drops it again, which is hundreds of files."""
+    memory = Path("/dev/shm")
+    roomy = os.access(memory, os.W_OK) and shutil.disk_usage(memory).free > MEMORY_WANTED
+    folder = (memory / "foldbarn" if roomy else PROJECT / ".barn") / f"test-{os.getpid()}"
     folder.mkdir(parents=True)
     yield folder
     if not os.environ.get("BARN_KEEP_STATE"):

@@ -559,7 +559,7 @@ def test_a_cache_device_that_fails_takes_its_unsettled_strips_and_another_serves
     assert {serial for serial, *_ in lost} == served
     assert 0 < len({(v, e) for _, v, e, _ in lost}) <= foreseen.extents
     watching.note_report(view.nodes[device.node].number, {"inventory_version": "new"})
-    watching.start_mending({"quayside": "Cache device petrel-c1 is gone"}, set())
+    watching.start_mending(set())
     with transaction() as session:
         number = session.scalars(select(ChangeRow.id).where(ChangeRow.kind == "rebuild")).one()
     run_change(number)

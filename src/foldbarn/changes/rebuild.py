@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import partial
 from typing import ClassVar
 
-from sqlalchemy import update
+from sqlalchemy import select, update
 
 from foldbarn.changes.disks import bind
 from foldbarn.changes.effects import NO_FEWER_COPIES, estimate_of, tell_moves
@@ -110,11 +110,15 @@ class Rebuild(Kind[RebuildParams]):
 
     def step_compare(self, run: Run[RebuildParams]) -> str:
         """Asks every reachable disk what it holds; drops what belongs elsewhere by now, marks what is missing."""
+        with transaction() as session:
+            asked = session.scalar(select(PoolRow.look_reason).where(PoolRow.name == run.params.pool))
         view = current_view()
         pool = view.pool(run.params.pool)
         dropped, missing = compare(run, view, pool)
         with transaction() as session:
-            session.execute(update(PoolRow).where(PoolRow.id == pool.number).values(look_reason=""))
+            # What was asked for meanwhile still stands: the next look sees to it.
+            answered = PoolRow.id == pool.number, PoolRow.look_reason == asked
+            session.execute(update(PoolRow).where(*answered).values(look_reason=""))
         return (
             f"{say_count(dropped, 'left-over strip')} dropped, {say_count(missing, 'strip')} found missing."
         )

@@ -86,8 +86,8 @@ def loads_of(view: SiteView, fill: Fill, protection: Protection, gone: Flags) ->
     """What writing the strips of lost disks again reads and writes, by shares. gone: [disks], all in the tier or not in it.
 
     An extent that lost a strip in one domain has its others in the rest, each in proportion to its room (the same
-    sampling that places it); they are read in turn. Writes go where there is room, in proportion to it, and not to
-    the domains that hold the extent's other strips.
+    sampling that places it); they are read in turn. Writes go where there is room, in proportion to it, and to no domain
+    more than there are extents that have no strip in it.
     """
     read, written = np.zeros(len(view.disks)), np.zeros(len(view.disks))
     held = held_when_filled(view, fill, protection)
@@ -109,14 +109,26 @@ def loads_of(view: SiteView, fill: Fill, protection: Protection, gone: Flags) ->
             continue
         inside = np.divide(kept, by_domain[index], out=np.zeros_like(kept), where=by_domain[index] > 0)
         read[fill.rows] += strips * chance[index] / (protection.strips - 1) * inside
-        open_ = free_by_domain * (1.0 - chance)
-        if open_.sum() > 0:
-            share = open_ / open_.sum()
-            part = np.divide(
-                free, free_by_domain[index], out=np.zeros_like(free), where=free_by_domain[index] > 0
-            )
-            written[fill.rows] += strips * share[index] * part
+        into = _filled(strips, by=free_by_domain * (1.0 - chance), most=strips * (1.0 - chance))
+        part = np.divide(free, free_by_domain[index], out=np.zeros_like(free), where=free_by_domain[index] > 0)
+        written[fill.rows] += into[index] * part
     return Loads(read, written)
+
+
+def _filled(total: float, by: Reals, most: Reals) -> Reals:
+    """A total spread in proportion to weights, none above its most; what does not fit anywhere is left out.
+
+    Those that would get more than their most get just that, and the others share the rest in the same way.
+    """
+    given, full = np.zeros(len(by)), by <= 0
+    while not full.all() and (left := total - float(given[full].sum())) > 0:
+        given[~full] = left * by[~full] / by[~full].sum()
+        over = ~full & (given > most)
+        if not over.any():
+            break
+        given[over] = most[over]
+        full |= over
+    return given
 
 
 def bound(view: SiteView, loads: Sequence[Loads], extent_bytes: int, rate: int = 0) -> Estimate:

@@ -118,7 +118,7 @@ class Watch:
         hand_over_boxes()
         give_up()
         with transaction() as session:
-            looks = {name: why for name, why in session.execute(select(PoolRow.name, PoolRow.look_reason))}
+            looks = _looks(session)
             busy = _busy_pools(session)
             open_count = session.scalar(
                 select(func.count(ChangeRow.id)).where(ChangeRow.kind == "change-role", OPEN)
@@ -130,7 +130,7 @@ class Watch:
                 open_count,
             )
         if facts != self.judged:
-            start_mending(looks, busy)
+            start_mending(busy)
             call_in_spares()
             self.judged = facts
 
@@ -448,9 +448,17 @@ def call_in_spares() -> None:
                 log.info("spare not called in", spare=spare.name, why=error.sentence)
 
 
-def start_mending(looks: dict[str, str], busy: set[str]) -> None:
+def _looks(session: Session) -> dict[str, str]:
+    """Why each pool is to be looked at, by its name; empty where nobody asked."""
+    return {name: why for name, why in session.execute(select(PoolRow.name, PoolRow.look_reason))}
+
+
+def start_mending(busy: set[str]) -> None:
     """Starts a rebuild-and-level for each pool that has something to mend and none under way."""
     view = current_view()
+    with transaction() as session:
+        # Read after the view: what the view shows to have joined has then also told why it is to be looked at.
+        looks = _looks(session)
     for pool in view.pools:
         if pool.forming or pool.name in busy:
             continue
