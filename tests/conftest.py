@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
 import os
 import shutil
 import subprocess
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Coroutine, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -38,6 +39,7 @@ from foldbarn.yard.server import make_app as make_yard
 
 PROJECT = Path(__file__).resolve().parents[1]
 MEMORY_WANTED = 2 * 1024**3  # bytes that must be free in memory for the tests' state to lie there
+os.environ["FOLDBARN_LOOK_SECONDS"] = "0.05"  # the stand-ins' time runs fast, so copies end soon
 # No deadline: machines differ. In CI the examples are the same every time; elsewhere new ones are tried.
 hypothesis_settings.register_profile(
     "barn",
@@ -113,7 +115,15 @@ def database(postgres: Postgres) -> Iterator[str]:
 
 
 @pytest.fixture(scope="session")
-def welcomed(postgres: Postgres, yard_port: int) -> str:
+def stage() -> Iterator[Stage]:
+    """At one address for a whole run, so that agents keep theirs from test to test."""
+    stage = Stage(free_port())
+    yield stage
+    stage.served.stop()
+
+
+@pytest.fixture(scope="session")
+def welcomed(postgres: Postgres, stage: Stage) -> str:
     """Name of a database in which all nodes of the yard have reported in, to be copied by tests."""
     name = "welcomed"
     with psycopg.connect(postgres.url("postgres").replace("+psycopg", ""), autocommit=True) as connection:
@@ -121,7 +131,7 @@ def welcomed(postgres: Postgres, yard_port: int) -> str:
     os.environ["FOLDBARN_DATABASE_URL"] = postgres.url(name)
     _forget_connections()
     site.found_site("Test site", "Ines Marrow", 30.0)
-    with _yard_at(yard_port) as yard:
+    with stage.yard() as yard:
         for node in yard.machines.nodes:
             intake.welcome_agent(yard.agent(node))
     _forget_connections()
@@ -173,30 +183,47 @@ class Yard:
         )
 
 
-@pytest.fixture(scope="session")
-def yard_port() -> int:
-    """The same for all yards of a run, so that agents keep their addresses from test to test."""
-    return free_port()
+class Stage:
+    """One server for all yards of a run; each test brings its own on."""
 
+    def __init__(self, port: int) -> None:
+        self.app: Any = None
+        self.loop: asyncio.AbstractEventLoop | None = None
+        self.served = serve(self, port)
 
-@contextmanager
-def _yard_at(port: int) -> Iterator[Yard]:
-    machines = Machines(skerry_ferries())
-    machines.speed = 5000.0
-    served = serve(make_yard(machines, f"http://127.0.0.1:{port}", ""), port)
-    os.environ["FOLDBARN_YARD_URL"] = served.url
-    settings.cache_clear()
-    try:
-        yield Yard(served.url, machines)
-    finally:
-        served.stop()
-        os.environ.pop("FOLDBARN_YARD_URL")
+    async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
+        if scope["type"] != "lifespan":
+            await self.app(scope, receive, send)
+            return
+        self.loop = asyncio.get_running_loop()
+        while (message := await receive())["type"] != "lifespan.shutdown":
+            await send({"type": f"{message['type']}.complete"})
+        await send({"type": "lifespan.shutdown.complete"})
+
+    def _in_server(self, work: Coroutine[Any, Any, Any]) -> None:
+        assert self.loop
+        asyncio.run_coroutine_threadsafe(work, self.loop).result(20)
+
+    @contextmanager
+    def yard(self) -> Iterator[Yard]:
+        machines = Machines(skerry_ferries())
+        machines.speed = 5000.0
+        self.app = make_yard(machines, self.served.url, "")
+        clock = self.app.router.lifespan_context(self.app)
+        self._in_server(clock.__aenter__())
+        os.environ["FOLDBARN_YARD_URL"] = self.served.url
         settings.cache_clear()
+        try:
+            yield Yard(self.served.url, machines)
+        finally:
+            self._in_server(clock.__aexit__(None, None, None))
+            os.environ.pop("FOLDBARN_YARD_URL")
+            settings.cache_clear()
 
 
 @pytest.fixture
-def yard(yard_port: int) -> Iterator[Yard]:
-    with _yard_at(yard_port) as yard:
+def yard(stage: Stage) -> Iterator[Yard]:
+    with stage.yard() as yard:
         yield yard
 
 

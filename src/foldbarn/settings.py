@@ -27,6 +27,7 @@ class Settings(BaseSettings):
     answer_seconds: float = 2.0  # how long an agent may take to answer
     silent_seconds: float = 3.0  # without an answer for this long, a node is silent
     longest_pause_seconds: float = 4.0  # pauses between questions to a silent agent grow up to this
+    look_seconds: float = 0.4  # between two looks at the copies under way
     attempts: int = 5  # tries of a step's order before its change pauses
 
     @property

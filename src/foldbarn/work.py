@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import signal
 
 import structlog
 from procrastinate import App
 from procrastinate.jobs import Status
 
 from foldbarn.changes.queue import QUEUE, closing_sender, enqueue_forgotten, worker_app
+from foldbarn.changes.runner import ending
 from foldbarn.services.watching import Watch
 from foldbarn.settings import settings
 from foldbarn.store.database import wait_for_database
@@ -53,14 +55,27 @@ async def work() -> None:
         watch = asyncio.create_task(Watch().run())
         keeper = asyncio.create_task(take_over(app))
         signs = asyncio.create_task(give_signs())
-        try:
-            await app.run_worker_async(
+        worker = asyncio.create_task(
+            app.run_worker_async(
                 concurrency=8,
                 fetch_job_polling_interval=1.0,
                 update_heartbeat_interval=HEARTBEAT_SECONDS,
                 stalled_worker_timeout=DEAD_AFTER_SECONDS,
                 shutdown_graceful_timeout=3.0,
+                install_signal_handlers=False,
             )
+        )
+
+        def end() -> None:
+            # A job is a thread, which nothing can cancel: the changes look for this themselves, and the queue has them again.
+            ending.set()
+            worker.cancel()
+
+        for signal_ in (signal.SIGTERM, signal.SIGINT):
+            asyncio.get_running_loop().add_signal_handler(signal_, end)
+        try:
+            with contextlib.suppress(asyncio.CancelledError):
+                await worker
         finally:
             for task in (watch, keeper, signs):
                 task.cancel()

@@ -8,9 +8,11 @@ import signal
 import subprocess
 import sys
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 import httpx
+import pytest
 from conftest import PROJECT
 
 from foldbarn.house.postgres import free_port
@@ -60,28 +62,42 @@ class Demo:
         return httpx.get(f"{self.url}/api{path}", trust_env=False, timeout=20).json()
 
 
-def test_two_demos_side_by_side_keep_their_state_and_stop_everything(workplace: Path) -> None:
-    full, bare = Demo(workplace / "full", free_port()), Demo(workplace / "bare", free_port(), "--bare")
-    try:
-        full.ready()
-        bare.ready()
-        assert full.get("/barn")["counts"] == {"nodes": 9, "disks": 93, "pools": 2, "volumes": 8}
-        assert bare.get("/barn")["counts"]["pools"] == 0
-        index = httpx.get(full.url, trust_env=False)
-        assert "<title>Fold Barn</title>" in index.text
-        assert (
-            httpx.get(f"{full.url}/volumes/charts", trust_env=False).text == index.text
-        )  # deep links are served
-        before = full.get("/volumes/charts")
-        pids = full.pids() + bare.pids()
-        assert len(set(pids)) == 8
-    finally:
-        codes = [full.stop(), bare.stop()]
-    assert codes == [0, 0]
+@pytest.fixture(scope="module")
+def bare(workplace: Path) -> Iterator[Demo]:
+    """One of bare machines, which no test of the module harms; the last one starts it anew."""
+    demo = Demo(workplace / "bare", free_port(), "--bare")
+    demo.ready()
+    yield demo
+    if demo.process.poll() is None:
+        demo.stop()
+
+
+def gone(pids: list[int]) -> None:
+    """Waits until none of them is left."""
     deadline = time.monotonic() + 10
     while any(Path(f"/proc/{pid}").exists() for pid in pids):
         assert time.monotonic() < deadline, "a process was left behind"
         time.sleep(0.1)
+
+
+def test_two_demos_side_by_side_keep_their_state_and_stop_everything(bare: Demo, workplace: Path) -> None:
+    full = Demo(workplace / "full", free_port())
+    try:
+        full.ready()
+        assert full.get("/barn")["counts"] == {"nodes": 9, "disks": 93, "pools": 2, "volumes": 8}
+        assert bare.get("/barn")["counts"]["pools"] == 0
+        index = httpx.get(full.url, trust_env=False)
+        assert "<title>Fold Barn</title>" in index.text
+        deep = httpx.get(f"{full.url}/volumes/charts", trust_env=False)
+        assert deep.text == index.text  # deep links are served
+        before = full.get("/volumes/charts")
+        pids = full.pids()
+        assert len(set(pids + bare.pids())) == 8
+    finally:
+        code = full.stop()
+    assert code == 0
+    gone(pids)
+    assert bare.get("/barn")["counts"]["pools"] == 0  # the other one goes on
 
     again = Demo(full.state, int(full.url.rpartition(":")[2]))
     try:
@@ -94,53 +110,39 @@ def test_two_demos_side_by_side_keep_their_state_and_stop_everything(workplace: 
         assert again.stop() == 0
 
 
-def test_a_state_folder_is_used_by_one_at_a_time(workplace: Path) -> None:
-    first = Demo(workplace / "one", free_port(), "--bare")
-    try:
-        first.ready()
-        second = Demo(workplace / "one", free_port(), "--bare")
-        said, _ = second.process.communicate(timeout=60)
-        assert second.process.returncode == 1
-        assert "Another Fold Barn already runs on" in said
-        assert first.get("/barn")["counts"]["nodes"] <= 9  # and the first is unharmed
-    finally:
-        first.stop()
+@pytest.mark.parametrize("options", [[], ["--fresh"]])
+def test_a_state_folder_is_used_by_one_at_a_time(bare: Demo, options: list[str]) -> None:
+    second = Demo(bare.state, free_port(), "--bare", *options)
+    said, _ = second.process.communicate(timeout=60)
+    assert second.process.returncode == 1
+    assert "Another Fold Barn already runs on" in said
+    # And the first is unharmed: a refused start takes nothing away from the one that runs.
+    assert (bare.state / "processes.json").exists()
+    assert bare.get("/changes") == []
 
 
-def test_a_port_in_use_is_refused_and_nothing_is_touched(workplace: Path) -> None:
+def test_a_port_in_use_is_refused_and_nothing_is_touched(bare: Demo, workplace: Path) -> None:
     """A second barn on the first one's port must not take the first one's answer for its own."""
-    first = Demo(workplace / "taken", free_port(), "--bare")
-    try:
-        first.ready()
-        second = Demo(workplace / "other", int(first.url.rpartition(":")[2]))
-        said, _ = second.process.communicate(timeout=60)
-        assert second.process.returncode == 1
-        assert f"Port {first.url.rpartition(':')[2]} of this machine is in use." in said
-        assert "ready" not in said
-        assert first.get("/changes") == []  # nothing was formed on the other one's site
-        assert not (workplace / "other" / "postgres").exists()
-        # Nor does a refused start on the same folder, fresh or not, take anything away from the one that runs.
-        third = Demo(workplace / "taken", free_port(), "--bare", "--fresh")
-        said, _ = third.process.communicate(timeout=60)
-        assert (third.process.returncode, "Another Fold Barn already runs on" in said) == (1, True)
-        assert (workplace / "taken" / "processes.json").exists()
-        assert first.get("/barn")["counts"]["nodes"] <= 9
-    finally:
-        first.stop()
+    port = bare.url.rpartition(":")[2]
+    second = Demo(workplace / "other", int(port))
+    said, _ = second.process.communicate(timeout=60)
+    assert second.process.returncode == 1
+    assert f"Port {port} of this machine is in use." in said
+    assert "ready" not in said
+    assert bare.get("/changes") == []  # nothing was formed on the other one's site
+    assert not (workplace / "other" / "postgres").exists()
 
 
-def test_fresh_forgets_everything_and_what_is_kept_is_its_owners(workplace: Path) -> None:
-    state = workplace / "fresh"
-    first = Demo(state, free_port(), "--bare")
-    try:
-        first.ready()
-        httpx.put(f"{first.url}/api/grace", json={"grace_seconds": 77}, trust_env=False).raise_for_status()
-        for path in [p for p in state.iterdir() if p.is_file()]:
-            assert path.stat().st_mode & 0o077 == 0, path.name
-        assert state.stat().st_mode & 0o066 == 0
-    finally:
-        first.stop()
-    again = Demo(state, free_port(), "--bare", "--fresh")
+def test_fresh_forgets_everything_and_what_is_kept_is_its_owners(bare: Demo) -> None:
+    httpx.put(f"{bare.url}/api/grace", json={"grace_seconds": 77}, trust_env=False).raise_for_status()
+    for path in [p for p in bare.state.iterdir() if p.is_file()]:
+        assert path.stat().st_mode & 0o077 == 0, path.name
+    assert bare.state.stat().st_mode & 0o066 == 0
+    assert bare.get("/barn")["grace_seconds"] == 77
+    pids = bare.pids()
+    assert bare.stop() == 0
+    gone(pids)
+    again = Demo(bare.state, free_port(), "--bare", "--fresh")
     try:
         again.ready()
         assert again.get("/barn")["grace_seconds"] != 77

@@ -22,12 +22,12 @@ from foldbarn.core.moves import Busy, Moves, say_hindrances, sources, startable
 from foldbarn.core.rebuild import plan_rebuild
 from foldbarn.core.site import Pool, SiteView
 from foldbarn.core.units import say_count
+from foldbarn.settings import settings
 from foldbarn.store.database import announce, engine, transaction
 from foldbarn.store.placements import set_strips
 from foldbarn.store.tables import ChangeRow, DiskRow, MoveRow, NodeRow
 from foldbarn.store.views import current_view
 
-LOOK_SECONDS = 0.4  # between two looks at the copies under way
 BATCH = 256  # strips in one copy order
 UNDER_WAY = 4  # copy orders that a node may have at once
 RATE_SECONDS = 4.0  # the rate shown is over this long
@@ -47,7 +47,7 @@ def strips_of(run: Run[Any], pool: Pool) -> Iterator[None]:
                 run.say(f"Waits until another change has moved the strips of {pool.name}.")
                 said = True
             run.check_asked()
-            time.sleep(LOOK_SECONDS)
+            time.sleep(settings().look_seconds)
         holder.commit()
         try:
             yield
@@ -215,7 +215,7 @@ class Mover:
             self._tell_progress(pool, left, copied)
             if not left:
                 return copied, stuck
-            time.sleep(LOOK_SECONDS)
+            time.sleep(settings().look_seconds)
 
     def _may_go_on(self, view: SiteView, pool: Pool) -> bool:
         """Whether what is not lost may be moved: nothing is under way, and for a plan made once everything is there."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -26,8 +27,12 @@ P = TypeVar("P", bound=Params)
 T = TypeVar("T")
 
 
+# Set when this process is to end: changes under way stop at the next place where they may, and go on in the next process.
+ending = threading.Event()
+
+
 class Asked(Exception):
-    """A person asked the change to stop here."""
+    """A person asked the change to stop here, or its process is to end."""
 
 
 def pause_before(attempt: int) -> float:
@@ -51,7 +56,9 @@ class Run(Generic[P]):
         return f"change-{self.change}-{self.step}-{self.attempt}-{node}{f'-{part}' if part != '' else ''}"
 
     def check_asked(self) -> None:
-        """Raises Asked where a person wants the change to pause or be withdrawn."""
+        """Raises Asked where a person wants the change to pause or be withdrawn, or this process is to end."""
+        if ending.is_set():
+            raise Asked
         with transaction() as session:
             if session.scalar(select(ChangeRow.asked).where(ChangeRow.id == self.change)):
                 raise Asked
@@ -149,7 +156,7 @@ def run_change(change: int) -> None:
 
 
 def _run(change: int) -> None:
-    while True:
+    while not ending.is_set():
         try:
             with transaction() as session:
                 row = session.get(ChangeRow, change)

@@ -110,7 +110,9 @@ def loads_of(view: SiteView, fill: Fill, protection: Protection, gone: Flags) ->
         inside = np.divide(kept, by_domain[index], out=np.zeros_like(kept), where=by_domain[index] > 0)
         read[fill.rows] += strips * chance[index] / (protection.strips - 1) * inside
         into = _filled(strips, by=free_by_domain * (1.0 - chance), most=strips * (1.0 - chance))
-        part = np.divide(free, free_by_domain[index], out=np.zeros_like(free), where=free_by_domain[index] > 0)
+        part = np.divide(
+            free, free_by_domain[index], out=np.zeros_like(free), where=free_by_domain[index] > 0
+        )
         written[fill.rows] += into[index] * part
     return Loads(read, written)
 
