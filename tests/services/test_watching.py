@@ -44,7 +44,7 @@ def silent_for(node: str, seconds: float) -> None:
 def report(barn_site: Site, node: str, **more: Any) -> None:
     machines = barn_site.yard.machines
     facts = {"inventory_version": agent.inventory_version(machines, node), **agent.counters(machines, node)}
-    watching.note_report(number_of(node), facts | more)
+    watching.note_counters({number_of(node): watching.note_report(number_of(node), facts | more)})
 
 
 def started() -> list[tuple[str, str, str]]:
@@ -187,6 +187,50 @@ def test_counters_become_rates_and_a_reset_gives_none(barn_site: Site) -> None:
         session.execute(update(DiskWorkRow).values(at=datetime.now(UTC) - timedelta(seconds=2)))
     report(barn_site, "petrel", disks={serial: {"read_bytes": 10, "written_bytes": 800}})
     assert rates() == (None, 0.0)
+
+
+def test_a_disk_at_rest_is_marked_as_asked_so_that_its_next_rate_is_of_the_last_moment(
+    barn_site: Site,
+) -> None:
+    serial = current_view().disk("petrel-1").serial
+
+    def asked(ago: int, read: int) -> float | None:
+        with transaction() as session:
+            session.execute(update(DiskWorkRow).values(at=datetime.now(UTC) - timedelta(seconds=ago)))
+        report(barn_site, "petrel", disks={serial: {"read_bytes": read, "written_bytes": 0}})
+        return site.disk_work()["petrel-1"][0]
+
+    assert [asked(0, 7000), asked(10, 7000), asked(1000, 7000)] == [None, 0.0, 0.0]
+    assert asked(1, 9000) == pytest.approx(2000, rel=0.2)
+    assert asked(1, 9000) == 0.0
+
+
+@pytest.mark.parametrize(
+    "nonsense",
+    [
+        {"disks": 5},
+        {"disks": {"x": 5}},
+        {"disks": {"x": {"read_bytes": 1}}},
+        {"disks": {"x": {"read_bytes": -1, "written_bytes": 0}}},
+        {"disks": {"x": {"read_bytes": 10**30, "written_bytes": 0}}},
+        {"disks": {"x": {"read_bytes": float("nan"), "written_bytes": 0}}},
+        {"volumes": ["x"]},
+        {"volumes": {"one": 5}},
+        {"volumes": {"1": "5"}},
+    ],
+)
+def test_counters_that_are_none_are_refused_and_harm_no_other_node(barn_site: Site, nonsense: Any) -> None:
+    numbers = [number_of("petrel"), number_of("dunlin")]
+    version = agent.inventory_version(barn_site.yard.machines, "dunlin")
+    watch = watching.Watch()
+    watch.agents = dict.fromkeys(numbers, "")
+    watch._due()
+    good = {"inventory_version": version, "uptime": 1.0}
+    watch._take({numbers[0]: {"inventory_version": "new"} | nonsense, numbers[1]: good})
+    with transaction() as session:
+        petrel, dunlin = (session.get_one(NodeRow, n) for n in numbers)
+        assert (petrel.contact, dunlin.contact) == ("garbled", "heard")
+        assert petrel.reason.startswith("Its report ")
 
 
 def test_a_report_without_a_version_or_of_another_node_is_refused(barn_site: Site) -> None:

@@ -30,6 +30,7 @@ VIRTUAL_LINKS = (
     "vxlan",
     "virbr",
 )  # no cable of their own; bonds and VLANs have one below them
+LARGEST_COUNT = 2**63 - 1  # bytes; a counter beyond it is no counter
 MOST_DISKS = 2048  # of one node; more is no node but a mistake
 _NOT_DISKS = re.compile(
     r"(zram|ram|loop|fd|sr|dm-|md|nbd)\d"
@@ -170,6 +171,37 @@ def read_bytes(value: Any, whose: str) -> int:
     if int(value) > LARGEST_BYTES:
         raise NotPossible(f"{whose} has a size beyond 8 EiB.")
     return int(value)
+
+
+def _count(value: Any, what: str) -> int:
+    """A counter of bytes, as an agent tells it: a number that only grows, from nothing."""
+    if isinstance(value, bool) or not isinstance(value, int | float) or not 0 <= value <= LARGEST_COUNT:
+        raise NotPossible(f"Its report counts {what} as '{str(value)[:40]}', which is no number of bytes.")
+    return int(value)
+
+
+def read_counters(report: Mapping[str, Any]) -> dict[str, tuple[int, int]]:
+    """Bytes read and written so far by each disk (serial number) of an agent's report; nothing where it counts none."""
+    disks = report.get("disks", {})
+    if not isinstance(disks, dict) or not all(isinstance(d, dict) for d in disks.values()):
+        raise NotPossible("Its report does not list counters by disk.")
+    return {
+        str(serial): (
+            _count(found.get("read_bytes"), f"what {str(serial)[:40]} read"),
+            _count(found.get("written_bytes"), f"what {str(serial)[:40]} wrote"),
+        )
+        for serial, found in disks.items()
+    }
+
+
+def read_written(report: Mapping[str, Any]) -> dict[int, int] | None:
+    """Bytes that consumers have written on a node, by the volume's number; None where its report does not say."""
+    volumes = report.get("volumes")
+    if volumes is None:
+        return None
+    if not isinstance(volumes, dict) or not all(re.fullmatch("[0-9]{1,18}", str(v)) for v in volumes):
+        raise NotPossible("Its report does not list written bytes by the number of a volume.")
+    return {int(v): _count(found, f"what is written of volume {v}") for v, found in volumes.items()}
 
 
 def read_health(smart: Any) -> Health:

@@ -17,8 +17,9 @@ from sqlalchemy.orm import Session
 
 from foldbarn.core.counters import rate
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
+from foldbarn.core.hardware import Inventory
 from foldbarn.core.levelling import LEVEL_TOLERANCE, imbalance, plan_levelling
-from foldbarn.core.reading import read_inventory
+from foldbarn.core.reading import read_counters, read_inventory, read_written
 from foldbarn.core.rebuild import crowded_strips, plan_rebuild
 from foldbarn.core.roles import spare_for
 from foldbarn.core.site import Contact, Role
@@ -49,8 +50,12 @@ BY_ITSELF = "Fold Barn, by itself"
 TICK_SECONDS = 0.25
 WRITTEN_SECONDS = 5.0  # between two sums of what consumers have written
 WRITTEN_STEP = 0.01  # of a volume; less is not worth a new picture of the site
+JUDGE_SECONDS = 1.0  # between two looks at what time alone brings about
 WITNESS_SECONDS = 2.0  # between two questions to the witness
 CLOCK_STEP = 0.1  # seconds; smaller drifts are within what the question itself takes
+
+
+Counters = dict[str, tuple[int, int]]  # bytes read and written so far, by serial number
 
 
 @dataclass(slots=True)
@@ -68,9 +73,11 @@ class Watch:
     pauses: dict[int, _Pause] = field(default_factory=dict)
     witness_at: float = 0.0  # when the witness is asked next
     written_at: float = 0.0  # when what consumers have written is summed up next
-    judged: tuple[
-        object, ...
-    ] = ()  # what the last judgement was made from; the same again is not judged twice
+    judge_at: float = 0.0  # when it judges next, though nothing has changed: time passes, too
+    # What the last judgement was made from; the same again is not judged twice.
+    judged: tuple[object, ...] = ()
+    revision: int = -1  # of the site, when the agents' addresses were read
+    agents: dict[int, str] = field(default_factory=dict)  # addresses, by number of the node
 
     async def run(self) -> None:
         """Until cancelled. Another process that holds the watch is waited for."""
@@ -94,19 +101,25 @@ class Watch:
         return bool(row and row[0])
 
     async def look(self) -> None:
-        """One round: ask the nodes whose turn it is, then judge."""
+        """One round: ask the nodes whose turn it is, then judge, at least every second and after whatever has changed."""
         try:
-            due = await asyncio.to_thread(self._due)
-            answers = await ask_reports(due)
+            revision = await asyncio.to_thread(_revision)
+            if revision != self.revision:
+                self.agents, self.revision = await asyncio.to_thread(_agents), revision
+                self.judge_at = 0.0
+            answers = await ask_reports(self._due())
             if time.monotonic() >= self.witness_at:
                 await asyncio.to_thread(note_witness)
                 self.witness_at = time.monotonic() + WITNESS_SECONDS
-            await asyncio.to_thread(self._take, answers)
+            if answers:
+                await asyncio.to_thread(self._take, answers)
             if time.monotonic() >= self.written_at:
                 await asyncio.to_thread(sum_written)
                 self.written_at = time.monotonic() + WRITTEN_SECONDS
-            await asyncio.to_thread(self._judge)
-            await asyncio.to_thread(self._tell)
+            if time.monotonic() >= self.judge_at:
+                self.judge_at = time.monotonic() + JUDGE_SECONDS
+                await asyncio.to_thread(self._judge)
+                await asyncio.to_thread(self._tell)
         except Exception as error:
             if not is_disconnect(error):
                 log.exception("a round of the watch failed")
@@ -160,18 +173,13 @@ class Watch:
 
     def _due(self) -> dict[int, str]:
         now = time.monotonic()
-        with transaction() as session:
-            urls = {
-                number: url
-                for number, url in session.execute(
-                    select(NodeRow.id, NodeRow.agent_url).where(NodeRow.agent_url != "")
-                )
-            }
-        return {n: url for n, url in urls.items() if self.pauses.setdefault(n, _Pause()).next_at <= now}
+        return {
+            n: url for n, url in self.agents.items() if self.pauses.setdefault(n, _Pause()).next_at <= now
+        }
 
     def _take(self, answers: dict[int, dict[str, Any] | Unreachable]) -> None:
         now = time.monotonic()
-        heard: list[int] = []
+        heard: dict[int, Counters] = {}
         for number, answer in answers.items():
             pause = self.pauses[number]
             if isinstance(answer, Unreachable):
@@ -182,15 +190,27 @@ class Watch:
                 note_failure(number, answer)
             else:
                 pause.failures, pause.next_at = 0, now + settings().poll_seconds
-                heard.append(number)
                 try:
-                    note_report(number, answer)
+                    heard[number] = note_report(number, answer)
                 except BarnError as error:
                     note_failure(number, Garbled(error.sentence))
         if heard:
+            note_counters(heard)
             with transaction() as session:
                 session.execute(update(NodeRow).where(NodeRow.id.in_(heard)).values(heard_at=func.now()))
                 tell(session, "work")
+
+
+def _revision() -> int:
+    with transaction() as session:
+        return session.scalars(select(SiteRow.revision)).one()
+
+
+def _agents() -> dict[int, str]:
+    """Address of each node's agent, by the node's number."""
+    with transaction() as session:
+        known = session.execute(select(NodeRow.id, NodeRow.agent_url).where(NodeRow.agent_url != ""))
+        return {number: url for number, url in known}
 
 
 OPEN = ChangeRow.state.in_(("waiting", "running", "paused"))
@@ -230,38 +250,43 @@ def note_failure(number: int, error: Unreachable) -> None:
             announce(session, "site")
 
 
-def note_report(number: int, report: dict[str, Any]) -> None:
-    """Records a report that made sense; asks for the inventory when it has changed. Raises NotPossible, Unreachable."""
-    version = read_report(report)
-    inventory = None
+def note_report(number: int, report: dict[str, Any]) -> Counters:
+    """Records a report that made sense and returns its disks' counters; asks for the inventory when it has changed.
+
+    Raises NotPossible, Unreachable.
+    """
+    version, counters = read_report(report), read_counters(report)
     with transaction() as session:
         node = session.get_one(NodeRow, number)
-        url, known, contact = node.agent_url, node.inventory_version, node.contact
-    if version != known:
-        inventory = read_inventory(Agent(url).inventory())
+        if version == node.inventory_version:
+            _note_report(session, node, report, None)
+            return counters
+        url = node.agent_url
+    inventory = read_inventory(Agent(url).inventory())  # which may take a while: nothing is locked meanwhile
     with transaction() as session:
         node = session.get_one(NodeRow, number)
-        changed = False
-        if contact != Contact.HEARD:
-            log.info("node is back", node=node.name)
-            if node.given_up:
-                node_is_back(session, node)
-            node.contact, node.reason, node.since, node.given_up, changed = (
-                Contact.HEARD.value,
-                "",
-                datetime.now(UTC),
-                False,
-                True,
-            )
-        if inventory is not None:
-            if inventory.node.casefold() != node.agent_name.casefold():
-                raise NotPossible(f"It says it is {inventory.node}.")
-            take_inventory(session, node, inventory)
-            node.inventory_version, changed = version, True
-        _note_counters(session, node, report)
-        _note_written(node, report)
-        if _note_bearings(node, report) or changed:
-            announce(session, "site")
+        _note_report(session, node, report, inventory)
+        node.inventory_version = version
+    return counters
+
+
+def _note_report(
+    session: Session, node: NodeRow, report: dict[str, Any], inventory: Inventory | None
+) -> None:
+    changed = node.contact != Contact.HEARD or inventory is not None
+    if node.contact != Contact.HEARD:
+        log.info("node is back", node=node.name)
+        if node.given_up:
+            node_is_back(session, node)
+        node.contact, node.reason, node.given_up = Contact.HEARD.value, "", False
+        node.since = datetime.now(UTC)
+    if inventory is not None:
+        if inventory.node.casefold() != node.agent_name.casefold():
+            raise NotPossible(f"It says it is {inventory.node}.")
+        take_inventory(session, node, inventory)
+    _note_written(node, report)
+    if _note_bearings(node, report) or changed:
+        announce(session, "site")
 
 
 def note_witness() -> None:
@@ -301,11 +326,10 @@ def _note_bearings(node: NodeRow, report: dict[str, Any]) -> bool:
 
 def _note_written(node: NodeRow, report: dict[str, Any]) -> None:
     """Keeps what a node says its consumers have written, by volume, where it has changed by a hundredth."""
-    found = report.get("volumes")
-    if not isinstance(found, dict):
+    found = read_written(report)
+    if found is None:
         return
-    new = {str(v): int(b) for v, b in found.items() if isinstance(b, int | float) and b >= 0}
-    old = node.written
+    new, old = {str(volume): written for volume, written in found.items()}, node.written
     if new.keys() != old.keys() or any(
         abs(new[v] - old[v]) > WRITTEN_STEP * max(new[v], old[v]) for v in new
     ):
@@ -327,44 +351,57 @@ def sum_written() -> None:
             announce(session, "site")
 
 
-def _note_counters(session: Session, node: NodeRow, report: dict[str, Any]) -> None:
-    counters = report.get("disks")
-    if not isinstance(counters, dict):
-        return
-    now = datetime.now(UTC)
-    disks = {
-        serial: number
-        for number, serial in session.execute(
-            select(DiskRow.id, DiskRow.serial).where(DiskRow.node_id == node.id)
+def note_counters(counters: dict[int, Counters]) -> None:
+    """Keeps what the disks of nodes (by number) have read and written, and how fast since they were last asked.
+
+    Most disks of a large site do nothing most of the time: those are only marked as asked.
+    """
+    with transaction() as session:
+        now = datetime.now(UTC)
+        known = session.execute(
+            select(
+                DiskRow.id,
+                DiskRow.node_id,
+                DiskRow.serial,
+                DiskWorkRow.at,
+                DiskWorkRow.read_bytes,
+                DiskWorkRow.written_bytes,
+                DiskWorkRow.read_rate,
+                DiskWorkRow.write_rate,
+            )
+            .outerjoin(DiskWorkRow, DiskWorkRow.disk_id == DiskRow.id)
+            .where(DiskRow.node_id.in_(counters))
         )
-    }
-    before = {
-        w.disk_id: w
-        for w in session.scalars(select(DiskWorkRow).where(DiskWorkRow.disk_id.in_(disks.values())))
-    }
-    rows = []
-    for serial, found in counters.items():
-        if serial not in disks:
-            continue
-        number, old = disks[serial], before.get(disks[serial])
-        read, written = int(found["read_bytes"]), int(found["written_bytes"])
-        seconds = (now - old.at).total_seconds() if old else 0.0
-        rows.append(
-            {
-                "disk_id": number,
-                "at": now,
-                "read_bytes": read,
-                "written_bytes": written,
-                "read_rate": rate(old.read_bytes, read, seconds) if old else None,
-                "write_rate": rate(old.written_bytes, written, seconds) if old else None,
-            }
-        )
-    if rows:
-        statement = insert(DiskWorkRow).values(rows)
-        fresh = {
-            c: statement.excluded[c] for c in ("at", "read_bytes", "written_bytes", "read_rate", "write_rate")
-        }
-        session.execute(statement.on_conflict_do_update(index_elements=["disk_id"], set_=fresh))
+        rows, idle = [], []
+        for disk, node, serial, at, read_before, written_before, *rates in known:
+            if serial not in counters[node]:
+                continue
+            read, written = counters[node][serial]
+            if (read_before, written_before, *rates) == (read, written, 0.0, 0.0):
+                idle.append(disk)
+                continue
+            seconds = (now - at).total_seconds() if at else 0.0
+            rows.append(
+                {
+                    "disk_id": disk,
+                    "at": now,
+                    "read_bytes": read,
+                    "written_bytes": written,
+                    "read_rate": rate(read_before, read, seconds) if at else None,
+                    "write_rate": rate(written_before, written, seconds) if at else None,
+                }
+            )
+        if idle:
+            session.execute(update(DiskWorkRow).where(DiskWorkRow.disk_id.in_(idle)).values(at=now))
+        if rows:
+            session.execute(_KEEP_WORK, rows)
+
+
+_WORK = insert(DiskWorkRow)
+_KEEP_WORK = _WORK.on_conflict_do_update(
+    index_elements=["disk_id"],
+    set_={c: _WORK.excluded[c] for c in ("at", "read_bytes", "written_bytes", "read_rate", "write_rate")},
+)
 
 
 def hand_over_boxes() -> None:
