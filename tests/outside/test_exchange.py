@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-import networkx as nx
 import numpy as np
+from flows import Network
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from sites import changed, make_site, moved, spread_is_kept, uneven_racks, with_volume, without_nodes
@@ -20,13 +20,12 @@ from foldbarn.core.site import SiteView
 
 
 def most_placed(view: SiteView, wanted: dict[int, Flags]) -> int:
-    """Reference: networkx.maximum_flow_value. How many wanted strips any arrangement can place, whatever else is moved.
+    """Reference: scipy.sparse.csgraph.maximum_flow. How many wanted strips any arrangement can place, whatever else is moved.
 
     Each extent gives a unit for every strip that may move, to its domains (one strip each, none where a strip that
     stays lies), and from there to their disks, each within its room.
     """
-    graph = nx.DiGraph()
-    graph.add_nodes_from(["strips", "room"])
+    graph = Network()
     takes = view.disk_open & ~view.disk_given_up
     room = view.disk_slots.copy()
     asked = survivors = 0
@@ -52,18 +51,18 @@ def most_placed(view: SiteView, wanted: dict[int, Flags]) -> int:
             if not tokens:
                 continue
             name = (volume.number, extent)
-            graph.add_edge("strips", name, capacity=tokens)
+            graph.edge("strips", name, capacity=tokens)
             for disk in range(len(view.disks)):
                 domain = int(domain_of[disk])
                 if domain not in barred and (takes[disk] or disk in free):
-                    graph.add_edge(name, (name, domain), capacity=1)
-                    graph.add_edge((name, domain), disk, capacity=1)
+                    graph.edge(name, (name, domain), capacity=1)
+                    graph.edge((name, domain), disk, capacity=1)
     for disk in range(len(view.disks)):
         held = sum(
             int((view.rows(v)[~wanted[v.number]] == disk).sum()) for v in view.volumes
         )  # a disk that takes nothing keeps what stays there
-        graph.add_edge(disk, "room", capacity=int(room[disk]) if takes[disk] else held)
-    placed = nx.maximum_flow_value(graph, "strips", "room")
+        graph.edge(disk, "room", capacity=int(room[disk]) if takes[disk] else held)
+    placed = graph.most("strips", "room")
     return int(placed - survivors) if asked else 0
 
 
@@ -156,7 +155,7 @@ def test_carried_out_as_room_comes_free_no_step_breaks_a_rule_and_all_that_can_i
 def test_levelling_gets_as_near_to_the_shares_as_a_maximum_flow(
     racks: list, copies: int, percent: int, seed: int
 ) -> None:
-    """Reference: networkx.maximum_flow_value with each disk's share for its room; nothing may be left that a flow could move."""
+    """Reference: scipy.sparse.csgraph.maximum_flow with each disk's share for its room; nothing may be left that a flow could move."""
     view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], copies, percent)
     rng = np.random.default_rng(seed)
     # Unevenly used: a random half of the strips swaps places with others where the spread allows it.
@@ -187,16 +186,16 @@ def test_levelling_gets_as_near_to_the_shares_as_a_maximum_flow(
         if not len(moves):
             break
     # As a flow: extents to racks to disks, disks no further than their share.
-    graph = nx.DiGraph()
+    graph = Network()
     goal = level_targets(view, view.pools[0])
     assert goal.sum() == targets.sum()
     for extent in range(volume.extents):
-        graph.add_edge("strips", extent, capacity=copies)
+        graph.edge("strips", extent, capacity=copies)
         for rack in range(len(view.racks)):
-            graph.add_edge(extent, (extent, rack), capacity=1)
+            graph.edge(extent, (extent, rack), capacity=1)
             for disk in np.flatnonzero(view.disk_rack == rack).tolist():
-                graph.add_edge((extent, rack), f"d{disk}", capacity=1)
+                graph.edge((extent, rack), f"d{disk}", capacity=1)
     for disk in range(len(view.disks)):
-        graph.add_edge(f"d{disk}", "room", capacity=int(goal[disk]))
-    most = nx.maximum_flow_value(graph, "strips", "room")
+        graph.edge(f"d{disk}", "room", capacity=int(goal[disk]))
+    most = graph.most("strips", "room")
     assert above_share(view, view.pools[0]) == volume.extents * copies - most

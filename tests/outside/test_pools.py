@@ -3,9 +3,9 @@
 import itertools
 from dataclasses import replace
 
-import networkx as nx
 import numpy as np
 import pytest
+from flows import Network
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from scipy.linalg import expm
@@ -100,7 +100,7 @@ def test_a_rebuild_is_near_the_bound_of_its_linear_program(nodes: int, seed: int
 def test_a_drain_places_as_much_as_a_maximum_flow_can(
     racks: list, percent: int, leaving: set[int], seed: int
 ) -> None:
-    """Reference: networkx.maximum_flow from strips that must leave, by the racks their extents may use, to the room there is.
+    """Reference: scipy.sparse.csgraph.maximum_flow from strips that must leave, by the racks their extents may use, to the room there is.
 
     Where all can be placed, so it does; nothing that can stay moves, so the moves are the fewest there are."""
     view = make_site(racks, 2)
@@ -113,26 +113,18 @@ def test_a_drain_places_as_much_as_a_maximum_flow_can(
         (held.sum(axis=1) <= 1).all()
     )  # one strip an extent: else the choices hang together, and it is no flow
     moves = plan_drain(view, view.pools[0], seed)
-    graph = nx.DiGraph()
+    graph = Network()
     rows = view.rows(view.volumes[0])
     for extent, strip in np.argwhere(held).tolist():
         other = int(view.disk_rack[rows[extent, 1 - strip]])
-        graph.add_edge(
-            "all",
-            ("rack beside", other),
-            capacity=graph.get_edge_data("all", ("rack beside", other), {"capacity": 0})["capacity"] + 1,
-        )
+        graph.widen("all", ("rack beside", other))
         for disk in range(len(view.disks)):
             if view.disk_open[disk] and view.disk_rack[disk] != other:
-                graph.add_edge(("rack beside", other), disk, capacity=10**6)
+                graph.edge(("rack beside", other), disk, capacity=10**6)
     for disk in range(len(view.disks)):
         if view.disk_open[disk]:
-            graph.add_edge(disk, "room", capacity=int(view.disk_free[disk]))
-    if "all" not in graph:
-        return
-    graph.add_node("room")
-    most = nx.maximum_flow_value(graph, "all", "room")
-    assert len(moves) == most
+            graph.edge(disk, "room", capacity=int(view.disk_free[disk]))
+    assert len(moves) == graph.most("all", "room")
 
 
 def test_a_shelf_of_twenty_four_drives_on_the_bench() -> None:
