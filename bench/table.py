@@ -115,9 +115,9 @@ def large_site(stick: float) -> None:
     from foldbarn.core.capacity import pool_space
     from foldbarn.core.loss import single_losses
     from foldbarn.core.protection import Level
-    from foldbarn.services.site import found_site
     from foldbarn.store import tables, views
     from foldbarn.store.database import engine, snapshot, transaction
+    from foldbarn.store.founding import found_site
     from foldbarn.store.migrate import migrate
 
     server = Postgres(STATE / "large", quick=True)
@@ -430,9 +430,10 @@ def intake(stick: float) -> None:
     from foldbarn.core.hardware import judge
     from foldbarn.core.reading import read_disks
     from foldbarn.services.files import File, take_files
-    from foldbarn.services.site import found_site, outlook
+    from foldbarn.services.site import outlook
     from foldbarn.store import views
     from foldbarn.store.database import engine
+    from foldbarn.store.founding import found_site
     from foldbarn.store.migrate import migrate
 
     server = Postgres(STATE / "intake", quick=True)

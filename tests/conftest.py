@@ -27,10 +27,11 @@ from foldbarn.changes.runner import run_change
 from foldbarn.house.barn import Barn
 from foldbarn.house.demo import Demo
 from foldbarn.house.postgres import Postgres, free_port
-from foldbarn.services import changes, intake, site
+from foldbarn.services import changes, intake
 from foldbarn.settings import settings
 from foldbarn.store import views
 from foldbarn.store.database import engine, transaction
+from foldbarn.store.founding import found_site
 from foldbarn.store.migrate import migrate
 from foldbarn.store.tables import ChangeRow
 from foldbarn.yard.machines import Machines
@@ -110,7 +111,7 @@ def _database_from(postgres: Postgres, template: str) -> Iterator[str]:
 def database(postgres: Postgres) -> Iterator[str]:
     """A fresh database, migrated; settings point at it."""
     with _database_from(postgres, "foldbarn") as url:
-        site.found_site("Test site", "Ines Marrow", 30.0)
+        found_site("Test site", "Ines Marrow", 30.0)
         yield url
 
 
@@ -130,7 +131,7 @@ def welcomed(postgres: Postgres, stage: Stage) -> str:
         connection.execute(f"create database {name} template foldbarn strategy file_copy")
     os.environ["FOLDBARN_DATABASE_URL"] = postgres.url(name)
     _forget_connections()
-    site.found_site("Test site", "Ines Marrow", 30.0)
+    found_site("Test site", "Ines Marrow", 30.0)
     with stage.yard() as yard:
         for node in yard.machines.nodes:
             intake.welcome_agent(yard.agent(node))

@@ -175,12 +175,6 @@ class Barn:
             "FOLDBARN_SIGN": str(self.state / "work.sign"),
         }
         python = [sys.executable, "-m"]
-        subprocess.run(
-            [*python, "foldbarn.house.found"],
-            env={**os.environ, **self.environment},
-            check=True,
-            stdin=subprocess.DEVNULL,
-        )
         server = [
             "--host",
             "127.0.0.1",
@@ -209,8 +203,15 @@ class Barn:
             f"{self.url}/api/ready",
         )
         self._add("work", [*python, "foldbarn.work"], {}, self.state / "work.sign")
-        for child in self.children.values():
-            child.start()
+        self.children["yard"].start()  # which needs no database, so beside the founding
+        subprocess.run(
+            [*python, "foldbarn.house.found"],
+            env={**os.environ, **self.environment},
+            check=True,
+            stdin=subprocess.DEVNULL,
+        )
+        for name in ("serve", "work"):
+            self.children[name].start()
         self._await_serving()
         self._note_processes()
         Thread(target=self._look_for_signs, name="signs of life", daemon=True).start()

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import os
 
-from foldbarn.services.site import found_site
+from foldbarn.store.founding import found_site
 from foldbarn.store.migrate import migrate
 
 

@@ -33,13 +33,6 @@ def site_row(session: Session) -> SiteRow:
     return session.scalars(select(SiteRow)).one()
 
 
-def found_site(name: str, operator: str, grace_seconds: float) -> None:
-    """Writes down a new site; does nothing where there is one."""
-    with transaction() as session:
-        if session.get(SiteRow, 1) is None:
-            session.add(SiteRow(id=1, name=name, operator=operator, grace_seconds=grace_seconds, revision=1))
-
-
 def set_grace(seconds: float) -> None:
     """How long a node or disk may be away before what it held is rebuilt elsewhere. Raises NotPossible outside 1 s to 7 days."""
     if not 1 <= seconds <= 7 * 86_400:
