@@ -12,6 +12,7 @@ import statistics
 import time
 from collections.abc import Callable
 from contextlib import closing
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -283,7 +284,7 @@ def stuck_plans(stick: float) -> None:
         )
         rows = place(found.disk_slots, found.disk_rack, found.disk_node, extents, 3, seed=1)
         volume = Volume(1, "v", 0, 1, pool.usual, found.disk_numbers[rows])
-        return SiteView(**{**found.__dict__, "volumes": (volume,)})
+        return replace(found, volumes=(volume,))
 
     three = site([[[6_000] * 12 for _ in range(20)] for _ in range(3)], 1_000_000)
     lost = lose(three, Level.RACK, 0)
@@ -307,7 +308,7 @@ def stuck_plans(stick: float) -> None:
     assert moves.stuck == 0
     row(f"rebuild in an uneven pool at its limit, {extents:,} extents", seconds, "of sorting 10,000,000 integers", seconds / stick,
         f"{len(moves):,} moves, {int(moves.makes_room.sum()):,} to make room")  # fmt: skip
-    seconds, found = timed(lambda: healing_of(SiteView(**full.__dict__), full.pools[0], Level.NODE))
+    seconds, found = timed(lambda: healing_of(replace(full), full.pools[0], Level.NODE))
     row(
         "healing of that pool from losing any node",
         seconds,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -13,14 +14,21 @@ from sqlalchemy import select, update
 from foldbarn.changes import runner
 from foldbarn.changes.runner import run_change
 from foldbarn.changes.sealing import open_key
-from foldbarn.core.cluster import prechecks, reach_matrix, wish_of
+from foldbarn.core.cluster import Tie, bond_of, prechecks, reach_matrix, wish_of
 from foldbarn.core.errors import NotAllowed, NotPossible
+from foldbarn.core.site import Contact
+from foldbarn.links.agents import Garbled
 from foldbarn.services import changes, cluster
-from foldbarn.services.watching import note_report
+from foldbarn.services.watching import Watch, note_failure, note_report
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, ClusterRow, NodeRow, StepRow
 from foldbarn.store.views import current_view
 from foldbarn.yard import council
+
+
+class Killed(BaseException):
+    """The process is gone at this moment."""
+
 
 EIGHT = ["fulmar", "gannet", "petrel", "razorbill", "kittiwake", "dunlin", "turnstone", "whimbrel"]
 WISH: dict[str, Any] = {
@@ -40,6 +48,11 @@ def hear(site: Site) -> None:
     for number, url, name in rows:
         if site.yard.machines.power[name]:
             note_report(number, Agent(url).report())
+
+
+def number_of(node: str) -> int:
+    with transaction() as session:
+        return session.scalars(select(NodeRow.id).where(NodeRow.name == node)).one()
 
 
 def form(site: Site, **wish: Any) -> int:
@@ -141,9 +154,6 @@ def test_a_witness_that_is_someone_else_stops_the_forming_before_any_node_is_tou
 def test_killed_before_or_after_each_step_is_recorded_it_goes_on_without_doing_one_twice(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch, moment: str
 ) -> None:
-    class Killed(BaseException):
-        pass
-
     hear(barn_site)
     number = changes.carry_out("form-cluster", WISH | {"members": EIGHT[:3], "keepers": EIGHT[:3]}, None)
     finish, next_step, died = runner._finish_step, runner._next_step, 0
@@ -312,6 +322,87 @@ def test_a_keeper_is_let_go_only_when_the_quorum_survives_it(barn_site: Site) ->
     assert told.leader in told.keepers
     assert "fulmar" not in told.members
     assert wish_of(current_view()).keepers == ("gannet", "petrel", "kittiwake")
+
+
+def test_a_node_that_was_let_go_unheard_is_sent_away_when_it_returns(barn_site: Site) -> None:
+    """And one of somebody else's cluster is left alone, also where we once let it go."""
+    hear(barn_site)
+    form(barn_site)
+    hear(barn_site)
+    machines = barn_site.yard.machines
+    machines.power["gannet"] = False
+    note_failure(number_of("gannet"), Garbled("It answers nonsense."))
+    assert barn_site.state(barn_site.do("let-go", node="gannet")) == "done"
+    assert "gannet" in machines.council.members
+    watch = Watch()
+    watch._judge()
+    assert "gannet" in machines.council.members  # it cannot be told yet
+    machines.power["gannet"] = True
+    machines.council.name = "other"
+    hear(barn_site)
+    watch._judge()
+    assert "gannet" in machines.council.members  # of another cluster by now
+    machines.council.name = "quay"
+    hear(barn_site)
+    watch._judge()
+    assert "gannet" not in machines.council.members
+    assert "turnstone" in machines.council.members
+    hear(barn_site)
+    assert barn_site.state(barn_site.do("add-node", node="gannet")) == "done"
+    hear(barn_site)
+    watch._judge()
+    assert "gannet" in machines.council.members  # a member again, and heard: it stays
+
+
+def test_a_node_that_a_withdrawn_forming_could_not_tell_is_sent_away_when_it_returns(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    hear(barn_site)
+    number = changes.carry_out("form-cluster", WISH, None)
+    machines, next_step = barn_site.yard.machines, runner._next_step
+
+    def until_all_joined(run: Any, kind: Any) -> bool:
+        more = next_step(run, kind)
+        if len(machines.council.members) == len(EIGHT):
+            raise Killed
+        return more
+
+    with monkeypatch.context() as patch:
+        patch.setattr(runner, "_next_step", until_all_joined)
+        with pytest.raises(Killed):
+            run_change(number)
+    machines.power["gannet"] = False
+    note_failure(number_of("gannet"), Garbled("It answers nonsense."))
+    changes.ask(number, "withdraw")
+    run_change(number)
+    assert barn_site.state(number) == "withdrawn"
+    assert machines.council.members == ["gannet"]
+    machines.power["gannet"] = True
+    hear(barn_site)
+    Watch()._judge()
+    assert machines.council.members == []
+
+
+def test_letting_go_weighs_the_votes_that_would_be_left(barn_site: Site) -> None:
+    hear(barn_site)
+    form(barn_site, keepers=["fulmar", "petrel", "kittiwake", "dunlin", "turnstone"])
+    hear(barn_site)
+    view = current_view()
+    four = bond_of(view, "fulmar")
+    assert four is not None
+    assert (four.tie, "4 keepers would be left, and a cluster has 3 or 5" in four.sentence) == (
+        Tie.VOTE,
+        True,
+    )
+    assert bond_of(view, "fulmar", "gannet") is None
+    assert bond_of(view, "gannet") is None
+    silent = {"petrel", "kittiwake", "dunlin"}
+    nodes = tuple(replace(n, contact=Contact.SILENT) if n.name in silent else n for n in view.nodes)
+    few = bond_of(replace(view, nodes=nodes), "fulmar", "gannet")
+    assert few is not None
+    assert few.tie == Tie.QUORUM
+    assert "dunlin, kittiwake and petrel are not heard" in few.sentence
+    assert "of 5 votes left, 3 decide" in few.sentence
 
 
 def test_a_node_that_holds_data_is_not_let_go(barn_site: Site) -> None:

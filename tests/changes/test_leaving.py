@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -13,6 +14,8 @@ from test_changes import Killed, find_again, held, lose, should_hold
 from test_cluster import EIGHT, form, hear
 
 from foldbarn.changes import runner
+from foldbarn.changes.effects import with_disks
+from foldbarn.changes.replace_disk import _warnings
 from foldbarn.changes.runner import run_change
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import NotPossible
@@ -20,6 +23,7 @@ from foldbarn.core.lamps import Lamp, Outlook
 from foldbarn.core.loss import DataState, cache_losses, fate
 from foldbarn.core.roles import binding_of
 from foldbarn.core.site import Role
+from foldbarn.core.units import say_size
 from foldbarn.services import changes, watching
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, DiskRow, StepRow
@@ -173,6 +177,56 @@ def test_replacing_wants_a_disk_and_says_which_are_fit(barn_site: Site) -> None:
     assert (
         "fulmar-1 is taken"
         in changes.preview("replace-disk", {"disk": "turnstone-2", "by": "fulmar-1"}).blockers[0].sentence
+    )
+
+
+def test_what_replacing_says_of_size_and_place_is_counted(barn_site: Site) -> None:
+    barn_site.pool(disks=[d for d in barn_site.disks(nodes=NODES) if d not in ("turnstone-8", "fulmar-8")])
+    barn_site.volume(size="500 GiB")
+    view = current_view()
+    pool, old = view.pools[0], view.disk("turnstone-2")
+    held = int(view.disk_used[view.row_of_number[old.number]])
+    assert held > 10
+
+    def warned(by: str, slots: int) -> list[str]:
+        """The warnings, were the new disk one that has room for so many strips."""
+        smaller = replace(view.disk(by), size_bytes=slots * pool.extent_bytes * 100 // 99 + 2**21)
+        then = replace(view, disks=tuple(smaller if d.name == by else d for d in view.disks))
+        assert (
+            int(
+                with_disks(then, [replace(smaller, pool=0, role=Role.CAPACITY)]).disk_slots[
+                    then.row_of_number[smaller.number]
+                ]
+            )
+            == slots
+        )
+        return [n.sentence for n in _warnings(then, old, smaller)]
+
+    assert [s.partition("; ")[2] for s in warned("turnstone-8", held)] == [
+        "none of what it holds has to go elsewhere."
+    ]
+    assert [s.partition("; ")[2] for s in warned("turnstone-8", held - 2)] == [
+        f"{say_size(2 * pool.extent_bytes)} of what it holds go elsewhere."
+    ]
+    sizes = {rack.name: 0 for rack in view.racks}
+    for disk in view.disks:
+        if (disk.pool == 0 and disk.name != "turnstone-2") or disk.name == "fulmar-8":
+            sizes[view.racks[view.nodes[disk.node].rack].name] += disk.size_bytes
+    there, here = (view.racks[view.node(n).rack].name for n in ("fulmar", "turnstone"))
+    assert (
+        f"fulmar-8 stands in another rack: of the pool's disks {there} {say_size(sizes[there])} and {here} {say_size(sizes[here])} would be there."
+        in [n.sentence for n in _warnings(view, old, view.disk("fulmar-8"))]
+    )
+
+
+def test_a_role_against_the_rule_is_told_of_the_disk_that_it_concerns(barn_site: Site) -> None:
+    mixed_pool(barn_site, overrides={"fulmar-c2": {"role": "spare", "reason": "kept for a worn device"}})
+    preview = changes.preview("change-role", {"disks": ["fulmar-c2", "petrel-3"], "role": "cache"})
+    assert preview.blockers[0].sentence.startswith("By rule petrel-3 is capacity;")
+    params = {"disks": ["petrel-c1", "petrel-c2"], "role": "cache"}
+    assert (
+        changes.preview("change-role", params).blockers[0].sentence
+        == "petrel-c1 and petrel-c2 are cache already."
     )
 
 

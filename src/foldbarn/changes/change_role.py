@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sized
 from dataclasses import replace
 from typing import ClassVar
 
@@ -172,7 +173,7 @@ class ChangeRole(Kind[ChangeRoleParams]):
         pool_named(
             session, view.pools[view.disk(run.params.disks[0]).pool].name
         ).look_reason = f"{say_list(run.params.disks)} became {run.params.role.value}"
-        return f"{say_count(len(rows), 'disk')} {'is' if len(rows) == 1 else 'are'} {run.params.role.value}."
+        return f"{say_count(len(rows), 'disk')} {_is(rows)} {run.params.role.value}."
 
     def step_bind(self, run: Run[ChangeRoleParams]) -> str:
         return bind(run, run.subject)
@@ -182,6 +183,10 @@ class ChangeRole(Kind[ChangeRoleParams]):
         view = current_view()
         disks = chosen_disks(view, run.params.disks)
         call_off(run, {view.pools[d.pool].name for d in disks if d.pool >= 0}, [d.name for d in disks])
+
+
+def _is(things: Sized) -> str:
+    return "is" if len(things) == 1 else "are"
 
 
 def _blockers(view: SiteView, params: ChangeRoleParams, disks: list[Disk]) -> list[Note]:
@@ -199,7 +204,7 @@ def _blockers(view: SiteView, params: ChangeRoleParams, disks: list[Disk]) -> li
     if outside := [d.name for d in disks if d.pool < 0]:
         found.append(
             Note(
-                sentence=f"{say_list(outside)} is in no pool.",
+                sentence=f"{say_list(outside)} {_is(outside)} in no pool.",
                 about="disks",
                 next_step="Add it to a pool first.",
             )
@@ -213,13 +218,16 @@ def _blockers(view: SiteView, params: ChangeRoleParams, disks: list[Disk]) -> li
             )
         )
     if already := [d.name for d in disks if d.role == params.role]:
-        found.append(Note(sentence=f"{say_list(already)} is {params.role.value} already.", about="disks"))
+        found.append(
+            Note(sentence=f"{say_list(already)} {_is(already)} {params.role.value} already.", about="disks")
+        )
     if busy := [d.name for d in disks if d.retiring]:
-        found.append(Note(sentence=f"{say_list(busy)} is being emptied already.", about="disks"))
+        found.append(Note(sentence=f"{say_list(busy)} {_is(busy)} being emptied already.", about="disks"))
     if found:
         return found
     rule = {a.disk: a.by_rule for a in assign_roles(view.all_of(view.pools[disks[0].pool]))}
-    if not params.reason.strip() and any(rule[d.name] != params.role for d in disks):
-        words = f"By rule {disks[0].name} is {rule[disks[0].name].value}; another role wants a reason."
+    against = [d.name for d in disks if rule[d.name] != params.role]
+    if against and not params.reason.strip():
+        words = f"By rule {against[0]} is {rule[against[0]].value}; another role wants a reason."
         found.append(Note(sentence=words, about="reason", next_step="Write why in a few words."))
     return found

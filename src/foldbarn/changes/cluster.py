@@ -17,7 +17,7 @@ from foldbarn.changes.kind import Kind, Params, register
 from foldbarn.changes.preview import CheckRow, LossRow, Note, PlannedStep, Preview, TextRow
 from foldbarn.changes.runner import Run
 from foldbarn.changes.sealing import SHORTEST_PASSPHRASE, seal_new_key
-from foldbarn.core.cluster import Check, Wish, losable, needs, prechecks, voters, wish_of
+from foldbarn.core.cluster import Check, Tie, Wish, bond_of, needs, prechecks, voters, wish_of
 from foldbarn.core.errors import BarnError, Conflict, NotPossible, Unreachable
 from foldbarn.core.names import check_name
 from foldbarn.core.network import check_address
@@ -130,7 +130,7 @@ class FormCluster(Kind[FormClusterParams]):
             PlannedStep(
                 name="over",
                 title=f"Hand the leading role to {second}",
-                detail="The proof that losing the leader is no loss.",
+                detail="Every keeper must name it: another one can lead.",
                 seconds=1,
             ),
             PlannedStep(
@@ -257,7 +257,10 @@ class FormCluster(Kind[FormClusterParams]):
                 }
             }
         )
-        return f"{first.name} answers at {run.params.service_address.split('/')[0]}."
+        address = run.params.service_address.strip()
+        if (says := _cluster_of(run, first).get("address")) != address:
+            raise NotPossible(f"{first.name} was told to take {address}, and says it has {says or 'none'}.")
+        return f"{first.name} has {address.split('/')[0]}."
 
     def step_open(self, run: Run[FormClusterParams], session: Session) -> str:
         params = run.params
@@ -274,15 +277,15 @@ class FormCluster(Kind[FormClusterParams]):
         """Mail that is not taken does not undo a cluster that stands: it is said, and the change is done."""
         params = run.params
         text = f"{params.name} has {say_count(len(params.members), 'member')} and {say_count(len(params.keepers), 'keeper')}.\n"
-        text += f"It has shown that it can lose its leader, and answers at {params.service_address}.\n"
+        text += f"Its leading role was handed to {params.keepers[1]} and back to {params.keepers[0]}, and it answers at {params.service_address}.\n"
         try:
             send_mail(params.mail_to, f"{params.name} is formed", text)
         except Unreachable as error:
-            return f"{error.sentence} Notifications will not arrive until that is mended."
+            return f"{error.sentence} This notification was not sent."
         return f"Mail to {params.mail_to} was taken by the mail host."
 
     def withdraw(self, run: Run[FormClusterParams]) -> None:
-        """Every node that can be heard leaves; a silent one is told when it is next asked to join anything."""
+        """Every node that can be heard leaves; a silent one is sent away by the watch when it returns (see `believers`)."""
         with transaction() as session:
             ours = session.scalar(select(ClusterRow.id).where(ClusterRow.change_id == run.change))
         if ours is None:
@@ -376,7 +379,7 @@ class AddNode(Kind[AddNodeParams]):
         keepers, witness = _keepers_with(view, run.params)
         old = [n for n in view.nodes if n.keeper and n.contact == Contact.HEARD]
         run.tell_nodes({n.number: _join_order(view, _name(view), keepers, witness) for n in old})
-        return f"{say_list([n.name for n in old])} count it in."
+        return f"{say_list([n.name for n in old])} {'counts' if len(old) == 1 else 'count'} it in."
 
     def step_open(self, run: Run[AddNodeParams], session: Session) -> str:
         session.execute(
@@ -436,15 +439,17 @@ class LetGo(Kind[LetGoParams]):
                     )
                 if heir.contact != Contact.HEARD:
                     raise NotPossible(f"{heir.name} cannot get the vote: it is not heard.", about="successor")
-            why = losable(view, node.name)
-            if why and not (params.successor and "vote" in why):
+            if bond := bond_of(view, node.name, params.successor):
                 free = [
                     n.name for n in view.nodes if n.member and not n.keeper and n.contact == Contact.HEARD
                 ]
+                step = (
+                    f"Give its vote to one of these: {say_list(free)}."
+                    if len(free) > 1
+                    else f"Give its vote to {say_list(free)}."
+                )
                 raise NotPossible(
-                    why,
-                    about="node",
-                    next_step=f"Give its vote to {say_list(free)}." if "vote" in why and free else None,
+                    bond.sentence, about="node", next_step=step if bond.tie == Tie.VOTE and free else None
                 )
             losses = _losses(view, wish)
             warnings = [Note(sentence=f"{s[0].upper()}{s[1:]}.") for s in doubts(voters(view, wish))]
@@ -499,8 +504,8 @@ class LetGo(Kind[LetGoParams]):
         node = view.node(run.params.node)
         if node.contact != Contact.HEARD:
             return f"{node.name} is not heard; it is counted out, and told when it returns."
-        if why := losable(view, node.name):
-            raise NotPossible(why)
+        if bond := bond_of(view, node.name):
+            raise NotPossible(bond.sentence)
         run.tell_nodes({node.number: {"kind": "leave", "cluster": _name(view)}})
         return f"{node.name} has left."
 
@@ -510,7 +515,7 @@ class LetGo(Kind[LetGoParams]):
         keepers = [k for k in wish.keepers if k != run.params.node]
         told = [n for n in view.nodes if n.name in keepers and n.contact == Contact.HEARD]
         run.tell_nodes({n.number: _join_order(view, wish.name, keepers, wish.witness) for n in told})
-        return f"{say_list([n.name for n in told])} count it out."
+        return f"{say_list([n.name for n in told])} {'counts' if len(told) == 1 else 'count'} it out."
 
     def step_close(self, run: Run[LetGoParams], session: Session) -> str:
         session.execute(
@@ -537,6 +542,38 @@ class LetGo(Kind[LetGoParams]):
                 if n.member and n.contact == Contact.HEARD
             }
         )
+
+
+def believers(session: Session) -> list[tuple[NodeRow, int, str]]:
+    """Nodes that are heard and say that they belong to a cluster which counted them out while they were not heard.
+
+    With the change that did so, and the cluster they name. A node that names another cluster, or was never counted
+    out here, is nobody's to send away.
+    """
+    heard = (NodeRow.contact == Contact.HEARD.value, NodeRow.member.is_(False))
+    rows = [n for n in session.scalars(select(NodeRow).where(*heard)) if n.says.get("name")]
+    if not rows:
+        return []
+    changes = session.scalars(
+        select(ChangeRow).where(ChangeRow.kind.in_(_ENDED_BY)).order_by(ChangeRow.id.desc())
+    ).all()
+    if any(c.state not in ("done", "withdrawn") for c in changes):
+        return []  # one that is open may be about to have it join
+    ours = session.scalar(select(ClusterRow.name))
+    found = []
+    for row in rows:
+        last = next(
+            (c for c in changes if row.name in (c.params.get("members") or [c.params.get("node")])), None
+        )
+        if last is None or last.state != _ENDED_BY[last.kind]:
+            continue
+        if row.says["name"] == last.params.get("name", ours):
+            found.append((row, last.id, str(row.says["name"])))
+    return found
+
+
+# By kind: how it ends where the nodes that it names belong to no cluster afterwards.
+_ENDED_BY = {FormCluster.name: "withdrawn", AddNode.name: "withdrawn", LetGo.name: "done"}
 
 
 # What the kinds share. -----------------------------------------------------------------------------
@@ -659,8 +696,13 @@ def _hand(run: Run[Any], keepers: list[str], from_: str, to: str) -> str:
 
 
 def _leader_of(run: Run[Any], node: Node) -> str:
-    agent = run.agent(node.number)
-    return str(run.insist(node.name, agent.report).get("cluster", {}).get("leader", ""))
+    return str(_cluster_of(run, node).get("leader", ""))
+
+
+def _cluster_of(run: Run[Any], node: Node) -> dict[str, Any]:
+    """What a node says of its cluster, asked now; empty where it says nothing."""
+    says = run.insist(node.name, run.agent(node.number).report).get("cluster")
+    return says if isinstance(says, dict) else {}
 
 
 def _await_leader(run: Run[Any], keepers: list[str], leader: Node) -> str:

@@ -13,13 +13,14 @@ from foldbarn.changes.disks import (
     bind,
     check_unchanged,
     choice_blockers,
+    disk_blocker,
     prepare,
     read_back,
     release,
     serials_by_node,
     sizes_of,
 )
-from foldbarn.changes.effects import NO_FEWER_COPIES
+from foldbarn.changes.effects import NO_FEWER_COPIES, with_disks
 from foldbarn.changes.kind import Kind, Params, register
 from foldbarn.changes.leaving import (
     blank,
@@ -227,7 +228,11 @@ def _joined(view: SiteView, pool: Pool, old: Disk, new: Disk) -> Disk:
 def _candidates(view: SiteView, old: Disk) -> str:
     """Fit disks that could take a disk's place, those of its own node first."""
     fit = [
-        d for d in view.disks if d.role == Role.UNCLAIMED and alike((d.media, d.bus), (old.media, old.bus))
+        d
+        for d in view.disks
+        if d.role == Role.UNCLAIMED
+        and alike((d.media, d.bus), (old.media, old.bus))
+        and disk_blocker(view, d) is None
     ]
     fit.sort(key=lambda d: (d.node != old.node, d.size_bytes < old.size_bytes))
     return (
@@ -235,6 +240,12 @@ def _candidates(view: SiteView, old: Disk) -> str:
         if fit
         else "No fit disk of its kind is known; put one in first."
     )
+
+
+def _pooled_in(view: SiteView, pool: Pool, level: Level, domain: int) -> int:
+    """Bytes of a pool's capacity disks in a domain (by row)."""
+    rows = view.in_pool(pool)
+    return sum(view.disks[r].size_bytes for r in rows[view.domain_of(level)[rows] == domain].tolist())
 
 
 def _warnings(view: SiteView, old: Disk, new: Disk) -> list[Note]:
@@ -245,23 +256,30 @@ def _warnings(view: SiteView, old: Disk, new: Disk) -> list[Note]:
                 sentence=f"{new.name} is {class_of(new.media, new.bus).words}, {old.name} is {class_of(old.media, old.bus).words}."
             )
         )
+    pool = view.pools[old.pool]
+    after = with_disks(view, (_joined(view, pool, old, new), replace(old, pool=-1, role=Role.UNCLAIMED)))
+    old_row, new_row = (int(r) for r in view.row_of_number[[old.number, new.number]])
     if new.size_bytes < old.size_bytes:
-        found.append(
-            Note(
-                sentence=f"{new.name} holds {say_size(new.size_bytes)}, {old.name} {say_size(old.size_bytes)}; the rest goes elsewhere."
+        words = f"{new.name} has {say_size(new.size_bytes)}, {old.name} {say_size(old.size_bytes)}"
+        if old.role == Role.CAPACITY:
+            over = int(view.disk_used[old_row] - after.disk_slots[new_row]) * pool.extent_bytes
+            words += (
+                f"; {say_size(over)} of what it holds go" if over > 0 else "; none of what it holds has to go"
             )
-        )
-    places = {
-        level: view.domain_of(level)[view.row_of_number[[old.number, new.number]]]
-        for level in (Level.NODE, Level.RACK)
-    }
-    if places[Level.NODE][0] != places[Level.NODE][1]:
-        level = "rack" if places[Level.RACK][0] != places[Level.RACK][1] else "node"
-        found.append(
-            Note(
-                sentence=f"{new.name} stands in another {level}; the pool's {level}s become less or more even by it."
+            words += " elsewhere"
+        found.append(Note(sentence=f"{words}."))
+    for level in (Level.RACK, Level.NODE):
+        was, becomes = view.domain_of(level)[old_row], view.domain_of(level)[new_row]
+        if was != becomes:
+            has = [_pooled_in(after, pool, level, int(domain)) for domain in (becomes, was)]
+            names = [view.domain_names(level)[int(domain)] for domain in (becomes, was)]
+            sums = " and ".join(f"{name} {say_size(bytes_)}" for name, bytes_ in zip(names, has, strict=True))
+            found.append(
+                Note(
+                    sentence=f"{new.name} stands in another {level}: of the pool's disks {sums} would be there."
+                )
             )
-        )
+            break
     if new.watch:
         found.append(Note(sentence=f"{new.name} needs a look: {say_list(list(new.watch))}."))
     return found

@@ -6,11 +6,12 @@ import math
 from collections import Counter
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 from typing import Literal
 
 from foldbarn.core.errors import BarnError
 from foldbarn.core.network import PORT_PLAN, Finding, hand_out, port_findings, read_interface
-from foldbarn.core.quorum import Voter, doubts, majority, vote_sentence
+from foldbarn.core.quorum import Voter, doubts, majority, tolerates, vote_sentence
 from foldbarn.core.site import Contact, Disk, Node, Role, SiteView
 from foldbarn.core.units import GIB, say_count, say_list
 
@@ -426,23 +427,48 @@ def _room_to_run(view: SiteView, wish: Wish) -> list[Check]:
     ]
 
 
-def losable(view: SiteView, name: str) -> str | None:
-    """Why a member cannot be let go, or None: it holds data, or the votes would not survive it."""
+class Tie(StrEnum):
+    """What ties a member to its cluster."""
+
+    DATA = "data"
+    POOL = "pool"
+    VOTE = "vote"  # its vote is needed: another keeper could take it over
+    QUORUM = "quorum"  # too few of the other votes are heard now
+
+
+@dataclass(frozen=True, slots=True)
+class Bond:
+    """Why a member cannot be let go."""
+
+    tie: Tie
+    sentence: str
+
+
+def bond_of(view: SiteView, name: str, heir: str = "") -> Bond | None:
+    """What keeps a member from being let go; None for nothing. heir: the member that gets its vote, where one does."""
     node = view.node(name)
     row = view.nodes.index(node)
     held = int(view.disk_used[view.disk_node == row].sum())
     if held:
-        return f"{name} holds {say_count(held, 'strip')}."
+        return Bond(Tie.DATA, f"{name} holds {say_count(held, 'strip')}.")
     pooled = [d.name for d in view.disks if d.node == row and d.pool >= 0]
     if pooled:
-        return f"{say_list(pooled)} {'is' if len(pooled) == 1 else 'are'} in a pool."
-    if node.keeper:
-        wish = wish_of(view)
-        left = [k for k in wish.keepers if k != name]
-        votes = len(left) + bool(wish.witness)
-        heard = [k for k in left if view.node(k).contact == Contact.HEARD]
-        if len(left) not in (*KEEPERS, 2) or (len(left) == 2 and not wish.witness):
-            return f"{name} has a vote; {say_count(votes, 'vote')} would be left, which tolerate no loss. Name another keeper first."
-        if len(heard) + bool(wish.witness) < majority(votes):
-            return f"{name} has a vote, and of the others only {len(heard)} are heard."
+        return Bond(Tie.POOL, f"{say_list(pooled)} {'is' if len(pooled) == 1 else 'are'} in a pool.")
+    if not node.keeper:
+        return None
+    wish = wish_of(view)
+    left = sorted({k for k in (*wish.keepers, heir) if k and k != name})
+    votes = len(left) + bool(wish.witness)
+    if not tolerates(votes):
+        words = f"{name} has a vote; {say_count(votes, 'vote')} would be left, which tolerate no loss."
+        return Bond(Tie.VOTE, f"{words} Name another keeper first.")
+    if len(left) not in KEEPERS and not (len(left) == 2 and wish.witness):
+        words = f"{name} has a vote; {say_count(len(left), 'keeper')} would be left, and a cluster has 3 or 5, or 2 and a witness."
+        return Bond(Tie.VOTE, f"{words} Name another keeper first.")
+    silent = [k for k in left if view.node(k).contact != Contact.HEARD]
+    if wish.witness and view.cluster is not None and view.cluster.witness_silent:
+        silent.append(f"the witness {wish.witness}")
+    if votes - len(silent) < majority(votes):
+        words = f"{name} has a vote, and {say_list(silent)} {'is' if len(silent) == 1 else 'are'} not heard"
+        return Bond(Tie.QUORUM, f"{words}: of {say_count(votes, 'vote')} left, {majority(votes)} decide.")
     return None

@@ -221,7 +221,7 @@ class Volume:
 
 @dataclass(frozen=True, slots=True)
 class Cluster:
-    """The nodes that decide together. leader and term as last heard from its members; forming until it has shown that it can lose its leader."""
+    """The nodes that decide together. leader and term as last heard from its members; forming until its leading role has been handed on and back."""
 
     name: str
     service_address: str

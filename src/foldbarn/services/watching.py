@@ -15,6 +15,7 @@ from sqlalchemy import func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
+from foldbarn.changes.cluster import believers
 from foldbarn.core.counters import rate
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.hardware import Inventory
@@ -130,6 +131,7 @@ class Watch:
     def _judge(self) -> None:
         hand_over_boxes()
         give_up()
+        send_away()
         with transaction() as session:
             looks = _looks(session)
             busy = _busy_pools(session)
@@ -449,6 +451,18 @@ def give_up() -> None:
         )
         if nodes.rowcount or disks.rowcount:  # type: ignore[attr-defined]
             announce(session, "site")
+
+
+def send_away() -> None:
+    """Has nodes leave their cluster that were counted out while they were not heard, and still believe that they belong."""
+    with transaction() as session:
+        found = [(row.name, row.agent_url, change, name) for row, change, name in believers(session)]
+    for node, url, change, cluster in found:
+        try:
+            Agent(url).send({"id": f"away-{change}-{node}", "kind": "leave", "cluster": cluster})
+            log.info("sent away", node=node, cluster=cluster)
+        except BarnError as error:  # it is asked again at the next look
+            log.info("not sent away", node=node, why=error.sentence)
 
 
 def call_in_spares() -> None:
