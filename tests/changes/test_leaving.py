@@ -505,7 +505,7 @@ def test_settings_change_at_once_and_are_taken_back(barn_site: Site) -> None:
         changes.carry_out("set-pool", wish.undo["params"], None)
 
 
-@pytest.mark.parametrize("what", ["shrinks", "turns read-only", "is pulled"])
+@pytest.mark.parametrize("what", ["shrinks", "turns read-only", "is pulled", "is claimed"])
 def test_a_disk_that_changes_between_preview_and_step_is_not_taken(barn_site: Site, what: str) -> None:
     barn_site.pool()
     number = changes.carry_out("grow-pool", {"pool": "quayside", "disks": ["razorbill-1"]}, None)
@@ -515,6 +515,8 @@ def test_a_disk_that_changes_between_preview_and_step_is_not_taken(barn_site: Si
         disk.size_bytes //= 2
     elif what == "turns read-only":
         disk.read_only = True
+    elif what == "is claimed":  # by another site, for a pool of the same name
+        machines.pool_of[disk.serial], machines.site_of[disk.serial] = "quayside", "elsewhere"
     else:
         machines.pulled.add(disk.serial)
     with transaction() as session:
@@ -526,9 +528,10 @@ def test_a_disk_that_changes_between_preview_and_step_is_not_taken(barn_site: Si
         "shrinks": "has become smaller",
         "turns read-only": "it is read-only",
         "is pulled": "is missing from razorbill",
+        "is claimed": "another site has claimed it for its pool 'quayside'",
     }[what]
     assert words in barn_site.problem(number)
-    assert disk.serial not in machines.pool_of
+    assert machines.site_of.get(disk.serial) == ("elsewhere" if what == "is claimed" else None)
     with transaction() as session:
         assert session.scalars(
             select(StepRow.name).where(StepRow.change_id == number, StepRow.state == "failed")

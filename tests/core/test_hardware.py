@@ -61,7 +61,7 @@ def test_a_verdict_gives_every_reason() -> None:
 def test_a_pools_mark_is_respected_by_site_and_pool() -> None:
     ours = disk(signature=POOL_SIGNATURE, label="quayside", owner="site-a")
     assert codes(ours, site_mark="site-a", pool="quayside") == []
-    assert codes(ours, site_mark="site-a") == ["claimed"]
+    assert codes(ours, site_mark="site-a") == ["marked"]
     assert codes(ours, site_mark="site-b", pool="quayside") == ["claimed"]
     assert "another site" in judge(ours, site_mark="site-b").reasons[0].sentence
 

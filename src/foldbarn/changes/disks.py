@@ -120,7 +120,7 @@ def check_unchanged(run: Run[Any], names: Iterable[str], pool: str) -> None:
 def _carries(disk: Disk, pool: str) -> bool:
     """Whether a disk is unfit only because it carries the pool's mark already: it was prepared, and its node has reported that."""
     return disk.role == Role.UNFIT and all(
-        r.code == "claimed" and f"'{pool}'" in r.sentence for r in disk.reasons
+        r.code == "marked" and r.about.casefold() == pool.casefold() for r in disk.reasons
     )
 
 

@@ -22,14 +22,18 @@ RAID_SIGNATURES = (
 )
 
 # Reasons that clearing a disk does away with. Everything else is how the disk is, or what it is used for.
-CLEARABLE = frozenset({"partition-table", "signature", "claimed"})
+CLEARABLE = frozenset({"partition-table", "signature", "claimed", "marked"})
 
 
 class Reason(NamedTuple):
-    """Why a disk is unfit: a code for rules, and a sentence without capital and full stop for people."""
+    """Why a disk is unfit: a code for rules, and a sentence without capital and full stop for people.
+
+    about: what the code is about; the pool's name, where the disk carries the mark of one of this site ("marked").
+    """
 
     code: str
     sentence: str
+    about: str = ""
 
 
 @dataclass(frozen=True, slots=True)
@@ -157,7 +161,7 @@ def _signature(disk: ReportedDisk, site_mark: str, pool: str | None) -> list[Rea
     if disk.owner != site_mark:
         return [Reason("claimed", f"another site has claimed it for its pool '{disk.label}'")]
     if pool is None or disk.label != pool:
-        return [Reason("claimed", f"it still carries the mark of pool '{disk.label}'")]
+        return [Reason("marked", f"it still carries the mark of pool '{disk.label}'", disk.label)]
     return []
 
 

@@ -211,7 +211,7 @@ def _disks(
             present,
             epoch(missing),
             given_up,
-            tuple(Reason(code, sentence) for code, sentence in reasons),
+            tuple(Reason(*reason) for reason in reasons),
             tuple(watch),
             box_rows[box] if box else -1,
             model,
