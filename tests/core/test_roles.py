@@ -1,5 +1,7 @@
 """Roles by rule, cache bound evenly, endurance, spares, and what a failed cache device takes with it."""
 
+import sys
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -45,6 +47,27 @@ def disk(
         bus=bus,
         **more,
     )  # type: ignore[arg-type]
+
+
+def calls_of(work: Callable[[], object]) -> int:
+    """How many functions were called, which unlike time is the same on every machine."""
+    count = 0
+
+    def note(_: object, event: str, __: object) -> None:
+        nonlocal count
+        count += event in ("call", "c_call")
+
+    sys.setprofile(note)
+    try:
+        work()
+    finally:
+        sys.setprofile(None)
+    return count
+
+
+def test_the_work_of_assigning_roles_grows_as_the_disks_do() -> None:
+    few, many = ([disk(n, n // 12) for n in range(count)] for count in (100, 800))
+    assert calls_of(lambda: assign_roles(many)) < 10 * calls_of(lambda: assign_roles(few))
 
 
 def test_the_same_medium_on_another_bus_is_another_class() -> None:

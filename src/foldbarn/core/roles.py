@@ -58,13 +58,13 @@ def assign_roles(
     classes = sorted(set(class_by_disk.values()))
     fastest = classes[0] if classes else None
     behind = {d.node for d in disks if class_by_disk[d.name] != fastest}
+    same_words = len({c.words for c in class_by_disk.values()}) == 1
     found = []
     for disk in disks:
         mine = class_by_disk[disk.name]
         role, tier = Role.CAPACITY, Tier.BULK
         if len(classes) == 1:
-            same = len({c.words for c in class_by_disk.values()}) == 1
-            reason = f"all chosen disks are {mine.words if same else MEDIA_WORDS.get(mine.media, mine.media)}"
+            reason = f"all chosen disks are {mine.words if same_words else MEDIA_WORDS.get(mine.media, mine.media)}"
         elif serves == "capacity":
             reason = "all classes serve as capacity, as wished"
         elif mine != fastest:
