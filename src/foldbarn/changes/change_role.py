@@ -23,7 +23,7 @@ from foldbarn.changes.leaving import (
     tell_leaving,
     unreadable_blockers,
 )
-from foldbarn.changes.moving import compare
+from foldbarn.changes.moving import compare, strips_of
 from foldbarn.changes.preview import Note, PlannedStep, Preview
 from foldbarn.changes.runner import Run
 from foldbarn.core.errors import NotPossible
@@ -146,7 +146,9 @@ class ChangeRole(Kind[ChangeRoleParams]):
             for d in chosen_disks(view, run.params.disks)
             if d.role == Role.CAPACITY and run.params.role != Role.CAPACITY
         ]:
-            compare(run, view, view.pools[leaving[0].pool], only_drop=True)
+            pool = view.pools[leaving[0].pool]
+            with strips_of(run, pool):
+                compare(run, pool.name, only_drop=True)
         rows = list(
             session.scalars(
                 select(DiskRow)

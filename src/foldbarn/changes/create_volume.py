@@ -9,10 +9,12 @@ from typing import ClassVar
 
 import numpy as np
 from pydantic import Field
-from sqlalchemy import delete, select, update
+from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
+from foldbarn.changes.disks import check_not_closing
 from foldbarn.changes.kind import Kind, Params, register
+from foldbarn.changes.moving import owe, strips_of
 from foldbarn.changes.preview import DomainRow, Note, PlannedStep, Preview, Row
 from foldbarn.changes.runner import Run
 from foldbarn.core.arrays import Disks
@@ -31,12 +33,12 @@ from foldbarn.core.healing import healing_sentence, heals
 from foldbarn.core.names import check_name
 from foldbarn.core.placement import place
 from foldbarn.core.protection import Level, Protection
-from foldbarn.core.site import Pool, SiteView, Tier, Volume
+from foldbarn.core.site import Contact, Pool, SiteView, Tier, Volume
 from foldbarn.core.units import parse_size, say_binary, say_count, say_size
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.placements import write_placement
-from foldbarn.store.tables import DiskRow, NodeRow, PlacementRow, PoolRow, VolumeRow
-from foldbarn.store.views import load_view
+from foldbarn.store.tables import DiskRow, MoveRow, NodeRow, PlacementRow, PoolRow, VolumeRow
+from foldbarn.store.views import current_view, load_view
 
 MOST_EXTENTS = 4_000_000  # placed in a few seconds; a larger volume wants larger extents
 
@@ -106,9 +108,12 @@ class CreateVolume(Kind[CreateVolumeParams]):
 
     def step_place(self, run: Run[CreateVolumeParams], session: Session) -> str:
         params = run.params
-        session.scalars(select(PoolRow).where(PoolRow.name.ilike(params.pool)).with_for_update()).first()
+        session.scalars(
+            select(PoolRow).where(func.lower(PoolRow.name) == params.pool.lower()).with_for_update()
+        ).first()
         view = load_view(session)
         pool = view.pool(params.pool)
+        check_not_closing(pool)
         protection = Protection(params.copies, params.level)
         size = rounded_size(parse_size(params.size), pool)
         check_name(params.name, "volume", [v.name for v in view.volumes])
@@ -157,29 +162,37 @@ class CreateVolume(Kind[CreateVolumeParams]):
         return "Every disk holds its strips."
 
     def withdraw(self, run: Run[CreateVolumeParams]) -> None:
-        wanted = _strips_by_node(run)
+        """Nobody moves its strips meanwhile: a rebuild may have had some on their way."""
         with transaction() as session:
-            volume = session.scalars(
-                select(VolumeRow.id).where(VolumeRow.change_id == run.change)
+            found = session.execute(
+                select(VolumeRow.id, VolumeRow.name, PoolRow.name)
+                .join(PoolRow, PoolRow.id == VolumeRow.pool_id)
+                .where(VolumeRow.change_id == run.change)
             ).one_or_none()
-        if volume is None:
+        if found is None:
             return
+        volume, name, pool = found
         run.step = 99  # orders of its own
-        run.tell_nodes(
-            {
-                node: {
-                    "kind": "drop",
-                    "strips": {
-                        serial: [[volume, e, s] for e, s in strips] for serial, strips in disks.items()
-                    },
-                }
+        with strips_of(run, current_view().pool(pool), withdrawing=True):
+            wanted = _strips_by_node(run)
+            heard = {n.number for n in current_view().nodes if n.contact == Contact.HEARD}
+            orders = {
+                node: {serial: [[volume, e, s] for e, s in strips] for serial, strips in disks.items()}
                 for node, disks in wanted.items()
             }
-        )
-        with transaction() as session:
-            session.execute(delete(PlacementRow).where(PlacementRow.volume_id == volume))
-            session.execute(delete(VolumeRow).where(VolumeRow.id == volume))
-            announce(session, "site")
+            run.tell_nodes(
+                {n: {"kind": "drop", "strips": strips} for n, strips in orders.items() if n in heard}
+            )
+            with transaction() as session:
+                owe(session, orders.keys() - heard)
+                # Copies of its strips that were on their way are dropped by the comparison that follows.
+                moved = session.execute(delete(MoveRow).where(MoveRow.volume_id == volume))
+                if moved.rowcount:  # type: ignore[attr-defined]
+                    look = update(PoolRow).where(PoolRow.name == pool)
+                    session.execute(look.values(look_reason=f"{name} was withdrawn"))
+                session.execute(delete(PlacementRow).where(PlacementRow.volume_id == volume))
+                session.execute(delete(VolumeRow).where(VolumeRow.id == volume))
+                announce(session, "site")
 
 
 def rounded_size(size: int, pool: Pool) -> int:
@@ -236,6 +249,7 @@ def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
             about="tier",
             next_step="Choose the bulk tier, or form a pool of two media classes.",
         )
+    check_not_closing(pool)
     if pool.forming:
         raise NotPossible(
             f"{pool.name} is still being formed.", about="pool", next_step="Wait until its change is done."

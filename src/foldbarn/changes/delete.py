@@ -6,28 +6,37 @@ from collections import defaultdict
 from typing import Any, ClassVar
 
 import numpy as np
-from sqlalchemy import delete, select, update
+from sqlalchemy import delete, func, select, update
 from sqlalchemy.orm import Session
 
 from foldbarn.changes.form_pool import leave_pool
 from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.moving import strips_of
+from foldbarn.changes.moving import owe, strips_of
 from foldbarn.changes.preview import Note, PlannedStep, Preview, Row, TextRow
 from foldbarn.changes.runner import Run
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import NotFound, NotPossible
 from foldbarn.core.figures import Figure
-from foldbarn.core.site import Contact, SiteView
+from foldbarn.core.names import natural_key
+from foldbarn.core.site import Contact, SiteView, Volume
 from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import DiskRow, MoveRow, PlacementRow, PoolRow, VolumeRow
-from foldbarn.store.views import current_view
+from foldbarn.store.views import current_view, load_view
 
 
 class DeleteVolumeParams(Params):
-    """typed: the volume's name once more."""
+    """typed: the volume's name once more. number: of the volume that had this name when it was asked for; ours to fill in."""
 
     volume: str
     typed: str = ""
+    number: int = 0
+
+    def still_there(self, view: SiteView) -> Volume | None:
+        """The volume that was meant; none where it is gone, though a newer one may have its name."""
+        if not self.number:
+            return next((v for v in view.volumes if v.name.casefold() == self.volume.casefold()), None)
+        return next((v for v in view.volumes if v.number == self.number), None)
 
 
 @register
@@ -41,6 +50,9 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
 
     def about(self, params: DeleteVolumeParams) -> str:
         return params.volume
+
+    def to_keep(self, params: DeleteVolumeParams) -> dict[str, Any]:
+        return params.model_dump(mode="json") | {"number": current_view().volume(params.volume).number}
 
     def touches(self, params: DeleteVolumeParams) -> str:
         """Its pool's strips, so that no rebuild works on them at the same time."""
@@ -121,38 +133,45 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
         return preview.sealed()
 
     def step_drop(self, run: Run[DeleteVolumeParams]) -> str:
-        pool = current_view().pools[current_view().volume(run.params.volume).pool]
-        with strips_of(run, pool):
+        view = current_view()
+        volume = run.params.still_there(view)
+        if volume is None:
+            return "It is gone already."
+        with strips_of(run, view.pools[volume.pool]):
             return self._drop(run)
 
     def _drop(self, run: Run[DeleteVolumeParams]) -> str:
         view = current_view()
-        volume = view.volume(run.params.volume)
+        volume = run.params.still_there(view)
+        if volume is None:
+            return "It is gone already."
         rows = view.rows(volume)
         orders: dict[int, dict[str, Any]] = {}
+        silent = set()
         for row, disk in enumerate(view.disks):
             node = view.nodes[disk.node]
             strips = np.argwhere(rows == row)
-            if len(strips) and node.contact == Contact.HEARD and disk.present:
+            if len(strips) and node.contact != Contact.HEARD:
+                silent.add(node.number)
+            elif len(strips) and disk.present:
                 order = orders.setdefault(node.number, {"kind": "drop", "strips": defaultdict(list)})
                 order["strips"][disk.serial] = [[volume.number, e, s] for e, s in strips.tolist()]
+        with transaction() as session:
+            owe(session, silent)
         run.tell_nodes(orders)
         return f"{say_count(int((volume.placement > 0).sum()), 'strip')} dropped on {say_count(len(orders), 'node')}."
 
     def step_forget(self, run: Run[DeleteVolumeParams], session: Session) -> str:
-        volume = session.scalars(
-            select(VolumeRow).where(VolumeRow.name.ilike(run.params.volume))
-        ).one_or_none()
+        volume = run.params.still_there(load_view(session))
         if volume is None:
             return "It was forgotten already."
-        session.execute(delete(MoveRow).where(MoveRow.volume_id == volume.id))
-        session.execute(delete(PlacementRow).where(PlacementRow.volume_id == volume.id))
-        session.execute(
-            update(PoolRow)
-            .where(PoolRow.id == volume.pool_id)
-            .values(look_reason=f"{volume.name} was deleted")
-        )
-        session.delete(volume)
+        session.execute(delete(MoveRow).where(MoveRow.volume_id == volume.number))
+        session.execute(delete(PlacementRow).where(PlacementRow.volume_id == volume.number))
+        deleted = session.execute(
+            delete(VolumeRow).where(VolumeRow.id == volume.number).returning(VolumeRow.pool_id)
+        ).scalar_one()
+        look = update(PoolRow).where(PoolRow.id == deleted)
+        session.execute(look.values(look_reason=f"{volume.name} was deleted"))
         return f"{volume.name} is gone."
 
     def withdraw(self, run: Run[DeleteVolumeParams]) -> None:
@@ -168,12 +187,12 @@ class DeletePoolParams(Params):
 
 @register
 class DeletePool(Kind[DeletePoolParams]):
-    """release (agents), forget (ours)."""
+    """close (ours), release (agents), forget (ours)."""
 
     name: ClassVar[str] = "delete-pool"
     params: ClassVar[type[Params]] = DeletePoolParams
     exact: ClassVar[bool] = False
-    inside: ClassVar[frozenset[str]] = frozenset({"forget"})
+    inside: ClassVar[frozenset[str]] = frozenset({"close", "forget"})
 
     def about(self, params: DeletePoolParams) -> str:
         return params.pool
@@ -189,6 +208,11 @@ class DeletePool(Kind[DeletePoolParams]):
             revision=view.revision,
             type_to_confirm=params.pool,
             steps=[
+                PlannedStep(
+                    name="close",
+                    title="Close it",
+                    detail="From here on it takes no volume and no disk.",
+                ),
                 PlannedStep(
                     name="release",
                     title="Blank its disks",
@@ -233,20 +257,35 @@ class DeletePool(Kind[DeletePoolParams]):
             preview.blockers.append(Note(sentence=f"Type {pool.name} to confirm.", about="typed"))
         return preview.sealed()
 
+    def step_close(self, run: Run[DeletePoolParams], session: Session) -> str:
+        """Volumes are placed, and disks claimed, under the same lock of the pool's row: one of the two comes first."""
+        pool = session.scalars(
+            select(PoolRow).where(func.lower(PoolRow.name) == run.params.pool.lower()).with_for_update()
+        ).one_or_none()
+        if pool is None:
+            return "It is gone already."
+        _refuse_volumes(session, pool)
+        pool.closing = True
+        return f"{pool.name} takes nothing new."
+
     def step_release(self, run: Run[DeletePoolParams]) -> str:
         view = current_view()
+        pool = next((p for p in view.pools if p.name.casefold() == run.params.pool.casefold()), None)
+        if pool is None:
+            return "It is gone already."
         by_node: dict[int, list[str]] = defaultdict(list)
-        for disk in view.all_of(view.pool(run.params.pool)):
+        for disk in view.all_of(pool):
             by_node[view.nodes[disk.node].number].append(disk.serial)
         run.tell_nodes({node: {"kind": "release", "disks": disks} for node, disks in by_node.items()})
         return f"{say_count(sum(map(len, by_node.values())), 'disk')} blanked on {say_count(len(by_node), 'node')}."
 
     def step_forget(self, run: Run[DeletePoolParams], session: Session) -> str:
-        pool = session.scalars(select(PoolRow).where(PoolRow.name.ilike(run.params.pool))).one_or_none()
+        pool = session.scalars(
+            select(PoolRow).where(func.lower(PoolRow.name) == run.params.pool.lower())
+        ).one_or_none()
         if pool is None:
             return "It was forgotten already."
-        if session.scalars(select(VolumeRow.name).where(VolumeRow.pool_id == pool.id)).first():
-            raise NotPossible(f"{pool.name} holds a volume again.")
+        _refuse_volumes(session, pool)
         for disk in session.scalars(select(DiskRow).where(DiskRow.pool_id == pool.id)):
             leave_pool(disk)
         session.flush()
@@ -255,3 +294,19 @@ class DeletePool(Kind[DeletePoolParams]):
 
     def withdraw(self, run: Run[DeletePoolParams]) -> None:
         run.refuse_once("begun", "release", "its disks are being blanked")
+        with transaction() as session:
+            session.execute(
+                update(PoolRow)
+                .where(func.lower(PoolRow.name) == run.params.pool.lower())
+                .values(closing=False)
+            )
+            announce(session, "site")
+
+
+def _refuse_volumes(session: Session, pool: PoolRow) -> None:
+    names = session.scalars(select(VolumeRow.name).where(VolumeRow.pool_id == pool.id)).all()
+    if names:
+        raise NotPossible(
+            f"{pool.name} holds {say_list(sorted(names, key=natural_key))}.",
+            next_step="Withdraw this change, or delete them and let it go on.",
+        )

@@ -17,7 +17,7 @@ from foldbarn.core.errors import NotPossible
 from foldbarn.core.hardware import POOL_SIGNATURE
 from foldbarn.core.reading import read_inventory
 from foldbarn.core.roles import Override, binding_of
-from foldbarn.core.site import POOLED, Contact, Disk, Role, SiteView
+from foldbarn.core.site import POOLED, Contact, Disk, Pool, Role, SiteView
 from foldbarn.core.units import say_list, say_size
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import ChangeRow
@@ -64,6 +64,12 @@ def choice_blockers(view: SiteView, names: list[str]) -> list[Note]:
     if unknown := [name for name in names if name not in view.disks_by_name]:
         found.append(Note(sentence=f"There is no disk named {say_list(unknown)}.", about="disks"))
     return found + [note for disk in chosen_disks(view, names) if (note := disk_blocker(view, disk))]
+
+
+def check_not_closing(pool: Pool) -> None:
+    """Raises NotPossible where a pool is being deleted, so that it takes nothing new."""
+    if pool.closing:
+        raise NotPossible(f"{pool.name} is being deleted.", about="pool", next_step="Choose another pool.")
 
 
 def disk_blocker(view: SiteView, disk: Disk) -> Note | None:

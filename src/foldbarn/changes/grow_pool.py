@@ -160,10 +160,12 @@ class GrowPool(Kind[GrowPoolParams]):
     def step_claim(self, run: Run[GrowPoolParams], session: Session) -> str:
         params = run.params
         pool = session.scalars(
-            select(PoolRow).where(func.lower(PoolRow.name) == params.pool.lower())
+            select(PoolRow).where(func.lower(PoolRow.name) == params.pool.lower()).with_for_update()
         ).one_or_none()
         if pool is None:
             raise NotPossible(f"{params.pool} is no more.", next_step="Withdraw this change.")
+        if pool.closing:
+            raise NotPossible(f"{pool.name} is being deleted.", next_step="Withdraw this change.")
         check_unchanged(run, params.disks, pool.name)
         view = current_view()
         disks = list(

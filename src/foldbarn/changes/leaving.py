@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 from foldbarn.changes.disks import release, serials_by_node
 from foldbarn.changes.effects import capacity_row, tell_capacity, tell_moves, with_disks
 from foldbarn.changes.form_pool import leave_pool
-from foldbarn.changes.moving import Mover, compare
+from foldbarn.changes.moving import Mover, compare, strips_of
 from foldbarn.changes.preview import Note, Preview
 from foldbarn.changes.runner import Run
 from foldbarn.core.arrays import Disks
@@ -220,7 +220,8 @@ def blank(run: Run[Any], names: Sequence[str]) -> str:
     view = current_view()
     disks = [view.disk(n) for n in names]
     for pool in pools_of(view, disks):
-        compare(run, view, pool, only_drop=True)
+        with strips_of(run, pool):
+            compare(run, pool.name, only_drop=True)
     reachable = [d for d in disks if d.pool >= 0 and view.disk_ready[view.row_of_number[d.number]]]
     release(run, serials_by_node(view, reachable))
     silent = [d.name for d in disks if d.pool >= 0 and d not in reachable]

@@ -6,7 +6,7 @@ import json
 import time
 import zlib
 from collections import defaultdict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
 from functools import partial
@@ -14,13 +14,14 @@ from typing import Any
 
 import numpy as np
 from sqlalchemy import func, insert, select, text, update
+from sqlalchemy.orm import Session
 
 from foldbarn.changes.runner import Run
 from foldbarn.core.arrays import Disks
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.moves import Busy, Moves, say_hindrances, sources, startable
 from foldbarn.core.rebuild import plan_rebuild
-from foldbarn.core.site import Pool, SiteView
+from foldbarn.core.site import Disk, Pool, SiteView
 from foldbarn.core.units import say_count
 from foldbarn.settings import settings
 from foldbarn.store.database import announce, engine, transaction
@@ -35,8 +36,11 @@ MOVER_LOCK = 0xBA52  # advisory lock space: one mover per pool
 
 
 @contextmanager
-def strips_of(run: Run[Any], pool: Pool) -> Iterator[None]:
-    """Holds a pool's strips: only one change at a time moves them. Waits for its turn; raises Asked while waiting where a person wants to stop."""
+def strips_of(run: Run[Any], pool: Pool, withdrawing: bool = False) -> Iterator[None]:
+    """Holds a pool's strips: only one change at a time moves them. Waits for its turn.
+
+    Raises Asked while waiting where a person wants to stop, or, for one that is being withdrawn, where its process ends.
+    """
     with engine().connect() as holder:
         said = False
         while not holder.scalar(
@@ -46,7 +50,10 @@ def strips_of(run: Run[Any], pool: Pool) -> Iterator[None]:
             if not said:
                 run.say(f"Waits until another change has moved the strips of {pool.name}.")
                 said = True
-            run.check_asked()
+            if withdrawing:
+                run.check_ending()
+            else:
+                run.check_asked()
             time.sleep(settings().look_seconds)
         holder.commit()
         try:
@@ -60,47 +67,60 @@ def strips_of(run: Run[Any], pool: Pool) -> Iterator[None]:
                 holder.commit()
 
 
-def compare(run: Run[Any], view: SiteView, pool: Pool, only_drop: bool = False) -> tuple[int, int]:
-    """Strips dropped and strips found missing over the pool's reachable disks. A node that falls silent is left for later."""
-    should = _should_hold(view, pool, run)
-    by_serial = {d.serial: d for d in view.disks if d.pool == view.pool_row(pool)}
-    dropped = missing = 0
-    for row, node in enumerate(view.nodes):
-        serials = [
-            d.serial
-            for d in by_serial.values()
-            if d.node == row and view.disk_ready[view.row_of_number[d.number]]
-        ]
-        if not serials:
-            continue
-        agent = run.agent(node.number)
+def compare(run: Run[Any], pool: str, only_drop: bool = False) -> tuple[int, int]:
+    """Strips dropped and strips found missing over the pool's reachable disks. A node that falls silent is left for later.
+
+    The caller holds the pool's strips (`strips_of`), so that nobody else moves them meanwhile.
+    """
+    before = current_view()
+    held = _ask_what_is_held(run, before, before.pool(pool))
+    # Read after the answers: what a disk held then was placed before, so that nothing new is taken for left over. What
+    # was whole before the questions has been written before them, so that nothing new is taken for missing either.
+    view = current_view()
+    whole = {v.number for v in before.volumes if not v.forming}
+    should = _should_hold(view, view.pool(pool), run)
+    own = {v.number for v in view.volumes_of(view.pool(pool))}
+    known = {v.number for v in view.volumes}
+    extra: dict[int, dict[str, list[list[int]]]] = defaultdict(dict)
+    missing: dict[int, set[Strip]] = {}
+    for disk, strips in held.items():
+        beyond = [list(s) for s in sorted(strips - should[disk]) if s[0] in own or s[0] not in known]
+        row = view.row_of_number[disk]
+        if beyond:
+            extra[int(view.disk_node[row])][view.disks[row].serial] = beyond
+        missing[disk] = {s for s in should[disk] - strips if s[0] in whole}
+    dropped = 0
+    for row, by_serial in extra.items():
+        node = view.nodes[row]
+        digest = zlib.crc32(json.dumps(by_serial, sort_keys=True).encode())
+        order = {"id": run.order_id(node.name, f"drop-{digest:x}"), "kind": "drop", "strips": by_serial}
+        run.insist(node.name, partial(run.agent(node.number).send, order))
+        dropped += sum(map(len, by_serial.values()))
+    return dropped, 0 if only_drop else _mark_missing(missing)
+
+
+def owe(session: Session, nodes: Iterable[int]) -> None:
+    """Notes that these nodes (by number) could not be told to drop something; they are compared when they are heard again."""
+    session.execute(update(NodeRow).where(NodeRow.id.in_(list(nodes))).values(owes=True))
+
+
+Strip = tuple[int, int, int]  # volume, extent, strip
+
+
+def _ask_what_is_held(run: Run[Any], view: SiteView, pool: Pool) -> dict[int, set[Strip]]:
+    """What each reachable disk of a pool (by number) holds by its agent's word."""
+    found: dict[int, set[Strip]] = {}
+    by_node: dict[int, list[Disk]] = defaultdict(list)
+    for disk in view.disks:
+        if disk.pool == view.pool_row(pool) and view.disk_ready[view.row_of_number[disk.number]]:
+            by_node[view.nodes[disk.node].number].append(disk)
+    for node, disks in by_node.items():
+        agent = run.agent(node)
         try:
-            held = {serial: agent.strips(serial) for serial in serials}
-        except Unreachable:
-            continue
-        except NotPossible:
-            continue  # a disk left between our view and our question; the watch will say so
-        own = {v.number for v in view.volumes_of(pool)}
-        beyond = {s: sorted(h - should[by_serial[s].number]) for s, h in held.items()}
-        extra = {
-            s: [list(strip) for strip in strips if strip[0] in own or not _known(view, strip[0])]
-            for s, strips in beyond.items()
-        }
-        extra = {s: strips for s, strips in extra.items() if strips}
-        if extra:
-            digest = zlib.crc32(json.dumps(extra, sort_keys=True).encode())
-            order = {"id": run.order_id(node.name, f"drop-{digest:x}"), "kind": "drop", "strips": extra}
-            run.insist(node.name, partial(agent.send, order))
-            dropped += sum(map(len, extra.values()))
-        if not only_drop:
-            missing += _mark_missing(
-                view, {by_serial[s].number: should[by_serial[s].number] - h for s, h in held.items()}
-            )
-    return dropped, missing
-
-
-def _known(view: SiteView, volume: int) -> bool:
-    return any(v.number == volume for v in view.volumes)
+            found |= {d.number: agent.strips(d.serial) for d in disks}
+        except (Unreachable, NotPossible):
+            continue  # it fell silent, or a disk left between our view and our question: the watch will say so
+    return found
 
 
 def _should_hold(view: SiteView, pool: Pool, run: Run[Any]) -> dict[int, set[tuple[int, int, int]]]:
@@ -115,15 +135,9 @@ def _should_hold(view: SiteView, pool: Pool, run: Run[Any]) -> dict[int, set[tup
     return should
 
 
-def _mark_missing(view: SiteView, missing: dict[int, set[tuple[int, int, int]]]) -> int:
-    """Points strips that their disk does not hold at nowhere, so that they are written again."""
-    forming = {v.number for v in view.volumes if v.forming}
-    wanted = [
-        (v, e, s, disk, 0)
-        for disk, strips in missing.items()
-        for v, e, s in sorted(strips)
-        if v not in forming
-    ]
+def _mark_missing(missing: dict[int, set[Strip]]) -> int:
+    """Points strips that their disk (by number) does not hold at nowhere, so that they are written again."""
+    wanted = [(*strip, disk, 0) for disk, strips in missing.items() for strip in sorted(strips)]
     if not wanted:
         return 0
     with transaction() as session:
@@ -460,7 +474,7 @@ class Mover:
                 progress.state == "failed"
             ):  # a source does not hold what we think it does: find out what else is amiss
                 self.run.say(f"{name}: {progress.problem}.")
-                compare(self.run, view, view.pool(self.pool))
+                compare(self.run, self.pool)
 
     def _arrive(self, order: str, finished: tuple[int, ...]) -> None:
         with transaction() as session:

@@ -10,7 +10,7 @@ from sqlalchemy import select, update
 from foldbarn.changes.disks import bind
 from foldbarn.changes.effects import NO_FEWER_COPIES, estimate_of, tell_moves
 from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.moving import Mover, compare
+from foldbarn.changes.moving import Mover, compare, strips_of
 from foldbarn.changes.preview import Note, PlannedStep, Preview, Row
 from foldbarn.changes.runner import Run
 from foldbarn.core.figures import Figure
@@ -112,9 +112,9 @@ class Rebuild(Kind[RebuildParams]):
         """Asks every reachable disk what it holds; drops what belongs elsewhere by now, marks what is missing."""
         with transaction() as session:
             asked = session.scalar(select(PoolRow.look_reason).where(PoolRow.name == run.params.pool))
-        view = current_view()
-        pool = view.pool(run.params.pool)
-        dropped, missing = compare(run, view, pool)
+        pool = current_view().pool(run.params.pool)
+        with strips_of(run, pool):
+            dropped, missing = compare(run, pool.name)
         with transaction() as session:
             # What was asked for meanwhile still stands: the next look sees to it.
             answered = PoolRow.id == pool.number, PoolRow.look_reason == asked
@@ -136,8 +136,8 @@ class Rebuild(Kind[RebuildParams]):
         return f"{say_count(copied, 'strip')} moved.{ending}"
 
     def step_let_go(self, run: Run[RebuildParams]) -> str:
-        view = current_view()
-        dropped, _ = compare(run, view, view.pool(run.params.pool), only_drop=True)
+        with strips_of(run, current_view().pool(run.params.pool)):
+            dropped, _ = compare(run, run.params.pool, only_drop=True)
         with transaction() as session:
             session.execute(
                 update(MoveRow)

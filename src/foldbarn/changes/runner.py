@@ -57,11 +57,15 @@ class Run(Generic[P]):
 
     def check_asked(self) -> None:
         """Raises Asked where a person wants the change to pause or be withdrawn, or this process is to end."""
-        if ending.is_set():
-            raise Asked
+        self.check_ending()
         with transaction() as session:
             if session.scalar(select(ChangeRow.asked).where(ChangeRow.id == self.change)):
                 raise Asked
+
+    def check_ending(self) -> None:
+        """Raises Asked where this process is to end."""
+        if ending.is_set():
+            raise Asked
 
     def refuse_once(self, state: str, step: str, why: str) -> None:
         """Raises NotPossible where this step (what follows a colon left aside) is begun, or done: then there is no way back."""
@@ -217,9 +221,13 @@ def _next_step(run: Run[Any], kind: Kind[Any]) -> bool:
         if is_disconnect(error):
             raise
         log.exception("step failed", change=run.change, step=name)
-        _pause(run, f"The step broke off: {type(error).__name__}. The log of the work process has more.")
+        _pause(run, _broke_off(error))
         return False
     return True
+
+
+def _broke_off(error: Exception) -> str:
+    return f"The step broke off: {type(error).__name__}. The log of the work process has more."
 
 
 def _finish_step(session: Session, run: Run[Any], outcome: str) -> None:
@@ -264,12 +272,19 @@ def _obey(run: Run[Any], kind: Kind[Any], asked: str) -> None:
         return
     try:
         kind.withdraw(run)
-    except BarnError as error:
+    except Asked:
+        raise
+    except Exception as error:
+        if is_disconnect(error):
+            raise
+        if not isinstance(error, BarnError):
+            log.exception("withdrawing failed", change=run.change)
+        why = error.sentence if isinstance(error, BarnError) else _broke_off(error)
         with transaction() as session:
             session.execute(
                 update(ChangeRow)
                 .where(ChangeRow.id == run.change)
-                .values(state="paused", asked=None, problem=f"It could not be withdrawn: {error.sentence}")
+                .values(state="paused", asked=None, problem=f"It could not be withdrawn: {why}")
             )
             announce(session, "site", "changes")
         return

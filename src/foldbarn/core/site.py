@@ -182,6 +182,7 @@ class Pool:
     level_rate: int = 0
     priority: Priority = Priority.CONSUMERS
     daily_writes: int = 0
+    closing: bool = False  # it is being deleted
 
     def slots_of(self, size_bytes: int) -> int:
         """Strips that a disk of this size holds after metadata; what is left below one strip goes unused."""

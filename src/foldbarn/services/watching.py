@@ -278,9 +278,9 @@ def _note_report(
     changed = node.contact != Contact.HEARD or inventory is not None
     if node.contact != Contact.HEARD:
         log.info("node is back", node=node.name)
-        if node.given_up:
+        if node.given_up or node.owes:
             node_is_back(session, node)
-        node.contact, node.reason, node.given_up = Contact.HEARD.value, "", False
+        node.contact, node.reason, node.given_up, node.owes = Contact.HEARD.value, "", False, False
         node.since = datetime.now(UTC)
     if inventory is not None:
         if inventory.node.casefold() != node.agent_name.casefold():

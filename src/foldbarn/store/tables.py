@@ -87,6 +87,8 @@ class NodeRow(Base):
     since: Mapped[datetime] = mapped_column(server_default=func.now())
     given_up: Mapped[bool] = mapped_column(default=False)
     heard_at: Mapped[datetime | None]
+    # It was not heard when it should have dropped something: what it holds is compared when it is heard again.
+    owes: Mapped[bool] = mapped_column(server_default=text("false"))
     inventory_version: Mapped[str] = mapped_column(default="")
     cores: Mapped[int] = mapped_column(default=0)
     memory_bytes: Mapped[int] = mapped_column(default=0)
@@ -127,6 +129,7 @@ class PoolRow(Base):
     headroom: Mapped[str | None]
     fill_line: Mapped[float] = mapped_column(default=0.85)
     forming: Mapped[bool] = mapped_column(default=True)
+    closing: Mapped[bool] = mapped_column(server_default=text("false"))  # being deleted: takes nothing new
     look_reason: Mapped[str] = mapped_column(
         default=""
     )  # why its disks should be compared with what they should hold
@@ -283,6 +286,10 @@ class ChangeRow(Base):
     revision: Mapped[int]
     preview: Mapped[dict[str, Any]]
     problem: Mapped[str] = mapped_column(default="")
+    paused_at: Mapped[
+        datetime | None
+    ]  # since when something keeps it from going on; none where a person paused it
+    tries: Mapped[int] = mapped_column(server_default="0")  # how often it was tried again by itself
     done: Mapped[int] = mapped_column(default=0)  # bytes
     total: Mapped[int] = mapped_column(default=0)  # bytes; 0 where progress is not in bytes
     rate: Mapped[float | None]  # bytes per second, lately

@@ -120,6 +120,7 @@ def load_view(session: Session) -> SiteView:
                 p.level_rate,
                 Priority(p.priority),
                 p.daily_writes,
+                p.closing,
             )
             for p in pools
         ),

@@ -1,0 +1,221 @@
+"""Two things at once: what one change finds, the other has just made, moved, deleted or withdrawn."""
+
+from __future__ import annotations
+
+import threading
+import time
+from typing import Any
+
+import pytest
+from conftest import Site
+from sqlalchemy import func, select, text
+from test_changes import find_again, held, lose, should_hold
+
+from foldbarn.changes import create_volume, moving
+from foldbarn.changes.runner import run_change
+from foldbarn.core.errors import NotPossible
+from foldbarn.core.loss import DataState, fate
+from foldbarn.links.agents import Agent
+from foldbarn.services import changes, watching
+from foldbarn.settings import settings
+from foldbarn.store.database import engine, transaction
+from foldbarn.store.tables import ChangeRow, MoveRow, NodeRow, PoolRow, StepRow
+from foldbarn.store.views import current_view
+
+
+def all_whole() -> bool:
+    view = current_view()
+    return all(fate(view, v).state == DataState.WHOLE for v in view.volumes)
+
+
+def outcome(number: int) -> str:
+    with transaction() as session:
+        steps = session.scalars(
+            select(StepRow).where(StepRow.change_id == number, StepRow.state == "running")
+        )
+        return " ".join(f"{s.name}: {s.outcome}" for s in steps)
+
+
+def test_what_is_made_while_a_comparison_asks_is_neither_left_over_nor_missing(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    barn_site.pool()
+    barn_site.volume("old")
+    ask, asked = Agent.strips, 0
+
+    def while_asked(self: Agent, serial: str) -> Any:
+        nonlocal asked
+        asked += 1
+        if asked == 5:  # some disks have answered by now, the others have not
+            barn_site.volume("late")
+        return ask(self, serial)
+
+    number = changes.carry_out("rebuild", {"pool": "quayside"}, None)
+    with monkeypatch.context() as patch:
+        patch.setattr(Agent, "strips", while_asked)
+        run_change(number)
+    assert asked > 5
+    assert barn_site.state(number) == "done"
+    with transaction() as session:
+        compared = session.scalars(
+            select(StepRow.outcome).where(StepRow.change_id == number, StepRow.name == "compare")
+        ).one()
+    assert compared == "0 left-over strips dropped, 0 strips found missing."
+    assert {v.name for v in current_view().volumes} == {"old", "late"}
+    assert held(barn_site) == should_hold()
+    assert all_whole()
+
+
+def test_a_comparison_waits_while_another_change_moves_strips_and_says_so(barn_site: Site) -> None:
+    barn_site.pool()
+    barn_site.volume()
+    pool = current_view().pools[0].number
+    space = {"space": moving.MOVER_LOCK, "pool": pool}
+    number = changes.carry_out("rebuild", {"pool": "quayside"}, None)
+    with engine().connect() as mover:
+        assert mover.scalar(text("select pg_try_advisory_lock(:space, :pool)"), space)
+        thread = threading.Thread(target=run_change, args=(number,))
+        thread.start()
+        deadline = time.monotonic() + 20
+        while "compare: Waits until another change has moved" not in outcome(number):
+            assert time.monotonic() < deadline
+            time.sleep(0.05)
+        mover.scalar(text("select pg_advisory_unlock(:space, :pool)"), space)
+        mover.commit()
+    thread.join(20)
+    assert barn_site.state(number) == "done"
+
+
+def test_a_half_made_volume_whose_strips_were_rebuilt_is_withdrawn_whole(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("FOLDBARN_ATTEMPTS", "1")
+    settings.cache_clear()
+    barn_site.pool()
+    barn_site.volume("old")
+    machines = barn_site.yard.machines
+    machines.answers["petrel"] = "garbled"
+    number = barn_site.volume("half")
+    assert barn_site.state(number) == "paused"
+    machines.answers["petrel"] = "well"
+    lose(barn_site, "petrel")
+    assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
+    with transaction() as session:
+        half = current_view().volume("half").number
+        assert session.scalar(select(func.count(MoveRow.id)).where(MoveRow.volume_id == half))
+    changes.ask(number, "withdraw")
+    run_change(number)
+    assert (barn_site.state(number), barn_site.problem(number)) == ("withdrawn", "")
+    with transaction() as session:
+        assert session.scalars(select(PoolRow.look_reason)).one() == "half was withdrawn"
+    find_again(barn_site, "petrel")
+    assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
+    assert [v.name for v in current_view().volumes] == ["old"]
+    assert held(barn_site) == should_hold()
+    assert all_whole()
+
+
+def test_what_breaks_in_withdrawing_pauses_with_the_reason_and_may_be_tried_again(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    barn_site.pool()
+    number = changes.carry_out("create-volume", {"name": "v", "pool": "quayside", "size": "10 GiB"}, None)
+    with monkeypatch.context() as patch:
+        patch.setattr(create_volume.CreateVolume, "withdraw", lambda self, run: 1 / 0)
+        changes.ask(number, "withdraw")
+        run_change(number)
+    assert barn_site.state(number) == "paused"
+    assert barn_site.problem(number).startswith(
+        "It could not be withdrawn: The step broke off: ZeroDivisionError."
+    )
+    with transaction() as session:
+        assert session.get_one(ChangeRow, number).asked is None  # or it would be tried each second for ever
+    changes.ask(number, "withdraw")
+    run_change(number)
+    assert barn_site.state(number) == "withdrawn"
+
+
+def test_a_stale_deletion_leaves_a_newer_volume_of_that_name_alone(barn_site: Site) -> None:
+    barn_site.pool()
+    barn_site.volume("tides")
+    wish = {"volume": "tides", "typed": "tides"}
+    first, second = (changes.carry_out("delete-volume", wish, None) for _ in range(2))
+    run_change(first)
+    barn_site.volume("tides", size="20 GiB")
+    newer = held(barn_site)
+    assert newer
+    run_change(second)
+    assert barn_site.state(second) == "done"
+    assert [v.extents for v in current_view().volumes] == [20]
+    assert held(barn_site) == newer == should_hold()
+
+
+def test_a_pool_that_is_being_deleted_takes_neither_volume_nor_disk(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    barn_site.pool()
+    volume = changes.carry_out("create-volume", {"name": "v", "pool": "quayside", "size": "10 GiB"}, None)
+    growth = changes.carry_out("grow-pool", {"pool": "quayside", "disks": ["razorbill-1"]}, None)
+    number = changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
+    barn_site.yard.machines.answers["petrel"] = "garbled"
+    monkeypatch.setenv("FOLDBARN_ATTEMPTS", "1")
+    settings.cache_clear()
+    run_change(number)
+    assert barn_site.state(number) == "paused"  # some disks are blanked by now
+    for other in (volume, growth):
+        run_change(other)
+        assert (barn_site.state(other), barn_site.problem(other)) == ("paused", "quayside is being deleted.")
+    with pytest.raises(NotPossible, match="quayside is being deleted"):
+        changes.carry_out("create-volume", {"name": "w", "pool": "quayside", "size": "10 GiB"}, None)
+    barn_site.yard.machines.answers["petrel"] = "well"
+    changes.ask(number, "resume")
+    run_change(number)
+    assert barn_site.state(number) == "done"
+    for other in (volume, growth):
+        changes.ask(other, "withdraw")
+        run_change(other)
+        assert barn_site.state(other) == "withdrawn"
+    assert (barn_site.yard.machines.pool_of, held(barn_site)) == ({}, set())
+
+
+def test_a_pool_that_has_a_volume_by_now_is_not_closed(barn_site: Site) -> None:
+    barn_site.pool()
+    number = changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
+    barn_site.volume("quick")
+    run_change(number)
+    assert (barn_site.state(number), barn_site.problem(number)) == ("paused", "quayside holds quick.")
+    barn_site.volume("next")  # it is as open as before
+    changes.ask(number, "withdraw")
+    run_change(number)
+    assert barn_site.state(number) == "withdrawn"
+    assert all_whole()
+
+
+def test_withdrawn_in_time_a_pool_is_open_again(barn_site: Site) -> None:
+    barn_site.pool()
+    number = changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
+    with transaction() as session:
+        session.execute(PoolRow.__table__.update().values(closing=True))
+        watching.announce(session, "site")
+    changes.ask(number, "withdraw")
+    run_change(number)
+    assert barn_site.state(number) == "withdrawn"
+    assert barn_site.state(barn_site.volume()) == "done"
+
+
+def test_a_node_that_was_away_for_a_moment_only_drops_what_it_was_not_told_to(barn_site: Site) -> None:
+    barn_site.pool()
+    barn_site.volume()
+    barn_site.yard.machines.power["petrel"] = False
+    with transaction() as session:
+        row = session.scalars(select(NodeRow).where(NodeRow.name == "petrel")).one()
+        row.contact = "silent"  # and not given up
+        watching.announce(session, "site")
+    assert barn_site.state(barn_site.do("delete-volume", volume="charts", typed="charts")) == "done"
+    barn_site.do("rebuild", pool="quayside")  # what the deletion asks for ends before the node is back
+    assert held(barn_site)
+    find_again(barn_site, "petrel")
+    with transaction() as session:
+        assert session.scalars(select(PoolRow.look_reason)).one() == "petrel is back"
+    barn_site.do("rebuild", pool="quayside")
+    assert held(barn_site) == set()
