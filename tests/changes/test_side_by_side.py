@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
+from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
@@ -16,7 +17,7 @@ from foldbarn.changes.runner import run_change
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.loss import DataState, fate
 from foldbarn.links.agents import Agent
-from foldbarn.services import changes, watching
+from foldbarn.services import changes, site, watching
 from foldbarn.settings import settings
 from foldbarn.store.database import engine, transaction
 from foldbarn.store.tables import ChangeRow, MoveRow, NodeRow, PoolRow, StepRow
@@ -219,3 +220,68 @@ def test_a_node_that_was_away_for_a_moment_only_drops_what_it_was_not_told_to(ba
         assert session.scalars(select(PoolRow.look_reason)).one() == "petrel is back"
     barn_site.do("rebuild", pool="quayside")
     assert held(barn_site) == set()
+
+
+def test_a_change_of_its_own_goes_on_trying_and_a_persons_waits(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("FOLDBARN_ATTEMPTS", "1")
+    settings.cache_clear()
+    barn_site.pool()
+    barn_site.volume()
+    machines = barn_site.yard.machines
+    number = changes.carry_out("rebuild", {"pool": "quayside"}, None, actor=changes.BY_ITSELF)
+    of_a_person = changes.carry_out("create-volume", {"name": "v", "pool": "quayside", "size": "9 GiB"}, None)
+    machines.answers["petrel"] = "garbled"
+    with monkeypatch.context() as patch:
+        patch.setattr(moving, "_ask_what_is_held", refused)
+        run_change(number)
+        run_change(of_a_person)
+        assert {barn_site.state(n) for n in (number, of_a_person)} == {"paused"}
+        rests = []
+        for tries in range(4):
+            titles = {a.title for a in site.outlook().attention()}
+            assert "Make v is held up" in titles
+            assert ("Rebuild and level quayside is held up" in titles) == (tries >= 3)
+            with transaction() as session:
+                row = session.get_one(ChangeRow, number)
+                assert row.paused_at is not None
+                at = changes.again_at(row)
+                assert at is not None
+                rests.append((at - row.paused_at).total_seconds())
+                assert changes.again_at(session.get_one(ChangeRow, of_a_person)) is None
+            changes.try_again()
+            assert barn_site.state(number) == "paused"  # its rest is not over
+            with transaction() as session:
+                session.get_one(ChangeRow, number).paused_at = at - timedelta(seconds=2 * rests[-1])
+            changes.try_again()
+            assert barn_site.state(number) == "waiting"
+            run_change(number)
+    assert rests == [5.0, 10.0, 20.0, 40.0]
+    with transaction() as session:
+        session.get_one(ChangeRow, number).paused_at = datetime.now(UTC) - timedelta(hours=1)
+    changes.try_again()
+    run_change(number)
+    assert barn_site.state(number) == "done"
+    assert barn_site.state(of_a_person) == "paused"
+    assert "Rebuild and level quayside is held up" not in {a.title for a in site.outlook().attention()}
+
+
+def refused(*_: object) -> None:
+    raise NotPossible("It cannot be asked now.")
+
+
+def test_what_a_person_paused_is_not_resumed_and_old_open_changes_stay_in_the_list(barn_site: Site) -> None:
+    barn_site.pool()
+    number = changes.carry_out("rebuild", {"pool": "quayside"}, None, actor=changes.BY_ITSELF)
+    changes.ask(number, "pause")
+    run_change(number)
+    assert barn_site.state(number) == "paused"
+    changes.try_again()
+    assert barn_site.state(number) == "paused"
+    assert all(a.kind != "change" for a in site.outlook().attention())
+    barn_site.volume("a")
+    barn_site.volume("b")
+    with transaction() as session:
+        assert [row.id for row, _ in changes.recent(session, limit=1)][-1] == number
+        assert len(changes.recent(session, limit=1)) == 2

@@ -621,6 +621,7 @@ class ChangeOut(BaseModel):
     actor: str
     reason: str
     problem: str
+    again_at: datetime | None  # when it is tried again by itself; none where it waits for a person
     done_bytes: int
     total_bytes: int
     rate: float | None

@@ -54,6 +54,7 @@ from foldbarn.core.quorum import domain_losses, doubts, vote_sentence
 from foldbarn.core.site import Contact, Disk, Role, SiteView, Volume
 from foldbarn.core.stages import stages
 from foldbarn.core.units import say_count
+from foldbarn.services.changes import again_at
 from foldbarn.services.house import Restart
 from foldbarn.store.tables import ChangeRow, SiteRow, StepRow, VolumeRow
 
@@ -335,7 +336,8 @@ def _change_fields(row: ChangeRow, steps: list[StepRow]) -> dict[str, object]:
     left = (row.total - row.done) / row.rate if row.rate and row.total else None
     return {
         "number": row.id, "kind": row.kind, "about": row.about, "title": row.preview["title"], "state": row.state, "asked": row.asked,
-        "actor": row.actor, "reason": row.reason, "problem": row.problem, "done_bytes": row.done, "total_bytes": row.total, "rate": row.rate,
+        "actor": row.actor, "reason": row.reason, "problem": row.problem, "again_at": again_at(row),
+        "done_bytes": row.done, "total_bytes": row.total, "rate": row.rate,
         "rate_cap": row.rate_cap, "moved_bytes": row.moved, "work_seconds": row.work_seconds, "can_slow": moves_data(steps),
         "seconds_left": left, "made_at": row.made_at, "started_at": row.started_at, "ended_at": row.ended_at,
         "steps": [StepOut.model_validate(s, from_attributes=True) for s in steps],

@@ -40,6 +40,11 @@ def pause_before(attempt: int) -> float:
     return min(8.0, 0.3 * 2.0 ** (attempt - 1))
 
 
+def pause_between(tries: int) -> float:
+    """Seconds that a change of Fold Barn's own rests before it is tried again: 5, 10, 20, ..., at most 300."""
+    return min(300.0, 5.0 * 2.0 ** min(tries, 10))
+
+
 @dataclass(slots=True)
 class Run(Generic[P]):
     """A change under way, as its steps see it."""
@@ -249,7 +254,9 @@ def _pause(run: Run[Any], why: str) -> None:
         where = (StepRow.change_id == run.change, StepRow.number == run.step)
         session.execute(update(StepRow).where(*where).values(state="failed", outcome=why))
         session.execute(
-            update(ChangeRow).where(ChangeRow.id == run.change).values(state="paused", problem=why, rate=None)
+            update(ChangeRow)
+            .where(ChangeRow.id == run.change)
+            .values(state="paused", problem=why, rate=None, paused_at=func.now())
         )
         announce(session, "site", "changes")
 
@@ -265,6 +272,7 @@ def _obey(run: Run[Any], kind: Kind[Any], asked: str) -> None:
                     state="paused",
                     asked=None,
                     rate=None,
+                    paused_at=None,
                     problem="Paused by a person; it goes on when resumed.",
                 )
             )
@@ -284,7 +292,12 @@ def _obey(run: Run[Any], kind: Kind[Any], asked: str) -> None:
             session.execute(
                 update(ChangeRow)
                 .where(ChangeRow.id == run.change)
-                .values(state="paused", asked=None, problem=f"It could not be withdrawn: {why}")
+                .values(
+                    state="paused",
+                    asked=None,
+                    paused_at=None,  # what a person asked for, a person asks for again
+                    problem=f"It could not be withdrawn: {why}",
+                )
             )
             announce(session, "site", "changes")
         return
@@ -302,4 +315,4 @@ def resume(session: Session, change: int) -> None:
     ).first()
     if failed is not None:
         failed.state, failed.attempt, failed.outcome = "waiting", failed.attempt + 1, ""
-    row.state, row.problem, row.asked = "waiting", "", None
+    row.state, row.problem, row.asked, row.paused_at = "waiting", "", None, None

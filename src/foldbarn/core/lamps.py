@@ -57,6 +57,20 @@ def _shortage(volume: Volume, fate: Fate) -> str:
     return ", ".join(parts)
 
 
+MANY_TRIES = 3  # after so many it needs a person, though it goes on trying
+
+
+@dataclass(frozen=True, slots=True)
+class Halted:
+    """A change that something keeps from going on. tries: how often it was tried again; None where it waits for a person."""
+
+    number: int
+    title: str
+    problem: str
+    since: float  # seconds since 1970
+    tries: int | None
+
+
 @dataclass(frozen=True, slots=True)
 class Attention:
     """Something that needs a person: the thing (kind and name, for a link), a sentence, and the change that would help, if any."""
@@ -76,7 +90,7 @@ class Outlook:
 
     now: seconds since 1970; grace_seconds: how long something may be silent before it is rebuilt elsewhere;
     mending: numbers of pools with a rebuild running or about to; paused: by number of a pool, the change that rebuilds it
-    and is paused.
+    and is paused. halted: changes that something keeps from going on.
     """
 
     view: SiteView
@@ -84,6 +98,7 @@ class Outlook:
     grace_seconds: float
     mending: frozenset[int] = frozenset()
     paused: Mapping[int, int] = field(default_factory=dict)
+    halted: tuple[Halted, ...] = ()
 
     @cached_property
     def fates(self) -> list[Fate]:
@@ -284,6 +299,15 @@ class Outlook:
                         state.reason + ending,
                         node.since,
                     )
+                )
+        for halt in self.halted:
+            if halt.tries is None or halt.tries >= MANY_TRIES:
+                tried = (
+                    f" It was tried {halt.tries} times, and is tried again by itself." if halt.tries else ""
+                )
+                title = f"{halt.title} is held up"
+                found.append(
+                    Attention(Lamp.SHORT, "change", str(halt.number), title, halt.problem + tried, halt.since)
                 )
         found += self._cluster_attention()
         found += [a for d in view.disks if (a := self._disk_attention(d))]

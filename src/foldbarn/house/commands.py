@@ -38,14 +38,23 @@ def node_environment() -> dict[str, str]:
     return {**os.environ, "PATH": f"{Path(sys.executable).parent}:{os.environ['PATH']}"}
 
 
+def start(*command: str, cwd: Path = PROJECT, **extra: str) -> subprocess.Popen[bytes]:
+    """Starts a tool."""
+    environment = {**node_environment(), "PYTHONPATH": str(PROJECT / "src"), **extra}
+    return subprocess.Popen(command, cwd=cwd, env=environment)
+
+
+def finish(tool: subprocess.Popen[bytes], command: tuple[str, ...]) -> None:
+    """Waits for a tool; ends this process with its code when it fails."""
+    code = tool.wait()
+    if code:
+        say(f"barn: {' '.join(command)} ended with code {code}.")
+        raise SystemExit(code)
+
+
 def run(*command: str, cwd: Path = PROJECT, **extra: str) -> None:
     """Runs a tool; ends this process with its code when it fails."""
-    result = subprocess.run(
-        command, cwd=cwd, env={**node_environment(), "PYTHONPATH": str(PROJECT / "src"), **extra}
-    )
-    if result.returncode:
-        say(f"barn: {' '.join(command)} ended with code {result.returncode}.")
-        raise SystemExit(result.returncode)
+    finish(start(*command, cwd=cwd, **extra), command)
 
 
 def fingerprint(paths: list[Path]) -> str:
@@ -225,14 +234,23 @@ def test(
 ) -> None:
     """Everything: style, types, layers, the front end's checks, then pytest. Arguments go to pytest."""
     make_front_end()
-    if not only:
-        # Those of one side beside those of the other: each keeps one core busy.
+    # Side by side, file by file: what a file's tests share is made once. As many hands as cores: a whole barn and a browser keep one busy.
+    hands = () if any(a in ("-n", "-p", "--pdb", "-s") or a.startswith("-n") for a in context.args) else HANDS
+    command = ("pytest", *hands, *context.args)
+    if only:
+        run(*command)
+        return
+    # The checks beside the tests, which wait for stand-ins much of the time. Where a check fails the tests are ended.
+    tests = start(*command)
+    try:
         with ThreadPoolExecutor() as sides:
             for side in [sides.submit(check_python), sides.submit(check_front_end)]:
                 side.result()
-    # Side by side, file by file: what a file's tests share is made once. As many hands as cores: a whole barn and a browser keep one busy.
-    hands = () if any(a in ("-n", "-p", "--pdb", "-s") or a.startswith("-n") for a in context.args) else HANDS
-    run("pytest", *hands, *context.args)
+    except BaseException:
+        tests.terminate()
+        tests.wait()
+        raise
+    finish(tests, command)
 
 
 @app.command()

@@ -2,21 +2,24 @@
 
 from __future__ import annotations
 
+from datetime import datetime, timedelta
 from typing import Any
 
 from pydantic import ValidationError
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 import foldbarn.changes.all_kinds  # noqa: F401  (registers the kinds)
 from foldbarn.changes.kind import Kind, kind_named
 from foldbarn.changes.preview import Preview
 from foldbarn.changes.queue import enqueue
-from foldbarn.changes.runner import resume
+from foldbarn.changes.runner import pause_between, resume
 from foldbarn.core.errors import Conflict, NotFound, NotPossible
-from foldbarn.store.database import tell, transaction
+from foldbarn.store.database import announce, tell, transaction
 from foldbarn.store.tables import ChangeRow, SiteRow, StepRow
 from foldbarn.store.views import current_view
+
+BY_ITSELF = "Fold Barn, by itself"
 
 
 class Outdated(Conflict):
@@ -90,9 +93,33 @@ def carry_out(
 
 
 def recent(session: Session, limit: int = 100) -> list[tuple[ChangeRow, list[StepRow]]]:
-    """Changes, newest first, with their steps in order."""
-    rows = list(session.scalars(select(ChangeRow).order_by(ChangeRow.id.desc()).limit(limit)))
-    return [(row, _steps(session, row.id)) for row in rows]
+    """The newest changes, and all that have not ended however old, newest first, with their steps in order."""
+    rows = {
+        row.id: row for row in session.scalars(select(ChangeRow).order_by(ChangeRow.id.desc()).limit(limit))
+    }
+    rows |= {row.id: row for row in unfinished(session)}
+    return [(rows[number], _steps(session, number)) for number in sorted(rows, reverse=True)]
+
+
+def again_at(row: ChangeRow) -> datetime | None:
+    """When a change that something keeps from going on is tried again by itself; None where it waits for a person."""
+    if row.state != "paused" or row.paused_at is None or row.actor != BY_ITSELF:
+        return None
+    return row.paused_at + timedelta(seconds=pause_between(row.tries))
+
+
+def try_again() -> None:
+    """Lets each change of Fold Barn's own go on whose rest is over. Its orders are new ones, so this is safe to repeat."""
+    with transaction() as session:
+        now = session.scalars(select(func.now())).one()
+        ready = [row for row in unfinished(session) if (at := again_at(row)) is not None and at <= now]
+        for row in ready:
+            resume(session, row.id)
+            row.tries += 1
+        if ready:
+            announce(session, "site", "changes")
+    for row in ready:
+        enqueue(row.id, row.touches)
 
 
 def unfinished(session: Session) -> list[ChangeRow]:
@@ -147,7 +174,7 @@ def ask(change: int, what: str) -> None:
             if row.state != "paused":
                 raise NotPossible(f"Change {change} is {row.state}, not paused.", about="change")
             resume(session, change)
-            queue_it = True
+            row.tries, queue_it = 0, True
         elif what == "pause" and row.state == "paused":
             raise NotPossible(f"Change {change} is paused already.", about="change")
         else:

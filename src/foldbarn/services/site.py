@@ -8,7 +8,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.lamps import Outlook
+from foldbarn.core.lamps import Halted, Outlook
+from foldbarn.services.changes import again_at, unfinished
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, DiskRow, DiskWorkRow, PoolRow, SiteRow
 from foldbarn.store.views import current_view
@@ -26,7 +27,14 @@ def outlook() -> Outlook:
         ).all()
         mending = frozenset(pool for pool, state, _ in rebuilds if state != "paused")
         paused = {pool: change for pool, state, change in rebuilds if state == "paused"}
-        return Outlook(view, time.time(), grace, mending, paused)
+        halted = tuple(
+            Halted(
+                row.id, row.preview["title"], row.problem, row.paused_at.timestamp(), None if again_at(row) is None else row.tries
+            )
+            for row in unfinished(session)
+            if row.state == "paused" and row.paused_at is not None
+        )  # fmt: skip
+        return Outlook(view, time.time(), grace, mending, paused, halted)
 
 
 def site_row(session: Session) -> SiteRow:

@@ -27,7 +27,7 @@ from foldbarn.core.site import Contact, Role
 from foldbarn.core.units import say_count
 from foldbarn.links.agents import Agent, Garbled, ask_reports, read_witness
 from foldbarn.links.mail import send_mail
-from foldbarn.services.changes import carry_out
+from foldbarn.services.changes import BY_ITSELF, carry_out, try_again
 from foldbarn.services.intake import node_is_back, read_report
 from foldbarn.settings import settings
 from foldbarn.store.database import announce, is_disconnect, tell, transaction, wait_for_database
@@ -47,7 +47,6 @@ from foldbarn.store.views import current_view
 
 log = structlog.get_logger()
 WATCH_LOCK = 0x0A7C4
-BY_ITSELF = "Fold Barn, by itself"
 TICK_SECONDS = 0.25
 WRITTEN_SECONDS = 5.0  # between two sums of what consumers have written
 WRITTEN_STEP = 0.01  # of a volume; less is not worth a new picture of the site
@@ -132,6 +131,7 @@ class Watch:
         hand_over_boxes()
         give_up()
         send_away()
+        try_again()
         with transaction() as session:
             looks = _looks(session)
             busy = _busy_pools(session)

@@ -772,6 +772,8 @@ export interface components {
             about: string;
             /** Actor */
             actor: string;
+            /** Again At */
+            again_at: string | null;
             /** Asked */
             asked: ("pause" | "withdraw") | null;
             /** Can Slow */
@@ -823,6 +825,8 @@ export interface components {
             about: string;
             /** Actor */
             actor: string;
+            /** Again At */
+            again_at: string | null;
             /** Asked */
             asked: ("pause" | "withdraw") | null;
             /** Can Slow */

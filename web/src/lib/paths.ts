@@ -4,6 +4,8 @@ export function pathOf(kind: string, name: string): string {
   switch (kind) {
     case "disk":
       return `/disks/${path}`;
+    case "change":
+      return `/changes/${path}`;
     case "cluster":
       return "/cluster";
     case "node":
