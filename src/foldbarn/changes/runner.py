@@ -16,6 +16,7 @@ from sqlalchemy.orm import Session
 
 from foldbarn.changes.kind import Kind, Params, kind_named
 from foldbarn.core.errors import BarnError, NotFound, NotPossible, Unreachable
+from foldbarn.core.units import say_count
 from foldbarn.links.agents import Agent, OrderProgress
 from foldbarn.settings import settings
 from foldbarn.store.database import announce, engine, is_disconnect, tell, transaction, wait_for_database
@@ -133,7 +134,8 @@ class Run(Generic[P]):
             except Unreachable as error:
                 if attempt == tries:
                     raise Unreachable(
-                        f"{name} did not carry out its order in {tries} tries. {error.sentence}", about=name
+                        f"{name} did not carry out its order in {say_count(tries, 'try', 'tries')}. {error.sentence}",
+                        about=name,
                     ) from error
                 self.say(f"{name}: {error.sentence} Trying again, {attempt + 1} of {tries}.")
                 self.check_asked()
