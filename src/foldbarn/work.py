@@ -17,6 +17,7 @@ from foldbarn.settings import settings
 from foldbarn.store.database import wait_for_database
 
 log = structlog.get_logger()
+FORGET_SECONDS = 600.0  # between two sweeps of old jobs
 HEARTBEAT_SECONDS = 1.0
 DEAD_AFTER_SECONDS = 4.0  # a worker without a heartbeat for this long is gone, and its jobs are taken over
 
@@ -41,6 +42,18 @@ async def take_over(app: App) -> None:
         await asyncio.sleep(1.0)
 
 
+async def forget_jobs(app: App) -> None:
+    """Keeps the jobs of the last hour only: what a job did stands with its change."""
+    while True:
+        try:
+            await app.job_manager.delete_old_jobs(
+                nb_hours=1, include_failed=True, include_cancelled=True, include_aborted=True
+            )
+        except Exception as error:
+            log.info("could not forget old jobs", error=str(error)[:120])
+        await asyncio.sleep(FORGET_SECONDS)
+
+
 async def give_signs() -> None:
     """Touches the file by which the house sees that this process lives and is not stuck."""
     while (sign := settings().sign) is not None:
@@ -55,6 +68,7 @@ async def work() -> None:
         watch = asyncio.create_task(Watch().run())
         keeper = asyncio.create_task(take_over(app))
         signs = asyncio.create_task(give_signs())
+        sweeper = asyncio.create_task(forget_jobs(app))
         worker = asyncio.create_task(
             app.run_worker_async(
                 concurrency=8,
@@ -77,7 +91,7 @@ async def work() -> None:
             with contextlib.suppress(asyncio.CancelledError):
                 await worker
         finally:
-            for task in (watch, keeper, signs):
+            for task in (watch, keeper, signs, sweeper):
                 task.cancel()
                 with contextlib.suppress(asyncio.CancelledError):
                     await task

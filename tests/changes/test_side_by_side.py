@@ -4,17 +4,18 @@ from __future__ import annotations
 
 import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
 from conftest import Site
-from sqlalchemy import func, select, text
+from sqlalchemy import func, select, text, update
 from test_changes import find_again, held, lose, should_hold
 
 from foldbarn.changes import create_volume, moving
 from foldbarn.changes.runner import run_change
-from foldbarn.core.errors import NotPossible
+from foldbarn.core.errors import Conflict, NotPossible
 from foldbarn.core.loss import DataState, fate
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, site, watching
@@ -285,3 +286,54 @@ def test_what_a_person_paused_is_not_resumed_and_old_open_changes_stay_in_the_li
     with transaction() as session:
         assert [row.id for row, _ in changes.recent(session, limit=1)][-1] == number
         assert len(changes.recent(session, limit=1)) == 2
+
+
+def test_a_preview_is_carried_out_once_however_often_it_is_sent(barn_site: Site) -> None:
+    barn_site.pool()
+    wish = {"name": "v", "pool": "quayside", "size": "9 GiB"}
+    digest = changes.preview("create-volume", wish).digest
+
+    def send() -> int | str:
+        try:
+            return changes.carry_out("create-volume", wish, digest)
+        except Conflict as error:
+            return error.sentence
+
+    with ThreadPoolExecutor(max_workers=12) as crew:
+        answers = [future.result() for future in [crew.submit(send) for _ in range(24)]]
+    numbers = [a for a in answers if isinstance(a, int)]
+    assert len(numbers) == 1
+    assert {a for a in answers if isinstance(a, str)} == {
+        f"This preview is carried out already, as change {numbers[0]}."
+    }
+    run_change(numbers[0])
+    assert barn_site.state(numbers[0]) == "done"
+
+
+def test_what_ended_changes_moved_is_forgotten_after_a_while_and_their_sums_are_kept(barn_site: Site) -> None:
+    barn_site.pool()
+    barn_site.volume()
+    lose(barn_site, "petrel")
+    number = barn_site.do("rebuild", pool="quayside")
+    assert barn_site.state(number) == "done"
+
+    def moves() -> int:
+        with transaction() as session:
+            return session.scalar(select(func.count(MoveRow.id))) or 0
+
+    before = moves()
+    assert before > 0
+    watching.prune()
+    assert moves() == before  # it has only just ended
+    with transaction() as session:
+        change = session.get_one(ChangeRow, number)
+        moved = change.moved
+        change.ended_at = datetime.now(UTC) - timedelta(hours=2)
+    paused = changes.carry_out("rebuild", {"pool": "quayside"}, None)
+    with transaction() as session:  # those of an open change are what it goes on from
+        session.execute(update(MoveRow).where(MoveRow.id % 2 == 0).values(change_id=paused))
+    watching.prune()
+    with transaction() as session:
+        assert set(session.scalars(select(MoveRow.change_id))) == {paused}
+        assert session.get_one(ChangeRow, number).moved == moved > 0
+    assert before > moves() > 0

@@ -242,6 +242,16 @@ def test_states_say_why_and_what_happens_next() -> None:
     assert gone.headline()[0] == "10 extents cannot be read."
 
 
+def test_nobody_keeping_watch_is_the_first_thing_said() -> None:
+    view = with_volume(make_site([[[50]], [[50]], [[50]]], 2), 30, 2)
+    watched = Outlook(view, 100.0, 30.0, unwatched=9.0)
+    assert watched.headline()[0] == "Every byte is readable."
+    assert watched.attention() == []
+    alone = Outlook(view, 100.0, 30.0, unwatched=45.0)
+    assert alone.headline() == ("Nobody has kept watch for 45 s.", "This is how things stood then.")
+    assert [(a.title, a.since) for a in alone.attention()] == [("Nobody keeps watch", 55.0)]
+
+
 def test_how_short_is_counted_and_not_guessed() -> None:
     """Three copies in three racks: those in both lost racks have one copy left, those in one of them two."""
     view = with_volume(make_site([[[60]] for _ in range(5)], 3), 60, 3)

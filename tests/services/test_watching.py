@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
+import asyncio
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
 from conftest import Site
-from sqlalchemy import select, update
+from sqlalchemy import func, select, update
 
 from foldbarn.changes.runner import run_change
 from foldbarn.core.errors import Conflict, NotPossible, Unreachable
@@ -16,7 +17,7 @@ from foldbarn.links.agents import Garbled
 from foldbarn.services import intake, site, watching
 from foldbarn.settings import settings
 from foldbarn.store.database import transaction
-from foldbarn.store.tables import ChangeRow, DiskRow, DiskWorkRow, NodeRow, PoolRow, StepRow
+from foldbarn.store.tables import ChangeRow, DiskRow, DiskWorkRow, NodeRow, PoolRow, SiteRow, StepRow
 from foldbarn.store.views import current_view
 from foldbarn.yard import agent, council
 from foldbarn.yard.post import PostBox, open_post
@@ -187,6 +188,30 @@ def test_counters_become_rates_and_a_reset_gives_none(barn_site: Site) -> None:
         session.execute(update(DiskWorkRow).values(at=datetime.now(UTC) - timedelta(seconds=2)))
     report(barn_site, "petrel", disks={serial: {"read_bytes": 10, "written_bytes": 800}})
     assert rates() == (None, 0.0)
+
+
+def test_each_round_is_noted_by_the_databases_clock_and_one_that_fails_is_not(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    barn_site.pool()
+
+    def long_ago() -> float:
+        with transaction() as session:
+            session.execute(update(SiteRow).values(watched_at=func.now() - timedelta(seconds=60)))
+        return site.outlook().unwatched
+
+    assert long_ago() == pytest.approx(60, abs=5)
+    assert site.outlook().headline()[0].startswith("Nobody has kept watch for ")
+    watch = watching.Watch()
+    asyncio.run(watch.look())
+    assert site.outlook().unwatched < 30
+    assert site.outlook().headline()[0] == "Every byte is readable."
+    long_ago()
+    with monkeypatch.context() as patch:
+        patch.setattr(watching, "give_up", lambda: 1 / 0)
+        watch.judge_at = 0.0
+        asyncio.run(watch.look())
+    assert site.outlook().unwatched > 30
 
 
 def test_a_disk_at_rest_is_marked_as_asked_so_that_its_next_rate_is_of_the_last_moment(

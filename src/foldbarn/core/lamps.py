@@ -15,7 +15,7 @@ from foldbarn.core.loss import DataState, Fate, fate
 from foldbarn.core.mending import prospect_of
 from foldbarn.core.quorum import majority
 from foldbarn.core.site import POOLED, Contact, Disk, Node, Pool, Role, SiteView, Tier, Volume
-from foldbarn.core.units import say_count, say_list
+from foldbarn.core.units import say_count, say_duration, say_list
 
 
 class Lamp(StrEnum):
@@ -57,6 +57,7 @@ def _shortage(volume: Volume, fate: Fate) -> str:
     return ", ".join(parts)
 
 
+UNWATCHED_SECONDS = 10.0  # without a look at the nodes for longer, what is shown may be true no more
 MANY_TRIES = 3  # after so many it needs a person, though it goes on trying
 
 
@@ -90,7 +91,7 @@ class Outlook:
 
     now: seconds since 1970; grace_seconds: how long something may be silent before it is rebuilt elsewhere;
     mending: numbers of pools with a rebuild running or about to; paused: by number of a pool, the change that rebuilds it
-    and is paused. halted: changes that something keeps from going on.
+    and is paused. halted: changes that something keeps from going on. unwatched: seconds since the nodes were last looked at.
     """
 
     view: SiteView
@@ -99,6 +100,7 @@ class Outlook:
     mending: frozenset[int] = frozenset()
     paused: Mapping[int, int] = field(default_factory=dict)
     halted: tuple[Halted, ...] = ()
+    unwatched: float = 0.0
 
     @cached_property
     def fates(self) -> list[Fate]:
@@ -259,6 +261,11 @@ class Outlook:
                 f"{say_count(len(view.nodes), 'node')} reported in.",
                 f"{say_count(len(fit), 'disk')} fit for use, no pool yet.",
             )
+        if self.unwatched > UNWATCHED_SECONDS:
+            return (
+                f"Nobody has kept watch for {say_duration(self.unwatched)}.",
+                "This is how things stood then.",
+            )
         unreadable = sum(f.unavailable + f.lost for f in self.fates)
         if unreadable:
             return f"{say_count(unreadable, 'extent')} cannot be read.", self._short_sentence()
@@ -275,6 +282,13 @@ class Outlook:
         """What needs a person, worst first."""
         view = self.view
         found: list[Attention] = []
+        if self.unwatched > UNWATCHED_SECONDS:
+            words = f"The work process has looked at nothing for {say_duration(self.unwatched)}. What is shown is how things stood then."
+            found.append(
+                Attention(
+                    Lamp.FAILED, "house", "work", "Nobody keeps watch", words, self.now - self.unwatched
+                )
+            )
         for row, volume in enumerate(view.volumes):
             state = self.volume(row)
             if state.lamp in (Lamp.SHORT, Lamp.FAILED):

@@ -19,6 +19,8 @@ from foldbarn.store.database import announce, tell, transaction
 from foldbarn.store.tables import ChangeRow, SiteRow, StepRow
 from foldbarn.store.views import current_view
 
+OPEN_STATES = ("waiting", "running", "paused")
+DIGEST_LOCK = 0xBA53  # advisory lock space: one that carries out a preview
 BY_ITSELF = "Fold Barn, by itself"
 
 
@@ -75,6 +77,8 @@ def carry_out(
         raise Outdated(fresh)
     touches = kind.touches(wish)
     with transaction() as session:
+        if digest is not None:
+            _use(session, digest)
         row = ChangeRow(
             kind=kind.name, params=kind.to_keep(wish), about=kind.about(wish), touches=touches, state="waiting",
             actor=actor or session.scalars(select(SiteRow.operator)).one(), reason=reason,
@@ -90,6 +94,22 @@ def carry_out(
         change = row.id
     enqueue(change, touches)
     return change
+
+
+def _use(session: Session, digest: str) -> None:
+    """A preview is carried out once: a second press of the button, or a request sent again, is told of the first.
+
+    Raises Conflict while a change of the same digest is open. Two that come at once wait for one another here.
+    """
+    session.execute(select(func.pg_advisory_xact_lock(DIGEST_LOCK, func.hashtext(digest))))
+    same = ChangeRow.preview["digest"].astext == digest
+    open_ = session.scalars(select(ChangeRow.id).where(same, ChangeRow.state.in_(OPEN_STATES))).first()
+    if open_ is not None:
+        raise Conflict(
+            f"This preview is carried out already, as change {open_}.",
+            about="digest",
+            next_step="Follow that change.",
+        )
 
 
 def recent(session: Session, limit: int = 100) -> list[tuple[ChangeRow, list[StepRow]]]:
@@ -125,11 +145,7 @@ def try_again() -> None:
 def unfinished(session: Session) -> list[ChangeRow]:
     """Changes that have not ended, oldest first."""
     return list(
-        session.scalars(
-            select(ChangeRow)
-            .where(ChangeRow.state.in_(("waiting", "running", "paused")))
-            .order_by(ChangeRow.id)
-        )
+        session.scalars(select(ChangeRow).where(ChangeRow.state.in_(OPEN_STATES)).order_by(ChangeRow.id))
     )
 
 

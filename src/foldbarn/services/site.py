@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import time
 
-from sqlalchemy import select
+from sqlalchemy import extract, func, select
 from sqlalchemy.orm import Session
 
 from foldbarn.core.errors import NotPossible
@@ -19,7 +19,9 @@ def outlook() -> Outlook:
     """The states of everything, now."""
     view = current_view()
     with transaction() as session:
-        grace = session.scalars(select(SiteRow.grace_seconds)).one()
+        # By the database's clock, which is the same for whoever keeps watch and whoever asks.
+        away = extract("epoch", func.now() - SiteRow.watched_at)
+        grace, unwatched = session.execute(select(SiteRow.grace_seconds, away)).one()
         rebuilds = session.execute(
             select(PoolRow.id, ChangeRow.state, ChangeRow.id)
             .join(ChangeRow, (ChangeRow.kind == "rebuild") & (ChangeRow.about == PoolRow.name))
@@ -34,7 +36,7 @@ def outlook() -> Outlook:
             for row in unfinished(session)
             if row.state == "paused" and row.paused_at is not None
         )  # fmt: skip
-        return Outlook(view, time.time(), grace, mending, paused, halted)
+        return Outlook(view, time.time(), grace, mending, paused, halted, float(unwatched or 0.0))
 
 
 def site_row(session: Session) -> SiteRow:

@@ -11,7 +11,7 @@ from typing import Any
 
 import psycopg
 import structlog
-from sqlalchemy import func, select, update
+from sqlalchemy import delete, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
@@ -37,6 +37,7 @@ from foldbarn.store.tables import (
     ClusterRow,
     DiskRow,
     DiskWorkRow,
+    MoveRow,
     NodeRow,
     PoolRow,
     SiteRow,
@@ -50,6 +51,10 @@ WATCH_LOCK = 0x0A7C4
 TICK_SECONDS = 0.25
 WRITTEN_SECONDS = 5.0  # between two sums of what consumers have written
 WRITTEN_STEP = 0.01  # of a volume; less is not worth a new picture of the site
+PRUNE_SECONDS, KEEP_MOVES_SECONDS = (
+    300.0,
+    3600.0,
+)  # between two prunings; how long moves of an ended change are kept
 JUDGE_SECONDS = 1.0  # between two looks at what time alone brings about
 WITNESS_SECONDS = 2.0  # between two questions to the witness
 CLOCK_STEP = 0.1  # seconds; smaller drifts are within what the question itself takes
@@ -73,6 +78,7 @@ class Watch:
     pauses: dict[int, _Pause] = field(default_factory=dict)
     witness_at: float = 0.0  # when the witness is asked next
     written_at: float = 0.0  # when what consumers have written is summed up next
+    prune_at: float = 0.0  # when the moves of ended changes are forgotten next
     judge_at: float = 0.0  # when it judges next, though nothing has changed: time passes, too
     # What the last judgement was made from; the same again is not judged twice.
     judged: tuple[object, ...] = ()
@@ -116,10 +122,14 @@ class Watch:
             if time.monotonic() >= self.written_at:
                 await asyncio.to_thread(sum_written)
                 self.written_at = time.monotonic() + WRITTEN_SECONDS
+            if time.monotonic() >= self.prune_at:
+                await asyncio.to_thread(prune)
+                self.prune_at = time.monotonic() + PRUNE_SECONDS
             if time.monotonic() >= self.judge_at:
                 self.judge_at = time.monotonic() + JUDGE_SECONDS
                 await asyncio.to_thread(self._judge)
                 await asyncio.to_thread(self._tell)
+                await asyncio.to_thread(note_watched)
         except Exception as error:
             if not is_disconnect(error):
                 log.exception("a round of the watch failed")
@@ -201,6 +211,12 @@ class Watch:
             with transaction() as session:
                 session.execute(update(NodeRow).where(NodeRow.id.in_(heard)).values(heard_at=func.now()))
                 tell(session, "work")
+
+
+def note_watched() -> None:
+    """Notes that everything was looked at just now, so that a page can tell when nobody does."""
+    with transaction() as session:
+        session.execute(update(SiteRow).values(watched_at=func.now()))
 
 
 def _revision() -> int:
@@ -463,6 +479,18 @@ def send_away() -> None:
             log.info("sent away", node=node, cluster=cluster)
         except BarnError as error:  # it is asked again at the next look
             log.info("not sent away", node=node, why=error.sentence)
+
+
+def prune() -> None:
+    """Forgets the single moves of changes that ended a while ago: what they moved in all stands with the change."""
+    with transaction() as session:
+        old = select(ChangeRow.id).where(
+            ChangeRow.state.in_(("done", "withdrawn")),
+            ChangeRow.ended_at < func.now() - func.make_interval(0, 0, 0, 0, 0, 0, KEEP_MOVES_SECONDS),
+        )
+        forgotten = session.execute(delete(MoveRow).where(MoveRow.change_id.in_(old)))
+    if forgotten.rowcount:  # type: ignore[attr-defined]
+        log.info("moves forgotten", moves=forgotten.rowcount)  # type: ignore[attr-defined]
 
 
 def call_in_spares() -> None:

@@ -35,6 +35,7 @@ class SiteRow(Base):
         server_default="[]"
     )  # [from, to, port, why] of the last test of the port plan
     ports_tested_at: Mapped[datetime | None]
+    watched_at: Mapped[datetime | None]  # when a round of the watch was last ended
     description: Mapped[str] = mapped_column(
         server_default=""
     )  # the site's text as last taken, word for word

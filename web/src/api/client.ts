@@ -164,6 +164,8 @@ const TOPICS: Record<string, string[][]> = {
   everything: [["barn"], ["site"], ["changes"], ["work"], ["yard"]],
 };
 
+const QUIET_MS = 5000;
+
 /** Follows the event stream while the calling scope lives. Returns whether it is connected. */
 export function useNews() {
   const connected = ref(true);
@@ -180,10 +182,18 @@ export function useNews() {
     }
     if (stale.size) timer = setTimeout(refresh, 100);
   };
+  // The watch is heard of each second. Where it falls silent nothing else would tell that it has: the barn is asked itself.
+  let heardAt = Date.now();
+  const quiet = setInterval(() => {
+    if (Date.now() - heardAt < QUIET_MS) return;
+    heardAt = Date.now();
+    void queries.invalidateQueries({ queryKey: ["barn"] });
+  }, 1000);
   const source = new EventSource("/api/events");
   source.onopen = () => (connected.value = true);
   source.onerror = () => (connected.value = false);
   source.addEventListener("news", (event) => {
+    heardAt = Date.now();
     const { topics } = JSON.parse((event as MessageEvent<string>).data) as { topics: string[] };
     for (const topic of topics) {
       for (const queryKey of TOPICS[topic] ?? []) {
@@ -196,6 +206,7 @@ export function useNews() {
   });
   onScopeDispose(() => {
     source.close();
+    clearInterval(quiet);
     clearTimeout(timer);
   });
   return connected;
