@@ -11,7 +11,7 @@ from typing import Any
 
 import psycopg
 import structlog
-from sqlalchemy import delete, func, select, update
+from sqlalchemy import delete, extract, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
@@ -19,6 +19,7 @@ from foldbarn.changes.cluster import believers
 from foldbarn.core.counters import rate
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.hardware import Inventory
+from foldbarn.core.lamps import UNWATCHED_SECONDS
 from foldbarn.core.levelling import LEVEL_TOLERANCE, imbalance, plan_levelling
 from foldbarn.core.reading import read_counters, read_inventory, read_written
 from foldbarn.core.rebuild import crowded_strips, plan_rebuild
@@ -214,9 +215,13 @@ class Watch:
 
 
 def note_watched() -> None:
-    """Notes that everything was looked at just now, so that a page can tell when nobody does."""
+    """Notes that everything was looked at just now, so that a page can tell when nobody does, and when somebody does again."""
     with transaction() as session:
+        away = session.scalar(select(extract("epoch", func.now() - SiteRow.watched_at)))
         session.execute(update(SiteRow).values(watched_at=func.now()))
+        if away is not None and away > UNWATCHED_SECONDS:
+            log.info("watched again", after=float(away))
+            tell(session, "site")
 
 
 def _revision() -> int:
