@@ -11,6 +11,7 @@ import time
 from collections.abc import Coroutine, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +21,7 @@ import pytest
 import uvicorn
 from hypothesis import HealthCheck
 from hypothesis import settings as hypothesis_settings
+from sqlalchemy import create_engine
 
 from foldbarn.api.app import make_app as make_api
 from foldbarn.changes.queue import _sender
@@ -29,6 +31,7 @@ from foldbarn.house.demo import Demo
 from foldbarn.house.postgres import Postgres, free_port
 from foldbarn.services import changes, intake
 from foldbarn.settings import settings
+from foldbarn.store import database as database_module
 from foldbarn.store import views
 from foldbarn.store.database import engine, transaction
 from foldbarn.store.founding import found_site
@@ -41,6 +44,9 @@ from foldbarn.yard.server import make_app as make_yard
 PROJECT = Path(__file__).resolve().parents[1]
 MEMORY_WANTED = 2 * 1024**3  # bytes that must be free in memory for the tests' state to lie there
 os.environ["FOLDBARN_LOOK_SECONDS"] = "0.05"  # the stand-ins' time runs fast, so copies end soon
+os.environ["FOLDBARN_DEAD_AFTER_SECONDS"] = "2"  # of a worker that a test has killed
+# Statements are compiled once for all of a run's databases, which have the same tables.
+database_module.create_engine = partial(create_engine, execution_options={"compiled_cache": {}})
 # No deadline: machines differ. In CI the examples are the same every time; elsewhere new ones are tried.
 hypothesis_settings.register_profile(
     "barn",

@@ -18,15 +18,15 @@ from foldbarn.store.database import wait_for_database
 
 log = structlog.get_logger()
 FORGET_SECONDS = 600.0  # between two sweeps of old jobs
-HEARTBEAT_SECONDS = 1.0
-DEAD_AFTER_SECONDS = 4.0  # a worker without a heartbeat for this long is gone, and its jobs are taken over
 
 
 async def take_over(app: App) -> None:
     """Clears away jobs of dead workers, and queues every open change that has no job."""
     while True:
         try:
-            for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=DEAD_AFTER_SECONDS):
+            for job in await app.job_manager.get_stalled_jobs(
+                seconds_since_heartbeat=settings().dead_after_seconds
+            ):
                 log.info("taking over a job", job=job.id)
                 await app.job_manager.finish_job(job, status=Status.FAILED, delete_job=True)
             queued = [
@@ -73,8 +73,8 @@ async def work() -> None:
             app.run_worker_async(
                 concurrency=8,
                 fetch_job_polling_interval=1.0,
-                update_heartbeat_interval=HEARTBEAT_SECONDS,
-                stalled_worker_timeout=DEAD_AFTER_SECONDS,
+                update_heartbeat_interval=settings().dead_after_seconds / 4,
+                stalled_worker_timeout=settings().dead_after_seconds,
                 shutdown_graceful_timeout=3.0,
                 install_signal_handlers=False,
             )
