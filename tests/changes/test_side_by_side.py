@@ -337,3 +337,19 @@ def test_what_ended_changes_moved_is_forgotten_after_a_while_and_their_sums_are_
         assert set(session.scalars(select(MoveRow.change_id))) == {paused}
         assert session.get_one(ChangeRow, number).moved == moved > 0
     assert before > moves() > 0
+
+
+def test_one_that_is_withdrawn_at_this_moment_is_not_brought_back(barn_site: Site) -> None:
+    barn_site.pool()
+    number = changes.carry_out("rebuild", {"pool": "quayside"}, None, actor=changes.BY_ITSELF)
+    with transaction() as session:
+        row = session.get_one(ChangeRow, number)
+        row.state, row.paused_at = "paused", datetime.now(UTC) - timedelta(hours=1)
+    with transaction() as session:
+        session.get_one(ChangeRow, number).state = "withdrawn"
+        session.flush()
+        thread = threading.Thread(target=changes.try_again)
+        thread.start()
+        thread.join(1.0)
+    thread.join(20)
+    assert barn_site.state(number) == "withdrawn"

@@ -132,7 +132,12 @@ def try_again() -> None:
     """Lets each change of Fold Barn's own go on whose rest is over. Its orders are new ones, so this is safe to repeat."""
     with transaction() as session:
         now = session.scalars(select(func.now())).one()
-        ready = [row for row in unfinished(session) if (at := again_at(row)) is not None and at <= now]
+        # Locked, so that one which is withdrawn at this moment is not brought back; it is skipped and looked at again.
+        rests = select(ChangeRow).where(
+            ChangeRow.state == "paused", ChangeRow.paused_at.is_not(None), ChangeRow.actor == BY_ITSELF
+        )
+        rows = session.scalars(rests.with_for_update(skip_locked=True)).all()
+        ready = [row for row in rows if (at := again_at(row)) is not None and at <= now]
         for row in ready:
             resume(session, row.id)
             row.tries += 1
