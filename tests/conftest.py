@@ -129,20 +129,45 @@ def stage() -> Iterator[Stage]:
     stage.served.stop()
 
 
-@pytest.fixture(scope="session")
-def welcomed(postgres: Postgres, stage: Stage) -> str:
-    """Name of a database in which all nodes of the yard have reported in, to be copied by tests."""
-    name = "welcomed"
+@dataclass(frozen=True)
+class Start:
+    """What tests begin from, each with a copy: the name of a database, and the file of the machines that belong to it."""
+
+    database: str
+    machines: Path
+
+
+@contextmanager
+def _start(postgres: Postgres, workplace: Path, name: str, template: str) -> Iterator[Start]:
+    """One to be filled: a database copied from another, to which settings point meanwhile."""
     with psycopg.connect(postgres.url("postgres").replace("+psycopg", ""), autocommit=True) as connection:
-        connection.execute(f"create database {name} template foldbarn strategy file_copy")
+        connection.execute(f"create database {name} template {template} strategy file_copy")
     os.environ["FOLDBARN_DATABASE_URL"] = postgres.url(name)
     _forget_connections()
-    found_site("Test site", "Ines Marrow", 30.0)
-    with stage.yard() as yard:
-        for node in yard.machines.nodes:
-            intake.welcome_agent(yard.agent(node))
+    yield Start(name, workplace / f"{name}.machines")
     _forget_connections()
-    return name
+
+
+@pytest.fixture(scope="session")
+def welcomed(postgres: Postgres, workplace: Path, stage: Stage) -> Start:
+    """All nodes of the yard have reported in."""
+    with _start(postgres, workplace, "welcomed", "foldbarn") as start:
+        found_site("Test site", "Ines Marrow", 30.0)
+        with stage.yard(start.machines) as yard:
+            for node in yard.machines.nodes:
+                intake.welcome_agent(yard.agent(node))
+    return start
+
+
+@pytest.fixture(scope="session")
+def pooled(postgres: Postgres, workplace: Path, stage: Stage, welcomed: Start) -> Start:
+    """And the pool that most tests need is formed, as change 1."""
+    with _start(postgres, workplace, "pooled", welcomed.database) as start:
+        shutil.copy(welcomed.machines, start.machines)
+        with stage.yard(start.machines) as yard:
+            site = Site(yard)
+            assert site.state(site.pool()) == "done"
+    return start
 
 
 @dataclass
@@ -212,8 +237,8 @@ class Stage:
         asyncio.run_coroutine_threadsafe(work, self.loop).result(20)
 
     @contextmanager
-    def yard(self) -> Iterator[Yard]:
-        machines = Machines(skerry_ferries())
+    def yard(self, file: Path | str = ":memory:") -> Iterator[Yard]:
+        machines = Machines(skerry_ferries(), file)
         machines.speed = 5000.0
         self.app = make_yard(machines, self.served.url, "")
         clock = self.app.router.lifespan_context(self.app)
@@ -224,6 +249,7 @@ class Stage:
             yield Yard(self.served.url, machines)
         finally:
             self._in_server(clock.__aexit__(None, None, None))
+            machines.close()
             os.environ.pop("FOLDBARN_YARD_URL")
             settings.cache_clear()
 
@@ -271,10 +297,15 @@ class Site:
 
 
 @pytest.fixture
-def barn_site(postgres: Postgres, welcomed: str, yard: Yard) -> Iterator[Site]:
-    """A site whose nodes have just reported in."""
-    with _database_from(postgres, welcomed):
+def barn_site(request: pytest.FixtureRequest, postgres: Postgres, workplace: Path, stage: Stage) -> Iterator[Site]:
+    """A site whose nodes have just reported in; of a test marked `pooled`, one with the pool quayside."""
+    with_pool = request.node.get_closest_marker("pooled") is not None
+    start: Start = request.getfixturevalue("pooled" if with_pool else "welcomed")
+    machines = workplace / f"{time.monotonic_ns()}.machines"
+    shutil.copy(start.machines, machines)
+    with stage.yard(machines) as yard, _database_from(postgres, start.database):
         yield Site(yard)
+    machines.unlink()
 
 
 @pytest.fixture

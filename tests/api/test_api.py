@@ -111,8 +111,8 @@ def test_only_names_of_this_machine_are_answered(api: httpx.Client) -> None:
     assert api.get("/api/barn", headers={"host": "barn.example"}).status_code == 400
 
 
+@pytest.mark.pooled
 def test_the_barn_in_one_picture(api: httpx.Client, barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     barn = api.get("/api/barn").json()
     assert barn["headline"] == "Every byte is readable."
@@ -127,8 +127,8 @@ def test_the_barn_in_one_picture(api: httpx.Client, barn_site: Site) -> None:
     assert titles == ["kittiwake needs a look", "dunlin-4 is wearing out", "skua-3 is not fit for use"]
 
 
+@pytest.mark.pooled
 def test_a_volume_page_walks_down_to_its_disks(api: httpx.Client, barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     page = api.get("/api/volumes/charts").json()
     assert sum(page["shares"].values()) == page["footprint"]["value"] == 300 * 2**30
@@ -142,8 +142,8 @@ def test_a_volume_page_walks_down_to_its_disks(api: httpx.Client, barn_site: Sit
     assert api.get("/api/volumes/charts/extents/100").status_code == 404
 
 
+@pytest.mark.pooled
 def test_an_outdated_preview_comes_back_fresh(api: httpx.Client, barn_site: Site) -> None:
-    barn_site.pool()
     wish = {"kind": "create-volume", "params": {"name": "tides", "pool": "quayside", "size": "10 GiB"}}
     old = api.post("/api/changes/preview", json=wish).json()
     barn_site.volume()
@@ -157,6 +157,7 @@ def test_an_outdated_preview_comes_back_fresh(api: httpx.Client, barn_site: Site
     assert api.get(f"/api/changes/{accepted.json()['number']}").json()["state"] == "done"
 
 
+@pytest.mark.pooled
 def test_news_reaches_an_open_page_within_a_second(api: httpx.Client, barn_site: Site) -> None:
     heard: list[tuple[float, list[str]]] = []
 
@@ -177,7 +178,7 @@ def test_news_reaches_an_open_page_within_a_second(api: httpx.Client, barn_site:
     while not heard and time.monotonic() < deadline:
         time.sleep(0.02)
     assert heard[0][1] == ["everything"]
-    barn_site.pool()  # how soon it is heard is measured by the bench
+    barn_site.volume()  # how soon it is heard is measured by the bench
     listener.join(5)
     assert "changes" in heard[-1][1]
 
@@ -209,9 +210,9 @@ def test_a_pools_page_tells_roles_protections_and_what_to_buy(api: httpx.Client,
     )  # forming moved nothing, and has ended
 
 
+@pytest.mark.pooled
 def test_what_consumers_write_leaves_a_preview_as_it_was(api: httpx.Client, barn_site: Site) -> None:
     """Written bytes grow all the time; a preview that someone is reading must not become outdated by it."""
-    barn_site.pool()
     barn_site.volume(size="800 GiB")
     wish = {"kind": "grow-pool", "params": {"pool": "quayside", "disks": ["razorbill-1"]}}
     before = api.post("/api/changes/preview", json=wish).json()
@@ -229,9 +230,9 @@ def test_what_consumers_write_leaves_a_preview_as_it_was(api: httpx.Client, barn
     assert ledger["written"] + ledger["promised"] == volume.extents * 2**30
 
 
+@pytest.mark.pooled
 def test_strips_on_their_way_leave_a_preview_as_it_was(api: httpx.Client, barn_site: Site) -> None:
     """While a pool levels itself bytes shift all the time; someone who reads a preview can still carry it out."""
-    barn_site.pool()
     barn_site.volume(size="400 GiB")
     barn_site.do("grow-pool", pool="quayside", disks=[f"razorbill-{n}" for n in range(1, 9)])
     number = api.post("/api/changes", json={"kind": "rebuild", "params": {"pool": "quayside"}}).json()[
@@ -287,12 +288,12 @@ def test_plans_on_paper_are_sized_and_bad_ones_say_why(api: httpx.Client) -> Non
     assert "serial: paper-1" in api.post("/api/sizing/text", json={"text": good["text"]}).json()["text"]
 
 
+@pytest.mark.pooled
 def test_strangers_get_sentences_and_never_a_server_error(api: httpx.Client, barn_site: Site) -> None:
     """Reference: schemathesis sends what the description allows and what it does not; every answer is one that is described.
 
     Routes that ask other machines are left out: what is made up here must not be asked. See test_guard for those.
     """
-    barn_site.pool()
     barn_site.volume()
     schema = schemathesis.openapi.from_dict(api.get("/api/openapi.json").json()).exclude(
         path_regex="/api/(yard|agents|witness|intake/bmc)"

@@ -70,8 +70,8 @@ def test_forming_a_pool_claims_prepares_and_checks(barn_site: Site) -> None:
     assert sorted(barn_site.yard.machines.pool_of.values()) == ["quayside"] * 32
 
 
+@pytest.mark.pooled
 def test_a_volume_is_whole_and_lies_where_the_placement_says(barn_site: Site) -> None:
-    barn_site.pool()
     preview = changes.preview("create-volume", {"name": "charts", "pool": "quayside", "size": "100 GiB"})
     number = barn_site.volume()
     assert barn_site.state(number) == "done"
@@ -86,8 +86,8 @@ def test_a_volume_is_whole_and_lies_where_the_placement_says(barn_site: Site) ->
     }  # the preview is the true plan
 
 
+@pytest.mark.pooled
 def test_a_lost_node_is_rebuilt_elsewhere_and_welcomed_back(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     lose(barn_site, "petrel")
     view = current_view()
@@ -107,8 +107,8 @@ def test_a_lost_node_is_rebuilt_elsewhere_and_welcomed_back(barn_site: Site) -> 
     assert petrel == pytest.approx(75, abs=2)  # a quarter of the strips again
 
 
+@pytest.mark.pooled
 def test_strips_that_a_disk_lost_are_noticed_and_written_again(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     serial = next(s for s, strips in barn_site.yard.machines.strips.items() if strips)
     barn_site.yard.machines.strips[serial].clear()
@@ -119,8 +119,8 @@ def test_strips_that_a_disk_lost_are_noticed_and_written_again(barn_site: Site) 
     assert len(held(barn_site)) == 300
 
 
+@pytest.mark.pooled
 def test_killed_in_the_middle_of_copying_it_goes_on(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
-    barn_site.pool()
     barn_site.volume(size="400 GiB")
     lose(barn_site, "petrel")
     barn_site.yard.machines.speed = 10.0
@@ -146,10 +146,10 @@ def test_killed_in_the_middle_of_copying_it_goes_on(barn_site: Site, monkeypatch
     assert fate(view, view.volumes[0]).state == DataState.WHOLE
 
 
+@pytest.mark.pooled
 def test_an_agent_that_forgets_its_orders_is_told_again(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    barn_site.pool()
     barn_site.volume()
     lose(barn_site, "petrel")
     barn_site.yard.machines.speed = 60.0
@@ -191,8 +191,8 @@ def test_pauses_between_tries_grow() -> None:
     assert [runner.pause_before(n) for n in range(1, 8)] == [0.3, 0.6, 1.2, 2.4, 4.8, 8.0, 8.0]
 
 
+@pytest.mark.pooled
 def test_withdrawing_puts_everything_back(barn_site: Site) -> None:
-    barn_site.pool()
     number = changes.carry_out(
         "create-volume", {"name": "charts", "pool": "quayside", "size": "10 GiB"}, None
     )
@@ -215,10 +215,10 @@ def test_withdrawing_puts_everything_back(barn_site: Site) -> None:
         changes.ask(late, "resume")
 
 
+@pytest.mark.pooled
 def test_a_volume_withdrawn_half_way_leaves_nothing_behind(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    barn_site.pool()
     number = changes.carry_out(
         "create-volume", {"name": "charts", "pool": "quayside", "size": "10 GiB"}, None
     )
@@ -276,8 +276,8 @@ def test_a_change_is_run_by_one_runner_at_a_time(barn_site: Site, monkeypatch: p
     assert barn_site.state(number) == "done"
 
 
+@pytest.mark.pooled
 def test_an_outdated_preview_is_refused_with_a_fresh_one(barn_site: Site) -> None:
-    barn_site.pool()
     wish = {"name": "charts", "pool": "quayside", "size": "100 GiB"}
     old = changes.preview("create-volume", wish)
     barn_site.volume("tides", size="50 GiB")

@@ -18,8 +18,8 @@ from foldbarn.store.views import current_view
 MORE = [f"razorbill-{n}" for n in range(1, 9)]
 
 
+@pytest.mark.pooled
 def test_a_pool_grows_and_its_data_levels_onto_the_new_disks(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume(size="400 GiB")
     preview = changes.preview("grow-pool", {"pool": "quayside", "disks": MORE})
     rows = {r.label: r for r in preview.rows}
@@ -56,17 +56,17 @@ def test_a_pool_grows_and_its_data_levels_onto_the_new_disks(barn_site: Site) ->
         ({"disks": ["skua-boot"]}, "skua-boot is not fit"),
     ],
 )
+@pytest.mark.pooled
 def test_bad_growth_is_refused_whole(barn_site: Site, wish: dict[str, Any], words: str) -> None:
-    barn_site.pool()
     with pytest.raises(NotPossible, match=words):
         changes.carry_out("grow-pool", {"pool": "quayside", "disks": MORE} | wish, None)
     assert not barn_site.yard.machines.pool_of.get(current_view().disk("razorbill-1").serial)
 
 
+@pytest.mark.pooled
 def test_a_disk_that_leaves_between_preview_and_step_pauses_it_and_it_can_be_withdrawn(
     barn_site: Site,
 ) -> None:
-    barn_site.pool()
     number = changes.carry_out("grow-pool", {"pool": "quayside", "disks": ["razorbill-1", "skua-1"]}, None)
     barn_site.yard.machines.pulled.add(current_view().disk("skua-1").serial)
     run_change(number)
@@ -79,8 +79,8 @@ def test_a_disk_that_leaves_between_preview_and_step_pauses_it_and_it_can_be_wit
     assert not barn_site.yard.machines.pool_of.get(current_view().disk("razorbill-1").serial)
 
 
+@pytest.mark.pooled
 def test_a_volume_is_deleted_with_every_strip(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume("charts")
     barn_site.volume("tides")
     view = current_view()
@@ -99,8 +99,8 @@ def test_a_volume_is_deleted_with_every_strip(barn_site: Site) -> None:
     barn_site.volume("charts")  # its name is free again
 
 
+@pytest.mark.pooled
 def test_what_a_silent_node_holds_of_a_deleted_volume_is_dropped_when_it_returns(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     lose(barn_site, "petrel")
     preview = changes.preview("delete-volume", {"volume": "charts"})
@@ -112,8 +112,8 @@ def test_what_a_silent_node_holds_of_a_deleted_volume_is_dropped_when_it_returns
     assert held(barn_site) == set()
 
 
+@pytest.mark.pooled
 def test_a_pool_is_deleted_only_when_empty_and_its_disks_are_free_again(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     with pytest.raises(NotPossible, match="quayside holds 1 volume: charts"):
         changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
@@ -128,12 +128,12 @@ def test_a_pool_is_deleted_only_when_empty_and_its_disks_are_free_again(barn_sit
     assert len(current_view().pools) == 1
 
 
+@pytest.mark.pooled
 def test_there_is_no_way_back_once_strips_are_being_dropped(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     from foldbarn.settings import settings
 
-    barn_site.pool()
     barn_site.volume()
     number = changes.carry_out("delete-volume", {"volume": "charts", "typed": "charts"}, None)
     monkeypatch.setenv("FOLDBARN_ATTEMPTS", "1")

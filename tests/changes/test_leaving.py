@@ -54,8 +54,8 @@ def mixed_pool(site: Site, **params: Any) -> int:
     return site.pool(disks=site.disks(nodes=NODES) + site.disks("nvme", nodes=NODES), **params)
 
 
+@pytest.mark.pooled
 def test_a_disk_is_retired_and_may_be_pulled(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume(size="400 GiB")
     preview = changes.preview("retire", {"what": "disk", "names": ["petrel-3"]})
     assert preview.blockers == []
@@ -111,12 +111,12 @@ def test_retiring_what_has_no_room_to_go_is_refused_with_the_numbers(barn_site: 
         changes.carry_out("retire", {"what": "node", "names": ["fulmar"]}, None)
 
 
+@pytest.mark.pooled
 def test_protection_never_falls_while_a_disk_is_emptied(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     from foldbarn.changes.moving import Mover
 
-    barn_site.pool()
     barn_site.volume(size="200 GiB")
     barn_site.yard.machines.speed = 200.0
     seen: list[tuple[bool, bool, bool]] = []
@@ -262,8 +262,8 @@ def test_roles_follow_the_rule_and_caches_are_bound_within_their_node(barn_site:
     assert sum(amount for _, amount in ledger.rows()) == ledger.raw
 
 
+@pytest.mark.pooled
 def test_capacity_becomes_spare_and_back(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     with pytest.raises(NotPossible, match="By rule petrel-3 is capacity; another role wants a reason"):
         changes.carry_out("change-role", {"disks": ["petrel-3"], "role": "spare"}, None)
@@ -310,10 +310,10 @@ def test_a_spare_stands_in_once_for_a_disk_that_is_given_up(barn_site: Site) -> 
     assert view.disk("turnstone-8").role_reason == "stands in for turnstone-2"
 
 
+@pytest.mark.pooled
 def test_withdrawn_in_the_middle_the_disks_stay_in_use(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    barn_site.pool()
     barn_site.volume(size="300 GiB")
     number = changes.carry_out("retire", {"what": "node", "names": ["petrel"]}, None)
     barn_site.yard.machines.speed = 1.0
@@ -348,10 +348,10 @@ def kill_at(monkeypatch: pytest.MonkeyPatch, number: int, step: int, when: str) 
             run_change(number)
 
 
+@pytest.mark.pooled
 def test_once_disks_are_being_blanked_there_is_no_way_back(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    barn_site.pool()
     barn_site.volume()
     number = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3"]}, None)
     kill_at(monkeypatch, number, 3, "before")
@@ -369,8 +369,8 @@ def test_once_disks_are_being_blanked_there_is_no_way_back(
     assert "the disks have joined; retire them instead" in barn_site.problem(grown)
 
 
+@pytest.mark.pooled
 def test_what_is_being_emptied_or_was_let_go_while_away_asks_for_nobody(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     lost = current_view().disk("turnstone-2")
     barn_site.yard.machines.pulled.add(lost.serial)
@@ -437,8 +437,8 @@ def test_slowed_down_it_moves_no_faster_than_allowed_and_then_again(
         changes.limit(number, 1)
 
 
+@pytest.mark.pooled
 def test_power_cut_twice_while_a_disk_is_emptied(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
-    barn_site.pool()
     barn_site.volume(size="300 GiB")
     number = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3", "petrel-4"]}, None)
     barn_site.yard.machines.speed = 3.0
@@ -470,8 +470,8 @@ def test_power_cut_twice_while_a_disk_is_emptied(barn_site: Site, monkeypatch: p
     assert held(barn_site) == should_hold()
 
 
+@pytest.mark.pooled
 def test_settings_change_at_once_and_are_taken_back(barn_site: Site) -> None:
-    barn_site.pool()
     wish = changes.preview(
         "set-pool",
         {
@@ -506,8 +506,8 @@ def test_settings_change_at_once_and_are_taken_back(barn_site: Site) -> None:
 
 
 @pytest.mark.parametrize("what", ["shrinks", "turns read-only", "is pulled", "is claimed"])
+@pytest.mark.pooled
 def test_a_disk_that_changes_between_preview_and_step_is_not_taken(barn_site: Site, what: str) -> None:
-    barn_site.pool()
     number = changes.carry_out("grow-pool", {"pool": "quayside", "disks": ["razorbill-1"]}, None)
     machines = barn_site.yard.machines
     disk = machines.disks[current_view().disk("razorbill-1").serial]
@@ -538,8 +538,8 @@ def test_a_disk_that_changes_between_preview_and_step_is_not_taken(barn_site: Si
         ).all() == ["prepare"]
 
 
+@pytest.mark.pooled
 def test_a_pooled_disk_that_shrinks_or_turns_read_only_gets_nothing_new_and_says_so(barn_site: Site) -> None:
-    barn_site.pool()
     view = current_view()
     machines = barn_site.yard.machines
     small, frozen = view.disk("petrel-1"), view.disk("petrel-2")
@@ -676,13 +676,13 @@ def test_a_pool_in_an_enclosure_outlives_the_node_that_carried_it(barn_site: Sit
     assert fate(view, view.volume("kept")).state == DataState.WHOLE
 
 
+@pytest.mark.pooled
 def test_endless_clocks_do_not_confuse_what_was_measured(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     """A node's clock that jumps back adds nothing to what the copying took."""
     from foldbarn.links.agents import Agent
 
-    barn_site.pool()
     barn_site.volume(size="200 GiB")
     told = iter([1000.0, 990.0, 991.0, *(992.0 + n for n in range(1000))])
     monkeypatch.setattr(Agent, "uptime", lambda self: next(told))

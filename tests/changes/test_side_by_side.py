@@ -38,10 +38,10 @@ def outcome(number: int) -> str:
         return " ".join(f"{s.name}: {s.outcome}" for s in steps)
 
 
+@pytest.mark.pooled
 def test_what_is_made_while_a_comparison_asks_is_neither_left_over_nor_missing(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    barn_site.pool()
     barn_site.volume("old")
     ask, asked = Agent.strips, 0
 
@@ -68,8 +68,8 @@ def test_what_is_made_while_a_comparison_asks_is_neither_left_over_nor_missing(
     assert all_whole()
 
 
+@pytest.mark.pooled
 def test_a_comparison_waits_while_another_change_moves_strips_and_says_so(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     pool = current_view().pools[0].number
     space = {"space": moving.MOVER_LOCK, "pool": pool}
@@ -88,12 +88,12 @@ def test_a_comparison_waits_while_another_change_moves_strips_and_says_so(barn_s
     assert barn_site.state(number) == "done"
 
 
+@pytest.mark.pooled
 def test_a_half_made_volume_whose_strips_were_rebuilt_is_withdrawn_whole(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("FOLDBARN_ATTEMPTS", "1")
     settings.cache_clear()
-    barn_site.pool()
     barn_site.volume("old")
     machines = barn_site.yard.machines
     machines.answers["petrel"] = "garbled"
@@ -117,10 +117,10 @@ def test_a_half_made_volume_whose_strips_were_rebuilt_is_withdrawn_whole(
     assert all_whole()
 
 
+@pytest.mark.pooled
 def test_what_breaks_in_withdrawing_pauses_with_the_reason_and_may_be_tried_again(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    barn_site.pool()
     number = changes.carry_out("create-volume", {"name": "v", "pool": "quayside", "size": "10 GiB"}, None)
     with monkeypatch.context() as patch:
         patch.setattr(create_volume.CreateVolume, "withdraw", lambda self, run: 1 / 0)
@@ -137,8 +137,8 @@ def test_what_breaks_in_withdrawing_pauses_with_the_reason_and_may_be_tried_agai
     assert barn_site.state(number) == "withdrawn"
 
 
+@pytest.mark.pooled
 def test_a_stale_deletion_leaves_a_newer_volume_of_that_name_alone(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume("tides")
     wish = {"volume": "tides", "typed": "tides"}
     first, second = (changes.carry_out("delete-volume", wish, None) for _ in range(2))
@@ -152,10 +152,10 @@ def test_a_stale_deletion_leaves_a_newer_volume_of_that_name_alone(barn_site: Si
     assert held(barn_site) == newer == should_hold()
 
 
+@pytest.mark.pooled
 def test_a_pool_that_is_being_deleted_takes_neither_volume_nor_disk(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    barn_site.pool()
     volume = changes.carry_out("create-volume", {"name": "v", "pool": "quayside", "size": "10 GiB"}, None)
     growth = changes.carry_out("grow-pool", {"pool": "quayside", "disks": ["razorbill-1"]}, None)
     number = changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
@@ -180,8 +180,8 @@ def test_a_pool_that_is_being_deleted_takes_neither_volume_nor_disk(
     assert (barn_site.yard.machines.pool_of, held(barn_site)) == ({}, set())
 
 
+@pytest.mark.pooled
 def test_a_pool_that_has_a_volume_by_now_is_not_closed(barn_site: Site) -> None:
-    barn_site.pool()
     number = changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
     barn_site.volume("quick")
     run_change(number)
@@ -193,8 +193,8 @@ def test_a_pool_that_has_a_volume_by_now_is_not_closed(barn_site: Site) -> None:
     assert all_whole()
 
 
+@pytest.mark.pooled
 def test_withdrawn_in_time_a_pool_is_open_again(barn_site: Site) -> None:
-    barn_site.pool()
     number = changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
     with transaction() as session:
         session.execute(PoolRow.__table__.update().values(closing=True))
@@ -205,8 +205,8 @@ def test_withdrawn_in_time_a_pool_is_open_again(barn_site: Site) -> None:
     assert barn_site.state(barn_site.volume()) == "done"
 
 
+@pytest.mark.pooled
 def test_a_node_that_was_away_for_a_moment_only_drops_what_it_was_not_told_to(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     barn_site.yard.machines.power["petrel"] = False
     with transaction() as session:
@@ -223,12 +223,12 @@ def test_a_node_that_was_away_for_a_moment_only_drops_what_it_was_not_told_to(ba
     assert held(barn_site) == set()
 
 
+@pytest.mark.pooled
 def test_a_change_of_its_own_goes_on_trying_and_a_persons_waits(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("FOLDBARN_ATTEMPTS", "1")
     settings.cache_clear()
-    barn_site.pool()
     barn_site.volume()
     machines = barn_site.yard.machines
     number = changes.carry_out("rebuild", {"pool": "quayside"}, None, actor=changes.BY_ITSELF)
@@ -272,8 +272,8 @@ def refused(*_: object) -> None:
     raise NotPossible("It cannot be asked now.")
 
 
+@pytest.mark.pooled
 def test_what_a_person_paused_is_not_resumed_and_old_open_changes_stay_in_the_list(barn_site: Site) -> None:
-    barn_site.pool()
     number = changes.carry_out("rebuild", {"pool": "quayside"}, None, actor=changes.BY_ITSELF)
     changes.ask(number, "pause")
     run_change(number)
@@ -288,8 +288,8 @@ def test_what_a_person_paused_is_not_resumed_and_old_open_changes_stay_in_the_li
         assert len(changes.recent(session, limit=1)) == 2
 
 
+@pytest.mark.pooled
 def test_a_preview_is_carried_out_once_however_often_it_is_sent(barn_site: Site) -> None:
-    barn_site.pool()
     wish = {"name": "v", "pool": "quayside", "size": "9 GiB"}
     digest = changes.preview("create-volume", wish).digest
 
@@ -310,8 +310,8 @@ def test_a_preview_is_carried_out_once_however_often_it_is_sent(barn_site: Site)
     assert barn_site.state(numbers[0]) == "done"
 
 
+@pytest.mark.pooled
 def test_what_ended_changes_moved_is_forgotten_after_a_while_and_their_sums_are_kept(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     lose(barn_site, "petrel")
     number = barn_site.do("rebuild", pool="quayside")
@@ -339,8 +339,8 @@ def test_what_ended_changes_moved_is_forgotten_after_a_while_and_their_sums_are_
     assert before > moves() > 0
 
 
+@pytest.mark.pooled
 def test_one_that_is_withdrawn_at_this_moment_is_not_brought_back(barn_site: Site) -> None:
-    barn_site.pool()
     number = changes.carry_out("rebuild", {"pool": "quayside"}, None, actor=changes.BY_ITSELF)
     with transaction() as session:
         row = session.get_one(ChangeRow, number)

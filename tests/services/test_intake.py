@@ -398,8 +398,8 @@ def test_arranging_moves_everything_at_once_and_can_be_taken_back(barn_site: Sit
     assert [n.name for n in current_view().nodes] == ALL
 
 
+@pytest.mark.pooled
 def test_arranging_says_whose_copies_would_stand_together(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     preview = changes.preview("arrange", {"rooms": layout(A=ALL[:5], B=ALL[5:])})
     assert any("of charts would have copies in the same rack" in w.sentence for w in preview.warnings)

@@ -95,8 +95,8 @@ def test_a_node_is_given_up_after_its_grace_time_and_not_before(
     assert current_view().node("petrel").given_up is given_up
 
 
+@pytest.mark.pooled
 def test_a_rebuild_starts_once_when_a_node_with_data_is_given_up(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     silent_for("petrel", 31.0)
     barn_site.yard.machines.power["petrel"] = False
@@ -119,8 +119,8 @@ def test_nothing_starts_where_nothing_can_be_mended(barn_site: Site) -> None:
     )
 
 
+@pytest.mark.pooled
 def test_a_returning_node_is_heard_and_its_pools_are_looked_at(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     silent_for("petrel", 31.0)
     watching.give_up()
@@ -138,8 +138,8 @@ def test_a_returning_node_is_heard_and_its_pools_are_looked_at(barn_site: Site) 
     assert len(started()) == 1
 
 
+@pytest.mark.pooled
 def test_a_node_back_within_its_grace_time_starts_nothing(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     silent_for("petrel", 10.0)
     report(barn_site, "petrel")
@@ -147,8 +147,8 @@ def test_a_node_back_within_its_grace_time_starts_nothing(barn_site: Site) -> No
     assert started() == []
 
 
+@pytest.mark.pooled
 def test_a_pulled_disk_is_missing_and_given_up_in_its_turn(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume()
     serial = current_view().disk("petrel-3").serial
     barn_site.yard.machines.pulled.add(serial)
@@ -190,10 +190,10 @@ def test_counters_become_rates_and_a_reset_gives_none(barn_site: Site) -> None:
     assert rates() == (None, 0.0)
 
 
+@pytest.mark.pooled
 def test_each_round_is_noted_by_the_databases_clock_and_one_that_fails_is_not(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    barn_site.pool()
 
     def long_ago() -> float:
         with transaction() as session:
@@ -286,8 +286,8 @@ def test_announcing_twice_is_once_and_a_name_is_not_taken_over(
     )  # a silent node may have moved
 
 
+@pytest.mark.pooled
 def test_verdicts_follow_the_reports_and_leave_pooled_disks_their_role(barn_site: Site) -> None:
-    barn_site.pool()
     machines = barn_site.yard.machines
     machines.disks[current_view().disk("skua-1").serial].signature = "xfs"
     machines.disks[current_view().disk("skua-3").serial].signature = ""

@@ -90,8 +90,8 @@ def test_nothing_of_a_failed_transaction_is_seen(barn_site: Site) -> None:
     assert (views.current_view().name, views.current_view().revision) == ("Test site", before)
 
 
+@pytest.mark.pooled
 def test_a_placement_is_kept_across_chunks_and_moves_only_what_lies_where_expected(barn_site: Site) -> None:
-    barn_site.pool()
     barn_site.volume(size="10 GiB")
     wide = np.arange(2 * (views.CHUNK + 10), dtype=np.int32).reshape(-1, 2) % 30 + 1
     with transaction() as session:

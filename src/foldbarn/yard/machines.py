@@ -190,6 +190,12 @@ class Machines:
             for statement, values in writes:
                 self._file.execute(statement, values)
 
+    def close(self) -> None:
+        """Writes everything and lets the file go."""
+        self.keep_facts()
+        self.flush()
+        self._file.close()
+
     # Strips and disks. ---------------------------------------------------------------------------
 
     def add_strip(self, serial: str, strip: Strip) -> None:
