@@ -21,6 +21,7 @@ import pytest
 import uvicorn
 from hypothesis import HealthCheck
 from hypothesis import settings as hypothesis_settings
+from playwright.sync_api import Browser, BrowserContext, Page
 from sqlalchemy import create_engine
 
 from foldbarn.api.app import make_app as make_api
@@ -58,6 +59,21 @@ hypothesis_settings.register_profile(
     suppress_health_check=[HealthCheck.too_slow],
 )
 hypothesis_settings.load_profile("barn")
+
+
+LONGEST_FIRST = (
+    "web",
+    "house",
+    "changes",
+    "api",
+    "services",
+)  # folders; what whole barns need is mostly waiting
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The long files go first, so that neither worker is left with one when the other has nothing to do."""
+    rank = {folder: place for place, folder in enumerate(LONGEST_FIRST)}
+    items.sort(key=lambda item: rank.get(item.path.parent.name, len(rank)))
 
 
 @pytest.fixture(scope="session")
@@ -297,7 +313,9 @@ class Site:
 
 
 @pytest.fixture
-def barn_site(request: pytest.FixtureRequest, postgres: Postgres, workplace: Path, stage: Stage) -> Iterator[Site]:
+def barn_site(
+    request: pytest.FixtureRequest, postgres: Postgres, workplace: Path, stage: Stage
+) -> Iterator[Site]:
     """A site whose nodes have just reported in; of a test marked `pooled`, one with the pool quayside."""
     with_pool = request.node.get_closest_marker("pooled") is not None
     start: Start = request.getfixturevalue("pooled" if with_pool else "welcomed")
@@ -402,3 +420,19 @@ def browser_type_launch_args(browser_type_launch_args: dict[str, Any]) -> dict[s
 @pytest.fixture(scope="session")
 def browser_context_args(browser_context_args: dict[str, Any]) -> dict[str, Any]:
     return {**browser_context_args, "viewport": {"width": 1280, "height": 800}}
+
+
+@pytest.fixture(scope="module")
+def window(browser: Browser, browser_context_args: dict[str, Any]) -> Iterator[BrowserContext]:
+    """One for each module, as a person has one: what it has loaded once it need not load again."""
+    context = browser.new_context(**browser_context_args)
+    yield context
+    context.close()
+
+
+@pytest.fixture
+def tab(window: BrowserContext) -> Iterator[Page]:
+    tab = window.new_page()
+    tab.set_default_timeout(15_000)
+    yield tab
+    tab.close()

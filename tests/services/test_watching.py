@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -190,6 +191,12 @@ def test_counters_become_rates_and_a_reset_gives_none(barn_site: Site) -> None:
     assert rates() == (None, 0.0)
 
 
+def look_once(watch: Watch) -> None:
+    """In a thread of its own: the browser that other tests drive keeps an event loop in this one."""
+    with ThreadPoolExecutor(max_workers=1) as crew:
+        crew.submit(lambda: asyncio.run(watch.look())).result()
+
+
 @pytest.mark.pooled
 def test_each_round_is_noted_by_the_databases_clock_and_one_that_fails_is_not(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
@@ -203,14 +210,14 @@ def test_each_round_is_noted_by_the_databases_clock_and_one_that_fails_is_not(
     assert long_ago() == pytest.approx(60, abs=5)
     assert site.outlook().headline()[0].startswith("Nobody has kept watch for ")
     watch = watching.Watch()
-    asyncio.run(watch.look())
+    look_once(watch)
     assert site.outlook().unwatched < 30
     assert site.outlook().headline()[0] == "Every byte is readable."
     long_ago()
     with monkeypatch.context() as patch:
         patch.setattr(watching, "give_up", lambda: 1 / 0)
         watch.judge_at = 0.0
-        asyncio.run(watch.look())
+        look_once(watch)
     assert site.outlook().unwatched > 30
 
 

@@ -16,11 +16,10 @@ NODES = ("fulmar", "gannet", "petrel", "razorbill", "kittiwake", "dunlin", "turn
 
 
 @pytest.fixture
-def page(page: Page, running: Running) -> Page:
-    page.set_default_timeout(15_000)
-    page.goto(running.url)
-    expect(page.get_by_role("list", name="Stages of the work")).to_be_visible()
-    return page
+def page(tab: Page, running: Running) -> Page:
+    tab.goto(running.url)
+    expect(tab.get_by_role("list", name="Stages of the work")).to_be_visible()
+    return tab
 
 
 def announce(running: Running, *nodes: str) -> None:

@@ -15,11 +15,10 @@ NODES = ("fulmar", "petrel", "kittiwake", "turnstone")
 
 
 @pytest.fixture
-def page(page: Page, running: Running) -> Page:
-    page.set_default_timeout(15_000)
-    page.goto(running.url)
-    expect(page.get_by_role("button", name="Plan a change")).to_be_visible()
-    return page
+def page(tab: Page, running: Running) -> Page:
+    tab.goto(running.url)
+    expect(tab.get_by_role("button", name="Plan a change")).to_be_visible()
+    return tab
 
 
 def done(page: Page, step: str) -> None:

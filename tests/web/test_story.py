@@ -12,13 +12,12 @@ LONG = 60_000  # ms: for what the barn does by itself
 
 
 @pytest.fixture
-def page(page: Page, running: Running) -> Page:
-    page.set_default_timeout(15_000)
-    page.goto(running.url)
+def page(tab: Page, running: Running) -> Page:
+    tab.goto(running.url)
     expect(
-        page.get_by_role("button", name="Plan a change")
+        tab.get_by_role("button", name="Plan a change")
     ).to_be_visible()  # keys pressed before the site is read would be lost
-    return page
+    return tab
 
 
 def test_bare_machines_are_shown_as_they_reported(page: Page) -> None:

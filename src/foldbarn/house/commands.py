@@ -20,7 +20,7 @@ from foldbarn.settings import PROJECT
 
 HOME = PROJECT / ".barn"
 WEB = PROJECT / "web"
-HANDS = ("-n", "2", "--dist", "loadfile")  # of the tests
+HANDS = ("-n", "2", "--dist", "loadfile", "--no-loadscope-reorder")  # of the tests
 app = typer.Typer(
     add_completion=False,
     no_args_is_help=True,
