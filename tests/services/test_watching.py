@@ -191,7 +191,7 @@ def test_counters_become_rates_and_a_reset_gives_none(barn_site: Site) -> None:
     assert rates() == (None, 0.0)
 
 
-def look_once(watch: Watch) -> None:
+def look_once(watch: watching.Watch) -> None:
     """In a thread of its own: the browser that other tests drive keeps an event loop in this one."""
     with ThreadPoolExecutor(max_workers=1) as crew:
         crew.submit(lambda: asyncio.run(watch.look())).result()
