@@ -10,7 +10,7 @@ import structlog
 from procrastinate import App
 from procrastinate.jobs import Status
 
-from foldbarn.changes.queue import QUEUE, closing_sender, enqueue_forgotten, worker_app
+from foldbarn.changes.queue import QUEUE, closing_sender, enqueue_ready, worker_app
 from foldbarn.changes.runner import ending
 from foldbarn.services.watching import Watch
 from foldbarn.settings import settings
@@ -34,9 +34,7 @@ async def take_over(app: App) -> None:
                 for status in ("todo", "doing")
                 for job in await app.job_manager.list_jobs_async(queue=QUEUE, status=status)
             ]
-            await asyncio.to_thread(
-                enqueue_forgotten, {int(str(job.task_kwargs["change"])) for job in queued}
-            )
+            await asyncio.to_thread(enqueue_ready, {int(str(job.task_kwargs["change"])) for job in queued})
         except Exception as error:
             log.info("could not look for forgotten jobs", error=str(error)[:120])
         await asyncio.sleep(1.0)

@@ -10,6 +10,7 @@ import pytest
 from conftest import Site
 from sites import changed, make_site
 from sqlalchemy import func, select
+from tenacity import RetryCallState, Retrying, wait_none
 
 from foldbarn.changes import form_pool, moving, runner
 from foldbarn.changes.kind import KINDS
@@ -174,7 +175,7 @@ def test_a_node_that_falls_silent_during_forming_pauses_it_with_the_reason(
 ) -> None:
     disks = barn_site.disks(nodes=("fulmar", "petrel", "kittiwake"))
     number = changes.carry_out("form-pool", {"name": "quayside", "disks": disks}, None)
-    monkeypatch.setattr(runner, "pause_before", lambda attempt: 0.0)
+    monkeypatch.setattr(runner, "PAUSES", wait_none())
     monkeypatch.setattr(
         Agent, "send", lambda self, order: (_ for _ in ()).throw(Unreachable("No answer within 2 s."))
     )
@@ -188,7 +189,10 @@ def test_a_node_that_falls_silent_during_forming_pauses_it_with_the_reason(
 
 
 def test_pauses_between_tries_grow() -> None:
-    assert [runner.pause_before(n) for n in range(1, 8)] == [0.3, 0.6, 1.2, 2.4, 4.8, 8.0, 8.0]
+    tries = [RetryCallState(Retrying(), None, (), {}) for _ in range(7)]
+    for number, state in enumerate(tries, 1):
+        state.attempt_number = number
+    assert [runner.PAUSES(state) for state in tries] == [0.3, 0.6, 1.2, 2.4, 4.8, 8.0, 8.0]
 
 
 @pytest.mark.pooled
@@ -247,9 +251,13 @@ def test_two_people_forming_with_the_same_disks_at_once(barn_site: Site) -> None
         thread.start()
     for thread in threads:
         thread.join()
-    assert sorted(barn_site.state(n) for n in numbers) == ["done", "paused"]
-    loser = next(n for n in numbers if barn_site.state(n) == "paused")
-    assert "fulmar-1" in barn_site.problem(loser)
+    assert [barn_site.state(n) for n in numbers] == [
+        "done",
+        "waiting",
+    ]  # the one that came first, whoever ran first
+    run_change(numbers[1])
+    assert barn_site.state(numbers[1]) == "withdrawn"  # by itself: there is nothing to wait for
+    assert "fulmar-1" in barn_site.problem(numbers[1])
 
 
 def test_a_change_is_run_by_one_runner_at_a_time(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -10,17 +10,19 @@ from typing import Any
 
 import pytest
 from conftest import Site
-from sqlalchemy import func, select, text, update
+from sqlalchemy import func, select, update
 from test_changes import find_again, held, lose, should_hold
 
-from foldbarn.changes import create_volume, moving
+from foldbarn.changes import create_volume, moving, runner
 from foldbarn.changes.runner import run_change
 from foldbarn.core.errors import Conflict, NotPossible
 from foldbarn.core.loss import DataState, fate
+from foldbarn.core.touching import Thing, alone
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, site, watching
 from foldbarn.settings import settings
-from foldbarn.store.database import engine, transaction
+from foldbarn.store import touching
+from foldbarn.store.database import transaction
 from foldbarn.store.tables import ChangeRow, MoveRow, NodeRow, PoolRow, StepRow
 from foldbarn.store.views import current_view
 
@@ -71,19 +73,20 @@ def test_what_is_made_while_a_comparison_asks_is_neither_left_over_nor_missing(
 @pytest.mark.pooled
 def test_a_comparison_waits_while_another_change_moves_strips_and_says_so(barn_site: Site) -> None:
     barn_site.volume()
-    pool = current_view().pools[0].number
-    space = {"space": moving.MOVER_LOCK, "pool": pool}
+    strips = alone(Thing.STRIPS, current_view().pools[0].number)
+    other = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3"]}, None)
     number = changes.carry_out("rebuild", {"pool": "quayside"}, None)
-    with engine().connect() as mover:
-        assert mover.scalar(text("select pg_try_advisory_lock(:space, :pool)"), space)
-        thread = threading.Thread(target=run_change, args=(number,))
-        thread.start()
-        deadline = time.monotonic() + 20
-        while "compare: Waits until another change has moved" not in outcome(number):
-            assert time.monotonic() < deadline
-            time.sleep(0.05)
-        mover.scalar(text("select pg_advisory_unlock(:space, :pool)"), space)
-        mover.commit()
+    with transaction() as session:
+        assert touching.take_also(session, other, strips) is None
+    thread = threading.Thread(target=run_change, args=(number,))
+    thread.start()
+    deadline = time.monotonic() + 20
+    while f"compare: Waits until change {other} has moved the strips of quayside." not in outcome(number):
+        assert time.monotonic() < deadline
+        time.sleep(0.05)
+    with transaction() as session:
+        assert touching.take_also(session, number, strips) == other
+        touching.let_go_of(session, other, strips)
     thread.join(20)
     assert barn_site.state(number) == "done"
 
@@ -121,7 +124,11 @@ def test_a_half_made_volume_whose_strips_were_rebuilt_is_withdrawn_whole(
 def test_what_breaks_in_withdrawing_pauses_with_the_reason_and_may_be_tried_again(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    number = changes.carry_out("create-volume", {"name": "v", "pool": "quayside", "size": "10 GiB"}, None)
+    monkeypatch.setenv("FOLDBARN_ATTEMPTS", "1")
+    settings.cache_clear()
+    barn_site.yard.machines.answers["petrel"] = "garbled"
+    number = barn_site.do("create-volume", name="v", pool="quayside", size="10 GiB")
+    barn_site.yard.machines.answers["petrel"] = "well"
     with monkeypatch.context() as patch:
         patch.setattr(create_volume.CreateVolume, "withdraw", lambda self, run: 1 / 0)
         changes.ask(number, "withdraw")
@@ -156,9 +163,13 @@ def test_a_stale_deletion_leaves_a_newer_volume_of_that_name_alone(barn_site: Si
 def test_a_pool_that_is_being_deleted_takes_neither_volume_nor_disk(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    number = changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
     volume = changes.carry_out("create-volume", {"name": "v", "pool": "quayside", "size": "10 GiB"}, None)
     growth = changes.carry_out("grow-pool", {"pool": "quayside", "disks": ["razorbill-1"]}, None)
-    number = changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
+    run_change(volume)
+    assert barn_site.state(volume) == "waiting"  # the deletion came first
+    with transaction() as session:
+        assert changes.waiting(session) == {volume: number, growth: number}
     barn_site.yard.machines.answers["petrel"] = "garbled"
     monkeypatch.setenv("FOLDBARN_ATTEMPTS", "1")
     settings.cache_clear()
@@ -166,42 +177,50 @@ def test_a_pool_that_is_being_deleted_takes_neither_volume_nor_disk(
     assert barn_site.state(number) == "paused"  # some disks are blanked by now
     for other in (volume, growth):
         run_change(other)
-        assert (barn_site.state(other), barn_site.problem(other)) == ("paused", "quayside is being deleted.")
+        assert (barn_site.state(other), barn_site.problem(other)) == (
+            "withdrawn",
+            "quayside is being deleted.",
+        )
     with pytest.raises(NotPossible, match="quayside is being deleted"):
         changes.carry_out("create-volume", {"name": "w", "pool": "quayside", "size": "10 GiB"}, None)
     barn_site.yard.machines.answers["petrel"] = "well"
     changes.ask(number, "resume")
     run_change(number)
     assert barn_site.state(number) == "done"
-    for other in (volume, growth):
-        changes.ask(other, "withdraw")
-        run_change(other)
-        assert barn_site.state(other) == "withdrawn"
     assert (barn_site.yard.machines.pool_of, held(barn_site)) == ({}, set())
 
 
 @pytest.mark.pooled
 def test_a_pool_that_has_a_volume_by_now_is_not_closed(barn_site: Site) -> None:
+    quick = changes.carry_out("create-volume", {"name": "quick", "pool": "quayside", "size": "10 GiB"}, None)
     number = changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
-    barn_site.volume("quick")
     run_change(number)
-    assert (barn_site.state(number), barn_site.problem(number)) == ("paused", "quayside holds quick.")
+    assert barn_site.state(number) == "waiting"
+    run_change(quick)
+    run_change(number)
+    assert (barn_site.state(number), barn_site.problem(number)) == ("withdrawn", "quayside holds quick.")
     barn_site.volume("next")  # it is as open as before
-    changes.ask(number, "withdraw")
-    run_change(number)
-    assert barn_site.state(number) == "withdrawn"
     assert all_whole()
 
 
 @pytest.mark.pooled
-def test_withdrawn_in_time_a_pool_is_open_again(barn_site: Site) -> None:
+def test_withdrawn_in_time_a_pool_is_open_again(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
     number = changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
-    with transaction() as session:
-        session.execute(PoolRow.__table__.update().values(closing=True))
-        watching.announce(session, "site")
-    changes.ask(number, "withdraw")
+    next_step = runner._next_step
+
+    def one_step(run: Any, kind: Any) -> bool:
+        more = next_step(run, kind)
+        changes.ask(number, "withdraw")
+        return more
+
+    with monkeypatch.context() as patch:
+        patch.setattr(runner, "_next_step", one_step)
+        patch.setattr(runner, "_withdraw", lambda run, kind: None)
+        run_change(number)
+    assert current_view().pool("quayside").closing
     run_change(number)
     assert barn_site.state(number) == "withdrawn"
+    assert not current_view().pool("quayside").closing
     assert barn_site.state(barn_site.volume()) == "done"
 
 

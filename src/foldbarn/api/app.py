@@ -11,7 +11,6 @@ from typing import Annotated, Any
 from fastapi import APIRouter, FastAPI, Response
 from fastapi import Path as PathParameter
 from fastapi.responses import FileResponse
-from sqlalchemy import select
 from starlette.staticfiles import StaticFiles
 
 from foldbarn.api import errors, pictures, pool_pictures
@@ -67,8 +66,8 @@ from foldbarn.links.yard import levers
 from foldbarn.services import changes, cluster, files, house, intake, site
 from foldbarn.services import sizing as sizing_service
 from foldbarn.settings import settings
+from foldbarn.store import volumes as volumes_kept
 from foldbarn.store.database import transaction
-from foldbarn.store.tables import VolumeRow
 from foldbarn.store.views import current_view
 
 # Every refusal is a problem of RFC 9457; see api/errors.py.
@@ -131,7 +130,8 @@ def pool_page(name: str) -> PoolPage:
     """Everything told of one pool: roles and bindings, what other protections would hold, what to buy, its settings."""
     outlook = site.outlook()
     with transaction() as session:
-        return pool_pictures.pool_page(outlook, name, changes.unfinished(session))
+        running = changes.touching_pool(session, outlook.view.pool(name).number)
+        return pool_pictures.pool_page(outlook, name, running)
 
 
 @router.post("/sizing")
@@ -190,9 +190,7 @@ def volume(name: str) -> VolumePage:
     """A volume and where it lies."""
     outlook = site.outlook()
     with transaction() as session:
-        stored = session.scalars(
-            select(VolumeRow).where(VolumeRow.id == outlook.view.volume(name).number)
-        ).one_or_none()
+        stored = volumes_kept.row_of(session, outlook.view.volume(name).number)
         return pictures.volume_page(outlook, name, stored)
 
 
@@ -225,7 +223,7 @@ def carry_out(deed: Deed) -> Accepted:
 def all_changes() -> list[ChangeOut]:
     """The last hundred changes, newest first."""
     with transaction() as session:
-        return [pictures.change_out(row, steps) for row, steps in changes.recent(session)]
+        return [pictures.change_out(*found) for found in changes.recent(session)]
 
 
 @router.get("/changes/{number}")

@@ -611,6 +611,11 @@ class StepOut(BaseModel):
     ended_at: datetime | None
 
 
+class OtherChange(BaseModel):
+    number: int
+    title: str
+
+
 class ChangeOut(BaseModel):
     number: int
     kind: str
@@ -621,6 +626,7 @@ class ChangeOut(BaseModel):
     actor: str
     reason: str
     problem: str
+    waits_for: OtherChange | None  # the change whose end it awaits, which touches the same things
     again_at: datetime | None  # when it is tried again by itself; none where it waits for a person
     done_bytes: int
     total_bytes: int

@@ -24,6 +24,7 @@ from foldbarn.api.models import (
     NodeFacts,
     NodeOut,
     OpeningOut,
+    OtherChange,
     PortFacts,
     RackOut,
     ReachOut,
@@ -321,22 +322,23 @@ def moves_data(steps: list[StepRow]) -> bool:
     return any(s.name.partition(":")[0] in ("copy", "level", "drain") for s in steps)
 
 
-def change_out(row: ChangeRow, steps: list[StepRow]) -> ChangeOut:
-    return ChangeOut.model_validate(_change_fields(row, steps))
+def change_out(row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | None) -> ChangeOut:
+    return ChangeOut.model_validate(_change_fields(row, steps, waits_for))
 
 
-def change_page(row: ChangeRow, steps: list[StepRow]) -> ChangePage:
+def change_page(row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | None) -> ChangePage:
     return ChangePage.model_validate(
-        _change_fields(row, steps)
+        _change_fields(row, steps, waits_for)
         | {"params": kind_named(row.kind).to_show(row.params), "preview": row.preview}
     )
 
 
-def _change_fields(row: ChangeRow, steps: list[StepRow]) -> dict[str, object]:
+def _change_fields(row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | None) -> dict[str, object]:
     left = (row.total - row.done) / row.rate if row.rate and row.total else None
     return {
         "number": row.id, "kind": row.kind, "about": row.about, "title": row.preview["title"], "state": row.state, "asked": row.asked,
         "actor": row.actor, "reason": row.reason, "problem": row.problem, "again_at": again_at(row),
+        "waits_for": OtherChange(number=waits_for.id, title=waits_for.preview["title"]) if waits_for else None,
         "done_bytes": row.done, "total_bytes": row.total, "rate": row.rate,
         "rate_cap": row.rate_cap, "moved_bytes": row.moved, "work_seconds": row.work_seconds, "can_slow": moves_data(steps),
         "seconds_left": left, "made_at": row.made_at, "started_at": row.started_at, "ended_at": row.ended_at,

@@ -41,7 +41,6 @@ from foldbarn.core.roles import (
 from foldbarn.core.site import Disk, Pool, Role, SiteView
 from foldbarn.core.sizing import Sizing, say_chance
 from foldbarn.core.units import say_binary, say_duration
-from foldbarn.store.tables import ChangeRow
 
 
 def pool_out(outlook: Outlook, row: int) -> PoolOut:
@@ -68,8 +67,8 @@ def pool_out(outlook: Outlook, row: int) -> PoolOut:
     )  # fmt: skip
 
 
-def pool_page(outlook: Outlook, name: str, open_changes: list[ChangeRow]) -> PoolPage:
-    """Raises NotFound."""
+def pool_page(outlook: Outlook, name: str, running: list[int]) -> PoolPage:
+    """running: numbers of the open changes that touch it. Raises NotFound."""
     view = outlook.view
     pool = view.pool(name)
     row = view.pool_row(pool)
@@ -108,7 +107,7 @@ def pool_page(outlook: Outlook, name: str, open_changes: list[ChangeRow]) -> Poo
             SettingOut(name="encrypted", label="Encrypted", value="yes, with the cluster's data key" if pool.encrypted else "no"),
         ],
         params={"pool": pool.name, **settings_of(pool)},
-        running=[c.id for c in open_changes if concerns(c, pool.name)],
+        running=running,
     )  # fmt: skip
 
 
@@ -129,14 +128,6 @@ def _as_assigned(disk: Disk, rule: Assignment) -> Assignment:
     """A disk's role as it is, beside what the rule would say."""
     chosen = bool(disk.role_reason) and disk.role != rule.role
     return Assignment(disk.name, disk.role, disk.tier, disk.role_reason or rule.reason, rule.by_rule, chosen)
-
-
-def concerns(change: ChangeRow, pool: str) -> bool:
-    """Whether a change is about a pool, one of its volumes, or moves its strips."""
-    named = {str(change.params.get("pool", "")).casefold(), change.about.casefold()}
-    return pool.casefold() in named or any(
-        step["name"] in (f"drain:{pool}", f"bind:{pool}") for step in change.preview["steps"]
-    )
 
 
 def usable_out(found: UsableRow, pool: Pool) -> UsableOut:

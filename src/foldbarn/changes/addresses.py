@@ -12,6 +12,7 @@ from foldbarn.core.names import natural_key
 from foldbarn.core.network import hand_out, read_interface
 from foldbarn.core.reading import read_inventory
 from foldbarn.core.site import Contact, SiteView
+from foldbarn.core.touching import Meant, Thing, Touch, alone
 from foldbarn.core.units import say_count, say_list
 from foldbarn.store.views import current_view
 
@@ -34,14 +35,17 @@ class AddressPorts(Kind[AddressPortsParams]):
     def about(self, params: AddressPortsParams) -> str:
         return params.port
 
-    def touches(self, params: AddressPortsParams) -> str:
-        return "network"
+    def meant(self, view: SiteView, params: AddressPortsParams) -> Meant:
+        return Meant(nodes=tuple(view.node(n) for n in params.nodes))
+
+    def touches(self, view: SiteView, params: AddressPortsParams) -> list[Touch]:
+        return [alone(Thing.NETWORK)]
 
     def preview(self, view: SiteView, params: AddressPortsParams) -> Preview:
         blockers: list[Note] = []
         texts: list[TextRow] = []
         try:
-            plan = _plan(view, params)
+            plan = _plan(view, _sorted(params))
         except BarnError as error:
             blockers.append(Note.of(error))
         else:
@@ -77,7 +81,7 @@ class AddressPorts(Kind[AddressPortsParams]):
 
     def step_set(self, run: Run[AddressPortsParams]) -> str:
         view = current_view()
-        plan = _plan(view, run.params)
+        plan = _plan(view, _now(run, view))
         run.tell_nodes(
             {
                 view.node(name).number: {"kind": "address", "ports": {run.params.port: found}}
@@ -88,7 +92,7 @@ class AddressPorts(Kind[AddressPortsParams]):
 
     def step_check(self, run: Run[AddressPortsParams]) -> str:
         view = current_view()
-        for name, wanted in _plan(view, run.params).items():
+        for name, wanted in _plan(view, _now(run, view)).items():
             agent = run.agent(view.node(name).number)
             ports = {p.name: p for p in read_inventory(run.insist(name, agent.inventory)).ports}
             if set(wanted) - set(ports[run.params.port].addresses if run.params.port in ports else ()):
@@ -101,11 +105,22 @@ class AddressPorts(Kind[AddressPortsParams]):
         """Addresses that were set stay: taking them away could cut a node off."""
 
 
+def _now(run: Run[AddressPortsParams], view: SiteView) -> AddressPortsParams:
+    """The wish by the names that its nodes have now, in the sequence of the names that they had."""
+    wish = _sorted(run.params)
+    return wish.model_copy(update={"nodes": [run.node(view, n).name for n in wish.nodes]})
+
+
+def _sorted(params: AddressPortsParams) -> AddressPortsParams:
+    """Addresses are handed out in natural order of the names."""
+    return params.model_copy(update={"nodes": sorted(dict.fromkeys(params.nodes), key=natural_key)})
+
+
 def _plan(view: SiteView, params: AddressPortsParams) -> dict[str, list[str]]:
     """Addresses by node. Raises NotPossible, NotFound."""
     if not params.nodes:
         raise NotPossible("No node is chosen.", about="nodes")
-    names = sorted(dict.fromkeys(params.nodes), key=natural_key)
+    names = list(dict.fromkeys(params.nodes))
     for name in names:
         if params.port not in {p.name for p in view.node(name).ports}:
             raise NotPossible(f"{name} has no port named '{params.port}'.", about="port")

@@ -6,20 +6,19 @@ from typing import ClassVar
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
-from sqlalchemy import delete, select
-from sqlalchemy.orm import Session
 
 from foldbarn.changes.kind import Kind, Params, register
 from foldbarn.changes.preview import LevelRow, Note, PlannedStep, Preview, TextRow
 from foldbarn.changes.runner import Run
 from foldbarn.core.arranging import level_effects, warnings
 from foldbarn.core.errors import BarnError, NotPossible
-from foldbarn.core.names import check_name, expand, natural_key
+from foldbarn.core.names import check_name, expand, folded, natural_key
 from foldbarn.core.protection import Protection
 from foldbarn.core.site import SiteView
+from foldbarn.core.touching import Meant, Thing, Touch, alone
 from foldbarn.core.units import say_count, say_list
-from foldbarn.store.database import announce, transaction
-from foldbarn.store.tables import DiskRow, EnclosureRow, NodeRow, RackRow, RoomRow
+from foldbarn.store import nodes, places
+from foldbarn.store.database import Session
 from foldbarn.store.views import current_view
 
 LONGEST_PLACE = 63
@@ -72,8 +71,8 @@ class Arrange(Kind[ArrangeParams]):
     def about(self, params: ArrangeParams) -> str:
         return "rooms and racks"
 
-    def touches(self, params: ArrangeParams) -> str:
-        return "disks"
+    def touches(self, view: SiteView, params: ArrangeParams) -> list[Touch]:
+        return [alone(Thing.PLACES)]
 
     def preview(self, view: SiteView, params: ArrangeParams) -> Preview:
         before, after = _places(arrangement(view)), _places(params.rooms)
@@ -107,52 +106,21 @@ class Arrange(Kind[ArrangeParams]):
         return preview.sealed()
 
     def step_place(self, run: Run[ArrangeParams], session: Session) -> str:
-        wanted = _places(run.params.rooms)
-        nodes = {n.name: n for n in session.scalars(select(NodeRow).with_for_update())}
-        boxes = {e.name: e for e in session.scalars(select(EnclosureRow).with_for_update())}
-        if set(wanted) != set(nodes) | set(boxes):
+        if set(_places(run.params.rooms)) != places.standing(session):
             raise NotPossible(
                 "Nodes have come or gone since the preview.",
                 next_step="Withdraw this change and arrange again.",
             )
-        moved = place(session, run.params.rooms)
+        moved = places.place(session, as_places(run.params.rooms))
         return f"{say_count(moved, 'node')} moved."
 
     def withdraw(self, run: Run[ArrangeParams]) -> None:
         """The one step is done at once or not at all, so there is nothing to put back before it."""
-        with transaction() as session:
-            announce(session, "site")
 
 
-def place(session: Session, rooms: list[RoomWish]) -> int:
-    """Makes rooms and racks as wished, puts everything in its place, and removes racks and rooms that are left empty. Returns how many nodes moved."""
-    known_rooms = {r.name.lower(): r for r in session.scalars(select(RoomRow))}
-    known_racks = {r.name.lower(): r for r in session.scalars(select(RackRow))}
-    nodes = {n.name: n for n in session.scalars(select(NodeRow))}
-    boxes = {e.name: e for e in session.scalars(select(EnclosureRow))}
-    kept_rooms, kept_racks, moved = set(), set(), 0
-    for room in rooms:
-        row = known_rooms.get(room.name.lower()) or RoomRow(name=room.name)
-        row.name = room.name
-        session.add(row)
-        session.flush()
-        kept_rooms.add(row.id)
-        for rack in room.racks:
-            rack_row = known_racks.get(rack.name.lower()) or RackRow(name=rack.name)
-            rack_row.name, rack_row.room_id = rack.name, row.id
-            session.add(rack_row)
-            session.flush()
-            kept_racks.add(rack_row.id)
-            for position, name in enumerate(rack.nodes):
-                if name in boxes:
-                    boxes[name].rack_id = rack_row.id
-                    continue
-                moved += nodes[name].rack_id != rack_row.id
-                nodes[name].rack_id, nodes[name].position = rack_row.id, position
-    session.flush()
-    session.execute(delete(RackRow).where(RackRow.id.not_in(kept_racks)))
-    session.execute(delete(RoomRow).where(RoomRow.id.not_in(kept_rooms)))
-    return moved
+def as_places(rooms: list[RoomWish]) -> list[tuple[str, dict[str, list[str]]]]:
+    """An arrangement as the store takes it."""
+    return [(room.name, {rack.name: rack.nodes for rack in room.racks}) for room in rooms]
 
 
 def _places(rooms: list[RoomWish]) -> dict[str, tuple[str, str, int]]:
@@ -196,8 +164,8 @@ def _against(view: SiteView, params: ArrangeParams) -> list[str]:
             for name in names
             if not name.strip() or name != name.strip() or len(name) > LONGEST_PLACE
         ]
-        lowered = [n.lower() for n in names]
-        if doubles := sorted({n for n in names if lowered.count(n.lower()) > 1}, key=natural_key):
+        lowered = [folded(n) for n in names]
+        if doubles := sorted({n for n in names if lowered.count(folded(n)) > 1}, key=natural_key):
             found.append(f"Two {kind}s are named {say_list(doubles)}; case does not tell names apart.")
     return found
 
@@ -245,8 +213,11 @@ class Rename(Kind[RenameParams]):
     def about(self, params: RenameParams) -> str:
         return say_list(params.nodes)
 
-    def touches(self, params: RenameParams) -> str:
-        return "disks"
+    def meant(self, view: SiteView, params: RenameParams) -> Meant:
+        return Meant(nodes=tuple(view.node(n) for n in params.nodes))
+
+    def touches(self, view: SiteView, params: RenameParams) -> list[Touch]:
+        return [alone(Thing.PLACES)]
 
     def preview(self, view: SiteView, params: RenameParams) -> Preview:
         blockers: list[Note] = []
@@ -255,9 +226,6 @@ class Rename(Kind[RenameParams]):
             pairs = _pairs(view, params)
         except BarnError as error:
             blockers.append(Note.of(error))
-        if view.cluster is not None and view.cluster.forming:
-            words = f"{view.cluster.name} is being formed; its steps go by the names of its nodes."
-            blockers.append(Note(sentence=words, about="nodes", next_step="Wait until it is formed."))
         return Preview(
             kind=self.name,
             title=f"Rename {say_count(len(params.nodes), 'node')}",
@@ -277,37 +245,19 @@ class Rename(Kind[RenameParams]):
         ).sealed()
 
     def step_rename(self, run: Run[RenameParams], session: Session) -> str:
-        pairs = _pairs(current_view(), run.params)
-        rows = {n.name: n for n in session.scalars(select(NodeRow).with_for_update())}
-        disks = list(session.scalars(select(DiskRow)))
-        renamed = dict(pairs)
-        new_names = {
-            disk.id: f"{new}-{disk.name.removeprefix(f'{old}-')}"
-            for old, new in pairs
-            for disk in disks
-            if disk.node_id == rows[old].id and disk.name.startswith(f"{old}-")
-        }
-        for old, _ in pairs:  # all aside first, so that names can be swapped
-            rows[old].name = f"{old} (being renamed)"
-        for disk in disks:
-            if disk.id in new_names:
-                disk.name = f"{disk.id} (being renamed)"
-        session.flush()
-        for old, new in pairs:
-            rows[old].name = new
-        for disk in disks:
-            disk.name = new_names.get(disk.id, disk.name)
-        for disk in disks:
-            disk.paths = [
-                f"{renamed.get(p.partition(':')[0], p.partition(':')[0])}:{p.partition(':')[2]}"
-                for p in disk.paths
-            ]
-        for box in session.scalars(select(EnclosureRow)):
-            box.nodes = [renamed.get(n, n) for n in box.nodes]
+        pairs = _pairs(current_view(), _now(run))
+        numbers = {current_view().node(old).number: new for old, new in pairs}
+        nodes.rename(session, numbers)
         return f"{say_count(len(pairs), 'node')} renamed."
 
     def withdraw(self, run: Run[RenameParams]) -> None:
         """The one step is done at once or not at all."""
+
+
+def _now(run: Run[RenameParams]) -> RenameParams:
+    """The wish by the names that its nodes have now."""
+    view = current_view()
+    return run.params.model_copy(update={"nodes": [run.node(view, name).name for name in run.params.nodes]})
 
 
 def _pairs(view: SiteView, params: RenameParams) -> list[tuple[str, str]]:

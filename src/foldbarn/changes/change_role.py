@@ -7,8 +7,6 @@ from dataclasses import replace
 from typing import ClassVar
 
 from pydantic import Field
-from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from foldbarn.changes.disks import bind, chosen_disks
 from foldbarn.changes.effects import NO_FEWER_COPIES, role_rows, tell_capacity, tell_moves, with_disks
@@ -17,13 +15,14 @@ from foldbarn.changes.leaving import (
     call_off,
     drain,
     holding,
+    leaving_touches,
     mark,
     plan_leaving,
-    pool_named,
+    pools_of,
     tell_leaving,
     unreadable_blockers,
 )
-from foldbarn.changes.moving import compare, strips_of
+from foldbarn.changes.moving import compare
 from foldbarn.changes.preview import Note, PlannedStep, Preview
 from foldbarn.changes.runner import Run
 from foldbarn.core.errors import NotPossible
@@ -31,8 +30,11 @@ from foldbarn.core.levelling import LEVEL_TOLERANCE, imbalance, plan_levelling
 from foldbarn.core.moves import NO_MOVES
 from foldbarn.core.roles import Assignment, assign_roles
 from foldbarn.core.site import POOLED, Disk, Role, SiteView, Tier
+from foldbarn.core.touching import Meant, Touch
 from foldbarn.core.units import say_count, say_list
-from foldbarn.store.tables import DiskRow
+from foldbarn.store import disks as store_disks
+from foldbarn.store import pools as store_pools
+from foldbarn.store.database import Session, announce
 from foldbarn.store.views import current_view
 
 
@@ -52,13 +54,18 @@ class ChangeRole(Kind[ChangeRoleParams]):
     name: ClassVar[str] = "change-role"
     params: ClassVar[type[Params]] = ChangeRoleParams
     exact: ClassVar[bool] = False
-    inside: ClassVar[frozenset[str]] = frozenset({"mark", "assign"})
+    inside: ClassVar[frozenset[str]] = frozenset({"mark"})
 
     def about(self, params: ChangeRoleParams) -> str:
         return say_list(params.disks)
 
-    def touches(self, params: ChangeRoleParams) -> str:
-        return "leaving"
+    def meant(self, view: SiteView, params: ChangeRoleParams) -> Meant:
+        named = [*params.disks, *([params.stands_in_for] if params.stands_in_for else [])]
+        return Meant(disks=tuple(view.disk(n) for n in named))
+
+    def touches(self, view: SiteView, params: ChangeRoleParams) -> list[Touch]:
+        disks = [view.disk(n) for n in params.disks]
+        return leaving_touches(pools_of(view, disks), disks)
 
     def preview(self, view: SiteView, params: ChangeRoleParams) -> Preview:
         disks = chosen_disks(view, params.disks)
@@ -134,57 +141,45 @@ class ChangeRole(Kind[ChangeRoleParams]):
         return preview.sealed()
 
     def step_mark(self, run: Run[ChangeRoleParams], session: Session) -> str:
-        return mark(session, run.params.disks)
+        return mark(session, _numbers(run))
 
     def step_drain(self, run: Run[ChangeRoleParams]) -> str:
-        return drain(run, run.subject, run.params.disks)
+        return drain(run, run.subject, _numbers(run))
 
-    def step_assign(self, run: Run[ChangeRoleParams], session: Session) -> str:
-        view = current_view()
-        if leaving := [
-            d
-            for d in chosen_disks(view, run.params.disks)
-            if d.role == Role.CAPACITY and run.params.role != Role.CAPACITY
-        ]:
-            pool = view.pools[leaving[0].pool]
-            with strips_of(run, pool):
+    def step_assign(self, run: Run[ChangeRoleParams]) -> str:
+        """What had to leave has left; its old strips go before the disks are something else."""
+        view, params = current_view(), run.params
+        disks = [run.disk(view, name) for name in params.disks]
+        for pool in pools_of(
+            view, [d for d in disks if d.role == Role.CAPACITY and params.role != Role.CAPACITY]
+        ):
+            with run.holding_strips(pool):
                 compare(run, pool.name, only_drop=True)
-        rows = list(
-            session.scalars(
-                select(DiskRow)
-                .where(DiskRow.name.in_(run.params.disks))
-                .order_by(DiskRow.id)
-                .with_for_update()
-            )
-        )
-        if gone := [r.name for r in rows if r.pool_id is None]:
-            raise NotPossible(f"{say_list(gone)} left the pool meanwhile.", next_step="Withdraw this change.")
-        stood_in = (
-            session.scalar(select(DiskRow.id).where(DiskRow.name == run.params.stands_in_for))
-            if run.params.stands_in_for
-            else None
-        )
-        for row in rows:
-            row.role, row.tier, row.role_reason, row.retiring, row.stands_in_for = (
-                run.params.role.value,
-                "bulk",
-                run.params.reason.strip(),
-                False,
-                stood_in,
-            )
-        pool_named(
-            session, view.pools[view.disk(run.params.disks[0]).pool].name
-        ).look_reason = f"{say_list(run.params.disks)} became {run.params.role.value}"
-        return f"{say_count(len(rows), 'disk')} {_is(rows)} {run.params.role.value}."
+        stood_in = run.disk(view, params.stands_in_for).number if params.stands_in_for else None
+        with run.writing() as session:
+            rows = store_disks.locked(session, _numbers(run))
+            if gone := [r.name for r in rows if r.pool_id is None]:
+                raise NotPossible(
+                    f"{say_list(gone)} left the pool meanwhile.", next_step="Withdraw this change."
+                )
+            for row in rows:
+                store_disks.give_role(row, params.role, params.reason.strip(), stood_in)
+            why = f"{say_list([r.name for r in rows])} became {params.role.value}"
+            store_pools.look(session, {r.pool_id for r in rows if r.pool_id}, why)
+            announce(session, "site")
+        return f"{say_count(len(rows), 'disk')} {_is(rows)} {params.role.value}."
 
     def step_bind(self, run: Run[ChangeRoleParams]) -> str:
         return bind(run, run.subject)
 
     def withdraw(self, run: Run[ChangeRoleParams]) -> None:
         run.refuse_once("done", "assign", f"the disks are {run.params.role.value} already")
-        view = current_view()
-        disks = chosen_disks(view, run.params.disks)
-        call_off(run, {view.pools[d.pool].name for d in disks if d.pool >= 0}, [d.name for d in disks])
+        call_off(run, _numbers(run))
+
+
+def _numbers(run: Run[ChangeRoleParams]) -> list[int]:
+    view = current_view()
+    return [run.disk(view, name).number for name in run.params.disks]
 
 
 def _is(things: Sized) -> str:
@@ -192,7 +187,7 @@ def _is(things: Sized) -> str:
 
 
 def _blockers(view: SiteView, params: ChangeRoleParams, disks: list[Disk]) -> list[Note]:
-    if unknown := [name for name in params.disks if name not in view.disks_by_name]:
+    if unknown := [name for name in params.disks if view.known_disk(name) is None]:
         return [Note(sentence=f"There is no disk named {say_list(unknown)}.", about="disks")]
     found = []
     if params.role not in POOLED:

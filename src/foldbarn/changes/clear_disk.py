@@ -11,6 +11,7 @@ from foldbarn.core.errors import NotFound, NotPossible
 from foldbarn.core.hardware import ReportedDisk
 from foldbarn.core.reading import read_inventory
 from foldbarn.core.site import Contact, Disk, Node, Role, SiteView
+from foldbarn.core.touching import Meant, Thing, Touch, alone
 from foldbarn.core.units import say_list, say_size
 from foldbarn.store.views import current_view
 
@@ -32,8 +33,11 @@ class ClearDisk(Kind[ClearDiskParams]):
     def about(self, params: ClearDiskParams) -> str:
         return params.disk
 
-    def touches(self, params: ClearDiskParams) -> str:
-        return "disks"
+    def meant(self, view: SiteView, params: ClearDiskParams) -> Meant:
+        return Meant(disks=(view.disk(params.disk),))
+
+    def touches(self, view: SiteView, params: ClearDiskParams) -> list[Touch]:
+        return [alone(Thing.DISK, view.disk(params.disk).number)]
 
     def preview(self, view: SiteView, params: ClearDiskParams) -> Preview:
         blockers, texts, summary = [], [], "Nothing has been changed yet."
@@ -88,7 +92,7 @@ class ClearDisk(Kind[ClearDiskParams]):
 
     def step_look(self, run: Run[ClearDiskParams]) -> str:
         view = current_view()
-        disk = view.disk(run.params.disk)
+        disk = run.disk(view, run.params.disk)
         node = view.nodes[disk.node]
         seen = _seen(run, node, disk)
         if seen is None:
@@ -103,7 +107,7 @@ class ClearDisk(Kind[ClearDiskParams]):
 
     def step_wipe(self, run: Run[ClearDiskParams]) -> str:
         view = current_view()
-        disk = view.disk(run.params.disk)
+        disk = run.disk(view, run.params.disk)
         run.tell_nodes(
             {view.nodes[disk.node].number: {"kind": "clear", "disk": disk.serial, "site": view.mark}}
         )
@@ -111,7 +115,7 @@ class ClearDisk(Kind[ClearDiskParams]):
 
     def step_check(self, run: Run[ClearDiskParams]) -> str:
         view = current_view()
-        disk = view.disk(run.params.disk)
+        disk = run.disk(view, run.params.disk)
         node = view.nodes[disk.node]
         seen = _seen(run, node, disk)
         if seen is None or seen.signature or seen.partition_table:

@@ -9,9 +9,6 @@ import time
 from typing import Any, ClassVar
 
 from pydantic import Field
-from sqlalchemy import delete, select, update
-from sqlalchemy.exc import IntegrityError
-from sqlalchemy.orm import Session
 
 from foldbarn.changes.kind import Kind, Params, register
 from foldbarn.changes.preview import CheckRow, LossRow, Note, PlannedStep, Preview, TextRow
@@ -19,15 +16,19 @@ from foldbarn.changes.runner import Run
 from foldbarn.changes.sealing import SHORTEST_PASSPHRASE, seal_new_key
 from foldbarn.core.cluster import Check, Tie, Wish, bond_of, needs, prechecks, voters, wish_of
 from foldbarn.core.errors import BarnError, Conflict, NotPossible, Unreachable
-from foldbarn.core.names import check_name
+from foldbarn.core.names import check_name, folded
 from foldbarn.core.network import check_address
 from foldbarn.core.quorum import Voter, domain_losses, doubts, vote_sentence, witness_beside
 from foldbarn.core.site import Contact, Node, SiteView
+from foldbarn.core.touching import Meant, Thing, Touch, alone
 from foldbarn.core.units import GIB, say_count, say_list
 from foldbarn.links.agents import read_witness
 from foldbarn.links.mail import send_mail
 from foldbarn.settings import settings
-from foldbarn.store.database import announce, transaction
+from foldbarn.store import changes as store_changes
+from foldbarn.store import cluster as store_cluster
+from foldbarn.store import nodes
+from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.tables import ChangeRow, ClusterRow, NodeRow
 from foldbarn.store.views import current_view
 
@@ -70,10 +71,13 @@ class FormCluster(Kind[FormClusterParams]):
     def about(self, params: FormClusterParams) -> str:
         return params.name.strip()
 
-    def touches(self, params: FormClusterParams) -> str:
-        return "cluster"
+    def meant(self, view: SiteView, params: FormClusterParams) -> Meant:
+        return Meant(nodes=tuple(view.node(n) for n in params.members))
 
-    def to_keep(self, params: FormClusterParams) -> dict[str, Any]:
+    def touches(self, view: SiteView, params: FormClusterParams) -> list[Touch]:
+        return [alone(Thing.CLUSTER)]
+
+    def to_keep(self, view: SiteView, params: FormClusterParams) -> dict[str, Any]:
         kept = params.model_dump(mode="json", exclude={"passphrase"})
         if params.encrypted:
             kept["sealed_key"] = seal_new_key(params.passphrase)
@@ -86,7 +90,7 @@ class FormCluster(Kind[FormClusterParams]):
         wish = params.wish()
         checks = prechecks(view, wish)
         first, second = (*wish.keepers, "the first keeper", "the second keeper")[:2]
-        nodes = [n for n in view.nodes if n.name in wish.members]
+        members = [n for n in view.nodes if n.name in wish.members]
         steps = [
             PlannedStep(
                 name="claim",
@@ -109,7 +113,7 @@ class FormCluster(Kind[FormClusterParams]):
                 detail="Its storage service is set up and started.",
                 seconds=1,
             )
-            for n in nodes
+            for n in members
         ]
         steps += [
             PlannedStep(
@@ -118,7 +122,7 @@ class FormCluster(Kind[FormClusterParams]):
                 detail="With a vote." if n.name in wish.keepers else "Without a vote.",
                 seconds=1,
             )
-            for n in nodes
+            for n in members
         ]
         steps += [
             PlannedStep(
@@ -158,7 +162,7 @@ class FormCluster(Kind[FormClusterParams]):
         preview = Preview(
             kind=self.name,
             title=f"Form {wish.name or 'a cluster'}",
-            summary=f"From {say_count(len(nodes), 'node')}. Nothing has been changed yet.",
+            summary=f"From {say_count(len(members), 'node')}. Nothing has been changed yet.",
             revision=view.revision,
             steps=steps,
             checks=check_rows(checks),
@@ -175,107 +179,88 @@ class FormCluster(Kind[FormClusterParams]):
         return preview.sealed()
 
     def step_claim(self, run: Run[FormClusterParams], session: Session) -> str:
-        params = run.params
-        reason = params.witness_reason.strip() if _beside(current_view(), params) else ""
-        session.add(
-            ClusterRow(
-                id=1, name=params.name.strip(), service_address=params.service_address.strip(), witness=params.witness.strip(),
-                witness_url=params.witness_url.strip(), witness_room=params.witness_room, witness_rack=params.witness_rack, witness_reason=reason,
-                sealed_key=params.sealed_key, mail={"to": params.mail_to} if params.mail_to else {}, change_id=run.change,
-            )
+        view = current_view()
+        params = _now(run, view)
+        reason = params.witness_reason.strip() if _beside(view, params) else ""
+        row = ClusterRow(
+            id=1, name=params.name.strip(), service_address=params.service_address.strip(), witness=params.witness.strip(),
+            witness_url=params.witness_url.strip(), witness_room=params.witness_room, witness_rack=params.witness_rack, witness_reason=reason,
+            sealed_key=params.sealed_key, mail={"to": params.mail_to} if params.mail_to else {}, change_id=run.change,
         )  # fmt: skip
-        try:
-            session.flush()
-        except IntegrityError as error:
-            session.rollback()
-            raise Conflict(
-                "Another cluster has been formed meanwhile.", next_step="Withdraw this change."
-            ) from error
+        if not store_cluster.add(session, row):
+            raise Conflict("Another cluster has been formed meanwhile.", next_step="Withdraw this change.")
         # The sealed key is the cluster's from here on; the record of this change has no use for it.
-        change = session.get_one(ChangeRow, run.change)
-        change.params = {name: value for name, value in change.params.items() if name != "sealed_key"}
+        store_changes.keep_params(
+            session, run.change, run.params.model_dump(mode="json", exclude={"sealed_key"})
+        )
         return "Nobody else can form a cluster now."
 
     def step_witness(self, run: Run[FormClusterParams]) -> str:
         name = run.insist(run.params.witness, lambda: read_witness(run.params.witness_url))
-        if name.casefold() != run.params.witness.strip().casefold():
+        if folded(name) != folded(run.params.witness.strip()):
             raise NotPossible(
                 f"What answers at {run.params.witness_url} is the witness {name}, not {run.params.witness}."
             )
         return f"{name} answers."
 
     def step_ready(self, run: Run[FormClusterParams]) -> str:
-        node = current_view().node(run.subject)
-        failing = [
-            c
-            for c in prechecks(current_view(), run.params.wish())
-            if c.result == "fail" and c.about == node.name
-        ]
+        view = current_view()
+        node = run.node(view, run.subject)
+        checks = prechecks(view, _now(run, view).wish())
+        failing = [c for c in checks if c.result == "fail" and c.about == node.name]
         if failing:
             raise NotPossible(" ".join(c.sentence for c in failing), next_step=failing[0].cure)
-        run.tell_nodes(
-            {
-                node.number: {
-                    "kind": "ready",
-                    "cluster": run.params.name.strip(),
-                    "encrypted": run.params.encrypted,
-                }
-            }
-        )
+        order = {"kind": "ready", "cluster": run.params.name.strip(), "encrypted": run.params.encrypted}
+        run.tell_nodes({node.number: order})
         return "Prepared."
 
     def step_join(self, run: Run[FormClusterParams]) -> str:
         view = current_view()
-        run.tell_nodes(
-            {
-                view.node(run.subject).number: _join_order(
-                    view, run.params.name.strip(), run.params.keepers, run.params.witness.strip()
-                )
-            }
-        )
-        return "Joined with a vote." if run.subject in run.params.keepers else "Joined."
+        params, node = _now(run, view), run.node(view, run.subject)
+        order = _join_order(view, params.name.strip(), params.keepers, params.witness.strip())
+        run.tell_nodes({node.number: order})
+        return "Joined with a vote." if node.name in params.keepers else "Joined."
 
     def step_elect(self, run: Run[FormClusterParams]) -> str:
-        first = current_view().node(run.params.keepers[0])
-        run.tell_nodes({first.number: {"kind": "elect", "cluster": run.params.name.strip()}})
-        return _await_leader(run, run.params.keepers, first)
+        view = current_view()
+        params = _now(run, view)
+        first = view.node(params.keepers[0])
+        run.tell_nodes({first.number: {"kind": "elect", "cluster": params.name.strip()}})
+        return _await_leader(run, params.keepers, first)
 
     def step_over(self, run: Run[FormClusterParams]) -> str:
-        return _hand(run, run.params.keepers, run.params.keepers[0], run.params.keepers[1])
+        keepers = _now(run, current_view()).keepers
+        return _hand(run, keepers, keepers[0], keepers[1])
 
     def step_back(self, run: Run[FormClusterParams]) -> str:
-        return _hand(run, run.params.keepers, run.params.keepers[1], run.params.keepers[0])
+        keepers = _now(run, current_view()).keepers
+        return _hand(run, keepers, keepers[1], keepers[0])
 
     def step_publish(self, run: Run[FormClusterParams]) -> str:
-        first = current_view().node(run.params.keepers[0])
+        view = current_view()
+        params = _now(run, view)
+        first, address = view.node(params.keepers[0]), params.service_address.strip()
         run.tell_nodes(
-            {
-                first.number: {
-                    "kind": "publish",
-                    "cluster": run.params.name.strip(),
-                    "address": run.params.service_address.strip(),
-                }
-            }
+            {first.number: {"kind": "publish", "cluster": params.name.strip(), "address": address}}
         )
-        address = run.params.service_address.strip()
         if (says := _cluster_of(run, first).get("address")) != address:
             raise NotPossible(f"{first.name} was told to take {address}, and says it has {says or 'none'}.")
         return f"{first.name} has {address.split('/')[0]}."
 
     def step_open(self, run: Run[FormClusterParams], session: Session) -> str:
-        params = run.params
-        session.execute(
-            update(NodeRow)
-            .where(NodeRow.name.in_(params.members))
-            .values(member=True, keeper=NodeRow.name.in_(params.keepers))
+        params, view = run.params, current_view()
+        members, keepers, dedicated = (
+            [run.node(view, name).number for name in names]
+            for names in (params.members, params.keepers, params.dedicated)
         )
-        session.execute(update(NodeRow).where(NodeRow.name.in_(params.dedicated)).values(dedicated=True))
-        session.execute(update(ClusterRow).values(forming=False))
+        nodes.set_member(session, members, member=True, keepers=keepers)
+        nodes.dedicate(session, dedicated)
+        store_cluster.opened(session)
         return f"{say_count(len(params.members), 'member')}, {say_count(len(params.keepers), 'keeper')}."
 
     def step_tell(self, run: Run[FormClusterParams]) -> str:
         """Mail that is not taken does not undo a cluster that stands: it is said, and the change is done."""
-        params = run.params
+        params = _now(run, current_view())
         text = f"{params.name} has {say_count(len(params.members), 'member')} and {say_count(len(params.keepers), 'keeper')}.\n"
         text += f"Its leading role was handed to {params.keepers[1]} and back to {params.keepers[0]}, and it answers at {params.service_address}.\n"
         try:
@@ -287,17 +272,26 @@ class FormCluster(Kind[FormClusterParams]):
     def withdraw(self, run: Run[FormClusterParams]) -> None:
         """Every node that can be heard leaves; a silent one is sent away by the watch when it returns (see `believers`)."""
         with transaction() as session:
-            ours = session.scalar(select(ClusterRow.id).where(ClusterRow.change_id == run.change))
-        if ours is None:
+            ours = store_cluster.made_by(session) == run.change
+        if not ours:
             return  # another was faster: the members are that one's
         view = current_view()
-        run.step = 999  # orders of its own
-        heard = [n for n in view.nodes if n.name in run.params.members and n.contact == Contact.HEARD]
+        members = {run.node(view, name).number for name in run.params.members}
+        heard = [n for n in view.nodes if n.number in members and n.contact == Contact.HEARD]
         run.tell_nodes({n.number: {"kind": "leave", "cluster": run.params.name.strip()} for n in heard})
-        with transaction() as session:
-            session.execute(delete(ClusterRow).where(ClusterRow.change_id == run.change))
-            session.execute(update(NodeRow).values(member=False, keeper=False, dedicated=False))
+        with run.writing() as session:
+            store_cluster.remove(session, run.change)
+            nodes.set_member(session, [n.number for n in view.nodes], member=False)
             announce(session, "site")
+
+
+def _now(run: Run[FormClusterParams], view: SiteView) -> FormClusterParams:
+    """The wish by the names that its nodes have now."""
+    params = run.params
+    lists = {"members": params.members, "keepers": params.keepers, "dedicated": params.dedicated}
+    return params.model_copy(
+        update={what: [run.node(view, name).name for name in names] for what, names in lists.items()}
+    )
 
 
 class AddNodeParams(Params):
@@ -316,8 +310,11 @@ class AddNode(Kind[AddNodeParams]):
     def about(self, params: AddNodeParams) -> str:
         return params.node
 
-    def touches(self, params: AddNodeParams) -> str:
-        return "cluster"
+    def meant(self, view: SiteView, params: AddNodeParams) -> Meant:
+        return Meant(nodes=(view.node(params.node),))
+
+    def touches(self, view: SiteView, params: AddNodeParams) -> list[Touch]:
+        return [alone(Thing.CLUSTER)]
 
     def preview(self, view: SiteView, params: AddNodeParams) -> Preview:
         blockers: list[Note] = []
@@ -365,36 +362,42 @@ class AddNode(Kind[AddNodeParams]):
 
     def step_ready(self, run: Run[AddNodeParams]) -> str:
         view = current_view()
-        run.tell_nodes({view.node(run.params.node).number: {"kind": "ready", "cluster": _name(view)}})
+        node = run.node(view, run.params.node)
+        run.tell_nodes({node.number: {"kind": "ready", "cluster": _name(view)}})
         return "Prepared."
 
     def step_join(self, run: Run[AddNodeParams]) -> str:
         view = current_view()
-        keepers, witness = _keepers_with(view, run.params)
-        run.tell_nodes({view.node(run.params.node).number: _join_order(view, _name(view), keepers, witness)})
+        node = run.node(view, run.params.node)
+        run.tell_nodes({node.number: _join_order(view, _name(view), *_keepers_with(view, run))})
         return "Joined."
 
     def step_count(self, run: Run[AddNodeParams]) -> str:
         view = current_view()
-        keepers, witness = _keepers_with(view, run.params)
+        order = _join_order(view, _name(view), *_keepers_with(view, run))
         old = [n for n in view.nodes if n.keeper and n.contact == Contact.HEARD]
-        run.tell_nodes({n.number: _join_order(view, _name(view), keepers, witness) for n in old})
+        run.tell_nodes({n.number: order for n in old})
         return f"{say_list([n.name for n in old])} {'counts' if len(old) == 1 else 'count'} it in."
 
     def step_open(self, run: Run[AddNodeParams], session: Session) -> str:
-        session.execute(
-            update(NodeRow)
-            .where(NodeRow.name == run.params.node)
-            .values(member=True, keeper=run.params.keeper)
+        node = run.node(current_view(), run.params.node)
+        nodes.set_member(
+            session, [node.number], member=True, keepers=[node.number] if run.params.keeper else []
         )
-        return f"{run.params.node} is a member."
+        return f"{node.name} is a member."
 
     def withdraw(self, run: Run[AddNodeParams]) -> None:
+        """It leaves again, and keepers that count it in already count it out."""
         view = current_view()
-        run.step = 999
-        node = view.node(run.params.node)
-        if not node.member:
-            run.tell_nodes({node.number: {"kind": "leave", "cluster": _name(view)}})
+        node = run.node(view, run.params.node)
+        if node.member:
+            return
+        if run.params.keeper:
+            wish = wish_of(view)
+            order = _join_order(view, wish.name, wish.keepers, wish.witness)
+            heard = [n for n in view.nodes if n.keeper and n.contact == Contact.HEARD]
+            run.tell_nodes({n.number: order for n in heard}, part="count")
+        run.tell_nodes({node.number: {"kind": "leave", "cluster": _name(view)}}, part="leave")
 
 
 class LetGoParams(Params):
@@ -415,8 +418,12 @@ class LetGo(Kind[LetGoParams]):
     def about(self, params: LetGoParams) -> str:
         return params.node
 
-    def touches(self, params: LetGoParams) -> str:
-        return "cluster"
+    def meant(self, view: SiteView, params: LetGoParams) -> Meant:
+        names = [params.node, *([params.successor] if params.successor else [])]
+        return Meant(nodes=tuple(view.node(n) for n in names))
+
+    def touches(self, view: SiteView, params: LetGoParams) -> list[Touch]:
+        return [alone(Thing.CLUSTER)]
 
     def preview(self, view: SiteView, params: LetGoParams) -> Preview:
         blockers: list[Note] = []
@@ -479,19 +486,19 @@ class LetGo(Kind[LetGoParams]):
     def step_successor(self, run: Run[LetGoParams]) -> str:
         view = current_view()
         wish = wish_of(view)
-        heir = view.node(run.params.successor)
+        heir = run.node(view, run.params.successor)
         keepers = [*wish.keepers, heir.name] if heir.name not in wish.keepers else list(wish.keepers)
         told = [n for n in view.nodes if n.name in keepers and n.contact == Contact.HEARD]
         run.tell_nodes({n.number: _join_order(view, wish.name, keepers, wish.witness) for n in told})
-        with transaction() as session:
-            session.execute(update(NodeRow).where(NodeRow.name == heir.name).values(keeper=True))
+        with run.writing() as session:
+            nodes.give_vote(session, heir.number)
             announce(session, "site")
         return f"{heir.name} has a vote."
 
     def step_hand(self, run: Run[LetGoParams]) -> str:
         view = current_view()
         cluster = view.cluster
-        node = view.node(run.params.node)
+        node = run.node(view, run.params.node)
         if cluster is None or cluster.leader != node.agent_name:
             return "It does not lead."
         others = [n for n in view.nodes if n.keeper and n.name != node.name and n.contact == Contact.HEARD]
@@ -501,7 +508,7 @@ class LetGo(Kind[LetGoParams]):
 
     def step_leave(self, run: Run[LetGoParams]) -> str:
         view = current_view()
-        node = view.node(run.params.node)
+        node = run.node(view, run.params.node)
         if node.contact != Contact.HEARD:
             return f"{node.name} is not heard; it is counted out, and told when it returns."
         if bond := bond_of(view, node.name):
@@ -511,37 +518,28 @@ class LetGo(Kind[LetGoParams]):
 
     def step_count(self, run: Run[LetGoParams]) -> str:
         view = current_view()
-        wish = wish_of(view)
-        keepers = [k for k in wish.keepers if k != run.params.node]
+        wish, node = wish_of(view), run.node(view, run.params.node)
+        keepers = [k for k in wish.keepers if k != node.name]
         told = [n for n in view.nodes if n.name in keepers and n.contact == Contact.HEARD]
         run.tell_nodes({n.number: _join_order(view, wish.name, keepers, wish.witness) for n in told})
         return f"{say_list([n.name for n in told])} {'counts' if len(told) == 1 else 'count'} it out."
 
     def step_close(self, run: Run[LetGoParams], session: Session) -> str:
-        session.execute(
-            update(NodeRow)
-            .where(NodeRow.name == run.params.node)
-            .values(member=False, keeper=False, dedicated=False)
-        )
-        return f"{run.params.node} is no member any more."
+        node = run.node(current_view(), run.params.node)
+        nodes.set_member(session, [node.number], member=False)
+        return f"{node.name} is no member any more."
 
     def withdraw(self, run: Run[LetGoParams]) -> None:
         """A node that has left joins again; what was handed on stays where it is."""
         view = current_view()
-        run.step = 999
-        node = view.node(run.params.node)
+        node = run.node(view, run.params.node)
         if not node.member:
             return
         wish = wish_of(view)
-        run.tell_nodes({node.number: {"kind": "ready", "cluster": wish.name}})
-        run.step = 998
-        run.tell_nodes(
-            {
-                n.number: _join_order(view, wish.name, wish.keepers, wish.witness)
-                for n in view.nodes
-                if n.member and n.contact == Contact.HEARD
-            }
-        )
+        run.tell_nodes({node.number: {"kind": "ready", "cluster": wish.name}}, part="ready")
+        order = _join_order(view, wish.name, wish.keepers, wish.witness)
+        members = [n for n in view.nodes if n.member and n.contact == Contact.HEARD]
+        run.tell_nodes({n.number: order for n in members}, part="join")
 
 
 def believers(session: Session) -> list[tuple[NodeRow, int, str]]:
@@ -550,26 +548,28 @@ def believers(session: Session) -> list[tuple[NodeRow, int, str]]:
     With the change that did so, and the cluster they name. A node that names another cluster, or was never counted
     out here, is nobody's to send away.
     """
-    heard = (NodeRow.contact == Contact.HEARD.value, NodeRow.member.is_(False))
-    rows = [n for n in session.scalars(select(NodeRow).where(*heard)) if n.says.get("name")]
+    rows = store_cluster.heard_outsiders(session)
     if not rows:
         return []
-    changes = session.scalars(
-        select(ChangeRow).where(ChangeRow.kind.in_(_ENDED_BY)).order_by(ChangeRow.id.desc())
-    ).all()
-    if any(c.state not in ("done", "withdrawn") for c in changes):
+    changes = store_changes.of_kinds(session, _ENDED_BY)
+    if any(c.state in store_changes.OPEN_STATES for c in changes):
         return []  # one that is open may be about to have it join
-    ours = session.scalar(select(ClusterRow.name))
+    ours = store_cluster.name(session)
     found = []
     for row in rows:
-        last = next(
-            (c for c in changes if row.name in (c.params.get("members") or [c.params.get("node")])), None
-        )
+        last = next((c for c in changes if _named(c, row)), None)
         if last is None or last.state != _ENDED_BY[last.kind]:
             continue
         if row.says["name"] == last.params.get("name", ours):
             found.append((row, last.id, str(row.says["name"])))
     return found
+
+
+def _named(change: ChangeRow, node: NodeRow) -> bool:
+    """Whether a change of the cluster is about this node; an old one knows it by its name only."""
+    if change.meant:
+        return node.id in change.meant.get("node", {}).values()
+    return node.name in (change.params.get("members") or [change.params.get("node")])
 
 
 # By kind: how it ends where the nodes that it names belong to no cluster afterwards.
@@ -680,9 +680,9 @@ def _without(wish: Wish, params: LetGoParams) -> Wish:
     )  # fmt: skip
 
 
-def _keepers_with(view: SiteView, params: AddNodeParams) -> tuple[list[str], str]:
-    wish = wish_of(view)
-    more = [params.node] if params.keeper and params.node not in wish.keepers else []
+def _keepers_with(view: SiteView, run: Run[AddNodeParams]) -> tuple[list[str], str]:
+    wish, node = wish_of(view), run.node(view, run.params.node)
+    more = [node.name] if run.params.keeper and node.name not in wish.keepers else []
     return [*wish.keepers, *more], wish.witness
 
 

@@ -4,17 +4,15 @@ from __future__ import annotations
 
 import zlib
 from collections import defaultdict
-from dataclasses import replace
+from dataclasses import dataclass, replace
+from functools import partial
 from typing import ClassVar
 
 import numpy as np
 from pydantic import Field
-from sqlalchemy import delete, func, select, update
-from sqlalchemy.orm import Session
 
 from foldbarn.changes.disks import check_not_closing
 from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.moving import owe, strips_of
 from foldbarn.changes.preview import DomainRow, Note, PlannedStep, Preview, Row
 from foldbarn.changes.runner import Run
 from foldbarn.core.arrays import Disks
@@ -30,14 +28,16 @@ from foldbarn.core.capacity import (
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.healing import healing_sentence, heals
-from foldbarn.core.names import check_name
+from foldbarn.core.names import check_name, folded
 from foldbarn.core.placement import place
 from foldbarn.core.protection import Level, Protection
 from foldbarn.core.site import Contact, Pool, SiteView, Tier, Volume
+from foldbarn.core.touching import Meant, Thing, Touch, shared
 from foldbarn.core.units import parse_size, say_binary, say_count, say_size
-from foldbarn.store.database import announce, transaction
-from foldbarn.store.placements import write_placement
-from foldbarn.store.tables import DiskRow, MoveRow, NodeRow, PlacementRow, PoolRow, VolumeRow
+from foldbarn.store import nodes, pools, volumes
+from foldbarn.store.database import Session, announce, transaction
+from foldbarn.store.placements import read_placement
+from foldbarn.store.tables import VolumeRow
 from foldbarn.store.views import current_view, load_view
 
 MOST_EXTENTS = 4_000_000  # placed in a few seconds; a larger volume wants larger extents
@@ -65,8 +65,11 @@ class CreateVolume(Kind[CreateVolumeParams]):
     def about(self, params: CreateVolumeParams) -> str:
         return params.name.strip()
 
-    def touches(self, params: CreateVolumeParams) -> str:
-        return f"volumes of {params.pool.casefold()}"
+    def meant(self, view: SiteView, params: CreateVolumeParams) -> Meant:
+        return Meant(pools=(view.pool(params.pool),))
+
+    def touches(self, view: SiteView, params: CreateVolumeParams) -> list[Touch]:
+        return [shared(Thing.POOL, view.pool(params.pool).number)]
 
     def preview(self, view: SiteView, params: CreateVolumeParams) -> Preview:
         name = params.name.strip()
@@ -107,92 +110,122 @@ class CreateVolume(Kind[CreateVolumeParams]):
         return preview.sealed()
 
     def step_place(self, run: Run[CreateVolumeParams], session: Session) -> str:
+        """Looks again at everything the preview looked at: what is made at the same time in the same pool comes before or after."""
         params = run.params
-        session.scalars(
-            select(PoolRow).where(func.lower(PoolRow.name) == params.pool.lower()).with_for_update()
-        ).first()
+        locked = pools.locked(session, run.pool(current_view(), params.pool).number)
         view = load_view(session)
-        pool = view.pool(params.pool)
-        check_not_closing(pool)
-        protection = Protection(params.copies, params.level)
-        size = rounded_size(parse_size(params.size), pool)
+        if locked is None:
+            raise NotPossible(f"{params.pool} is gone.", about="pool")
         check_name(params.name, "volume", [v.name for v in view.volumes])
-        extents = extents_of(size, pool)
-        placement = placement_for(view, pool, protection, extents, params.name, params.tier)
-        volume = VolumeRow(
-            name=params.name.strip(), pool_id=pool.number, size_bytes=size, copies=params.copies, level=params.level.value,
-            extents=extents, tier=params.tier.value, change_id=run.change,
+        wish = wish_in(view, view.pool(locked.name), params)
+        row = VolumeRow(
+            name=params.name.strip(), pool_id=locked.id, size_bytes=wish.size, copies=params.copies,
+            level=params.level.value, extents=wish.extents, tier=params.tier.value, change_id=run.change,
         )  # fmt: skip
-        session.add(volume)
-        session.flush()
-        write_placement(session, volume.id, placement)
-        return f"{say_count(placement.size, 'strip')} of {say_count(extents, 'extent')} placed."
+        placement = placement_for(view, wish, params.name)
+        volumes.add(session, row, placement)
+        return f"{say_count(placement.size, 'strip')} of {say_count(wish.extents, 'extent')} placed."
 
     def step_reserve(self, run: Run[CreateVolumeParams]) -> str:
-        wanted = _strips_by_node(run)
-        with transaction() as session:
-            volume, extent_bytes = session.execute(
-                select(VolumeRow.id, PoolRow.extent_bytes)
-                .join(PoolRow, PoolRow.id == VolumeRow.pool_id)
-                .where(VolumeRow.change_id == run.change)
-            ).one()
-        orders = {
-            node: {"kind": "reserve", "volume": volume, "bytes": extent_bytes, "strips": strips}
-            for node, strips in wanted.items()
-        }
-        run.tell_nodes(orders)
+        made, wanted = _made(run), _strips_by_node(run)
+        order = {"kind": "reserve", "volume": made.number, "bytes": made.strip_bytes}
+        run.tell_nodes({node: {**order, "strips": strips} for node, strips in wanted.items()})
         return f"Reserved on {say_count(len(wanted), 'node')}."
 
     def step_check(self, run: Run[CreateVolumeParams]) -> str:
-        names = run.urls()
-        with transaction() as session:
-            volume = session.scalars(select(VolumeRow.id).where(VolumeRow.change_id == run.change)).one()
+        names, made = run.urls(), _made(run)
         for node, disks in _strips_by_node(run).items():
             agent = run.agent(node)
             for serial, strips in disks.items():
-                held = run.insist(names[node][0], lambda agent=agent, serial=serial: agent.strips(serial))  # type: ignore[misc]
-                missing = {(volume, extent, strip) for extent, strip in strips} - held
+                held = run.insist(names[node][0], partial(agent.strips, serial))
+                there = {(e, s) for v, e, s in held.tolist() if v == made.number}
+                missing = {(e, s) for e, s in strips} - there
                 if missing:
                     raise NotPossible(
                         f"{names[node][0]} says it reserved every strip, but {len(missing)} are not on disk {serial}."
                     )
-        with transaction() as session:
-            session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(forming=False))
+        with run.writing() as session:
+            volumes.open_(session, made.number)
             announce(session, "site")
         return "Every disk holds its strips."
 
     def withdraw(self, run: Run[CreateVolumeParams]) -> None:
         """Nobody moves its strips meanwhile: a rebuild may have had some on their way."""
         with transaction() as session:
-            found = session.execute(
-                select(VolumeRow.id, VolumeRow.name, PoolRow.name)
-                .join(PoolRow, PoolRow.id == VolumeRow.pool_id)
-                .where(VolumeRow.change_id == run.change)
-            ).one_or_none()
-        if found is None:
+            made = volumes.of_change(session, run.change)
+        if made is None:
             return
-        volume, name, pool = found
-        run.step = 99  # orders of its own
-        with strips_of(run, current_view().pool(pool), withdrawing=True):
+        with run.holding_strips(run.pool(current_view(), run.params.pool)):
             wanted = _strips_by_node(run)
             heard = {n.number for n in current_view().nodes if n.contact == Contact.HEARD}
             orders = {
-                node: {serial: [[volume, e, s] for e, s in strips] for serial, strips in disks.items()}
+                node: {serial: [[made.number, e, s] for e, s in strips] for serial, strips in disks.items()}
                 for node, disks in wanted.items()
             }
             run.tell_nodes(
                 {n: {"kind": "drop", "strips": strips} for n, strips in orders.items() if n in heard}
             )
-            with transaction() as session:
-                owe(session, orders.keys() - heard)
+            with run.writing() as session:
+                nodes.owe(session, orders.keys() - heard)
                 # Copies of its strips that were on their way are dropped by the comparison that follows.
-                moved = session.execute(delete(MoveRow).where(MoveRow.volume_id == volume))
-                if moved.rowcount:  # type: ignore[attr-defined]
-                    look = update(PoolRow).where(PoolRow.name == pool)
-                    session.execute(look.values(look_reason=f"{name} was withdrawn"))
-                session.execute(delete(PlacementRow).where(PlacementRow.volume_id == volume))
-                session.execute(delete(VolumeRow).where(VolumeRow.id == volume))
+                if volumes.forget(session, made.number):
+                    pools.look(session, [made.pool], f"{made.name} was withdrawn")
                 announce(session, "site")
+
+
+@dataclass(frozen=True, slots=True)
+class VolumeWish:
+    """A volume that its pool can take as it stands: bytes, extents."""
+
+    pool: Pool
+    size: int
+    extents: int
+    protection: Protection
+    tier: Tier
+
+
+def wish_in(view: SiteView, pool: Pool, params: CreateVolumeParams) -> VolumeWish:
+    """The one rule of what a pool takes, for the preview and for the step. Raises NotPossible with what stands against it."""
+    size = rounded_size(parse_size(params.size), pool)
+    protection = Protection(params.copies, params.level)
+    if params.tier not in view.tiers_of(pool):
+        raise NotPossible(
+            f"{pool.name} has no fast tier.",
+            about="tier",
+            next_step="Choose the bulk tier, or form a pool of two media classes.",
+        )
+    check_not_closing(pool)
+    if pool.forming:
+        raise NotPossible(
+            f"{pool.name} is still being formed.", about="pool", next_step="Wait until its change is done."
+        )
+    extents = extents_of(size, pool)
+    spread_of = view.domain_of(protection.level)[_open_disks(view, pool, params.tier)]
+    reachable = len(np.unique(spread_of))
+    if reachable < protection.least_domains:
+        level = protection.level.value
+        step = (
+            f"Choose at most {reachable} copies, or another pool."
+            if reachable
+            else "Bring its nodes back first."
+        )
+        raise NotPossible(
+            f"{protection.copies} copies need {say_count(protection.copies, level)}; {pool.name} has room in {reachable} now.",
+            about="copies",
+            next_step=step,
+        )
+    fit = most_that_fits(view, pool, protection, params.tier)
+    if extents > fit.extents:
+        raise _too_large(size, pool, protection, fit)
+    return VolumeWish(pool, size, extents, protection, params.tier)
+
+
+def _made(run: Run[CreateVolumeParams]) -> volumes.Made:
+    with transaction() as session:
+        made = volumes.of_change(session, run.change)
+    if made is None:
+        raise NotPossible("The volume is gone.", next_step="Withdraw this change.")
+    return made
 
 
 def rounded_size(size: int, pool: Pool) -> int:
@@ -214,19 +247,13 @@ def extents_of(size: int, pool: Pool) -> int:
     return extents
 
 
-def placement_for(
-    view: SiteView, pool: Pool, protection: Protection, extents: int, name: str, tier: Tier = Tier.BULK
-) -> Disks:
+def placement_for(view: SiteView, wish: VolumeWish, name: str) -> Disks:
     """Disk numbers of every strip of a new volume, [extents, copies]. The same site and name give the same placement."""
-    rows = _open_disks(view, pool, tier)
-    domain_of = view.domain_of(protection.level)[rows]
+    rows = _open_disks(view, wish.pool, wish.tier)
+    domain_of = view.domain_of(wish.protection.level)[rows]
+    seed = zlib.crc32(folded(name.strip()).encode())
     placed = place(
-        view.disk_free[rows],
-        domain_of,
-        view.disk_node[rows],
-        extents,
-        protection.strips,
-        zlib.crc32(name.strip().casefold().encode()),
+        view.disk_free[rows], domain_of, view.disk_node[rows], wish.extents, wish.protection.strips, seed
     )
     numbers: Disks = view.disk_numbers[rows][placed]
     return numbers
@@ -241,37 +268,12 @@ def _open_disks(view: SiteView, pool: Pool, tier: Tier) -> np.ndarray:
 def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
     """Fills in placement and effects. Raises what stands against the volume."""
     pool = view.pool(params.pool)
-    size = rounded_size(parse_size(params.size), pool)
-    protection = Protection(params.copies, params.level)
-    if params.tier not in view.tiers_of(pool):
-        raise NotPossible(
-            f"{pool.name} has no fast tier.",
-            about="tier",
-            next_step="Choose the bulk tier, or form a pool of two media classes.",
-        )
-    check_not_closing(pool)
-    if pool.forming:
-        raise NotPossible(
-            f"{pool.name} is still being formed.", about="pool", next_step="Wait until its change is done."
-        )
-    extents = extents_of(size, pool)
+    wish = wish_in(view, pool, params)
+    size, extents, protection, level = wish.size, wish.extents, wish.protection, params.level.value
     rows = _open_disks(view, pool, params.tier)
     spread_of = view.domain_of(protection.level)[rows]
-    level = protection.level.value
-    if len(np.unique(spread_of)) < protection.least_domains:
-        reachable = len(np.unique(spread_of))
-        raise NotPossible(
-            f"{protection.copies} copies need {say_count(protection.copies, level)}; {pool.name} has room in {reachable} now.",
-            about="copies",
-            next_step=f"Choose at most {reachable} copies, or another pool."
-            if reachable
-            else "Bring its nodes back first.",
-        )
     space = pool_space(view, pool).of(params.tier)
-    fit = most_that_fits(view, pool, protection, params.tier)
-    if extents > fit.extents:
-        raise _too_large(size, pool, protection, fit)
-    placement = placement_for(view, pool, protection, extents, params.name, params.tier)
+    placement = placement_for(view, wish, params.name)
     taken = np.bincount(view.row_of_number[placement].reshape(-1), minlength=len(view.disks))
     preview.arriving = {
         view.disks[r].name: int(taken[r]) * pool.extent_bytes for r in np.flatnonzero(taken).tolist()
@@ -367,23 +369,14 @@ def _too_large(size: int, pool: Pool, protection: Protection, fit: Fit) -> NotPo
 
 def _strips_by_node(run: Run[CreateVolumeParams]) -> dict[int, dict[str, list[list[int]]]]:
     """The volume's strips, [extent, strip], by node number and disk serial; empty before it is placed."""
+    view = current_view()
     with transaction() as session:
-        volume = session.scalars(select(VolumeRow).where(VolumeRow.change_id == run.change)).one_or_none()
-        if volume is None:
-            return {}
-        pieces = session.scalars(
-            select(PlacementRow.disks).where(PlacementRow.volume_id == volume.id).order_by(PlacementRow.chunk)
-        ).all()
-        places = {
-            d: (node, serial)
-            for d, node, serial in session.execute(
-                select(DiskRow.id, NodeRow.id, DiskRow.serial).join(NodeRow, NodeRow.id == DiskRow.node_id)
-            )
-        }
-    placement = np.frombuffer(b"".join(pieces), dtype="<i4").reshape(-1, volume.copies)
+        made = volumes.of_change(session, run.change)
+        placement = read_placement(session, made.number) if made else None
     found: dict[int, dict[str, list[list[int]]]] = defaultdict(dict)
-    for disk in np.unique(placement).tolist():
-        if disk:
-            node, serial = places[disk]
-            found[node][serial] = np.argwhere(placement == disk).tolist()
+    if placement is None:
+        return {}
+    for number in np.unique(placement[placement > 0]).tolist():
+        disk = view.disks[int(view.row_of_number[number])]
+        found[view.nodes[disk.node].number][disk.serial] = np.argwhere(placement == number).tolist()
     return dict(found)

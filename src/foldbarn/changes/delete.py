@@ -6,12 +6,9 @@ from collections import defaultdict
 from typing import Any, ClassVar
 
 import numpy as np
-from sqlalchemy import delete, func, select, update
-from sqlalchemy.orm import Session
 
-from foldbarn.changes.form_pool import leave_pool
+from foldbarn.changes.disks import release, serials_by_node
 from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.moving import owe, strips_of
 from foldbarn.changes.preview import Note, PlannedStep, Preview, Row, TextRow
 from foldbarn.changes.runner import Run
 from foldbarn.core.capacity import pool_space
@@ -19,24 +16,19 @@ from foldbarn.core.errors import NotFound, NotPossible
 from foldbarn.core.figures import Figure
 from foldbarn.core.names import natural_key
 from foldbarn.core.site import Contact, SiteView, Volume
+from foldbarn.core.touching import Meant, Thing, Touch, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
-from foldbarn.store.database import announce, transaction
-from foldbarn.store.tables import DiskRow, MoveRow, PlacementRow, PoolRow, VolumeRow
+from foldbarn.store import disks, nodes, pools, volumes
+from foldbarn.store.database import Session, announce
+from foldbarn.store.tables import PoolRow
 from foldbarn.store.views import current_view, load_view
 
 
 class DeleteVolumeParams(Params):
-    """typed: the volume's name once more. number: of the volume that had this name when it was asked for; ours to fill in."""
+    """typed: the volume's name once more."""
 
     volume: str
     typed: str = ""
-    number: int = 0
-
-    def still_there(self, view: SiteView) -> Volume | None:
-        """The volume that was meant; none where it is gone, though a newer one may have its name."""
-        if not self.number:
-            return next((v for v in view.volumes if v.name.casefold() == self.volume.casefold()), None)
-        return next((v for v in view.volumes if v.number == self.number), None)
 
 
 @register
@@ -51,13 +43,12 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
     def about(self, params: DeleteVolumeParams) -> str:
         return params.volume
 
-    def to_keep(self, params: DeleteVolumeParams) -> dict[str, Any]:
-        return params.model_dump(mode="json") | {"number": current_view().volume(params.volume).number}
+    def meant(self, view: SiteView, params: DeleteVolumeParams) -> Meant:
+        return Meant(volumes=(view.volume(params.volume),))
 
-    def touches(self, params: DeleteVolumeParams) -> str:
-        """Its pool's strips, so that no rebuild works on them at the same time."""
-        view = current_view()
-        return f"strips of {view.pools[view.volume(params.volume).pool].name.casefold()}"
+    def touches(self, view: SiteView, params: DeleteVolumeParams) -> list[Touch]:
+        volume = view.volume(params.volume)
+        return [alone(Thing.VOLUME, volume.number), shared(Thing.POOL, view.pools[volume.pool].number)]
 
     def preview(self, view: SiteView, params: DeleteVolumeParams) -> Preview:
         preview = Preview(
@@ -134,15 +125,15 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
 
     def step_drop(self, run: Run[DeleteVolumeParams]) -> str:
         view = current_view()
-        volume = run.params.still_there(view)
+        volume = _still_there(view, run)
         if volume is None:
             return "It is gone already."
-        with strips_of(run, view.pools[volume.pool]):
+        with run.holding_strips(view.pools[volume.pool]):
             return self._drop(run)
 
     def _drop(self, run: Run[DeleteVolumeParams]) -> str:
         view = current_view()
-        volume = run.params.still_there(view)
+        volume = _still_there(view, run)
         if volume is None:
             return "It is gone already."
         rows = view.rows(volume)
@@ -156,26 +147,30 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
             elif len(strips) and disk.present:
                 order = orders.setdefault(node.number, {"kind": "drop", "strips": defaultdict(list)})
                 order["strips"][disk.serial] = [[volume.number, e, s] for e, s in strips.tolist()]
-        with transaction() as session:
-            owe(session, silent)
+        with run.writing() as session:
+            nodes.owe(session, silent)
         run.tell_nodes(orders)
         return f"{say_count(int((volume.placement > 0).sum()), 'strip')} dropped on {say_count(len(orders), 'node')}."
 
     def step_forget(self, run: Run[DeleteVolumeParams], session: Session) -> str:
-        volume = run.params.still_there(load_view(session))
+        view = load_view(session)
+        volume = _still_there(view, run)
         if volume is None:
             return "It was forgotten already."
-        session.execute(delete(MoveRow).where(MoveRow.volume_id == volume.number))
-        session.execute(delete(PlacementRow).where(PlacementRow.volume_id == volume.number))
-        deleted = session.execute(
-            delete(VolumeRow).where(VolumeRow.id == volume.number).returning(VolumeRow.pool_id)
-        ).scalar_one()
-        look = update(PoolRow).where(PoolRow.id == deleted)
-        session.execute(look.values(look_reason=f"{volume.name} was deleted"))
+        volumes.forget(session, volume.number)
+        pools.look(session, [view.pools[volume.pool].number], f"{volume.name} was deleted")
         return f"{volume.name} is gone."
 
     def withdraw(self, run: Run[DeleteVolumeParams]) -> None:
         run.refuse_once("begun", "drop", "its strips are being dropped")
+
+
+def _still_there(view: SiteView, run: Run[DeleteVolumeParams]) -> Volume | None:
+    """The volume that was meant; none where it is gone, though a newer one may have its name."""
+    try:
+        return run.volume(view, run.params.volume)
+    except NotFound:
+        return None
 
 
 class DeletePoolParams(Params):
@@ -197,8 +192,11 @@ class DeletePool(Kind[DeletePoolParams]):
     def about(self, params: DeletePoolParams) -> str:
         return params.pool
 
-    def touches(self, params: DeletePoolParams) -> str:
-        return f"strips of {params.pool.casefold()}"
+    def meant(self, view: SiteView, params: DeletePoolParams) -> Meant:
+        return Meant(pools=(view.pool(params.pool),))
+
+    def touches(self, view: SiteView, params: DeletePoolParams) -> list[Touch]:
+        return [alone(Thing.POOL, view.pool(params.pool).number)]
 
     def preview(self, view: SiteView, params: DeletePoolParams) -> Preview:
         preview = Preview(
@@ -233,20 +231,20 @@ class DeletePool(Kind[DeletePoolParams]):
         except NotFound as error:
             preview.blockers.append(Note.of(error))
             return preview.sealed()
-        disks = view.all_of(pool)
-        preview.summary = f"{say_count(len(disks), 'disk')}, {say_size(sum(d.size_bytes for d in disks))} raw. This cannot be undone."
+        members = view.all_of(pool)
+        preview.summary = f"{say_count(len(members), 'disk')}, {say_size(sum(d.size_bytes for d in members))} raw. This cannot be undone."
         preview.texts = [
-            TextRow(label=say_count(len(disks), "disk"), before=f"in {pool.name}", after="fit and free")
+            TextRow(label=say_count(len(members), "disk"), before=f"in {pool.name}", after="fit and free")
         ]
-        if volumes := [v.name for v in view.volumes_of(pool)]:
-            words = f"{pool.name} holds {say_count(len(volumes), 'volume')}: {say_list(volumes)}."
+        if held := [v.name for v in view.volumes_of(pool)]:
+            words = f"{pool.name} holds {say_count(len(held), 'volume')}: {say_list(held)}."
             preview.blockers.append(
                 Note(sentence=words, about="pool", next_step="Delete them first, in any order.")
             )
         silent = sorted(
             {
                 view.nodes[d.node].name
-                for d in disks
+                for d in members
                 if view.nodes[d.node].contact != Contact.HEARD or not d.present
             }
         )
@@ -259,9 +257,7 @@ class DeletePool(Kind[DeletePoolParams]):
 
     def step_close(self, run: Run[DeletePoolParams], session: Session) -> str:
         """Volumes are placed, and disks claimed, under the same lock of the pool's row: one of the two comes first."""
-        pool = session.scalars(
-            select(PoolRow).where(func.lower(PoolRow.name) == run.params.pool.lower()).with_for_update()
-        ).one_or_none()
+        pool = pools.locked(session, _number(run))
         if pool is None:
             return "It is gone already."
         _refuse_volumes(session, pool)
@@ -270,42 +266,38 @@ class DeletePool(Kind[DeletePoolParams]):
 
     def step_release(self, run: Run[DeletePoolParams]) -> str:
         view = current_view()
-        pool = next((p for p in view.pools if p.name.casefold() == run.params.pool.casefold()), None)
-        if pool is None:
+        try:
+            pool = run.pool(view, run.params.pool)
+        except NotFound:
             return "It is gone already."
-        by_node: dict[int, list[str]] = defaultdict(list)
-        for disk in view.all_of(pool):
-            by_node[view.nodes[disk.node].number].append(disk.serial)
-        run.tell_nodes({node: {"kind": "release", "disks": disks} for node, disks in by_node.items()})
+        by_node = serials_by_node(view, view.all_of(pool))
+        release(run, by_node)
         return f"{say_count(sum(map(len, by_node.values())), 'disk')} blanked on {say_count(len(by_node), 'node')}."
 
     def step_forget(self, run: Run[DeletePoolParams], session: Session) -> str:
-        pool = session.scalars(
-            select(PoolRow).where(func.lower(PoolRow.name) == run.params.pool.lower())
-        ).one_or_none()
+        pool = pools.locked(session, _number(run))
         if pool is None:
             return "It was forgotten already."
         _refuse_volumes(session, pool)
-        for disk in session.scalars(select(DiskRow).where(DiskRow.pool_id == pool.id)):
-            leave_pool(disk)
-        session.flush()
-        session.delete(pool)
+        for disk in disks.of_pool(session, pool.id):
+            disks.leave(disk)
+        pools.delete(session, pool)
         return f"{pool.name} is gone."
 
     def withdraw(self, run: Run[DeletePoolParams]) -> None:
         run.refuse_once("begun", "release", "its disks are being blanked")
-        with transaction() as session:
-            session.execute(
-                update(PoolRow)
-                .where(func.lower(PoolRow.name) == run.params.pool.lower())
-                .values(closing=False)
-            )
+        with run.writing() as session:
+            pools.set_values(session, _number(run), {"closing": False})
             announce(session, "site")
 
 
+def _number(run: Run[DeletePoolParams]) -> int:
+    """Of the pool that was meant, though it may be gone; 0 where none ever was."""
+    return next(iter(run.numbers("pool")), 0)
+
+
 def _refuse_volumes(session: Session, pool: PoolRow) -> None:
-    names = session.scalars(select(VolumeRow.name).where(VolumeRow.pool_id == pool.id)).all()
-    if names:
+    if names := pools.volumes_in(session, pool.id):
         raise NotPossible(
             f"{pool.name} holds {say_list(sorted(names, key=natural_key))}.",
             next_step="Withdraw this change, or delete them and let it go on.",

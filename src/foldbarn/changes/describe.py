@@ -5,20 +5,23 @@ from __future__ import annotations
 from typing import ClassVar
 
 from pydantic import Field
-from sqlalchemy import select
-from sqlalchemy.orm import Session
 
-from foldbarn.changes.arrange import RackWish, RoomWish, arrangement, place
+from foldbarn.changes.arrange import RackWish, RoomWish, arrangement, as_places
 from foldbarn.changes.kind import Kind, Params, register
 from foldbarn.changes.marked import MOST_CHARACTERS
 from foldbarn.changes.preview import Note, PlannedStep, Preview, TextRow
 from foldbarn.changes.runner import Run
 from foldbarn.changes.text import BadText, SiteText, differences, inventory_of, read_text
 from foldbarn.core.errors import BarnError
+from foldbarn.core.names import folded
 from foldbarn.core.site import Contact, SiteView
+from foldbarn.core.touching import Thing, Touch, alone
 from foldbarn.core.units import say_count
+from foldbarn.store import places
+from foldbarn.store.database import Session
 from foldbarn.store.intake import add_node, find_node, take_inventory
-from foldbarn.store.tables import NodeRow, SiteRow
+from foldbarn.store.nodes import all_nodes
+from foldbarn.store.site import keep_text
 from foldbarn.store.views import current_view
 
 
@@ -37,8 +40,8 @@ class Describe(Kind[DescribeParams]):
     def about(self, params: DescribeParams) -> str:
         return "the site's text"
 
-    def touches(self, params: DescribeParams) -> str:
-        return "disks"
+    def touches(self, view: SiteView, params: DescribeParams) -> list[Touch]:
+        return [alone(Thing.PLACES)]
 
     def preview(self, view: SiteView, params: DescribeParams) -> Preview:
         preview = Preview(
@@ -71,7 +74,7 @@ class Describe(Kind[DescribeParams]):
         if found:
             preview.summary = f"{say_count(new, 'node')} would be new. Machines are right about themselves, the text about where they stand."
         preview.texts = [TextRow(label=label, before=now, after=said) for label, said, now in found]
-        if site.site.casefold() != view.name.casefold():
+        if folded(site.site) != folded(view.name):
             preview.warnings.append(
                 Note(
                     sentence=f"The text is of a site named {site.site}; this one is {view.name}, and keeps its name."
@@ -93,8 +96,8 @@ class Describe(Kind[DescribeParams]):
                         take_inventory(session, node, inventory)
                     node.dedicated, node.bmc_url = text.dedicated, text.bmc
         session.flush()
-        place(session, _wished(site, session))
-        session.scalars(select(SiteRow)).one().description = run.params.text
+        places.place(session, as_places(_wished(site, session)))
+        keep_text(session, run.params.text)
         return f"{say_count(added, 'node')} added and awaited."
 
     def withdraw(self, run: Run[DescribeParams]) -> None:
@@ -103,11 +106,11 @@ class Describe(Kind[DescribeParams]):
 
 def _wished(site: SiteText, session: Session) -> list[RoomWish]:
     """The text's arrangement; what it does not name stays where it is."""
-    names = {n.name.casefold(): n.name for n in session.scalars(select(NodeRow))}
+    names = {folded(n.name): n.name for n in all_nodes(session)}
     rooms = [
         RoomWish(
             name=r.name,
-            racks=[RackWish(name=k.name, nodes=[names[n.name.casefold()] for n in k.nodes]) for k in r.racks],
+            racks=[RackWish(name=k.name, nodes=[names[folded(n.name)] for n in k.nodes]) for k in r.racks],
         )
         for r in site.rooms
     ]
@@ -117,12 +120,10 @@ def _wished(site: SiteText, session: Session) -> list[RoomWish]:
             left = [n for n in rack.nodes if n not in told]
             if not left:
                 continue
-            same = next(
-                (k for r in rooms for k in r.racks if k.name.casefold() == rack.name.casefold()), None
-            )
+            same = next((k for r in rooms for k in r.racks if folded(k.name) == folded(rack.name)), None)
             if same is None:
                 same = RackWish(name=rack.name)
-                home = next((r for r in rooms if r.name.casefold() == room.name.casefold()), None)
+                home = next((r for r in rooms if folded(r.name) == folded(room.name)), None)
                 if home is None:
                     home = RoomWish(name=room.name)
                     rooms.append(home)

@@ -13,14 +13,15 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from foldbarn.changes.preview import Note, Preview
 from foldbarn.changes.runner import Run
-from foldbarn.core.errors import NotPossible
+from foldbarn.core.errors import NotPossible, Overtaken
 from foldbarn.core.hardware import POOL_SIGNATURE
+from foldbarn.core.names import folded
 from foldbarn.core.reading import read_inventory
 from foldbarn.core.roles import Override, binding_of
 from foldbarn.core.site import POOLED, Contact, Disk, Pool, Role, SiteView
 from foldbarn.core.units import say_list, say_size
+from foldbarn.store.changes import preview_of
 from foldbarn.store.database import transaction
-from foldbarn.store.tables import ChangeRow
 from foldbarn.store.views import current_view
 
 
@@ -47,7 +48,8 @@ def overrides_so_far(wishes: dict[str, OverrideIn]) -> dict[str, Override]:
 
 def chosen_disks(view: SiteView, names: Iterable[str]) -> list[Disk]:
     """Those of these disks that are known, each once, in the order named."""
-    return [view.disks_by_name[name] for name in dict.fromkeys(names) if name in view.disks_by_name]
+    found = (view.known_disk(name) for name in names)
+    return list(dict.fromkeys(disk for disk in found if disk is not None))
 
 
 def choice_blockers(view: SiteView, names: list[str]) -> list[Note]:
@@ -61,7 +63,7 @@ def choice_blockers(view: SiteView, names: list[str]) -> list[Note]:
                 next_step="Choose fit disks of at least as many domains as copies.",
             )
         )
-    if unknown := [name for name in names if name not in view.disks_by_name]:
+    if unknown := [name for name in names if view.known_disk(name) is None]:
         found.append(Note(sentence=f"There is no disk named {say_list(unknown)}.", about="disks"))
     return found + [note for disk in chosen_disks(view, names) if (note := disk_blocker(view, disk))]
 
@@ -97,36 +99,30 @@ def sizes_of(disks: Iterable[Disk]) -> dict[str, int]:
 
 
 def check_unchanged(run: Run[Any], names: Iterable[str], pool: str) -> None:
-    """Raises NotPossible where a disk is no longer what the preview was made from: gone, smaller, read-only, taken by someone else."""
+    """Raises Overtaken where a disk is no longer what the preview was made from: gone, smaller, read-only, taken by someone else."""
     view = current_view()
     with transaction() as session:
-        sizes = Preview.model_validate(session.get_one(ChangeRow, run.change).preview).disk_sizes
+        sizes = Preview.model_validate(preview_of(session, run.change)).disk_sizes
     for name in names:
-        disk = view.disk(name)
+        disk = run.disk(view, name)
         if disk.size_bytes < sizes.get(name, 0):
-            raise NotPossible(
-                f"{name} has become smaller: {say_size(disk.size_bytes)}, where the preview counted on {say_size(sizes[name])}.",
-                next_step="Withdraw this change and preview again.",
+            raise Overtaken(
+                f"{disk.name} has become smaller: {say_size(disk.size_bytes)}, where the preview counted on {say_size(sizes[name])}."
             )
         if (
-            (disk.pool < 0 or view.pools[disk.pool].name.casefold() != pool.casefold())
+            (disk.pool < 0 or folded(view.pools[disk.pool].name) != folded(pool))
             and not _carries(disk, pool)
             and (note := disk_blocker(view, disk))
         ):
-            raise NotPossible(
-                note.sentence, about=note.about, next_step="Withdraw this change and preview again."
-            )
+            raise Overtaken(note.sentence, about=note.about)
         if bad := [r.sentence for r in disk.reasons if r.code == "read-only"]:
-            raise NotPossible(
-                f"{name} cannot be taken: {say_list(bad)}.",
-                next_step="Withdraw this change and preview again.",
-            )
+            raise Overtaken(f"{disk.name} cannot be taken: {say_list(bad)}.")
 
 
 def _carries(disk: Disk, pool: str) -> bool:
     """Whether a disk is unfit only because it carries the pool's mark already: it was prepared, and its node has reported that."""
     return disk.role == Role.UNFIT and all(
-        r.code == "marked" and r.about.casefold() == pool.casefold() for r in disk.reasons
+        r.code == "marked" and folded(r.about) == folded(pool) for r in disk.reasons
     )
 
 
@@ -195,7 +191,17 @@ def bind(run: Run[Any], pool_name: str) -> str:
         run.insist(
             by_name[number],
             partial(
-                run.agent(number).send, {"id": run.order_id(by_name[number], f"bind-{digest:x}"), **order}
+                run.agent(number).send, {"id": run.order_id(f"node{number}", f"bind-{digest:x}"), **order}
             ),
         )
     return f"{len(bound)} disks are served by {len(set(bound.values()))} cache devices."
+
+
+def meant_disks(run: Run[Any], view: SiteView, names: Iterable[str]) -> list[Disk]:
+    """The disks that a wish names, each once, whatever they are called now. Raises NotFound where one is gone."""
+    return list(dict.fromkeys(run.disk(view, name) for name in names))
+
+
+def overrides_now(run: Run[Any], view: SiteView, wishes: dict[str, OverrideIn]) -> dict[str, Override]:
+    """Roles that a wish gives disks, by the names that these have now."""
+    return {run.disk(view, name).name: one for name, one in overrides_of(wishes).items()}

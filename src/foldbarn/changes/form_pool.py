@@ -7,8 +7,6 @@ from dataclasses import replace
 from typing import ClassVar
 
 from pydantic import Field
-from sqlalchemy import select, update
-from sqlalchemy.orm import Session
 
 from foldbarn.changes.disks import (
     OverrideIn,
@@ -16,6 +14,8 @@ from foldbarn.changes.disks import (
     check_unchanged,
     choice_blockers,
     chosen_disks,
+    meant_disks,
+    overrides_now,
     overrides_of,
     overrides_so_far,
     prepare,
@@ -37,9 +37,12 @@ from foldbarn.core.names import check_name, natural_key
 from foldbarn.core.protection import MOST_COPIES, Level, Protection
 from foldbarn.core.roles import Assignment, Serves, assign_roles, cache_concerns, endurance, expected_writes
 from foldbarn.core.site import Disk, Pool, Priority, Role, SiteView
+from foldbarn.core.touching import Meant, Thing, Touch, alone
 from foldbarn.core.units import GIB, MIB, TIB, say_binary, say_count, say_list, say_size
-from foldbarn.store.database import announce, transaction
-from foldbarn.store.tables import DiskRow, PoolRow
+from foldbarn.store import disks as store_disks
+from foldbarn.store import pools as store_pools
+from foldbarn.store.database import Session, announce, transaction
+from foldbarn.store.tables import PoolRow
 from foldbarn.store.views import current_view
 
 
@@ -92,8 +95,11 @@ class FormPool(Kind[FormPoolParams]):
     def about(self, params: FormPoolParams) -> str:
         return params.name.strip()
 
-    def touches(self, params: FormPoolParams) -> str:
-        return "disks"
+    def meant(self, view: SiteView, params: FormPoolParams) -> Meant:
+        return Meant(disks=tuple(view.disk(n) for n in params.disks))
+
+    def touches(self, view: SiteView, params: FormPoolParams) -> list[Touch]:
+        return [alone(Thing.DISK, d.number) for d in self.meant(view, params).disks]
 
     def preview(self, view: SiteView, params: FormPoolParams) -> Preview:
         chosen = chosen_disks(view, params.disks)
@@ -148,39 +154,27 @@ class FormPool(Kind[FormPoolParams]):
         return preview.sealed()
 
     def step_claim(self, run: Run[FormPoolParams], session: Session) -> str:
-        params = run.params
+        params, view = run.params, current_view()
         check_unchanged(run, params.disks, params.name.strip())
-        check_name(params.name, "pool", list(session.scalars(select(PoolRow.name))))
-        disks = list(
-            session.scalars(
-                select(DiskRow).where(DiskRow.name.in_(params.disks)).order_by(DiskRow.id).with_for_update()
-            )
-        )
-        taken = [d.name for d in disks if d.role != Role.UNCLAIMED]
-        if taken or len(disks) != len(set(params.disks)):
+        check_name(params.name, "pool", store_pools.names(session))
+        chosen = meant_disks(run, view, params.disks)
+        rows = store_disks.locked(session, [d.number for d in chosen])
+        if taken := [d.name for d in rows if d.role != Role.UNCLAIMED]:
             raise NotPossible(
                 f"{say_list(sorted(taken, key=natural_key))} can no longer be claimed.",
                 next_step="Withdraw this change and preview again.",
             )
         settings = params.model_dump(mode="json", include=set(SETTINGS))
-        pool = PoolRow(
-            name=params.name.strip(),
-            extent_bytes=params.extent_bytes,
-            encrypted=params.encrypted,
-            change_id=run.change,
-            **settings,
-        )
-        session.add(pool)
-        session.flush()
-        roles = {
-            a.disk: a
-            for a in assign_roles(
-                chosen_disks(current_view(), params.disks), params.serves, overrides_of(params.overrides)
-            )
-        }
-        for disk in disks:
-            give_role(disk, pool.id, roles[disk.name])
-        return f"{say_count(len(disks), 'disk')} claimed."
+        row = PoolRow(
+            name=params.name.strip(), extent_bytes=params.extent_bytes, encrypted=params.encrypted,
+            change_id=run.change, **settings,
+        )  # fmt: skip
+        number = store_pools.add(session, row)
+        overrides = overrides_now(run, view, params.overrides)
+        roles = {a.disk: a for a in assign_roles(chosen, params.serves, overrides)}
+        for disk in rows:
+            store_disks.join(disk, number, roles[disk.name])
+        return f"{say_count(len(rows), 'disk')} claimed."
 
     def step_prepare(self, run: Run[FormPoolParams]) -> str:
         check_unchanged(run, run.params.disks, run.params.name.strip())
@@ -190,8 +184,10 @@ class FormPool(Kind[FormPoolParams]):
 
     def step_check(self, run: Run[FormPoolParams]) -> str:
         read_back(run, _serials_by_node(run), run.params.name.strip(), run.params.encrypted)
-        with transaction() as session:
-            session.execute(update(PoolRow).where(PoolRow.change_id == run.change).values(forming=False))
+        with run.writing() as session:
+            made = store_pools.of_change(session, run.change)
+            if made is not None:
+                made.forming = False
             announce(session, "site")
         return "Every disk shows the pool's mark."
 
@@ -199,46 +195,22 @@ class FormPool(Kind[FormPoolParams]):
         return bind(run, run.params.name.strip())
 
     def withdraw(self, run: Run[FormPoolParams]) -> None:
-        run.step = 99  # orders of its own
         release(run, _serials_by_node(run))
-        with transaction() as session:
-            pool = session.scalars(select(PoolRow).where(PoolRow.change_id == run.change)).one_or_none()
-            if pool is not None:
-                for disk in session.scalars(select(DiskRow).where(DiskRow.pool_id == pool.id)):
-                    leave_pool(disk)
-                session.flush()
-                session.delete(pool)
+        with run.writing() as session:
+            made = store_pools.of_change(session, run.change)
+            if made is not None:
+                for disk in store_disks.of_pool(session, made.id):
+                    store_disks.leave(disk)
+                store_pools.delete(session, made)
             announce(session, "site")
-
-
-def give_role(disk: DiskRow, pool: int, assigned: Assignment) -> None:
-    """Writes down that a disk joins a pool."""
-    disk.role, disk.tier, disk.pool_id = assigned.role.value, assigned.tier.value, pool
-    disk.role_reason, disk.retiring, disk.stands_in_for = (
-        assigned.reason if assigned.overridden else "",
-        False,
-        None,
-    )
-
-
-def leave_pool(disk: DiskRow) -> None:
-    """Writes down that a disk is fit and free again."""
-    disk.role, disk.tier, disk.pool_id, disk.role_reason, disk.retiring, disk.stands_in_for = (
-        Role.UNCLAIMED.value,
-        "bulk",
-        None,
-        "",
-        False,
-        None,
-    )
 
 
 def _serials_by_node(run: Run[FormPoolParams]) -> dict[int, list[str]]:
     """Of the pool that this change has made, and of no other with its name."""
     with transaction() as session:
-        number = session.scalar(select(PoolRow.id).where(PoolRow.change_id == run.change))
+        made = store_pools.of_change(session, run.change)
     view = current_view()
-    pool = next((p for p in view.pools if p.number == number), None)
+    pool = next((p for p in view.pools if made is not None and p.number == made.id), None)
     return serials_by_node(view, view.all_of(pool)) if pool else {}
 
 

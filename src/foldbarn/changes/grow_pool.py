@@ -6,8 +6,6 @@ from dataclasses import replace
 from typing import ClassVar
 
 from pydantic import Field
-from sqlalchemy import func, select
-from sqlalchemy.orm import Session
 
 from foldbarn.changes.disks import (
     OverrideIn,
@@ -15,6 +13,7 @@ from foldbarn.changes.disks import (
     check_unchanged,
     choice_blockers,
     chosen_disks,
+    meant_disks,
     overrides_of,
     prepare,
     read_back,
@@ -30,12 +29,11 @@ from foldbarn.changes.effects import (
     tell_moves,
     with_disks,
 )
-from foldbarn.changes.form_pool import give_role
 from foldbarn.changes.kind import Kind, Params, register
 from foldbarn.changes.preview import Note, PlannedStep, Preview, Row
 from foldbarn.changes.runner import Run
 from foldbarn.core.capacity import pool_space
-from foldbarn.core.errors import BarnError, NotFound, NotPossible
+from foldbarn.core.errors import BarnError, NotFound, NotPossible, Overtaken
 from foldbarn.core.figures import Figure
 from foldbarn.core.levelling import LEVEL_TOLERANCE, above_share, imbalance, plan_levelling
 from foldbarn.core.media import classes_of
@@ -43,8 +41,11 @@ from foldbarn.core.moves import NO_MOVES
 from foldbarn.core.names import natural_key
 from foldbarn.core.roles import Assignment, Serves, assign_roles
 from foldbarn.core.site import Disk, Pool, Role, SiteView, Tier
+from foldbarn.core.touching import Meant, Thing, Touch, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
-from foldbarn.store.tables import DiskRow, PoolRow
+from foldbarn.store import disks as store_disks
+from foldbarn.store import pools as store_pools
+from foldbarn.store.database import Session
 from foldbarn.store.views import current_view
 
 
@@ -85,8 +86,15 @@ class GrowPool(Kind[GrowPoolParams]):
     def about(self, params: GrowPoolParams) -> str:
         return params.pool
 
-    def touches(self, params: GrowPoolParams) -> str:
-        return "disks"
+    def meant(self, view: SiteView, params: GrowPoolParams) -> Meant:
+        return Meant(pools=(view.pool(params.pool),), disks=tuple(view.disk(n) for n in params.disks))
+
+    def touches(self, view: SiteView, params: GrowPoolParams) -> list[Touch]:
+        meant = self.meant(view, params)
+        return [
+            shared(Thing.POOL, meant.pools[0].number),
+            *(alone(Thing.DISK, d.number) for d in meant.disks),
+        ]
 
     def preview(self, view: SiteView, params: GrowPoolParams) -> Preview:
         chosen = chosen_disks(view, params.disks)
@@ -146,67 +154,56 @@ class GrowPool(Kind[GrowPoolParams]):
         return preview.sealed()
 
     def step_prepare(self, run: Run[GrowPoolParams]) -> str:
-        pool = current_view().pool(run.params.pool)
+        pool = run.pool(current_view(), run.params.pool)
+        if pool.closing:
+            raise Overtaken(f"{pool.name} is being deleted.")
         check_unchanged(run, run.params.disks, pool.name)
         by_node = _serials(run)
         prepare(run, by_node, pool.name, pool.encrypted)
         return f"{say_count(sum(map(len, by_node.values())), 'disk')} prepared on {say_count(len(by_node), 'node')}."
 
     def step_check(self, run: Run[GrowPoolParams]) -> str:
-        pool = current_view().pool(run.params.pool)
+        pool = run.pool(current_view(), run.params.pool)
         read_back(run, _serials(run), pool.name, pool.encrypted)
         return "Every disk shows the pool's mark."
 
     def step_claim(self, run: Run[GrowPoolParams], session: Session) -> str:
-        params = run.params
-        pool = session.scalars(
-            select(PoolRow).where(func.lower(PoolRow.name) == params.pool.lower()).with_for_update()
-        ).one_or_none()
+        params, view = run.params, current_view()
+        pool = store_pools.locked(session, run.pool(view, params.pool).number)
         if pool is None:
             raise NotPossible(f"{params.pool} is no more.", next_step="Withdraw this change.")
         if pool.closing:
             raise NotPossible(f"{pool.name} is being deleted.", next_step="Withdraw this change.")
         check_unchanged(run, params.disks, pool.name)
-        view = current_view()
-        disks = list(
-            session.scalars(
-                select(DiskRow).where(DiskRow.name.in_(params.disks)).order_by(DiskRow.id).with_for_update()
-            )
-        )
-        taken = [d.name for d in disks if d.pool_id is not None]
-        if taken or len(disks) != len(set(params.disks)):
+        chosen = meant_disks(run, view, params.disks)
+        rows = store_disks.locked(session, [d.number for d in chosen])
+        if taken := [d.name for d in rows if d.pool_id is not None]:
             raise NotPossible(
                 f"{say_list(sorted(taken, key=natural_key))} can no longer be taken.",
                 next_step="Withdraw this change and preview again.",
             )
+        overrides = {run.disk(view, name).name: one for name, one in params.overrides.items()}
         roles = {
-            a.disk: a
-            for a in roles_of_new(
-                view, view.pool(pool.name), chosen_disks(view, params.disks), params.serves, params.overrides
-            )
+            a.disk: a for a in roles_of_new(view, view.pool(pool.name), chosen, params.serves, overrides)
         }
-        for disk in disks:
-            # Since it was prepared, its node may have reported the mark of a pool that it did not belong to yet.
-            disk.reasons = []
-            give_role(disk, pool.id, roles[disk.name])
-        pool.look_reason = f"{say_count(len(disks), 'disk')} joined it"
-        return f"{pool.name} has {say_count(len(disks), 'disk')} more."
+        for disk in rows:
+            store_disks.join(disk, pool.id, roles[disk.name])
+        store_pools.look(session, [pool.id], f"{say_count(len(rows), 'disk')} joined it")
+        return f"{pool.name} has {say_count(len(rows), 'disk')} more."
 
     def step_bind(self, run: Run[GrowPoolParams]) -> str:
-        return bind(run, run.params.pool)
+        return bind(run, run.pool(current_view(), run.params.pool).name)
 
     def withdraw(self, run: Run[GrowPoolParams]) -> None:
         run.refuse_once("done", "claim", "the disks have joined; retire them instead")
-        run.step = 99  # orders of its own
         release(run, _serials(run, free=True))
 
 
 def _serials(run: Run[GrowPoolParams], free: bool = False) -> dict[int, list[str]]:
     """Serial numbers of the disks by node; free: only of those that have not joined the pool yet."""
     view = current_view()
-    return serials_by_node(
-        view, (d for d in chosen_disks(view, run.params.disks) if not (free and d.pool >= 0))
-    )
+    disks = meant_disks(run, view, run.params.disks)
+    return serials_by_node(view, (d for d in disks if not (free and d.pool >= 0)))
 
 
 def _effects(preview: Preview, view: SiteView, pool: Pool, assigned: list[Assignment]) -> None:

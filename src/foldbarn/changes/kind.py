@@ -11,6 +11,7 @@ from pydantic import BaseModel, ConfigDict
 from foldbarn.changes.preview import Preview
 from foldbarn.core.errors import NotFound
 from foldbarn.core.site import SiteView
+from foldbarn.core.touching import Meant, Touch
 
 if TYPE_CHECKING:
     from foldbarn.changes.runner import Run
@@ -47,9 +48,13 @@ class Kind(ABC, Generic[P]):
     def about(self, params: P) -> str:
         """Name of the thing that the change makes or mends."""
 
+    def meant(self, view: SiteView, params: P) -> Meant:
+        """The things that the wish names. They are known by their numbers from when it is carried out. Raises NotFound."""
+        return Meant()
+
     @abstractmethod
-    def touches(self, params: P) -> str:
-        """Changes with the same answer wait for one another."""
+    def touches(self, view: SiteView, params: P) -> list[Touch]:
+        """What it touches: others that touch the same wait, or it waits for them. Raises NotFound."""
 
     @abstractmethod
     def withdraw(self, run: Run[P]) -> None:
@@ -63,7 +68,7 @@ class Kind(ABC, Generic[P]):
     def is_inside(self, name: str) -> bool:
         return name.partition(":")[0] in self.inside
 
-    def to_keep(self, params: P) -> dict[str, Any]:
+    def to_keep(self, view: SiteView, params: P) -> dict[str, Any]:
         """The parameters as they are recorded; a kind that takes secrets replaces them here."""
         return params.model_dump(mode="json")
 

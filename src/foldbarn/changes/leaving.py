@@ -7,13 +7,10 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
-from sqlalchemy import func, select, update
-from sqlalchemy.orm import Session
 
 from foldbarn.changes.disks import release, serials_by_node
 from foldbarn.changes.effects import capacity_row, tell_capacity, tell_moves, with_disks
-from foldbarn.changes.form_pool import leave_pool
-from foldbarn.changes.moving import Mover, compare, strips_of
+from foldbarn.changes.moving import Mover, compare, stop_moving
 from foldbarn.changes.preview import Note, Preview
 from foldbarn.changes.runner import Run
 from foldbarn.core.arrays import Disks
@@ -24,9 +21,11 @@ from foldbarn.core.moves import Busy, Moves
 from foldbarn.core.protection import Level
 from foldbarn.core.rebuild import plan_drain
 from foldbarn.core.site import Disk, Pool, Role, SiteView
+from foldbarn.core.touching import Thing, Touch, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
-from foldbarn.store.database import announce, transaction
-from foldbarn.store.tables import DiskRow, PoolRow
+from foldbarn.store import disks as store_disks
+from foldbarn.store import pools as store_pools
+from foldbarn.store.database import Session, announce
 from foldbarn.store.views import current_view
 
 
@@ -164,11 +163,15 @@ def unreadable_blockers(view: SiteView, disks: Sequence[Disk]) -> list[Note]:
 # Steps. ------------------------------------------------------------------------------------------------
 
 
-def mark(session: Session, names: Sequence[str]) -> str:
-    """From here on the disks get nothing new."""
-    rows = list(
-        session.scalars(select(DiskRow).where(DiskRow.name.in_(names)).order_by(DiskRow.id).with_for_update())
-    )
+def leaving_touches(pools: Iterable[Pool], disks: Iterable[Disk]) -> list[Touch]:
+    """What emptying disks touches: of each pool one change at a time does it."""
+    touched = [t for p in pools for t in (shared(Thing.POOL, p.number), alone(Thing.LEAVING, p.number))]
+    return touched + [alone(Thing.DISK, d.number) for d in disks]
+
+
+def mark(session: Session, disks: Sequence[int]) -> str:
+    """From here on the disks (by number) get nothing new."""
+    rows = store_disks.locked(session, disks)
     for row in rows:
         row.retiring = row.role == Role.CAPACITY
     marked = [r.name for r in rows if r.retiring]
@@ -179,48 +182,36 @@ def mark(session: Session, names: Sequence[str]) -> str:
     )
 
 
-def unmark(names: Sequence[str]) -> None:
-    """The disks are in use as before."""
-    with transaction() as session:
-        session.execute(
-            update(DiskRow).where(DiskRow.name.in_(names), DiskRow.retiring).values(retiring=False)
-        )
-        announce(session, "site")
-
-
-def drain(run: Run[Any], pool: str, names: Sequence[str], prefer: Disks | None = None) -> str:
-    """Empties the disks of one pool. Raises NotPossible where something cannot leave them."""
+def drain(run: Run[Any], pool: str, disks: Sequence[int], prefer: Disks | None = None) -> str:
+    """Empties the disks (by number) of one pool. Raises NotPossible where something cannot leave them."""
 
     def more(view: SiteView, found: Pool, busy: Busy) -> Moves:
         return plan_drain(view, found, run.change, prefer, busy)
 
     copied, why = Mover(run, f"drain{run.step}", pool, more, prefer=prefer).carry()
     view = current_view()
-    rows = [
-        int(view.row_of_number[view.disk(n).number])
-        for n in names
-        if view.disk(n).pool >= 0 and view.pools[view.disk(n).pool].name == pool
-    ]
-    left = int(view.disk_used[rows].sum()) if rows else 0
+    rows = np.intersect1d(view.row_of_number[list(disks)], view.in_pool(view.pool(pool)))
+    left = int(view.disk_used[rows].sum())
     if left:
         words = f"{say_count(left, 'strip')} could not leave. {why}".strip()
         raise NotPossible(words, next_step="Bring back what is missing, or add disks; then let it go on.")
     return f"{say_count(copied, 'strip')} moved."
 
 
-def call_off(run: Run[Any], pools: Iterable[str], names: Sequence[str]) -> None:
-    """Stops moving; what has moved stays where it is now, and levels itself."""
-    unmark(names)
-    for pool in pools:
-        Mover(run, "withdraw", pool).call_off()
+def call_off(run: Run[Any], disks: Sequence[int]) -> None:
+    """Stops moving, and the disks (by number) are in use as before; what has moved stays where it is now, and levels itself."""
+    with run.writing() as session:
+        store_disks.use_again(session, disks)
+        announce(session, "site")
+    stop_moving(run)
 
 
-def blank(run: Run[Any], names: Sequence[str]) -> str:
-    """Drops old strips and has the agents blank the disks that can be reached. Returns what was done."""
+def blank(run: Run[Any], numbers: Sequence[int]) -> str:
+    """Drops old strips and has the agents blank the disks (by number) that can be reached. Returns what was done."""
     view = current_view()
-    disks = [view.disk(n) for n in names]
+    disks = [d for n in numbers if (d := view.numbered_disk(n)) is not None]
     for pool in pools_of(view, disks):
-        with strips_of(run, pool):
+        with run.holding_strips(pool):
             compare(run, pool.name, only_drop=True)
     reachable = [d for d in disks if d.pool >= 0 and view.disk_ready[view.row_of_number[d.number]]]
     release(run, serials_by_node(view, reachable))
@@ -229,28 +220,18 @@ def blank(run: Run[Any], names: Sequence[str]) -> str:
     return f"{say_count(len(reachable), 'disk')} blanked.{ending}"
 
 
-def part(session: Session, names: Sequence[str]) -> str:
-    """The disks belong to their pools no more. Those that are away are unfit until someone has looked at them."""
-    rows = list(
-        session.scalars(select(DiskRow).where(DiskRow.name.in_(names)).order_by(DiskRow.id).with_for_update())
-    )
+def part(session: Session, disks: Sequence[int]) -> str:
+    """The disks (by number) belong to their pools no more. Those that are away are unfit until someone has looked at them."""
+    rows = store_disks.locked(session, disks)
     pools = {r.pool_id for r in rows if r.pool_id}
     for row in rows:
         if row.pool_id is None:
             continue
-        leave_pool(row)
+        store_disks.leave(row)
         if not row.present:
             row.role, row.reasons = (
                 Role.UNFIT.value,
                 [["taken-out", "it was away when its pool let go of it"]],
             )
-    session.execute(
-        update(PoolRow)
-        .where(PoolRow.id.in_(pools))
-        .values(look_reason=f"{say_list([r.name for r in rows])} left it")
-    )
+    store_pools.look(session, pools, f"{say_list([r.name for r in rows])} left it")
     return f"{say_count(len(rows), 'disk')} {'is' if len(rows) == 1 else 'are'} out of use."
-
-
-def pool_named(session: Session, name: str) -> PoolRow:
-    return session.scalars(select(PoolRow).where(func.lower(PoolRow.name) == name.lower())).one()

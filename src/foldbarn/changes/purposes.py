@@ -4,9 +4,6 @@ from __future__ import annotations
 
 from typing import ClassVar, Literal
 
-from sqlalchemy import select
-from sqlalchemy.orm import Session
-
 from foldbarn.changes.cluster import check_rows
 from foldbarn.changes.kind import Kind, Params, register
 from foldbarn.changes.preview import Note, PlannedStep, Preview, TextRow
@@ -16,8 +13,11 @@ from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.names import natural_key
 from foldbarn.core.network import Port, port_findings
 from foldbarn.core.site import SiteView
+from foldbarn.core.touching import Meant, Thing, Touch, alone
 from foldbarn.core.units import say_count
-from foldbarn.store.tables import NodeRow
+from foldbarn.store import nodes
+from foldbarn.store.database import Session
+from foldbarn.store.views import current_view
 
 
 class PurposePortsParams(Params):
@@ -39,8 +39,11 @@ class PurposePorts(Kind[PurposePortsParams]):
     def about(self, params: PurposePortsParams) -> str:
         return params.port
 
-    def touches(self, params: PurposePortsParams) -> str:
-        return "network"
+    def meant(self, view: SiteView, params: PurposePortsParams) -> Meant:
+        return Meant(nodes=tuple(view.node(n) for n in params.nodes))
+
+    def touches(self, view: SiteView, params: PurposePortsParams) -> list[Touch]:
+        return [alone(Thing.NETWORK)]
 
     def preview(self, view: SiteView, params: PurposePortsParams) -> Preview:
         preview = Preview(
@@ -88,13 +91,9 @@ class PurposePorts(Kind[PurposePortsParams]):
         return preview.sealed()
 
     def step_note(self, run: Run[PurposePortsParams], session: Session) -> str:
-        rows = list(
-            session.scalars(select(NodeRow).where(NodeRow.name.in_(run.params.nodes)).with_for_update())
-        )
-        for row in rows:
-            row.purposes = row.purposes | {run.params.port: run.params.purpose}
-            row.ports = [p | {"purpose": row.purposes.get(p["name"], p["purpose"])} for p in row.ports]
-        return f"{say_count(len(rows), 'port')} noted."
+        wanted = [run.node(current_view(), name).number for name in run.params.nodes]
+        noted = nodes.purpose(session, wanted, run.params.port, run.params.purpose)
+        return f"{say_count(noted, 'port')} noted."
 
     def withdraw(self, run: Run[PurposePortsParams]) -> None:
         """The one step is done at once or not at all."""

@@ -1,21 +1,20 @@
-"""The job queue in PostgreSQL: one job carries out one change; jobs with the same lock wait for one another."""
+"""The job queue in PostgreSQL: one job carries out one change. Which may run side by side is the matter of what they touch."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Container, Iterator
 from contextlib import contextmanager
 from functools import lru_cache
 
 import procrastinate
 import structlog
 from procrastinate.exceptions import AlreadyEnqueued, ConnectorException
-from sqlalchemy import select
 
 import foldbarn.changes.all_kinds  # noqa: F401  (registers the kinds)
-from foldbarn.changes.runner import run_change
+from foldbarn.changes.runner import ending, run_change
 from foldbarn.settings import settings
+from foldbarn.store.changes import to_be_run
 from foldbarn.store.database import transaction
-from foldbarn.store.tables import ChangeRow
 
 log = structlog.get_logger()
 TASK = "carry out a change"
@@ -30,7 +29,10 @@ def worker_app() -> procrastinate.App:
 
 
 def _carry_out(change: int) -> None:
+    """A change that has ended or paused lets others go on: those whose turn it is now are queued at once."""
     run_change(change)
+    if not ending.is_set():
+        enqueue_ready({change})
 
 
 @lru_cache
@@ -44,11 +46,11 @@ def _sender() -> procrastinate.App:
     return app
 
 
-def enqueue(change: int, touches: str) -> None:
+def enqueue(change: int) -> None:
     """Queues a change; does nothing when it is queued already. One that cannot be queued now is queued by the work process."""
     try:
         task = _sender().configure_task(
-            TASK, queue=QUEUE, lock=touches, queueing_lock=f"change {change}", allow_unknown=True
+            TASK, queue=QUEUE, queueing_lock=f"change {change}", allow_unknown=True
         )
         task.defer(change=change)
     except AlreadyEnqueued:
@@ -57,13 +59,14 @@ def enqueue(change: int, touches: str) -> None:
         log.info("could not queue", change=change, error=str(error)[:120])
 
 
-def enqueue_forgotten(queued: set[int]) -> None:
-    """Queues every change that should run and has no job: one lost with its process, or never sent. queued: changes with a job."""
+def enqueue_ready(queued: Container[int] = frozenset()) -> None:
+    """Queues every change that should run now and has no job: one whose turn has come, whose job was lost with its process,
+    or was never sent. queued: changes with a job."""
     with transaction() as session:
-        query = select(ChangeRow.id, ChangeRow.touches).where(ChangeRow.state.in_(("waiting", "running")))
-        forgotten = [(change, touches) for change, touches in session.execute(query) if change not in queued]
-    for change, touches in forgotten:
-        enqueue(change, touches)
+        ready = to_be_run(session)
+    for change in ready:
+        if change not in queued:
+            enqueue(change)
 
 
 @contextmanager

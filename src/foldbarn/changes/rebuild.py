@@ -5,12 +5,10 @@ from __future__ import annotations
 from functools import partial
 from typing import ClassVar
 
-from sqlalchemy import select, update
-
 from foldbarn.changes.disks import bind
 from foldbarn.changes.effects import NO_FEWER_COPIES, estimate_of, tell_moves
 from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.moving import Mover, compare, strips_of
+from foldbarn.changes.moving import Mover, compare, stop_moving
 from foldbarn.changes.preview import Note, PlannedStep, Preview, Row
 from foldbarn.changes.runner import Run
 from foldbarn.core.figures import Figure
@@ -19,9 +17,11 @@ from foldbarn.core.levelling import LEVEL_TOLERANCE, above_share, imbalance, pla
 from foldbarn.core.moves import NO_MOVES, Busy, Moves, say_hindrances
 from foldbarn.core.rebuild import lost_strips, plan_rebuild
 from foldbarn.core.site import Pool, Role, SiteView
+from foldbarn.core.touching import Meant, Thing, Touch, alone, shared
 from foldbarn.core.units import say_count, say_size
+from foldbarn.store import moves as store_moves
+from foldbarn.store import pools
 from foldbarn.store.database import transaction
-from foldbarn.store.tables import MoveRow, PoolRow
 from foldbarn.store.views import current_view
 
 
@@ -42,8 +42,12 @@ class Rebuild(Kind[RebuildParams]):
     def about(self, params: RebuildParams) -> str:
         return params.pool
 
-    def touches(self, params: RebuildParams) -> str:
-        return f"strips of {params.pool.casefold()}"
+    def meant(self, view: SiteView, params: RebuildParams) -> Meant:
+        return Meant(pools=(view.pool(params.pool),))
+
+    def touches(self, view: SiteView, params: RebuildParams) -> list[Touch]:
+        pool = view.pool(params.pool).number
+        return [shared(Thing.POOL, pool), alone(Thing.REBUILD, pool)]
 
     def preview(self, view: SiteView, params: RebuildParams) -> Preview:
         pool = view.pool(params.pool)
@@ -106,48 +110,47 @@ class Rebuild(Kind[RebuildParams]):
         return preview.sealed()
 
     def step_bind(self, run: Run[RebuildParams]) -> str:
-        return bind(run, run.params.pool)
+        return bind(run, _pool(run).name)
 
     def step_compare(self, run: Run[RebuildParams]) -> str:
         """Asks every reachable disk what it holds; drops what belongs elsewhere by now, marks what is missing."""
+        pool = _pool(run)
         with transaction() as session:
-            asked = session.scalar(select(PoolRow.look_reason).where(PoolRow.name == run.params.pool))
-        pool = current_view().pool(run.params.pool)
-        with strips_of(run, pool):
+            asked = pools.looks(session).get(pool.number, "")
+        with run.holding_strips(pool):
             dropped, missing = compare(run, pool.name)
-        with transaction() as session:
-            # What was asked for meanwhile still stands: the next look sees to it.
-            answered = PoolRow.id == pool.number, PoolRow.look_reason == asked
-            session.execute(update(PoolRow).where(*answered).values(look_reason=""))
+        with run.writing() as session:
+            pools.answer_look(session, pool.number, asked)
         return (
             f"{say_count(dropped, 'left-over strip')} dropped, {say_count(missing, 'strip')} found missing."
         )
 
     def step_copy(self, run: Run[RebuildParams]) -> str:
-        copied, stuck = Mover(run, "copy", run.params.pool, rate="rebuild_rate").carry()
+        copied, stuck = Mover(run, "copy", _pool(run).name, rate="rebuild_rate").carry()
         ending = f" {stuck}" if stuck else ""
         return f"{say_count(copied, 'strip')} written again.{ending}"
 
     def step_level(self, run: Run[RebuildParams]) -> str:
-        copied, stuck = Mover(
-            run, "level", run.params.pool, partial(_level, seed=run.change), once=True
-        ).carry()
+        level = partial(_level, seed=run.change)
+        copied, stuck = Mover(run, "level", _pool(run).name, level, once=True).carry()
         ending = f" {stuck}" if stuck else ""
         return f"{say_count(copied, 'strip')} moved.{ending}"
 
     def step_let_go(self, run: Run[RebuildParams]) -> str:
-        with strips_of(run, current_view().pool(run.params.pool)):
-            dropped, _ = compare(run, run.params.pool, only_drop=True)
-        with transaction() as session:
-            session.execute(
-                update(MoveRow)
-                .where(MoveRow.change_id == run.change, MoveRow.state == "copied")
-                .values(state="dropped")
-            )
+        pool = _pool(run)
+        with run.holding_strips(pool):
+            dropped, _ = compare(run, pool.name, only_drop=True)
+        with run.writing() as session:
+            store_moves.settle(session, run.change)
         return f"{say_count(dropped, 'old strip')} dropped."
 
     def withdraw(self, run: Run[RebuildParams]) -> None:
-        Mover(run, "withdraw", run.params.pool).call_off()
+        """Pausing has stopped its copies, and what has arrived stays: old strips are dropped when the pool is next compared."""
+        stop_moving(run)
+
+
+def _pool(run: Run[RebuildParams]) -> Pool:
+    return run.pool(current_view(), run.params.pool)
 
 
 def _level(view: SiteView, pool: Pool, busy: Busy, *, seed: int) -> Moves:

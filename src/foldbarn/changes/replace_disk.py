@@ -6,8 +6,6 @@ from dataclasses import replace
 from typing import ClassVar
 
 import numpy as np
-from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from foldbarn.changes.disks import (
     bind,
@@ -26,9 +24,11 @@ from foldbarn.changes.leaving import (
     blank,
     call_off,
     drain,
+    leaving_touches,
     mark,
     part,
     plan_leaving,
+    pools_of,
     tell_leaving,
     unreadable_blockers,
 )
@@ -38,8 +38,10 @@ from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.media import alike, class_of
 from foldbarn.core.protection import Level
 from foldbarn.core.site import Disk, Pool, Role, SiteView
+from foldbarn.core.touching import Meant, Touch
 from foldbarn.core.units import say_list, say_size
-from foldbarn.store.tables import DiskRow
+from foldbarn.store import disks as store_disks
+from foldbarn.store.database import Session
 from foldbarn.store.views import current_view
 
 
@@ -62,8 +64,12 @@ class ReplaceDisk(Kind[ReplaceDiskParams]):
     def about(self, params: ReplaceDiskParams) -> str:
         return params.disk
 
-    def touches(self, params: ReplaceDiskParams) -> str:
-        return "leaving"
+    def meant(self, view: SiteView, params: ReplaceDiskParams) -> Meant:
+        return Meant(disks=(view.disk(params.disk), view.disk(params.by)))
+
+    def touches(self, view: SiteView, params: ReplaceDiskParams) -> list[Touch]:
+        disks = self.meant(view, params).disks
+        return leaving_touches(pools_of(view, disks), disks)
 
     def preview(self, view: SiteView, params: ReplaceDiskParams) -> Preview:
         preview = Preview(
@@ -146,79 +152,60 @@ class ReplaceDisk(Kind[ReplaceDiskParams]):
 
     def step_prepare(self, run: Run[ReplaceDiskParams]) -> str:
         view = current_view()
-        pool = _pool(view, run.params)
+        _, new, pool = _meant(view, run)
         check_unchanged(run, [run.params.by], pool.name)
-        prepare(run, serials_by_node(view, [view.disk(run.params.by)]), pool.name, pool.encrypted)
-        return f"{run.params.by} prepared."
+        prepare(run, serials_by_node(view, [new]), pool.name, pool.encrypted)
+        return f"{new.name} prepared."
 
     def step_check(self, run: Run[ReplaceDiskParams]) -> str:
         view = current_view()
-        pool = _pool(view, run.params)
-        read_back(run, serials_by_node(view, [view.disk(run.params.by)]), pool.name, pool.encrypted)
-        return f"{run.params.by} shows the pool's mark."
+        _, new, pool = _meant(view, run)
+        read_back(run, serials_by_node(view, [new]), pool.name, pool.encrypted)
+        return f"{new.name} shows the pool's mark."
 
     def step_swap(self, run: Run[ReplaceDiskParams], session: Session) -> str:
-        check_unchanged(run, [run.params.by], _pool(current_view(), run.params).name)
-        names = [run.params.disk, run.params.by]
-        rows = {
-            r.name: r
-            for r in session.scalars(
-                select(DiskRow).where(DiskRow.name.in_(names)).order_by(DiskRow.id).with_for_update()
-            )
-        }
-        old, new = rows[run.params.disk], rows[run.params.by]
-        if new.pool_id is not None:
+        was, by, pool = _meant(current_view(), run)
+        check_unchanged(run, [run.params.by], pool.name)
+        rows = {r.id: r for r in store_disks.locked(session, [was.number, by.number])}
+        old, new = rows[was.number], rows[by.number]
+        if new.pool_id is not None or old.pool_id is None:
             raise NotPossible(
                 f"{new.name} can no longer be taken.", next_step="Withdraw this change and preview again."
             )
-        new.role, new.tier, new.pool_id, new.role_reason, new.reasons = (
-            old.role,
-            old.tier,
-            old.pool_id,
-            old.role_reason,
-            [],
-        )
-        new.retiring = False
-        return mark(session, [old.name])
+        store_disks.take_place(new, old)
+        return mark(session, [old.id])
 
     def step_drain(self, run: Run[ReplaceDiskParams]) -> str:
-        view = current_view()
-        return drain(
-            run,
-            _pool(view, run.params).name,
-            [run.params.disk],
-            np.array([view.disk(run.params.by).number], dtype=np.int32),
-        )
+        old, new, pool = _meant(current_view(), run)
+        return drain(run, pool.name, [old.number], np.array([new.number], dtype=np.int32))
 
     def step_release(self, run: Run[ReplaceDiskParams]) -> str:
-        return blank(run, [run.params.disk])
+        return blank(run, [_meant(current_view(), run)[0].number])
 
     def step_part(self, run: Run[ReplaceDiskParams], session: Session) -> str:
-        return part(session, [run.params.disk])
+        return part(session, [_meant(current_view(), run)[0].number])
 
     def step_bind(self, run: Run[ReplaceDiskParams]) -> str:
-        return bind(run, current_view().pools[current_view().disk(run.params.by).pool].name)
+        return bind(run, _meant(current_view(), run)[2].name)
 
     def withdraw(self, run: Run[ReplaceDiskParams]) -> None:
         """Before the swap the new disk is blanked again; after it, it has joined and stays, and the old one is in use as before."""
         run.refuse_once("begun", "release", f"{run.params.disk} is being blanked")
         view = current_view()
-        old, new = view.disk(run.params.disk), view.disk(run.params.by)
+        old, new = run.disk(view, run.params.disk), run.disk(view, run.params.by)
         if new.pool < 0:
-            run.step = 99  # orders of its own
             release(run, serials_by_node(view, [new]))
-            return
-        if old.pool >= 0:
-            call_off(run, [view.pools[old.pool].name], [old.name])
+        elif old.pool >= 0:
+            call_off(run, [old.number])
 
 
-def _pool(view: SiteView, params: ReplaceDiskParams) -> Pool:
-    """The pool of the disk that goes, or, once it has gone, of the other."""
-    old, new = view.disk(params.disk), view.disk(params.by)
+def _meant(view: SiteView, run: Run[ReplaceDiskParams]) -> tuple[Disk, Disk, Pool]:
+    """The disk that goes, the one that comes, and their pool: that of the first or, once it has gone, of the other."""
+    old, new = run.disk(view, run.params.disk), run.disk(view, run.params.by)
     row = old.pool if old.pool >= 0 else new.pool
     if row < 0:
         raise NotPossible(f"{old.name} is in no pool any more.", next_step="Withdraw this change.")
-    return view.pools[row]
+    return old, new, view.pools[row]
 
 
 def _joined(view: SiteView, pool: Pool, old: Disk, new: Disk) -> Disk:

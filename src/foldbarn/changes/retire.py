@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import ClassVar, Literal
 
 from pydantic import Field
-from sqlalchemy.orm import Session
 
 from foldbarn.changes.disks import bind
 from foldbarn.changes.effects import NO_FEWER_COPIES
@@ -15,6 +14,7 @@ from foldbarn.changes.leaving import (
     call_off,
     drain,
     holding,
+    leaving_touches,
     mark,
     part,
     plan_leaving,
@@ -24,12 +24,11 @@ from foldbarn.changes.leaving import (
 )
 from foldbarn.changes.preview import Note, PlannedStep, Preview
 from foldbarn.changes.runner import Run
-from foldbarn.core.names import natural_key
+from foldbarn.core.names import folded, natural_key
 from foldbarn.core.site import Disk, Role, SiteView
+from foldbarn.core.touching import Meant, Touch
 from foldbarn.core.units import say_count, say_list
-from foldbarn.store.database import transaction
-from foldbarn.store.tables import ChangeRow
-from foldbarn.store.views import current_view
+from foldbarn.store.database import Session
 
 
 class RetireParams(Params):
@@ -41,16 +40,16 @@ class RetireParams(Params):
 
 def disks_under(view: SiteView, what: str, names: list[str]) -> tuple[list[Disk], list[str]]:
     """Disks in use that belong to these things, and the names that nothing has."""
-    wanted = {n.casefold() for n in names}
+    wanted = {folded(n) for n in names}
     things = {"disk": view.disks, "node": view.nodes, "rack": view.racks}[what]
-    unknown = sorted(wanted - {t.name.casefold() for t in things})  # type: ignore[attr-defined]
+    unknown = sorted(wanted - {folded(t.name) for t in things})  # type: ignore[attr-defined]
     found = []
     for row, disk in enumerate(view.disks):
         node = view.nodes[disk.node]
         rack = view.racks[int(view.disk_rack[row])]
         # A disk in an enclosure outlives the node that carries it, and leaves with the enclosure's rack.
         name = {"disk": disk.name, "node": node.name if disk.enclosure < 0 else "", "rack": rack.name}[what]
-        if name.casefold() in wanted and disk.pool >= 0:
+        if folded(name) in wanted and disk.pool >= 0:
             found.append(disk)
     return sorted(found, key=lambda d: natural_key(d.name)), unknown
 
@@ -67,8 +66,13 @@ class Retire(Kind[RetireParams]):
     def about(self, params: RetireParams) -> str:
         return say_list(params.names)
 
-    def touches(self, params: RetireParams) -> str:
-        return "leaving"
+    def meant(self, view: SiteView, params: RetireParams) -> Meant:
+        """The disks that the preview shows, also where a node or a rack is meant: it may stand elsewhere when its turn comes."""
+        return Meant(disks=tuple(disks_under(view, params.what, params.names)[0]))
+
+    def touches(self, view: SiteView, params: RetireParams) -> list[Touch]:
+        disks, _ = disks_under(view, params.what, params.names)
+        return leaving_touches(pools_of(view, disks), disks)
 
     def preview(self, view: SiteView, params: RetireParams) -> Preview:
         disks, unknown = disks_under(view, params.what, params.names)
@@ -160,11 +164,7 @@ class Retire(Kind[RetireParams]):
                     s.seconds or 0 for s in preview.steps if s.name.startswith("drain:") and s is not step
                 )
         voters = (
-            [
-                n.name
-                for n in view.nodes
-                if n.keeper and n.name.casefold() in {x.casefold() for x in params.names}
-            ]
+            [n.name for n in view.nodes if n.keeper and folded(n.name) in {folded(x) for x in params.names}]
             if params.what == "node"
             else []
         )
@@ -184,28 +184,21 @@ class Retire(Kind[RetireParams]):
             )
         return preview.sealed()
 
-    def _names(self, run: Run[RetireParams]) -> list[str]:
-        """The disks that the preview named: nodes may have been moved to other racks since."""
-        with transaction() as session:
-            return Preview.model_validate(session.get_one(ChangeRow, run.change).preview).disks
-
     def step_mark(self, run: Run[RetireParams], session: Session) -> str:
-        return mark(session, self._names(run))
+        return mark(session, run.numbers("disk"))
 
     def step_drain(self, run: Run[RetireParams]) -> str:
-        return drain(run, run.subject, self._names(run))
+        return drain(run, run.subject, run.numbers("disk"))
 
     def step_release(self, run: Run[RetireParams]) -> str:
-        return blank(run, self._names(run))
+        return blank(run, run.numbers("disk"))
 
     def step_part(self, run: Run[RetireParams], session: Session) -> str:
-        return part(session, self._names(run))
+        return part(session, run.numbers("disk"))
 
     def step_bind(self, run: Run[RetireParams]) -> str:
         return bind(run, run.subject)
 
     def withdraw(self, run: Run[RetireParams]) -> None:
         run.refuse_once("begun", "release", "its disks are being blanked")
-        view = current_view()
-        names = self._names(run)
-        call_off(run, [p.name for p in pools_of(view, [view.disk(n) for n in names])], names)
+        call_off(run, run.numbers("disk"))

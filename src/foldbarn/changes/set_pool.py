@@ -5,22 +5,20 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any, ClassVar
 
-from sqlalchemy.orm import Session
-
 from foldbarn.changes.effects import tell_capacity
 from foldbarn.changes.form_pool import SETTINGS, PoolSettings, pool_as
 from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.leaving import pool_named
 from foldbarn.changes.preview import Note, PlannedStep, Preview, TextRow
 from foldbarn.changes.runner import Run
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import BarnError
 from foldbarn.core.healing import healing_sentence, heals, losses_in_words
 from foldbarn.core.site import Pool, SiteView
+from foldbarn.core.touching import Meant, Thing, Touch, alone, shared
 from foldbarn.core.units import say_binary, say_size
-from foldbarn.store.database import announce, transaction
-from foldbarn.store.tables import ChangeRow
-from foldbarn.store.views import current_view
+from foldbarn.store import pools
+from foldbarn.store.database import Session
+from foldbarn.store.views import load_view
 
 
 class SetPoolParams(PoolSettings):
@@ -55,8 +53,18 @@ class SetPool(Kind[SetPoolParams]):
     def about(self, params: SetPoolParams) -> str:
         return params.pool
 
-    def touches(self, params: SetPoolParams) -> str:
-        return f"settings of {params.pool.casefold()}"
+    def meant(self, view: SiteView, params: SetPoolParams) -> Meant:
+        return Meant(pools=(view.pool(params.pool),))
+
+    def touches(self, view: SiteView, params: SetPoolParams) -> list[Touch]:
+        pool = view.pool(params.pool).number
+        return [shared(Thing.POOL, pool), alone(Thing.SETTINGS, pool)]
+
+    def to_keep(self, view: SiteView, params: SetPoolParams) -> dict[str, Any]:
+        """Only what is to become different: what someone else sets meanwhile stays."""
+        now = settings_of(view.pool(params.pool))
+        wished = params.model_dump(mode="json", include=set(SETTINGS))
+        return {"pool": params.pool, **{name: value for name, value in wished.items() if value != now[name]}}
 
     def preview(self, view: SiteView, params: SetPoolParams) -> Preview:
         preview = Preview(
@@ -97,28 +105,17 @@ class SetPool(Kind[SetPoolParams]):
         return preview.sealed()
 
     def step_set(self, run: Run[SetPoolParams], session: Session) -> str:
-        row = pool_named(session, run.params.pool)
-        for name, value in run.params.model_dump(mode="json", include=set(SETTINGS)).items():
-            setattr(row, name, value)
+        view = load_view(session)
+        pool = run.pool(view, run.params.pool)
+        wished = run.params.model_dump(mode="json", include=set(SETTINGS) & run.params.model_fields_set)
+        # By itself each setting is in order; together with what others have set meanwhile it may not be.
+        whole = PoolSettings.model_validate(settings_of(pool) | wished)
+        pool_as(whole, pool.number, pool.name, pool.extent_bytes, pool.encrypted)
+        pools.set_values(session, pool.number, wished)
         return "Written down."
 
     def withdraw(self, run: Run[SetPoolParams]) -> None:
-        """One step, done or not: what was is put back from the preview."""
-        with transaction() as session:
-            undo = _undo(run)
-            row = pool_named(session, run.params.pool)
-            for name, value in undo.items():
-                setattr(row, name, value)
-            announce(session, "site")
-
-
-def _undo(run: Run[SetPoolParams]) -> dict[str, Any]:
-    with transaction() as session:
-        kept = session.get_one(ChangeRow, run.change).preview.get("undo") or {}
-    view = current_view()
-    return {
-        k: v for k, v in kept.get("params", settings_of(view.pool(run.params.pool))).items() if k != "pool"
-    }
+        """Its one step is done at once or not at all; once it is done, so is the change."""
 
 
 def settings_of(pool: Pool) -> dict[str, Any]:

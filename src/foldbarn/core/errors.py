@@ -2,6 +2,7 @@
 
 BarnError
 ├── NotPossible    the wish breaks a rule or an input is bad
+│   └── Overtaken  it was fine when it was made, and another was faster
 ├── NotFound       the thing named does not exist
 ├── Conflict       the wish was fine, but the site has moved on or the name is taken
 ├── NotAllowed     the actor may not do this
@@ -28,6 +29,10 @@ class BarnError(Exception):
 
 class NotPossible(BarnError):
     """The wish breaks a rule or an input is bad."""
+
+
+class Overtaken(NotPossible):
+    """What a change was planned from does not hold any more. Raised before anything is done: there is nothing to put back."""
 
 
 class NotFound(BarnError):

@@ -93,6 +93,19 @@ def open_room(view: SiteView, pool: Pool, tier: Tier) -> Ints:
     return room
 
 
+def crowds(view: SiteView, volume: int, extent: int, strip: int) -> bool:
+    """Whether a strip that stayed where it is would share its domain with another of its extent, there or on its way."""
+    mine = next((v for v in view.volumes if v.number == volume), None)
+    if mine is None:
+        return False
+    domain_of = np.append(view.domain_of(mine.protection.level), -1)
+    lies = mine.placement[extent].tolist()
+    others = [disk for s, disk in enumerate(lies) if s != strip and disk]
+    others += [to for (v, e, s), to in view.under_way.items() if (v, e) == (volume, extent) and s != strip]
+    rows = view.row_of_number
+    return int(domain_of[rows[lies[strip]]]) in {int(domain_of[rows[disk]]) for disk in others}
+
+
 def takes_strips(view: SiteView) -> Flags:
     """Disks on which a plan may put strips, [disks]."""
     flags: Flags = view.disk_open & ~view.disk_given_up

@@ -10,10 +10,15 @@ LONGEST_NAME = 63  # the longest label of RFC 1123, so that a name can be used a
 _NAME = re.compile(r"[a-z0-9]([a-z0-9-]*[a-z0-9])?", re.IGNORECASE | re.ASCII)
 
 
+def folded(name: str) -> str:
+    """What names are compared by: case does not tell them apart."""
+    return name.casefold()
+
+
 def natural_key(name: str) -> tuple[tuple[int, int, str], ...]:
     """Sort key that puts nq-2 before nq-10 and ignores case."""
     key: list[tuple[int, int, str]] = []
-    for part in re.split("([0-9]+)", name.casefold()):
+    for part in re.split("([0-9]+)", folded(name)):
         if part.isascii() and part.isdecimal():
             # By length, then digit by digit: as the numbers are ordered, however long they are.
             digits = part.lstrip("0")
@@ -40,7 +45,7 @@ def check_name(name: str, kind: str, taken: list[str]) -> str:
             about="name",
             next_step="Use letters, digits and hyphens, with a letter or digit at both ends.",
         )
-    twin = next((other for other in taken if other.casefold() == name.casefold()), None)
+    twin = next((other for other in taken if folded(other) == folded(name)), None)
     if twin is not None:
         but_for_case = "" if twin == name else f" (as '{twin}'; case does not tell names apart)"
         raise Conflict(

@@ -17,6 +17,7 @@ import numpy as np
 from foldbarn.core.arrays import Disks, Flags, Ints
 from foldbarn.core.errors import NotFound
 from foldbarn.core.hardware import Reason, clearable
+from foldbarn.core.names import folded
 from foldbarn.core.network import Port
 from foldbarn.core.protection import Level, Protection
 
@@ -409,23 +410,37 @@ class SiteView:
         free: Ints = np.maximum(self.disk_slots - self.disk_used, 0)
         return free
 
-    # Finding by name. ----------------------------------------------------------------------------
+    # Finding by name, for which case does not matter. ----------------------------------------------------------------------------
 
-    def pool(self, name: str) -> Pool:
-        return _by_name(self.pools, name, "pool")
+    # With a number, the thing of that number, whatever it is called now. All raise NotFound.
 
-    def volume(self, name: str) -> Volume:
-        return _by_name(self.volumes, name, "volume")
+    def pool(self, name: str, number: int | None = None) -> Pool:
+        return _find(self.pools, name, "pool", number)
 
-    def node(self, name: str) -> Node:
-        return _by_name(self.nodes, name, "node")
+    def volume(self, name: str, number: int | None = None) -> Volume:
+        return _find(self.volumes, name, "volume", number)
 
-    def disk(self, name: str) -> Disk:
-        return _by_name(self.disks, name, "disk")
+    def node(self, name: str, number: int | None = None) -> Node:
+        return _find(self.nodes, name, "node", number)
+
+    def disk(self, name: str, number: int | None = None) -> Disk:
+        found = self.known_disk(name) if number is None else self.numbered_disk(number)
+        if found is None:
+            raise _not_there(name, "disk", number)
+        return found
+
+    def known_disk(self, name: str) -> Disk | None:
+        """The disk of that name; none where there is none."""
+        return self._disks_by_name.get(folded(name))
+
+    def numbered_disk(self, number: int) -> Disk | None:
+        rows = self.row_of_number
+        row = int(rows[number]) if 0 <= number < len(rows) else len(self.disks)
+        return self.disks[row] if row < len(self.disks) else None
 
     @cached_property
-    def disks_by_name(self) -> dict[str, Disk]:
-        return {d.name: d for d in self.disks}
+    def _disks_by_name(self) -> dict[str, Disk]:
+        return {folded(d.name): d for d in self.disks}
 
     def pool_row(self, pool: Pool) -> int:
         return next(i for i, other in enumerate(self.pools) if other.number == pool.number)
@@ -455,8 +470,14 @@ class SiteView:
         return [d for d in self.disks if test(d)]
 
 
-def _by_name(things: tuple[Named, ...], name: str, kind: str) -> Named:
+def _find(things: tuple[Named, ...], name: str, kind: str, number: int | None) -> Named:
+    wanted = folded(name)
     for thing in things:
-        if thing.name.casefold() == name.casefold():
+        if thing.number == number or (number is None and folded(thing.name) == wanted):
             return thing
-    raise NotFound(f"There is no {kind} named '{name}'.", about=kind)
+    raise _not_there(name, kind, number)
+
+
+def _not_there(name: str, kind: str, number: int | None) -> NotFound:
+    words = f"There is no {kind} named '{name}'." if number is None else f"The {kind} {name} is gone."
+    return NotFound(words, about=kind)

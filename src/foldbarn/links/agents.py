@@ -12,6 +12,9 @@ import time
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+
+from foldbarn.core.comparing import NO_STRIPS, Strips
 from foldbarn.core.errors import NotPossible, Unreachable
 from foldbarn.core.reading import PROTOCOL, WITNESS_PROTOCOL
 from foldbarn.links.outbound import Answer, Bounds, ask, ask_in
@@ -67,13 +70,17 @@ class Agent:
             raise Garbled(f"{self.url} does not say how long it has been running.")
         return float(found)
 
-    def strips(self, serial: str) -> set[tuple[int, int, int]]:
-        """(volume, extent, strip) of everything a disk holds."""
+    def strips(self, serial: str) -> Strips:
+        """Everything that a disk holds, each strip once, [strips, 3]: volume, extent, strip."""
         found = _body(self._ask("GET", f"/v1/strips/{serial}", most=STRIPS_BYTES, times=LONG))
+        listed = found.get("strips")
         try:
-            return {(int(v), int(e), int(s)) for v, e, s in found["strips"]}
-        except (KeyError, TypeError, ValueError) as error:
+            table = np.array(listed, dtype=np.int64) if listed else NO_STRIPS
+        except (TypeError, ValueError, OverflowError) as error:
             raise Garbled(f"{self.url} lists its strips in another shape.") from error
+        if not isinstance(listed, list) or table.ndim != 2 or table.shape[1] != 3 or (table < 0).any():
+            raise Garbled(f"{self.url} lists its strips in another shape.")
+        return np.unique(table, axis=0)
 
     def probe(self, targets: list[tuple[str, int]]) -> list[tuple[bool, str]]:
         """Has the node try to open a connection to each address and port; whether it could, and why not."""

@@ -5,16 +5,15 @@ from __future__ import annotations
 import time
 from concurrent.futures import ThreadPoolExecutor
 
-from sqlalchemy import func
-
 from foldbarn.changes.sealing import open_key
 from foldbarn.core.errors import BarnError, NotFound, NotPossible
 from foldbarn.core.network import PORT_PLAN, check_address
 from foldbarn.core.site import Contact, Node
 from foldbarn.links.agents import Agent, read_witness
-from foldbarn.services.site import site_row
+from foldbarn.store import cluster as store_cluster
+from foldbarn.store import disks
+from foldbarn.store import site as store_site
 from foldbarn.store.database import announce, transaction
-from foldbarn.store.tables import ClusterRow, DiskRow
 from foldbarn.store.views import current_view
 
 
@@ -49,8 +48,7 @@ def try_ports() -> int:
         for found in crew.map(ask, heard):
             shut += found
     with transaction() as session:
-        row = site_row(session)
-        row.closed_ports, row.ports_tested_at = shut, func.now()
+        store_site.note_ports(session, shut)
         announce(session, "site")
     return sum(map(len, tries.values()))
 
@@ -90,14 +88,14 @@ def light(disk_name: str, on: bool) -> None:
     order = {"id": f"light-{disk.number}-{time.time_ns()}", "kind": "locate", "disk": disk.serial, "on": on}
     Agent(node.agent_url).send(order)
     with transaction() as session:
-        session.get_one(DiskRow, disk.number).lit = on
+        disks.light(session, disk.number, on)
         announce(session, "site")
 
 
 def try_passphrase(passphrase: str) -> None:
     """Raises NotAllowed where the passphrase does not open the cluster's key, NotFound where there is none."""
     with transaction() as session:
-        row = session.get(ClusterRow, 1)
+        row = store_cluster.row(session)
         kept = dict(row.sealed_key) if row else {}
     if not kept:
         raise NotFound(

@@ -11,7 +11,7 @@ from typing import Any
 
 import psycopg
 import structlog
-from sqlalchemy import delete, extract, func, select, update
+from sqlalchemy import extract, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
@@ -31,6 +31,8 @@ from foldbarn.links.mail import send_mail
 from foldbarn.services.changes import BY_ITSELF, carry_out, try_again
 from foldbarn.services.intake import node_is_back, read_report
 from foldbarn.settings import settings
+from foldbarn.store import changes as kept
+from foldbarn.store import moves
 from foldbarn.store.database import announce, is_disconnect, tell, transaction, wait_for_database
 from foldbarn.store.intake import take_inventory
 from foldbarn.store.tables import (
@@ -38,11 +40,9 @@ from foldbarn.store.tables import (
     ClusterRow,
     DiskRow,
     DiskWorkRow,
-    MoveRow,
     NodeRow,
     PoolRow,
     SiteRow,
-    StepRow,
     VolumeRow,
 )
 from foldbarn.store.views import current_view
@@ -241,12 +241,8 @@ OPEN = ChangeRow.state.in_(("waiting", "running", "paused"))
 
 def _busy_pools(session: Session) -> set[str]:
     """Names of pools whose strips some open change moves: a rebuild, or a drain that has begun and is not paused."""
-    busy = set(session.scalars(select(ChangeRow.about).where(ChangeRow.kind == "rebuild", OPEN)))
-    drains = select(StepRow.name).join(ChangeRow, ChangeRow.id == StepRow.change_id)
-    running = drains.where(
-        ChangeRow.state == "running", StepRow.name.like("drain:%"), StepRow.state == "running"
-    )
-    return busy | {name.partition(":")[2] for name in session.scalars(running)}
+    busy = {row.about for row in kept.open_of_kind(session, "rebuild")}
+    return busy | {name.partition(":")[2] for name in kept.running_steps(session, "drain:")}
 
 
 def note_failure(number: int, error: Unreachable) -> None:
@@ -489,13 +485,9 @@ def send_away() -> None:
 def prune() -> None:
     """Forgets the single moves of changes that ended a while ago: what they moved in all stands with the change."""
     with transaction() as session:
-        old = select(ChangeRow.id).where(
-            ChangeRow.state.in_(("done", "withdrawn")),
-            ChangeRow.ended_at < func.now() - func.make_interval(0, 0, 0, 0, 0, 0, KEEP_MOVES_SECONDS),
-        )
-        forgotten = session.execute(delete(MoveRow).where(MoveRow.change_id.in_(old)))
-    if forgotten.rowcount:  # type: ignore[attr-defined]
-        log.info("moves forgotten", moves=forgotten.rowcount)  # type: ignore[attr-defined]
+        forgotten = moves.forget_ended(session, KEEP_MOVES_SECONDS)
+    if forgotten:
+        log.info("moves forgotten", moves=forgotten)
 
 
 def call_in_spares() -> None:

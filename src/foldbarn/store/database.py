@@ -16,6 +16,9 @@ from sqlalchemy.orm import Session
 from foldbarn.settings import settings
 from foldbarn.store.tables import SiteRow
 
+__all__ = [
+    "Session", "advisory_lock", "announce", "engine", "is_disconnect", "snapshot", "tell", "transaction", "wait_for_database",
+]  # fmt: skip
 CHANNEL = "foldbarn"
 log = structlog.get_logger()
 
@@ -41,6 +44,24 @@ def snapshot() -> Iterator[Session]:
     """A session that sees the database at one moment."""
     with Session(engine().execution_options(isolation_level="REPEATABLE READ")) as session:
         yield session
+
+
+@contextmanager
+def advisory_lock(space: int, number: int) -> Iterator[bool]:
+    """Tries to hold a lock for as long as this lasts, on a connection of its own; whether it is held. It is free again when its holder dies."""
+    key = {"space": space, "number": number}
+    with engine().connect() as holder:
+        held = bool(holder.scalar(text("select pg_try_advisory_lock(:space, :number)"), key))
+        holder.commit()
+        try:
+            yield held
+        finally:
+            if held and not holder.closed and not holder.invalidated:
+                try:
+                    holder.execute(text("select pg_advisory_unlock(:space, :number)"), key)
+                    holder.commit()
+                except Exception as error:  # the lock went with its connection
+                    log.info("lock already gone", space=space, number=number, error=str(error)[:120])
 
 
 def announce(session: Session, *topics: str) -> None:

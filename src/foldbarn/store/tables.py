@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Any, ClassVar
 
 from sqlalchemy import BigInteger, CheckConstraint, DateTime, ForeignKey, Index, LargeBinary, func, text
-from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.dialects.postgresql import JSONB, ExcludeConstraint
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
 
@@ -279,7 +279,12 @@ class ChangeRow(Base):
     kind: Mapped[str]
     params: Mapped[dict[str, Any]]
     about: Mapped[str]  # the thing it makes or mends, for people
-    touches: Mapped[str]  # changes that touch the same wait for one another
+    meant: Mapped[dict[str, Any]] = mapped_column(
+        server_default="{}"
+    )  # what its wish names: number by name, by kind of thing
+    token: Mapped[int] = mapped_column(
+        server_default="0"
+    )  # of its newest runner; older ones write nothing more
     state: Mapped[str]
     asked: Mapped[str | None]
     actor: Mapped[str]
@@ -325,6 +330,36 @@ class StepRow(Base):
     ended_at: Mapped[datetime | None]
     __table_args__ = (
         CheckConstraint("state in ('waiting', 'running', 'done', 'failed')", name="step_state"),
+    )
+
+
+class TouchRow(Base):
+    """A thing that a change touches, by number. Two changes cannot hold the same where one of them wants it alone."""
+
+    __tablename__ = "touch"
+    change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), primary_key=True)
+    what: Mapped[str] = mapped_column(primary_key=True)
+    number: Mapped[int] = mapped_column(primary_key=True)
+    alone: Mapped[bool]
+    held: Mapped[bool] = mapped_column(server_default=text("false"))
+    passing: Mapped[bool] = mapped_column(
+        server_default=text("false")
+    )  # for a step, not for the whole change
+    __table_args__ = (
+        ExcludeConstraint(
+            ("what", "="),
+            ("number", "="),
+            # Alone overlaps everything; shared overlaps nothing but what is alone.
+            (
+                text(
+                    "(case when alone then '(,)'::int8range else int8range(change_id, change_id, '[]') end)"
+                ),
+                "&&",
+            ),
+            where=text("held"),
+            using="gist",
+            name="touched_by_one",
+        ),
     )
 
 

@@ -8,7 +8,6 @@ from datetime import datetime
 
 import numpy as np
 from sqlalchemy import select
-from sqlalchemy.orm import Session
 
 from foldbarn.core.arrays import Disks
 from foldbarn.core.hardware import Reason
@@ -31,12 +30,12 @@ from foldbarn.core.site import (
     Volume,
 )
 from foldbarn.core.units import say_list
-from foldbarn.store.database import snapshot
+from foldbarn.store import moves
+from foldbarn.store.database import Session, snapshot
 from foldbarn.store.tables import (
     ClusterRow,
     DiskRow,
     EnclosureRow,
-    MoveRow,
     NodeRow,
     PlacementRow,
     PoolRow,
@@ -48,28 +47,59 @@ from foldbarn.store.tables import (
 
 CHUNK = 4096  # extents per placement row
 
-_kept: SiteView | None = None
-_placements: dict[int, tuple[int, Disks]] = {}  # volume number -> version, placement
-_lock = threading.Lock()
+
+class _Keeper:
+    """The newest picture of the site, and the placements that it was made with. One lock for all of it."""
+
+    def __init__(self) -> None:
+        self.lock = threading.RLock()
+        self.view: SiteView | None = None
+        self.placements: dict[int, tuple[int, Disks]] = {}  # volume number -> version, placement
+
+    def current(self) -> SiteView:
+        with snapshot() as session:
+            revision = session.scalar(select(SiteRow.revision))
+            with self.lock:
+                if self.view is None or self.view.revision != revision:
+                    self.view = load_view(session)
+                return self.view
+
+    def forget(self) -> None:
+        with self.lock:
+            self.view = None
+            self.placements.clear()
+
+    def placements_of(self, session: Session, volumes: list[VolumeRow]) -> dict[int, Disks]:
+        """By volume number; read again only where the version is another one than that which is kept."""
+        with self.lock:
+            kept = {v.id: self.placements.get(v.id) for v in volumes}
+        found = {v.id: one[1] for v in volumes if (one := kept[v.id]) is not None and one[0] == v.version}
+        stale = {v.id: v for v in volumes if v.id not in found}
+        pieces: dict[int, list[bytes]] = {number: [] for number in stale}
+        query = select(PlacementRow.volume_id, PlacementRow.disks).where(PlacementRow.volume_id.in_(stale))
+        for number, data in session.execute(query.order_by(PlacementRow.volume_id, PlacementRow.chunk)):
+            pieces[number].append(data)
+        for number, volume in stale.items():
+            matrix = np.frombuffer(b"".join(pieces[number]), dtype="<i4").reshape(-1, volume.copies)
+            found[number] = matrix
+        with self.lock:
+            for gone in self.placements.keys() - found.keys():
+                del self.placements[gone]
+            self.placements |= {number: (v.version, found[number]) for number, v in stale.items()}
+        return found
+
+
+_keeper = _Keeper()
 
 
 def current_view() -> SiteView:
     """The site as it stands, built anew only when its revision has grown."""
-    global _kept
-    with snapshot() as session:
-        revision = session.scalar(select(SiteRow.revision))
-        with _lock:
-            if _kept is None or _kept.revision != revision:
-                _kept = load_view(session)
-            return _kept
+    return _keeper.current()
 
 
 def forget() -> None:
     """Drops what is kept; for tests that change databases."""
-    global _kept
-    with _lock:
-        _kept = None
-        _placements.clear()
+    _keeper.forget()
 
 
 def load_view(session: Session) -> SiteView:
@@ -90,7 +120,7 @@ def load_view(session: Session) -> SiteView:
     box_rows = {e.id: i for i, e in enumerate(enclosures)}
     pools = sorted(session.scalars(select(PoolRow)), key=lambda p: natural_key(p.name))
     pool_rows = {p.id: i for i, p in enumerate(pools)}
-    under_way = _under_way(session)
+    under_way = moves.under_way(session)
     return SiteView(
         name=site.name,
         revision=site.revision,
@@ -128,13 +158,6 @@ def load_view(session: Session) -> SiteView:
         incoming=dict(Counter(under_way.values())),
         under_way=under_way,
     )
-
-
-def _under_way(session: Session) -> dict[tuple[int, int, int], int]:
-    """Strips on their way, and the number of the disk that each goes to."""
-    columns = (MoveRow.volume_id, MoveRow.extent, MoveRow.strip, MoveRow.to_disk)
-    rows = session.execute(select(*columns).where(MoveRow.state.in_(("waiting", "ordered"))))
-    return {(volume, extent, strip): to for volume, extent, strip, to in rows}
 
 
 def epoch(moment: datetime | None) -> float:
@@ -259,23 +282,10 @@ def _disks(
 
 def _volumes(session: Session, pool_rows: dict[int, int]) -> list[Volume]:
     rows = sorted(session.scalars(select(VolumeRow)), key=lambda v: natural_key(v.name))
-    _read_placements(session, {v.id: v for v in rows})
+    placements = _keeper.placements_of(session, rows)
     return [
         Volume(
-            v.id, v.name, pool_rows[v.pool_id], v.size_bytes, Protection(v.copies, Level(v.level)), _placements[v.id][1], v.forming, Tier(v.tier), v.written
+            v.id, v.name, pool_rows[v.pool_id], v.size_bytes, Protection(v.copies, Level(v.level)), placements[v.id], v.forming, Tier(v.tier), v.written
         )
         for v in rows
     ]  # fmt: skip
-
-
-def _read_placements(session: Session, volumes: dict[int, VolumeRow]) -> None:
-    for gone in _placements.keys() - volumes.keys():
-        del _placements[gone]
-    stale = [number for number, v in volumes.items() if _placements.get(number, (0,))[0] != v.version]
-    pieces: dict[int, list[bytes]] = {number: [] for number in stale}
-    query = select(PlacementRow.volume_id, PlacementRow.disks).where(PlacementRow.volume_id.in_(stale))
-    for number, data in session.execute(query.order_by(PlacementRow.volume_id, PlacementRow.chunk)):
-        pieces[number].append(data)
-    for number in stale:
-        matrix = np.frombuffer(b"".join(pieces[number]), dtype="<i4").reshape(-1, volumes[number].copies)
-        _placements[number] = (volumes[number].version, matrix)

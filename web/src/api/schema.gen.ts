@@ -816,6 +816,7 @@ export interface components {
             title: string;
             /** Total Bytes */
             total_bytes: number;
+            waits_for: components["schemas"]["OtherChange"] | null;
             /** Work Seconds */
             work_seconds: number;
         };
@@ -874,6 +875,7 @@ export interface components {
             title: string;
             /** Total Bytes */
             total_bytes: number;
+            waits_for: components["schemas"]["OtherChange"] | null;
             /** Work Seconds */
             work_seconds: number;
         };
@@ -1424,6 +1426,13 @@ export interface components {
             tested: boolean;
             /** Why */
             why: string;
+        };
+        /** OtherChange */
+        OtherChange: {
+            /** Number */
+            number: number;
+            /** Title */
+            title: string;
         };
         /**
          * OutcomeOut

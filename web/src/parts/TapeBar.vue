@@ -19,7 +19,7 @@ const lamp = (c: Change): Lamp => (c.state === "paused" ? "short" : c.state === 
 const done = (c: Change) => (c.total_bytes ? c.done_bytes / c.total_bytes : c.steps.filter((s) => s.state === "done").length / Math.max(1, c.steps.length));
 function doing(c: Change): string {
   if (c.state === "paused") return "paused";
-  if (c.state === "waiting") return "waits its turn";
+  if (c.state === "waiting") return c.waits_for ? `waits for change ${c.waits_for.number}` : "waits its turn";
   return c.total_bytes ? percent(done(c)) : (c.steps.find((s) => s.state === "running")?.title ?? "");
 }
 </script>

@@ -66,7 +66,8 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) => (s
           <RouterLink class="act" :to="thing">Show {{ change.about }}</RouterLink>
         </template>
       </div>
-      <div v-if="change.problem" class="problem" role="status"><StateMark lamp="short" /> <span>{{ change.problem }}<template v-if="change.again_at"> Fold Barn tries it again by itself at {{ clock(change.again_at) }}.</template></span></div>
+      <p v-if="change.waits_for" class="soft" role="status"><StateMark lamp="away" /> Waits for <RouterLink class="act" :to="`/changes/${change.waits_for.number}`">change {{ change.waits_for.number }}, {{ change.waits_for.title }}</RouterLink>, which touches the same things.</p>
+      <div v-if="change.problem" class="problem" role="status"><StateMark :lamp="open ? 'short' : 'away'" /> <span>{{ change.problem }}<template v-if="change.again_at"> Fold Barn tries it again by itself at {{ clock(change.again_at) }}.</template></span></div>
       <div v-if="change.total_bytes" class="meter" role="progressbar" aria-label="Progress" :aria-valuenow="Math.round(share * 100)" aria-valuemin="0" aria-valuemax="100">
         <i><u :style="{ width: `${share * 100}%` }" /></i>
         <p>

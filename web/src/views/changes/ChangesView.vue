@@ -19,7 +19,7 @@ const progress = (c: Change) => (c.state === "running" && c.total_bytes ? percen
         <tr v-for="c in changes" :key="c.number">
           <td class="n">{{ c.number }}</td>
           <td><RouterLink :to="`/changes/${c.number}`"><b>{{ c.title }}</b></RouterLink></td>
-          <td><StateMark :lamp="lamp(c)" /> {{ c.state }} {{ progress(c) }} <span v-if="c.problem" class="soft">{{ c.problem }}</span></td>
+          <td><StateMark :lamp="lamp(c)" /> {{ c.state }} {{ progress(c) }} <span v-if="c.waits_for" class="soft">for change {{ c.waits_for.number }}</span> <span v-if="c.problem" class="soft">{{ c.problem }}</span></td>
           <td>{{ c.actor }}</td><td class="soft">{{ c.reason }}</td><td class="mono">{{ clock(c.started_at) }}</td><td class="mono">{{ clock(c.ended_at) }}</td>
         </tr>
       </tbody>

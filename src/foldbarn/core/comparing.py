@@ -1,0 +1,108 @@
+"""What disks hold, compared with what they should hold: one sort of both lists together."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from foldbarn.core.arrays import Flags, Ints
+from foldbarn.core.site import Pool, SiteView
+
+Strips = NDArray[np.int64]  # [strips, 3]: volume, extent, strip
+NO_STRIPS: Strips = np.zeros((0, 3), dtype=np.int64)
+
+
+class Places(NamedTuple):
+    """Strips on disks: numbers of the disk and the volume, the extent, the strip; [strips] each."""
+
+    disk: Ints
+    volume: Ints
+    extent: Ints
+    strip: Ints
+
+    def only(self, kept: Flags) -> Places:
+        return Places(*(column[kept] for column in self))
+
+    def rows(self) -> list[tuple[int, int, int, int]]:
+        """(volume, extent, strip, disk), in that order."""
+        return sorted(
+            zip(
+                self.volume.tolist(),
+                self.extent.tolist(),
+                self.strip.tolist(),
+                self.disk.tolist(),
+                strict=True,
+            )
+        )
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Difference:
+    """beyond: what disks hold and should not; missing: what they should hold and do not."""
+
+    beyond: Places
+    missing: Places
+
+
+def held_by(disks: Mapping[int, Strips]) -> Places:
+    """What disks (by number) hold by their agents' word."""
+    counts = [len(strips) for strips in disks.values()]
+    found = np.concatenate([*disks.values(), NO_STRIPS])
+    return Places(
+        np.repeat(np.array(list(disks), dtype=np.int64), counts), found[:, 0], found[:, 1], found[:, 2]
+    )
+
+
+def placed(view: SiteView, pool: Pool) -> Places:
+    """What the disks of a pool should hold: each strip where its placement says, and where it is on its way to."""
+    parts: list[Places] = []
+    for volume in view.volumes_of(pool):
+        extent, strip = np.nonzero(volume.placement)
+        numbers = np.full(len(extent), volume.number, dtype=np.int64)
+        parts.append(Places(volume.placement[extent, strip].astype(np.int64), numbers, extent, strip))
+    own = {v.number for v in view.volumes_of(pool)}
+    coming = [(to, *key) for key, to in view.under_way.items() if key[0] in own]
+    table = np.array(coming, dtype=np.int64).reshape(-1, 4)
+    parts.append(Places(*(table[:, i] for i in range(4))))
+    return Places(*(np.concatenate(columns) for columns in zip(*parts, strict=True)))
+
+
+def differences(held: Places, should: Places, asked: Ints) -> Difference:
+    """asked: numbers of the disks that answered; of others nothing is known, so nothing is missing there.
+
+    Raises OverflowError where disks, volumes, extents and strips together have more than 2**62 places.
+    """
+    should = should.only(np.isin(should.disk, asked))
+    both = Places(*(np.concatenate(columns) for columns in zip(held, should, strict=True)))
+    if not len(both.disk):
+        return Difference(both, both)
+    keys = _keys(both) * 2
+    keys[len(held.disk) :] += 1  # those that should be
+    order = np.argsort(keys, kind="stable")
+    keys = keys[order]
+    twins = np.zeros(len(keys), dtype=np.bool_)
+    pairs = keys[1:] >> 1 == keys[:-1] >> 1
+    twins[1:] |= pairs
+    twins[:-1] |= pairs
+    alone, wanted = ~twins, keys & 1 == 1
+    return Difference(both.only(order[alone & ~wanted]), both.only(order[alone & wanted]))
+
+
+def _keys(places: Places) -> Ints:
+    """One number for each place; equal only for equal places."""
+    key = np.zeros(len(places.disk), dtype=np.int64)
+    room = 1
+    for column in places:
+        _, dense = (
+            np.unique(column, return_inverse=True) if column.max() > 4 * len(column) else (None, column)
+        )
+        span = int(dense.max()) + 1
+        room *= span
+        if room >= 2**62 or int(dense.min()) < 0:
+            raise OverflowError("too many places to tell apart")
+        key = key * span + dense
+    return key

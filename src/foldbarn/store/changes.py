@@ -1,0 +1,270 @@
+"""Changes and their steps, as recorded."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import func, select, update
+
+from foldbarn.core.errors import BarnError, NotFound
+from foldbarn.core.touching import Touch
+from foldbarn.store import touching
+from foldbarn.store.database import Session, announce, tell
+from foldbarn.store.tables import ChangeRow, SiteRow, StepRow, TouchRow
+
+DIGEST_LOCK = 0xBA53  # advisory lock space: one that carries out a preview
+OPEN_STATES = ("waiting", "running", "paused")
+ENDED_STATES = ("done", "withdrawn")
+OPEN = ChangeRow.state.in_(OPEN_STATES)
+
+
+class Fenced(BarnError):
+    """Another runner has taken the change over; this one may write nothing more."""
+
+
+# Recording. --------------------------------------------------------------------------------------------
+
+
+def record(session: Session, row: ChangeRow, steps: Iterable[StepRow], touches: Iterable[Touch]) -> int:
+    """Writes a new change down, with its steps and what it will touch. Returns its number."""
+    session.add(row)
+    session.flush()
+    for number, step in enumerate(steps, 1):
+        step.change_id, step.number = row.id, number
+        session.add(step)
+    session.flush()
+    touching.note(session, row.id, touches)
+    tell(session, "changes")
+    return row.id
+
+
+def operator(session: Session) -> str:
+    return session.scalars(select(SiteRow.operator)).one()
+
+
+def open_with_digest(session: Session, digest: str) -> int | None:
+    """The number of an open change that carries out the preview with this digest. Two that ask at once wait for one another."""
+    session.execute(select(func.pg_advisory_xact_lock(DIGEST_LOCK, func.hashtext(digest))))
+    same = ChangeRow.preview["digest"].astext == digest
+    return session.scalars(select(ChangeRow.id).where(same, OPEN)).first()
+
+
+# Reading. ----------------------------------------------------------------------------------------------
+
+
+def one(session: Session, change: int) -> tuple[ChangeRow, list[StepRow]]:
+    """Raises NotFound."""
+    row = session.get(ChangeRow, change)
+    if row is None:
+        raise NotFound(f"There is no change {change}.", about="change")
+    return row, steps_of(session, change)
+
+
+def locked(session: Session, change: int) -> ChangeRow:
+    """The change, which nobody else alters until the transaction ends. Raises NotFound."""
+    row = session.get(ChangeRow, change, with_for_update=True)
+    if row is None:
+        raise NotFound(f"There is no change {change}.", about="change")
+    return row
+
+
+def steps_of(session: Session, change: int) -> list[StepRow]:
+    return list(session.scalars(select(StepRow).where(StepRow.change_id == change).order_by(StepRow.number)))
+
+
+def recent(session: Session, limit: int) -> list[tuple[ChangeRow, list[StepRow]]]:
+    """The newest changes, and all that have not ended however old, newest first, with their steps in order."""
+    newest = select(ChangeRow.id).order_by(ChangeRow.id.desc()).limit(limit)
+    rows = session.scalars(
+        select(ChangeRow).where(OPEN | ChangeRow.id.in_(newest)).order_by(ChangeRow.id.desc())
+    ).all()
+    steps: dict[int, list[StepRow]] = {row.id: [] for row in rows}
+    for step in session.scalars(select(StepRow).where(StepRow.change_id.in_(steps)).order_by(StepRow.number)):
+        steps[step.change_id].append(step)
+    return [(row, steps[row.id]) for row in rows]
+
+
+def unfinished(session: Session) -> list[ChangeRow]:
+    """Changes that have not ended, oldest first."""
+    return list(session.scalars(select(ChangeRow).where(OPEN).order_by(ChangeRow.id)))
+
+
+def open_of_kind(session: Session, kind: str) -> list[ChangeRow]:
+    return list(session.scalars(select(ChangeRow).where(ChangeRow.kind == kind, OPEN).order_by(ChangeRow.id)))
+
+
+def of_kinds(session: Session, kinds: Iterable[str]) -> list[ChangeRow]:
+    """All changes of some kinds, newest first."""
+    return list(
+        session.scalars(
+            select(ChangeRow).where(ChangeRow.kind.in_(list(kinds))).order_by(ChangeRow.id.desc())
+        )
+    )
+
+
+def running_steps(session: Session, prefix: str) -> list[str]:
+    """Names of the steps under way that begin with this."""
+    names = select(StepRow.name).join(ChangeRow, ChangeRow.id == StepRow.change_id)
+    under_way = names.where(ChangeRow.state == "running", StepRow.state == "running")
+    return list(session.scalars(under_way.where(StepRow.name.startswith(prefix, autoescape=True))))
+
+
+def to_be_run(session: Session) -> list[int]:
+    """Numbers of changes whose turn it is: those that run, and those that wait for nobody. Oldest first."""
+    waiting = touching.waiting_for_others(session)
+    numbers = session.scalars(
+        select(ChangeRow.id).where(ChangeRow.state.in_(("waiting", "running"))).order_by(ChangeRow.id)
+    )
+    return [number for number in numbers if number not in waiting]
+
+
+def asked_of(session: Session, change: int) -> str | None:
+    return session.scalar(select(ChangeRow.asked).where(ChangeRow.id == change))
+
+
+def preview_of(session: Session, change: int) -> dict[str, Any]:
+    """The preview as it was carried out, as recorded."""
+    found: dict[str, Any] = session.scalars(select(ChangeRow.preview).where(ChangeRow.id == change)).one()
+    return found
+
+
+def keep_params(session: Session, change: int, params: dict[str, Any]) -> None:
+    session.execute(update(ChangeRow).where(ChangeRow.id == change).values(params=params))
+
+
+def rate_cap(session: Session, change: int) -> int | None:
+    """Bytes per second that a person allows it; None for as many as its pool does."""
+    return session.scalar(select(ChangeRow.rate_cap).where(ChangeRow.id == change))
+
+
+# Running. ----------------------------------------------------------------------------------------------
+
+
+def new_token(session: Session, change: int) -> int | None:
+    """A token for a new runner; whoever has an older one may write nothing more. None where there is no such change."""
+    renewed = update(ChangeRow).where(ChangeRow.id == change).values(token=ChangeRow.token + 1)
+    return session.scalar(renewed.returning(ChangeRow.token))
+
+
+def untouching(session: Session, change: int) -> ChangeRow | None:
+    """The change, where it has not told what it touches."""
+    told = select(TouchRow.change_id).where(TouchRow.change_id == change)
+    return session.scalars(select(ChangeRow).where(ChangeRow.id == change, ~told.exists())).one_or_none()
+
+
+def fence(session: Session, change: int, token: int) -> None:
+    """Raises Fenced where a newer runner has taken over. Until this transaction ends none does."""
+    now = session.scalar(select(ChangeRow.token).where(ChangeRow.id == change).with_for_update(read=True))
+    if now != token:
+        raise Fenced(f"Change {change} is carried out by another runner now.")
+
+
+@dataclass(frozen=True, slots=True)
+class Turn:
+    """A change as its runner finds it. waits_for: the number of the change whose end it has to await; begun: whether any step has begun."""
+
+    kind: str
+    params: dict[str, Any]
+    meant: dict[str, dict[str, int]]
+    asked: str | None
+    begun: bool
+    waits_for: int | None = None
+
+
+def take_turn(session: Session, change: int) -> Turn | None:
+    """What is to be done with a change now; None where nothing is. It runs once it has taken what it touches."""
+    row = locked(session, change)
+    if row.state not in ("waiting", "running"):
+        return None
+    begun = session.scalar(
+        select(func.count()).where(StepRow.change_id == change, StepRow.started_at.is_not(None))
+    )
+    turn = Turn(row.kind, row.params, row.meant, row.asked, bool(begun))
+    if row.asked == "pause" or (row.asked == "withdraw" and not begun):
+        return turn  # for which it needs nothing
+    other = touching.take(session, change)
+    if other is not None:
+        return Turn(row.kind, row.params, row.meant, row.asked, bool(begun), other)
+    if row.state == "waiting":
+        row.state, row.started_at = "running", row.started_at or func.now()
+        tell(session, "changes")
+    return turn
+
+
+def begin_next_step(session: Session, change: int) -> StepRow | None:
+    """The first step that is not done, under way from now on; None where all are done."""
+    undone = select(StepRow).where(StepRow.change_id == change, StepRow.state != "done")
+    step = session.scalars(undone.order_by(StepRow.number)).first()
+    if step is not None:
+        step.state, step.started_at = "running", step.started_at or func.now()
+        tell(session, "changes")
+    return step
+
+
+def end_step(session: Session, change: int, step: int, outcome: str, state: str = "done") -> None:
+    """state: done or failed."""
+    values = {"state": state, "outcome": outcome} | ({"ended_at": func.now()} if state == "done" else {})
+    session.execute(update(StepRow).where(StepRow.change_id == change, StepRow.number == step).values(values))
+
+
+def say(session: Session, change: int, step: int, outcome: str) -> None:
+    """What a step is doing or waiting for."""
+    where = StepRow.change_id == change, StepRow.number == step
+    session.execute(update(StepRow).where(*where).values(outcome=outcome))
+    tell(session, "changes")
+
+
+def progress(session: Session, change: int, done: int, total: int, rate: float | None) -> None:
+    """done, total: bytes; rate: bytes per second."""
+    session.execute(update(ChangeRow).where(ChangeRow.id == change).values(done=done, total=total, rate=rate))
+    tell(session, "changes")
+
+
+def add_moved(session: Session, change: int, moved: int) -> None:
+    session.execute(update(ChangeRow).where(ChangeRow.id == change).values(moved=ChangeRow.moved + moved))
+
+
+def add_work(session: Session, change: int, seconds: float) -> None:
+    added = ChangeRow.work_seconds + seconds
+    session.execute(update(ChangeRow).where(ChangeRow.id == change).values(work_seconds=added))
+
+
+def end(session: Session, change: int, state: str, problem: str = "") -> None:
+    """Done or withdrawn, and what it touched is free for others. problem: why it ended by itself, where it did."""
+    values = {"state": state, "ended_at": func.now(), "asked": None, "rate": None, "problem": problem}
+    session.execute(update(ChangeRow).where(ChangeRow.id == change).values(values))
+    touching.let_go(session, change)
+    announce(session, "site", "changes")
+
+
+def pause(session: Session, change: int, why: str, by_person: bool = False) -> None:
+    """It goes on when resumed; one that no person paused may be tried again by itself. Others may touch what it touches."""
+    paused_at = None if by_person else func.now()
+    values = {"state": "paused", "asked": None, "rate": None, "problem": why, "paused_at": paused_at}
+    session.execute(update(ChangeRow).where(ChangeRow.id == change).values(values))
+    touching.let_go(session, change)
+    announce(session, "site", "changes")
+
+
+def resume(session: Session, row: ChangeRow) -> None:
+    """Makes a paused change wait for its turn again; a failed step is a new attempt, with new orders."""
+    failed = select(StepRow).where(StepRow.change_id == row.id, StepRow.state == "failed")
+    for step in session.scalars(failed):
+        step.state, step.attempt, step.outcome = "waiting", step.attempt + 1, ""
+    row.state, row.problem, row.asked, row.paused_at = "waiting", "", None, None
+
+
+def resting(session: Session, actor: str) -> list[ChangeRow]:
+    """Changes of this actor that something keeps from going on. Locked; those that others alter at this moment are left out."""
+    rests = select(ChangeRow).where(
+        ChangeRow.state == "paused", ChangeRow.paused_at.is_not(None), ChangeRow.actor == actor
+    )
+    return list(session.scalars(rests.with_for_update(skip_locked=True)))
+
+
+def now(session: Session) -> datetime:
+    """The database's clock, which is the same for everybody."""
+    return session.scalars(select(func.now())).one()

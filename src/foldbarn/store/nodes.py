@@ -1,0 +1,94 @@
+"""Nodes, as the changes and the watch read and write them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+
+from sqlalchemy import func, select, update
+
+from foldbarn.store.database import Session
+from foldbarn.store.tables import DiskRow, EnclosureRow, NodeRow
+
+
+def addresses(session: Session) -> dict[int, tuple[str, str]]:
+    """Name and agent address of every node, by number."""
+    rows = session.execute(select(NodeRow.id, NodeRow.name, NodeRow.agent_url))
+    return {number: (name, url) for number, name, url in rows}
+
+
+def owe(session: Session, nodes: Iterable[int]) -> None:
+    """Notes that these nodes (by number) could not be told to drop something; they are compared when they are heard again."""
+    session.execute(update(NodeRow).where(NodeRow.id.in_(list(nodes))).values(owes=True))
+
+
+def locked(session: Session, nodes: Iterable[int] | None = None) -> list[NodeRow]:
+    """Nodes by number, or all, in the order of their numbers, which nobody else alters until the transaction ends."""
+    query = select(NodeRow).order_by(NodeRow.id).with_for_update()
+    return list(session.scalars(query if nodes is None else query.where(NodeRow.id.in_(list(nodes)))))
+
+
+def all_nodes(session: Session) -> list[NodeRow]:
+    return list(session.scalars(select(NodeRow)))
+
+
+def purpose(session: Session, nodes: Iterable[int], port: str, purpose: str) -> int:
+    """What the port of that name is for, on each of these nodes. Returns how many were noted."""
+    rows = locked(session, nodes)
+    for row in rows:
+        row.purposes = row.purposes | {port: purpose}
+        row.ports = [p | {"purpose": row.purposes.get(p["name"], p["purpose"])} for p in row.ports]
+    return len(rows)
+
+
+def set_member(session: Session, nodes: Iterable[int], *, member: bool, keepers: Iterable[int] = ()) -> None:
+    """Whether these nodes (by number) belong to the cluster, and which of them have a vote."""
+    mine = update(NodeRow).where(NodeRow.id.in_(list(nodes)))
+    if member:
+        session.execute(mine.values(member=True, keeper=NodeRow.id.in_(list(keepers))))
+    else:
+        session.execute(mine.values(member=False, keeper=False, dedicated=False))
+
+
+def give_vote(session: Session, node: int) -> None:
+    session.execute(update(NodeRow).where(NodeRow.id == node).values(keeper=True))
+
+
+def dedicate(session: Session, nodes: Iterable[int]) -> None:
+    """Nothing but storage is meant to run on these."""
+    session.execute(update(NodeRow).where(NodeRow.id.in_(list(nodes))).values(dedicated=True))
+
+
+def rename(session: Session, names: Mapping[int, str]) -> None:
+    """Gives nodes (by number) new names, at once, so that names can be swapped. Disks named after them follow, and what names their paths."""
+    rows = {n.id: n for n in locked(session)}
+    disks = list(session.scalars(select(DiskRow)))
+    renamed = {rows[number].name: new for number, new in names.items()}
+    new_names = {
+        disk.id: f"{names[disk.node_id]}-{disk.name.removeprefix(f'{rows[disk.node_id].name}-')}"
+        for disk in disks
+        if disk.node_id in names and disk.name.startswith(f"{rows[disk.node_id].name}-")
+    }
+    for number in names:  # all aside first
+        rows[number].name = f"{number} (being renamed)"
+    for disk in disks:
+        if disk.id in new_names:
+            disk.name = f"{disk.id} (being renamed)"
+    session.flush()
+    for number, new in names.items():
+        rows[number].name = new
+    for disk in disks:
+        disk.name = new_names.get(disk.id, disk.name)
+        ways = [path.partition(":") for path in disk.paths]
+        disk.paths = [f"{renamed.get(node, node)}:{way}" for node, _, way in ways]
+    for box in session.scalars(select(EnclosureRow)):
+        box.nodes = [renamed.get(n, n) for n in box.nodes]
+
+
+def with_agents(session: Session) -> dict[int, str]:
+    """Address of each node's agent, by the node's number."""
+    known = session.execute(select(NodeRow.id, NodeRow.agent_url).where(NodeRow.agent_url != ""))
+    return {number: url for number, url in known}
+
+
+def heard_now(session: Session, nodes: Iterable[int]) -> None:
+    session.execute(update(NodeRow).where(NodeRow.id.in_(list(nodes))).values(heard_at=func.now()))

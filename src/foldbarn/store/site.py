@@ -1,0 +1,46 @@
+"""The one row of the site, and how busy its disks are."""
+
+from __future__ import annotations
+
+from sqlalchemy import extract, func, select, update
+
+from foldbarn.store.database import Session
+from foldbarn.store.tables import DiskRow, DiskWorkRow, SiteRow
+
+
+def row(session: Session) -> SiteRow:
+    return session.scalars(select(SiteRow)).one()
+
+
+def revision(session: Session) -> int:
+    return session.scalars(select(SiteRow.revision)).one()
+
+
+def grace_and_unwatched(session: Session) -> tuple[float, float]:
+    """Seconds of grace, and seconds since a round of the watch ended, by the database's clock; 0 where none ever did."""
+    away = extract("epoch", func.now() - SiteRow.watched_at)
+    grace, unwatched = session.execute(select(SiteRow.grace_seconds, away)).one()
+    return float(grace), float(unwatched or 0.0)
+
+
+def watched_now(session: Session) -> float:
+    """Notes that everything was looked at just now. Returns the seconds since the round before; 0 for the first."""
+    _, away = grace_and_unwatched(session)
+    session.execute(update(SiteRow).values(watched_at=func.now()))
+    return away
+
+
+def note_ports(session: Session, shut: list[list[object]]) -> None:
+    """What the last test of the port plan found shut."""
+    session.execute(update(SiteRow).values(closed_ports=shut, ports_tested_at=func.now()))
+
+
+def keep_text(session: Session, text: str) -> None:
+    session.execute(update(SiteRow).values(description=text))
+
+
+def disk_work(session: Session) -> dict[str, tuple[float | None, float | None]]:
+    """Bytes per second read and written by disk name; None where not known."""
+    rates = select(DiskRow.name, DiskWorkRow.read_rate, DiskWorkRow.write_rate)
+    rows = session.execute(rates.join(DiskWorkRow, DiskWorkRow.disk_id == DiskRow.id))
+    return {name: (read, write) for name, read, write in rows}

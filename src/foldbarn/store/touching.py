@@ -1,0 +1,96 @@
+"""Which changes touch what, in a table of which the database itself refuses two that may not stand side by side."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+from sqlalchemy import delete, func, insert, or_, select, update
+from sqlalchemy.dialects.postgresql import distinct_on
+from sqlalchemy.orm import aliased
+
+from foldbarn.core.touching import Thing, Touch
+from foldbarn.store.database import Session
+from foldbarn.store.tables import ChangeRow, TouchRow
+
+TAKING_LOCK = (
+    0xBA54  # advisory lock: one takes at a time, so that of two that want the same the older comes first
+)
+
+
+def note(session: Session, change: int, touches: Iterable[Touch]) -> None:
+    """Writes down what a change will touch. It takes it when its turn has come."""
+    rows = [
+        {"change_id": change, "what": t.what.value, "number": t.number, "alone": t.alone}
+        for t in set(touches)
+    ]
+    if rows:
+        session.execute(insert(TouchRow), rows)
+
+
+def take(session: Session, change: int) -> int | None:
+    """Takes what a change touches, all of it or nothing. Returns the number of the change it has to wait for; None once it is taken."""
+    session.execute(select(func.pg_advisory_xact_lock(TAKING_LOCK)))
+    other = in_the_way(session, change)
+    if other is None:
+        session.execute(update(TouchRow).where(TouchRow.change_id == change).values(held=True))
+    return other
+
+
+def take_also(session: Session, change: int, touch: Touch) -> int | None:
+    """Takes one thing more for as long as a step needs it. Returns the number of the change that has it; None once it is taken."""
+    session.execute(select(func.pg_advisory_xact_lock(TAKING_LOCK)))
+    same = TouchRow.what == touch.what.value, TouchRow.number == touch.number, TouchRow.held
+    others = select(TouchRow.change_id).where(*same, TouchRow.change_id != change)
+    if not touch.alone:
+        others = others.where(TouchRow.alone)
+    found = session.scalars(others.order_by(TouchRow.change_id)).first()
+    mine = session.scalars(select(TouchRow.change_id).where(*same, TouchRow.change_id == change)).first()
+    if found is None and mine is None:
+        row = {"change_id": change, "what": touch.what.value, "number": touch.number, "alone": touch.alone}
+        session.execute(insert(TouchRow), [row | {"held": True, "passing": True}])
+    return found
+
+
+def let_go(session: Session, change: int) -> None:
+    """What a change touched is free for others. What it would touch when it goes on stays written down."""
+    session.execute(delete(TouchRow).where(TouchRow.change_id == change, TouchRow.passing))
+    session.execute(update(TouchRow).where(TouchRow.change_id == change).values(held=False))
+
+
+def let_go_of(session: Session, change: int, touch: Touch) -> None:
+    """Frees one thing that was taken for a step."""
+    one = TouchRow.what == touch.what.value, TouchRow.number == touch.number, TouchRow.passing
+    session.execute(delete(TouchRow).where(TouchRow.change_id == change, *one))
+
+
+def in_the_way(session: Session, change: int) -> int | None:
+    """The number of the change that this one waits for: one that holds what it touches, or one that came before and waits for the same."""
+    return waiting_for_others(session, change).get(change)
+
+
+def waiting_for_others(session: Session, only: int | None = None) -> dict[int, int]:
+    """For each change that has not taken what it touches and cannot now: the number of the one it waits for."""
+    mine, theirs, own = aliased(TouchRow), aliased(TouchRow), aliased(ChangeRow)
+    query = (
+        select(mine.change_id, theirs.change_id)
+        .join(theirs, (theirs.what == mine.what) & (theirs.number == mine.number))
+        .join(own, own.id == mine.change_id)
+        .join(ChangeRow, ChangeRow.id == theirs.change_id)
+        .where(own.state.in_(("waiting", "running")), ~mine.held, ~theirs.passing)
+        .where(theirs.change_id != mine.change_id, or_(mine.alone, theirs.alone))
+        .where(or_(theirs.held, (ChangeRow.state == "waiting") & (theirs.change_id < mine.change_id)))
+        .order_by(mine.change_id, theirs.held.desc(), theirs.change_id)
+        .ext(distinct_on(mine.change_id))
+    )
+    if only is not None:
+        query = query.where(mine.change_id == only)
+    return {change: other for change, other in session.execute(query)}
+
+
+def open_touching(session: Session, what: Thing, number: int) -> list[int]:
+    """Numbers of changes that have not ended and touch a thing."""
+    rows = select(TouchRow.change_id).join(ChangeRow, ChangeRow.id == TouchRow.change_id)
+    open_ = rows.where(ChangeRow.state.in_(("waiting", "running", "paused")))
+    return list(
+        session.scalars(open_.where(TouchRow.what == what.value, TouchRow.number == number).distinct())
+    )
