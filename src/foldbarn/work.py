@@ -10,7 +10,7 @@ import structlog
 from procrastinate import App
 from procrastinate.jobs import Status
 
-from foldbarn.changes.queue import QUEUE, closing_sender, enqueue_ready, worker_app
+from foldbarn.changes.queue import AT_ONCE, QUEUE, closing_sender, enqueue_ready, worker_app
 from foldbarn.changes.runner import ending
 from foldbarn.services.watching import Watch
 from foldbarn.settings import settings
@@ -69,7 +69,7 @@ async def work() -> None:
         sweeper = asyncio.create_task(forget_jobs(app))
         worker = asyncio.create_task(
             app.run_worker_async(
-                concurrency=8,
+                concurrency=AT_ONCE,
                 fetch_job_polling_interval=1.0,
                 update_heartbeat_interval=settings().dead_after_seconds / 4,
                 stalled_worker_timeout=settings().dead_after_seconds,

@@ -30,12 +30,12 @@ class Killed(BaseException):
     """What kill -9 is to the code: nothing catches it."""
 
 
-def lose(site: Site, node: str) -> None:
-    """The node goes silent, and its grace time passes."""
+def lose(site: Site, node: str, given_up: bool = True) -> None:
+    """The node goes silent, and its grace time passes, where it is given up."""
     site.yard.machines.power[node] = False
     with transaction() as session:
         row = session.scalars(select(NodeRow).where(NodeRow.name == node)).one()
-        row.contact, row.given_up = "silent", True
+        row.contact, row.given_up = "silent", given_up
         watching.announce(session, "site")
 
 

@@ -117,6 +117,12 @@ def rename(_: Site) -> dict[str, Any]:
     return {"nodes": ["skua"], "pattern": "puffin"}
 
 
+def give_up(site: Site) -> dict[str, Any]:
+    pooled(site)
+    lose(site, "petrel", given_up=False)
+    return {"nodes": ["petrel"]}
+
+
 def address_ports(_: Site) -> dict[str, Any]:
     return {"nodes": ["fulmar", "petrel"], "port": "stor0", "start": "10.33.0.11/24"}
 
@@ -133,7 +139,7 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
     made.__name__.replace("_", "-"): made
     for made in (
         form_pool, create_volume, rebuild, grow_pool, set_pool, retire, replace_disk, change_role, delete_volume, delete_pool, clear_disk, add_node, let_go,
-        arrange, rename, address_ports, purpose_ports, describe,
+        arrange, rename, give_up, address_ports, purpose_ports, describe,
     )
 }  # fmt: skip
 
@@ -188,6 +194,8 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
             )
         assert len(moves) == len(set(moves))  # nothing is copied twice
         return  # what the silent node still holds is dropped when it returns
+    if kind == "give-up":
+        assert view.node("petrel").given_up
     assert held(barn_site) == should_hold()
     serials = {d.serial: view.pools[d.pool].name for d in view.disks if d.pool >= 0}
     assert barn_site.yard.machines.pool_of == serials  # the agents agree with us on what belongs to whom

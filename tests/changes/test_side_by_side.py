@@ -243,7 +243,7 @@ def test_a_node_that_was_away_for_a_moment_only_drops_what_it_was_not_told_to(ba
 
 
 @pytest.mark.pooled
-def test_a_change_of_its_own_goes_on_trying_and_a_persons_waits(
+def test_what_nobody_answered_and_what_no_person_asked_for_is_tried_again(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     monkeypatch.setenv("FOLDBARN_ATTEMPTS", "1")
@@ -251,13 +251,19 @@ def test_a_change_of_its_own_goes_on_trying_and_a_persons_waits(
     barn_site.volume()
     machines = barn_site.yard.machines
     number = changes.carry_out("rebuild", {"pool": "quayside"}, None, actor=changes.BY_ITSELF)
-    of_a_person = changes.carry_out("create-volume", {"name": "v", "pool": "quayside", "size": "9 GiB"}, None)
-    machines.answers["petrel"] = "garbled"
+    of_a_person, unanswered = (
+        changes.carry_out("create-volume", {"name": name, "pool": "quayside", "size": "9 GiB"}, None)
+        for name in ("v", "w")
+    )
     with monkeypatch.context() as patch:
         patch.setattr(moving, "_ask_what_is_held", refused)
         run_change(number)
-        run_change(of_a_person)
-        assert {barn_site.state(n) for n in (number, of_a_person)} == {"paused"}
+        with monkeypatch.context() as inner:
+            inner.setattr(create_volume.CreateVolume, "step_reserve", refused)
+            run_change(of_a_person)
+        machines.answers["petrel"] = "garbled"
+        run_change(unanswered)
+        assert {barn_site.state(n) for n in (number, of_a_person, unanswered)} == {"paused"}
         rests = []
         for tries in range(4):
             titles = {a.title for a in site.outlook().attention()}
@@ -270,6 +276,7 @@ def test_a_change_of_its_own_goes_on_trying_and_a_persons_waits(
                 assert at is not None
                 rests.append((at - row.paused_at).total_seconds())
                 assert changes.again_at(session.get_one(ChangeRow, of_a_person)) is None
+                assert changes.again_at(session.get_one(ChangeRow, unanswered)) is not None
             changes.try_again()
             assert barn_site.state(number) == "paused"  # its rest is not over
             with transaction() as session:
@@ -278,11 +285,14 @@ def test_a_change_of_its_own_goes_on_trying_and_a_persons_waits(
             assert barn_site.state(number) == "waiting"
             run_change(number)
     assert rests == [5.0, 10.0, 20.0, 40.0]
+    machines.answers["petrel"] = "well"
     with transaction() as session:
-        session.get_one(ChangeRow, number).paused_at = datetime.now(UTC) - timedelta(hours=1)
+        for change in (number, unanswered):
+            session.get_one(ChangeRow, change).paused_at = datetime.now(UTC) - timedelta(hours=1)
     changes.try_again()
-    run_change(number)
-    assert barn_site.state(number) == "done"
+    for change in (number, unanswered):
+        run_change(change)
+        assert barn_site.state(change) == "done"
     assert barn_site.state(of_a_person) == "paused"
     assert "Rebuild and level quayside is held up" not in {a.title for a in site.outlook().attention()}
 
@@ -303,7 +313,7 @@ def test_what_a_person_paused_is_not_resumed_and_old_open_changes_stay_in_the_li
     barn_site.volume("a")
     barn_site.volume("b")
     with transaction() as session:
-        assert [row.id for row, _ in changes.recent(session, limit=1)][-1] == number
+        assert [row.id for row, _, _ in changes.recent(session, limit=1)][-1] == number
         assert len(changes.recent(session, limit=1)) == 2
 
 

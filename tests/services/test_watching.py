@@ -14,10 +14,11 @@ from sqlalchemy import func, select, update
 from foldbarn.changes.runner import run_change
 from foldbarn.core.errors import Conflict, NotPossible, Unreachable
 from foldbarn.house.postgres import free_port
-from foldbarn.links.agents import Garbled
+from foldbarn.links.agents import Garbled, Report
 from foldbarn.services import intake, site, watching
 from foldbarn.settings import settings
-from foldbarn.store.database import transaction
+from foldbarn.store import duties
+from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, DiskRow, DiskWorkRow, NodeRow, PoolRow, SiteRow, StepRow
 from foldbarn.store.views import current_view
 from foldbarn.yard import agent, council
@@ -194,7 +195,7 @@ def test_counters_become_rates_and_a_reset_gives_none(barn_site: Site) -> None:
 def look_once(watch: watching.Watch) -> None:
     """In a thread of its own: the browser that other tests drive keeps an event loop in this one."""
     with ThreadPoolExecutor(max_workers=1) as crew:
-        crew.submit(lambda: asyncio.run(watch.look())).result()
+        crew.submit(lambda: asyncio.run(watch.look(0))).result()
 
 
 @pytest.mark.pooled
@@ -214,11 +215,20 @@ def test_each_round_is_noted_by_the_databases_clock_and_one_that_fails_is_not(
     assert site.outlook().unwatched < 30
     assert site.outlook().headline()[0] == "Every byte is readable."
     long_ago()
+    told = []
     with monkeypatch.context() as patch:
         patch.setattr(watching, "give_up", lambda: 1 / 0)
+        patch.setattr(watching, "try_again", lambda: told.append(1))
+        with transaction() as session:
+            announce(session, "site")
         watch.judge_at = 0.0
         look_once(watch)
     assert site.outlook().unwatched > 30
+    assert told  # one that fails keeps no other from its turn
+    with transaction() as session:
+        assert [(d.name, d.problem) for d in duties.failing(session)] == [
+            ("give up what is away for too long", "ZeroDivisionError")
+        ]
 
 
 def test_a_disk_at_rest_is_marked_as_asked_so_that_its_next_rate_is_of_the_last_moment(
@@ -258,7 +268,7 @@ def test_counters_that_are_none_are_refused_and_harm_no_other_node(barn_site: Si
     watch.agents = dict.fromkeys(numbers, "")
     watch._due()
     good = {"inventory_version": version, "uptime": 1.0}
-    watch._take({numbers[0]: {"inventory_version": "new"} | nonsense, numbers[1]: good})
+    watch._take({numbers[0]: Report({"inventory_version": "new"} | nonsense), numbers[1]: Report(good)})
     with transaction() as session:
         petrel, dunlin = (session.get_one(NodeRow, n) for n in numbers)
         assert (petrel.contact, dunlin.contact) == ("garbled", "heard")
@@ -368,13 +378,12 @@ def test_mail_tells_of_the_forming_and_of_every_new_leader_once(
             "mail_to": "storage@skerry.example",
         }
         assert barn_site.state(barn_site.do("form-cluster", **wish)) == "done"
-        watch = watching.Watch()
         for leader in ("fulmar", "petrel", "petrel"):
             barn_site.yard.machines.council.leader = leader
             barn_site.yard.machines.council.term += 1
             hear()
-            watch._tell()
-            watching.Watch()._tell()  # another process, or this one started anew
+            watching.tell_who_leads()
+            watching.tell_who_leads()  # another process, or this one started anew
     finally:
         post.stop()
     assert [(m["to"], m["subject"]) for m in box.messages] == [

@@ -14,7 +14,7 @@ from conftest import Yard
 from foldbarn.core.errors import NotPossible, Unreachable
 from foldbarn.core.media import PROFILES
 from foldbarn.core.units import GB, GIB
-from foldbarn.links.agents import Agent, Garbled, ask_reports
+from foldbarn.links.agents import NOTHING_NEW, Agent, Garbled, Report, ask_reports
 from foldbarn.settings import settings
 from foldbarn.yard import agent
 from foldbarn.yard.fluid import consumers_share, left_for_copying, tick
@@ -199,7 +199,14 @@ def test_agents_that_are_silent_garbled_or_speak_nonsense_are_told_apart(
     }
     with ThreadPoolExecutor() as crew:  # a browser driver may have left a loop running in this thread
         answers = crew.submit(asyncio.run, ask_reports(urls)).result()
-    assert isinstance(answers[3], dict)
+    assert isinstance(answers[3], Report)
+    with ThreadPoolExecutor() as crew:  # who has nothing new says so in a few bytes
+        again = crew.submit(asyncio.run, ask_reports({3: urls[3]}, {3: answers[3].tag})).result()
+        assert again[3] is NOTHING_NEW
+        yard.machines.counters[yard.machines.nodes["kittiwake"].disks[0].serial].read_bytes += 1.0
+        again = crew.submit(asyncio.run, ask_reports({3: urls[3]}, {3: answers[3].tag})).result()
+        assert isinstance(again[3], Report)
+        assert again[3].facts
     silent = answers[1], answers[4], answers[5]
     assert all(isinstance(a, Unreachable) and not isinstance(a, Garbled) for a in silent)
     assert isinstance(answers[2], Garbled)

@@ -17,10 +17,10 @@ import httpx
 from fastapi import FastAPI, HTTPException
 from pydantic import BaseModel, Field
 from starlette.requests import Request
-from starlette.responses import JSONResponse
+from starlette.responses import JSONResponse, Response
 
 from foldbarn.agent.machine import Machine, ToolFailed
-from foldbarn.core.reading import PROTOCOL
+from foldbarn.core.reading import PROTOCOL, tag_of
 
 VERSION_SECONDS = 5.0  # how long a version is given without asking the tools again
 PROBE_SECONDS = 1.0
@@ -56,18 +56,20 @@ def make_app(machine: Machine, own_url: str = "", home_url: str = "", key: str =
         return JSONResponse({"detail": str(error)}, 500)
 
     @app.get("/v1/report")
-    def report() -> dict[str, Any]:
+    def report(request: Request) -> Response:
         if time.monotonic() - kept["at"] > VERSION_SECONDS:
             kept.update(at=time.monotonic(), version=machine.version())
         facts = {
             "protocol": PROTOCOL,
             "node": machine.name,
             "inventory_version": kept["version"],
-            "clock": time.time(),
             "cluster": {},
+            "disks": machine.counters(),
         }
-        facts["uptime"] = time.monotonic()
-        return facts | {"disks": machine.counters()}
+        tag = tag_of(facts)  # of everything but what grows with time alone
+        if request.headers.get("if-none-match") == tag:
+            return Response(status_code=304, headers={"ETag": tag})
+        return JSONResponse(facts | {"clock": time.time(), "uptime": time.monotonic()}, headers={"ETag": tag})
 
     @app.get("/v1/inventory")
     def inventory() -> dict[str, Any]:

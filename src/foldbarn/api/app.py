@@ -28,6 +28,7 @@ from foldbarn.api.models import (
     ChangePage,
     ClusterPage,
     Deed,
+    DutyOut,
     ExtentOut,
     FilesIn,
     GraceIn,
@@ -66,6 +67,7 @@ from foldbarn.links.yard import levers
 from foldbarn.services import changes, cluster, files, house, intake, site
 from foldbarn.services import sizing as sizing_service
 from foldbarn.settings import settings
+from foldbarn.store import duties as duties_kept
 from foldbarn.store import volumes as volumes_kept
 from foldbarn.store.database import transaction
 from foldbarn.store.views import current_view
@@ -97,7 +99,11 @@ def barn() -> BarnOut:
     outlook = site.outlook()
     with transaction() as session:
         return pictures.barn_out(
-            outlook, site.site_row(session), bool(settings().yard_url), house.recent_restarts()
+            outlook,
+            site.site_row(session),
+            bool(settings().yard_url),
+            house.recent_restarts(),
+            duties_kept.failing(session),
         )
 
 
@@ -111,6 +117,13 @@ def ready() -> ReadyOut:
 def read_house() -> list[RestartOut]:
     """Which of Fold Barn's own processes had to be started again, oldest first."""
     return [RestartOut.model_validate(r, from_attributes=True) for r in house.restarts()]
+
+
+@router.get("/house/duties")
+def read_duties() -> list[DutyOut]:
+    """What the watch sees to, how often, and what that has cost since the work process began."""
+    with transaction() as session:
+        return [DutyOut.model_validate(d, from_attributes=True) for d in duties_kept.all_figures(session)]
 
 
 @router.get("/pools")

@@ -7,12 +7,12 @@ from collections.abc import Mapping
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
-from sqlalchemy.exc import DataError, IntegrityError, OperationalError
 from starlette.exceptions import HTTPException
 
 from foldbarn.api.models import Problem
 from foldbarn.core.errors import BarnError, Conflict, NotAllowed, NotFound, NotPossible, Unreachable
 from foldbarn.services.changes import Outdated
+from foldbarn.store.database import DataError, IntegrityError, OperationalError, is_full
 
 STATUS: dict[type[BarnError], tuple[int, str]] = {
     NotPossible: (422, "Not possible"),
@@ -101,11 +101,8 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(OperationalError)
     async def database_away(_: Request, error: OperationalError) -> JSONResponse:
-        return answer(
-            Problem(
-                title="Out of reach",
-                status=503,
-                detail="The database does not answer.",
-                next_step="It is waited for; try again in a moment.",
-            )
-        )
+        what, step = "The database does not answer.", "It is waited for; try again in a moment."
+        if is_full(error):
+            what = "There is no room left on the disk where Fold Barn keeps its own data."
+            step = "Make room there; what was under way goes on by itself."
+        return answer(Problem(title="Out of reach", status=503, detail=what, next_step=step))

@@ -694,6 +694,19 @@ class ReadyOut(BaseModel):
     instance: str
 
 
+class DutyOut(BaseModel):
+    """every: seconds between its turns; seconds, processor_seconds: of all turns together; problem: of the last one."""
+
+    name: str
+    every: float
+    turns: int
+    seconds: float
+    processor_seconds: float
+    failures: int
+    problem: str
+    at: datetime
+
+
 class RestartOut(BaseModel):
     """One of Fold Barn's own processes that was started again. at: seconds since 1970; why: part of a sentence."""
 

@@ -57,7 +57,7 @@ from foldbarn.core.stages import stages
 from foldbarn.core.units import say_count
 from foldbarn.services.changes import again_at
 from foldbarn.services.house import Restart
-from foldbarn.store.tables import ChangeRow, SiteRow, StepRow, VolumeRow
+from foldbarn.store.tables import ChangeRow, DutyRow, SiteRow, StepRow, VolumeRow
 
 MOST_MISSING = 2000  # notches drawn on one copy's line
 
@@ -278,7 +278,9 @@ def extent_out(view: SiteView, name: str, number: int) -> ExtentOut:
     return ExtentOut(number=number, strips=strips)
 
 
-def barn_out(outlook: Outlook, site: SiteRow, yard: bool, restarts: list[Restart]) -> BarnOut:
+def barn_out(
+    outlook: Outlook, site: SiteRow, yard: bool, restarts: list[Restart], failing: list[DutyRow]
+) -> BarnOut:
     view = outlook.view
     headline, subline = outlook.headline()
     return BarnOut(
@@ -290,6 +292,7 @@ def barn_out(outlook: Outlook, site: SiteRow, yard: bool, restarts: list[Restart
             AttentionOut(lamp=a.lamp, kind=a.kind, name=a.name, title=a.title, sentence=a.sentence, since=a.since)
             for a in outlook.attention()
         ]
+        + _failing(failing)
         + _restarted(restarts),
         ledgers=[LedgerOut.of(name, ledger) for name, ledger in site_ledgers(view)],
         stages=[StageOut.model_validate(s, from_attributes=True) for s in stages(view)],
@@ -297,6 +300,17 @@ def barn_out(outlook: Outlook, site: SiteRow, yard: bool, restarts: list[Restart
         pools=[pool_out(outlook, i) for i in range(len(view.pools))],
         volumes=[volume_out(outlook, i) for i in range(len(view.volumes))],
     )  # fmt: skip
+
+
+def _failing(duties: list[DutyRow]) -> list[AttentionOut]:
+    """What the watch cannot see to at present."""
+    return [
+        AttentionOut(
+            lamp=Lamp.FAILED, kind="house", name=d.name, title=f"Fold Barn fails to {d.name}", since=d.at.timestamp(),
+            sentence=f"It broke off with {d.problem}, and is tried again every second. The log of the work process has more.",
+        )
+        for d in duties
+    ]  # fmt: skip
 
 
 def _restarted(restarts: list[Restart]) -> list[AttentionOut]:

@@ -10,6 +10,7 @@ from foldbarn.changes import (
     delete,
     describe,
     form_pool,
+    give_up,
     grow_pool,
     purposes,
     rebuild,
@@ -19,6 +20,6 @@ from foldbarn.changes import (
 )
 
 __all__ = [
-    "addresses", "arrange", "change_role", "clear_disk", "cluster", "create_volume", "delete", "describe", "form_pool", "grow_pool", "purposes", "rebuild",
-    "replace_disk", "retire", "set_pool",
+    "addresses", "arrange", "change_role", "clear_disk", "cluster", "create_volume", "delete", "describe", "form_pool",
+    "give_up", "grow_pool", "purposes", "rebuild", "replace_disk", "retire", "set_pool",
 ]  # fmt: skip

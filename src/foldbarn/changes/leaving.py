@@ -15,7 +15,7 @@ from foldbarn.changes.preview import Note, Preview
 from foldbarn.changes.runner import Run
 from foldbarn.core.arrays import Disks
 from foldbarn.core.capacity import pool_space
-from foldbarn.core.errors import NotPossible
+from foldbarn.core.errors import NotPossible, Unreachable
 from foldbarn.core.healing import healing_sentence, heals
 from foldbarn.core.moves import Busy, Moves
 from foldbarn.core.protection import Level
@@ -193,7 +193,16 @@ def drain(run: Run[Any], pool: str, disks: Sequence[int], prefer: Disks | None =
     rows = np.intersect1d(view.row_of_number[list(disks)], view.in_pool(view.pool(pool)))
     left = int(view.disk_used[rows].sum())
     if left:
+        away = sorted(
+            {
+                view.nodes[view.disks[r].node].name
+                for r in view.in_pool(view.pool(pool)).tolist()
+                if not view.disk_ready[r]
+            }
+        )
         words = f"{say_count(left, 'strip')} could not leave. {why}".strip()
+        if away:  # what is away may return, and then they can
+            raise Unreachable(f"{words} {say_list(away, 3)} cannot be reached, or lacks disks.")
         raise NotPossible(words, next_step="Bring back what is missing, or add disks; then let it go on.")
     return f"{say_count(copied, 'strip')} moved."
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import asyncio
 from collections.abc import Container, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from functools import lru_cache
 
@@ -19,6 +21,7 @@ from foldbarn.store.database import transaction
 log = structlog.get_logger()
 TASK = "carry out a change"
 QUEUE = "changes"
+AT_ONCE = 12  # changes that are carried out side by side
 
 
 def worker_app() -> procrastinate.App:
@@ -28,11 +31,21 @@ def worker_app() -> procrastinate.App:
     return app
 
 
-def _carry_out(change: int) -> None:
+async def _carry_out(change: int) -> None:
+    """In a crew of threads for changes alone, so that however many run, the watch has its turns."""
+    await asyncio.get_running_loop().run_in_executor(_crew(), _run_and_pass_on, change)
+
+
+def _run_and_pass_on(change: int) -> None:
     """A change that has ended or paused lets others go on: those whose turn it is now are queued at once."""
     run_change(change)
     if not ending.is_set():
         enqueue_ready({change})
+
+
+@lru_cache
+def _crew() -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(max_workers=AT_ONCE, thread_name_prefix="change")
 
 
 @lru_cache

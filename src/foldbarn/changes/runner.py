@@ -28,7 +28,7 @@ from foldbarn.store.database import (
     announce,
     is_disconnect,
     transaction,
-    wait_for_database,
+    wait_out,
 )
 from foldbarn.store.views import load_view
 
@@ -68,6 +68,7 @@ class Run(Generic[P]):
     attempt: int = 1
     subject: str = ""  # what the step is about, where its kind has a step for each of several things
     begun: bool = False  # whether any step has begun
+    actor: str = ""
     withdrawing: bool = False
     agents: Callable[[str], Agent] = Agent
 
@@ -252,7 +253,7 @@ def run_change(change: int) -> None:
             if not is_disconnect(error):
                 raise
             log.info("database away, waiting for it", change=change)
-            wait_for_database()
+            wait_out(error)
 
 
 def _run(change: int) -> None:
@@ -267,7 +268,12 @@ def _run(change: int) -> None:
             return
         kind = kind_named(turn.kind)
         run: Run[Any] = Run(
-            change, kind.params.model_validate(turn.params), turn.meant, token, begun=turn.begun
+            change=change,
+            params=kind.params.model_validate(turn.params),
+            meant=turn.meant,
+            token=token,
+            begun=turn.begun,
+            actor=turn.actor,
         )
         try:
             if turn.asked == "pause":
@@ -323,13 +329,13 @@ def _next_step(run: Run[Any], kind: Kind[Any]) -> bool:
         if not run.begun and (kind.is_inside(name) or isinstance(error, Overtaken)):
             _end_by_itself(run, error.sentence)
         else:
-            _pause(run, error.sentence)
+            _pause(run, error)
         return False
     except Exception as error:
         if is_disconnect(error):
             raise
         log.exception("step failed", change=run.change, step=name)
-        _pause(run, _broke_off(error))
+        _pause(run, error)
         return False
     return True
 
@@ -339,14 +345,18 @@ def _finish_step(session: Session, run: Run[Any], outcome: str) -> None:
     announce(session, "site", "changes")
 
 
-def _broke_off(error: Exception) -> str:
+def _why(error: Exception) -> str:
+    if isinstance(error, BarnError):
+        return error.sentence
     return f"The step broke off: {type(error).__name__}. The log of the work process has more."
 
 
-def _pause(run: Run[Any], why: str) -> None:
+def _pause(run: Run[Any], error: Exception) -> None:
+    """Fold Barn's own changes are tried again, and so is what only waits for someone to answer: steps are safe to repeat."""
+    again = run.actor == kept.BY_ITSELF or isinstance(error, Unreachable)
     with run.writing() as session:
-        kept.end_step(session, run.change, run.step, why, state="failed")
-        kept.pause(session, run.change, why)
+        kept.end_step(session, run.change, run.step, _why(error), state="failed")
+        kept.pause(session, run.change, _why(error), again=again)
 
 
 def _end_by_itself(run: Run[Any], why: str) -> None:
@@ -369,10 +379,9 @@ def _withdraw(run: Run[Any], kind: Kind[Any]) -> None:
             raise
         if not isinstance(error, BarnError):
             log.exception("withdrawing failed", change=run.change)
-        why = error.sentence if isinstance(error, BarnError) else _broke_off(error)
         with run.writing() as session:
             # What a person asked for, a person asks for again.
-            kept.pause(session, run.change, f"It could not be withdrawn: {why}", by_person=True)
+            kept.pause(session, run.change, f"It could not be withdrawn: {_why(error)}", by_person=True)
         return
     with run.writing() as session:
         kept.end(session, run.change, "withdrawn")

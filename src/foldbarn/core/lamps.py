@@ -14,6 +14,7 @@ from foldbarn.core.healing import healing_sentence, heals
 from foldbarn.core.loss import DataState, Fate, fate
 from foldbarn.core.mending import prospect_of
 from foldbarn.core.quorum import majority
+from foldbarn.core.silence import Silence, silence_of
 from foldbarn.core.site import POOLED, Contact, Disk, Node, Pool, Role, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_duration, say_list
 
@@ -103,12 +104,22 @@ class Outlook:
     unwatched: float = 0.0
 
     @cached_property
+    def silence(self) -> Silence:
+        return silence_of(self.view.nodes)
+
+    @cached_property
     def fates(self) -> list[Fate]:
-        return [fate(self.view, v) for v in self.view.volumes]
+        kept = self.view.findings.get("fates")
+        if not isinstance(kept, list):
+            kept = self.view.findings["fates"] = [fate(self.view, v) for v in self.view.volumes]
+        return kept
 
     @cached_property
     def spaces(self) -> list[PoolSpace]:
-        return [pool_space(self.view, p) for p in self.view.pools]
+        kept = self.view.findings.get("spaces")
+        if not isinstance(kept, list):
+            kept = self.view.findings["spaces"] = [pool_space(self.view, p) for p in self.view.pools]
+        return kept
 
     def disk(self, disk: Disk) -> State:
         """A disk's own state."""
@@ -198,6 +209,9 @@ class Outlook:
             return Lamp.MENDING, f"{words} {stuck}".strip()
         if change := self.paused.get(pool.number):
             return Lamp.SHORT, f"Its rebuild, change {change}, is paused. {stuck}".strip()
+        if self.silence.doubted and ahead.placeable:
+            words = f"{self._say_silence()}: none of them is given up by itself."
+            return Lamp.SHORT, f"{words} {stuck}".strip()
         waits = self._waits(volume)
         if waits is not None and ahead.placeable:
             left = max(0, round(waits - self.now))
@@ -209,6 +223,10 @@ class Outlook:
                 f"A rebuild has a place for {say_count(ahead.placeable, 'strip')}, and is due. {stuck}".strip(),
             )
         return Lamp.SHORT, f"It cannot be made whole as things are. {stuck}".strip()
+
+    def _say_silence(self) -> str:
+        silent, heard = self.silence.silent, self.silence.heard
+        return f"{silent} of {say_count(silent + heard, 'node')} fell silent, which is first held to be our own trouble"
 
     def _waits(self, volume: Volume) -> float | None:
         """When the first of what a volume misses will have been away for the grace time; None where all of it has."""
@@ -288,6 +306,14 @@ class Outlook:
                 Attention(
                     Lamp.FAILED, "house", "work", "Nobody keeps watch", words, self.now - self.unwatched
                 )
+            )
+        if self.silence.doubted:
+            words = (
+                f"{self._say_silence()}, such as the network between them and Fold Barn: none of them is given up by itself. "
+                "Where they are really gone, stop waiting for them on their pages."
+            )
+            found.append(
+                Attention(Lamp.NOT_HEARD, "house", "nodes", "Most nodes fell silent together", words, 0.0)
             )
         for row, volume in enumerate(view.volumes):
             state = self.volume(row)

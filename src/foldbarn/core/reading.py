@@ -6,6 +6,8 @@ Every reader raises NotPossible with the place where the text does not have the 
 
 from __future__ import annotations
 
+import hashlib
+import json
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import replace
@@ -270,6 +272,12 @@ def read_ports(
                 f"This is not what ip --json link prints: {type(error).__name__} at {error}."
             ) from error
     return tuple(found)
+
+
+def tag_of(facts: Mapping[str, Any]) -> str:
+    """An entity tag (RFC 9110) of a report: the same facts have the same. What grows with time alone is left out by the caller."""
+    text = json.dumps(facts, sort_keys=True, separators=(",", ":"))
+    return f'"{hashlib.blake2b(text.encode(), digest_size=12).hexdigest()}"'
 
 
 def kind_of_file(content: Any) -> str:

@@ -19,6 +19,7 @@ class Thing(StrEnum):
     REBUILD = "rebuild"  # of a pool
     VOLUME = "volume"
     DISK = "disk"
+    NODE = "node"
     PLACES = "places"  # one: rooms, racks, and what stands where under which name
     NETWORK = "network"  # one: addresses and purposes of ports
     CLUSTER = "cluster"  # one

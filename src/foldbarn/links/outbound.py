@@ -41,6 +41,7 @@ class Answer:
     status: int
     content: bytes
     kind: str  # its Content-Type
+    tag: str = ""  # its ETag
 
     @property
     def is_error(self) -> bool:
@@ -61,9 +62,9 @@ def ask(
     return _wait(_outbound().ask(method, url, bounds, body, auth))
 
 
-async def ask_in(method: str, url: str, bounds: Bounds) -> Answer:
+async def ask_in(method: str, url: str, bounds: Bounds, headers: dict[str, str] | None = None) -> Answer:
     """The same, for a caller with an event loop of its own."""
-    return await asyncio.wrap_future(_submit(_outbound().ask(method, url, bounds, None, None)))
+    return await asyncio.wrap_future(_submit(_outbound().ask(method, url, bounds, None, None, headers)))
 
 
 class _Outbound:
@@ -79,10 +80,16 @@ class _Outbound:
         self.strangers = 0
 
     async def ask(
-        self, method: str, url: str, bounds: Bounds, body: Any, auth: tuple[str, str] | None
+        self,
+        method: str,
+        url: str,
+        bounds: Bounds,
+        body: Any,
+        auth: tuple[str, str] | None,
+        headers: dict[str, str] | None = None,
     ) -> Answer:
         if not bounds.stranger:
-            return await self._bounded(method, url, bounds, body, auth)
+            return await self._bounded(method, url, bounds, body, auth, headers)
         if self.strangers >= MOST_FOR_STRANGERS:
             raise Unreachable(
                 "Too many questions to new addresses are under way.",
@@ -91,16 +98,22 @@ class _Outbound:
             )
         self.strangers += 1
         try:
-            return await self._bounded(method, url, bounds, body, auth)
+            return await self._bounded(method, url, bounds, body, auth, headers)
         finally:
             self.strangers -= 1
 
     async def _bounded(
-        self, method: str, url: str, bounds: Bounds, body: Any, auth: tuple[str, str] | None
+        self,
+        method: str,
+        url: str,
+        bounds: Bounds,
+        body: Any,
+        auth: tuple[str, str] | None,
+        headers: dict[str, str] | None = None,
     ) -> Answer:
         try:
             async with asyncio.timeout(bounds.seconds), self.gate:
-                return await self._read(method, url, bounds, body, auth)
+                return await self._read(method, url, bounds, body, auth, headers)
         except (TimeoutError, httpx.TimeoutException) as error:
             raise Unreachable(f"No answer within {bounds.seconds:g} s.", about=url) from error
         except httpx.ConnectError as error:
@@ -109,9 +122,15 @@ class _Outbound:
             raise Unreachable("The connection broke off.", about=url) from error
 
     async def _read(
-        self, method: str, url: str, bounds: Bounds, body: Any, auth: tuple[str, str] | None
+        self,
+        method: str,
+        url: str,
+        bounds: Bounds,
+        body: Any,
+        auth: tuple[str, str] | None,
+        headers: dict[str, str] | None = None,
     ) -> Answer:
-        request = self.client.build_request(method, url, json=body, timeout=bounds.seconds)
+        request = self.client.build_request(method, url, json=body, timeout=bounds.seconds, headers=headers)
         # No compression: what unpacks to more than its bytes would pass the bound.
         request.headers["Accept-Encoding"] = "identity"
         answer = await self.client.send(request, stream=True, auth=auth or httpx.USE_CLIENT_DEFAULT)
@@ -125,7 +144,8 @@ class _Outbound:
                 parts.append(part)
         finally:
             await answer.aclose()
-        return Answer(answer.status_code, b"".join(parts), answer.headers.get("content-type", ""))
+        told = answer.headers
+        return Answer(answer.status_code, b"".join(parts), told.get("content-type", ""), told.get("etag", ""))
 
 
 @lru_cache

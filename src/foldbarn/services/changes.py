@@ -22,7 +22,7 @@ from foldbarn.store.tables import ChangeRow, StepRow
 from foldbarn.store.touching import waiting_for_others
 from foldbarn.store.views import current_view
 
-BY_ITSELF = "Fold Barn, by itself"
+BY_ITSELF = kept.BY_ITSELF
 unfinished, waiting = kept.unfinished, waiting_for_others
 MOVING_STEPS = ("copy", "level", "drain")
 
@@ -130,19 +130,18 @@ def touching_pool(session: Session, pool: int) -> list[int]:
 
 def again_at(row: ChangeRow) -> datetime | None:
     """When a change that something keeps from going on is tried again by itself; None where it waits for a person."""
-    if row.state != "paused" or row.paused_at is None or row.actor != BY_ITSELF:
+    if row.state != "paused" or row.paused_at is None or not row.again:
         return None
     return row.paused_at + timedelta(seconds=pause_between(row.tries))
 
 
-def try_again() -> None:
-    """Lets each change of Fold Barn's own go on whose rest is over. Its orders are new ones, so this is safe to repeat."""
+def try_again() -> bool:
+    """Lets each change go on whose rest is over. Its orders are new ones, so this is safe to repeat. Whether any rests still."""
     with transaction() as session:
         now = kept.now(session)
         # Locked, so that one which is withdrawn at this moment is not brought back; it is skipped and looked at again.
-        ready = [
-            row for row in kept.resting(session, BY_ITSELF) if (at := again_at(row)) is not None and at <= now
-        ]
+        resting = kept.resting(session)
+        ready = [row for row in resting if (at := again_at(row)) is not None and at <= now]
         for row in ready:
             kept.resume(session, row)
             row.tries += 1
@@ -150,6 +149,7 @@ def try_again() -> None:
             announce(session, "site", "changes")
     for row in ready:
         enqueue(row.id)
+    return len(resting) > len(ready)
 
 
 def limit(change: int, bytes_per_second: int | None) -> None:

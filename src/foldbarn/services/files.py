@@ -8,9 +8,6 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
-from sqlalchemy import select
-from sqlalchemy.orm import Session
-
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.hardware import Inventory
 from foldbarn.core.names import check_name
@@ -26,7 +23,7 @@ from foldbarn.core.reading import (
 from foldbarn.core.site import Contact
 from foldbarn.core.units import MB, say_count
 from foldbarn.links.bmc import Bmc
-from foldbarn.store.database import announce, transaction
+from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.intake import (
     UNPLACED_RACK,
     UNPLACED_ROOM,
@@ -39,7 +36,8 @@ from foldbarn.store.intake import (
     take_inventory,
     take_ports,
 )
-from foldbarn.store.tables import DiskRow, NodeRow
+from foldbarn.store.nodes import disks_by_serial
+from foldbarn.store.tables import NodeRow
 
 WHOLE = {"agent", "lsblk"}  # kinds of file that list all of a node's disks
 LARGEST_FILE = 16 * MB  # an lsblk of 2,048 disks has about 6 MB
@@ -202,7 +200,7 @@ def _take_health(
     session: Session, row: NodeRow, contents: list[Any]
 ) -> tuple[Literal["taken", "refused"], str]:
     """Health of disks that are known already."""
-    known = {d.serial: d for d in session.scalars(select(DiskRow).where(DiskRow.node_id == row.id))}
+    known = disks_by_serial(session, row.id)
     serials = [serial_of_smart(c) for c in contents]
     strangers = [s for s in serials if s not in known]
     if strangers:

@@ -8,8 +8,6 @@ from datetime import UTC, datetime
 from typing import Any
 
 import structlog
-from sqlalchemy import select, update
-from sqlalchemy.orm import Session
 
 from foldbarn.core.errors import Conflict, NotAllowed, NotPossible
 from foldbarn.core.hardware import Inventory
@@ -17,9 +15,10 @@ from foldbarn.core.network import check_address
 from foldbarn.core.reading import read_inventory
 from foldbarn.core.site import Contact
 from foldbarn.links.agents import Agent
-from foldbarn.store.database import announce, transaction
+from foldbarn.store import pools, watching
+from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.intake import add_node, find_node, settle, take_inventory
-from foldbarn.store.tables import DiskRow, NodeRow, PoolRow
+from foldbarn.store.tables import NodeRow
 
 log = structlog.get_logger()
 
@@ -72,8 +71,7 @@ def _move_agent(session: Session, node: NodeRow, inventory: Inventory, agent_url
 
 def node_is_back(session: Session, node: NodeRow) -> None:
     """The pools on a node that is heard again are to be compared with what it holds."""
-    pools = select(DiskRow.pool_id).where(DiskRow.node_id == node.id, DiskRow.pool_id.is_not(None))
-    session.execute(update(PoolRow).where(PoolRow.id.in_(pools)).values(look_reason=f"{node.name} is back"))
+    pools.look(session, watching.pools_on(session, node.id), f"{node.name} is back")
 
 
 def read_report(report: dict[str, Any]) -> str:

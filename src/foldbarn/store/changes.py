@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
@@ -15,6 +15,7 @@ from foldbarn.store import touching
 from foldbarn.store.database import Session, announce, tell
 from foldbarn.store.tables import ChangeRow, SiteRow, StepRow, TouchRow
 
+BY_ITSELF = "Fold Barn, by itself"  # the actor of what no person asked for
 DIGEST_LOCK = 0xBA53  # advisory lock space: one that carries out a preview
 OPEN_STATES = ("waiting", "running", "paused")
 ENDED_STATES = ("done", "withdrawn")
@@ -170,6 +171,7 @@ class Turn:
     params: dict[str, Any]
     meant: dict[str, dict[str, int]]
     asked: str | None
+    actor: str
     begun: bool
     waits_for: int | None = None
 
@@ -182,12 +184,12 @@ def take_turn(session: Session, change: int) -> Turn | None:
     begun = session.scalar(
         select(func.count()).where(StepRow.change_id == change, StepRow.started_at.is_not(None))
     )
-    turn = Turn(row.kind, row.params, row.meant, row.asked, bool(begun))
+    turn = Turn(row.kind, row.params, row.meant, row.asked, row.actor, bool(begun))
     if row.asked == "pause" or (row.asked == "withdraw" and not begun):
         return turn  # for which it needs nothing
     other = touching.take(session, change)
     if other is not None:
-        return Turn(row.kind, row.params, row.meant, row.asked, bool(begun), other)
+        return replace(turn, waits_for=other)
     if row.state == "waiting":
         row.state, row.started_at = "running", row.started_at or func.now()
         tell(session, "changes")
@@ -240,10 +242,16 @@ def end(session: Session, change: int, state: str, problem: str = "") -> None:
     announce(session, "site", "changes")
 
 
-def pause(session: Session, change: int, why: str, by_person: bool = False) -> None:
-    """It goes on when resumed; one that no person paused may be tried again by itself. Others may touch what it touches."""
-    paused_at = None if by_person else func.now()
-    values = {"state": "paused", "asked": None, "rate": None, "problem": why, "paused_at": paused_at}
+def pause(session: Session, change: int, why: str, *, by_person: bool = False, again: bool = False) -> None:
+    """Others may touch what it touches. by_person: it goes on when resumed. again: it is tried again by itself."""
+    values = {
+        "state": "paused",
+        "asked": None,
+        "rate": None,
+        "problem": why,
+        "paused_at": None if by_person else func.now(),
+        "again": again and not by_person,
+    }
     session.execute(update(ChangeRow).where(ChangeRow.id == change).values(values))
     touching.let_go(session, change)
     announce(session, "site", "changes")
@@ -254,13 +262,13 @@ def resume(session: Session, row: ChangeRow) -> None:
     failed = select(StepRow).where(StepRow.change_id == row.id, StepRow.state == "failed")
     for step in session.scalars(failed):
         step.state, step.attempt, step.outcome = "waiting", step.attempt + 1, ""
-    row.state, row.problem, row.asked, row.paused_at = "waiting", "", None, None
+    row.state, row.problem, row.asked, row.paused_at, row.again = "waiting", "", None, None, False
 
 
-def resting(session: Session, actor: str) -> list[ChangeRow]:
-    """Changes of this actor that something keeps from going on. Locked; those that others alter at this moment are left out."""
+def resting(session: Session) -> list[ChangeRow]:
+    """Paused changes that are tried again by themselves. Locked; those that others alter at this moment are left out."""
     rests = select(ChangeRow).where(
-        ChangeRow.state == "paused", ChangeRow.paused_at.is_not(None), ChangeRow.actor == actor
+        ChangeRow.state == "paused", ChangeRow.paused_at.is_not(None), ChangeRow.again
     )
     return list(session.scalars(rests.with_for_update(skip_locked=True)))
 

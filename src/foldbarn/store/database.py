@@ -9,17 +9,32 @@ from contextlib import contextmanager
 from functools import lru_cache
 
 import structlog
+from psycopg.errors import DiskFull
 from sqlalchemy import Engine, create_engine, text, update
-from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy.exc import DataError, DBAPIError, IntegrityError, OperationalError
 from sqlalchemy.orm import Session
 
 from foldbarn.settings import settings
 from foldbarn.store.tables import SiteRow
 
 __all__ = [
-    "Session", "advisory_lock", "announce", "engine", "is_disconnect", "snapshot", "tell", "transaction", "wait_for_database",
+    "DataError",
+    "IntegrityError",
+    "OperationalError",
+    "Session",
+    "advisory_lock",
+    "announce",
+    "engine",
+    "is_disconnect",
+    "is_full",
+    "snapshot",
+    "tell",
+    "transaction",
+    "wait_for_database",
+    "wait_out",
 ]  # fmt: skip
 CHANNEL = "foldbarn"
+FULL_SECONDS = 2.0  # between two tries while there is no room
 log = structlog.get_logger()
 
 
@@ -98,8 +113,21 @@ def wait_for_database(seconds: float = 60.0) -> None:
             time.sleep(0.3)
 
 
+def is_full(error: BaseException) -> bool:
+    """Whether an error means that there is no room left where the database lies."""
+    return isinstance(error, DBAPIError) and isinstance(error.orig, DiskFull)
+
+
+def wait_out(error: BaseException) -> None:
+    """After an error that is to be waited out (`is_disconnect`): returns when the same may be tried again."""
+    if is_full(error):
+        log.error("no room left where the database lies; waiting for some")
+        time.sleep(FULL_SECONDS)
+    wait_for_database()
+
+
 def is_disconnect(error: BaseException) -> bool:
-    """Whether an error means that the database went away, so that the same may be tried again."""
+    """Whether an error means that the database went away, or has no room, so that the same may be tried again."""
     return isinstance(error, OperationalError) or (
         isinstance(error, DBAPIError) and error.connection_invalidated
     )

@@ -92,3 +92,12 @@ def with_agents(session: Session) -> dict[int, str]:
 
 def heard_now(session: Session, nodes: Iterable[int]) -> None:
     session.execute(update(NodeRow).where(NodeRow.id.in_(list(nodes))).values(heard_at=func.now()))
+
+
+def give_up(session: Session, nodes: Iterable[int]) -> None:
+    """What these nodes (by number) held is to be rebuilt elsewhere."""
+    session.execute(update(NodeRow).where(NodeRow.id.in_(list(nodes))).values(given_up=True))
+
+
+def disks_by_serial(session: Session, node: int) -> dict[str, DiskRow]:
+    return {d.serial: d for d in session.scalars(select(DiskRow).where(DiskRow.node_id == node))}

@@ -296,6 +296,7 @@ class ChangeRow(Base):
         datetime | None
     ]  # since when something keeps it from going on; none where a person paused it
     tries: Mapped[int] = mapped_column(server_default="0")  # how often it was tried again by itself
+    again: Mapped[bool] = mapped_column(server_default=text("false"))  # paused, and tried again by itself
     done: Mapped[int] = mapped_column(default=0)  # bytes
     total: Mapped[int] = mapped_column(default=0)  # bytes; 0 where progress is not in bytes
     rate: Mapped[float | None]  # bytes per second, lately
@@ -361,6 +362,20 @@ class TouchRow(Base):
             name="touched_by_one",
         ),
     )
+
+
+class DutyRow(Base):
+    """What one of the watch's duties has cost since the work process began, in seconds, and how its last turn went."""
+
+    __tablename__ = "duty"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    at: Mapped[datetime] = mapped_column(server_default=func.now())
+    every: Mapped[float]
+    turns: Mapped[int]
+    seconds: Mapped[float]
+    processor_seconds: Mapped[float]
+    failures: Mapped[int]
+    problem: Mapped[str]
 
 
 class MoveRow(Base):

@@ -182,13 +182,13 @@ class Machines:
         self._writes.append(("insert or replace into orders values (?, ?, ?, ?, ?, ?, ?)", row))
 
     def flush(self) -> None:
-        """Writes what is queued, all or nothing."""
-        writes, self._writes = self._writes, []
-        if not writes:
+        """Writes what is queued, all or nothing. Raises sqlite3.Error where there is no room, say; then all of it stays queued."""
+        if not self._writes:
             return
         with self._file:
-            for statement, values in writes:
+            for statement, values in self._writes:
                 self._file.execute(statement, values)
+        self._writes = []
 
     def close(self) -> None:
         """Writes everything and lets the file go."""

@@ -5,7 +5,9 @@ from __future__ import annotations
 import asyncio
 import itertools
 import json
+import logging
 import os
+import sqlite3
 import time
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
@@ -17,15 +19,17 @@ from fastapi import FastAPI, HTTPException, Request, Response
 from pydantic import BaseModel, Field
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
-from foldbarn.core.reading import PROTOCOL, WITNESS_PROTOCOL
+from foldbarn.core.reading import PROTOCOL, WITNESS_PROTOCOL, tag_of
 from foldbarn.yard import agent, council, redfish
 from foldbarn.yard.fluid import tick
 from foldbarn.yard.machines import Machines
 from foldbarn.yard.post import PostBox, open_post
 from foldbarn.yard.scenario import WITNESS, skerry_ferries
 
+log = logging.getLogger(__name__)
 TICK_SECONDS = 0.1
 SLOW_SECONDS = 6.0
+WAIT_FOR_ROOM_SECONDS = 1.0  # between two tries to write where there is no room
 FASTEST = 10_000.0
 
 
@@ -71,7 +75,7 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
     app = FastAPI(title="Yard", lifespan=lifespan, docs_url=None, redoc_url=None, openapi_url=None)
     app.add_middleware(TrustedHostMiddleware, allowed_hosts=["127.0.0.1", "localhost", "[::1]"])
 
-    async def answer(node: str, body: Any, request: Request) -> Response:
+    async def answer(node: str, body: Any, request: Request, tag: str = "") -> Response:
         """As the node's levers say: not at all, slowly, nonsense, or well."""
         while not machines.power[
             node
@@ -83,7 +87,8 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
             await asyncio.sleep(SLOW_SECONDS)
         if machines.answers[node] == "garbled":
             return Response("<html>it works!</html>", media_type="text/html")
-        return Response(json.dumps(body() if callable(body) else body), media_type="application/json")
+        text = json.dumps(body() if callable(body) else body)
+        return Response(text, media_type="application/json", headers={"ETag": tag} if tag else None)
 
     app.include_router(redfish.router(machines))
 
@@ -100,12 +105,17 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
             "node": node,
             "inventory_version": agent.inventory_version(machines, node),
         }
-        facts |= {
-            "clock": time.time() + machines.nodes[node].clock_offset,
-            "cluster": council.describe(machines, node),
-        }
-        facts |= {"uptime": machines.clock, "volumes": agent.written(machines, node)}
-        return await answer(node, {**facts, **agent.counters(machines, node)}, request)
+        facts |= {"cluster": council.describe(machines, node), "volumes": agent.written(machines, node)}
+        facts |= agent.counters(machines, node)
+        tag = tag_of(facts)  # of everything but what grows with time alone
+        if (
+            request.headers.get("if-none-match") == tag
+            and machines.answers[node] == "well"
+            and machines.power[node]
+        ):
+            return Response(status_code=304, headers={"ETag": tag})
+        facts |= {"clock": time.time() + machines.nodes[node].clock_offset, "uptime": machines.clock}
+        return await answer(node, facts, request, tag)
 
     @app.post("/agents/{node}/v1/probe")
     async def probe(node: str, body: dict[str, Any], request: Request) -> Response:
@@ -243,7 +253,13 @@ async def _run_ticks(machines: Machines) -> None:
         last = now
         if number % 10 == 0:
             machines.keep_facts()
-        machines.flush()
+        try:
+            machines.flush()
+        except (
+            sqlite3.Error
+        ) as error:  # the machines' time goes on, and what is queued is written when there is room
+            log.error("could not write: %s", error)
+            await asyncio.sleep(WAIT_FOR_ROOM_SECONDS)
 
 
 async def _report_in(machines: Machines, own_url: str, home_url: str) -> None:

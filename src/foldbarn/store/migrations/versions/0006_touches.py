@@ -1,4 +1,4 @@
-"""What changes touch, by number; what their wishes named; and a token that fences off an older runner"""
+"""What changes touch, by number; what their wishes named; a token that fences off an older runner; what the watch's duties cost"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -34,6 +34,22 @@ def upgrade() -> None:
             name="touched_by_one",
         ),
     )
+    op.create_table(
+        "duty",
+        sa.Column("name", sa.String(), primary_key=True),
+        sa.Column("at", sa.DateTime(timezone=True), server_default=sa.func.now(), nullable=False),
+        sa.Column("every", sa.Double(), nullable=False),
+        sa.Column("turns", sa.BigInteger(), nullable=False),
+        sa.Column("seconds", sa.Double(), nullable=False),
+        sa.Column("processor_seconds", sa.Double(), nullable=False),
+        sa.Column("failures", sa.BigInteger(), nullable=False),
+        sa.Column("problem", sa.String(), nullable=False),
+    )
+    op.add_column("change", sa.Column("again", sa.Boolean(), server_default=sa.text("false"), nullable=False))
+    op.execute(
+        "update change set again = true "
+        "where state = 'paused' and paused_at is not null and actor = 'Fold Barn, by itself'"
+    )
     op.add_column("change", sa.Column("meant", postgresql.JSONB(), server_default="{}", nullable=False))
     op.add_column("change", sa.Column("token", sa.BigInteger(), server_default="0", nullable=False))
     op.drop_column("change", "touches")
@@ -51,4 +67,6 @@ def downgrade() -> None:
     op.add_column("change", sa.Column("touches", sa.Text(), server_default="", nullable=False))
     op.drop_column("change", "token")
     op.drop_column("change", "meant")
+    op.drop_column("change", "again")
+    op.drop_table("duty")
     op.drop_table("touch")

@@ -1,0 +1,49 @@
+"""What the watch's duties cost, and which of them fail."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
+
+from sqlalchemy import delete, func, select
+from sqlalchemy.dialects.postgresql import insert
+
+from foldbarn.store.database import Session, announce
+from foldbarn.store.tables import DutyRow
+
+
+@dataclass(frozen=True, slots=True)
+class Figure:
+    """every: seconds between its turns; seconds, processor_seconds: in all, since the work process began; problem: of the last turn."""
+
+    name: str
+    every: float
+    turns: int
+    seconds: float
+    processor_seconds: float
+    failures: int
+    problem: str
+
+
+_COLUMNS = ("every", "turns", "seconds", "processor_seconds", "failures", "problem")
+
+
+def report(session: Session, figures: Sequence[Figure]) -> None:
+    """Keeps what the duties cost; whoever looks hears of one that begins to fail, or works again."""
+    before = {row.name: row.problem for row in session.scalars(select(DutyRow))}
+    session.execute(delete(DutyRow).where(DutyRow.name.not_in([f.name for f in figures])))
+    keep = insert(DutyRow)
+    values = {column: keep.excluded[column] for column in _COLUMNS} | {"at": func.now()}
+    if figures:
+        keep = keep.on_conflict_do_update(index_elements=["name"], set_=values)
+        session.execute(keep, [asdict(f) for f in figures])
+    if any(before.get(f.name, "") != f.problem for f in figures):
+        announce(session, "site")
+
+
+def all_figures(session: Session) -> list[DutyRow]:
+    return list(session.scalars(select(DutyRow).order_by(DutyRow.name)))
+
+
+def failing(session: Session) -> list[DutyRow]:
+    return [row for row in all_figures(session) if row.problem]

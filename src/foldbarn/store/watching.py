@@ -1,0 +1,129 @@
+"""What the watch finds out, written down."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Mapping
+
+from sqlalchemy import func, select, update
+from sqlalchemy.dialects.postgresql import insert
+
+from foldbarn.core.counters import rate
+from foldbarn.store.database import Session
+from foldbarn.store.tables import DiskRow, DiskWorkRow, NodeRow, SiteRow, VolumeRow
+
+_WORK = insert(DiskWorkRow)
+_KEEP_WORK = _WORK.on_conflict_do_update(
+    index_elements=["disk_id"],
+    set_={c: _WORK.excluded[c] for c in ("at", "read_bytes", "written_bytes", "read_rate", "write_rate")},
+)
+
+
+def node(session: Session, number: int) -> NodeRow | None:
+    return session.get(NodeRow, number)
+
+
+def heard(session: Session, nodes: Iterable[int]) -> None:
+    """These nodes (by number) answered just now."""
+    session.execute(update(NodeRow).where(NodeRow.id.in_(list(nodes))).values(heard_at=func.now()))
+
+
+def seconds_since_heard(session: Session, number: int) -> float | None:
+    """By the database's clock; none for a node that was never heard."""
+    away = select(func.extract("epoch", func.now() - NodeRow.heard_at)).where(NodeRow.id == number)
+    found = session.scalar(away)
+    return None if found is None else float(found)
+
+
+def pools_on(session: Session, node: int) -> list[int]:
+    """Numbers of the pools that have a disk on a node."""
+    pools = select(DiskRow.pool_id).where(DiskRow.node_id == node, DiskRow.pool_id.is_not(None))
+    return [pool for pool in session.scalars(pools.distinct()) if pool is not None]
+
+
+def keep_counters(session: Session, counters: Mapping[int, Mapping[str, tuple[int, int]]]) -> None:
+    """What the disks of nodes (by number) have read and written so far, by serial number, and how fast since they were last asked.
+
+    Most disks of a large site do nothing most of the time: those are only marked as asked.
+    """
+    now = session.scalars(select(func.now())).one()
+    work = (
+        DiskWorkRow.at,
+        DiskWorkRow.read_bytes,
+        DiskWorkRow.written_bytes,
+        DiskWorkRow.read_rate,
+        DiskWorkRow.write_rate,
+    )
+    known = session.execute(
+        select(DiskRow.id, DiskRow.node_id, DiskRow.serial, *work)
+        .outerjoin(DiskWorkRow, DiskWorkRow.disk_id == DiskRow.id)
+        .where(DiskRow.node_id.in_(list(counters)))
+    )
+    rows, idle = [], []
+    for disk, node, serial, at, read_before, written_before, *rates in known:
+        if serial not in counters[node]:
+            continue
+        read, written = counters[node][serial]
+        if (read_before, written_before, *rates) == (read, written, 0.0, 0.0):
+            idle.append(disk)
+            continue
+        seconds = (now - at).total_seconds() if at else 0.0
+        rows.append(
+            {
+                "disk_id": disk,
+                "at": now,
+                "read_bytes": read,
+                "written_bytes": written,
+                "read_rate": rate(read_before, read, seconds) if at else None,
+                "write_rate": rate(written_before, written, seconds) if at else None,
+            }
+        )
+    if idle:
+        session.execute(update(DiskWorkRow).where(DiskWorkRow.disk_id.in_(idle)).values(at=now))
+    if rows:
+        session.execute(_KEEP_WORK, rows)
+
+
+def sum_written(session: Session, least_share: float) -> bool:
+    """Brings each volume's written bytes up to what all nodes have said, copies counted once. Less than this share of a volume is left.
+
+    Returns whether anything was worth it.
+    """
+    totals: Counter[int] = Counter()
+    for (found,) in session.execute(select(NodeRow.written).where(NodeRow.written != {})):
+        totals.update({int(v): b for v, b in found.items()})
+    changed = False
+    for volume in session.scalars(select(VolumeRow)):
+        written = min(totals[volume.id] // volume.copies, volume.size_bytes)
+        if abs(written - volume.written) > least_share * volume.size_bytes:
+            volume.written, changed = written, True
+    return changed
+
+
+def hand_over_boxes(session: Session) -> int:
+    """A disk in an enclosure whose carrying node is not heard is carried by another node that sees it. Returns how many were handed over."""
+    silent = select(NodeRow.id).where(NodeRow.contact.in_(("silent", "garbled")))
+    boxed = select(DiskRow).where(DiskRow.enclosure_id.is_not(None), DiskRow.node_id.in_(silent))
+    rows = list(session.scalars(boxed))
+    if not rows:
+        return 0
+    heard = {n.name: n.id for n in session.scalars(select(NodeRow).where(NodeRow.contact == "heard"))}
+    moved = 0
+    for row in rows:
+        seen_by = (path.partition(":")[0] for path in row.paths)
+        carrier = next((heard[name] for name in seen_by if name in heard), None)
+        if carrier is not None:
+            row.node_id, moved = carrier, moved + 1
+    return moved
+
+
+def give_up(session: Session, nodes_too: bool) -> bool:
+    """Marks disks, and nodes where that is wished, that have been away longer than the grace time. Returns whether there were any."""
+    grace = session.scalars(select(SiteRow.grace_seconds)).one()
+    cutoff = func.now() - func.make_interval(0, 0, 0, 0, 0, 0, grace)
+    silent = NodeRow.contact.in_(("silent", "garbled")), NodeRow.given_up.is_(False), NodeRow.since < cutoff
+    missing = DiskRow.present.is_(False), DiskRow.given_up.is_(False), DiskRow.missing_since < cutoff
+    found = session.execute(update(DiskRow).where(*missing).values(given_up=True)).rowcount  # type: ignore[attr-defined]
+    if nodes_too:
+        found += session.execute(update(NodeRow).where(*silent).values(given_up=True)).rowcount  # type: ignore[attr-defined]
+    return bool(found)
