@@ -322,8 +322,8 @@ def growth(view: Any, stick: float) -> None:
     """A node of twelve disks joins the pool of two million extents: the preview, the plan, and its moves beside the fewest there can be."""
     from dataclasses import replace
 
-    from foldbarn.changes.grow_pool import GrowPool, GrowPoolParams
-    from foldbarn.changes.retire import Retire, RetireParams
+    from foldbarn.changes.kinds.grow_pool import GrowPool, GrowPoolParams
+    from foldbarn.changes.kinds.retire import Retire, RetireParams
     from foldbarn.core.capacity import pool_space
     from foldbarn.core.levelling import above_share, plan_levelling
     from foldbarn.core.rebuild import plan_drain

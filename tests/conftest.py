@@ -8,8 +8,8 @@ import shutil
 import subprocess
 import threading
 import time
-from collections.abc import Coroutine, Iterator
-from contextlib import contextmanager
+from collections.abc import Callable, Coroutine, Iterator
+from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
@@ -25,8 +25,8 @@ from playwright.sync_api import Browser, BrowserContext, Page
 from sqlalchemy import create_engine
 
 from foldbarn.api.app import make_app as make_api
-from foldbarn.changes.queue import _sender
-from foldbarn.changes.runner import run_change
+from foldbarn.changes.engine.queue import _sender
+from foldbarn.changes.engine.runner import run_change
 from foldbarn.house.barn import Barn
 from foldbarn.house.demo import Demo
 from foldbarn.house.postgres import Postgres, free_port
@@ -313,17 +313,31 @@ class Site:
 
 
 @pytest.fixture
+def new_site(
+    postgres: Postgres, workplace: Path, stage: Stage
+) -> Callable[[Start], AbstractContextManager[Site]]:
+    """Makes a site of its own from a start, for as long as it is needed."""
+
+    @contextmanager
+    def make(start: Start) -> Iterator[Site]:
+        machines = workplace / f"{time.monotonic_ns()}.machines"
+        shutil.copy(start.machines, machines)
+        with stage.yard(machines) as yard, _database_from(postgres, start.database):
+            yield Site(yard)
+        machines.unlink()
+
+    return make
+
+
+@pytest.fixture
 def barn_site(
-    request: pytest.FixtureRequest, postgres: Postgres, workplace: Path, stage: Stage
+    request: pytest.FixtureRequest, new_site: Callable[[Start], AbstractContextManager[Site]]
 ) -> Iterator[Site]:
     """A site whose nodes have just reported in; of a test marked `pooled`, one with the pool quayside."""
     with_pool = request.node.get_closest_marker("pooled") is not None
     start: Start = request.getfixturevalue("pooled" if with_pool else "welcomed")
-    machines = workplace / f"{time.monotonic_ns()}.machines"
-    shutil.copy(start.machines, machines)
-    with stage.yard(machines) as yard, _database_from(postgres, start.database):
-        yield Site(yard)
-    machines.unlink()
+    with new_site(start) as site:
+        yield site
 
 
 @pytest.fixture

@@ -10,8 +10,8 @@ import structlog
 from procrastinate import App
 from procrastinate.jobs import Status
 
-from foldbarn.changes.queue import AT_ONCE, QUEUE, closing_sender, enqueue_ready, worker_app
-from foldbarn.changes.runner import ending
+from foldbarn.changes.engine.queue import AT_ONCE, QUEUE, closing_sender, enqueue_ready, worker_app
+from foldbarn.changes.engine.runner import ending
 from foldbarn.services.watching import Watch
 from foldbarn.settings import settings
 from foldbarn.store.database import wait_for_database

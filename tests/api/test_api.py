@@ -18,7 +18,7 @@ from schemathesis.specs.openapi.checks import (
     unsupported_method,
 )
 
-from foldbarn.changes.runner import run_change
+from foldbarn.changes.engine.runner import run_change
 from foldbarn.links.agents import Agent
 from foldbarn.services import watching
 from foldbarn.store.views import current_view

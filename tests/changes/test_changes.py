@@ -12,9 +12,10 @@ from sites import changed, make_site
 from sqlalchemy import func, select
 from tenacity import RetryCallState, Retrying, wait_none
 
-from foldbarn.changes import form_pool, moving, runner
-from foldbarn.changes.kind import KINDS
-from foldbarn.changes.runner import run_change
+from foldbarn.changes.engine import moving, runner
+from foldbarn.changes.engine.kind import KINDS
+from foldbarn.changes.engine.runner import run_change
+from foldbarn.changes.kinds import form_pool
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.loss import DataState, fate
 from foldbarn.core.site import Role

@@ -8,7 +8,7 @@ import pytest
 from conftest import Site
 from test_changes import find_again, held, lose
 
-from foldbarn.changes.runner import run_change
+from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.levelling import above_share, imbalance
 from foldbarn.core.loss import DataState, fate

@@ -11,10 +11,10 @@ from sqlalchemy import func, select
 from test_changes import Killed, held, lose, should_hold
 from test_cluster import EIGHT, form, hear
 
-from foldbarn.changes import runner
-from foldbarn.changes.arrange import arrangement
-from foldbarn.changes.kind import KINDS
-from foldbarn.changes.runner import run_change
+from foldbarn.changes.engine import runner
+from foldbarn.changes.engine.kind import KINDS
+from foldbarn.changes.engine.runner import run_change
+from foldbarn.changes.kinds.arrange import arrangement
 from foldbarn.changes.text import text_of, write_text
 from foldbarn.core.loss import DataState, fate
 from foldbarn.services import changes

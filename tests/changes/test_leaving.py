@@ -13,10 +13,10 @@ from sqlalchemy import select
 from test_changes import Killed, find_again, held, lose, should_hold
 from test_cluster import EIGHT, form, hear
 
-from foldbarn.changes import runner
-from foldbarn.changes.effects import with_disks
-from foldbarn.changes.replace_disk import _warnings
-from foldbarn.changes.runner import run_change
+from foldbarn.changes.engine import runner
+from foldbarn.changes.engine.runner import run_change
+from foldbarn.changes.kinds.effects import with_disks
+from foldbarn.changes.kinds.replace_disk import _warnings
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.lamps import Lamp, Outlook
@@ -115,7 +115,7 @@ def test_retiring_what_has_no_room_to_go_is_refused_with_the_numbers(barn_site: 
 def test_protection_never_falls_while_a_disk_is_emptied(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    from foldbarn.changes.moving import Mover
+    from foldbarn.changes.engine.moving import Mover
 
     barn_site.volume(size="200 GiB")
     barn_site.yard.machines.speed = 200.0
@@ -395,7 +395,7 @@ def kill_at_look(monkeypatch: pytest.MonkeyPatch, number: int, then: Callable[[]
 
 def at_looks(monkeypatch: pytest.MonkeyPatch, number: int, deeds: dict[int, Callable[[], None]]) -> None:
     """Runs a change, and does something at these looks at the copies, counted from 0."""
-    from foldbarn.changes.moving import Mover
+    from foldbarn.changes.engine.moving import Mover
 
     looks = iter(range(1000))
     original = Mover._tell_progress
@@ -442,7 +442,7 @@ def test_power_cut_twice_while_a_disk_is_emptied(barn_site: Site, monkeypatch: p
     barn_site.volume(size="300 GiB")
     number = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3", "petrel-4"]}, None)
     barn_site.yard.machines.speed = 3.0
-    from foldbarn.changes.moving import Mover
+    from foldbarn.changes.engine.moving import Mover
 
     looks = iter(range(1000))
     original = Mover._tell_progress

@@ -13,8 +13,9 @@ from conftest import Site
 from sqlalchemy import func, select, update
 from test_changes import find_again, held, lose, should_hold
 
-from foldbarn.changes import create_volume, moving, runner
-from foldbarn.changes.runner import run_change
+from foldbarn.changes.engine import moving, runner
+from foldbarn.changes.engine.runner import run_change
+from foldbarn.changes.kinds import create_volume
 from foldbarn.core.errors import Conflict, NotPossible
 from foldbarn.core.loss import DataState, fate
 from foldbarn.core.touching import Thing, alone

@@ -11,7 +11,7 @@ from conftest import Site, Yard, serve
 from hypothesis import given
 from hypothesis import strategies as st
 
-from foldbarn.changes.runner import run_change
+from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.text import BadText, SiteText, read_text, text_of, write_text
 from foldbarn.core.errors import NotAllowed, NotPossible, Unreachable
 from foldbarn.core.protection import Level

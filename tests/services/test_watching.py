@@ -11,7 +11,7 @@ import pytest
 from conftest import Site
 from sqlalchemy import func, select, update
 
-from foldbarn.changes.runner import run_change
+from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import Conflict, NotPossible, Unreachable
 from foldbarn.house.postgres import free_port
 from foldbarn.links.agents import Garbled, Report

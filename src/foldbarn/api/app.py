@@ -58,8 +58,8 @@ from foldbarn.api.models import (
     WorkOut,
     YardOut,
 )  # fmt: skip
-from foldbarn.changes.preview import Preview
-from foldbarn.changes.queue import closing_sender
+from foldbarn.changes.engine.preview import Preview
+from foldbarn.changes.engine.queue import closing_sender
 from foldbarn.changes.text import read_text, text_of, write_text
 from foldbarn.core.errors import BarnError, NotFound
 from foldbarn.core.sizing import LEFT_OUT, Settings, comparison_csv, read_plan

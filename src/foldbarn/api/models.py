@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from foldbarn.changes.preview import CheckRow, LedgerOut, LossRow, Preview, RoleRow
+from foldbarn.changes.engine.preview import CheckRow, LedgerOut, LossRow, Preview, RoleRow
 from foldbarn.core.figures import Figure
 from foldbarn.core.lamps import Lamp, State
 from foldbarn.core.loss import DataState

@@ -40,8 +40,8 @@ from foldbarn.api.models import (
     WhatIf,
 )  # fmt: skip
 from foldbarn.api.pool_pictures import pool_out
-from foldbarn.changes.kind import kind_named
-from foldbarn.changes.preview import CheckRow, LedgerOut, LossRow
+from foldbarn.changes.engine.kind import kind_named
+from foldbarn.changes.engine.preview import CheckRow, LedgerOut, LossRow
 from foldbarn.changes.text import SiteText
 from foldbarn.core.arrays import Flags
 from foldbarn.core.capacity import free_figure, site_ledgers

@@ -19,9 +19,9 @@ from foldbarn.api.models import (
     StateOut,
     UsableOut,
 )
-from foldbarn.changes.effects import role_rows
-from foldbarn.changes.preview import LedgerOut
-from foldbarn.changes.set_pool import LABELS, settings_in_words, settings_of
+from foldbarn.changes.engine.preview import LedgerOut
+from foldbarn.changes.kinds.effects import role_rows
+from foldbarn.changes.kinds.set_pool import LABELS, settings_in_words, settings_of
 from foldbarn.core.capacity import UsableRow, best_additions, by_domain, free_figure, usable_by_protection
 from foldbarn.core.healing import healing_in_words, healing_of, healing_sentence
 from foldbarn.core.lamps import Outlook

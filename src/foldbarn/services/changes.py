@@ -7,11 +7,11 @@ from typing import Any
 
 from pydantic import ValidationError
 
-import foldbarn.changes.all_kinds  # noqa: F401  (registers the kinds)
-from foldbarn.changes.kind import Kind, kind_named
-from foldbarn.changes.preview import Preview
-from foldbarn.changes.queue import enqueue
-from foldbarn.changes.runner import pause_between
+import foldbarn.changes.kinds.all_kinds  # noqa: F401  (registers the kinds)
+from foldbarn.changes.engine.kind import Kind, kind_named
+from foldbarn.changes.engine.preview import Preview
+from foldbarn.changes.engine.queue import enqueue
+from foldbarn.changes.engine.runner import pause_between
 from foldbarn.core.errors import Conflict, NotPossible
 from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Thing

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from concurrent.futures import ThreadPoolExecutor
 
-from foldbarn.changes.sealing import open_key
+from foldbarn.changes.kinds.sealing import open_key
 from foldbarn.core.errors import BarnError, NotFound, NotPossible
 from foldbarn.core.network import PORT_PLAN, check_address
 from foldbarn.core.site import Contact, Node

@@ -10,7 +10,7 @@ from typing import Any
 import psycopg
 import structlog
 
-from foldbarn.changes.cluster import believers
+from foldbarn.changes.kinds.cluster import believers
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.hardware import Inventory
 from foldbarn.core.lamps import UNWATCHED_SECONDS

@@ -13,7 +13,7 @@ from typing import Any, Generic, TypeVar
 import structlog
 from tenacity import RetryCallState, Retrying, retry_if_exception_type, stop_after_attempt, wait_exponential
 
-from foldbarn.changes.kind import Kind, Params, kind_named
+from foldbarn.changes.engine.kind import Kind, Params, kind_named
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken, Unreachable
 from foldbarn.core.site import Disk, Node, Pool, SiteView, Volume
 from foldbarn.core.touching import Thing, alone

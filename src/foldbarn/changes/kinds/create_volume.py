@@ -11,10 +11,10 @@ from typing import ClassVar
 import numpy as np
 from pydantic import Field
 
-from foldbarn.changes.disks import check_not_closing
-from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.preview import DomainRow, Note, PlannedStep, Preview, Row
-from foldbarn.changes.runner import Run
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.preview import DomainRow, Note, PlannedStep, Preview, Row
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.kinds.disks import check_not_closing
 from foldbarn.core.arrays import Disks
 from foldbarn.core.capacity import (
     Fit,

@@ -12,8 +12,7 @@ import procrastinate
 import structlog
 from procrastinate.exceptions import AlreadyEnqueued, ConnectorException
 
-import foldbarn.changes.all_kinds  # noqa: F401  (registers the kinds)
-from foldbarn.changes.runner import ending, run_change
+from foldbarn.changes.engine.runner import ending, run_change
 from foldbarn.settings import settings
 from foldbarn.store.changes import to_be_run
 from foldbarn.store.database import transaction

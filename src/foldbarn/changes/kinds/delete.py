@@ -7,10 +7,10 @@ from typing import Any, ClassVar
 
 import numpy as np
 
-from foldbarn.changes.disks import release, serials_by_node
-from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.preview import Note, PlannedStep, Preview, Row, TextRow
-from foldbarn.changes.runner import Run
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.preview import Note, PlannedStep, Preview, Row, TextRow
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.kinds.disks import release, serials_by_node
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import NotFound, NotPossible
 from foldbarn.core.figures import Figure

@@ -1,6 +1,6 @@
 """Importing this registers every kind of change."""
 
-from foldbarn.changes import (
+from foldbarn.changes.kinds import (
     addresses,
     arrange,
     change_role,

@@ -7,7 +7,10 @@ from typing import ClassVar
 
 import numpy as np
 
-from foldbarn.changes.disks import (
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.preview import Note, PlannedStep, Preview
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.kinds.disks import (
     bind,
     check_unchanged,
     choice_blockers,
@@ -18,9 +21,8 @@ from foldbarn.changes.disks import (
     serials_by_node,
     sizes_of,
 )
-from foldbarn.changes.effects import NO_FEWER_COPIES, with_disks
-from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.leaving import (
+from foldbarn.changes.kinds.effects import NO_FEWER_COPIES, with_disks
+from foldbarn.changes.kinds.leaving import (
     blank,
     call_off,
     drain,
@@ -32,8 +34,6 @@ from foldbarn.changes.leaving import (
     tell_leaving,
     unreadable_blockers,
 )
-from foldbarn.changes.preview import Note, PlannedStep, Preview
-from foldbarn.changes.runner import Run
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.media import alike, class_of
 from foldbarn.core.protection import Level

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import ClassVar, Literal
 
-from foldbarn.changes.cluster import check_rows
-from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.preview import Note, PlannedStep, Preview, TextRow
-from foldbarn.changes.runner import Run
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.preview import Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.kinds.cluster import check_rows
 from foldbarn.core.cluster import findings_as_checks
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.names import natural_key

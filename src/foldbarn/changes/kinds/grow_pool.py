@@ -7,7 +7,10 @@ from typing import ClassVar
 
 from pydantic import Field
 
-from foldbarn.changes.disks import (
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.preview import Note, PlannedStep, Preview, Row
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.kinds.disks import (
     OverrideIn,
     bind,
     check_unchanged,
@@ -21,7 +24,7 @@ from foldbarn.changes.disks import (
     serials_by_node,
     sizes_of,
 )
-from foldbarn.changes.effects import (
+from foldbarn.changes.kinds.effects import (
     NO_FEWER_COPIES,
     capacity_row,
     role_rows,
@@ -29,9 +32,6 @@ from foldbarn.changes.effects import (
     tell_moves,
     with_disks,
 )
-from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.preview import Note, PlannedStep, Preview, Row
-from foldbarn.changes.runner import Run
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import BarnError, NotFound, NotPossible, Overtaken
 from foldbarn.core.figures import Figure

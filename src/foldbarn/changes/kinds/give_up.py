@@ -7,10 +7,10 @@ from typing import ClassVar
 
 from pydantic import Field
 
-from foldbarn.changes.effects import tell_moves
-from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.preview import Note, PlannedStep, Preview
-from foldbarn.changes.runner import Run
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.preview import Note, PlannedStep, Preview
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.kinds.effects import tell_moves
 from foldbarn.core.errors import BarnError, Overtaken
 from foldbarn.core.loss import fate
 from foldbarn.core.moves import say_hindrances

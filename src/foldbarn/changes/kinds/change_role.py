@@ -8,10 +8,13 @@ from typing import ClassVar
 
 from pydantic import Field
 
-from foldbarn.changes.disks import bind, chosen_disks
-from foldbarn.changes.effects import NO_FEWER_COPIES, role_rows, tell_capacity, tell_moves, with_disks
-from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.leaving import (
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.moving import compare
+from foldbarn.changes.engine.preview import Note, PlannedStep, Preview
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.kinds.disks import bind, chosen_disks
+from foldbarn.changes.kinds.effects import NO_FEWER_COPIES, role_rows, tell_capacity, tell_moves, with_disks
+from foldbarn.changes.kinds.leaving import (
     call_off,
     drain,
     holding,
@@ -22,9 +25,6 @@ from foldbarn.changes.leaving import (
     tell_leaving,
     unreadable_blockers,
 )
-from foldbarn.changes.moving import compare
-from foldbarn.changes.preview import Note, PlannedStep, Preview
-from foldbarn.changes.runner import Run
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.levelling import LEVEL_TOLERANCE, imbalance, plan_levelling
 from foldbarn.core.moves import NO_MOVES

@@ -5,11 +5,11 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import Any, ClassVar
 
-from foldbarn.changes.effects import tell_capacity
-from foldbarn.changes.form_pool import SETTINGS, PoolSettings, pool_as
-from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.preview import Note, PlannedStep, Preview, TextRow
-from foldbarn.changes.runner import Run
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.preview import Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.kinds.effects import tell_capacity
+from foldbarn.changes.kinds.form_pool import SETTINGS, PoolSettings, pool_as
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import BarnError
 from foldbarn.core.healing import healing_sentence, heals, losses_in_words

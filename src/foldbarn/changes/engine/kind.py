@@ -8,13 +8,13 @@ from typing import TYPE_CHECKING, Any, ClassVar, Generic, TypeVar
 
 from pydantic import BaseModel, ConfigDict
 
-from foldbarn.changes.preview import Preview
+from foldbarn.changes.engine.preview import Preview
 from foldbarn.core.errors import NotFound
 from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Meant, Touch
 
 if TYPE_CHECKING:
-    from foldbarn.changes.runner import Run
+    from foldbarn.changes.engine.runner import Run
 
 
 class Params(BaseModel):

@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from foldbarn.changes.preview import CapacityRow, FlowRow, LedgerOut, Preview, RoleRow, Row
+from foldbarn.changes.engine.preview import CapacityRow, FlowRow, LedgerOut, Preview, RoleRow, Row
 from foldbarn.core.capacity import free_figure, pool_space
 from foldbarn.core.figures import Figure
 from foldbarn.core.media import class_of

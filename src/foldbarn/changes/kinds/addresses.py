@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from typing import ClassVar
 
-from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.preview import Note, PlannedStep, Preview, TextRow
-from foldbarn.changes.runner import Run
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.preview import Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.engine.runner import Run
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.names import natural_key
 from foldbarn.core.network import hand_out, read_interface

@@ -8,7 +8,10 @@ from typing import ClassVar
 
 from pydantic import Field
 
-from foldbarn.changes.disks import (
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.preview import DomainRow, LedgerOut, Note, PlannedStep, Preview, Row
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.kinds.disks import (
     OverrideIn,
     bind,
     check_unchanged,
@@ -24,10 +27,7 @@ from foldbarn.changes.disks import (
     serials_by_node,
     sizes_of,
 )
-from foldbarn.changes.effects import role_rows
-from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.preview import DomainRow, LedgerOut, Note, PlannedStep, Preview, Row
-from foldbarn.changes.runner import Run
+from foldbarn.changes.kinds.effects import role_rows
 from foldbarn.core.capacity import LEDGER_LABELS, PoolSpace, by_domain, pool_space, stranded_slots
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Part, make_figure

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from foldbarn.changes.runner import Asked, Run
+from foldbarn.changes.engine.runner import Asked, Run
 from foldbarn.core.arrays import Disks
 from foldbarn.core.comparing import Places, Strips, differences, held_by, placed
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable

@@ -5,12 +5,12 @@ from __future__ import annotations
 from functools import partial
 from typing import ClassVar
 
-from foldbarn.changes.disks import bind
-from foldbarn.changes.effects import NO_FEWER_COPIES, estimate_of, tell_moves
-from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.moving import Mover, compare, stop_moving
-from foldbarn.changes.preview import Note, PlannedStep, Preview, Row
-from foldbarn.changes.runner import Run
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.moving import Mover, compare, stop_moving
+from foldbarn.changes.engine.preview import Note, PlannedStep, Preview, Row
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.kinds.disks import bind
+from foldbarn.changes.kinds.effects import NO_FEWER_COPIES, estimate_of, tell_moves
 from foldbarn.core.figures import Figure
 from foldbarn.core.lamps import Outlook
 from foldbarn.core.levelling import LEVEL_TOLERANCE, above_share, imbalance, plan_levelling

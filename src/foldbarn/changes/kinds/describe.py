@@ -6,11 +6,11 @@ from typing import ClassVar
 
 from pydantic import Field
 
-from foldbarn.changes.arrange import RackWish, RoomWish, arrangement, as_places
-from foldbarn.changes.kind import Kind, Params, register
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.preview import Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.kinds.arrange import RackWish, RoomWish, arrangement, as_places
 from foldbarn.changes.marked import MOST_CHARACTERS
-from foldbarn.changes.preview import Note, PlannedStep, Preview, TextRow
-from foldbarn.changes.runner import Run
 from foldbarn.changes.text import BadText, SiteText, differences, inventory_of, read_text
 from foldbarn.core.errors import BarnError
 from foldbarn.core.names import folded

@@ -11,8 +11,8 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from foldbarn.changes.preview import Note, Preview
-from foldbarn.changes.runner import Run
+from foldbarn.changes.engine.preview import Note, Preview
+from foldbarn.changes.engine.runner import Run
 from foldbarn.core.errors import NotPossible, Overtaken
 from foldbarn.core.hardware import POOL_SIGNATURE
 from foldbarn.core.names import folded

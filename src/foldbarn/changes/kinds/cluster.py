@@ -10,10 +10,10 @@ from typing import Any, ClassVar
 
 from pydantic import Field
 
-from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.preview import CheckRow, LossRow, Note, PlannedStep, Preview, TextRow
-from foldbarn.changes.runner import Run
-from foldbarn.changes.sealing import SHORTEST_PASSPHRASE, seal_new_key
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.preview import CheckRow, LossRow, Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.kinds.sealing import SHORTEST_PASSPHRASE, seal_new_key
 from foldbarn.core.cluster import Check, Tie, Wish, bond_of, needs, prechecks, voters, wish_of
 from foldbarn.core.errors import BarnError, Conflict, NotPossible, Unreachable
 from foldbarn.core.names import check_name, folded

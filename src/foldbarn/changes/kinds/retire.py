@@ -6,10 +6,12 @@ from typing import ClassVar, Literal
 
 from pydantic import Field
 
-from foldbarn.changes.disks import bind
-from foldbarn.changes.effects import NO_FEWER_COPIES
-from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.leaving import (
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.preview import Note, PlannedStep, Preview
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.kinds.disks import bind
+from foldbarn.changes.kinds.effects import NO_FEWER_COPIES
+from foldbarn.changes.kinds.leaving import (
     blank,
     call_off,
     drain,
@@ -22,8 +24,6 @@ from foldbarn.changes.leaving import (
     tell_leaving,
     unreadable_blockers,
 )
-from foldbarn.changes.preview import Note, PlannedStep, Preview
-from foldbarn.changes.runner import Run
 from foldbarn.core.names import folded, natural_key
 from foldbarn.core.site import Disk, Role, SiteView
 from foldbarn.core.touching import Meant, Touch

@@ -7,9 +7,9 @@ from typing import ClassVar
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
-from foldbarn.changes.kind import Kind, Params, register
-from foldbarn.changes.preview import LevelRow, Note, PlannedStep, Preview, TextRow
-from foldbarn.changes.runner import Run
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.preview import LevelRow, Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.engine.runner import Run
 from foldbarn.core.arranging import level_effects, warnings
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.names import check_name, expand, folded, natural_key

@@ -8,11 +8,11 @@ from typing import Any
 
 import numpy as np
 
-from foldbarn.changes.disks import release, serials_by_node
-from foldbarn.changes.effects import capacity_row, tell_capacity, tell_moves, with_disks
-from foldbarn.changes.moving import Mover, compare, stop_moving
-from foldbarn.changes.preview import Note, Preview
-from foldbarn.changes.runner import Run
+from foldbarn.changes.engine.moving import Mover, compare, stop_moving
+from foldbarn.changes.engine.preview import Note, Preview
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.kinds.disks import release, serials_by_node
+from foldbarn.changes.kinds.effects import capacity_row, tell_capacity, tell_moves, with_disks
 from foldbarn.core.arrays import Disks
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import NotPossible, Unreachable
