@@ -10,7 +10,14 @@ import structlog
 from procrastinate import App
 from procrastinate.jobs import Status
 
-from foldbarn.changes.engine.queue import AT_ONCE, QUEUE, closing_sender, enqueue_ready, worker_app
+from foldbarn.changes.engine.queue import (
+    AT_ONCE,
+    QUEUE,
+    anything_to_run,
+    closing_sender,
+    enqueue_ready,
+    worker_app,
+)
 from foldbarn.changes.engine.runner import ending
 from foldbarn.services.watching import Watch
 from foldbarn.settings import settings
@@ -24,6 +31,9 @@ async def take_over(app: App) -> None:
     """Clears away jobs of dead workers, and queues every open change that has no job."""
     while True:
         try:
+            if not await asyncio.to_thread(anything_to_run):
+                await asyncio.sleep(1.0)
+                continue
             for job in await app.job_manager.get_stalled_jobs(
                 seconds_since_heartbeat=settings().dead_after_seconds
             ):

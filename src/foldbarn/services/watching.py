@@ -49,10 +49,28 @@ TICK_SECONDS = 0.25
 WRITTEN_STEP = 0.01  # of a volume; less is not worth a new picture of the site
 KEEP_MOVES_SECONDS = 3600.0  # how long moves of an ended change are kept
 CLOCK_STEP = 0.1  # seconds; smaller drifts are within what the question itself takes
+COUNT_SECONDS = 2.0  # between two records of what disks have read and written
 WHOLE_SECONDS = 30.0  # between two whole reports of a node that has nothing new
 JUDGE_SECONDS = 1.0  # between two looks at what time alone brings about
 
 Counters = dict[str, tuple[int, int]]  # bytes read and written so far, by serial number
+
+
+@dataclass(frozen=True, slots=True)
+class Noted:
+    """What a report says that is worth a place in the database: the same again, within the steps that count, is no news."""
+
+    version: str
+    clock_offset: float | None
+    says: dict[str, Any]
+    written: dict[str, int] | None
+
+    def covers(self, other: Noted) -> bool:
+        same = self.version == other.version and self.says == other.says
+        steady = other.clock_offset is None or (
+            self.clock_offset is not None and abs(other.clock_offset - self.clock_offset) <= CLOCK_STEP
+        )
+        return same and steady and (other.written is None or not _grown(self.written or {}, other.written))
 
 
 @dataclass(slots=True)
@@ -63,6 +81,9 @@ class _Pause:
     failures: int = 0
     tag: str = ""
     whole_at: float = 0.0  # when it is asked for a whole report again, of its clock too
+    noted: Noted | None = (
+        None  # what of its last report is in the database; none where that is to be looked at again
+    )
 
 
 @dataclass(slots=True)
@@ -72,6 +93,8 @@ class Watch:
     pauses: dict[int, _Pause] = field(default_factory=dict)
     revision: int = -1  # of the site, when the agents' addresses were read
     agents: dict[int, str] = field(default_factory=dict)  # addresses, by number of the node
+    counters: dict[int, Counters] = field(default_factory=dict)  # newest of each node, not kept yet
+    count_at: float = 0.0  # when counters are kept next
     judge_at: float = 0.0  # when the duties are looked through next
     round: Round = field(default_factory=lambda: Round(duties_of_the_watch()))
 
@@ -104,6 +127,8 @@ class Watch:
             if revision != self.revision:
                 self.agents, self.revision = await asyncio.to_thread(_agents), revision
                 self.judge_at = 0.0
+                for pause in self.pauses.values():
+                    pause.noted = None
             if due := self._due():
                 now = time.monotonic()
                 tags = {n: p.tag for n in due if (p := self.pauses[n]).whole_at > now}
@@ -143,24 +168,33 @@ class Watch:
                     raise answer
                 if answer is not NOTHING_NEW:
                     pause.tag = ""  # until all of it has been taken
-                    counters[number] = note_report(number, answer.facts)
+                    counters[number] = self._note(number, pause, answer.facts)
                     pause.tag, pause.whole_at = answer.tag, now + WHOLE_SECONDS
                 pause.failures, pause.next_at = 0, now + settings().poll_seconds
                 heard.append(number)
             except Exception as error:
                 if is_disconnect(error):
                     raise
-                pause.failures, pause.tag = pause.failures + 1, ""
+                pause.failures, pause.tag, pause.noted = pause.failures + 1, "", None
                 longer = settings().poll_seconds * 1.5**pause.failures
                 pause.next_at = now + min(settings().longest_pause_seconds, longer)
                 note_failure(number, _as_unreachable(number, error))
+        self.counters |= counters
         if heard:
-            if counters:
-                note_counters(counters)
             with transaction() as session:
                 watching.heard(session, heard)
-                if counters:
-                    tell(session, "work")
+        if self.counters and now >= self.count_at:
+            note_counters(self.counters)
+            self.counters, self.count_at = {}, now + COUNT_SECONDS
+
+    def _note(self, number: int, pause: _Pause, report: dict[str, Any]) -> Counters:
+        """Only what is news goes to the database. Returns the counters of the node's disks. Raises NotPossible, Unreachable."""
+        fresh = noted_of(report)
+        if pause.noted is not None and pause.noted.covers(fresh):
+            return read_counters(report)
+        counters = note_report(number, report)
+        pause.noted = fresh
+        return counters
 
 
 def _as_unreachable(number: int, error: Exception) -> Unreachable:
@@ -251,36 +285,45 @@ def _note_report(
 
 def _note_bearings(node: NodeRow, report: dict[str, Any]) -> bool:
     """What a node says of its clock and its cluster. True where that is worth a new picture of the site."""
-    changed = False
-    offset = report.get("clock_offset")
-    if isinstance(offset, float) and (
-        node.clock_offset is None or abs(offset - node.clock_offset) > CLOCK_STEP
-    ):
+    changed, noted = False, noted_of(report)
+    offset = noted.clock_offset
+    if offset is not None and (node.clock_offset is None or abs(offset - node.clock_offset) > CLOCK_STEP):
         node.clock_offset, changed = round(offset, 2), True
-    says = report.get("cluster")
-    if isinstance(says, dict):
-        says = {k: says[k] for k in ("name", "keeper", "leader", "term", "address") if k in says}
-        if says != node.says:
-            node.says, changed = says, True
+    if isinstance(report.get("cluster"), dict) and noted.says != node.says:
+        node.says, changed = noted.says, True
     return changed
 
 
 def _note_written(node: NodeRow, report: dict[str, Any]) -> None:
     """Keeps what a node says its consumers have written, by volume, where it has changed by a hundredth."""
-    found = read_written(report)
-    if found is None:
-        return
-    new, old = {str(volume): written for volume, written in found.items()}, node.written
-    if new.keys() != old.keys() or any(
+    written = noted_of(report).written
+    if written is not None and _grown(node.written, written):
+        node.written = written
+
+
+def _grown(old: dict[str, int], new: dict[str, int]) -> bool:
+    return new.keys() != old.keys() or any(
         abs(new[v] - old[v]) > WRITTEN_STEP * max(new[v], old[v]) for v in new
-    ):
-        node.written = new
+    )
+
+
+def noted_of(report: dict[str, Any]) -> Noted:
+    """Raises NotPossible for a report of another shape."""
+    offset, says, written = report.get("clock_offset"), report.get("cluster"), read_written(report)
+    known = ("name", "keeper", "leader", "term", "address")
+    return Noted(
+        version=read_report(report),
+        clock_offset=offset if isinstance(offset, float) else None,
+        says={k: says[k] for k in known if k in says} if isinstance(says, dict) else {},
+        written=None if written is None else {str(volume): bytes_ for volume, bytes_ in written.items()},
+    )
 
 
 def note_counters(counters: dict[int, Counters]) -> None:
     """Keeps what the disks of nodes (by number) have read and written, and how fast since they were last asked."""
     with transaction() as session:
         watching.keep_counters(session, counters)
+        tell(session, "work")
 
 
 # Duties. -----------------------------------------------------------------------------------------------

@@ -115,10 +115,9 @@ def running_steps(session: Session, prefix: str) -> list[str]:
 
 def to_be_run(session: Session) -> list[int]:
     """Numbers of changes whose turn it is: those that run, and those that wait for nobody. Oldest first."""
-    waiting = touching.waiting_for_others(session)
-    numbers = session.scalars(
-        select(ChangeRow.id).where(ChangeRow.state.in_(("waiting", "running"))).order_by(ChangeRow.id)
-    )
+    rows = select(ChangeRow.id).where(ChangeRow.state.in_(("waiting", "running"))).order_by(ChangeRow.id)
+    numbers = list(session.scalars(rows))
+    waiting = touching.waiting_for_others(session) if numbers else {}
     return [number for number in numbers if number not in waiting]
 
 

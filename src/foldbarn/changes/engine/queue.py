@@ -81,6 +81,12 @@ def enqueue_ready(queued: Container[int] = frozenset()) -> None:
             enqueue(change)
 
 
+def anything_to_run() -> bool:
+    """Whether any change runs or waits for its turn."""
+    with transaction() as session:
+        return bool(to_be_run(session))
+
+
 @contextmanager
 def closing_sender() -> Iterator[None]:
     """Closes the sending side at the end of a process."""
