@@ -46,7 +46,8 @@ from foldbarn.store.views import current_view
 
 EXAMPLES = int(os.environ.get("FOLDBARN_SOAK_EXAMPLES", "6"))
 STEPS = int(os.environ.get("FOLDBARN_SOAK_STEPS", "25"))
-ROUNDS = 60  # in which everything that was begun has to come to its end, once nothing is broken any more
+OTHERS_LOOKS = 5  # at what it does, of a change that goes on in the middle of another's step
+ROUNDS = 30  # in which everything that was begun has to come to its end, once nothing is broken any more
 # A failure is made as small as can be where that is asked for: it takes many minutes.
 PHASES = tuple(p for p in Phase if p != Phase.shrink or os.environ.get("FOLDBARN_SOAK_SHRINK"))
 NAMES = ("ant", "bee", "cod")
@@ -55,6 +56,10 @@ SEEDS = st.integers(min_value=0, max_value=2**30)
 
 class Dies(BaseException):
     """The work process is gone at this moment."""
+
+
+def dies() -> None:
+    raise Dies
 
 
 def one_of(things: list[Any], seed: int) -> Any:
@@ -199,6 +204,7 @@ class Barn(RuleBasedStateMachine):
             lambda: self.ask(change, "withdraw"),
             lambda: self.power(seed),
             lambda: self.make_volume(seed, 2, 2),
+            dies,
             *(lambda other=other: self.advance(other, 1) for other in others[:2]),  # type: ignore[misc]
         ]
         left, check = [looks], Run.check_asked
@@ -207,6 +213,8 @@ class Barn(RuleBasedStateMachine):
             left[0] -= 1
             if left[0] == 0:
                 one_of(asked, seed // 13)()
+            if run.change != change and left[0] < -OTHERS_LOOKS:
+                raise Dies  # it may wait for the one in the middle of whose step it goes on
             check(run)
 
         with pytest.MonkeyPatch.context() as patch:

@@ -386,13 +386,14 @@ class PortFacts(BaseModel):
 
 
 class NodeFacts(BaseModel):
-    """Everything known of a node. clock_offset: seconds its clock is ahead."""
+    """Everything known of a node. clock_offset: seconds its clock is ahead. awaited_back: it is away and not given up yet."""
 
     name: str
     room: str
     rack: str
     state: StateOut
     contact: str
+    awaited_back: bool
     cores: int
     memory_bytes: int
     clock_offset: float | None

@@ -41,6 +41,7 @@ from foldbarn.api.models import (
 )  # fmt: skip
 from foldbarn.api.pool_pictures import pool_out
 from foldbarn.changes.engine.kind import kind_named
+from foldbarn.changes.kinds.give_up import AWAY
 from foldbarn.changes.engine.preview import CheckRow, LedgerOut, LossRow
 from foldbarn.changes.text import SiteText
 from foldbarn.core.arrays import Flags
@@ -109,7 +110,7 @@ def machines_out(outlook: Outlook) -> MachinesOut:
     nodes = [
         NodeFacts(
             name=n.name, room=view.rooms[view.racks[n.rack].room].name, rack=view.racks[n.rack].name, state=StateOut.of(outlook.node(n)),
-            contact=n.contact.value,
+            contact=n.contact.value, awaited_back=n.contact in AWAY and not n.given_up,
             cores=n.cores, memory_bytes=n.memory_bytes, clock_offset=n.clock_offset, member=n.member, keeper=n.keeper, dedicated=n.dedicated,
             agent_name=n.agent_name, agent_url=n.agent_url, disks=len(view.node_disks[i]), fit=sum(d.role == Role.UNCLAIMED for d in view.node_disks[i]),
             ports=[PortFacts(name=p.name, purpose=p.purpose, up=p.up, bytes_per_second=p.bytes_per_second, mtu=p.mtu, addresses=list(p.addresses),

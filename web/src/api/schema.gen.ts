@@ -1386,13 +1386,15 @@ export interface components {
         };
         /**
          * NodeFacts
-         * @description Everything known of a node. clock_offset: seconds its clock is ahead.
+         * @description Everything known of a node. clock_offset: seconds its clock is ahead. awaited_back: it is away and not given up yet.
          */
         NodeFacts: {
             /** Agent Name */
             agent_name: string;
             /** Agent Url */
             agent_url: string;
+            /** Awaited Back */
+            awaited_back: boolean;
             /** Clock Offset */
             clock_offset: number | null;
             /** Contact */

@@ -32,6 +32,7 @@ const open = (d: DiskFacts) => router.push(pathOf("disk", d.name));
         <h1><StateMark :lamp="one.state.lamp" /> {{ one.name }} <CopyName :name="one.name" /></h1>
         <p>{{ one.room }}, {{ one.rack }}. {{ one.state.reason }}</p>
         <span class="grow" />
+        <RouterLink v-if="one.awaited_back" class="act" :to="{ query: { ...route.query, plan: 'give-up', 'with-params': JSON.stringify({ nodes: [one.name] }) } }">Preview not waiting for it any longer</RouterLink>
         <RouterLink v-if="disks.some((d) => d.pool)" class="act" :to="{ query: { ...route.query, plan: 'retire', node: one.name } }">Preview retiring its disks</RouterLink>
         <button type="button" class="btn plain" @click="plan('rename', { nodes: one.name })">Preview renaming</button>
         <button v-if="cluster?.cluster && !cluster.cluster.forming && !one.member" type="button" class="btn" @click="plan('add-node', { node: one.name })">Preview adding it to {{ cluster.cluster.name }}</button>

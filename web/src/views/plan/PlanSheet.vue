@@ -22,7 +22,7 @@ const router = useRouter();
 const { data: barn } = useBarn();
 const GROUND = ["clear-disk", "delete-volume", "delete-pool", "rename", "address-ports", "purpose-ports", "add-node", "let-go"] as const;
 const LEAVING = ["retire", "replace-disk", "change-role"] as const;
-const KINDS = ["form-pool", "grow-pool", "create-volume", "rebuild", "set-pool", ...LEAVING, ...GROUND, "arrange"] as const;
+const KINDS = ["form-pool", "grow-pool", "create-volume", "rebuild", "set-pool", ...LEAVING, ...GROUND, "arrange", "give-up"] as const;
 const leaving = computed(() => LEAVING.some((k) => k === kind.value));
 const ground = computed(() => GROUND.some((k) => k === kind.value));
 const ASKED = ["plan", "pool", "volume", "disk", "node", "nodes", "port", "rack", "with-params"];
@@ -37,7 +37,7 @@ watch(chosen, (now) => {
   if (kind.value === "grow-pool") params.value = { pool: String(route.query.pool ?? ""), disks: [...now].sort(natural) };
 });
 const hasMap = computed(() => !ground.value && kind.value !== "arrange" && kind.value !== "set-pool");
-const touched = computed(() => Boolean(params.value.name || params.value.typed || params.value.pattern || params.value.start || params.value.by || params.value.reason || (params.value.names as string[] | undefined)?.some(Boolean)) || chosen.value.size > 0 || ["rebuild", "add-node", "let-go", "arrange", "purpose-ports", "set-pool"].includes(kind.value ?? ""));
+const touched = computed(() => Boolean(params.value.name || params.value.typed || params.value.pattern || params.value.start || params.value.by || params.value.reason || (params.value.names as string[] | undefined)?.some(Boolean)) || chosen.value.size > 0 || ["rebuild", "add-node", "let-go", "arrange", "purpose-ports", "set-pool", "give-up"].includes(kind.value ?? ""));
 const WAITING: Record<string, string> = {
   "form-pool": "Give it a name and choose disks: by the buttons above, or on the map.",
   "grow-pool": "Choose disks: by the buttons above, or on the map.",
