@@ -41,8 +41,8 @@ from foldbarn.api.models import (
 )  # fmt: skip
 from foldbarn.api.pool_pictures import pool_out
 from foldbarn.changes.engine.kind import kind_named
-from foldbarn.changes.kinds.give_up import AWAY
 from foldbarn.changes.engine.preview import CheckRow, LedgerOut, LossRow
+from foldbarn.changes.kinds.give_up import AWAY
 from foldbarn.changes.text import SiteText
 from foldbarn.core.arrays import Flags
 from foldbarn.core.capacity import free_figure, site_ledgers

@@ -9,6 +9,7 @@ import platform
 import signal
 import subprocess
 import sys
+import time
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing
 from pathlib import Path
@@ -251,6 +252,30 @@ def test(
         tests.wait()
         raise
     finish(tests, command)
+
+
+@app.command()
+def soak(
+    minutes: Annotated[float, typer.Option(help="For at least so long.")] = 10.0,
+    steps: Annotated[int, typer.Option(help="At most so many things happen to each site.")] = 60,
+    small: Annotated[
+        bool, typer.Option(help="Make what fails as small as can be, which takes long.")
+    ] = False,
+) -> None:
+    """Many changes at once while nodes fail and return, in ever new orders, until time is up or something does not hold."""
+    until = time.monotonic() + minutes * 60
+    while True:
+        run(
+            "pytest",
+            "tests/changes/test_stateful.py",
+            FOLDBARN_SOAK_EXAMPLES="10",
+            FOLDBARN_SOAK_STEPS=str(steps),
+            FOLDBARN_SOAK_SHRINK="1" if small else "",
+            CI="",  # so that the orders are new ones each time
+        )
+        if time.monotonic() > until:
+            return
+        say(f"It holds; {max(0, round((until - time.monotonic()) / 60))} more minutes.")
 
 
 @app.command()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from sqlalchemy import delete, func, insert, or_, select, update
+from sqlalchemy import Select, bindparam, delete, func, insert, or_, select, update
 from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import aliased
 
@@ -69,9 +69,15 @@ def in_the_way(session: Session, change: int) -> int | None:
 
 
 def waiting_for_others(session: Session, only: int | None = None) -> dict[int, int]:
-    """For each change that has not taken what it touches and cannot now: the number of the one it waits for."""
+    """For each change that has not taken what it touches and cannot now, or for one: the number of the one it waits for."""
+    found = session.execute(_WAITING) if only is None else session.execute(_WAITING_ONE, {"only": only})
+    return {int(change): int(other) for change, other in found.all()}
+
+
+def _waiting() -> Select[int, int]:
+    """Made once: to make such a statement takes longer than to carry it out."""
     mine, theirs, own = aliased(TouchRow), aliased(TouchRow), aliased(ChangeRow)
-    query = (
+    return (
         select(mine.change_id, theirs.change_id)
         .join(theirs, (theirs.what == mine.what) & (theirs.number == mine.number))
         .join(own, own.id == mine.change_id)
@@ -82,9 +88,10 @@ def waiting_for_others(session: Session, only: int | None = None) -> dict[int, i
         .order_by(mine.change_id, theirs.held.desc(), theirs.change_id)
         .ext(distinct_on(mine.change_id))
     )
-    if only is not None:
-        query = query.where(mine.change_id == only)
-    return {change: other for change, other in session.execute(query)}
+
+
+_WAITING = _waiting()
+_WAITING_ONE = _WAITING.where(_WAITING.selected_columns[0] == bindparam("only"))
 
 
 def open_touching(session: Session, what: Thing, number: int) -> list[int]:

@@ -60,6 +60,10 @@ class Kind(ABC, Generic[P]):
     def withdraw(self, run: Run[P]) -> None:
         """Puts back what has been done so far."""
 
+    def stop(self, run: Run[P]) -> None:
+        """Stops what nodes are doing for it, as it is to pause: others may go on with the same things meanwhile."""
+        return
+
     def step(self, name: str) -> Callable[..., str]:
         """What a step does; returns its outcome as a sentence."""
         method: Callable[..., str] = getattr(self, f"step_{name.partition(':')[0]}")

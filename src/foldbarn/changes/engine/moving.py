@@ -7,6 +7,7 @@ import time
 import zlib
 from collections import defaultdict
 from collections.abc import Callable, Iterable
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Any
@@ -32,6 +33,7 @@ from foldbarn.store.views import current_view, load_view
 
 BATCH = 256  # strips in one copy order
 UNDER_WAY = 4  # copy orders that a node may have at once
+NODES_AT_ONCE = 16  # that are asked what they hold
 RATE_SECONDS = 4.0  # the rate shown is over this long
 
 
@@ -62,12 +64,18 @@ def _ask_what_is_held(run: Run[Any], view: SiteView, pool: Pool) -> dict[int, St
     for disk in view.disks:
         if disk.pool == view.pool_row(pool) and view.disk_ready[view.row_of_number[disk.number]]:
             by_node[view.nodes[disk.node].number].append(disk)
-    for node, disks in by_node.items():
-        agent = run.agent(node)
+    names = run.urls()
+
+    def of_node(node: int) -> dict[int, Strips]:
+        agent = run.agents(names[node][1])
         try:
-            found |= {d.number: agent.strips(d.serial) for d in disks}
+            return {d.number: agent.strips(d.serial) for d in by_node[node]}
         except (Unreachable, NotPossible):
-            continue  # it fell silent, or a disk left between our view and our question: the watch will say so
+            return {}  # it fell silent, or a disk left between our view and our question: the watch will say so
+
+    with ThreadPoolExecutor(max_workers=NODES_AT_ONCE) as crew:
+        for part in crew.map(of_node, by_node):
+            found |= part
     return found
 
 

@@ -277,6 +277,8 @@ def _run(change: int) -> None:
         )
         try:
             if turn.asked == "pause":
+                if turn.begun:
+                    kind.stop(run)
                 with run.writing() as session:
                     kept.pause(
                         session, change, "Paused by a person; it goes on when resumed.", by_person=True

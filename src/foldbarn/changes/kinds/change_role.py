@@ -9,7 +9,7 @@ from typing import ClassVar
 from pydantic import Field
 
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.moving import compare
+from foldbarn.changes.engine.moving import compare, stop_moving
 from foldbarn.changes.engine.preview import Note, PlannedStep, Preview
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.kinds.disks import bind, chosen_disks
@@ -171,6 +171,9 @@ class ChangeRole(Kind[ChangeRoleParams]):
 
     def step_bind(self, run: Run[ChangeRoleParams]) -> str:
         return bind(run, run.subject)
+
+    def stop(self, run: Run[ChangeRoleParams]) -> None:
+        stop_moving(run)
 
     def withdraw(self, run: Run[ChangeRoleParams]) -> None:
         run.refuse_once("done", "assign", f"the disks are {run.params.role.value} already")

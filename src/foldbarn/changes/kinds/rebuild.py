@@ -144,6 +144,9 @@ class Rebuild(Kind[RebuildParams]):
             store_moves.settle(session, run.change)
         return f"{say_count(dropped, 'old strip')} dropped."
 
+    def stop(self, run: Run[RebuildParams]) -> None:
+        stop_moving(run)
+
     def withdraw(self, run: Run[RebuildParams]) -> None:
         """Pausing has stopped its copies, and what has arrived stays: old strips are dropped when the pool is next compared."""
         stop_moving(run)

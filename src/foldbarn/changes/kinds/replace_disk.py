@@ -8,6 +8,7 @@ from typing import ClassVar
 import numpy as np
 
 from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.moving import stop_moving
 from foldbarn.changes.engine.preview import Note, PlannedStep, Preview
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.kinds.disks import (
@@ -187,6 +188,9 @@ class ReplaceDisk(Kind[ReplaceDiskParams]):
 
     def step_bind(self, run: Run[ReplaceDiskParams]) -> str:
         return bind(run, _meant(current_view(), run)[2].name)
+
+    def stop(self, run: Run[ReplaceDiskParams]) -> None:
+        stop_moving(run)
 
     def withdraw(self, run: Run[ReplaceDiskParams]) -> None:
         """Before the swap the new disk is blanked again; after it, it has joined and stays, and the old one is in use as before."""

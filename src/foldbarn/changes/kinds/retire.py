@@ -7,6 +7,7 @@ from typing import ClassVar, Literal
 from pydantic import Field
 
 from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.moving import stop_moving
 from foldbarn.changes.engine.preview import Note, PlannedStep, Preview
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.kinds.disks import bind
@@ -198,6 +199,9 @@ class Retire(Kind[RetireParams]):
 
     def step_bind(self, run: Run[RetireParams]) -> str:
         return bind(run, run.subject)
+
+    def stop(self, run: Run[RetireParams]) -> None:
+        stop_moving(run)
 
     def withdraw(self, run: Run[RetireParams]) -> None:
         run.refuse_once("begun", "release", "its disks are being blanked")
