@@ -307,14 +307,15 @@ class Outlook:
                     Lamp.FAILED, "house", "work", "Nobody keeps watch", words, self.now - self.unwatched
                 )
             )
+        first: list[Attention] = []
         if self.silence.doubted:
             words = (
                 f"{self._say_silence()}, such as the network between them and Fold Barn: none of them is given up by itself. "
                 "Where they are really gone, stop waiting for them on their pages."
             )
-            found.append(
-                Attention(Lamp.NOT_HEARD, "house", "nodes", "Most nodes fell silent together", words, 0.0)
-            )
+            # Before what follows from it.
+            title = "Most nodes fell silent together"
+            first.append(Attention(Lamp.NOT_HEARD, "house", "nodes", title, words, 0.0))
         for row, volume in enumerate(view.volumes):
             state = self.volume(row)
             if state.lamp in (Lamp.SHORT, Lamp.FAILED):
@@ -354,7 +355,7 @@ class Outlook:
         for row, pool in enumerate(view.pools):
             found += self._pool_attention(row, pool)
         order = list(Lamp)
-        return sorted(found, key=lambda a: -order.index(a.lamp))
+        return first + sorted(found, key=lambda a: -order.index(a.lamp))
 
     def _cluster_attention(self) -> list[Attention]:
         """A cluster that decides nothing, or whose votes are fewer than they should be."""

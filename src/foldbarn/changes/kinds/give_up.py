@@ -17,7 +17,7 @@ from foldbarn.core.moves import say_hindrances
 from foldbarn.core.rebuild import plan_rebuild
 from foldbarn.core.site import Contact, Node, SiteView
 from foldbarn.core.touching import Meant, Thing, Touch, alone
-from foldbarn.core.units import say_count, say_list
+from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.store import nodes
 from foldbarn.store.database import Session
 from foldbarn.store.views import load_view
@@ -53,7 +53,7 @@ class GiveUp(Kind[GiveUpParams]):
         preview = Preview(
             kind=self.name,
             title=f"Stop waiting for {say_list(params.nodes)}",
-            summary="What they held is rebuilt elsewhere at once. A node that returns is compared and put to use again.",
+            summary="",
             revision=view.revision,
             steps=[
                 PlannedStep(
@@ -99,12 +99,28 @@ def _tell(preview: Preview, view: SiteView, wanted: list[Node]) -> None:
     after = replace(
         view, nodes=tuple(replace(n, given_up=True) if n.number in gone else n for n in view.nodes)
     )
+    strips = 0
     for pool in after.pools:
         moves = plan_rebuild(after, pool, seed=1)
+        strips += len(moves)
         if len(moves):
             tell_moves(preview, after, pool, moves, lost=True)
         if moves.hindrances:
             preview.warnings.append(Note(sentence=say_hindrances(after, moves.hindrances)))
+    held = int(
+        sum(
+            after.disk_used[after.disk_node == row].sum()
+            for row, n in enumerate(after.nodes)
+            if n.number in gone
+        )
+    )
+    if strips:
+        words = f"{say_count(strips, 'strip')} ({say_size(preview.moves_bytes)}) are written again elsewhere at once."
+    elif held:
+        words = f"They hold {say_count(held, 'strip')}, and none of these can be written again elsewhere as things are."
+    else:
+        words = "They hold no strips, so nothing is written again."
+    preview.summary = f"{words} A node that returns is compared and put to use again."
     fates = [fate(after, v) for v in after.volumes]
     if unreadable := sum(f.unavailable + f.lost for f in fates):
         words = f"{say_count(unreadable, 'extent')} cannot be read without what is away, and so cannot be rebuilt."
