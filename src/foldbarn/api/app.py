@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import APIRouter, FastAPI, Response
 from fastapi import Path as PathParameter
@@ -14,6 +14,7 @@ from fastapi.responses import FileResponse
 from starlette.staticfiles import StaticFiles
 
 from foldbarn.api import errors, pictures, pool_pictures
+from foldbarn.api.description import describe
 from foldbarn.api.events import Listener
 from foldbarn.api.guard import Limit, OwnHosts, OwnOrigin, Policies
 from foldbarn.api.models import (
@@ -41,7 +42,6 @@ from foldbarn.api.models import (
     PoolOut,
     PoolPage,
     PortsTested,
-    Problem,
     RateIn,
     ReadyOut,
     RestartOut,
@@ -376,27 +376,8 @@ def make_app() -> FastAPI:
         raise NotFound(f"The API has nothing at /api/{rest}.")
 
     _serve_front_end(app, settings().web_folder)
-    _describe_problems(app)
+    describe(app)
     return app
-
-
-def _describe_problems(app: FastAPI) -> None:
-    """Adds the shape of a problem to the API's description: no route returns one as its own model."""
-    described = app.openapi
-
-    def openapi() -> dict[str, Any]:
-        found = described()
-        schemas = found["components"]["schemas"]
-        if "Problem" not in schemas:
-            shape = Problem.model_json_schema(
-                ref_template="#/components/schemas/{model}", mode="serialization"
-            )
-            for name, part in shape.pop("$defs", {}).items():
-                schemas.setdefault(name, part)
-            schemas["Problem"] = shape
-        return found
-
-    app.openapi = openapi  # type: ignore[method-assign]
 
 
 def _serve_front_end(app: FastAPI, folder: Path) -> None:

@@ -6,6 +6,9 @@ import { computed, onScopeDispose, ref, toValue, type MaybeRefOrGetter } from "v
 import type { components, paths } from "./schema.gen";
 
 type Schemas = components["schemas"];
+// A form holds its wish while it is filled in, so what it sends may lack what its kind wants: the server says so, field by field.
+type Wish = paths["/api/changes/preview"]["post"]["requestBody"]["content"]["application/json"];
+type Deed = paths["/api/changes"]["post"]["requestBody"]["content"]["application/json"];
 export type Barn = Schemas["BarnOut"];
 export type Room = Schemas["RoomOut"];
 export type Node = Schemas["NodeOut"];
@@ -126,7 +129,7 @@ export const useChange = (number: MaybeRefOrGetter<number>) =>
 export const usePreview = (kind: MaybeRefOrGetter<string>, params: MaybeRefOrGetter<Record<string, unknown>>, enabled: MaybeRefOrGetter<boolean>) =>
   useQuery({
     queryKey: ["site", "preview", computed(() => toValue(kind)), computed(() => toValue(params))],
-    queryFn: () => answered(api.POST("/api/changes/preview", { body: { kind: toValue(kind), params: toValue(params) } })),
+    queryFn: () => answered(api.POST("/api/changes/preview", { body: { kind: toValue(kind), params: toValue(params) } as Wish })),
     enabled: computed(() => toValue(enabled)),
     placeholderData: (before) => (before?.kind === toValue(kind) ? before : undefined),
     gcTime: 0,
@@ -134,7 +137,7 @@ export const usePreview = (kind: MaybeRefOrGetter<string>, params: MaybeRefOrGet
 
 export const useCarryOut = () =>
   useMutation({
-    mutationFn: (deed: { kind: string; params: Record<string, unknown>; digest: string }) => answered(api.POST("/api/changes", { body: { reason: "", ...deed } })),
+    mutationFn: (deed: { kind: string; params: Record<string, unknown>; digest: string }) => answered(api.POST("/api/changes", { body: { reason: "", ...deed } as Deed })),
     onSettled: () => queries.invalidateQueries({ queryKey: ["changes"] }),
   });
 export const useAsk = () =>

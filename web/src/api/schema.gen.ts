@@ -649,6 +649,16 @@ export interface components {
             /** Number */
             number: number;
         };
+        /** AddNodeParams */
+        AddNodeParams: {
+            /**
+             * Keeper
+             * @default false
+             */
+            keeper: boolean;
+            /** Node */
+            node: string;
+        };
         /**
          * AdditionOut
          * @description Something to buy and what it would raise usable by, in bytes.
@@ -660,6 +670,18 @@ export interface components {
             raw_bytes: number;
             /** What */
             what: string;
+        };
+        /**
+         * AddressPortsParams
+         * @description nodes get addresses in natural order from `start` (with prefix) on their port named `port`; other addresses of the same family go.
+         */
+        AddressPortsParams: {
+            /** Nodes */
+            nodes: string[];
+            /** Port */
+            port: string;
+            /** Start */
+            start: string;
         };
         /**
          * AgentIn
@@ -675,6 +697,14 @@ export interface components {
         AgentOut: {
             /** Node */
             node: string;
+        };
+        /**
+         * ArrangeParams
+         * @description The whole arrangement, room by room. Every node stands in it exactly once.
+         */
+        ArrangeParams: {
+            /** Rooms */
+            rooms: components["schemas"]["RoomWish"][];
         };
         /** Ask */
         Ask: {
@@ -900,6 +930,25 @@ export interface components {
             work_seconds: number;
         };
         /**
+         * ChangeRoleParams
+         * @description Disks of one pool by name, the role they get, and why. stands_in_for: the disk whose place a spare takes.
+         */
+        ChangeRoleParams: {
+            /** Disks */
+            disks: string[];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            role: components["schemas"]["Role"];
+            /**
+             * Stands In For
+             * @default
+             */
+            stands_in_for: string;
+        };
+        /**
          * CheckRow
          * @description One precheck with what would cure it.
          */
@@ -923,6 +972,19 @@ export interface components {
             result: "pass" | "doubt" | "fail";
             /** Sentence */
             sentence: string;
+        };
+        /**
+         * ClearDiskParams
+         * @description disk: its name; typed: the name once more, as a person typed it to confirm.
+         */
+        ClearDiskParams: {
+            /** Disk */
+            disk: string;
+            /**
+             * Typed
+             * @default
+             */
+            typed: string;
         };
         /** ClusterOut */
         ClusterOut: {
@@ -992,6 +1054,27 @@ export interface components {
             volumes: number;
         };
         /**
+         * CreateVolumeParams
+         * @description A volume as wished for. size: as typed, such as "1 TiB", or bytes.
+         */
+        CreateVolumeParams: {
+            /**
+             * Copies
+             * @default 3
+             */
+            copies: number;
+            /** @default rack */
+            level: components["schemas"]["Level"];
+            /** Name */
+            name: string;
+            /** Pool */
+            pool: string;
+            /** Size */
+            size: string;
+            /** @default bulk */
+            tier: components["schemas"]["Tier"];
+        };
+        /**
          * DataState
          * @description What can be said of data, best first.
          * @enum {string}
@@ -1015,6 +1098,477 @@ export interface components {
              * @default
              */
             reason: string;
+        };
+        /**
+         * DeedOfAddNode
+         * @description ready and join (agent), count (every keeper hears of it), open (ours).
+         */
+        DeedOfAddNode: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "add-node";
+            params: components["schemas"]["AddNodeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfAddressPorts
+         * @description set (agents), check (read back).
+         */
+        DeedOfAddressPorts: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "address-ports";
+            params: components["schemas"]["AddressPortsParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfArrange
+         * @description place: everything at once, in one transaction.
+         */
+        DeedOfArrange: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "arrange";
+            params: components["schemas"]["ArrangeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfChangeRole
+         * @description mark, drain (where a disk holds strips), assign (ours), bind (agents).
+         */
+        DeedOfChangeRole: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "change-role";
+            params: components["schemas"]["ChangeRoleParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfClearDisk
+         * @description look (agent: is it still what was shown?), wipe (agent), check (read back).
+         */
+        DeedOfClearDisk: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "clear-disk";
+            params: components["schemas"]["ClearDiskParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfCreateVolume
+         * @description place (ours), reserve (agents), check (read back from agents).
+         */
+        DeedOfCreateVolume: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "create-volume";
+            params: components["schemas"]["CreateVolumeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfDeletePool
+         * @description close (ours), release (agents), forget (ours).
+         */
+        DeedOfDeletePool: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete-pool";
+            params: components["schemas"]["DeletePoolParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfDeleteVolume
+         * @description drop (agents), forget (ours). What silent nodes hold is dropped when they return.
+         */
+        DeedOfDeleteVolume: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete-volume";
+            params: components["schemas"]["DeleteVolumeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfDescribe
+         * @description take: everything at once, in one transaction.
+         */
+        DeedOfDescribe: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "describe";
+            params: components["schemas"]["DescribeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfFormCluster
+         * @description claim (ours), witness, ready and join per node, elect, hand over, hand back, publish, open (ours).
+         */
+        DeedOfFormCluster: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "form-cluster";
+            params: components["schemas"]["FormClusterParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfFormPool
+         * @description claim (ours), prepare (agents), check (read back from agents), bind (agents, where there is cache), open (ours).
+         */
+        DeedOfFormPool: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "form-pool";
+            params: components["schemas"]["FormPoolParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfGiveUp
+         * @description give_up: at once. What they held is then rebuilt in changes of its own.
+         */
+        DeedOfGiveUp: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "give-up";
+            params: components["schemas"]["GiveUpParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfGrowPool
+         * @description prepare (agents), check (read back), claim (ours): only then may strips be placed on them; bind (agents, where there is cache).
+         */
+        DeedOfGrowPool: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "grow-pool";
+            params: components["schemas"]["GrowPoolParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfLetGo
+         * @description successor (gets the vote), hand (the leading role), leave (agent), count (keepers), close (ours).
+         */
+        DeedOfLetGo: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "let-go";
+            params: components["schemas"]["LetGoParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfPurposePorts
+         * @description note: at once, in one transaction.
+         */
+        DeedOfPurposePorts: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "purpose-ports";
+            params: components["schemas"]["PurposePortsParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfRebuild
+         * @description compare (agents), copy, level, let_go (agents).
+         */
+        DeedOfRebuild: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rebuild";
+            params: components["schemas"]["RebuildParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfRename
+         * @description rename: nodes, and the disks named after them, at once.
+         */
+        DeedOfRename: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rename";
+            params: components["schemas"]["RenameParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfReplaceDisk
+         * @description prepare, check (agents), swap (ours), drain (agents), release (agents), part (ours), bind (agents).
+         */
+        DeedOfReplaceDisk: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "replace-disk";
+            params: components["schemas"]["ReplaceDiskParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfRetire
+         * @description mark (ours), drain (agents, for each pool), release (agents), part (ours), bind (agents, where there is cache).
+         */
+        DeedOfRetire: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "retire";
+            params: components["schemas"]["RetireParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfSetPool
+         * @description set (ours).
+         */
+        DeedOfSetPool: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "set-pool";
+            params: components["schemas"]["SetPoolParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeletePoolParams
+         * @description typed: the pool's name once more.
+         */
+        DeletePoolParams: {
+            /** Pool */
+            pool: string;
+            /**
+             * Typed
+             * @default
+             */
+            typed: string;
+        };
+        /**
+         * DeleteVolumeParams
+         * @description typed: the volume's name once more.
+         */
+        DeleteVolumeParams: {
+            /**
+             * Typed
+             * @default
+             */
+            typed: string;
+            /** Volume */
+            volume: string;
+        };
+        /** DescribeParams */
+        DescribeParams: {
+            /** Text */
+            text: string;
         };
         /**
          * DiskFacts
@@ -1252,10 +1806,174 @@ export interface components {
             /** Target */
             target: string;
         };
+        /**
+         * FormClusterParams
+         * @description A cluster as wished for. Nodes by name. The passphrase is never recorded: what is kept is a key that it seals.
+         */
+        FormClusterParams: {
+            /** Dedicated */
+            dedicated?: string[];
+            /**
+             * Encrypted
+             * @default false
+             */
+            encrypted: boolean;
+            /** Keepers */
+            keepers: string[];
+            /**
+             * Mail To
+             * @default
+             */
+            mail_to: string;
+            /** Members */
+            members: string[];
+            /** Name */
+            name: string;
+            /**
+             * Passphrase
+             * @default
+             */
+            passphrase: string;
+            /** Sealed Key */
+            sealed_key?: {
+                [key: string]: string;
+            };
+            /** Service Address */
+            service_address: string;
+            /**
+             * Witness
+             * @default
+             */
+            witness: string;
+            /**
+             * Witness Rack
+             * @default
+             */
+            witness_rack: string;
+            /**
+             * Witness Reason
+             * @default
+             */
+            witness_reason: string;
+            /**
+             * Witness Room
+             * @default
+             */
+            witness_room: string;
+            /**
+             * Witness Url
+             * @default
+             */
+            witness_url: string;
+        };
+        /**
+         * FormPoolParams
+         * @description A pool as wished for. Disks by name. serves: what the fastest of several media classes is for; overrides: other roles, by disk name.
+         */
+        FormPoolParams: {
+            /**
+             * Allocation Bytes
+             * @default 1048576
+             */
+            allocation_bytes: number;
+            /**
+             * Copies
+             * @default 3
+             */
+            copies: number;
+            /**
+             * Daily Writes
+             * @default 0
+             */
+            daily_writes: number;
+            /** Disks */
+            disks: string[];
+            /**
+             * Encrypted
+             * @default false
+             */
+            encrypted: boolean;
+            /**
+             * Extent Bytes
+             * @default 1073741824
+             */
+            extent_bytes: number;
+            /**
+             * Fill Line
+             * @default 0.85
+             */
+            fill_line: number;
+            /** @default node */
+            headroom: components["schemas"]["Level"] | null;
+            /**
+             * Headroom Losses
+             * @default 1
+             */
+            headroom_losses: number;
+            /** @default rack */
+            level: components["schemas"]["Level"];
+            /**
+             * Level Rate
+             * @default 0
+             */
+            level_rate: number;
+            /** Name */
+            name: string;
+            /**
+             * Overcommit Cap
+             * @default 1
+             */
+            overcommit_cap: number;
+            /** Overrides */
+            overrides?: {
+                [key: string]: components["schemas"]["OverrideIn"];
+            };
+            /** @default consumers */
+            priority: components["schemas"]["Priority"];
+            /**
+             * Rebuild Rate
+             * @default 0
+             */
+            rebuild_rate: number;
+            /**
+             * Serves
+             * @default cache
+             * @enum {string}
+             */
+            serves: "cache" | "fast tier" | "capacity";
+        };
+        /**
+         * GiveUpParams
+         * @description Nodes by name.
+         */
+        GiveUpParams: {
+            /** Nodes */
+            nodes: string[];
+        };
         /** GraceIn */
         GraceIn: {
             /** Grace Seconds */
             grace_seconds: number;
+        };
+        /**
+         * GrowPoolParams
+         * @description Disks by name, to join a pool. serves, overrides: as in forming a pool.
+         */
+        GrowPoolParams: {
+            /** Disks */
+            disks: string[];
+            /** Overrides */
+            overrides?: {
+                [key: string]: components["schemas"]["OverrideIn"];
+            };
+            /** Pool */
+            pool: string;
+            /**
+             * Serves
+             * @default cache
+             * @enum {string}
+             */
+            serves: "cache" | "fast tier" | "capacity";
         };
         /**
          * HealingOut
@@ -1295,6 +2013,19 @@ export interface components {
             label: string;
             /** Name */
             name: string;
+        };
+        /**
+         * LetGoParams
+         * @description node: who leaves; successor: who gets its vote, where it has one and too few would be left.
+         */
+        LetGoParams: {
+            /** Node */
+            node: string;
+            /**
+             * Successor
+             * @default
+             */
+            successor: string;
         };
         /**
          * Level
@@ -1499,6 +2230,18 @@ export interface components {
             result: "taken" | "skipped" | "refused";
             /** Sentence */
             sentence: string;
+        };
+        /**
+         * OverrideIn
+         * @description Another role than the rule's, with the reason that is kept.
+         */
+        OverrideIn: {
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            role: components["schemas"]["Role"];
         };
         /**
          * Part
@@ -1757,6 +2500,12 @@ export interface components {
             warnings: components["schemas"]["Note"][];
         };
         /**
+         * Priority
+         * @description Who waits when consumers' work and copying want the same disk.
+         * @enum {string}
+         */
+        Priority: "consumers" | "even" | "copying";
+        /**
          * Problem
          * @description RFC 9457 problem details. about: the field or thing; next_step: what would help; preview: a fresh one, where the old is outdated.
          */
@@ -1785,12 +2534,37 @@ export interface components {
              */
             type: string;
         };
+        /**
+         * PurposePortsParams
+         * @description The port named `port` of each of these nodes.
+         */
+        PurposePortsParams: {
+            /** Nodes */
+            nodes: string[];
+            /** Port */
+            port: string;
+            /**
+             * Purpose
+             * @enum {string}
+             */
+            purpose: "management" | "storage" | "client";
+        };
         /** RackOut */
         RackOut: {
             /** Name */
             name: string;
             /** Nodes */
             nodes: components["schemas"]["NodeOut"][];
+        };
+        /**
+         * RackWish
+         * @description A rack and its nodes, from the bottom stall up; enclosures stand in racks like nodes.
+         */
+        RackWish: {
+            /** Name */
+            name: string;
+            /** Nodes */
+            nodes?: string[];
         };
         /**
          * RateIn
@@ -1822,6 +2596,29 @@ export interface components {
             instance: string;
         };
         /**
+         * RebuildParams
+         * @description Which pool to mend and level.
+         */
+        RebuildParams: {
+            /** Pool */
+            pool: string;
+        };
+        /**
+         * RenameParams
+         * @description nodes: as they are named now; their new names in the same order, as a pattern such as heron-{01..12} or one by one.
+         */
+        RenameParams: {
+            /** Names */
+            names?: string[];
+            /** Nodes */
+            nodes: string[];
+            /**
+             * Pattern
+             * @default
+             */
+            pattern: string;
+        };
+        /**
          * RepairOut
          * @description Until all copies are there again: seconds in all, and its parts. copying: the least that the bottleneck allows.
          */
@@ -1842,6 +2639,16 @@ export interface components {
             seconds: number;
         };
         /**
+         * ReplaceDiskParams
+         * @description The disk that goes, and the one that takes its place. Names.
+         */
+        ReplaceDiskParams: {
+            /** By */
+            by: string;
+            /** Disk */
+            disk: string;
+        };
+        /**
          * RestartOut
          * @description One of Fold Barn's own processes that was started again. at: seconds since 1970; why: part of a sentence.
          */
@@ -1853,6 +2660,25 @@ export interface components {
             /** Why */
             why: string;
         };
+        /**
+         * RetireParams
+         * @description Things of one level, by name.
+         */
+        RetireParams: {
+            /** Names */
+            names: string[];
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "disk" | "node" | "rack";
+        };
+        /**
+         * Role
+         * @description What a disk is for.
+         * @enum {string}
+         */
+        Role: "boot" | "capacity" | "cache" | "spare" | "unclaimed" | "unfit";
         /**
          * RoleRow
          * @description The role one disk takes, and why. bound_to: the cache device that serves it; serves: how many disks it serves.
@@ -1894,6 +2720,13 @@ export interface components {
             /** Racks */
             racks: components["schemas"]["RackOut"][];
         };
+        /** RoomWish */
+        RoomWish: {
+            /** Name */
+            name: string;
+            /** Racks */
+            racks?: components["schemas"]["RackWish"][];
+        };
         /**
          * Row
          * @description One effect: before and after.
@@ -1903,6 +2736,60 @@ export interface components {
             before?: components["schemas"]["Figure"] | null;
             /** Label */
             label: string;
+        };
+        /**
+         * SetPoolParams
+         * @description The pool by name, and everything that can be set of it.
+         */
+        SetPoolParams: {
+            /**
+             * Allocation Bytes
+             * @default 1048576
+             */
+            allocation_bytes: number;
+            /**
+             * Copies
+             * @default 3
+             */
+            copies: number;
+            /**
+             * Daily Writes
+             * @default 0
+             */
+            daily_writes: number;
+            /**
+             * Fill Line
+             * @default 0.85
+             */
+            fill_line: number;
+            /** @default node */
+            headroom: components["schemas"]["Level"] | null;
+            /**
+             * Headroom Losses
+             * @default 1
+             */
+            headroom_losses: number;
+            /** @default rack */
+            level: components["schemas"]["Level"];
+            /**
+             * Level Rate
+             * @default 0
+             */
+            level_rate: number;
+            /**
+             * Overcommit Cap
+             * @default 1
+             */
+            overcommit_cap: number;
+            /** Pool */
+            pool: string;
+            /** @default consumers */
+            priority: components["schemas"]["Priority"];
+            /**
+             * Rebuild Rate
+             * @default 0
+             */
+            rebuild_rate: number;
         };
         /** SettingOut */
         SettingOut: {
@@ -2100,6 +2987,12 @@ export interface components {
             label: string;
         };
         /**
+         * Tier
+         * @description Media of a pool by speed. A pool without a fast tier is all bulk.
+         * @enum {string}
+         */
+        Tier: "fast" | "bulk";
+        /**
          * UsableOut
          * @description What a pool would hold under one protection, in bytes; why_not where its domains do not allow it.
          */
@@ -2289,6 +3182,246 @@ export interface components {
             params: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * WishOfAddNode
+         * @description ready and join (agent), count (every keeper hears of it), open (ours).
+         */
+        WishOfAddNode: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "add-node";
+            params: components["schemas"]["AddNodeParams"];
+        };
+        /**
+         * WishOfAddressPorts
+         * @description set (agents), check (read back).
+         */
+        WishOfAddressPorts: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "address-ports";
+            params: components["schemas"]["AddressPortsParams"];
+        };
+        /**
+         * WishOfArrange
+         * @description place: everything at once, in one transaction.
+         */
+        WishOfArrange: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "arrange";
+            params: components["schemas"]["ArrangeParams"];
+        };
+        /**
+         * WishOfChangeRole
+         * @description mark, drain (where a disk holds strips), assign (ours), bind (agents).
+         */
+        WishOfChangeRole: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "change-role";
+            params: components["schemas"]["ChangeRoleParams"];
+        };
+        /**
+         * WishOfClearDisk
+         * @description look (agent: is it still what was shown?), wipe (agent), check (read back).
+         */
+        WishOfClearDisk: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "clear-disk";
+            params: components["schemas"]["ClearDiskParams"];
+        };
+        /**
+         * WishOfCreateVolume
+         * @description place (ours), reserve (agents), check (read back from agents).
+         */
+        WishOfCreateVolume: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "create-volume";
+            params: components["schemas"]["CreateVolumeParams"];
+        };
+        /**
+         * WishOfDeletePool
+         * @description close (ours), release (agents), forget (ours).
+         */
+        WishOfDeletePool: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete-pool";
+            params: components["schemas"]["DeletePoolParams"];
+        };
+        /**
+         * WishOfDeleteVolume
+         * @description drop (agents), forget (ours). What silent nodes hold is dropped when they return.
+         */
+        WishOfDeleteVolume: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete-volume";
+            params: components["schemas"]["DeleteVolumeParams"];
+        };
+        /**
+         * WishOfDescribe
+         * @description take: everything at once, in one transaction.
+         */
+        WishOfDescribe: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "describe";
+            params: components["schemas"]["DescribeParams"];
+        };
+        /**
+         * WishOfFormCluster
+         * @description claim (ours), witness, ready and join per node, elect, hand over, hand back, publish, open (ours).
+         */
+        WishOfFormCluster: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "form-cluster";
+            params: components["schemas"]["FormClusterParams"];
+        };
+        /**
+         * WishOfFormPool
+         * @description claim (ours), prepare (agents), check (read back from agents), bind (agents, where there is cache), open (ours).
+         */
+        WishOfFormPool: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "form-pool";
+            params: components["schemas"]["FormPoolParams"];
+        };
+        /**
+         * WishOfGiveUp
+         * @description give_up: at once. What they held is then rebuilt in changes of its own.
+         */
+        WishOfGiveUp: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "give-up";
+            params: components["schemas"]["GiveUpParams"];
+        };
+        /**
+         * WishOfGrowPool
+         * @description prepare (agents), check (read back), claim (ours): only then may strips be placed on them; bind (agents, where there is cache).
+         */
+        WishOfGrowPool: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "grow-pool";
+            params: components["schemas"]["GrowPoolParams"];
+        };
+        /**
+         * WishOfLetGo
+         * @description successor (gets the vote), hand (the leading role), leave (agent), count (keepers), close (ours).
+         */
+        WishOfLetGo: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "let-go";
+            params: components["schemas"]["LetGoParams"];
+        };
+        /**
+         * WishOfPurposePorts
+         * @description note: at once, in one transaction.
+         */
+        WishOfPurposePorts: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "purpose-ports";
+            params: components["schemas"]["PurposePortsParams"];
+        };
+        /**
+         * WishOfRebuild
+         * @description compare (agents), copy, level, let_go (agents).
+         */
+        WishOfRebuild: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rebuild";
+            params: components["schemas"]["RebuildParams"];
+        };
+        /**
+         * WishOfRename
+         * @description rename: nodes, and the disks named after them, at once.
+         */
+        WishOfRename: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rename";
+            params: components["schemas"]["RenameParams"];
+        };
+        /**
+         * WishOfReplaceDisk
+         * @description prepare, check (agents), swap (ours), drain (agents), release (agents), part (ours), bind (agents).
+         */
+        WishOfReplaceDisk: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "replace-disk";
+            params: components["schemas"]["ReplaceDiskParams"];
+        };
+        /**
+         * WishOfRetire
+         * @description mark (ours), drain (agents, for each pool), release (agents), part (ours), bind (agents, where there is cache).
+         */
+        WishOfRetire: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "retire";
+            params: components["schemas"]["RetireParams"];
+        };
+        /**
+         * WishOfSetPool
+         * @description set (ours).
+         */
+        WishOfSetPool: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "set-pool";
+            params: components["schemas"]["SetPoolParams"];
         };
         /**
          * WitnessIn
@@ -2722,7 +3855,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Deed"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSetPool"];
             };
         };
         responses: {
@@ -2836,7 +3969,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Wish"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSetPool"];
             };
         };
         responses: {
