@@ -247,6 +247,8 @@ def large_site(stick: float) -> None:
             "of sorting 10,000,000 integers",
             seconds / stick,
         )
+        comparison(view, stick)
+        picture(load(), stick)
         growth(view, stick)
     finally:
         engine().dispose()
@@ -316,6 +318,62 @@ def stuck_plans(stick: float) -> None:
         seconds / stick,
         f"holds: {found.holds}",
     )
+
+
+def comparison(view: Any, stick: float) -> None:
+    """What all disks of a pool hold beside what they should: six million strips, as their agents' answers have been read."""
+    from foldbarn.core.comparing import differences, held_by, placed
+
+    pool = view.pools[0]
+    should = placed(view, pool)
+    order = np.argsort(should.disk, kind="stable")
+    strips = np.stack([should.volume, should.extent, should.strip], axis=1)[order]
+    numbers, starts = np.unique(should.disk[order], return_index=True)
+    held = dict(zip(numbers.tolist(), np.split(strips, starts[1:]), strict=True))
+    gone = int(numbers[0])
+    held[gone] = held[gone][3:]  # three strips that a disk has lost
+    seconds, found = timed(lambda: differences(held_by(held), placed(view, pool), numbers))
+    assert (len(found.missing.disk), len(found.beyond.disk)) == (3, 0)
+    row(
+        f"compare {len(strips):,} strips with what their disks hold",
+        seconds,
+        "of sorting 10,000,000 integers",
+        seconds / stick,
+    )
+
+
+def picture(view: Any, stick: float) -> None:
+    """The barn's picture of a large site: when the site has changed, and again at the same revision."""
+    from foldbarn.api import pictures
+    from foldbarn.core.lamps import Outlook
+    from foldbarn.store import site
+    from foldbarn.store.database import transaction
+
+    for when in ("when it has changed", "again, unchanged"):
+        start = time.perf_counter()
+        with transaction() as session:
+            pictures.barn_out(Outlook(view, time.time(), 30.0), site.row(session), False, [], [])
+        seconds = time.perf_counter() - start
+        row(
+            f"the barn's picture with 12,000 disks, {when}",
+            seconds,
+            "of sorting 10,000,000 integers",
+            seconds / stick,
+        )
+
+
+def rest(barn: Any) -> float:
+    """Share of a processor that the work process takes while nothing is done."""
+    process = barn.children["work"].process
+    ticks = os.sysconf("SC_CLK_TCK")
+
+    def used() -> float:
+        fields = Path(f"/proc/{process.pid}/stat").read_text().rpartition(")")[2].split()
+        return (int(fields[11]) + int(fields[12])) / ticks
+
+    before, seconds = used(), 20.0
+    time.sleep(seconds)
+    return (used() - before) / seconds
 
 
 def growth(view: Any, stick: float) -> None:
@@ -502,6 +560,23 @@ def running_barn(stick: float) -> None:
             row(
                 "read /api/barn (the demo's site)", answers, "of sorting 10,000,000 integers", answers / stick
             )
+            start = time.perf_counter()
+            many = [
+                engineer.start("create-volume", {"name": f"of-many-{n}", "pool": "quayside", "size": "1 GiB"})
+                for n in range(200)
+            ]
+            for change in many:
+                engineer.await_end(change)
+            seconds = time.perf_counter() - start
+            row(
+                "make 200 volumes at once, from the first request to the last one whole",
+                seconds,
+                "of reading /api/barn",
+                seconds / answers,
+            )
+            time.sleep(5)
+            share = rest(barn)
+            row("the work process at rest, nine nodes: in each second", share, "of a processor", share)
             with sync_playwright() as tool:
                 browser = tool.chromium.launch(
                     executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
