@@ -9,6 +9,7 @@ import subprocess
 import threading
 import time
 from collections.abc import Callable, Coroutine, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from functools import partial
@@ -184,6 +185,12 @@ def pooled(postgres: Postgres, workplace: Path, stage: Stage, welcomed: Start) -
             site = Site(yard)
             assert site.state(site.pool()) == "done"
     return start
+
+
+def run_async(work: Coroutine[Any, Any, Any]) -> Any:
+    """In a thread of its own: the browser that other tests drive keeps an event loop in this one."""
+    with ThreadPoolExecutor(max_workers=1) as crew:
+        return crew.submit(asyncio.run, work).result()
 
 
 @dataclass

@@ -44,8 +44,8 @@ from foldbarn.store.database import transaction
 from foldbarn.store.tables import ChangeRow, NodeRow, SiteRow, TouchRow
 from foldbarn.store.views import current_view
 
-EXAMPLES = int(os.environ.get("FOLDBARN_SOAK_EXAMPLES", "4"))
-STEPS = int(os.environ.get("FOLDBARN_SOAK_STEPS", "25"))
+EXAMPLES = int(os.environ.get("FOLDBARN_SOAK_EXAMPLES", "3"))
+STEPS = int(os.environ.get("FOLDBARN_SOAK_STEPS", "20"))
 OTHERS_LOOKS = 5  # at what it does, of a change that goes on in the middle of another's step
 ROUNDS = 30  # in which everything that was begun has to come to its end, once nothing is broken any more
 # A failure is made as small as can be where that is asked for: it takes many minutes.

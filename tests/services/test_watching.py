@@ -2,13 +2,11 @@
 
 from __future__ import annotations
 
-import asyncio
-from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
-from conftest import Site
+from conftest import Site, run_async
 from sqlalchemy import func, select, update
 
 from foldbarn.changes.engine.runner import run_change
@@ -192,12 +190,6 @@ def test_counters_become_rates_and_a_reset_gives_none(barn_site: Site) -> None:
     assert rates() == (None, 0.0)
 
 
-def look_once(watch: watching.Watch) -> None:
-    """In a thread of its own: the browser that other tests drive keeps an event loop in this one."""
-    with ThreadPoolExecutor(max_workers=1) as crew:
-        crew.submit(lambda: asyncio.run(watch.look(0))).result()
-
-
 @pytest.mark.pooled
 def test_each_round_is_noted_by_the_databases_clock_and_one_that_fails_is_not(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
@@ -211,7 +203,7 @@ def test_each_round_is_noted_by_the_databases_clock_and_one_that_fails_is_not(
     assert long_ago() == pytest.approx(60, abs=5)
     assert site.outlook().headline()[0].startswith("Nobody has kept watch for ")
     watch = watching.Watch()
-    look_once(watch)
+    run_async(watch.look(0))
     assert site.outlook().unwatched < 30
     assert site.outlook().headline()[0] == "Every byte is readable."
     long_ago()
@@ -222,7 +214,7 @@ def test_each_round_is_noted_by_the_databases_clock_and_one_that_fails_is_not(
         with transaction() as session:
             announce(session, "site")
         watch.judge_at = 0.0
-        look_once(watch)
+        run_async(watch.look(0))
     assert site.outlook().unwatched > 30
     assert told  # one that fails keeps no other from its turn
     with transaction() as session:

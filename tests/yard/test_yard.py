@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-import asyncio
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
 import httpx
 import pytest
-from conftest import Yard
+from conftest import Yard, run_async
 
 from foldbarn.core.errors import NotPossible, Unreachable
 from foldbarn.core.media import PROFILES
@@ -197,16 +195,16 @@ def test_agents_that_are_silent_garbled_or_speak_nonsense_are_told_apart(
         5: "http://127.0.0.1:9",
         6: yard.agent("nobody"),
     }
-    with ThreadPoolExecutor() as crew:  # a browser driver may have left a loop running in this thread
-        answers = crew.submit(asyncio.run, ask_reports(urls)).result()
+    answers = run_async(ask_reports(urls))
     assert isinstance(answers[3], Report)
-    with ThreadPoolExecutor() as crew:  # who has nothing new says so in a few bytes
-        again = crew.submit(asyncio.run, ask_reports({3: urls[3]}, {3: answers[3].tag})).result()
-        assert again[3] is NOTHING_NEW
-        yard.machines.counters[yard.machines.nodes["kittiwake"].disks[0].serial].read_bytes += 1.0
-        again = crew.submit(asyncio.run, ask_reports({3: urls[3]}, {3: answers[3].tag})).result()
-        assert isinstance(again[3], Report)
-        assert again[3].facts
+    known = {3: answers[3].tag}
+    assert (
+        run_async(ask_reports({3: urls[3]}, known))[3] is NOTHING_NEW
+    )  # who has nothing new says so in a few bytes
+    yard.machines.counters[yard.machines.nodes["kittiwake"].disks[0].serial].read_bytes += 1.0
+    again = run_async(ask_reports({3: urls[3]}, known))[3]
+    assert isinstance(again, Report)
+    assert again.facts
     silent = answers[1], answers[4], answers[5]
     assert all(isinstance(a, Unreachable) and not isinstance(a, Garbled) for a in silent)
     assert isinstance(answers[2], Garbled)

@@ -8,9 +8,10 @@ from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Annotated
 
-from fastapi import APIRouter, FastAPI, Response
+from fastapi import APIRouter, FastAPI, Header, Response
 from fastapi import Path as PathParameter
 from fastapi.responses import FileResponse
+from fastapi.sse import EventSourceResponse, ServerSentEvent
 from starlette.staticfiles import StaticFiles
 
 from foldbarn.api import errors, pictures, pool_pictures
@@ -367,9 +368,11 @@ def make_app() -> FastAPI:
     errors.install(app)
     app.include_router(router)
 
-    @app.get("/api/events", include_in_schema=False)
-    async def events() -> Response:
-        return listener.response()
+    @app.get("/api/events", include_in_schema=False, response_class=EventSourceResponse)
+    async def events(last_event_id: Annotated[str | None, Header()] = None) -> AsyncIterator[ServerSentEvent]:
+        """News of what has changed, by topic. A page that comes back says which event it heard last."""
+        async for event in listener.events(last_event_id):
+            yield event
 
     @app.get("/api/{rest:path}", include_in_schema=False)
     def unknown(rest: str) -> None:

@@ -70,9 +70,10 @@ class Agent:
             raise Garbled(f"{self.url} does not say how long it has been running.")
         return float(found)
 
-    def strips(self, serial: str) -> Strips:
-        """Everything that a disk holds, each strip once, [strips, 3]: volume, extent, strip."""
-        found = _body(self._ask("GET", f"/v1/strips/{serial}", most=STRIPS_BYTES, times=LONG))
+    def strips(self, serial: str, volume: int | None = None) -> Strips:
+        """Everything that a disk holds, or at least what it holds of one volume, each strip once, [strips, 3]: volume, extent, strip."""
+        only = "" if volume is None else f"?volume={volume}"
+        found = _body(self._ask("GET", f"/v1/strips/{serial}{only}", most=STRIPS_BYTES, times=LONG))
         listed = found.get("strips")
         try:
             table = np.array(listed, dtype=np.int64) if listed else NO_STRIPS

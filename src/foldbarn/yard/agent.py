@@ -401,7 +401,8 @@ def _locate(machines: Machines, order: Order) -> None:
     order.state = "done"
 
 
-def strips_on(machines: Machines, node: str, serial: str) -> list[Strip]:
-    """The strips that a disk holds, in order."""
+def strips_on(machines: Machines, node: str, serial: str, volume: int | None = None) -> list[Strip]:
+    """The strips that a disk holds, or those of one volume, in order."""
     _own_disk(machines, node, serial)
-    return sorted(machines.strips.get(serial, ()))
+    held = machines.strips.get(serial, ())
+    return sorted(held if volume is None else [strip for strip in held if strip[0] == volume])

@@ -143,9 +143,9 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
         return await answer(known(node), lambda: agent.counters(machines, node), request)
 
     @app.get("/agents/{node}/v1/strips/{serial}")
-    async def strips(node: str, serial: str, request: Request) -> Response:
+    async def strips(node: str, serial: str, request: Request, volume: int | None = None) -> Response:
         try:
-            found = agent.strips_on(machines, known(node), serial)
+            found = agent.strips_on(machines, known(node), serial, volume)
         except council.BadOrder as error:
             raise HTTPException(404, str(error)) from error
         return await answer(node, {"strips": found}, request)

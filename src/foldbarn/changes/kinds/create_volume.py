@@ -137,7 +137,7 @@ class CreateVolume(Kind[CreateVolumeParams]):
         for node, disks in _strips_by_node(run).items():
             agent = run.agent(node)
             for serial, strips in disks.items():
-                held = run.insist(names[node][0], partial(agent.strips, serial))
+                held = run.insist(names[node][0], partial(agent.strips, serial, made.number))
                 there = {(e, s) for v, e, s in held.tolist() if v == made.number}
                 missing = {(e, s) for e, s in strips} - there
                 if missing:
