@@ -278,8 +278,15 @@ def stuck_plans(stick: float) -> None:
                     name = f"d{len(disks)}"
                     disks.append(Disk(len(disks) + 1, name, name, row, "ssd", size, name, Role.CAPACITY, 0))
         pool = Pool(1, "p", 2**30, Protection(3, Level.RACK), Level.NODE)
-        found = SiteView("s", 1, (Room(1, "A"),), tuple(Rack(r + 1, f"R{r}", 0) for r in range(len(racks))),
-                         tuple(nodes), tuple(disks), (pool,))  # fmt: skip
+        found = SiteView(
+            "s",
+            1,
+            (Room(1, "A"),),
+            tuple(Rack(r + 1, f"R{r}", 0) for r in range(len(racks))),
+            tuple(nodes),
+            tuple(disks),
+            (pool,),
+        )
         extents = (
             extents
             or headroom_for(found.disk_slots, found.disk_rack, found.disk_node, Level.NODE, pool.usual).usable
@@ -308,8 +315,13 @@ def stuck_plans(stick: float) -> None:
     lost = lose(full, Level.NODE, 3)
     seconds, moves = timed(lambda: plan_rebuild(lost, lost.pools[0], 1))
     assert moves.stuck == 0
-    row(f"rebuild in an uneven pool at its limit, {extents:,} extents", seconds, "of sorting 10,000,000 integers", seconds / stick,
-        f"{len(moves):,} moves, {int(moves.makes_room.sum()):,} to make room")  # fmt: skip
+    row(
+        f"rebuild in an uneven pool at its limit, {extents:,} extents",
+        seconds,
+        "of sorting 10,000,000 integers",
+        seconds / stick,
+        f"{len(moves):,} moves, {int(moves.makes_room.sum()):,} to make room",
+    )
     seconds, found = timed(lambda: healing_of(replace(full), full.pools[0], Level.NODE))
     row(
         "healing of that pool from losing any node",
@@ -321,7 +333,9 @@ def stuck_plans(stick: float) -> None:
 
 
 def comparison(view: Any, stick: float) -> None:
-    """What all disks of a pool hold beside what they should: six million strips, as their agents' answers have been read."""
+    """What all disks of a pool hold beside what they should: six million strips, as their agents' answers
+    have been read.
+    """
     from foldbarn.core.comparing import differences, held_by, placed
 
     pool = view.pools[0]
@@ -377,7 +391,9 @@ def rest(barn: Any) -> float:
 
 
 def growth(view: Any, stick: float) -> None:
-    """A node of twelve disks joins the pool of two million extents: the preview, the plan, and its moves beside the fewest there can be."""
+    """A node of twelve disks joins the pool of two million extents: the preview, the plan, and its moves
+    beside the fewest there can be.
+    """
     from dataclasses import replace
 
     from foldbarn.changes.kinds.grow_pool import GrowPool, GrowPoolParams
@@ -462,11 +478,24 @@ def inventory_files(nodes: int, disks: int) -> list[tuple[str, str]]:
     found = []
     for n in range(nodes):
         devices = [
-            {"name": f"sd{d}", "path": f"/dev/sd{d}", "type": "disk", "size": 3_840 * 10**9, "rota": False, "tran": "sata", "ro": False, "rm": False,
-             "serial": f"S{n:04d}{d:02d}", "wwn": f"0x5000{n:08x}{d:04x}", "model": "Holm S3840", "pttype": None, "fstype": "ext4" if d == 3 else None,
-             "mountpoints": [None]}
+            {
+                "name": f"sd{d}",
+                "path": f"/dev/sd{d}",
+                "type": "disk",
+                "size": 3_840 * 10**9,
+                "rota": False,
+                "tran": "sata",
+                "ro": False,
+                "rm": False,
+                "serial": f"S{n:04d}{d:02d}",
+                "wwn": f"0x5000{n:08x}{d:04x}",
+                "model": "Holm S3840",
+                "pttype": None,
+                "fstype": "ext4" if d == 3 else None,
+                "mountpoints": [None],
+            }
             for d in range(disks)
-        ]  # fmt: skip
+        ]
         links = [
             {
                 "ifname": "stor0",
@@ -484,7 +513,9 @@ def inventory_files(nodes: int, disks: int) -> list[tuple[str, str]]:
 
 
 def intake(stick: float) -> None:
-    """500 nodes of 24 disks from files, in the batches that a browser sends; their verdicts; the list of them all."""
+    """500 nodes of 24 disks from files, in the batches that a browser sends; their verdicts; the list of them
+    all.
+    """
     from foldbarn.api.pictures import machines_out
     from foldbarn.core.hardware import judge
     from foldbarn.core.reading import read_disks

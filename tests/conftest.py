@@ -79,8 +79,8 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
 
 @pytest.fixture(scope="session")
 def workplace() -> Iterator[Path]:
-    """A folder for state that PostgreSQL's own account can walk into: in memory where the machine has such a place, since
-    each test copies a database and drops it again, which is hundreds of files."""
+    """A folder for state that PostgreSQL's own account can walk into: in memory where the machine has such a
+    place, since each test copies a database and drops it again, which is hundreds of files."""
     memory = Path("/dev/shm")
     roomy = os.access(memory, os.W_OK) and shutil.disk_usage(memory).free > MEMORY_WANTED
     folder = (memory / "foldbarn" if roomy else PROJECT / ".barn") / f"test-{os.getpid()}"
@@ -148,7 +148,9 @@ def stage() -> Iterator[Stage]:
 
 @dataclass(frozen=True)
 class Start:
-    """What tests begin from, each with a copy: the name of a database, and the file of the machines that belong to it."""
+    """What tests begin from, each with a copy: the name of a database, and the file of the machines that
+    belong to it.
+    """
 
     database: str
     machines: Path
@@ -386,7 +388,8 @@ class Running:
 
 @pytest.fixture(scope="module")
 def running(workplace: Path, request: pytest.FixtureRequest) -> Iterator[Running]:
-    """A bare barn: machines that have only just reported in; a short grace time, and stand-ins whose time runs fast.
+    """A bare barn: machines that have only just reported in; a short grace time, and stand-ins whose time
+    runs fast.
 
     In a module that sets NOBODY_REPORTS, the stand-ins wait until a test announces them.
     """

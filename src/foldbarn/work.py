@@ -89,7 +89,8 @@ async def work() -> None:
         )
 
         def end() -> None:
-            # A job is a thread, which nothing can cancel: the changes look for this themselves, and the queue has them again.
+            # A job is a thread, which nothing can cancel: the changes look for this themselves, and the queue
+            # has them again.
             ending.set()
             worker.cancel()
 

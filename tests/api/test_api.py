@@ -232,7 +232,9 @@ def test_what_consumers_write_leaves_a_preview_as_it_was(api: httpx.Client, barn
 
 @pytest.mark.pooled
 def test_strips_on_their_way_leave_a_preview_as_it_was(api: httpx.Client, barn_site: Site) -> None:
-    """While a pool levels itself bytes shift all the time; someone who reads a preview can still carry it out."""
+    """While a pool levels itself bytes shift all the time; someone who reads a preview can still carry it
+    out.
+    """
     barn_site.volume(size="400 GiB")
     barn_site.do("grow-pool", pool="quayside", disks=[f"razorbill-{n}" for n in range(1, 9)])
     number = api.post("/api/changes", json={"kind": "rebuild", "params": {"pool": "quayside"}}).json()[
@@ -290,9 +292,11 @@ def test_plans_on_paper_are_sized_and_bad_ones_say_why(api: httpx.Client) -> Non
 
 @pytest.mark.pooled
 def test_strangers_get_sentences_and_never_a_server_error(api: httpx.Client, barn_site: Site) -> None:
-    """Reference: schemathesis sends what the description allows and what it does not; every answer is one that is described.
+    """Reference: schemathesis sends what the description allows and what it does not; every answer is one
+    that is described.
 
-    Routes that ask other machines are left out: what is made up here must not be asked. See test_guard for those.
+    Routes that ask other machines are left out: what is made up here must not be asked. See test_guard for
+    those.
     """
     barn_site.volume()
     schema = schemathesis.openapi.from_dict(api.get("/api/openapi.json").json()).exclude(

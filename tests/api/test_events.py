@@ -1,4 +1,6 @@
-"""News for open pages: numbered, so that a page which was away learns what it missed, and gathered in sets, so that none is lost."""
+"""News for open pages: numbered, so that a page which was away learns what it missed, and gathered in sets,
+so that none is lost.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""What stands before every route: whose page asks, what shape a body has, what a browser is told, and files."""
+"""What stands before every route: whose page asks, what shape a body has, what a browser is told, and
+files.
+"""
 
 from __future__ import annotations
 
@@ -40,7 +42,9 @@ JSON = {"content-type": "application/json"}
 def test_only_our_own_pages_and_programs_alter_anything(
     api: httpx.Client, headers: dict, status: int
 ) -> None:
-    """Fetch metadata (W3C, Sec-Fetch-Site) and Origin (RFC 6454): a form on another page needs no permission to be sent."""
+    """Fetch metadata (W3C, Sec-Fetch-Site) and Origin (RFC 6454): a form on another page needs no permission
+    to be sent.
+    """
     found = api.put("/api/grace", content='{"grace_seconds": 77}', headers=JSON | headers)
     assert found.status_code == status
     own = {"origin": str(api.base_url).rstrip("/")}
@@ -154,11 +158,27 @@ def test_addresses_that_can_be_asked(address: str) -> None:
 @pytest.mark.parametrize(
     "address",
     [
-        "", "x", "ftp://a", "http://", "http://a:99999", "http://a:0", "http://a b", "http://u:p@a", "http://u@a", "http://a?x=1",
-        "http://a#x", "http://\N{SNOWMAN}", "http://[::1", "http://-a", "http://a..b", f"http://{'a' * 64}", "http://" + "a." * 140,
-        "http://a/\nb", "http://a%00b",
+        "",
+        "x",
+        "ftp://a",
+        "http://",
+        "http://a:99999",
+        "http://a:0",
+        "http://a b",
+        "http://u:p@a",
+        "http://u@a",
+        "http://a?x=1",
+        "http://a#x",
+        "http://\N{SNOWMAN}",
+        "http://[::1",
+        "http://-a",
+        "http://a..b",
+        f"http://{'a' * 64}",
+        "http://" + "a." * 140,
+        "http://a/\nb",
+        "http://a%00b",
     ],
-)  # fmt: skip
+)
 def test_addresses_that_are_none(address: str) -> None:
     with pytest.raises(NotPossible) as refused:
         check_address(address, "Its address", about="url")
@@ -226,7 +246,9 @@ def test_an_answer_without_end_is_read_to_its_bound_and_no_further() -> None:
 
 
 def test_dripping_witnesses_do_not_keep_the_barn_from_its_page(api: httpx.Client) -> None:
-    """Forty-five at once took every thread of the server; now few are asked at a time, and the rest are told so."""
+    """Forty-five at once took every thread of the server; now few are asked at a time, and the rest are told
+    so.
+    """
     from concurrent.futures import ThreadPoolExecutor
 
     url, listener = dripping(b"HTTP/1.1 200 OK\r\nX-A: ")

@@ -1,4 +1,6 @@
-"""Forming a cluster against the real yard: votes, proof of failover, killed at every step, two at once, adding and letting go."""
+"""Forming a cluster against the real yard: votes, proof of failover, killed at every step, two at once,
+adding and letting go.
+"""
 
 from __future__ import annotations
 

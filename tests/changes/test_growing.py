@@ -1,4 +1,6 @@
-"""A pool grows and levels itself; volumes and pools are deleted; against the real yard, killed and with silent nodes."""
+"""A pool grows and levels itself; volumes and pools are deleted; against the real yard, killed and with
+silent nodes.
+"""
 
 from __future__ import annotations
 

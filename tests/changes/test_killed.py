@@ -1,4 +1,6 @@
-"""Every kind of change, killed at every step boundary: when a step is done but not recorded, and when it has just been recorded. It goes on."""
+"""Every kind of change, killed at every step boundary: when a step is done but not recorded, and when it has
+just been recorded. It goes on.
+"""
 
 from __future__ import annotations
 
@@ -138,10 +140,27 @@ def describe(_: Site) -> dict[str, Any]:
 WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
     made.__name__.replace("_", "-"): made
     for made in (
-        form_pool, create_volume, rebuild, grow_pool, set_pool, retire, replace_disk, change_role, delete_volume, delete_pool, clear_disk, add_node, let_go,
-        arrange, rename, give_up, address_ports, purpose_ports, describe,
+        form_pool,
+        create_volume,
+        rebuild,
+        grow_pool,
+        set_pool,
+        retire,
+        replace_disk,
+        change_role,
+        delete_volume,
+        delete_pool,
+        clear_disk,
+        add_node,
+        let_go,
+        arrange,
+        rename,
+        give_up,
+        address_ports,
+        purpose_ports,
+        describe,
     )
-}  # fmt: skip
+}
 
 
 def test_no_kind_of_change_is_forgotten_here() -> None:

@@ -1,4 +1,6 @@
-"""Disks leave pools: retired, replaced, given another role; against the real yard, killed, cut off and too full."""
+"""Disks leave pools: retired, replaced, given another role; against the real yard, killed, cut off and too
+full.
+"""
 
 from __future__ import annotations
 
@@ -214,7 +216,8 @@ def test_what_replacing_says_of_size_and_place_is_counted(barn_site: Site) -> No
             sizes[view.racks[view.nodes[disk.node].rack].name] += disk.size_bytes
     there, here = (view.racks[view.node(n).rack].name for n in ("fulmar", "turnstone"))
     assert (
-        f"fulmar-8 stands in another rack: of the pool's disks {there} {say_size(sizes[there])} and {here} {say_size(sizes[here])} would be there."
+        f"fulmar-8 stands in another rack: of the pool's disks {there} {say_size(sizes[there])} and "
+        f"{here} {say_size(sizes[here])} would be there."
         in [n.sentence for n in _warnings(view, old, view.disk("fulmar-8"))]
     )
 
@@ -328,7 +331,9 @@ def test_withdrawn_in_the_middle_the_disks_stay_in_use(
 
 
 def kill_at(monkeypatch: pytest.MonkeyPatch, number: int, step: int, when: str) -> None:
-    """Runs a change and kills it at a step: when all of it is done but not recorded, or when that has been recorded too."""
+    """Runs a change and kills it at a step: when all of it is done but not recorded, or when that has been
+    recorded too.
+    """
     finish, do = runner._finish_step, runner._next_step
 
     def before(session: Any, run: Any, outcome: str) -> None:

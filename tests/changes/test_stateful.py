@@ -1,7 +1,9 @@
-"""Many changes at once, in any order, while nodes fail and return: what must hold after every step, and at the end.
+"""Many changes at once, in any order, while nodes fail and return: what must hold after every step, and at
+the end.
 
-A hypothesis state machine over a real site. Changes are carried out a step at a time, each step by a runner that dies
-after it; in the middle of a step something else may happen. `./barn soak` runs it for as long as you like.
+A hypothesis state machine over a real site. Changes are carried out a step at a time, each step by a runner
+that dies after it; in the middle of a step something else may happen. `./barn soak` runs it for as long as
+you like.
 """
 
 from __future__ import annotations
@@ -267,7 +269,9 @@ class Barn(RuleBasedStateMachine):
 
     @rule(late=st.booleans())
     def watch(self, late: bool) -> None:
-        """Every node is asked; where it is late, what is away has been so for longer than the grace time. Then the duties have a turn."""
+        """Every node is asked; where it is late, what is away has been so for longer than the grace time.
+        Then the duties have a turn.
+        """
         machines = self.site.yard.machines
         with transaction() as session:
             nodes = [(n.id, n.agent_name, n.agent_url) for n in session.scalars(select(NodeRow))]
@@ -348,7 +352,9 @@ class Barn(RuleBasedStateMachine):
             self.context.__exit__(None, None, None)
 
     def everything_ends_well(self) -> None:
-        """Once nothing is broken any more, everything that was begun comes to its end, and the site is as it should be."""
+        """Once nothing is broken any more, everything that was begun comes to its end, and the site is as it
+        should be.
+        """
         machines = self.site.yard.machines
         machines.power = dict.fromkeys(machines.power, True)
         machines.pulled.clear()
@@ -382,10 +388,25 @@ class Barn(RuleBasedStateMachine):
 
 def test_no_kind_of_change_is_forgotten_here() -> None:
     here = {
-        "create-volume", "delete-volume", "retire", "grow-pool", "replace-disk", "change-role", "set-pool", "rebuild", "rename",
-        "delete-pool", "form-pool", "purpose-ports", "address-ports", "describe", "clear-disk", "give-up",
-    }  # fmt: skip
-    # The cluster's kinds are killed at each of their steps in test_cluster; arranging breaks spread on purpose.
+        "create-volume",
+        "delete-volume",
+        "retire",
+        "grow-pool",
+        "replace-disk",
+        "change-role",
+        "set-pool",
+        "rebuild",
+        "rename",
+        "delete-pool",
+        "form-pool",
+        "purpose-ports",
+        "address-ports",
+        "describe",
+        "clear-disk",
+        "give-up",
+    }
+    # The cluster's kinds are killed at each of their steps in test_cluster; arranging breaks spread on
+    # purpose.
     assert set(KINDS) - here == {"form-cluster", "add-node", "let-go", "arrange"}
 
 

@@ -1,4 +1,6 @@
-"""Changes that touch the same things wait for one another; what they name is known by number; only the newest runner writes."""
+"""Changes that touch the same things wait for one another; what they name is known by number; only the newest
+runner writes.
+"""
 
 from __future__ import annotations
 
@@ -37,8 +39,14 @@ NODES = ("fulmar", "petrel", "kittiwake", "turnstone")
 def change_row(session: Any, state: str = "waiting") -> int:
     """A change that does nothing, for what it touches."""
     row = ChangeRow(
-        kind="rebuild", params={}, about="it", state=state, actor="me", revision=1, preview={"title": "it", "steps": []}
-    )  # fmt: skip
+        kind="rebuild",
+        params={},
+        about="it",
+        state=state,
+        actor="me",
+        revision=1,
+        preview={"title": "it", "steps": []},
+    )
     session.add(row)
     session.flush()
     return int(row.id)
@@ -246,7 +254,9 @@ def test_an_older_runner_writes_nothing_more(barn_site: Site, monkeypatch: pytes
 
 @pytest.mark.pooled
 def test_what_arrives_beside_a_copy_that_has_returned_is_left_over(barn_site: Site) -> None:
-    """A strip that was planned into a rack while that rack's copy was away is not taken for a copy once that is back."""
+    """A strip that was planned into a rack while that rack's copy was away is not taken for a copy once that
+    is back.
+    """
     barn_site.volume(size="20 GiB")
     view = current_view()
     volume = view.volume("charts")

@@ -80,7 +80,9 @@ def test_headroom_is_the_least_over_every_single_loss(racks: list, copies: int) 
 def test_headroom_for_several_losses_is_the_worst_of_all_sets(
     racks: list, copies: int, spread: Level, loss: Level, losses: int
 ) -> None:
-    """The knapsack finds what trying every set finds, whichever of the two levels is the wider one, and names a set that does it."""
+    """The knapsack finds what trying every set finds, whichever of the two levels is the wider one, and names
+    a set that does it.
+    """
     view = make_site(racks, copies)
     slots, spread_of, loss_of = view.disk_slots, view.domain_of(spread), view.domain_of(loss)
     protection = Protection(copies, spread)

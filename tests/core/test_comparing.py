@@ -1,4 +1,6 @@
-"""What disks hold against what they should: the one sort against sets, and names that may not run side by side."""
+"""What disks hold against what they should: the one sort against sets, and names that may not run side by
+side.
+"""
 
 from __future__ import annotations
 

@@ -54,7 +54,9 @@ def test_without_copies_it_is_the_chance_that_a_disk_fails() -> None:
 
 
 def test_reading_twelve_terabytes_at_one_error_in_1e15_bits_fails_one_time_in_ten() -> None:
-    """Common practice: 12 TB are 9.6e13 bits, so about 9 % at 1e-15 and nearly certain over ten such disks at 1e-14."""
+    """Common practice: 12 TB are 9.6e13 bits, so about 9 % at 1e-15 and nearly certain over ten such disks at
+    1e-14.
+    """
     assert unread_chance(12 * 10**12, 1e-15) == pytest.approx(1 - math.exp(-0.096), rel=1e-6)
     assert unread_chance(0, 1e-15) == 0.0
     assert unread_chance(10**15, 0.0) == 0.0
@@ -70,7 +72,9 @@ def test_reading_twelve_terabytes_at_one_error_in_1e15_bits_fails_one_time_in_te
 def test_the_mean_time_is_that_of_exact_fractions(
     copies: int, failures: float, repairs: float, unread: float
 ) -> None:
-    """The chain's linear system, solved by Cramer-free elimination in whole fractions: no rounding anywhere."""
+    """The chain's linear system, solved by Cramer-free elimination in whole fractions: no rounding
+    anywhere.
+    """
     tolerated = copies - 1
     generator = [[Fraction(0)] * (tolerated + 2) for _ in range(tolerated + 1)]
     lam, mu, bad = Fraction(failures), Fraction(repairs), Fraction(unread)

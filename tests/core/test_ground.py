@@ -1,4 +1,6 @@
-"""Votes, ports and addresses, name patterns, arranging, stages: the computation under the forming of a cluster."""
+"""Votes, ports and addresses, name patterns, arranging, stages: the computation under the forming of a
+cluster.
+"""
 
 from __future__ import annotations
 
@@ -64,9 +66,15 @@ def test_what_is_unwise_about_votes_is_said() -> None:
 def test_losses_by_room_rack_keeper_and_witness() -> None:
     found = {e.what: (e.votes_lost, e.decides) for e in domain_losses(voters("a/1", "a/2", "b/3"))}
     assert found == {
-        "room a": (2, False), "room b": (1, True), "rack 1": (1, True), "rack 2": (1, True), "rack 3": (1, True),
-        "k1": (1, True), "k2": (1, True), "k3": (1, True),
-    }  # fmt: skip
+        "room a": (2, False),
+        "room b": (1, True),
+        "rack 1": (1, True),
+        "rack 2": (1, True),
+        "rack 3": (1, True),
+        "k1": (1, True),
+        "k2": (1, True),
+        "k3": (1, True),
+    }
 
 
 def port(node: str, name: str, address: str = "", **facts: object) -> Port:
@@ -95,23 +103,56 @@ def test_a_network_without_fault_has_no_findings() -> None:
 @pytest.mark.parametrize(
     ("change", "expected"),
     [
-        (lambda p: p.__setitem__(0, port("a", "s0", "10.20.0.11/24", up=False)), ("doubt", "Storage port s0 of a is down.")),
-        (lambda p: p.__delitem__(0), ("doubt", "a has one storage port that is up; two are advised, for redundancy and throughput.")),
-        (lambda p: p.__delitem__(slice(0, 2)), ("fail", "a has no storage port of at least 1 Gb/s that is up.")),
-        (lambda p: p.__setitem__(0, port("a", "s0", "10.20.0.11/24", bytes_per_second=GBIT // 10)),
-         ("doubt", "Storage port s0 of a runs at 100 Mb/s, below 1 Gb/s.")),
-        (lambda p: p.__setitem__(0, port("a", "s0", "10.20.0.11/24", bytes_per_second=10 * GBIT)),
-         ("doubt", "Storage port s0 of a has a speed of 10 Gb/s, the others in 10.20.0.0/24 have 25 Gb/s.")),
-        (lambda p: p.__setitem__(0, port("a", "s0", "10.20.0.11/24", mtu=1500)),
-         ("fail", "Storage port s0 of a has an MTU of 1500, the others in 10.20.0.0/24 have 9000.")),
-        (lambda p: p.__setitem__(0, port("a", "s0", "192.168.7.11/24")),
-         ("fail", "Storage port s0 of a is in 192.168.7.0/24, where the others are in 10.20.0.0/24 and 10.21.0.0/24.")),
+        (
+            lambda p: p.__setitem__(0, port("a", "s0", "10.20.0.11/24", up=False)),
+            ("doubt", "Storage port s0 of a is down."),
+        ),
+        (
+            lambda p: p.__delitem__(0),
+            ("doubt", "a has one storage port that is up; two are advised, for redundancy and throughput."),
+        ),
+        (
+            lambda p: p.__delitem__(slice(0, 2)),
+            ("fail", "a has no storage port of at least 1 Gb/s that is up."),
+        ),
+        (
+            lambda p: p.__setitem__(0, port("a", "s0", "10.20.0.11/24", bytes_per_second=GBIT // 10)),
+            ("doubt", "Storage port s0 of a runs at 100 Mb/s, below 1 Gb/s."),
+        ),
+        (
+            lambda p: p.__setitem__(0, port("a", "s0", "10.20.0.11/24", bytes_per_second=10 * GBIT)),
+            (
+                "doubt",
+                "Storage port s0 of a has a speed of 10 Gb/s, the others in 10.20.0.0/24 have 25 Gb/s.",
+            ),
+        ),
+        (
+            lambda p: p.__setitem__(0, port("a", "s0", "10.20.0.11/24", mtu=1500)),
+            ("fail", "Storage port s0 of a has an MTU of 1500, the others in 10.20.0.0/24 have 9000."),
+        ),
+        (
+            lambda p: p.__setitem__(0, port("a", "s0", "192.168.7.11/24")),
+            (
+                "fail",
+                "Storage port s0 of a is in 192.168.7.0/24, where the others are in 10.20.0.0/24 and "
+                "10.21.0.0/24.",
+            ),
+        ),
         (lambda p: p.__setitem__(0, port("a", "s0")), ("fail", "Storage port s0 of a has no address.")),
-        (lambda p: p.__setitem__(0, port("a", "s0", "10.20.0.12/24")), ("fail", "10.20.0.12 is the address of s0 of a and s0 of b.")),
-        (lambda p: p.__setitem__(0, port("a", "s0", "10.20.0.11/24", neighbour="b")),
-         ("fail", "A direct cable joins a and b; it can carry storage only between exactly two nodes, and 3 are chosen.")),
+        (
+            lambda p: p.__setitem__(0, port("a", "s0", "10.20.0.12/24")),
+            ("fail", "10.20.0.12 is the address of s0 of a and s0 of b."),
+        ),
+        (
+            lambda p: p.__setitem__(0, port("a", "s0", "10.20.0.11/24", neighbour="b")),
+            (
+                "fail",
+                "A direct cable joins a and b; it can carry storage only between exactly two nodes, and 3 "
+                "are chosen.",
+            ),
+        ),
     ],
-)  # fmt: skip
+)
 def test_each_fault_of_a_network_is_found_with_a_cure(change: object, expected: tuple[str, str]) -> None:
     ports = two_each("a", "b", "c")
     change(ports)  # type: ignore[operator]

@@ -42,15 +42,27 @@ def codes(d: ReportedDisk, **known: str) -> list[str]:
 def test_a_verdict_gives_every_reason() -> None:
     assert judge(disk()).fit
     everything = disk(
-        mounted=("/srv",), partition_table="gpt", partitions=2, signature="xfs", size_bytes=GB - 1, read_only=True, removable=True,
-        health=Health(passed=False, failure_predicted=True), serial="",
-    )  # fmt: skip
+        mounted=("/srv",),
+        partition_table="gpt",
+        partitions=2,
+        signature="xfs",
+        size_bytes=GB - 1,
+        read_only=True,
+        removable=True,
+        health=Health(passed=False, failure_predicted=True),
+        serial="",
+    )
     assert [r.sentence for r in judge(everything).reasons] == [
-        "it is in use at /srv", "it carries a gpt partition table with 2 partitions", "it carries a file-system signature (xfs)",
-        "it is too small: 999,999,999 bytes, where 1 GB is the least", "it is read-only", "it is removable",
-        "its own health test says it is failing", "its node's BMC predicts that it will fail",
+        "it is in use at /srv",
+        "it carries a gpt partition table with 2 partitions",
+        "it carries a file-system signature (xfs)",
+        "it is too small: 999,999,999 bytes, where 1 GB is the least",
+        "it is read-only",
+        "it is removable",
+        "its own health test says it is failing",
+        "its node's BMC predicts that it will fail",
         "it shows neither a serial number nor a world-wide name, so it could not be told from others",
-    ]  # fmt: skip
+    ]
     assert codes(disk(boot=True, partition_table="gpt", mounted=("/",))) == ["boot"]
     assert judge(disk(size_bytes=GB)).fit
     assert (

@@ -1,4 +1,6 @@
-"""Healing is claimed where it holds and denied where it does not: every claim is tried out by losing things and planning."""
+"""Healing is claimed where it holds and denied where it does not: every claim is tried out by losing things
+and planning.
+"""
 
 from dataclasses import replace
 
@@ -54,7 +56,9 @@ def tried_out(view: SiteView, level: Level) -> bool:
 def test_a_claim_holds_when_tried_out_and_a_denial_does_too(
     racks: list, wishes: list, level: Level, gone: set[int], given_up: bool
 ) -> None:
-    """Any protections side by side, also with something gone already: single copies, other levels, too few racks, too full."""
+    """Any protections side by side, also with something gone already: single copies, other levels, too few
+    racks, too full.
+    """
     view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], wishes)
     gone = {g for g in gone if g < len(view.nodes) - 1}
     view = without_nodes(view, gone, given_up) if gone else view
@@ -70,7 +74,9 @@ def test_a_claim_holds_when_tried_out_and_a_denial_does_too(
 def test_room_held_back_is_enough_for_what_it_is_held_back_for(
     racks: list, copies: int, headroom: Level
 ) -> None:
-    """A pool filled to its limit, in two volumes, can be made whole after any one loss: the rebuild moves what must move."""
+    """A pool filled to its limit, in two volumes, can be made whole after any one loss: the rebuild moves
+    what must move.
+    """
     view = make_site(racks, copies, headroom=headroom)
     space = pool_space(view, view.pools[0])
     assume(space.headroom is not None and space.headroom.possible and space.free > 1)
@@ -103,7 +109,9 @@ def test_two_losses_in_turn_are_healed_where_that_is_claimed(
 
 
 def test_a_volume_with_more_copies_than_its_pools_racks_allow_is_named() -> None:
-    """As the demo's deepwater: two copies usual, three nodes in three racks, and one volume of three copies."""
+    """As the demo's deepwater: two copies usual, three nodes in three racks, and one volume of three
+    copies.
+    """
     view = make_site([[[50]], [[50]], [[50]]], copies=2, headroom=Level.NODE)
     assert heals(view, view.pools[0], pool_space(view, view.pools[0]))
     view = with_volume(with_volume(view, 10, 2, number=1), 6, 3, number=2)
@@ -195,7 +203,9 @@ def test_full_is_what_is_taken_of_what_can_be(
 def test_a_volume_may_be_as_large_as_the_fill_line_and_the_cap_allow_and_no_larger(
     racks: list, wish: tuple[int, Level], headroom: Level | None, line: float, cap: float, percent: int
 ) -> None:
-    """One meaning of full: placing the largest that is allowed stays at the line; one extent more passes it, or has no place."""
+    """One meaning of full: placing the largest that is allowed stays at the line; one extent more passes it,
+    or has no place.
+    """
     view = make_site(racks, 2, headroom=headroom)
     pool = replace(view.pools[0], fill_line=line, overcommit_cap=cap)
     view = changed(view, pools=(pool,))

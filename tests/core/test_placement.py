@@ -65,7 +65,8 @@ def test_drawing_alone_is_close_to_the_shares_and_levelling_makes_it_exact() -> 
 
 
 def test_levelling_finds_chains_where_no_direct_exchange_exists() -> None:
-    # Domain 0 has one too many and 2 one too few, but every extent with 0 holds 2 already: 0 gives to 3, and 1 or 3 to 2.
+    # Domain 0 has one too many and 2 one too few, but every extent with 0 holds 2 already: 0 gives to 3, and
+    # 1 or 3 to 2.
     drawn = np.array([[0, 2], [0, 2], [1, 3]], dtype=np.int32)
     targets = np.array([1, 1, 3, 1])
     assert level_domains(drawn, targets, np.random.default_rng(0)) == 0
@@ -74,7 +75,9 @@ def test_levelling_finds_chains_where_no_direct_exchange_exists() -> None:
 
 
 def test_lost_strips_have_many_peers() -> None:
-    """A rebuild reads from many domains only if the pairings are even: every pair of domains shares extents."""
+    """A rebuild reads from many domains only if the pairings are even: every pair of domains shares
+    extents.
+    """
     drawn = draw_domains(shares(np.full(20, 100), 2), 20_000, 2, seed=1)
     pairs = np.zeros((20, 20), dtype=int)
     np.add.at(pairs, (drawn[:, 0], drawn[:, 1]), 1)
@@ -140,7 +143,9 @@ def test_several_strips_in_one_domain_never_share_a_disk() -> None:
 def test_several_strips_a_domain_keep_the_nested_rule_up_to_the_last_extent(
     racks: list[list[int]], strips: int, per_domain: int, percent: int, seed: int
 ) -> None:
-    """At most so many in a domain, no two on one disk, no disk beyond its room; what the nested rule forbids is refused."""
+    """At most so many in a domain, no two on one disk, no disk beyond its room; what the nested rule forbids
+    is refused.
+    """
     free = np.array([s for rack in racks for s in rack], dtype=np.int64)
     rack_of = np.array([r for r, rack in enumerate(racks) for _ in rack], dtype=np.int64)
     most = usable_nested(free, rack_of, strips, per_domain)

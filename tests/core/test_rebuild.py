@@ -210,7 +210,9 @@ def test_a_limit_on_the_rate_makes_the_estimate_longer_and_says_so() -> None:
 
 @given(uneven_racks(least=3, most=5), st.integers(0, 2**16))
 def test_no_sequence_of_changes_breaks_the_spread_or_overfills_a_disk(racks: list, seed: int) -> None:
-    """Volumes made, nodes lost and found, disks retired, levelled: in any order, every extent stays apart and every disk within its size."""
+    """Volumes made, nodes lost and found, disks retired, levelled: in any order, every extent stays apart and
+    every disk within its size.
+    """
     rng = np.random.default_rng(seed)
     view = make_site(racks, 2)
     for step in range(6):

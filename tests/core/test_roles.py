@@ -139,8 +139,9 @@ def test_when_a_device_goes_only_its_disks_are_bound_anew(devices: int, count: i
 
 
 def test_ratings_in_the_terms_of_jesd218() -> None:
-    """TBW = capacity x DWPD x 365 x years (terms of JEDEC JESD218). The pairs are as makers print them, from memory: 1.92 TB at three drive
-    writes a day over five years is 10,512 TB, 3.84 TB at one is 7,008, 960 GB at one is 1,752."""
+    """TBW = capacity x DWPD x 365 x years (terms of JEDEC JESD218). The pairs are as makers print them, from
+    memory: 1.92 TB at three drive writes a day over five years is 10,512 TB, 3.84 TB at one is 7,008, 960 GB
+    at one is 1,752."""
     for size, writes, tbw in (
         (1.92, 3.0, 10_512),
         (3.84, 1.0, 7_008),

@@ -1,4 +1,6 @@
-"""The sizing bench: plans are read and written without loss, refused line by line, and come to what a real pool would."""
+"""The sizing bench: plans are read and written without loss, refused line by line, and come to what a real
+pool would.
+"""
 
 import csv
 import io
@@ -59,7 +61,8 @@ def test_a_plan_becomes_a_site() -> None:
 
 def test_a_pasted_table_is_read_with_its_heading() -> None:
     view = read_plan(
-        "rack\tnode\tcount\tsize\tmedium\nNQ-1\tfulmar\t8\t3.84 TB\tSSD\nNQ-1\tfulmar\t2\t1.92 TB\tNVMe\nNQ-2;petrel;6;12 TB;HDD"
+        "rack\tnode\tcount\tsize\tmedium\nNQ-1\tfulmar\t8\t3.84 TB\tSSD\nNQ-1\tfulmar\t2\t1.92 "
+        "TB\tNVMe\nNQ-2;petrel;6;12 TB;HDD"
     )
     assert [(n.name, view.racks[n.rack].name) for n in view.nodes] == [("fulmar", "NQ-1"), ("petrel", "NQ-2")]
     assert len(view.disks) == 16
@@ -126,7 +129,8 @@ def test_a_plan_comes_to_what_a_pool_of_it_would() -> None:
     assert pool_space(found.view, found.pool).usable * 2**30 == found.usable_bytes
     assert "After losing any one rack everything can be rebuilt" in found.healing
     assert found.additions[0].gain_bytes > 0
-    # What the disk held is written again by at most all the others: more than at their full speed is impossible.
+    # What the disk held is written again by at most all the others: more than at their full speed is
+    # impossible.
     disk, node = found.repair_disk, found.repair_node
     assert disk is not None
     assert node is not None
@@ -139,7 +143,9 @@ def test_a_plan_comes_to_what_a_pool_of_it_would() -> None:
 
 
 def test_where_the_rest_has_no_place_the_repair_waits_for_a_replacement() -> None:
-    """Three racks of one node each hold three copies: a node's data has nowhere to go, a disk's goes to its neighbours."""
+    """Three racks of one node each hold three copies: a node's data has nowhere to go, a disk's goes to its
+    neighbours.
+    """
     plan = "\n".join(f"rack {r}\nn{r}: 8 x 4 TB SSD" for r in "ABC")
     found = size_up(
         read_plan(plan), Settings(copies=3, level=Level.RACK, headroom=None, replace_seconds=86_400.0)

@@ -52,10 +52,21 @@ def test_sizes_people_type(text: str, size: int) -> None:
 
 @pytest.mark.parametrize(
     ("text", "says"),
-    [("0", "more than zero"), ("-1 TB", "more than zero"), ("", "not a size"), ("ten TB", "not a size"), ("5 parsecs", "not a unit"),
-     ("0.3 B", "whole number of bytes"), ("9999999 EB", "more than any site"), ("NaN", "not a size"), ("1e999", "not a size"),
-     ("9" * 5000, "not a size"), ("٣ TB", "not a size"), ("1 1 TB", "not a size")],
-)  # fmt: skip
+    [
+        ("0", "more than zero"),
+        ("-1 TB", "more than zero"),
+        ("", "not a size"),
+        ("ten TB", "not a size"),
+        ("5 parsecs", "not a unit"),
+        ("0.3 B", "whole number of bytes"),
+        ("9999999 EB", "more than any site"),
+        ("NaN", "not a size"),
+        ("1e999", "not a size"),
+        ("9" * 5000, "not a size"),
+        ("٣ TB", "not a size"),
+        ("1 1 TB", "not a size"),
+    ],
+)
 def test_sizes_that_are_refused_say_why(text: str, says: str) -> None:
     with pytest.raises(NotPossible, match=says) as refused:
         parse_size(text)
@@ -176,7 +187,8 @@ def test_a_counter_that_fell_was_reset() -> None:
 
 
 def test_flows_share_fairly_and_fill_what_others_leave() -> None:
-    # Two flows through resource 0 (10), one of them also through resource 1 (2): it gets 2, the other the 8 that are left.
+    # Two flows through resource 0 (10), one of them also through resource 1 (2): it gets 2, the other the 8
+    # that are left.
     assert max_min_rates(np.array([[0, 0], [0, 1]]), np.array([10.0, 2.0])).tolist() == [8.0, 2.0]
     assert max_min_rates(np.zeros((0, 2), dtype=int), np.array([1.0])).tolist() == []
     assert max_min_rates(np.array([[0, 1]]), np.array([0.0, 5.0])).tolist() == [0.0]
@@ -286,7 +298,8 @@ def test_what_cannot_be_mended_says_what_is_missing() -> None:
     lost = without_nodes(racks, {0})
     words = Outlook(lost, 99.0, 30.0, mending=frozenset({1})).volume(0).reason
     assert words.endswith(
-        "It cannot be made whole as things are. 40 strips of v1 have no place: it needs 3 racks, 2 racks take strips."
+        "It cannot be made whole as things are. 40 strips of v1 have no place: it needs 3 racks, 2 "
+        "racks take strips."
     )
     full = with_volume(make_site([[[40]], [[40]], [[40]], [[40]]], 3), 53, 3)
     lost = without_nodes(full, {0})

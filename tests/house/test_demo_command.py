@@ -1,4 +1,6 @@
-"""The demo command as a person runs it: ready line, everything kept over a restart, everything stopped, two side by side."""
+"""The demo command as a person runs it: ready line, everything kept over a restart, everything stopped, two
+side by side.
+"""
 
 from __future__ import annotations
 

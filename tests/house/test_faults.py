@@ -1,4 +1,5 @@
-"""Processes killed with kill -9, the database restarted under load, agents misbehaving: nothing is lost or done twice.
+"""Processes killed with kill -9, the database restarted under load, agents misbehaving: nothing is lost or
+done twice.
 
 One barn for the module; each test leaves it whole again.
 """
@@ -49,7 +50,9 @@ def change_of(running: Running, number: int) -> dict[str, Any]:
 
 
 def insist(running: Running, kind: str, params: dict[str, Any]) -> int:
-    """The number of the change, asked for until it is taken: a refusal or a broken connection means that nothing was."""
+    """The number of the change, asked for until it is taken: a refusal or a broken connection means that
+    nothing was.
+    """
     number = 0
 
     def taken() -> bool:
@@ -68,7 +71,9 @@ def volume_is_whole(running: Running, name: str) -> bool:
 
 
 def kill(running: Running, name: str) -> None:
-    """Kills a process, once it runs; it is started again without the pause that one which fails for itself would get."""
+    """Kills a process, once it runs; it is started again without the pause that one which fails for itself
+    would get.
+    """
     while not running.alive(name):  # killed before, and not started again yet
         time.sleep(0.05)
     if name in running.barn.children:

@@ -1,4 +1,6 @@
-"""A place for every strip that can have one: rebuilds, drains and levellings against maximum flows of a reference library."""
+"""A place for every strip that can have one: rebuilds, drains and levellings against maximum flows of a
+reference library.
+"""
 
 from __future__ import annotations
 
@@ -20,10 +22,11 @@ from foldbarn.core.site import SiteView
 
 
 def most_placed(view: SiteView, wanted: dict[int, Flags]) -> int:
-    """Reference: scipy.sparse.csgraph.maximum_flow. How many wanted strips any arrangement can place, whatever else is moved.
+    """Reference: scipy.sparse.csgraph.maximum_flow. How many wanted strips any arrangement can place,
+    whatever else is moved.
 
-    Each extent gives a unit for every strip that may move, to its domains (one strip each, none where a strip that
-    stays lies), and from there to their disks, each within its room.
+    Each extent gives a unit for every strip that may move, to its domains (one strip each, none where a strip
+    that stays lies), and from there to their disks, each within its room.
     """
     graph = Network()
     takes = view.disk_open & ~view.disk_given_up
@@ -58,16 +61,17 @@ def most_placed(view: SiteView, wanted: dict[int, Flags]) -> int:
                     graph.edge(name, (name, domain), capacity=1)
                     graph.edge((name, domain), disk, capacity=1)
     for disk in range(len(view.disks)):
-        held = sum(
-            int((view.rows(v)[~wanted[v.number]] == disk).sum()) for v in view.volumes
-        )  # a disk that takes nothing keeps what stays there
+        # a disk that takes nothing keeps what stays there
+        held = sum(int((view.rows(v)[~wanted[v.number]] == disk).sum()) for v in view.volumes)
         graph.edge(disk, "room", capacity=int(room[disk]) if takes[disk] else held)
     placed = graph.most("strips", "room")
     return int(placed - survivors) if asked else 0
 
 
 def filled(racks: list, copies: int, percent: int, second: tuple[int, Level] | None = None) -> SiteView:
-    """A site filled to a part of what it can hold, with a second volume of another protection in what is left."""
+    """A site filled to a part of what it can hold, with a second volume of another protection in what is
+    left.
+    """
     view = make_site(racks, copies)
     extents = usable_extents(view.disk_slots, view.disk_rack, view.pools[0].usual) * percent // 100
     assume(extents > 0)
@@ -114,8 +118,8 @@ def test_a_drain_places_as_much_as_a_maximum_flow(
     view = changed(view, disks=tuple(replace(d, retiring=d.number in leaving) for d in view.disks))
     wanted = {v.number: leaving_strips(view, v) for v in view.volumes}
     moves = plan_drain(view, view.pools[0], seed=1)
-    # A strip that cannot leave bars its domain for its extent, which the flow does not know: so where one must stay
-    # the flow is a bound, and where none must, all leave.
+    # A strip that cannot leave bars its domain for its extent, which the flow does not know: so where one
+    # must stay the flow is a bound, and where none must, all leave.
     leaves, most = sum(int(w.sum()) for w in wanted.values()), most_placed(view, wanted)
     assert leaves - moves.stuck <= most
     assert (moves.stuck == 0) == (most == leaves)
@@ -130,7 +134,9 @@ def test_a_drain_places_as_much_as_a_maximum_flow(
 def test_carried_out_as_room_comes_free_no_step_breaks_a_rule_and_all_that_can_is_placed(
     racks: list, copies: int, percent: int, gone: int, second: tuple[int, Level] | None, seed: int
 ) -> None:
-    """Each round carries out, in a random order, only what can begin; planned anew after every round, as the mover does."""
+    """Each round carries out, in a random order, only what can begin; planned anew after every round, as the
+    mover does.
+    """
     view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], copies, percent, second)
     view = without_nodes(view, {gone % len(view.nodes)})
     most = most_placed(view, {v.number: lost_strips(view, v) for v in view.volumes})
@@ -155,7 +161,9 @@ def test_carried_out_as_room_comes_free_no_step_breaks_a_rule_and_all_that_can_i
 def test_levelling_gets_as_near_to_the_shares_as_a_maximum_flow(
     racks: list, copies: int, percent: int, seed: int
 ) -> None:
-    """Reference: scipy.sparse.csgraph.maximum_flow with each disk's share for its room; nothing may be left that a flow could move."""
+    """Reference: scipy.sparse.csgraph.maximum_flow with each disk's share for its room; nothing may be left
+    that a flow could move.
+    """
     view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], copies, percent)
     rng = np.random.default_rng(seed)
     # Unevenly used: a random half of the strips swaps places with others where the spread allows it.

@@ -1,4 +1,6 @@
-"""Pools against published closed forms and general-purpose reference libraries: chance of loss, rebuild times, moves, units of capacity."""
+"""Pools against published closed forms and general-purpose reference libraries: chance of loss, rebuild
+times, moves, units of capacity.
+"""
 
 import itertools
 from dataclasses import replace
@@ -29,9 +31,10 @@ from foldbarn.core.units import TIB
 def test_mirrored_pairs_and_single_parity_groups_as_in_patterson_gibson_and_katz(
     mttf_hours: float, mttr_hours: float
 ) -> None:
-    """Patterson, Gibson and Katz, "A case for redundant arrays of inexpensive disks", SIGMOD 1988, section 7: a group of G data disks and C
-    check disks that tolerates one failure is lost after MTTF^2 / ((G + C) (G + C - 1) MTTR); for a mirrored pair that is MTTF^2 / (2 MTTR).
-    Their form leaves out terms of MTTR over MTTF; so a tenth of a per cent is allowed where that is a thousandth."""
+    """Patterson, Gibson and Katz, "A case for redundant arrays of inexpensive disks", SIGMOD 1988, section 7:
+    a group of G data disks and C check disks that tolerates one failure is lost after MTTF^2 / ((G + C) (G +
+    C - 1) MTTR); for a mirrored pair that is MTTF^2 / (2 MTTR). Their form leaves out terms of MTTR over
+    MTTF; so a tenth of a per cent is allowed where that is a thousandth."""
     for strips in (2, 5, 11):
         found = mean_time_to_loss(strips, 1, 1 / mttf_hours, 1 / mttr_hours)
         published = mttf_hours**2 / (strips * (strips - 1) * mttr_hours)
@@ -51,7 +54,9 @@ def test_the_chance_in_a_year_is_that_of_the_matrix_exponential(
 
 
 def test_large_disks_lose_orders_of_magnitude_to_unreadable_places() -> None:
-    """Common practice: reading errors met during a rebuild dominate on large disks; 12 TB at 1e-15 costs about three powers of ten."""
+    """Common practice: reading errors met during a rebuild dominate on large disks; 12 TB at 1e-15 costs
+    about three powers of ten.
+    """
     base = {"failure_rate": 0.01, "repair_seconds": 12e12 / 150e6}
     plain = chance_of_loss([12, 12], 2, 10**6, **base)
     read = chance_of_loss([12, 12], 2, 10**6, unread=1 - np.exp(-12e12 * 8 * 1e-15), **base)
@@ -61,15 +66,17 @@ def test_large_disks_lose_orders_of_magnitude_to_unreadable_places() -> None:
 @settings(deadline=None, max_examples=25)
 @given(st.integers(3, 6), st.integers(0, 100))
 def test_a_rebuild_is_near_the_bound_of_its_linear_program(nodes: int, seed: int) -> None:
-    """Reference: scipy.optimize.linprog (HiGHS). Any way of reading and writing the lost strips loads disks; the least possible largest load over
-    bandwidth bounds every plan from below. Ours is the true load of its plan, so it is no less, and at most a little more."""
+    """Reference: scipy.optimize.linprog (HiGHS). Any way of reading and writing the lost strips loads disks;
+    the least possible largest load over bandwidth bounds every plan from below. Ours is the true load of its
+    plan, so it is no less, and at most a little more."""
     view = with_volume(make_site([[[120, 120]] for _ in range(nodes)], 2), 60 * nodes, 2, number=seed + 1)
     lost = without_nodes(view, {seed % nodes})
     moves = plan_rebuild(lost, lost.pools[0], seed)
     come, _ = sources(lost, moves)
     ready = np.flatnonzero(lost.disk_ready)
     seconds = EXTENT / PROFILES["ssd"].bytes_per_second
-    # Each move reads where its surviving copy lies and may write to any disk of another rack: group moves by source.
+    # Each move reads where its surviving copy lies and may write to any disk of another rack: group moves by
+    # source.
     rows = lost.row_of_number[come]
     counts = {int(s): int((rows == s).sum()) for s in np.unique(rows)}
     pairs = [(s, int(t)) for s in counts for t in ready if lost.disk_rack[s] != lost.disk_rack[t]]
@@ -86,7 +93,8 @@ def test_a_rebuild_is_near_the_bound_of_its_linear_program(nodes: int, seed: int
     )
     found = estimate(lost, moves, EXTENT).seconds
     assert answer.fun <= found * (1 + 1e-9)
-    # Which disks a deal loads a little more is chance: four standard deviations of a disk's number of strips are allowed.
+    # Which disks a deal loads a little more is chance: four standard deviations of a disk's number of strips
+    # are allowed.
     assert found <= answer.fun * 1.25 + 4 * seconds * np.sqrt(2 * len(moves) / len(ready))
 
 
@@ -100,9 +108,11 @@ def test_a_rebuild_is_near_the_bound_of_its_linear_program(nodes: int, seed: int
 def test_a_drain_places_as_much_as_a_maximum_flow_can(
     racks: list, percent: int, leaving: set[int], seed: int
 ) -> None:
-    """Reference: scipy.sparse.csgraph.maximum_flow from strips that must leave, by the racks their extents may use, to the room there is.
+    """Reference: scipy.sparse.csgraph.maximum_flow from strips that must leave, by the racks their extents
+    may use, to the room there is.
 
-    Where all can be placed, so it does; nothing that can stay moves, so the moves are the fewest there are."""
+    Where all can be placed, so it does; nothing that can stay moves, so the moves are the fewest there are.
+    """
     view = make_site(racks, 2)
     extents = pool_space(view, view.pools[0]).free * percent // 100
     assume(extents > 0)
@@ -128,7 +138,9 @@ def test_a_drain_places_as_much_as_a_maximum_flow_can(
 
 
 def test_a_shelf_of_twenty_four_drives_on_the_bench() -> None:
-    """Common practice: 24 drives of 1.6 TB are 34.9 TiB raw; two copies take double, so they hold half of it, less metadata."""
+    """Common practice: 24 drives of 1.6 TB are 34.9 TiB raw; two copies take double, so they hold half of it,
+    less metadata.
+    """
     plan = read_plan("rack A\na: 12 x 1.6 TB SSD\nrack B\nb: 12 x 1.6 TB SSD")
     found = size_up(plan, Settings(copies=2, level=Level.RACK, headroom=None))
     assert round(found.ledger.raw / TIB, 1) == 34.9
@@ -156,8 +168,9 @@ racks_on_paper = st.lists(
 def test_the_closed_bound_of_a_repair_is_never_below_the_linear_programs(
     racks: list, copies: int, fill: float, which: int
 ) -> None:
-    """Reference: scipy.optimize.linprog (HiGHS). The best way to read what one node's strips have beside them and to write
-    them where there is room: reads from a domain no more than lie there, writes to it no more than extents it is free of."""
+    """Reference: scipy.optimize.linprog (HiGHS). The best way to read what one node's strips have beside them
+    and to write them where there is room: reads from a domain no more than lie there, writes to it no more
+    than extents it is free of."""
     view = paper(racks, copies)
     pool = view.pools[0]
     space = pool_space(view, pool)
@@ -212,7 +225,9 @@ def test_the_closed_bound_of_a_repair_is_never_below_the_linear_programs(
     ],
 )
 def test_the_closed_bound_of_a_repair_is_near_fine_trials(racks: list, copies: int) -> None:
-    """Placed extent by extent and the rebuild planned: what its busiest disk does is what the shares say, within a sixth."""
+    """Placed extent by extent and the rebuild planned: what its busiest disk does is what the shares say,
+    within a sixth.
+    """
     view = paper(racks, copies)
     pool = view.pools[0]
     extents = int(pool_space(view, pool).usable * 0.7)

@@ -59,8 +59,8 @@ def test_decimal_prefixes_of_iso_80000_1(text: str, power: int) -> None:
     ],
 )
 def test_quantities_of_the_kubernetes_api(quantity: str, value: Fraction) -> None:
-    """Kubernetes documentation, 'Resource units': 128974848, 129e6, 129M, 128974848000m and 123Mi are roughly the
-    same value; the grammar in the comment above type Quantity, k8s.io/apimachinery (both from memory)."""
+    """Kubernetes documentation, 'Resource units': 128974848, 129e6, 129M, 128974848000m and 123Mi are roughly
+    the same value; the grammar in the comment above type Quantity, k8s.io/apimachinery (both from memory)."""
     assert parse_quantity(quantity) == value
 
 
@@ -69,7 +69,8 @@ def test_quantities_of_the_kubernetes_api(quantity: str, value: Fraction) -> Non
     ["", "1 Gi", "1KB", "1K", "1kB", "1MiB", "1e", "1E1.5", "e3", "1ki", "1GI", "--1", "1_000", "٣", "1e3M"],
 )
 def test_what_is_no_quantity_of_the_kubernetes_api(text: str) -> None:
-    """The same grammar: no space, no B, case matters, an exponent is a whole number and takes no suffix after it;
+    """The same grammar: no space, no B, case matters, an exponent is a whole number and takes no suffix after
+    it;
     magnitudes end at 2**63 - 1."""
     with pytest.raises(NotPossible):
         parse_quantity(text)
@@ -108,9 +109,13 @@ def test_usable_space_is_the_optimum_of_its_linear_program(
     count = len(room)
     rows = np.hstack([np.eye(count), np.full((count, 1), -per_domain)])
     answer = linprog(
-        np.append(np.zeros(count), -1.0), A_ub=rows, b_ub=np.zeros(count), A_eq=[[*np.ones(count), -strips]], b_eq=[0],
+        np.append(np.zeros(count), -1.0),
+        A_ub=rows,
+        b_ub=np.zeros(count),
+        A_eq=[[*np.ones(count), -strips]],
+        b_eq=[0],
         bounds=[*((0, c) for c in room), (0, None)],
-    )  # fmt: skip
+    )
     assert float(usable_fraction(np.array(room), strips, per_domain)) == pytest.approx(-answer.fun, abs=1e-6)
 
 
@@ -123,7 +128,9 @@ def test_usable_space_is_the_optimum_of_its_linear_program(
 def test_nested_usable_space_is_the_optimum_of_its_linear_program(
     racks: list[list[int]], strips: int, per_domain: int
 ) -> None:
-    """Reference: scipy.optimize.linprog (HiGHS). As above, and every disk holds at most one strip of an extent: x_ij <= U."""
+    """Reference: scipy.optimize.linprog (HiGHS). As above, and every disk holds at most one strip of an
+    extent: x_ij <= U.
+    """
     sizes = [s for rack in racks for s in rack]
     rack_of = [r for r, rack in enumerate(racks) for _ in rack]
     count = len(sizes)
@@ -133,9 +140,13 @@ def test_nested_usable_space_is_the_optimum_of_its_linear_program(
     )
     limits = np.vstack([by_disk, by_rack])
     answer = linprog(
-        np.append(np.zeros(count), -1.0), A_ub=limits, b_ub=np.zeros(len(limits)), A_eq=[[*np.ones(count), -strips]], b_eq=[0],
+        np.append(np.zeros(count), -1.0),
+        A_ub=limits,
+        b_ub=np.zeros(len(limits)),
+        A_eq=[[*np.ones(count), -strips]],
+        b_eq=[0],
         bounds=[*((0, s) for s in sizes), (0, None)],
-    )  # fmt: skip
+    )
     found = usable_extents(np.array(sizes), np.array(rack_of), Protection(strips, Level.RACK, per_domain))
     assert found == int(-answer.fun + 1e-6)
 
@@ -155,7 +166,9 @@ def test_systematic_sampling_has_the_inclusion_probabilities_it_is_given() -> No
 @settings(deadline=None, max_examples=30)
 @given(st.integers(0, 10_000))
 def test_levelling_moves_as_little_as_a_minimum_cost_flow(seed: int) -> None:
-    """Reference: networkx.min_cost_flow. Every strip may go to any disk at cost 1, or stay at 0; disks end at their targets."""
+    """Reference: networkx.min_cost_flow. Every strip may go to any disk at cost 1, or stay at 0; disks end at
+    their targets.
+    """
     rng = np.random.default_rng(seed)
     view = make_site([[[40]] for _ in range(5)], copies=2)
     start = np.array([rng.permutation(5)[:2] + 1 for _ in range(24)], dtype=np.int32)
@@ -179,7 +192,9 @@ def test_levelling_moves_as_little_as_a_minimum_cost_flow(seed: int) -> None:
 
 
 def test_our_placement_strays_less_than_the_hash_ring_and_weighted_rendezvous() -> None:
-    """References: PyPI's uhashring, and weighted rendezvous hashing by its formula -w / ln(h) (IETF draft-mohanty-bess-weighted-hrw)."""
+    """References: PyPI's uhashring, and weighted rendezvous hashing by its formula -w / ln(h) (IETF
+    draft-mohanty-bess-weighted-hrw).
+    """
     domains, extents, copies = 40, 20_000, 3
     expected = extents * copies / domains
     ours = np.bincount(
@@ -201,7 +216,9 @@ def test_our_placement_strays_less_than_the_hash_ring_and_weighted_rendezvous() 
 
 
 def test_drawing_matches_numpys_own_weighted_choice_in_expectation() -> None:
-    """Reference: numpy.random.Generator.choice for one copy: the same expected counts, ours with less scatter."""
+    """Reference: numpy.random.Generator.choice for one copy: the same expected counts, ours with less
+    scatter.
+    """
     weights = np.array([1, 2, 3, 4])
     ours = np.bincount(draw_domains(shares(weights, 1), 10_000, 1, 3).reshape(-1))
     theirs = np.bincount(np.random.default_rng(3).choice(4, size=10_000, p=weights / 10))
@@ -210,7 +227,9 @@ def test_drawing_matches_numpys_own_weighted_choice_in_expectation() -> None:
 
 
 def test_the_lsblk_of_this_machine_is_understood() -> None:
-    """The tool itself: util-linux's lsblk on the machine that the tests run on, in the call that the agent protocol names."""
+    """The tool itself: util-linux's lsblk on the machine that the tests run on, in the call that the agent
+    protocol names.
+    """
     try:
         said = subprocess.run(
             ["lsblk", "--json", "--bytes", "--output-all"], capture_output=True, text=True, check=True

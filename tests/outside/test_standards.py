@@ -1,4 +1,6 @@
-"""Ground against what stands outside this project: Redfish's reference client, address standards, brute force, this machine's tools."""
+"""Ground against what stands outside this project: Redfish's reference client, address standards, brute
+force, this machine's tools.
+"""
 
 from __future__ import annotations
 
@@ -81,7 +83,8 @@ def test_our_client_and_sushy_read_the_same(client: sushy.Sushy, yard: Yard) -> 
 @pytest.mark.parametrize(
     ("text", "canonical"),
     [
-        # RFC 5952: leading zeros (4.1), as much as possible (4.2.1), not one field (4.2.2), longest run, the first on a tie (4.2.3), case (4.3).
+        # RFC 5952: leading zeros (4.1), as much as possible (4.2.1), not one field (4.2.2), longest run, the
+        # first on a tie (4.2.3), case (4.3).
         ("2001:0db8::0001", "2001:db8::1"),
         ("2001:db8:0:0:0:0:2:1", "2001:db8::2:1"),
         ("2001:db8:0:1:1:1:1:1", "2001:db8:0:1:1:1:1:1"),
@@ -103,7 +106,9 @@ def test_the_subnet_router_anycast_address_of_rfc_4291_is_never_handed_out() -> 
     "network", ["192.0.2.0/29", "198.51.100.64/26", "203.0.113.4/30", "10.0.0.0/31", "2001:db8::/124"]
 )
 def test_a_whole_network_is_handed_out_as_the_standard_library_counts_its_hosts(network: str) -> None:
-    """CIDR arithmetic (RFC 4632, documentation prefixes of RFC 5737) against ipaddress.ip_network(...).hosts()."""
+    """CIDR arithmetic (RFC 4632, documentation prefixes of RFC 5737) against
+    ipaddress.ip_network(...).hosts().
+    """
     hosts = [str(h) for h in ipaddress.ip_network(network).hosts()]
     found = hand_out(f"{network.split('/')[0]}/{network.split('/')[1]}", len(hosts))
     assert [a.split("/")[0] for a in found] == hosts
@@ -128,10 +133,11 @@ def test_survivable_losses_against_brute_force(votes: int) -> None:
     [(0, False), (1, False), (2, True), (3, True), (4, True), (5, False)],
 )
 def test_nvme_critical_warning_bits(bit: int, failing: bool) -> None:
-    """NVM Express Base Specification 2.0, SMART / Health Information: 0 spare, 1 temperature, 2 reliability, 3 read-only, 4 volatile backup, 5 PMR.
+    """NVM Express Base Specification 2.0, SMART / Health Information: 0 spare, 1 temperature, 2 reliability,
+    3 read-only, 4 volatile backup, 5 PMR.
 
-    Which of them forbid new data is our reading: degraded reliability, read-only media, and a failed backup, which
-    may lose acknowledged writes with the power. Bit numbers are from memory.
+    Which of them forbid new data is our reading: degraded reliability, read-only media, and a failed backup,
+    which may lose acknowledged writes with the power. Bit numbers are from memory.
     """
     health = read_health(
         {"nvme_smart_health_information_log": {"critical_warning": 1 << bit, "percentage_used": 0}}
@@ -141,7 +147,9 @@ def test_nvme_critical_warning_bits(bit: int, failing: bool) -> None:
 
 
 def test_nvme_percentage_used_may_pass_100_and_is_no_failure_by_itself() -> None:
-    """NVM Express Base Specification 2.0: 'may exceed 100 ... does not necessarily indicate a failure'; values above 254 are shown as 255. From memory."""
+    """NVM Express Base Specification 2.0: 'may exceed 100 ... does not necessarily indicate a failure';
+    values above 254 are shown as 255. From memory.
+    """
     worn = read_health(
         {
             "nvme_smart_health_information_log": {
@@ -208,6 +216,8 @@ def test_the_agent_tells_of_this_machine() -> None:
 
 
 def test_counters_are_sectors_of_512_bytes() -> None:
-    """Linux, Documentation/block/stat.rst: fields 3 and 7 are read and write sectors, of 512 bytes whatever the device's own."""
+    """Linux, Documentation/block/stat.rst: fields 3 and 7 are read and write sectors, of 512 bytes whatever
+    the device's own.
+    """
     text = "  8 1 2048 4 5 6 4096 8 0 10 11 12 13 14 15 16 17"
     assert read_stat(text) == {"read_bytes": 1_048_576, "written_bytes": 2_097_152}

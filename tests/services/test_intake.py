@@ -1,4 +1,6 @@
-"""Ways in: files good and bad, BMCs, enclosures, the site's text, clearing, arranging, renaming, addresses; against the real PostgreSQL and yard."""
+"""Ways in: files good and bad, BMCs, enclosures, the site's text, clearing, arranging, renaming, addresses;
+against the real PostgreSQL and yard.
+"""
 
 from __future__ import annotations
 
@@ -269,9 +271,30 @@ names = st.text("abcdefgh-0123456789 #:{}[]'\"éñ", min_size=1, max_size=12).fi
 )
 def test_any_text_survives_writing_and_reading(rooms: list[str], size: int, odd: str) -> None:
     made = SiteText.model_validate(
-        {"site": odd, "rooms": [{"name": n, "racks": [{"name": f"{n}.r", "nodes": [{"name": f"n{i}", "memory": size, "disks": [
-            {"bay": odd, "size": size, "medium": "ssd", "serial": f"{odd}{i}"}]}]}]} for i, n in enumerate(rooms)]}
-    )  # fmt: skip
+        {
+            "site": odd,
+            "rooms": [
+                {
+                    "name": n,
+                    "racks": [
+                        {
+                            "name": f"{n}.r",
+                            "nodes": [
+                                {
+                                    "name": f"n{i}",
+                                    "memory": size,
+                                    "disks": [
+                                        {"bay": odd, "size": size, "medium": "ssd", "serial": f"{odd}{i}"}
+                                    ],
+                                }
+                            ],
+                        }
+                    ],
+                }
+                for i, n in enumerate(rooms)
+            ],
+        }
+    )
     assert read_text(write_text(made)) == made
 
 
@@ -354,7 +377,10 @@ def test_each_error_of_a_node_has_its_line(more: str, line: int, words: str) -> 
 def test_a_text_makes_awaited_nodes_and_keeps_its_own_words(barn_site: Site) -> None:
     text = "# by hand\nsite: Test site\nrooms:\n  - name: Loft\n    racks:\n      - name: L-1\n"
     text += "        nodes:\n          - name: auk\n            memory: 64 GiB\n"
-    text += "            disks:\n              - {bay: 1, size: 4 TB, medium: hdd, serial: Z1}\n          - name: skua\n"
+    text += (
+        "            disks:\n              - {bay: 1, size: 4 TB, medium: hdd, serial: Z1}\n          "
+        "- name: skua\n"
+    )
     preview = changes.preview("describe", {"text": text})
     assert ("auk", "not known yet", "Loft, L-1") in [(t.label, t.before, t.after) for t in preview.texts]
     assert ("skua", "South Quay, SQ-2", "Loft, L-1") in [(t.label, t.before, t.after) for t in preview.texts]
@@ -552,7 +578,10 @@ def test_a_purpose_that_a_person_gave_outlasts_reports_and_can_be_taken_back(bar
 def test_what_was_entered_of_the_cluster_is_there_when_it_is_formed(
     api: httpx.Client, barn_site: Site
 ) -> None:
-    text = "site: Test site\nrooms: []\ncluster:\n  name: quay\n  keepers: [fulmar, kittiwake]\n  service address: 10.10.0.5/24\n"
+    text = (
+        "site: Test site\nrooms: []\ncluster:\n  name: quay\n  keepers: [fulmar, kittiwake]\n  service "
+        "address: 10.10.0.5/24\n"
+    )
     text += "  witness: {name: lamp-room, address: http://w}\n"
     barn_site.do("describe", text=text)
     found = api.get("/api/text").json()

@@ -1,4 +1,6 @@
-"""Keeping watch: silence and return, grace times, and what starts by itself. Time is set in the database, never waited for."""
+"""Keeping watch: silence and return, grace times, and what starts by itself. Time is set in the database,
+never waited for.
+"""
 
 from __future__ import annotations
 
@@ -115,7 +117,8 @@ def test_nothing_starts_where_nothing_can_be_mended(barn_site: Site) -> None:
     assert started() == []
     outlook = site.outlook()
     assert outlook.volume(0).reason.endswith(
-        "It cannot be made whole as things are. 100 strips of charts have no place: it needs 3 racks, 2 racks take strips."
+        "It cannot be made whole as things are. 100 strips of charts have no place: it needs 3 "
+        "racks, 2 racks take strips."
     )
 
 

@@ -1,4 +1,6 @@
-"""From an empty site to a cluster that has lost its leading keeper, as a person does it. The tests build on one another."""
+"""From an empty site to a cluster that has lost its leading keeper, as a person does it. The tests build on
+one another.
+"""
 
 from __future__ import annotations
 

@@ -1,4 +1,6 @@
-"""Pools as a person works with them: roles, growth, emptying, replacing, settings, slowing, deleting; and machines on paper. Each test builds on the last."""
+"""Pools as a person works with them: roles, growth, emptying, replacing, settings, slowing, deleting; and
+machines on paper. Each test builds on the last.
+"""
 
 from __future__ import annotations
 

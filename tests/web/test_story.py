@@ -1,4 +1,6 @@
-"""The story as a person lives it: from bare servers to a volume that outlives a server. The tests build on one another."""
+"""The story as a person lives it: from bare servers to a volume that outlives a server. The tests build on
+one another.
+"""
 
 from __future__ import annotations
 
@@ -239,8 +241,13 @@ def test_text_has_enough_contrast_in_both_themes(page: Page, theme: str) -> None
     if theme == "night":
         page.keyboard.press("Alt+n")
     tokens = page.evaluate(
-        """() => Object.fromEntries(['paper','sheet','well','ink','soft','faint','act','barn','on-barn','hay','on-hay','slate','on-slate','moss','on-moss']
-            .map(name => [name, getComputedStyle(document.documentElement).getPropertyValue('--' + name).trim()]))"""
+        """() => Object.fromEntries(
+            ['paper','sheet','well','ink','soft','faint','act','barn','on-barn','hay','on-hay','slate',
+             'on-slate','moss','on-moss']
+            .map(name => [
+                name, getComputedStyle(document.documentElement).getPropertyValue('--' + name).trim()
+            ])
+        )"""
     )
 
     def luminance(colour: str) -> float:

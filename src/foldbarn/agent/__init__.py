@@ -1,1 +1,3 @@
-"""The reporting half of the agent protocol for a real Linux machine. Imports core only; it is reached over the wire."""
+"""The reporting half of the agent protocol for a real Linux machine. Imports core only; it is reached over
+the wire.
+"""

@@ -37,17 +37,23 @@ class Machine:
         return {
             "protocol": PROTOCOL,
             "node": {
-                "name": self.name, "room": self.room, "rack": self.rack, "position": 0,
-                "cores": os.cpu_count() or 0, "memory_bytes": memory_bytes(Path("/proc/meminfo").read_text()),
+                "name": self.name,
+                "room": self.room,
+                "rack": self.rack,
+                "position": 0,
+                "cores": os.cpu_count() or 0,
+                "memory_bytes": memory_bytes(Path("/proc/meminfo").read_text()),
             },
             "lsblk": lsblk,
             "smartctl": {d["path"]: found for d in disks if (found := smart(d["path"]))},
             "ip": links(),
             "purposes": self.purposes,
-        }  # fmt: skip
+        }
 
     def version(self) -> str:
-        """Changes when disks or links do. Without health: smartctl takes seconds, and a disk that is failing shows at the next change or restart."""
+        """Changes when disks or links do. Without health: smartctl takes seconds, and a disk that is failing
+        shows at the next change or restart.
+        """
         said = [
             run_json(
                 "lsblk",
@@ -100,7 +106,9 @@ def links() -> list[dict[str, Any]]:
 
 
 def smart(path: str) -> dict[str, Any]:
-    """What smartctl says of a disk; empty where it is not installed or may not ask. Its exit code is a set of flags, not a failure."""
+    """What smartctl says of a disk; empty where it is not installed or may not ask. Its exit code is a set of
+    flags, not a failure.
+    """
     tool = shutil.which("smartctl")
     if not tool:
         return {}

@@ -1,4 +1,6 @@
-"""Serves the reporting half of the agent protocol (docs/agent-protocol.md), and announces the machine until it is known."""
+"""Serves the reporting half of the agent protocol (docs/agent-protocol.md), and announces the machine until
+it is known.
+"""
 
 from __future__ import annotations
 
@@ -37,7 +39,9 @@ class Probe(BaseModel):
 
 
 def make_app(machine: Machine, own_url: str = "", home_url: str = "", key: str = "") -> FastAPI:
-    """home_url: where it announces itself; empty for nowhere. key: proves to it that this is the agent it was before."""
+    """home_url: where it announces itself; empty for nowhere. key: proves to it that this is the agent it was
+    before.
+    """
     kept: dict[str, Any] = {"at": 0.0, "version": ""}
 
     @asynccontextmanager

@@ -58,7 +58,7 @@ from foldbarn.api.models import (
     WitnessOut,
     WorkOut,
     YardOut,
-)  # fmt: skip
+)
 from foldbarn.changes.engine.preview import Preview
 from foldbarn.changes.engine.queue import closing_sender
 from foldbarn.changes.text import read_text, text_of, write_text
@@ -141,7 +141,9 @@ def pool(name: str) -> PoolOut:
 
 @router.get("/pools/{name}/page")
 def pool_page(name: str) -> PoolPage:
-    """Everything told of one pool: roles and bindings, what other protections would hold, what to buy, its settings."""
+    """Everything told of one pool: roles and bindings, what other protections would hold, what to buy, its
+    settings.
+    """
     outlook = site.outlook()
     with transaction() as session:
         running = changes.touching_pool(session, outlook.view.pool(name).number)
@@ -150,7 +152,9 @@ def pool_page(name: str) -> PoolPage:
 
 @router.post("/sizing")
 def size_plans(wish: SizingIn) -> SizingPage:
-    """What up to three plans of machines come to, side by side. A plan that cannot be read says why, line by line."""
+    """What up to three plans of machines come to, side by side. A plan that cannot be read says why, line by
+    line.
+    """
     return SizingPage(variants=[_sized(v) for v in wish.variants], left_out=LEFT_OUT)
 
 
@@ -356,11 +360,16 @@ def make_app() -> FastAPI:
             task.cancel()
 
     app = FastAPI(
-        title="Fold Barn", version="0.1.0", lifespan=lifespan, openapi_url="/api/openapi.json", docs_url=None, redoc_url=None,
+        title="Fold Barn",
+        version="0.1.0",
+        lifespan=lifespan,
+        openapi_url="/api/openapi.json",
+        docs_url=None,
+        redoc_url=None,
         generate_unique_id_function=lambda route: route.name,
-    )  # fmt: skip
-    # From the outside in: what browsers are told, names of this machine only (so that no page elsewhere can reach the
-    # API under a name of its own), our own pages only, bodies within bounds.
+    )
+    # From the outside in: what browsers are told, names of this machine only (so that no page elsewhere can
+    # reach the API under a name of its own), our own pages only, bodies within bounds.
     app.add_middleware(Limit)
     app.add_middleware(OwnOrigin)
     app.add_middleware(OwnHosts)

@@ -1,4 +1,6 @@
-"""What the API's description (OpenAPI) says beyond what its routes tell by themselves: problems, and the wishes of every kind."""
+"""What the API's description (OpenAPI) says beyond what its routes tell by themselves: problems, and the
+wishes of every kind.
+"""
 
 from __future__ import annotations
 

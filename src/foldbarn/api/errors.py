@@ -24,7 +24,9 @@ STATUS: dict[type[BarnError], tuple[int, str]] = {
 
 
 def answer(problem: Problem, headers: Mapping[str, str] | None = None) -> JSONResponse:
-    """A problem as it leaves. What was sent may be quoted in it, so whatever cannot be written is replaced."""
+    """A problem as it leaves. What was sent may be quoted in it, so whatever cannot be written is
+    replaced.
+    """
     said = problem.model_copy(update={"detail": _writable(problem.detail), "about": _writable(problem.about)})
     return JSONResponse(
         said.model_dump(mode="json", exclude_none=True),

@@ -1,4 +1,6 @@
-"""PostgreSQL NOTIFY, passed on as server-sent events. One listener a process; slow readers are told less often, never wrongly."""
+"""PostgreSQL NOTIFY, passed on as server-sent events. One listener a process; slow readers are told less
+often, never wrongly.
+"""
 
 from __future__ import annotations
 
@@ -24,7 +26,9 @@ EVERYTHING = "everything"
 
 @dataclass(eq=False, slots=True)
 class Page:
-    """An open page, and the topics it has not been told yet: a set, so that none is lost however slowly it reads."""
+    """An open page, and the topics it has not been told yet: a set, so that none is lost however slowly it
+    reads.
+    """
 
     topics: set[str] = field(default_factory=set)
     news: asyncio.Event = field(default_factory=asyncio.Event)
@@ -33,8 +37,9 @@ class Page:
 class Listener:
     """Hears the database's notices and hands their topics to every open page.
 
-    News is numbered. A page that was away names the last number it heard, and is told what it missed; one that was away for
-    too long, or heard that number from another process, is told that everything may have changed.
+    News is numbered. A page that was away names the last number it heard, and is told what it missed; one
+    that was away for too long, or heard that number from another process, is told that everything may have
+    changed.
     """
 
     def __init__(self) -> None:
@@ -44,7 +49,9 @@ class Listener:
         self._past: deque[tuple[int, str]] = deque(maxlen=REMEMBERED)
 
     async def run(self) -> None:
-        """Until cancelled; connects again when the database comes back, and then tells pages to read everything anew."""
+        """Until cancelled; connects again when the database comes back, and then tells pages to read
+        everything anew.
+        """
         while True:
             try:
                 async with await psycopg.AsyncConnection.connect(
@@ -69,7 +76,9 @@ class Listener:
             page.news.set()
 
     def missed(self, last: str | None) -> set[str]:
-        """The topics of all news after the event that a page heard last; everything where that cannot be told."""
+        """The topics of all news after the event that a page heard last; everything where that cannot be
+        told.
+        """
         epoch, _, number = (last or "").partition("-")
         if epoch != self._epoch or not (number.isascii() and number.isdecimal() and len(number) < 20):
             return {EVERYTHING}
@@ -80,7 +89,9 @@ class Listener:
         return {topic for at, topic in self._past if at > heard}
 
     async def events(self, last: str | None = None) -> AsyncIterator[ServerSentEvent]:
-        """Events for one page: first what it missed, then topics as they change. last: the id of the event it heard last."""
+        """Events for one page: first what it missed, then topics as they change. last: the id of the event it
+        heard last.
+        """
         page = Page(topics=self.missed(last))
         self._pages.add(page)
         try:

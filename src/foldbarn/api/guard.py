@@ -1,7 +1,9 @@
-"""What stands before every route: who may ask, how large and of what shape a body may be, and what a browser is told.
+"""What stands before every route: who may ask, how large and of what shape a body may be, and what a browser
+is told.
 
-Fold Barn listens on this machine only, where any page that someone has open can reach it too. So nothing that alters
-anything, or makes it ask others, is answered to another origin's page; and it is never a form or a plain text that does.
+Fold Barn listens on this machine only, where any page that someone has open can reach it too. So nothing that
+alters anything, or makes it ask others, is answered to another origin's page; and it is never a form or a
+plain text that does.
 """
 
 from __future__ import annotations
@@ -83,7 +85,9 @@ def _is_own(host: str) -> bool:
 
 
 class OwnOrigin:
-    """Refuses what another origin's page sends, and what is no JSON. Programs, which name no origin, are answered."""
+    """Refuses what another origin's page sends, and what is no JSON. Programs, which name no origin, are
+    answered.
+    """
 
     def __init__(self, app: ASGIApp) -> None:
         self.app = app
@@ -111,7 +115,9 @@ def _strange(scope: Scope) -> Problem | None:
 
 
 class Limit:
-    """Refuses bodies that are too large or of a shape that nothing here has, before anything is built from them."""
+    """Refuses bodies that are too large or of a shape that nothing here has, before anything is built from
+    them.
+    """
 
     def __init__(self, app: ASGIApp) -> None:
         self.app = app

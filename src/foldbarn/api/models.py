@@ -16,7 +16,9 @@ from foldbarn.core.repair import Repair
 
 
 class Body(BaseModel):
-    """What is sent to the API: a field that is not known is refused, not passed over, and so is text that cannot be kept."""
+    """What is sent to the API: a field that is not known is refused, not passed over, and so is text that
+    cannot be kept.
+    """
 
     model_config = ConfigDict(extra="forbid")
 
@@ -30,7 +32,9 @@ class Body(BaseModel):
 
 
 def _unwritable(sent: Any) -> str | None:
-    """A text anywhere in what was sent that holds half a surrogate pair or a zero character, which no database takes."""
+    """A text anywhere in what was sent that holds half a surrogate pair or a zero character, which no
+    database takes.
+    """
     waiting = [sent]
     while waiting:
         value = waiting.pop()
@@ -163,7 +167,9 @@ class CacheLossOut(BaseModel):
 
 
 class HealingOut(BaseModel):
-    """Whether all volumes of a pool can be made whole after any one loss at a level; null where that is not settled."""
+    """Whether all volumes of a pool can be made whole after any one loss at a level; null where that is not
+    settled.
+    """
 
     level: str
     holds: bool | None
@@ -197,7 +203,9 @@ class PoolPage(BaseModel):
 
 
 class SizingSettings(Body):
-    """How a pool on paper would be set. Sizes in bytes, rates in bytes per second; failure_rate a year, of one disk."""
+    """How a pool on paper would be set. Sizes in bytes, rates in bytes per second; failure_rate a year, of
+    one disk.
+    """
 
     copies: int = Field(default=3, ge=1, le=5)
     level: Level = Level.RACK
@@ -225,7 +233,9 @@ class SizingIn(Body):
 
 
 class RepairOut(BaseModel):
-    """Until all copies are there again: seconds in all, and its parts. copying: the least that the bottleneck allows."""
+    """Until all copies are there again: seconds in all, and its parts. copying: the least that the bottleneck
+    allows.
+    """
 
     seconds: float
     noticing: float
@@ -327,7 +337,9 @@ class VolumeOut(BaseModel):
 
 
 class WhatIf(BaseModel):
-    """What losing one domain now would do to a volume: extents that would lose a copy, and extents that could not be read."""
+    """What losing one domain now would do to a volume: extents that would lose a copy, and extents that could
+    not be read.
+    """
 
     domain: str
     extents_hit: int
@@ -386,7 +398,9 @@ class PortFacts(BaseModel):
 
 
 class NodeFacts(BaseModel):
-    """Everything known of a node. clock_offset: seconds its clock is ahead. awaited_back: it is away and not given up yet."""
+    """Everything known of a node. clock_offset: seconds its clock is ahead. awaited_back: it is away and not
+    given up yet.
+    """
 
     name: str
     room: str
@@ -495,7 +509,9 @@ class EnteredCluster(BaseModel):
 
 
 class TextOut(BaseModel):
-    """The site as text: as it stands now, and as it was last taken, word for word; and what that says of the cluster."""
+    """The site as text: as it stands now, and as it was last taken, word for word; and what that says of the
+    cluster.
+    """
 
     text: str
     taken: str
@@ -656,7 +672,9 @@ class Wish(Body):
 
 
 class Deed(Wish):
-    """A change to carry out. digest: of the preview that was looked at; left out, the change is carried out as it stands now."""
+    """A change to carry out. digest: of the preview that was looked at; left out, the change is carried out
+    as it stands now.
+    """
 
     digest: str | None = None
     reason: str = Field(default="", max_length=500)
@@ -677,7 +695,9 @@ class Accepted(BaseModel):
 
 
 class AgentIn(Body):
-    """key: a secret of the agent's own, made at its first start; who has it is that node's agent from then on."""
+    """key: a secret of the agent's own, made at its first start; who has it is that node's agent from then
+    on.
+    """
 
     agent_url: str = Field(max_length=300)
     key: str = Field(min_length=32, max_length=128, pattern="^[!-~]+$")
@@ -696,7 +716,9 @@ class ReadyOut(BaseModel):
 
 
 class DutyOut(BaseModel):
-    """every: seconds between its turns; seconds, processor_seconds: of all turns together; problem: of the last one."""
+    """every: seconds between its turns; seconds, processor_seconds: of all turns together; problem: of the
+    last one.
+    """
 
     name: str
     every: float
@@ -709,7 +731,9 @@ class DutyOut(BaseModel):
 
 
 class RestartOut(BaseModel):
-    """One of Fold Barn's own processes that was started again. at: seconds since 1970; why: part of a sentence."""
+    """One of Fold Barn's own processes that was started again. at: seconds since 1970; why: part of a
+    sentence.
+    """
 
     process: str
     at: float
@@ -777,7 +801,9 @@ class YardOut(BaseModel):
 
 
 class Problem(BaseModel):
-    """RFC 9457 problem details. about: the field or thing; next_step: what would help; preview: a fresh one, where the old is outdated."""
+    """RFC 9457 problem details. about: the field or thing; next_step: what would help; preview: a fresh one,
+    where the old is outdated.
+    """
 
     type: str = "about:blank"
     title: str

@@ -38,7 +38,7 @@ from foldbarn.api.models import (
     VolumeOut,
     VolumePage,
     WhatIf,
-)  # fmt: skip
+)
 from foldbarn.api.pool_pictures import pool_out
 from foldbarn.changes.engine.kind import kind_named
 from foldbarn.changes.engine.preview import CheckRow, LedgerOut, LossRow
@@ -68,10 +68,20 @@ def disk_out(outlook: Outlook, disk: Disk) -> DiskOut:
     pool = view.pools[disk.pool] if disk.pool >= 0 else None
     used = int(view.disk_used[view.row_of_number[disk.number]])
     return DiskOut(
-        name=disk.name, bay=disk.bay, media=disk.media, size_bytes=disk.size_bytes, used_bytes=used * pool.extent_bytes if pool else 0,
-        role=disk.role.value, pool=pool.name if pool else None, serial=disk.serial, state=StateOut.of(outlook.disk(disk)),
-        fit=disk.role == Role.UNCLAIMED, reasons=disk.why, tier=disk.tier.value, retiring=disk.retiring,
-    )  # fmt: skip
+        name=disk.name,
+        bay=disk.bay,
+        media=disk.media,
+        size_bytes=disk.size_bytes,
+        used_bytes=used * pool.extent_bytes if pool else 0,
+        role=disk.role.value,
+        pool=pool.name if pool else None,
+        serial=disk.serial,
+        state=StateOut.of(outlook.disk(disk)),
+        fit=disk.role == Role.UNCLAIMED,
+        reasons=disk.why,
+        tier=disk.tier.value,
+        retiring=disk.retiring,
+    )
 
 
 def node_out(outlook: Outlook, row: int, disks: list[Disk]) -> NodeOut:
@@ -87,10 +97,15 @@ def node_out(outlook: Outlook, row: int, disks: list[Disk]) -> NodeOut:
             sums[1] += disk.size_bytes
     notes = [f"{name} {used / size:.0%}" for name, (used, size) in pools.items()]
     return NodeOut(
-        name=node.name, rack=rack.name, room=view.rooms[rack.room].name, state=StateOut.of(outlook.node(node)),
-        worst=outlook.node_with_disks(row).lamp, note=", ".join(notes) or "in no pool", pools=list(pools),
+        name=node.name,
+        rack=rack.name,
+        room=view.rooms[rack.room].name,
+        state=StateOut.of(outlook.node(node)),
+        worst=outlook.node_with_disks(row).lamp,
+        note=", ".join(notes) or "in no pool",
+        pools=list(pools),
         disks=[disk_out(outlook, d) for d in disks],
-    )  # fmt: skip
+    )
 
 
 def rooms_out(outlook: Outlook) -> list[RoomOut]:
@@ -109,28 +124,69 @@ def machines_out(outlook: Outlook) -> MachinesOut:
     view = outlook.view
     nodes = [
         NodeFacts(
-            name=n.name, room=view.rooms[view.racks[n.rack].room].name, rack=view.racks[n.rack].name, state=StateOut.of(outlook.node(n)),
-            contact=n.contact.value, awaited_back=n.contact in AWAY and not n.given_up,
-            cores=n.cores, memory_bytes=n.memory_bytes, clock_offset=n.clock_offset, member=n.member, keeper=n.keeper, dedicated=n.dedicated,
-            agent_name=n.agent_name, agent_url=n.agent_url, disks=len(view.node_disks[i]), fit=sum(d.role == Role.UNCLAIMED for d in view.node_disks[i]),
-            ports=[PortFacts(name=p.name, purpose=p.purpose, up=p.up, bytes_per_second=p.bytes_per_second, mtu=p.mtu, addresses=list(p.addresses),
-                             neighbour=p.neighbour) for p in n.ports],
+            name=n.name,
+            room=view.rooms[view.racks[n.rack].room].name,
+            rack=view.racks[n.rack].name,
+            state=StateOut.of(outlook.node(n)),
+            contact=n.contact.value,
+            awaited_back=n.contact in AWAY and not n.given_up,
+            cores=n.cores,
+            memory_bytes=n.memory_bytes,
+            clock_offset=n.clock_offset,
+            member=n.member,
+            keeper=n.keeper,
+            dedicated=n.dedicated,
+            agent_name=n.agent_name,
+            agent_url=n.agent_url,
+            disks=len(view.node_disks[i]),
+            fit=sum(d.role == Role.UNCLAIMED for d in view.node_disks[i]),
+            ports=[
+                PortFacts(
+                    name=p.name,
+                    purpose=p.purpose,
+                    up=p.up,
+                    bytes_per_second=p.bytes_per_second,
+                    mtu=p.mtu,
+                    addresses=list(p.addresses),
+                    neighbour=p.neighbour,
+                )
+                for p in n.ports
+            ],
         )
         for i, n in enumerate(view.nodes)
-    ]  # fmt: skip
+    ]
     names = [n.name for n in view.nodes]
     disks = [
         DiskFacts(
-            name=d.name, node=names[d.node], room=nodes[d.node].room, rack=nodes[d.node].rack, bay=d.bay, media=d.media, model=d.model, size_bytes=d.size_bytes,
-            role=d.role.value, pool=view.pools[d.pool].name if d.pool >= 0 else None, serial=d.serial, wwn=d.wwn, paths=list(d.paths),
-            missing_paths=list(d.missing_paths), enclosure=view.enclosures[d.enclosure].name if d.enclosure >= 0 else None,
-            used_bytes=int(view.disk_used[i]) * view.pools[d.pool].extent_bytes if d.pool >= 0 else 0, lamp=state.lamp, state=state.reason,
-            reasons=d.why, clearable=d.clearable and nodes[d.node].contact == Contact.HEARD, lit=d.lit, bus=d.bus, retiring=d.retiring,
-            role_reason=d.role_reason, rated_bytes=d.rated_bytes,
+            name=d.name,
+            node=names[d.node],
+            room=nodes[d.node].room,
+            rack=nodes[d.node].rack,
+            bay=d.bay,
+            media=d.media,
+            model=d.model,
+            size_bytes=d.size_bytes,
+            role=d.role.value,
+            pool=view.pools[d.pool].name if d.pool >= 0 else None,
+            serial=d.serial,
+            wwn=d.wwn,
+            paths=list(d.paths),
+            missing_paths=list(d.missing_paths),
+            enclosure=view.enclosures[d.enclosure].name if d.enclosure >= 0 else None,
+            used_bytes=int(view.disk_used[i]) * view.pools[d.pool].extent_bytes if d.pool >= 0 else 0,
+            lamp=state.lamp,
+            state=state.reason,
+            reasons=d.why,
+            clearable=d.clearable and nodes[d.node].contact == Contact.HEARD,
+            lit=d.lit,
+            bus=d.bus,
+            retiring=d.retiring,
+            role_reason=d.role_reason,
+            rated_bytes=d.rated_bytes,
         )
         for i, d in enumerate(view.disks)
         for state in [outlook.disk(d)]
-    ]  # fmt: skip
+    ]
     boxes = [
         EnclosureFacts(name=e.name, rack=view.racks[e.rack].name, nodes=list(e.nodes))
         for e in view.enclosures
@@ -145,16 +201,24 @@ def text_out(text: str, taken: str, entered: SiteText | None) -> TextOut:
         [n.name for r in entered.rooms for k in r.racks for n in k.nodes if n.dedicated] if entered else []
     )
     return TextOut(
-        text=text, taken=taken,
+        text=text,
+        taken=taken,
         cluster=EnteredCluster(
-            name=cluster.name, keepers=cluster.keepers, service_address=cluster.service_address,
-            witness_url=cluster.witness.address if cluster.witness else "", dedicated=dedicated,
-        ) if cluster else None,
-    )  # fmt: skip
+            name=cluster.name,
+            keepers=cluster.keepers,
+            service_address=cluster.service_address,
+            witness_url=cluster.witness.address if cluster.witness else "",
+            dedicated=dedicated,
+        )
+        if cluster
+        else None,
+    )
 
 
 def cluster_out(view: SiteView) -> ClusterPage:
-    """The cluster as it stands, and what every member can reach; before it is formed, what one of all nodes would meet."""
+    """The cluster as it stands, and what every member can reach; before it is formed, what one of all nodes
+    would meet.
+    """
     cluster = view.cluster
     members = [n.name for n in view.nodes if n.member] or [
         n.name for n in view.nodes if n.contact == Contact.HEARD
@@ -163,24 +227,53 @@ def cluster_out(view: SiteView) -> ClusterPage:
     names = {n.agent_name: n.name for n in view.nodes}
     return ClusterPage(
         cluster=ClusterOut(
-            name=cluster.name, service_address=cluster.service_address, witness=cluster.witness, witness_room=cluster.witness_room,
-            witness_rack=cluster.witness_rack, encrypted=cluster.encrypted, forming=cluster.forming, leader=names.get(cluster.leader, cluster.leader),
-            term=cluster.term, mail_to=cluster.mail_to, witness_silent=cluster.witness_silent, witness_reason=cluster.witness_reason,
-            keepers=[n.name for n in view.nodes if n.keeper], members=[n.name for n in view.nodes if n.member],
-        ) if cluster else None,
+            name=cluster.name,
+            service_address=cluster.service_address,
+            witness=cluster.witness,
+            witness_room=cluster.witness_room,
+            witness_rack=cluster.witness_rack,
+            encrypted=cluster.encrypted,
+            forming=cluster.forming,
+            leader=names.get(cluster.leader, cluster.leader),
+            term=cluster.term,
+            mail_to=cluster.mail_to,
+            witness_silent=cluster.witness_silent,
+            witness_reason=cluster.witness_reason,
+            keepers=[n.name for n in view.nodes if n.keeper],
+            members=[n.name for n in view.nodes if n.member],
+        )
+        if cluster
+        else None,
         votes=f"{vote_sentence(voters(view, wish)).capitalize()}." if wish and wish.keepers else "",
         doubts=[f"{s[0].upper()}{s[1:]}." for s in doubts(voters(view, wish))] if wish else [],
-        losses=[LossRow.model_validate(e, from_attributes=True) for e in domain_losses(voters(view, wish))] if wish else [],
-        findings=[CheckRow(name="network", result=f.weight, sentence=f.sentence, cure=f.cure, about=f.node) for f in network_findings(view, members)],
+        losses=[LossRow.model_validate(e, from_attributes=True) for e in domain_losses(voters(view, wish))]
+        if wish
+        else [],
+        findings=[
+            CheckRow(name="network", result=f.weight, sentence=f.sentence, cure=f.cure, about=f.node)
+            for f in network_findings(view, members)
+        ],
         members=members,
-        reach=[ReachOut(source=r.source, target=r.target, reached=r.reached, of=r.of, why=r.why) for r in reach_matrix(view, members)],
+        reach=[
+            ReachOut(source=r.source, target=r.target, reached=r.reached, of=r.of, why=r.why)
+            for r in reach_matrix(view, members)
+        ],
         port_plan=[
-            OpeningOut(name=o.name, source=o.source, target=o.target, protocol=o.protocol, ports=o.ports, why=o.why, purpose=o.purpose, tested=o.tested)
+            OpeningOut(
+                name=o.name,
+                source=o.source,
+                target=o.target,
+                protocol=o.protocol,
+                ports=o.ports,
+                why=o.why,
+                purpose=o.purpose,
+                tested=o.tested,
+            )
             for o in PORT_PLAN
         ],
         shut=[ShutOut(source=a, target=b, port=p, why=w) for a, b, p, w in view.closed_ports],
         ports_tested_at=view.ports_tested_at or None,
-    )  # fmt: skip
+    )
 
 
 def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
@@ -198,13 +291,29 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "Room is set aside when the volume is made. Copies that are missing now are counted too.",
     )
     return {
-        "name": volume.name, "pool": view.pools[volume.pool].name, "size_bytes": volume.size_bytes, "copies": volume.protection.copies,
-        "level": volume.protection.level.value, "protection": volume.protection.sentence(), "survives": volume.protection.survives,
-        "tier": volume.tier.value, "written_bytes": volume.written_bytes,
-        "extents": volume.extents, "extent_bytes": extent, "forming": volume.forming, "state": StateOut.of(outlook.volume(row)),
-        "data": found.state, "footprint": footprint,
-        "fate": FateOut(whole=found.whole, reduced=found.reduced, bare=found.bare, unavailable=found.unavailable, lost=found.lost),
-    }  # fmt: skip
+        "name": volume.name,
+        "pool": view.pools[volume.pool].name,
+        "size_bytes": volume.size_bytes,
+        "copies": volume.protection.copies,
+        "level": volume.protection.level.value,
+        "protection": volume.protection.sentence(),
+        "survives": volume.protection.survives,
+        "tier": volume.tier.value,
+        "written_bytes": volume.written_bytes,
+        "extents": volume.extents,
+        "extent_bytes": extent,
+        "forming": volume.forming,
+        "state": StateOut.of(outlook.volume(row)),
+        "data": found.state,
+        "footprint": footprint,
+        "fate": FateOut(
+            whole=found.whole,
+            reduced=found.reduced,
+            bare=found.bare,
+            unavailable=found.unavailable,
+            lost=found.lost,
+        ),
+    }
 
 
 def volume_out(outlook: Outlook, row: int) -> VolumeOut:
@@ -285,12 +394,21 @@ def barn_out(
     view = outlook.view
     headline, subline = outlook.headline()
     return BarnOut(
-        name=view.name, revision=view.revision, operator=site.operator, grace_seconds=site.grace_seconds, yard=yard,
-        headline=headline, subline=subline,
-        counts=Counts(nodes=len(view.nodes), disks=len(view.disks), pools=len(view.pools), volumes=len(view.volumes)),
+        name=view.name,
+        revision=view.revision,
+        operator=site.operator,
+        grace_seconds=site.grace_seconds,
+        yard=yard,
+        headline=headline,
+        subline=subline,
+        counts=Counts(
+            nodes=len(view.nodes), disks=len(view.disks), pools=len(view.pools), volumes=len(view.volumes)
+        ),
         rooms=rooms_out(outlook),
         attention=[
-            AttentionOut(lamp=a.lamp, kind=a.kind, name=a.name, title=a.title, sentence=a.sentence, since=a.since)
+            AttentionOut(
+                lamp=a.lamp, kind=a.kind, name=a.name, title=a.title, sentence=a.sentence, since=a.since
+            )
             for a in outlook.attention()
         ]
         + _failing(failing)
@@ -300,18 +418,23 @@ def barn_out(
         free=[free_figure(pool, space) for pool, space in zip(view.pools, outlook.spaces, strict=True)],
         pools=[pool_out(outlook, i) for i in range(len(view.pools))],
         volumes=[volume_out(outlook, i) for i in range(len(view.volumes))],
-    )  # fmt: skip
+    )
 
 
 def _failing(duties: list[DutyRow]) -> list[AttentionOut]:
     """What the watch cannot see to at present."""
     return [
         AttentionOut(
-            lamp=Lamp.FAILED, kind="house", name=d.name, title=f"Fold Barn fails to {d.name}", since=d.at.timestamp(),
-            sentence=f"It broke off with {d.problem}, and is tried again every second. The log of the work process has more.",
+            lamp=Lamp.FAILED,
+            kind="house",
+            name=d.name,
+            title=f"Fold Barn fails to {d.name}",
+            since=d.at.timestamp(),
+            sentence=f"It broke off with {d.problem}, and is tried again every second. The log of the work "
+            "process has more.",
         )
         for d in duties
-    ]  # fmt: skip
+    ]
 
 
 def _restarted(restarts: list[Restart]) -> list[AttentionOut]:
@@ -351,11 +474,29 @@ def change_page(row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | Non
 def _change_fields(row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | None) -> dict[str, object]:
     left = (row.total - row.done) / row.rate if row.rate and row.total else None
     return {
-        "number": row.id, "kind": row.kind, "about": row.about, "title": row.preview["title"], "state": row.state, "asked": row.asked,
-        "actor": row.actor, "reason": row.reason, "problem": row.problem, "again_at": again_at(row),
-        "waits_for": OtherChange(number=waits_for.id, title=waits_for.preview["title"]) if waits_for else None,
-        "done_bytes": row.done, "total_bytes": row.total, "rate": row.rate,
-        "rate_cap": row.rate_cap, "moved_bytes": row.moved, "work_seconds": row.work_seconds, "can_slow": moves_data(steps),
-        "seconds_left": left, "made_at": row.made_at, "started_at": row.started_at, "ended_at": row.ended_at,
+        "number": row.id,
+        "kind": row.kind,
+        "about": row.about,
+        "title": row.preview["title"],
+        "state": row.state,
+        "asked": row.asked,
+        "actor": row.actor,
+        "reason": row.reason,
+        "problem": row.problem,
+        "again_at": again_at(row),
+        "waits_for": OtherChange(number=waits_for.id, title=waits_for.preview["title"])
+        if waits_for
+        else None,
+        "done_bytes": row.done,
+        "total_bytes": row.total,
+        "rate": row.rate,
+        "rate_cap": row.rate_cap,
+        "moved_bytes": row.moved,
+        "work_seconds": row.work_seconds,
+        "can_slow": moves_data(steps),
+        "seconds_left": left,
+        "made_at": row.made_at,
+        "started_at": row.started_at,
+        "ended_at": row.ended_at,
         "steps": [StepOut.model_validate(s, from_attributes=True) for s in steps],
-    }  # fmt: skip
+    }

@@ -53,18 +53,33 @@ def pool_out(outlook: Outlook, row: int) -> PoolOut:
     used = by_domain(view.disk_used[rows], view.domain_of(level)[rows])[1]
     extent = pool.extent_bytes
     return PoolOut(
-        name=pool.name, state=StateOut.of(outlook.pool(row)), worst=StateOut.of(outlook.pool_with_volumes(row)), forming=pool.forming,
-        copies=pool.usual.copies, level=level.value, protection=pool.usual.sentence(), extent_bytes=extent, disks=len(view.all_of(pool)),
+        name=pool.name,
+        state=StateOut.of(outlook.pool(row)),
+        worst=StateOut.of(outlook.pool_with_volumes(row)),
+        forming=pool.forming,
+        copies=pool.usual.copies,
+        level=level.value,
+        protection=pool.usual.sentence(),
+        extent_bytes=extent,
+        disks=len(view.all_of(pool)),
         nodes=[view.nodes[n].name for n in dict.fromkeys(view.disk_node[rows].tolist())],
-        volumes=[v.name for v in view.volumes if v.pool == row], full=space.full, fill_line=pool.fill_line,
-        roles=dict(Counter(d.role.value for d in view.all_of(pool))), encrypted=pool.encrypted,
-        free=free_figure(pool, space), usable_bytes=space.usable * extent, ledger=LedgerOut.of(pool.name, space.ledger),
-        healing=healing_sentence(view, pool, space), imbalance=imbalance(view, pool),
+        volumes=[v.name for v in view.volumes if v.pool == row],
+        full=space.full,
+        fill_line=pool.fill_line,
+        roles=dict(Counter(d.role.value for d in view.all_of(pool))),
+        encrypted=pool.encrypted,
+        free=free_figure(pool, space),
+        usable_bytes=space.usable * extent,
+        ledger=LedgerOut.of(pool.name, space.ledger),
+        healing=healing_sentence(view, pool, space),
+        imbalance=imbalance(view, pool),
         domains=[
-            DomainUse(name=names[d], room=r * extent, used=u * extent, stranded=space.stranded.get(d, 0) * extent)
+            DomainUse(
+                name=names[d], room=r * extent, used=u * extent, stranded=space.stranded.get(d, 0) * extent
+            )
             for d, r, u in zip(labels.tolist(), room.tolist(), used.tolist(), strict=True)
         ],
-    )  # fmt: skip
+    )
 
 
 def pool_page(outlook: Outlook, name: str, running: list[int]) -> PoolPage:
@@ -93,22 +108,32 @@ def pool_page(outlook: Outlook, name: str, running: list[int]) -> PoolPage:
     words = settings_in_words(pool)
     return PoolPage(
         pool=pool_out(outlook, row),
-        fast_usable=space.fast.usable * extent if space.fast else 0, fast_free=space.fast.free * extent if space.fast else 0,
+        fast_usable=space.fast.usable * extent if space.fast else 0,
+        fast_free=space.fast.free * extent if space.fast else 0,
         without_headroom=space.without_headroom * extent,
-        roles=role_rows(view, assigned), cache_share=cache_share(cache, capacity),
-        cache_losses=[CacheLossOut.model_validate(c, from_attributes=True) for c in cache_losses(view, pool, binding_of(view, pool))],
-        endurance=[*lasting, f"Counted on {writes.sentence}."] if lasting else [], concerns=cache_concerns(cache, capacity, writes.daily_bytes),
+        roles=role_rows(view, assigned),
+        cache_share=cache_share(cache, capacity),
+        cache_losses=[
+            CacheLossOut.model_validate(c, from_attributes=True)
+            for c in cache_losses(view, pool, binding_of(view, pool))
+        ],
+        endurance=[*lasting, f"Counted on {writes.sentence}."] if lasting else [],
+        concerns=cache_concerns(cache, capacity, writes.daily_bytes),
         protections=[usable_out(u, pool) for u in usable_by_protection(view, pool)],
         additions=[AdditionOut.model_validate(a, from_attributes=True) for a in best_additions(view, pool)],
         heals=_heals(view, pool),
         settings=[
             *(SettingOut(name=n, label=label, value=words[n]) for n, label in LABELS.items()),
             SettingOut(name="extent_bytes", label="Extent", value=say_binary(extent)),
-            SettingOut(name="encrypted", label="Encrypted", value="yes, with the cluster's data key" if pool.encrypted else "no"),
+            SettingOut(
+                name="encrypted",
+                label="Encrypted",
+                value="yes, with the cluster's data key" if pool.encrypted else "no",
+            ),
         ],
         params={"pool": pool.name, **settings_of(pool)},
         running=running,
-    )  # fmt: skip
+    )
 
 
 def _heals(view: SiteView, pool: Pool) -> list[HealingOut]:
@@ -133,9 +158,15 @@ def _as_assigned(disk: Disk, rule: Assignment) -> Assignment:
 def usable_out(found: UsableRow, pool: Pool) -> UsableOut:
     protection = found.protection
     return UsableOut(
-        copies=protection.copies, level=protection.level.value, words=protection.sentence(), usable=found.usable, with_headroom=found.with_headroom,
-        heals=found.heals, why_not=found.why_not, usual=protection == pool.usual,
-    )  # fmt: skip
+        copies=protection.copies,
+        level=protection.level.value,
+        words=protection.sentence(),
+        usable=found.usable,
+        with_headroom=found.with_headroom,
+        heals=found.heals,
+        why_not=found.why_not,
+        usual=protection == pool.usual,
+    )
 
 
 def sizing_out(name: str, sizing: Sizing) -> SizingOut:
@@ -145,17 +176,29 @@ def sizing_out(name: str, sizing: Sizing) -> SizingOut:
     labels, room = by_domain(view.disk_slots[rows], view.domain_of(level)[rows])
     names = view.domain_names(level)
     return SizingOut(
-        name=name, problem="", next_step="", nodes=len(view.nodes), disks=len(view.disks), raw=sizing.ledger.raw, usable=sizing.usable_bytes,
-        without_headroom=sizing.without_headroom_bytes, ledger=LedgerOut.of(name, sizing.ledger), protection=pool.usual.sentence(),
+        name=name,
+        problem="",
+        next_step="",
+        nodes=len(view.nodes),
+        disks=len(view.disks),
+        raw=sizing.ledger.raw,
+        usable=sizing.usable_bytes,
+        without_headroom=sizing.without_headroom_bytes,
+        ledger=LedgerOut.of(name, sizing.ledger),
+        protection=pool.usual.sentence(),
         domains=[
             DomainUse(name=names[d], room=r * extent, used=0, stranded=space.stranded.get(d, 0) * extent)
             for d, r in zip(labels.tolist(), room.tolist(), strict=True)
         ],
-        protections=[usable_out(u, pool) for u in sizing.protections], healing=sizing.healing,
-        repair_disk=RepairOut.of(sizing.repair_disk), repair_node=RepairOut.of(sizing.repair_node),
-        chance=say_chance(sizing.chance), chance_inputs=_chance_inputs(sizing),
-        additions=[AdditionOut.model_validate(a, from_attributes=True) for a in sizing.additions], concerns=sizing.concerns,
-    )  # fmt: skip
+        protections=[usable_out(u, pool) for u in sizing.protections],
+        healing=sizing.healing,
+        repair_disk=RepairOut.of(sizing.repair_disk),
+        repair_node=RepairOut.of(sizing.repair_node),
+        chance=say_chance(sizing.chance),
+        chance_inputs=_chance_inputs(sizing),
+        additions=[AdditionOut.model_validate(a, from_attributes=True) for a in sizing.additions],
+        concerns=sizing.concerns,
+    )
 
 
 def _chance_inputs(sizing: Sizing) -> str:

@@ -1,1 +1,3 @@
-"""The change engine: one module per kind of change; preview, then steps, carried out by the runner on the queue."""
+"""The change engine: one module per kind of change; preview, then steps, carried out by the runner on the
+queue.
+"""

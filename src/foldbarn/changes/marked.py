@@ -1,7 +1,7 @@
 """YAML as plain values with the line of each, read in one pass and bounded before anything is built.
 
-Scalars mean what YAML 1.2's core schema says (yaml.org/spec/1.2.2, 10.3), so that `no` and `on` are text; but that
-numbers with leading zeros or a point are text too, as bays, serial numbers and names are written so.
+Scalars mean what YAML 1.2's core schema says (yaml.org/spec/1.2.2, 10.3), so that `no` and `on` are text; but
+that numbers with leading zeros or a point are text too, as bays, serial numbers and names are written so.
 """
 
 from __future__ import annotations
@@ -51,9 +51,8 @@ class Marked:
     value: Any
     by_key: dict[str, tuple[int, Marked]] | None = None
     items: list[Marked] | None = None
-    key: tuple[int, str] | None = field(
-        default=None
-    )  # of a mapping under way: the key whose value comes next
+    # of a mapping under way: the key whose value comes next
+    key: tuple[int, str] | None = field(default=None)
 
     def line_of(self, place: tuple[int | str, ...]) -> int:
         """Line of a place; of the last part of it that exists."""
@@ -70,7 +69,9 @@ class Marked:
 
 
 def read_marked(text: str) -> Marked:
-    """The one document of a text. Raises Unreadable: no YAML, anchors, too deep, too many values, a key twice."""
+    """The one document of a text. Raises Unreadable: no YAML, anchors, too deep, too many values, a key
+    twice.
+    """
     stack: list[Marked] = []
     found: Marked | None = None
     values = 0
@@ -78,7 +79,8 @@ def read_marked(text: str) -> Marked:
         for event in yaml.parse(text, Loader=yaml.CSafeLoader):
             line = event.start_mark.line + 1 if event.start_mark else 1
             if isinstance(event, AliasEvent) or (isinstance(event, NodeEvent) and event.anchor):
-                # An alias stands for a whole tree, and nested ones for an endless one; a site's text needs none.
+                # An alias stands for a whole tree, and nested ones for an endless one; a site's text needs
+                # none.
                 raise Unreadable(line, "Anchors and aliases are not read; write it out.")
             if isinstance(event, MappingEndEvent | SequenceEndEvent):
                 found = stack.pop()

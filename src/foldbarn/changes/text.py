@@ -1,4 +1,6 @@
-"""The site as text: YAML with rooms, racks, nodes, their ports and disks, and the cluster. Read with the line of every error, written without loss."""
+"""The site as text: YAML with rooms, racks, nodes, their ports and disks, and the cluster. Read with the line
+of every error, written without loss.
+"""
 
 from __future__ import annotations
 
@@ -137,7 +139,9 @@ def _sized(value: Any) -> int:
 
 
 def read_text(text: str) -> SiteText:
-    """What a text says. Raises BadText with the line of each error: bad YAML, anchors, unknown keys, wrong types, names used twice."""
+    """What a text says. Raises BadText with the line of each error: bad YAML, anchors, unknown keys, wrong
+    types, names used twice.
+    """
     if len(text) > MOST_CHARACTERS:
         raise NotPossible(
             f"The text has {len(text):,} characters; {MOST_CHARACTERS:,} are the most.", about="text"
@@ -261,9 +265,15 @@ def text_of(view: SiteView) -> SiteText:
     if view.cluster:
         c = view.cluster
         cluster = ClusterText(
-            name=c.name, keepers=[n.name for n in view.nodes if n.keeper], service_address=c.service_address,
-            witness=WitnessText(name=c.witness, address=c.witness_url, room=c.witness_room, rack=c.witness_rack) if c.witness else None,
-        )  # fmt: skip
+            name=c.name,
+            keepers=[n.name for n in view.nodes if n.keeper],
+            service_address=c.service_address,
+            witness=WitnessText(
+                name=c.witness, address=c.witness_url, room=c.witness_room, rack=c.witness_rack
+            )
+            if c.witness
+            else None,
+        )
     by_node: dict[int, list[Disk]] = {}
     for disk in view.disks:
         by_node.setdefault(disk.node, []).append(disk)
@@ -288,29 +298,54 @@ def text_of(view: SiteView) -> SiteText:
 
 def _node_text(node: Node, disks: list[Disk]) -> NodeText:
     ports = [
-        PortText(name=p.name, purpose=p.purpose if p.purpose in ("management", "storage", "client") else "client",
-                 megabits=p.bytes_per_second * 8 // MB, mtu=p.mtu, addresses=list(p.addresses))
+        PortText(
+            name=p.name,
+            purpose=p.purpose if p.purpose in ("management", "storage", "client") else "client",
+            megabits=p.bytes_per_second * 8 // MB,
+            mtu=p.mtu,
+            addresses=list(p.addresses),
+        )
         for p in node.ports
-    ]  # fmt: skip
+    ]
     return NodeText(
-        name=node.name, cores=node.cores, memory=node.memory_bytes, dedicated=node.dedicated, ports=ports,
-        disks=[DiskText(bay=d.bay, size=d.size_bytes, medium=d.media, serial=d.serial, wwn=d.wwn, model=d.model) for d in disks],
-    )  # fmt: skip
+        name=node.name,
+        cores=node.cores,
+        memory=node.memory_bytes,
+        dedicated=node.dedicated,
+        ports=ports,
+        disks=[
+            DiskText(bay=d.bay, size=d.size_bytes, medium=d.media, serial=d.serial, wwn=d.wwn, model=d.model)
+            for d in disks
+        ],
+    )
 
 
 def inventory_of(node: NodeText, room: str, rack: str, position: int) -> Inventory:
     """What the text says of a node, as facts."""
     return Inventory(
-        node=node.name, room=room, rack=rack, position=position, cores=node.cores, memory_bytes=node.memory,
+        node=node.name,
+        room=room,
+        rack=rack,
+        position=position,
+        cores=node.cores,
+        memory_bytes=node.memory,
         disks=tuple(
-            ReportedDisk(d.bay, f"bay {d.bay}", d.serial, plain_wwn(d.wwn), d.model, d.medium, d.size, inspected=False) for d in node.disks
+            ReportedDisk(
+                d.bay, f"bay {d.bay}", d.serial, plain_wwn(d.wwn), d.model, d.medium, d.size, inspected=False
+            )
+            for d in node.disks
         ),
-        ports=tuple(ReportedPort(p.name, p.purpose, False, p.megabits * MB // 8, p.mtu, tuple(p.addresses)) for p in node.ports),
-    )  # fmt: skip
+        ports=tuple(
+            ReportedPort(p.name, p.purpose, False, p.megabits * MB // 8, p.mtu, tuple(p.addresses))
+            for p in node.ports
+        ),
+    )
 
 
 def differences(site: SiteText, view: SiteView) -> list[tuple[str, str, str]]:
-    """What the text says and what the machines say now, where they differ: (what it is about, text, machines)."""
+    """What the text says and what the machines say now, where they differ: (what it is about, text,
+    machines).
+    """
     found: list[tuple[str, str, str]] = []
     nodes = {n.name.casefold(): i for i, n in enumerate(view.nodes)}
     told: set[str] = set()

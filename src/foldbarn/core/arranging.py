@@ -18,7 +18,9 @@ LOPSIDED = 1.5  # a domain this many times as large as the mean of the others is
 
 @dataclass(frozen=True, slots=True)
 class LevelEffect:
-    """One level of fault domain: how many, the smallest and largest in bytes, and bytes stranded for two and three copies (None: too few)."""
+    """One level of fault domain: how many, the smallest and largest in bytes, and bytes stranded for two and
+    three copies (None: too few).
+    """
 
     level: Level
     domains: int
@@ -35,7 +37,8 @@ def level_effects(
 ) -> list[LevelEffect]:
     """The effect of an arrangement on rooms, racks and nodes, over disks that are pooled or fit.
 
-    rack_of: rack name by node name; room_of: room name by rack name. Slots of 1 GiB, as of a pool's usual extents.
+    rack_of: rack name by node name; room_of: room name by rack name. Slots of 1 GiB, as of a pool's usual
+    extents.
     """
     rows = [i for i, d in enumerate(view.disks) if d.role in (Role.CAPACITY, Role.UNCLAIMED)]
     slots: Ints = np.array([view.disks[i].size_bytes // GIB for i in rows], dtype=np.int64)
@@ -93,7 +96,10 @@ def warnings(effects: Sequence[LevelEffect]) -> list[str]:
             )
         for copies, stranded in ((2, effect.stranded_two), (3, effect.stranded_three)):
             if stranded and stranded > effect.largest // 20:
-                words = f"With {say_count(copies, 'copy', 'copies')} kept apart by {effect.level}, {say_size(stranded)} cannot be used"
+                words = (
+                    f"With {say_count(copies, 'copy', 'copies')} kept apart by {effect.level}, "
+                    f"{say_size(stranded)} cannot be used"
+                )
                 found.append(f"{words}: {effect.largest_name} is much larger than the others.")
         if (
             effect.domains > 2
@@ -101,6 +107,7 @@ def warnings(effects: Sequence[LevelEffect]) -> list[str]:
             and not (effect.stranded_two or effect.stranded_three)
         ):
             found.append(
-                f"{effect.largest_name} ({say_size(effect.largest)}) is much larger than {effect.smallest_name} ({say_size(effect.smallest)})."
+                f"{effect.largest_name} ({say_size(effect.largest)}) is much larger than "
+                f"{effect.smallest_name} ({say_size(effect.smallest)})."
             )
     return found

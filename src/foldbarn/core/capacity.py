@@ -58,7 +58,8 @@ def stranded_slots(slots: Ints, domain_of: Ints, protection: Protection) -> dict
 class Headroom:
     """Whether the worst losses at a level leave enough room and domains to hold anything of one protection.
 
-    usable: extents that can be held while so many losses stay healable; worst: labels of the domains whose loss leaves least.
+    usable: extents that can be held while so many losses stay healable; worst: labels of the domains whose
+    loss leaves least.
     """
 
     level: Level
@@ -74,7 +75,9 @@ class Headroom:
 def most_headroom(
     slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, protection: Protection, losses: int
 ) -> Headroom:
-    """As headroom_for, for so many losses or, where these leave too few domains, for the most that can be healed: better some room held back than none."""
+    """As headroom_for, for so many losses or, where these leave too few domains, for the most that can be
+    healed: better some room held back than none.
+    """
     found = headroom_for(slots, spread_of, loss_of, loss_level, protection, losses)
     while not found.possible and found.losses > 1:
         found = headroom_for(slots, spread_of, loss_of, loss_level, protection, found.losses - 1)
@@ -89,12 +92,13 @@ def headroom_for(
 ) -> Headroom:
     """What can be held so that, after any `losses` losses at `loss_level`, the rest can hold it all.
 
-    slots, spread_of (domain at the protection's level), loss_of (domain at the loss level; one of the two nests in
-    the other): [disks].
+    slots, spread_of (domain at the protection's level), loss_of (domain at the loss level; one of the two
+    nests in the other): [disks].
 
-    Without trying every set: what w strips can use of room c_i is the least, over sets J of j < w domains called full,
-    of (total - room of J) / (w - j). The least of that over losses L as well takes out the most room by j full domains and
-    the losses outside them, which is a knapsack over the domains of the wider level.
+    Without trying every set: what w strips can use of room c_i is the least, over sets J of j < w domains
+    called full, of (total - room of J) / (w - j). The least of that over losses L as well takes out the most
+    room by j full domains and the losses outside them, which is a knapsack over the domains of the wider
+    level.
     """
     if not len(slots):
         return Headroom(loss_level, 0, (), losses)
@@ -110,14 +114,18 @@ def headroom_for(
 
 
 def room_outside(slots: Ints, spread_of: Ints, loss_of: Ints, full: int, losses: int) -> list[int]:
-    """Room that the worst losses leave outside j domains called full, for j from 0 to `full`. [disks] as headroom_for."""
+    """Room that the worst losses leave outside j domains called full, for j from 0 to `full`. [disks] as
+    headroom_for.
+    """
     best = _most_taken_out(slots, spread_of, loss_of, full, losses)
     total = int(slots.sum())
     return [total - best[j][losses][0] for j in range(full + 1)]
 
 
 def _most_taken_out(slots: Ints, spread_of: Ints, loss_of: Ints, full: int, losses: int) -> list[list[_Pick]]:
-    """The most room that j domains called full (0 to `full`) and h losses outside them (0 to `losses`) take out, [j][h]."""
+    """The most room that j domains called full (0 to `full`) and h losses outside them (0 to `losses`) take
+    out, [j][h].
+    """
     best: list[list[_Pick]] = [[(0, ())] * (losses + 1) for _ in range(full + 1)]
     for options in _options(slots, spread_of, loss_of, full, losses):
         before = best
@@ -136,7 +144,8 @@ def _most_taken_out(slots: Ints, spread_of: Ints, loss_of: Ints, full: int, loss
 def _options(
     slots: Ints, spread_of: Ints, loss_of: Ints, full: int, losses: int
 ) -> list[list[tuple[int, int, int, tuple[int, ...]]]]:
-    """Per domain of the wider level, the ways to take room out of it: full domains used, losses used, room, labels lost.
+    """Per domain of the wider level, the ways to take room out of it: full domains used, losses used, room,
+    labels lost.
 
     Only domains that can be among the best are listed: a choice uses at most full + losses of them.
     """
@@ -264,10 +273,11 @@ LEDGER_LABELS = {
 class PoolSpace:
     """A pool's room under its usual protection. Extents are data; strips are what lies on disks.
 
-    slots, used, usable, free and what follows are of its bulk tier; fast is the same of its fast tier, where it has one.
-    usable: extents the tier holds in all while keeping its headroom; without_headroom: were nothing held back; free: extents
-    that can still be added; stranded: strips by domain label; strips: of an extent at the usual protection; promised: strips
-    of all volumes. ledger: of every disk of the pool.
+    slots, used, usable, free and what follows are of its bulk tier; fast is the same of its fast tier, where
+    it has one.
+    usable: extents the tier holds in all while keeping its headroom; without_headroom: were nothing held
+    back; free: extents that can still be added; stranded: strips by domain label; strips: of an extent at the
+    usual protection; promised: strips of all volumes. ledger: of every disk of the pool.
     """
 
     ledger: Ledger
@@ -285,7 +295,9 @@ class PoolSpace:
 
     @property
     def room(self) -> int:
-        """Strips that are taken, and that can still be taken at the usual protection. What is stranded or held back is no room."""
+        """Strips that are taken, and that can still be taken at the usual protection. What is stranded or
+        held back is no room.
+        """
         return self.used + self.strips * self.free
 
     @property
@@ -295,7 +307,9 @@ class PoolSpace:
 
     @property
     def overcommit(self) -> float:
-        """What is promised to volumes over what can be held, in raw bytes: above 1 more is promised than there is."""
+        """What is promised to volumes over what can be held, in raw bytes: above 1 more is promised than
+        there is.
+        """
         return self.promised / self.room if self.room else 0.0
 
     @property
@@ -322,9 +336,10 @@ def account_pool(
     """Accounts for each raw byte of the disks that hold a pool's strips.
 
     sizes (bytes), used (strips held), spread_of and headroom_of (domain labels at the spread and headroom
-    levels), reachable (can take new strips now; all when None), retiring (none when None): [disks]. data_extents: extents
-    of the pool's volumes, each counted once; moving: strips on their way, contained in `used`; written: bytes of data;
-    demands: strips of an extent and extents, of every volume (the usual protection throughout when None).
+    levels), reachable (can take new strips now; all when None), retiring (none when None): [disks].
+    data_extents: extents of the pool's volumes, each counted once; moving: strips on their way, contained in
+    `used`; written: bytes of data; demands: strips of an extent and extents, of every volume (the usual
+    protection throughout when None).
     """
     protection = pool.usual
     strips = protection.strips
@@ -348,14 +363,15 @@ def account_pool(
             staying, spread_of, headroom_of, pool.headroom, protection, pool.headroom_losses
         )
         if headroom.possible:
-            # What is gone already is one of the losses that room is held back for: it is what the room is for.
+            # What is gone already is one of the losses that room is held back for: it is what the room is
+            # for.
             losses = max(0, headroom.losses - _gone(staying, there, headroom_of))
             free = _free_beside(there, spread_of, headroom_of, protection, losses, demands, free_plain)
-            # Yet no more than if it were there: what is lent to a loss is not given away while the loss lasts.
+            # Yet no more than if it were there: what is lent to a loss is not given away while the loss
+            # lasts.
             free = _free_beside(staying, spread_of, headroom_of, protection, headroom.losses, demands, free)
-    total = sum(
-        sizes.tolist()
-    )  # whole numbers of any size: a lying disk of exabytes must not turn the sum around
+    # whole numbers of any size: a lying disk of exabytes must not turn the sum around
+    total = sum(sizes.tolist())
     data = data_extents * extent
     ledger = Ledger(
         raw=total,
@@ -405,10 +421,12 @@ def _free_beside(
     demands: Sequence[tuple[int, int]],
     most: int,
 ) -> int:
-    """Extents of a protection, at most so many, that can join what is there so that the rest can hold all after any losses.
+    """Extents of a protection, at most so many, that can join what is there so that the rest can hold all
+    after any losses.
 
-    As headroom_for, with what the volumes there demand of each cut: an extent of w strips asks for w - j of them outside
-    any j domains called full. One with more strips than domains are left asks for no more than it could find.
+    As headroom_for, with what the volumes there demand of each cut: an extent of w strips asks for w - j of
+    them outside any j domains called full. One with more strips than domains are left asks for no more than
+    it could find.
     """
     strips = protection.strips
     if protection.per_domain > 1:
@@ -458,7 +476,9 @@ def pool_space(view: SiteView, pool: Pool) -> PoolSpace:
 def _tier_space(
     view: SiteView, pool: Pool, tier: Tier, more: Ints | None = None, demand: tuple[int, int] | None = None
 ) -> PoolSpace:
-    """more: strips that a volume yet to be made would put on each disk, [disks]; demand: its strips of an extent, and extents."""
+    """more: strips that a volume yet to be made would put on each disk, [disks]; demand: its strips of an
+    extent, and extents.
+    """
     rows = view.in_pool(pool, tier)
     volumes = [v for v in view.volumes_of(pool) if v.tier == tier]
     numbers = view.disk_numbers[rows].tolist() if view.incoming else []
@@ -494,7 +514,8 @@ class Fit:
 
 
 def most_that_fits(view: SiteView, pool: Pool, protection: Protection, tier: Tier) -> Fit:
-    """Extents of a protection that a new volume may have: placed apart, and within the fill line and the cap on overcommit.
+    """Extents of a protection that a new volume may have: placed apart, and within the fill line and the cap
+    on overcommit.
 
     By trying: the tier is accounted for with each number, halving what is left.
     """
@@ -552,7 +573,8 @@ def free_figure(pool: Pool, space: PoolSpace) -> Figure:
         f"Free in {pool.name}",
         "bytes",
         parts,
-        "A volume with another number of copies fits more or less than this. Nothing here counts on compression.",
+        "A volume with another number of copies fits more or less than this. Nothing here counts on "
+        "compression.",
     )
 
 
@@ -561,7 +583,8 @@ def free_figure(pool: Pool, space: PoolSpace) -> Figure:
 
 @dataclass(frozen=True, slots=True)
 class UsableRow:
-    """What the disks of a pool hold under one protection: bytes in all without and with headroom. why_not: in a sentence, where it cannot be held.
+    """What the disks of a pool hold under one protection: bytes in all without and with headroom. why_not: in
+    a sentence, where it cannot be held.
 
     heals: whether the headroom's losses could be healed at all under it.
     """
@@ -575,13 +598,17 @@ class UsableRow:
 
 
 def survives_losses(protection: Protection, level: Level) -> bool:
-    """Whether losing one thing at a level always leaves a copy to rebuild from: there are several, and they are kept apart at that level or a wider one."""
+    """Whether losing one thing at a level always leaves a copy to rebuild from: there are several, and they
+    are kept apart at that level or a wider one.
+    """
     order = list(Level)
     return protection.survives > 0 and order.index(protection.level) <= order.index(level)
 
 
 def usable_by_protection(view: SiteView, pool: Pool) -> list[UsableRow]:
-    """Usable space for one to five copies at every level the site has, the widest level first; those the domains do not allow say why."""
+    """Usable space for one to five copies at every level the site has, the widest level first; those the
+    domains do not allow say why.
+    """
     rows = view.in_pool(pool, Tier.BULK)
     slots = view.disk_slots[rows]
     found = []
@@ -593,7 +620,10 @@ def usable_by_protection(view: SiteView, pool: Pool) -> list[UsableRow]:
                 continue  # one copy is kept apart from nothing
             protection = Protection(copies, level)
             if there < copies:
-                why = f"It needs {say_count(copies, level.value)}; there {'is' if there == 1 else 'are'} {there}."
+                why = (
+                    f"It needs {say_count(copies, level.value)}; there {'is' if there == 1 else 'are'} "
+                    f"{there}."
+                )
                 found.append(UsableRow(protection, there, 0, 0, False, why))
                 continue
             usable = usable_extents(slots, spread_of, protection)
@@ -613,7 +643,9 @@ def usable_by_protection(view: SiteView, pool: Pool) -> list[UsableRow]:
 
 @dataclass(frozen=True, slots=True)
 class Addition:
-    """Something that could be bought, and what it would raise: usable bytes with headroom, at the pool's usual protection."""
+    """Something that could be bought, and what it would raise: usable bytes with headroom, at the pool's
+    usual protection.
+    """
 
     what: str
     raw_bytes: int
@@ -626,8 +658,9 @@ class Addition:
 
 
 def best_additions(view: SiteView, pool: Pool, most: int = 6) -> list[Addition]:
-    """What would raise usable space most, found by trying each: one more disk of any size in use, in every node that differs from the
-    others; one more node like any that it has, in every rack; such a node in a rack of its own. By what it gains for each byte bought.
+    """What would raise usable space most, found by trying each: one more disk of any size in use, in every
+    node that differs from the others; one more node like any that it has, in every rack; such a node in a
+    rack of its own. By what it gains for each byte bought.
     """
     rows = view.in_pool(pool, Tier.BULK)
     slots = view.disk_slots[rows]
@@ -694,7 +727,9 @@ class _Trial:
         return usable
 
     def gain(self, sizes: list[int], box: int = -1, rack: int = -1) -> int:
-        """Bytes that these disks add, in this node and rack; -1 for a new one, which stands in the first room or, alone, in a new one."""
+        """Bytes that these disks add, in this node and rack; -1 for a new one, which stands in the first room
+        or, alone, in a new one.
+        """
         view = self.view
         room = view.racks[rack].room if rack >= 0 else len(view.rooms)
         place = {

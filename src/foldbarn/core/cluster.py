@@ -17,7 +17,8 @@ from foldbarn.core.units import GIB, say_count, say_list
 
 KEEPERS = (3, 5)  # or 2 and a witness
 CLOCK_DOUBT, CLOCK_FAIL = 0.25, 2.0  # seconds of offset; votes are timed in tenths of a second
-# What the storage service needs of a node, by rule of thumb (our own, from common practice for such services).
+# What the storage service needs of a node, by rule of thumb (our own, from common practice for such
+# services).
 BASE_MEMORY, MEMORY_PER_DISK, MEMORY_PER_VOTE = 4 * GIB, GIB // 2, GIB
 BASE_CORES, DISKS_PER_CORE = 2, 4
 
@@ -295,10 +296,13 @@ def _address(view: SiteView, wish: Wish) -> list[Check]:
     if strangers:
         return [
             Check(
-                "service address", "doubt", f"{say_list(strangers)} has no port in {service.network}, so it could not take the service address over.",
+                "service address",
+                "doubt",
+                f"{say_list(strangers)} has no port in {service.network}, so it could not take the "
+                "service address over.",
                 "Give each keeper a port in that network.",
             )
-        ]  # fmt: skip
+        ]
     return [
         Check(
             "service address",
@@ -393,7 +397,10 @@ def _room_to_run(view: SiteView, wish: Wish) -> list[Check]:
         node = view.node(need.node)
         if node.cores < need.cores or node.memory_bytes < need.memory_bytes:
             has = f"it has {node.cores} and {node.memory_bytes / GIB:.1f} GiB"
-            words = f"Storage needs {need.cores} cores and {need.memory_bytes / GIB:.1f} GiB on {node.name}; {has}."
+            words = (
+                f"Storage needs {need.cores} cores and {need.memory_bytes / GIB:.1f} GiB on {node.name}; "
+                f"{has}."
+            )
             found.append(
                 Check(
                     "room to run",
@@ -406,10 +413,13 @@ def _room_to_run(view: SiteView, wish: Wish) -> list[Check]:
     if asked and all(n.node in wish.dedicated for n in asked):
         found.append(
             Check(
-                "room to run", "doubt", f"All {say_count(len(asked), 'node')} are dedicated to storage: nothing is left for other work.",
+                "room to run",
+                "doubt",
+                f"All {say_count(len(asked), 'node')} are dedicated to storage: nothing is left for "
+                "other work.",
                 "Dedicate fewer nodes, or add some that carry no storage.",
             )
-        )  # fmt: skip
+        )
     elif wish.dedicated and sum(n.memory_left for n in asked) < sum(n.memory_bytes for n in asked):
         found.append(
             Check(
@@ -445,7 +455,9 @@ class Bond:
 
 
 def bond_of(view: SiteView, name: str, heir: str = "") -> Bond | None:
-    """What keeps a member from being let go; None for nothing. heir: the member that gets its vote, where one does."""
+    """What keeps a member from being let go; None for nothing. heir: the member that gets its vote, where one
+    does.
+    """
     node = view.node(name)
     row = view.nodes.index(node)
     held = int(view.disk_used[view.disk_node == row].sum())
@@ -463,7 +475,10 @@ def bond_of(view: SiteView, name: str, heir: str = "") -> Bond | None:
         words = f"{name} has a vote; {say_count(votes, 'vote')} would be left, which tolerate no loss."
         return Bond(Tie.VOTE, f"{words} Name another keeper first.")
     if len(left) not in KEEPERS and not (len(left) == 2 and wish.witness):
-        words = f"{name} has a vote; {say_count(len(left), 'keeper')} would be left, and a cluster has 3 or 5, or 2 and a witness."
+        words = (
+            f"{name} has a vote; {say_count(len(left), 'keeper')} would be left, and a cluster has 3 or "
+            "5, or 2 and a witness."
+        )
         return Bond(Tie.VOTE, f"{words} Name another keeper first.")
     silent = [k for k in left if view.node(k).contact != Contact.HEARD]
     if wish.witness and view.cluster is not None and view.cluster.witness_silent:

@@ -58,7 +58,9 @@ def held_by(disks: Mapping[int, Strips]) -> Places:
 
 
 def placed(view: SiteView, pool: Pool) -> Places:
-    """What the disks of a pool should hold: each strip where its placement says, and where it is on its way to."""
+    """What the disks of a pool should hold: each strip where its placement says, and where it is on its way
+    to.
+    """
     parts: list[Places] = []
     for volume in view.volumes_of(pool):
         extent, strip = np.nonzero(volume.placement)

@@ -1,4 +1,6 @@
-"""Dealing strips to disks by shares of free room, keeping each away from the domains that its extent holds already."""
+"""Dealing strips to disks by shares of free room, keeping each away from the domains that its extent holds
+already.
+"""
 
 from __future__ import annotations
 
@@ -23,8 +25,10 @@ def deal_in_turn(
 ) -> Ints:
     """A disk row for each strip, [strips], -1 where none fits; takes what it gives from `room` in place.
 
-    forbidden: [strips, others] domains held by the extent's other strips, -1 for none; room, domain_of, node_of:
-    [disks]. first: parts of the room to be offered before the rest: on flagged disks, or no more than these numbers.
+    forbidden: [strips, others] domains held by the extent's other strips, -1 for none; room, domain_of,
+    node_of:
+    [disks]. first: parts of the room to be offered before the rest: on flagged disks, or no more than these
+    numbers.
     """
     to = np.full(len(forbidden), -1, dtype=np.int64)
     for part in [*first, None]:
@@ -46,8 +50,8 @@ def deal_in_turn(
 
 
 def _deal(forbidden: Ints, room: Ints, domain_of: Ints, node_of: Ints, rng: np.random.Generator) -> Ints:
-    """First by shares of free room (dealt at random, redealt where a domain is forbidden), then one by one to the
-    allowed domain with the most room."""
+    """First by shares of free room (dealt at random, redealt where a domain is forbidden), then one by one to
+    the allowed domain with the most room."""
     to = np.full(len(forbidden), -1, dtype=np.int64)
     waiting = np.arange(len(forbidden))
     for _ in range(_ROUNDS):
@@ -69,7 +73,9 @@ def _deal(forbidden: Ints, room: Ints, domain_of: Ints, node_of: Ints, rng: np.r
 
 
 def _has_open_domain(forbidden: Ints, room: Ints, domain_of: Ints) -> Flags:
-    """Whether a strip may go to any domain with room, [strips]. What an extent holds is in different domains, but -1s."""
+    """Whether a strip may go to any domain with room, [strips]. What an extent holds is in different domains,
+    but -1s.
+    """
     with_room = np.zeros(int(domain_of.max(initial=0)) + 2, dtype=np.bool_)
     with_room[domain_of[room > 0]] = True
     with_room[-1] = False
@@ -81,7 +87,9 @@ def _has_open_domain(forbidden: Ints, room: Ints, domain_of: Ints) -> Flags:
 
 
 def _deal_one_by_one(to: Ints, waiting: Ints, forbidden: Ints, room: Ints, domain_of: Ints) -> Ints:
-    """The rest of a deal: each strip goes to the fullest-of-room disk of the allowed domain with the most room."""
+    """The rest of a deal: each strip goes to the fullest-of-room disk of the allowed domain with the most
+    room.
+    """
     waiting = waiting[_has_open_domain(forbidden[waiting], room, domain_of)]
     if not len(waiting):
         return to

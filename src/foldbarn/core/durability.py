@@ -1,7 +1,8 @@
 """The chance of losing data, by a Markov chain of failures and rebuilds.
 
-Method: docs/methods.md, "Chance of loss". Closed forms it is checked against: Patterson, Gibson and Katz, "A case for
-redundant arrays of inexpensive disks", SIGMOD 1988. Everything here is an estimate, and says what it was made from.
+Method: docs/methods.md, "Chance of loss". Closed forms it is checked against: Patterson, Gibson and Katz, "A
+case for redundant arrays of inexpensive disks", SIGMOD 1988. Everything here is an estimate, and says what it
+was made from.
 """
 
 from __future__ import annotations
@@ -17,10 +18,12 @@ YEAR_SECONDS = 365.25 * 86_400
 
 
 def chain(strips: int, tolerated: int, failures: float, repairs: float, unread: float = 0.0) -> Reals:
-    """Generator of the chain over 0 to `tolerated` failed strips, and loss as the last state, [tolerated + 2, tolerated + 2].
+    """Generator of the chain over 0 to `tolerated` failed strips, and loss as the last state, [tolerated + 2,
+    tolerated + 2].
 
-    failures, repairs: rates of one strip, per second. With i strips gone the rest fail at (strips - i) * failures. unread: chance
-    that the rebuild which has no copy to spare (with `tolerated` gone) meets an unreadable place, which loses the extent.
+    failures, repairs: rates of one strip, per second. With i strips gone the rest fail at (strips - i) *
+    failures. unread: chance that the rebuild which has no copy to spare (with `tolerated` gone) meets an
+    unreadable place, which loses the extent.
     """
     states = tolerated + 2
     rates = np.zeros((states, states))
@@ -39,10 +42,11 @@ def mean_time_to_loss(
 ) -> float:
     """Seconds from whole to lost on average; without redundancy 1 / (strips * failures).
 
-    One state after the other: the first passage from i to i + 1 takes (1 + down_i * passage from i - 1 to i) / up_i.
-    Every term is positive, so nothing cancels, however small the chance of loss; a general solver of the linear
-    system loses all digits there (Grassmann, Taksar and Heyman, "Regenerative analysis and steady state
-    distributions for Markov chains", Operations Research 33, 1985, give the same advice).
+    One state after the other: the first passage from i to i + 1 takes (1 + down_i * passage from i - 1 to i)
+    / up_i.
+    Every term is positive, so nothing cancels, however small the chance of loss; a general solver of the
+    linear system loses all digits there (Grassmann, Taksar and Heyman, "Regenerative analysis and steady
+    state distributions for Markov chains", Operations Research 33, 1985, give the same advice).
     """
     passage, total = 0.0, 0.0
     for gone in range(tolerated + 1):
@@ -63,7 +67,9 @@ def unread_chance(bytes_read: int, errors_per_bit: float) -> float:
 
 @dataclass(frozen=True, slots=True)
 class LossChance:
-    """A year's chance that a pool loses some extent, and what it was made from. groups: sets of disks that hold all copies of some extent."""
+    """A year's chance that a pool loses some extent, and what it was made from. groups: sets of disks that
+    hold all copies of some extent.
+    """
 
     a_year: float
     groups: float
@@ -77,7 +83,8 @@ class LossChance:
 
 
 def groups_of(domain_disks: list[int], copies: int, extents: int) -> float:
-    """How many sets of disks hold all copies of some extent: all that keep apart, unless there are fewer extents.
+    """How many sets of disks hold all copies of some extent: all that keep apart, unless there are fewer
+    extents.
 
     domain_disks: disks in each domain. The sets are the elementary symmetric polynomial of these counts.
     """
@@ -99,8 +106,8 @@ def chance_of_loss(
 ) -> LossChance:
     """A year's chance of losing data of a pool of mirrored extents.
 
-    failure_rate: a year, of one disk; repair_seconds: to write again what one disk held; unread: see unread_chance. Losses
-    of whole nodes, racks and rooms, people and software are left out.
+    failure_rate: a year, of one disk; repair_seconds: to write again what one disk held; unread: see
+    unread_chance. Losses of whole nodes, racks and rooms, people and software are left out.
     """
     groups = groups_of(domain_disks, copies, extents)
     if not groups:

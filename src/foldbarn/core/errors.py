@@ -1,12 +1,9 @@
 """The one family of errors that a person may meet.
 
-BarnError
-├── NotPossible    the wish breaks a rule or an input is bad
-│   └── Overtaken  it was fine when it was made, and another was faster
-├── NotFound       the thing named does not exist
-├── Conflict       the wish was fine, but the site has moved on or the name is taken
-├── NotAllowed     the actor may not do this
-└── Unreachable    an outside system is silent, slow or answers nonsense
+BarnError ├── NotPossible    the wish breaks a rule or an input is bad │   └── Overtaken  it was fine when it
+was made, and another was faster ├── NotFound       the thing named does not exist ├── Conflict       the wish
+was fine, but the site has moved on or the name is taken ├── NotAllowed     the actor may not do this └──
+Unreachable    an outside system is silent, slow or answers nonsense
 """
 
 from __future__ import annotations
@@ -32,7 +29,9 @@ class NotPossible(BarnError):
 
 
 class Overtaken(NotPossible):
-    """What a change was planned from does not hold any more. Raised before anything is done: there is nothing to put back."""
+    """What a change was planned from does not hold any more. Raised before anything is done: there is nothing
+    to put back.
+    """
 
 
 class NotFound(BarnError):

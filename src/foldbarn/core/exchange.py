@@ -1,14 +1,15 @@
 """Chains of exchanges: a place for a strip that has none, by moving others out of its way.
 
-An extent's strips and the disks form a bipartite graph: a strip may lie on any disk that takes strips and whose
-domain holds no other strip of its extent. Placing one more strip is then one more unit of flow, and a shortest
-augmenting path in that graph is a chain: this strip goes to that disk, whose strip goes to another, and so on to
-a disk with room. Layers are found backwards from the disks with room, and chains are looked up in them as in
-Dinic, "Algorithm for solution of a problem of maximum flow in a network with power estimation", Soviet Math. Doklady
-11, 1970. What finds no chain can have no place, whatever else is moved: that is a finding, not a failure to search.
+An extent's strips and the disks form a bipartite graph: a strip may lie on any disk that takes strips and
+whose domain holds no other strip of its extent. Placing one more strip is then one more unit of flow, and a
+shortest augmenting path in that graph is a chain: this strip goes to that disk, whose strip goes to another,
+and so on to a disk with room. Layers are found backwards from the disks with room, and chains are looked up
+in them as in Dinic, "Algorithm for solution of a problem of maximum flow in a network with power estimation",
+Soviet Math. Doklady 11, 1970. What finds no chain can have no place, whatever else is moved: that is a
+finding, not a failure to search.
 
-Volumes that are kept apart at different levels share disks, and may stand in one search: each strip is judged by the
-domains of its own volume's level.
+Volumes that are kept apart at different levels share disks, and may stand in one search: each strip is judged
+by the domains of its own volume's level.
 """
 
 from __future__ import annotations
@@ -29,9 +30,10 @@ FAR = np.iinfo(np.int32).max  # a disk from which no chain leads to room
 class Block:
     """The strips of one volume.
 
-    at: [extents, strips] disk row where each lies, or will lie by the plan so far; the number of disks for nowhere.
-    Altered in place. loose: [extents, strips] strips that a chain may move. domain_of: [disks + 1] the domain of each
-    row at the volume's level, and -1 for nowhere.
+    at: [extents, strips] disk row where each lies, or will lie by the plan so far; the number of disks for
+    nowhere.
+    Altered in place. loose: [extents, strips] strips that a chain may move. domain_of: [disks + 1] the domain
+    of each row at the volume's level, and -1 for nowhere.
     """
 
     at: Disks
@@ -44,8 +46,8 @@ class _Layers:
     """How far each disk is from room, and by which strips.
 
     far: [disks] exchanges until room is made on a disk; 0 where it has room, FAR where none can be made.
-    candidates: by disk row, the (block, extent, strip) that can go one layer nearer. offers: for each block, for each
-    layer, its domains in that layer with their disks.
+    candidates: by disk row, the (block, extent, strip) that can go one layer nearer. offers: for each block,
+    for each layer, its domains in that layer with their disks.
     """
 
     far: Ints
@@ -55,7 +57,9 @@ class _Layers:
 
 @dataclass(slots=True, eq=False)
 class _Candidates:
-    """Strips of one disk that can go a layer nearer, taken from the end: block, extent and strip of each, [candidates]."""
+    """Strips of one disk that can go a layer nearer, taken from the end: block, extent and strip of each,
+    [candidates].
+    """
 
     blocks: Ints
     extents: Ints
@@ -68,23 +72,24 @@ class _Candidates:
 
 
 class Exchange:
-    """Searches chains over some volumes' strips. room: [disks] strips each can still take; takes: [disks] whether it
-    takes any at all. Both `room` and the blocks' `at` are altered as chains are found. Deterministic in rng's seed."""
+    """Searches chains over some volumes' strips. room: [disks] strips each can still take; takes: [disks]
+    whether it takes any at all. Both `room` and the blocks' `at` are altered as chains are found.
+    Deterministic in rng's seed."""
 
     def __init__(self, blocks: Sequence[Block], room: Ints, takes: Flags, rng: np.random.Generator) -> None:
         self.blocks = blocks
         self.room = room
         self.takes = takes
         self.rng = rng
-        self.leaving = np.zeros(
-            len(room), dtype=np.bool_
-        )  # disks that take nothing, and that strips are led away from
+        # disks that take nothing, and that strips are led away from
+        self.leaving = np.zeros(len(room), dtype=np.bool_)
         self._twins = [_has_twins(block) for block in blocks]
         self._layers: _Layers | None = None
         self._touched: set[tuple[int, int]] = set()
 
     def settle(self, homeless: Sequence[tuple[int, Ints, Ints]]) -> list[tuple[int, Ints, Ints]]:
-        """Places as many of these strips as any arrangement can. homeless: (block, extents, strips), all lying nowhere.
+        """Places as many of these strips as any arrangement can. homeless: (block, extents, strips), all
+        lying nowhere.
 
         Returns those for which there is no place, in the same shape.
         """
@@ -94,7 +99,8 @@ class Exchange:
             layers = self._search()
             again: list[tuple[int, Ints, Ints]] = []
             for number, extents, strips in waiting:
-                # Once a strip has no chain it will have none after others were placed (Berge's lemma), so it is done with.
+                # Once a strip has no chain it will have none after others were placed (Berge's lemma), so it
+                # is done with.
                 hopeful = self._reachable(layers, number, extents, strips)
                 if not hopeful.all():
                     stuck.append((number, extents[~hopeful], strips[~hopeful]))
@@ -114,7 +120,8 @@ class Exchange:
         return stuck
 
     def even_out(self, surplus: Ints) -> int:
-        """Leads strips away from disks that hold too many, [disks], to disks with room, by chains; alters `surplus`.
+        """Leads strips away from disks that hold too many, [disks], to disks with room, by chains; alters
+        `surplus`.
 
         Returns how many were led away. What is left of it cannot be led away by any chain.
         """
@@ -137,7 +144,9 @@ class Exchange:
     # One search. -----------------------------------------------------------------------------------
 
     def _search(self) -> _Layers:
-        """Layers of disks by their distance from room, found backwards: one pass over all strips for each layer."""
+        """Layers of disks by their distance from room, found backwards: one pass over all strips for each
+        layer.
+        """
         disks = len(self.room)
         far = np.full(disks + 1, FAR, dtype=np.int64)
         far[:disks][self.takes & (self.room > 0)] = 0
@@ -155,7 +164,8 @@ class Exchange:
                 extents, strips = np.nonzero(block.loose & unreached[block.at])
                 if not len(extents):
                     continue
-                # A strip can go nearer where a nearer domain holds no other strip of its extent; its own domain may do.
+                # A strip can go nearer where a nearer domain holds no other strip of its extent; its own
+                # domain may do.
                 able = self._beside(number, near, extents, strips) < int(near.sum())
                 extents, strips = extents[able], strips[able]
                 rows = block.at[extents, strips].astype(np.int64)
@@ -169,7 +179,9 @@ class Exchange:
         return self._layers
 
     def _beside(self, number: int, near: Flags, extents: Ints, strips: Ints) -> Ints:
-        """Domains, of those flagged, that hold another strip of the extent, [strips]; two strips in one count once."""
+        """Domains, of those flagged, that hold another strip of the extent, [strips]; two strips in one count
+        once.
+        """
         block = self.blocks[number]
         domains = block.domain_of[block.at[extents]]
         flagged = near[domains]
@@ -248,7 +260,9 @@ class Exchange:
         return False
 
     def _make_room(self, disks: list[int], layer: int) -> int | None:
-        """Room for one strip on one of these disks, or None; disks that turn out to have none are struck off the list."""
+        """Room for one strip on one of these disks, or None; disks that turn out to have none are struck off
+        the list.
+        """
         while disks:
             disk = disks[-1]
             if self._take(disk, layer):
@@ -257,7 +271,9 @@ class Exchange:
         return None
 
     def _take(self, disk: int, layer: int) -> bool:
-        """Makes a place on a disk of this layer: by its room, or by leading one of its strips a layer nearer."""
+        """Makes a place on a disk of this layer: by its room, or by leading one of its strips a layer
+        nearer.
+        """
         assert self._layers is not None
         if layer == 0:
             if self.room[disk] <= 0:
@@ -275,7 +291,8 @@ class Exchange:
             again = (number, extent) in self._touched
             self._touched.add((number, extent))
             for domain, disks in self._layers.offers[number][layer - 1]:
-                # An extent that this chain moves already may at most shift inside a domain: its domains stay as judged.
+                # An extent that this chain moves already may at most shift inside a domain: its domains stay
+                # as judged.
                 if domain in held or (again and domain != own):
                     continue
                 if (to := self._make_room(disks, layer - 1)) is not None:
@@ -289,11 +306,12 @@ class Exchange:
 def block_of(
     view: SiteView, volume: Volume, busy: Mapping[tuple[int, int, int], int]
 ) -> tuple[Block, Disks, Flags]:
-    """A volume's strips as they lie, what is on its way (busy: to the disk of this number) already there; nothing is loose.
+    """A volume's strips as they lie, what is on its way (busy: to the disk of this number) already there;
+    nothing is loose.
 
-    Returns the block, [extents, strips and more] rows where each strip lies now, and flags of what is on its way. A strip
-    on its way from a disk that can be read may yet stay there, so it bars both domains: the one that it goes to, and in
-    a further column the one that it comes from.
+    Returns the block, [extents, strips and more] rows where each strip lies now, and flags of what is on its
+    way. A strip on its way from a disk that can be read may yet stay there, so it bars both domains: the one
+    that it goes to, and in a further column the one that it comes from.
     """
     rows = view.rows(volume)
     mine = [
@@ -319,7 +337,9 @@ def block_of(
 
 
 def _domains_with(disks: Flags, domain_of: Ints) -> Flags:
-    """Domains that have a flagged disk, [domains + 1]; the last, which nowhere (-1) falls on, never has. disks: [disks + 1]."""
+    """Domains that have a flagged disk, [domains + 1]; the last, which nowhere (-1) falls on, never has.
+    disks: [disks + 1].
+    """
     flags = np.zeros(int(domain_of.max(initial=0)) + 2, dtype=np.bool_)
     flags[domain_of[disks]] = True
     flags[-1] = False
@@ -337,11 +357,13 @@ def _has_twins(block: Block) -> bool:
 
 
 def settle_within_extents(block: Block, before: Disks, ready: Flags) -> None:
-    """Deals the new places of each extent among its moving strips so that none enters a domain that another has yet to leave.
+    """Deals the new places of each extent among its moving strips so that none enters a domain that another
+    has yet to leave.
 
-    Copies arrive in any order. Where one strip goes to the domain that a second one of its extent leaves, the second
-    takes that place instead (or stays, where it is the same disk), so that every order keeps the spread.
-    before: [extents, strips] rows where they lie; ready: [disks + 1] rows from which a strip still has to leave.
+    Copies arrive in any order. Where one strip goes to the domain that a second one of its extent leaves, the
+    second takes that place instead (or stays, where it is the same disk), so that every order keeps the
+    spread. before: [extents, strips] rows where they lie; ready: [disks + 1] rows from which a strip still
+    has to leave.
     """
     nowhere = len(block.domain_of) - 1
     changed = (block.at != before) & (block.at < nowhere)

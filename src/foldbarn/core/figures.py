@@ -13,7 +13,9 @@ Number = int | float
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """One line of a sum: what is done with which number, and why. Applied top to bottom, starting from zero."""
+    """One line of a sum: what is done with which number, and why. Applied top to bottom, starting from
+    zero.
+    """
 
     operation: Operation
     label: str

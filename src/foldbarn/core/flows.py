@@ -15,7 +15,8 @@ def max_min_rates(routes: Ints, capacities: Reals) -> Reals:
     """Rate of each flow, [flows], in the unit of the capacities.
 
     routes: [flows, hops] resource rows that a flow uses (repeat a row to fill up; it is counted once);
-    capacities: [resources] >= 0. No resource is exceeded, and no flow can rise without another, no faster one, falling.
+    capacities: [resources] >= 0. No resource is exceeded, and no flow can rise without another, no faster
+    one, falling.
     """
     flows = len(routes)
     rates = np.zeros(flows)

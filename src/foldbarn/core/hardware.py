@@ -11,7 +11,8 @@ from foldbarn.core.identity import Sight, same_disks
 from foldbarn.core.units import GB, say_count, say_list, say_size
 
 SMALLEST_BYTES = GB  # a disk under this is not worth pooling; common practice
-POOL_SIGNATURE = "foldbarn_strips"  # the FSTYPE that an agent writes to a disk it prepared; its LABEL is the pool, its UUID the site's mark
+# the FSTYPE that an agent writes to a disk it prepared; its LABEL is the pool, its UUID the site's mark
+POOL_SIGNATURE = "foldbarn_strips"
 RAID_SIGNATURES = (
     "linux_raid_member",
     "isw_raid_member",
@@ -28,7 +29,8 @@ CLEARABLE = frozenset({"partition-table", "signature", "claimed", "marked"})
 class Reason(NamedTuple):
     """Why a disk is unfit: a code for rules, and a sentence without capital and full stop for people.
 
-    about: what the code is about; the pool's name, where the disk carries the mark of one of this site ("marked").
+    about: what the code is about; the pool's name, where the disk carries the mark of one of this site
+    ("marked").
     """
 
     code: str
@@ -38,7 +40,9 @@ class Reason(NamedTuple):
 
 @dataclass(frozen=True, slots=True)
 class ReportedDisk:
-    """One disk as its node sees it. `bay` is where it sits ("boot", "c1", "4"), the kernel's name where unknown."""
+    """One disk as its node sees it. `bay` is where it sits ("boot", "c1", "4"), the kernel's name where
+    unknown.
+    """
 
     bay: str
     kernel_name: str
@@ -61,9 +65,8 @@ class ReportedDisk:
     enclosure: str = ""  # id of the box it says it stands in
     bus: str = ""  # as lsblk's TRAN; empty where not known
     rated_bytes: int = 0  # bytes that may be written in its life; 0 where not known
-    inspected: bool = (
-        True  # false where only the BMC or a text tells of it: nobody has looked at what it carries
-    )
+    # false where only the BMC or a text tells of it: nobody has looked at what it carries
+    inspected: bool = True
 
     @property
     def identity(self) -> str:
@@ -166,6 +169,8 @@ def _signature(disk: ReportedDisk, site_mark: str, pool: str | None) -> list[Rea
 
 
 def join_paths(node: str, disks: list[ReportedDisk]) -> list[ReportedDisk]:
-    """Entries of one node that are the same disk, joined: the first keeps its facts, and all its names are its paths."""
+    """Entries of one node that are the same disk, joined: the first keeps its facts, and all its names are
+    its paths.
+    """
     groups = same_disks([Sight(node, d.kernel_name, d.wwn, d.serial, d.model) for d in disks])
     return [replace(disks[g[0]], paths=tuple(disks[i].kernel_name for i in g)) for g in groups]

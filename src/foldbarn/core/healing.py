@@ -1,8 +1,9 @@
-"""What can be lost and still be made whole: a statement about the volumes that are there, on the disks that are there now.
+"""What can be lost and still be made whole: a statement about the volumes that are there, on the disks that
+are there now.
 
-It holds where, after losing any one thing of a level, every strip that can still be read from somewhere would find a
-place. A bound that needs no search settles most losses; where it does not, the loss is tried out: the rebuild is
-planned, and what it finds no place for is named. Method: docs/methods.md, "Healing".
+It holds where, after losing any one thing of a level, every strip that can still be read from somewhere would
+find a place. A bound that needs no search settles most losses; where it does not, the loss is tried out: the
+rebuild is planned, and what it finds no place for is named. Method: docs/methods.md, "Healing".
 """
 
 from __future__ import annotations
@@ -44,8 +45,9 @@ class Want(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Unhealed:
-    """A volume that a loss would leave short. loss: name of what is lost, empty where nothing need be; amount: extents
-    without a source, or strips without a place; left: domains of its level that would take strips."""
+    """A volume that a loss would leave short. loss: name of what is lost, empty where nothing need be;
+    amount: extents without a source, or strips without a place; left: domains of its level that would take
+    strips."""
 
     volume: Volume
     want: Want
@@ -56,9 +58,11 @@ class Unhealed:
 
 @dataclass(frozen=True, slots=True)
 class Healing:
-    """Whether everything can be made whole after any one loss at a level, or any `losses` one after the other.
+    """Whether everything can be made whole after any one loss at a level, or any `losses` one after the
+    other.
 
-    holds: None where it could not be settled. unhealed: the volumes for which it does not hold, and after which loss;
+    holds: None where it could not be settled. unhealed: the volumes for which it does not hold, and after
+    which loss;
     tightest: name of the thing whose loss leaves the least room.
     """
 
@@ -70,7 +74,9 @@ class Healing:
 
 
 def healing_of(view: SiteView, pool: Pool, level: Level) -> Healing:
-    """Whether after losing any one thing of a level all volumes of a pool can be made whole. Kept with the view."""
+    """Whether after losing any one thing of a level all volumes of a pool can be made whole. Kept with the
+    view.
+    """
     key = ("healing", pool.number, level)
     kept = view.findings.get(key)
     if not isinstance(kept, Healing):
@@ -79,9 +85,11 @@ def healing_of(view: SiteView, pool: Pool, level: Level) -> Healing:
 
 
 def healing_for(view: SiteView, pool: Pool, level: Level, losses: int) -> Healing:
-    """As healing_of, for the most losses in turn, up to so many, for which it holds; for one where it holds for none.
+    """As healing_of, for the most losses in turn, up to so many, for which it holds; for one where it holds
+    for none.
 
-    More than one are claimed only by the bound, and only where no volume's copies may ever share a lost domain.
+    More than one are claimed only by the bound, and only where no volume's copies may ever share a lost
+    domain.
     """
     one = healing_of(view, pool, level)
     if one.holds is not True:
@@ -96,7 +104,9 @@ def healing_for(view: SiteView, pool: Pool, level: Level, losses: int) -> Healin
 
 
 def heals(view: SiteView, pool: Pool, space: PoolSpace) -> bool:
-    """Whether a pool can be made whole after the one loss that it holds room back for. True where nothing was asked for."""
+    """Whether a pool can be made whole after the one loss that it holds room back for. True where nothing was
+    asked for.
+    """
     if pool.headroom is None:
         return True
     if not view.volumes_of(pool):
@@ -133,7 +143,9 @@ def _find(view: SiteView, pool: Pool, level: Level) -> Healing:
 
 
 def _without_source(view: SiteView, volume: Volume, level: Level) -> list[Unhealed]:
-    """The loss that takes every readable strip of the most extents of a volume, and what cannot be read even now."""
+    """The loss that takes every readable strip of the most extents of a volume, and what cannot be read even
+    now.
+    """
     if not volume.extents:
         return []
     rows = view.rows(volume)
@@ -164,10 +176,11 @@ def _demands(view: SiteView, pool: Pool, tier: Tier) -> tuple[Level | None, Coun
 
 
 def _slack(view: SiteView, pool: Pool, level: Level) -> dict[int, int]:
-    """By domain of a level, the strips by which what its loss leaves exceeds what all volumes ask for at the tightest cut.
+    """By domain of a level, the strips by which what its loss leaves exceeds what all volumes ask for at the
+    tightest cut.
 
-    The least over all tiers. Below zero the bound does not show that all find a place: it holds everything apart at the
-    widest level that any volume has, and puts nothing on disks that take nothing new.
+    The least over all tiers. Below zero the bound does not show that all find a place: it holds everything
+    apart at the widest level that any volume has, and puts nothing on disks that take nothing new.
     """
     mine = view.in_pool(pool)
     labels = np.unique(view.domain_of(level)[mine[view.disk_ready[mine]]])
@@ -196,7 +209,8 @@ def _slack(view: SiteView, pool: Pool, level: Level) -> dict[int, int]:
 
 
 def _least_slack(room: Ints, demands: Counter[int]) -> int:
-    """Least, over j domains called full, of the others' room less what extents need outside j domains (Gale and Ryser).
+    """Least, over j domains called full, of the others' room less what extents need outside j domains (Gale
+    and Ryser).
 
     room: [domains].
     """
@@ -256,7 +270,10 @@ def healing_sentence(view: SiteView, pool: Pool, space: PoolSpace) -> str:
     held = f" {say_size(space.held_back)} raw is held back for it." if space.held_back and found.holds else ""
     asked = ""
     if found.holds and found.losses < pool.headroom_losses:
-        asked = f" That is not shown for {losses_in_words(pool.headroom_losses, found.level)}, which was asked for."
+        asked = (
+            f" That is not shown for {losses_in_words(pool.headroom_losses, found.level)}, which was "
+            "asked for."
+        )
     return f"{words}{held}{asked}"
 
 
@@ -268,7 +285,10 @@ def healing_in_words(found: Healing) -> str:
         tightest = f" The least room is left after losing {found.tightest}." if found.tightest else ""
         return f"After losing {lost}{in_turn} everything here can be rebuilt.{tightest}"
     if found.holds is None:
-        return f"Whether everything can be rebuilt after losing {lost} is not settled: it is too full to tell quickly."
+        return (
+            f"Whether everything can be rebuilt after losing {lost} is not settled: it is too full to "
+            "tell quickly."
+        )
     names = say_list([u.volume.name for u in found.unhealed])
     reasons = " ".join(_because(u) for u in found.unhealed[:3])
     return f"After losing {lost} not everything could be rebuilt: {names}. {reasons}"
@@ -288,13 +308,16 @@ def _because(found: Unhealed) -> str:
             return f"{volume.name} needs {needs}; without {found.loss}, {found.left} would take strips."
         case Want.ROOM:
             return (
-                f"Without {found.loss}, {say_count(found.amount, 'strip')} of {volume.name} would find no room, "
+                f"Without {found.loss}, {say_count(found.amount, 'strip')} of {volume.name} would "
+                "find no room, "
                 "whatever else is moved."
             )
 
 
 def headroom_sentence(view: SiteView, pool: Pool, space: PoolSpace) -> str:
-    """The same of a pool that holds nothing yet, or is only on paper: filled, with its usual protection, to what is usable."""
+    """The same of a pool that holds nothing yet, or is only on paper: filled, with its usual protection, to
+    what is usable.
+    """
     protection, headroom = pool.usual, space.headroom
     if headroom is None:
         return "Nothing is held back for rebuilding; what can be rebuilt depends on what is free at the time."
@@ -302,8 +325,10 @@ def headroom_sentence(view: SiteView, pool: Pool, space: PoolSpace) -> str:
     if not headroom.possible:
         domains = len(np.unique(view.domain_of(protection.level)[view.in_pool(pool)]))
         return (
-            f"After losing {lost} nothing could be rebuilt until it returns: {say_count(domains, protection.level.value)} "
-            f"for {say_count(protection.copies, 'copy', 'copies')} of everything. Nothing is held back for it."
+            f"After losing {lost} nothing could be rebuilt until it returns: "
+            f"{say_count(domains, protection.level.value)} "
+            f"for {say_count(protection.copies, 'copy', 'copies')} of everything. Nothing is held "
+            "back for it."
         )
     if not survives_losses(protection, headroom.level):
         apart = (
@@ -312,12 +337,16 @@ def headroom_sentence(view: SiteView, pool: Pool, space: PoolSpace) -> str:
             else "there is one copy"
         )
         held = f"{say_size(space.held_back)} raw is held back."
-        return f"There is room to rebuild after losing {lost}, but perhaps nothing to rebuild from: {apart}. {held}"
+        return (
+            f"There is room to rebuild after losing {lost}, but perhaps nothing to rebuild from: "
+            f"{apart}. {held}"
+        )
     in_turn = ", one after the other," if headroom.losses > 1 else ""
     asked = _asked_for_more(pool, headroom)
     worst = say_list([view.domain_names(headroom.level)[w] for w in headroom.worst])
     return (
-        f"After losing {lost}{in_turn} everything can be rebuilt; {say_size(space.held_back)} raw is held back for it. "
+        f"After losing {lost}{in_turn} everything can be rebuilt; {say_size(space.held_back)} raw is "
+        "held back for it. "
         f"The worst case is {worst}.{asked}"
     )
 

@@ -1,8 +1,9 @@
-"""Health of a disk from its own figures: what says that it is failing, and what says that someone should look.
+"""Health of a disk from its own figures: what says that it is failing, and what says that someone should
+look.
 
-Sources: NVM Express Base Specification, SMART / Health Information log (critical warning bits 0 to 5, available
-spare and its threshold, percentage used, which may exceed 100); ATA attributes by their customary numbers 5,
-197 and 198; DMTF Redfish Drive (FailurePredicted, PredictedMediaLifeLeftPercent, MediaType).
+Sources: NVM Express Base Specification, SMART / Health Information log (critical warning bits 0 to 5,
+available spare and its threshold, percentage used, which may exceed 100); ATA attributes by their customary
+numbers 5, 197 and 198; DMTF Redfish Drive (FailurePredicted, PredictedMediaLifeLeftPercent, MediaType).
 """
 
 from __future__ import annotations
@@ -25,7 +26,9 @@ CRITICAL_BITS: dict[int, tuple[str, bool]] = {
 
 @dataclass(frozen=True, slots=True)
 class Health:
-    """What a disk says of itself. passed: the disk's own overall judgement, None where it gives none; spare values in per cent."""
+    """What a disk says of itself. passed: the disk's own overall judgement, None where it gives none; spare
+    values in per cent.
+    """
 
     passed: bool | None = None
     reallocated: int = 0

@@ -1,8 +1,9 @@
-"""One disk, many views: which of the disks that nodes see are the same, and which stand in a box of their own.
+"""One disk, many views: which of the disks that nodes see are the same, and which stand in a box of their
+own.
 
-Two views are one disk when their world-wide names agree (NAA or EUI, however written); where either shows none,
-when serial number and model agree. Disks seen from two nodes or more stand in an enclosure: a fault domain of
-its own, because it fails without any of its nodes and survives the loss of one.
+Two views are one disk when their world-wide names agree (NAA or EUI, however written); where either shows
+none, when serial number and model agree. Disks seen from two nodes or more stand in an enclosure: a fault
+domain of its own, because it fails without any of its nodes and survives the loss of one.
 """
 
 from __future__ import annotations
@@ -18,7 +19,8 @@ _PREFIX = re.compile(r"^(0x|naa\.|eui\.|nvme\.|wwn-0x|uuid\.)", re.IGNORECASE)
 def plain_wwn(text: str | None) -> str:
     """A world-wide name in one form: lower-case hexadecimal without prefix and separators; empty for none.
 
-    "0x5000C500A1B2C3D4", "naa.5000c500a1b2c3d4" and "5000C500-A1B2C3D4" are the same name. All zeros is no name.
+    "0x5000C500A1B2C3D4", "naa.5000c500a1b2c3d4" and "5000C500-A1B2C3D4" are the same name. All zeros is no
+    name.
     """
     bare = _PREFIX.sub("", (text or "").strip())
     bare = re.sub(r"[\s:-]", "", bare).lower()
@@ -37,12 +39,16 @@ class Sight:
 
     @property
     def identity(self) -> str:
-        """What the disk is known by: its world-wide name, else model and serial number; empty where it shows neither."""
+        """What the disk is known by: its world-wide name, else model and serial number; empty where it shows
+        neither.
+        """
         return f"wwn:{self.wwn}" if self.wwn else f"serial:{self.model}/{self.serial}" if self.serial else ""
 
 
 def same_disks(sights: Sequence[Sight]) -> list[list[int]]:
-    """Groups of indexes that are one disk, in order of first sight. A view without any identity is a disk of its own."""
+    """Groups of indexes that are one disk, in order of first sight. A view without any identity is a disk of
+    its own.
+    """
     group_of_wwn: dict[str, int] = {}
     by_serial: dict[tuple[str, str], list[int]] = defaultdict(list)
     groups: list[list[int]] = []
@@ -67,7 +73,9 @@ def same_disks(sights: Sequence[Sight]) -> list[list[int]]:
 
 @dataclass(frozen=True, slots=True)
 class Box:
-    """An enclosure: its disks (indexes of groups), the nodes that reach it, and paths that one would expect but that are not there."""
+    """An enclosure: its disks (indexes of groups), the nodes that reach it, and paths that one would expect
+    but that are not there.
+    """
 
     name: str
     nodes: tuple[str, ...]
@@ -80,7 +88,8 @@ def find_boxes(
 ) -> list[Box]:
     """Enclosures among the disks, and the paths they lack.
 
-    box_of: identity of a disk -> id of the enclosure it says it stands in, where the nodes know (SCSI enclosure services).
+    box_of: identity of a disk -> id of the enclosure it says it stands in, where the nodes know (SCSI
+    enclosure services).
     Without it, disks that the same set of nodes sees stand in one box.
     """
     said = box_of or {}

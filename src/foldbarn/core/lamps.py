@@ -46,7 +46,9 @@ def worst(states: Iterable[State]) -> State:
 
 
 def _shortage(volume: Volume, fate: Fate) -> str:
-    """How many extents are how short, such as "34 of 200 extents have one copy left, 112 have two of three"."""
+    """How many extents are how short, such as "34 of 200 extents have one copy left, 112 have two of
+    three".
+    """
     parts = []
     copies = volume.protection.copies
     if fate.bare:
@@ -64,7 +66,9 @@ MANY_TRIES = 3  # after so many it needs a person, though it goes on trying
 
 @dataclass(frozen=True, slots=True)
 class Halted:
-    """A change that something keeps from going on. tries: how often it was tried again; None where it waits for a person."""
+    """A change that something keeps from going on. tries: how often it was tried again; None where it waits
+    for a person.
+    """
 
     number: int
     title: str
@@ -75,7 +79,9 @@ class Halted:
 
 @dataclass(frozen=True, slots=True)
 class Attention:
-    """Something that needs a person: the thing (kind and name, for a link), a sentence, and the change that would help, if any."""
+    """Something that needs a person: the thing (kind and name, for a link), a sentence, and the change that
+    would help, if any.
+    """
 
     lamp: Lamp
     kind: str
@@ -91,8 +97,9 @@ class Outlook:
     """States of a site at a moment.
 
     now: seconds since 1970; grace_seconds: how long something may be silent before it is rebuilt elsewhere;
-    mending: numbers of pools with a rebuild running or about to; paused: by number of a pool, the change that rebuilds it
-    and is paused. halted: changes that something keeps from going on. unwatched: seconds since the nodes were last looked at.
+    mending: numbers of pools with a rebuild running or about to; paused: by number of a pool, the change that
+    rebuilds it and is paused. halted: changes that something keeps from going on. unwatched: seconds since
+    the nodes were last looked at.
     """
 
     view: SiteView
@@ -197,7 +204,9 @@ class Outlook:
         return f"{say_list(parts)}." if parts else "their disks were found not to hold them any more."
 
     def next_step(self, volume: Volume) -> tuple[Lamp, str]:
-        """What happens to a volume that is short: as what is under way, what waits, and a plan made on trial say."""
+        """What happens to a volume that is short: as what is under way, what waits, and a plan made on trial
+        say.
+        """
         view, pool = self.view, self.view.pools[volume.pool]
         ahead = prospect_of(view, volume)
         stuck = ahead.stuck_sentence(view)
@@ -220,16 +229,22 @@ class Outlook:
         if ahead.placeable:
             return (
                 Lamp.SHORT,
-                f"A rebuild has a place for {say_count(ahead.placeable, 'strip')}, and is due. {stuck}".strip(),
+                f"A rebuild has a place for {say_count(ahead.placeable, 'strip')}, and is due. "
+                f"{stuck}".strip(),
             )
         return Lamp.SHORT, f"It cannot be made whole as things are. {stuck}".strip()
 
     def _say_silence(self) -> str:
         silent, heard = self.silence.silent, self.silence.heard
-        return f"{silent} of {say_count(silent + heard, 'node')} fell silent, which is first held to be our own trouble"
+        return (
+            f"{silent} of {say_count(silent + heard, 'node')} fell silent, which is first held to be our "
+            "own trouble"
+        )
 
     def _waits(self, volume: Volume) -> float | None:
-        """When the first of what a volume misses will have been away for the grace time; None where all of it has."""
+        """When the first of what a volume misses will have been away for the grace time; None where all of it
+        has.
+        """
         view = self.view
         rows = np.unique(view.rows(volume))
         ends = []
@@ -249,7 +264,10 @@ class Outlook:
         for tier in [space, *([space.fast] if space.fast else [])]:
             if tier.full > pool.fill_line:
                 which = f"its {Tier.FAST} tier, " if tier is space.fast else ""
-                words = f"{which}{tier.full:.0%} full, past its fill line of {pool.fill_line:.0%}: new volumes are refused."
+                words = (
+                    f"{which}{tier.full:.0%} full, past its fill line of {pool.fill_line:.0%}: new "
+                    "volumes are refused."
+                )
                 states.append(State(Lamp.WATCH, words[0].upper() + words[1:]))
         if not heals(self.view, pool, space):
             states.append(State(Lamp.WATCH, healing_sentence(self.view, pool, space)))
@@ -301,7 +319,10 @@ class Outlook:
         view = self.view
         found: list[Attention] = []
         if self.unwatched > UNWATCHED_SECONDS:
-            words = f"The work process has looked at nothing for {say_duration(self.unwatched)}. What is shown is how things stood then."
+            words = (
+                f"The work process has looked at nothing for {say_duration(self.unwatched)}. What is "
+                "shown is how things stood then."
+            )
             found.append(
                 Attention(
                     Lamp.FAILED, "house", "work", "Nobody keeps watch", words, self.now - self.unwatched
@@ -310,7 +331,8 @@ class Outlook:
         first: list[Attention] = []
         if self.silence.doubted:
             words = (
-                f"{self._say_silence()}, such as the network between them and Fold Barn: none of them is given up by itself. "
+                f"{self._say_silence()}, such as the network between them and Fold Barn: none of "
+                "them is given up by itself. "
                 "Where they are really gone, stop waiting for them on their pages."
             )
             # Before what follows from it.

@@ -1,4 +1,6 @@
-"""Evening out: what each disk should hold, and moves from those above it to those below. Method: docs/methods.md, "Moving little"."""
+"""Evening out: what each disk should hold, and moves from those above it to those below. Method:
+docs/methods.md, "Moving little".
+"""
 
 from __future__ import annotations
 
@@ -23,14 +25,15 @@ from foldbarn.core.protection import Level
 from foldbarn.core.site import Pool, SiteView, Tier, Volume
 
 _ROUNDS = 24
-LEVEL_TOLERANCE = (
-    0.10  # a disk may be off by this share of what it should hold before levelling is worth its moves
-)
+# a disk may be off by this share of what it should hold before levelling is worth its moves
+LEVEL_TOLERANCE = 0.10
 FEW_STRIPS = 16  # a disk that should hold fewer than this is measured as if it should hold this many
 
 
 def level_targets(view: SiteView, pool: Pool) -> Ints:
-    """Strips each disk of a pool should hold, [disks] over all disks: every volume in shares of the room it can reach, in its tier."""
+    """Strips each disk of a pool should hold, [disks] over all disks: every volume in shares of the room it
+    can reach, in its tier.
+    """
     targets = np.zeros(len(view.disks), dtype=np.int64)
     wishes: dict[tuple[str, str, int, int], int] = {}
     for v in view.volumes_of(pool):
@@ -44,7 +47,8 @@ def level_targets(view: SiteView, pool: Pool) -> Ints:
         room = np.bincount(index, weights=slots, minlength=len(labels)).astype(np.int64)
         if np.count_nonzero(room) * per_domain < strips:
             return view.disk_used.copy()  # nothing can be levelled while too few domains are there
-        # What is already there decides which way a share is rounded, so that no strip moves for a fraction's sake.
+        # What is already there decides which way a share is rounded, so that no strip moves for a fraction's
+        # sake.
         held = np.bincount(index, weights=view.disk_used[rows] - targets[rows], minlength=len(labels))
         by_domain = quotas(shares(room, strips, per_domain), extents * strips, held.astype(np.int64))
         for domain, amount in enumerate(by_domain.tolist()):
@@ -57,7 +61,9 @@ def level_targets(view: SiteView, pool: Pool) -> Ints:
 
 
 def _spread_target(slots: Ints, node_of: Ints, amount: int, held: Ints) -> Ints:
-    """`amount` strips over the disks of a domain: by nodes, then by disks in each. held: what each has already."""
+    """`amount` strips over the disks of a domain: by nodes, then by disks in each. held: what each has
+    already.
+    """
     nodes, index = np.unique(node_of, return_inverse=True)
     node_room = np.bincount(index, weights=slots, minlength=len(nodes)).astype(np.int64)
     result = np.zeros(len(slots), dtype=np.int64)
@@ -70,7 +76,9 @@ def _spread_target(slots: Ints, node_of: Ints, amount: int, held: Ints) -> Ints:
 
 
 def imbalance(view: SiteView, pool: Pool) -> float:
-    """The furthest that a reachable disk of a pool is from its target, as a share of the target; 0 is level."""
+    """The furthest that a reachable disk of a pool is from its target, as a share of the target; 0 is
+    level.
+    """
     rows = view.in_pool(pool)
     rows = rows[view.disk_open[rows]]
     if not len(rows):
@@ -80,7 +88,9 @@ def imbalance(view: SiteView, pool: Pool) -> float:
 
 
 def above_share(view: SiteView, pool: Pool) -> int:
-    """Strips that disks hold beyond their shares. Levelling moves as many, and more only where spread asks for chains."""
+    """Strips that disks hold beyond their shares. Levelling moves as many, and more only where spread asks
+    for chains.
+    """
     over = view.disk_used - level_targets(view, pool)
     rows = view.in_pool(pool)
     return int(np.maximum(over[rows], 0).sum())
@@ -89,12 +99,13 @@ def above_share(view: SiteView, pool: Pool) -> int:
 def plan_levelling(
     view: SiteView, pool: Pool, seed: int, busy: Busy | None = None, tolerance: float = LEVEL_TOLERANCE
 ) -> Moves:
-    """Moves from disks above their share to disks below it, each keeping its extent's spread; deterministic in the seed.
+    """Moves from disks above their share to disks below it, each keeping its extent's spread; deterministic
+    in the seed.
 
-    As many as the surplus where a strip can go straight there; chains of exchanges, which move more, only where a disk
-    would stay further from its share than the tolerance. Only moves that can
-    begin now are listed: where a chain first has to empty a place on a full disk, the next levelling goes on with it.
-    busy: strips on their way already, left where they go.
+    As many as the surplus where a strip can go straight there; chains of exchanges, which move more, only
+    where a disk would stay further from its share than the tolerance. Only moves that can begin now are
+    listed: where a chain first has to empty a place on a full disk, the next levelling goes on with it. busy:
+    strips on their way already, left where they go.
     """
     rng = np.random.default_rng(seed)
     targets = level_targets(view, pool)
@@ -107,7 +118,9 @@ def plan_levelling(
 
 @dataclass(slots=True, eq=False)
 class _Levelled:
-    """A volume as it would lie; before: rows where it lies now; under_way: flags of strips on their way already."""
+    """A volume as it would lie; before: rows where it lies now; under_way: flags of strips on their way
+    already.
+    """
 
     volume: Volume
     block: Block
@@ -185,7 +198,9 @@ def _exchange(
     domain_of: Ints,
     rng: np.random.Generator,
 ) -> tuple[Ints, Ints]:
-    """Pairs strips on disks with too much with disks that need some; updates surplus and need. Extents and disk rows."""
+    """Pairs strips on disks with too much with disks that need some; updates surplus and need. Extents and
+    disk rows.
+    """
     picked: list[Ints] = []
     to: list[Ints] = []
     for _ in range(_ROUNDS):

@@ -1,4 +1,6 @@
-"""What losses do to volumes: extents by state, for any set of lost disks and for every single domain at once."""
+"""What losses do to volumes: extents by state, for any set of lost disks and for every single domain at
+once.
+"""
 
 from __future__ import annotations
 
@@ -69,7 +71,8 @@ def present_strips(view: SiteView, volume: Volume, ready: Flags | None = None) -
 
 
 def fate(view: SiteView, volume: Volume, ready: Flags | None = None) -> Fate:
-    """A volume's extents by state when the disks flagged in `ready` (by row; as they are now when None) can be read.
+    """A volume's extents by state when the disks flagged in `ready` (by row; as they are now when None) can
+    be read.
 
     An unreadable extent is lost, rather than unavailable, when none of its strips lies on a known disk.
     """
@@ -94,8 +97,8 @@ def fate(view: SiteView, volume: Volume, ready: Flags | None = None) -> Fate:
 class CacheLoss:
     """What the failure of one cache device takes with it: what the disks it serves had not yet been given.
 
-    disks: names of those; extents: with a strip there, which are a copy short until that strip has been compared and brought up to
-    date; unreadable: of these, with no other copy.
+    disks: names of those; extents: with a strip there, which are a copy short until that strip has been
+    compared and brought up to date; unreadable: of these, with no other copy.
     """
 
     device: str
@@ -106,7 +109,9 @@ class CacheLoss:
 
 
 def cache_losses(view: SiteView, pool: Pool, bound: dict[int, int]) -> list[CacheLoss]:
-    """For each cache device of a pool, what its failure takes with it. bound: number of the device that serves each disk, by number."""
+    """For each cache device of a pool, what its failure takes with it. bound: number of the device that
+    serves each disk, by number.
+    """
     devices = {number: row for row, number in enumerate(sorted(set(bound.values())))}
     serves = np.full(len(view.disks) + 1, len(devices), dtype=np.int64)
     for disk, device in bound.items():
@@ -145,7 +150,8 @@ def without(view: SiteView, level: Level, domain: int) -> Flags:
 class SingleLosses:
     """For every volume and domain at a level: how many extents lose 0, 1, ... strips with that domain.
 
-    lost: [volumes, domains, w + 1], w the most strips of any volume. Disks that are away already are not counted.
+    lost: [volumes, domains, w + 1], w the most strips of any volume. Disks that are away already are not
+    counted.
     """
 
     level: Level
@@ -161,7 +167,8 @@ def single_losses(view: SiteView, level: Level) -> SingleLosses:
     for row, volume in enumerate(view.volumes):
         strips = volume.protection.strips
         held = domain_of[view.rows(volume)]
-        # Strips of one extent in the same domain: how often each strip's domain occurs, counted at its first strip.
+        # Strips of one extent in the same domain: how often each strip's domain occurs, counted at its first
+        # strip.
         same = np.ones(held.shape, dtype=np.int64)
         first = np.ones(held.shape, dtype=np.bool_)
         for a in range(strips):
@@ -180,7 +187,9 @@ def single_losses(view: SiteView, level: Level) -> SingleLosses:
 
 
 def survivors(losses: SingleLosses, view: SiteView) -> Flags:
-    """Whether each volume stays readable through each single loss, [volumes, domains], if all disks are ready now."""
+    """Whether each volume stays readable through each single loss, [volumes, domains], if all disks are ready
+    now.
+    """
     strips = np.array([v.protection.strips for v in view.volumes], dtype=np.int64)
     kept = [losses.lost[i, :, w] == 0 for i, w in enumerate(strips.tolist())]
     return np.array(kept, dtype=np.bool_)

@@ -1,4 +1,6 @@
-"""Media classes and what a disk of each can carry. Bandwidths, ratings and failure rates are common practice for current drives."""
+"""Media classes and what a disk of each can carry. Bandwidths, ratings and failure rates are common practice
+for current drives.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,9 @@ OWN_BUS = ("nvme", "pmem")
 
 @dataclass(frozen=True, slots=True)
 class Profile:
-    """Sustained bandwidth of a disk for large transfers, drive writes a day where its maker tells none, and failures in a year."""
+    """Sustained bandwidth of a disk for large transfers, drive writes a day where its maker tells none, and
+    failures in a year.
+    """
 
     bytes_per_second: int
     drive_writes_a_day: float
@@ -20,7 +24,8 @@ class Profile:
     unreadable_bits: float = 1e-17  # uncorrectable errors per bit read
 
 
-# A disk with platters is rated in bytes moved per year; 550 TB for 12 TB is about an eighth of its size a day.
+# A disk with platters is rated in bytes moved per year; 550 TB for 12 TB is about an eighth of its size a
+# day.
 PROFILES = {
     "pmem": Profile(4000 * MB, 60.0, 0.005),
     "nvme": Profile(2000 * MB, 1.0, 0.008),
@@ -44,7 +49,9 @@ def media_of(name: str, transport: str | None, rotational: bool) -> str:
 
 @dataclass(frozen=True, slots=True, order=True)
 class MediaClass:
-    """Media that may stand in for one another, ordered fastest first. The bus is told, and compared only by its rank."""
+    """Media that may stand in for one another, ordered fastest first. The bus is told, and compared only by
+    its rank.
+    """
 
     rank: tuple[int, int]
     media: str
@@ -64,9 +71,9 @@ class MediaClass:
 def class_of(media: str, bus: str = "") -> MediaClass:
     """The class of a medium on a bus.
 
-    NVMe and persistent memory are their own bus. A bus makes another class only where it limits the medium: flash
-    is faster on SAS than on SATA, platters are as slow on either. An unknown bus is taken for the slower one;
-    among other disks, see classes_of.
+    NVMe and persistent memory are their own bus. A bus makes another class only where it limits the medium:
+    flash is faster on SAS than on SATA, platters are as slow on either. An unknown bus is taken for the
+    slower one; among other disks, see classes_of.
     """
     bus = "" if media in OWN_BUS else "sata" if bus == "ata" else bus
     quicker = media == "ssd" and bus == "sas"
@@ -76,7 +83,8 @@ def class_of(media: str, bus: str = "") -> MediaClass:
 def classes_of(disks: Iterable[tuple[str, str]]) -> list[MediaClass]:
     """The classes of disks (medium and bus of each) that are judged together, [disks].
 
-    An unknown bus makes no class of its own: such a disk counts with its like, the slower ones where these differ.
+    An unknown bus makes no class of its own: such a disk counts with its like, the slower ones where these
+    differ.
     """
     found = [class_of(media, bus) for media, bus in disks]
     known: dict[str, MediaClass] = {}

@@ -13,7 +13,8 @@ from foldbarn.core.site import Pool, SiteView, Volume
 
 @dataclass(frozen=True, slots=True)
 class Prospect:
-    """Of one volume, were everything given up that cannot be reached now. under_way: strips being copied to another disk;
+    """Of one volume, were everything given up that cannot be reached now. under_way: strips being copied to
+    another disk;
     placeable: strips that a rebuild would write again; hindrances: strips that it would find no place for."""
 
     under_way: int = 0
@@ -26,7 +27,9 @@ class Prospect:
 
 
 def prospects_of(view: SiteView, pool: Pool) -> dict[int, Prospect]:
-    """By volume number, for the volumes of a pool of which anything is lost, missing or on its way. Kept with the view."""
+    """By volume number, for the volumes of a pool of which anything is lost, missing or on its way. Kept with
+    the view.
+    """
     key = ("prospects", pool.number)
     kept = view.findings.get(key)
     if not isinstance(kept, dict):

@@ -21,8 +21,9 @@ Busy = Mapping[
 class Hindrance:
     """Strips of one volume that have no place, and why.
 
-    volume: its number; domains: domains of its level that take strips at all; needed: domains that it needs. Where
-    there are enough, it is room that is missing: no chain of exchanges makes any where these strips may lie.
+    volume: its number; domains: domains of its level that take strips at all; needed: domains that it needs.
+    Where there are enough, it is room that is missing: no chain of exchanges makes any where these strips may
+    lie.
     """
 
     volume: int
@@ -37,11 +38,12 @@ class Hindrance:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Moves:
-    """Strips to write, [moves] each: the volume's number, extent, strip, disk numbers it leaves (0: nowhere) and goes to.
+    """Strips to write, [moves] each: the volume's number, extent, strip, disk numbers it leaves (0: nowhere)
+    and goes to.
 
-    makes_room: moves of strips that were well where they were, and go to make room for others. hindrances: by volume,
-    the strips for which there is no place; none is left out because the search was given up. left_over: of a
-    levelling, strips above their disks' shares that no chain of exchanges can lead away.
+    makes_room: moves of strips that were well where they were, and go to make room for others. hindrances: by
+    volume, the strips for which there is no place; none is left out because the search was given up.
+    left_over: of a levelling, strips above their disks' shares that no chain of exchanges can lead away.
     """
 
     volume: Ints
@@ -94,7 +96,9 @@ def open_room(view: SiteView, pool: Pool, tier: Tier) -> Ints:
 
 
 def crowds(view: SiteView, volume: int, extent: int, strip: int) -> bool:
-    """Whether a strip that stayed where it is would share its domain with another of its extent, there or on its way."""
+    """Whether a strip that stayed where it is would share its domain with another of its extent, there or on
+    its way.
+    """
     mine = next((v for v in view.volumes if v.number == volume), None)
     if mine is None:
         return False
@@ -122,7 +126,9 @@ def join_moves(parts: list[Moves]) -> Moves:
 
 
 def startable(view: SiteView, moves: Moves) -> Flags:
-    """Which moves can begin now: their disk has room as it stands. The others wait until moves before them have made it."""
+    """Which moves can begin now: their disk has room as it stands. The others wait until moves before them
+    have made it.
+    """
     rows = view.row_of_number[moves.to]
     order = np.argsort(rows, kind="stable")
     ordered = rows[order]
@@ -148,7 +154,8 @@ def say_hindrances(view: SiteView, hindrances: tuple[Hindrance, ...], most: int 
             )
         else:
             said.append(
-                f"{strips} of {volume.name} {'has' if found.strips == 1 else 'have'} no place: the disks that may hold "
+                f"{strips} of {volume.name} {'has' if found.strips == 1 else 'have'} no place: the "
+                "disks that may hold "
                 f"{'it' if found.strips == 1 else 'them'} are full, and moving others makes no room there."
             )
     if more := hindrances[most:]:
@@ -159,7 +166,8 @@ def say_hindrances(view: SiteView, hindrances: tuple[Hindrance, ...], most: int 
 
 
 def sources(view: SiteView, moves: Moves) -> tuple[Disks, Ints]:
-    """For each move, the number of the disk to read from, [moves] (0 where none can be read), and which strip lies there, [moves].
+    """For each move, the number of the disk to read from, [moves] (0 where none can be read), and which strip
+    lies there, [moves].
 
     Reads are dealt around the copies.
     """
@@ -173,7 +181,8 @@ def sources(view: SiteView, moves: Moves) -> tuple[Disks, Ints]:
         placement = volume.placement[moves.extent[mine]]
         readable = ready[view.row_of_number[placement]]
         count = readable.sum(axis=1)
-        # The n-th readable copy, n scattered over the extents (Knuth's multiplicative hash) so that no copy is favoured.
+        # The n-th readable copy, n scattered over the extents (Knuth's multiplicative hash) so that no copy
+        # is favoured.
         nth = (moves.extent[mine] * 2_654_435_761 >> 12) % np.maximum(count, 1)
         strip = (readable & (np.cumsum(readable, axis=1) == nth[:, None] + 1)).argmax(axis=1)
         found = count > 0
@@ -192,7 +201,9 @@ class Estimate:
 
 
 def estimate(view: SiteView, moves: Moves, extent_bytes: int, rate: int = 0) -> Estimate:
-    """How long the moves take at least, were nothing else to use the disks and ports. rate: most bytes per second over all; 0 for no limit."""
+    """How long the moves take at least, were nothing else to use the disks and ports. rate: most bytes per
+    second over all; 0 for no limit.
+    """
     if not len(moves):
         return Estimate(0.0, 0, "")
     come, _ = sources(view, moves)

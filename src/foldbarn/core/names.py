@@ -61,10 +61,11 @@ MOST_NAMES = 4096
 
 
 def expand(pattern: str) -> list[str]:
-    """Names of a pattern: "heron-{01..12}" is heron-01 to heron-12, leading zeros kept; without braces, the one name.
+    """Names of a pattern: "heron-{01..12}" is heron-01 to heron-12, leading zeros kept; without braces, the
+    one name.
 
-    Several spans multiply, the last one running fastest. Raises NotPossible: a span that runs backwards, braces
-    that are no span, more than 4096 names.
+    Several spans multiply, the last one running fastest. Raises NotPossible: a span that runs backwards,
+    braces that are no span, more than 4096 names.
     """
     parts = _SPAN.split(pattern)
     names = [parts[0]]

@@ -1,7 +1,7 @@
 """Network ports of nodes: what is wrong with them, addresses in sequence, and what must be open between whom.
 
-Addresses and prefixes: RFC 4291 (IPv6, with its subnet-router anycast address), RFC 5952 (how they are written),
-RFC 4632 (CIDR). Speeds are bytes per second.
+Addresses and prefixes: RFC 4291 (IPv6, with its subnet-router anycast address), RFC 5952 (how they are
+written), RFC 4632 (CIDR). Speeds are bytes per second.
 """
 
 from __future__ import annotations
@@ -26,7 +26,9 @@ PURPOSES = ("management", "storage", "client")
 
 @dataclass(frozen=True, slots=True)
 class Port:
-    """A network port. neighbour: name of the system at the other end of its cable, as link discovery (IEEE 802.1AB) tells; empty where unknown."""
+    """A network port. neighbour: name of the system at the other end of its cable, as link discovery (IEEE
+    802.1AB) tells; empty where unknown.
+    """
 
     node: str
     name: str
@@ -61,10 +63,11 @@ _PATH = re.compile("[!-~]*", re.ASCII)
 
 
 def check_address(text: str, whose: str, *, about: str) -> str:
-    """An address of an HTTP service, as it is asked for: http or https, a host, perhaps a port and a path (RFC 3986).
+    """An address of an HTTP service, as it is asked for: http or https, a host, perhaps a port and a path
+    (RFC 3986).
 
-    whose: as a sentence begins, such as "The witness's address". Raises NotPossible: no such address, a host that is
-    none (RFC 1123, or an IP address), a name and password inside it, a query.
+    whose: as a sentence begins, such as "The witness's address". Raises NotPossible: no such address, a host
+    that is none (RFC 1123, or an IP address), a name and password inside it, a query.
     """
     shown = text.strip()
     next_step = "Write it as https://10.10.0.5:7400 or https://name.example/path."
@@ -163,7 +166,8 @@ def _one_node(node: str, ports: list[Port]) -> list[Finding]:
                 Finding(
                     "doubt",
                     node,
-                    f"Storage port {port.name} of {node} runs at {say_speed(port.bytes_per_second)}, below 1 Gb/s.",
+                    f"Storage port {port.name} of {node} runs at {say_speed(port.bytes_per_second)}, "
+                    "below 1 Gb/s.",
                     "Use a faster port for storage.",
                     port.name,
                 )
@@ -206,7 +210,10 @@ def _subnets(storage: list[Port], nodes: Sequence[str]) -> list[Finding]:
             )
         elif right and not right.intersection(networks):
             others = say_list([str(n) for n in sorted(right, key=str)])
-            words = f"Storage port {port.name} of {port.node} is in {networks[0]}, where the others are in {others}."
+            words = (
+                f"Storage port {port.name} of {port.node} is in {networks[0]}, where the others are in "
+                f"{others}."
+            )
             found.append(
                 Finding(
                     "fail",
@@ -234,7 +241,10 @@ def _subnets(storage: list[Port], nodes: Sequence[str]) -> list[Finding]:
                     )
                 )
             if port.bytes_per_second != usual_speed:
-                words = f"{whose} a speed of {say_speed(port.bytes_per_second)}, the others in {network} have {say_speed(usual_speed)}."
+                words = (
+                    f"{whose} a speed of {say_speed(port.bytes_per_second)}, the others in {network} "
+                    f"have {say_speed(usual_speed)}."
+                )
                 found.append(
                     Finding(
                         "doubt",
@@ -280,7 +290,8 @@ def _cables(storage: list[Port], nodes: Sequence[str]) -> list[Finding]:
         Finding(
             "fail",
             a,
-            f"A direct cable joins {a} and {b}; it can carry storage only between exactly two nodes, and {len(nodes)} are chosen.",
+            f"A direct cable joins {a} and {b}; it can carry storage only between exactly two nodes, "
+            f"and {len(nodes)} are chosen.",
             "Connect these ports to a switch.",
         )
         for a, b in pairs
@@ -290,9 +301,9 @@ def _cables(storage: list[Port], nodes: Sequence[str]) -> list[Finding]:
 def hand_out(start: str, count: int, taken: Collection[str] = ()) -> list[str]:
     """`count` addresses with prefix, in sequence from `start`, without those taken.
 
-    The network's own address and the broadcast address of IPv4 are never handed out (but in /31 and /32 networks,
-    RFC 3021), nor the subnet-router anycast address of IPv6 (RFC 4291, 2.6.1). IPv6 is written as RFC 5952 says.
-    Raises NotPossible where the network is too small for them all.
+    The network's own address and the broadcast address of IPv4 are never handed out (but in /31 and /32
+    networks, RFC 3021), nor the subnet-router anycast address of IPv6 (RFC 4291, 2.6.1). IPv6 is written as
+    RFC 5952 says. Raises NotPossible where the network is too small for them all.
     """
     first = read_interface(start)
     network = first.network
@@ -322,7 +333,9 @@ def hand_out(start: str, count: int, taken: Collection[str] = ()) -> list[str]:
 
 @dataclass(frozen=True, slots=True)
 class Opening:
-    """A line of the port plan. source and target: fold barn, node, keeper, witness, client, bmc or mail; tested: agents can try it."""
+    """A line of the port plan. source and target: fold barn, node, keeper, witness, client, bmc or mail;
+    tested: agents can try it.
+    """
 
     name: str
     source: str

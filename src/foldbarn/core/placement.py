@@ -49,7 +49,8 @@ def usable_nested(slots: Ints, domain_of: Ints, strips: int, per_domain: int) ->
 
     The left side is the least, over ways to call J disks or shares of a domain "full at U", of the room of
     the rest plus J*U. So U = min over J < w of (total - removed(J)) / (w - J), where removed(J) is the most
-    room that calling J of them full can take out: by domain, the a < t largest disks, or everything for a = t.
+    room that calling J of them full can take out: by domain, the a < t largest disks, or everything for a =
+    t.
     """
     removed = np.zeros(strips, dtype=np.int64)
     for label in np.unique(domain_of):
@@ -64,7 +65,8 @@ def usable_nested(slots: Ints, domain_of: Ints, strips: int, per_domain: int) ->
 
 
 def shares(capacities: Ints, strips: int, per_domain: int = 1) -> Ints:
-    """Inclusion probabilities pi_i = min(c_i, t*U) / U in units of 2**-40, [n]; they sum to w * 2**40 exactly.
+    """Inclusion probabilities pi_i = min(c_i, t*U) / U in units of 2**-40, [n]; they sum to w * 2**40
+    exactly.
 
     Raises NotPossible where the domains cannot hold a single extent.
     """
@@ -88,8 +90,9 @@ def shares(capacities: Ints, strips: int, per_domain: int = 1) -> Ints:
 def quotas(weights: Ints, total: int, held: Ints | None = None) -> Ints:
     """`total` split in proportion to `weights`, each within one of its exact share, [n], summing to total.
 
-    weights: [n] whole numbers >= 0 with a positive sum unless total is 0. Shares are rounded up where the remainders
-    are largest (ties by index); but first, where `held` is given, for those that hold more than the share rounded down.
+    weights: [n] whole numbers >= 0 with a positive sum unless total is 0. Shares are rounded up where the
+    remainders are largest (ties by index); but first, where `held` is given, for those that hold more than
+    the share rounded down.
     """
     weight_sum = int(weights.sum(dtype=object)) if len(weights) else 0
     if total == 0:
@@ -114,15 +117,17 @@ def quotas(weights: Ints, total: int, held: Ints | None = None) -> Ints:
 def block_of(extents: int) -> int:
     """Extents drawn from one shuffled order, a power of two.
 
-    Longer blocks keep the shares closer before levelling; shorter ones pair each domain with more others, so that
-    what one loses is rebuilt from many. A quarter of the square root of the extents does both.
+    Longer blocks keep the shares closer before levelling; shorter ones pair each domain with more others, so
+    that what one loses is rebuilt from many. A quarter of the square root of the extents does both.
     """
     wanted = math.isqrt(extents) // 4
     return min(LARGEST_BLOCK, max(4, 1 << wanted.bit_length()))
 
 
 def _starts(extents: int, block: int, rng: np.random.Generator) -> Ints:
-    """One start in [0, 1) per extent: within a block, the bit-reversed (van der Corput) sequence, shifted at random."""
+    """One start in [0, 1) per extent: within a block, the bit-reversed (van der Corput) sequence, shifted at
+    random.
+    """
     index = np.arange(block, dtype=np.int64)
     bits = block.bit_length() - 1
     reversed_bits = np.zeros(block, dtype=np.int64)
@@ -209,7 +214,9 @@ def _pick(pool: Ints, flat: Disks, surplus: Ints, rng: np.random.Generator) -> I
 
 
 def _level_by_chains(drawn: Disks, surplus: Ints, per_domain: int) -> int:
-    """The last few exchanges, by shortest chains of domains (a gives to b in one extent, b to c in another)."""
+    """The last few exchanges, by shortest chains of domains (a gives to b in one extent, b to c in
+    another).
+    """
     count = len(surplus)
     extents = len(drawn)
     held = np.zeros((extents, count), dtype=np.int16)
@@ -280,8 +287,8 @@ def _place_nested(
 ) -> Disks:
     """Where a domain may hold several strips of an extent: each disk still holds one at the most.
 
-    So a disk counts for no more than one strip an extent, and what is dealt inside a domain is settled by chains of
-    exchanges. Drawn anew where the extents of a domain fall too close together for its disks.
+    So a disk counts for no more than one strip an extent, and what is dealt inside a domain is settled by
+    chains of exchanges. Drawn anew where the extents of a domain fall too close together for its disks.
     """
     if usable_nested(free, index, strips, per_domain) < extents:
         raise NotPossible("The free room cannot hold these extents apart.")
@@ -301,7 +308,8 @@ def _place_nested(
 
 
 def expected_take(free: Ints, domain_of: Ints, node_of: Ints, extents: int, strips: int) -> Ints:
-    """Strips that placing so many extents puts on each disk, [disks], without placing them: their shares, as in `place`.
+    """Strips that placing so many extents puts on each disk, [disks], without placing them: their shares, as
+    in `place`.
 
     Raises NotPossible where the free room cannot hold them.
     """
@@ -342,7 +350,8 @@ def _place_inside(
 
 
 def _part_twins(placed: Disks, drawn: Disks, index: Ints, free: Ints, rng: np.random.Generator) -> bool:
-    """Inside each domain, leads strips that share a disk with another of their extent to other disks, by chains of exchanges.
+    """Inside each domain, leads strips that share a disk with another of their extent to other disks, by
+    chains of exchanges.
 
     placed: [extents, strips], altered in place. False where a domain's disks cannot hold its extents so.
     """
@@ -372,7 +381,8 @@ def _part_twins(placed: Disks, drawn: Disks, index: Ints, free: Ints, rng: np.ra
 
 
 def deal_shares(room: Ints, node_of: Ints, total: int) -> Ints:
-    """`total` strips split over disks: first over their nodes by room, then inside each node; never over a disk's room.
+    """`total` strips split over disks: first over their nodes by room, then inside each node; never over a
+    disk's room.
 
     room, node_of: [disks]. Returns [disks], summing to total.
     """

@@ -22,7 +22,9 @@ MOST_COPIES = 5
 
 @dataclass(frozen=True, slots=True)
 class Protection:
-    """Mirror-n spread over one level: k = 1 data strip and m = n − 1 more, at most `per_domain` in one domain."""
+    """Mirror-n spread over one level: k = 1 data strip and m = n − 1 more, at most `per_domain` in one
+    domain.
+    """
 
     copies: int
     level: Level
@@ -58,4 +60,7 @@ class Protection:
         words = {2: "two", 3: "three", 4: "four", 5: "five"}
         losses = "any one" if self.survives == 1 else f"any {words.get(self.survives, str(self.survives))}"
         ending = "" if self.survives == 1 else "s"
-        return f"{words[self.copies]} copies, each in another {self.level}; survives the loss of {losses} {self.level}{ending}"
+        return (
+            f"{words[self.copies]} copies, each in another {self.level}; survives the loss of {losses} "
+            f"{self.level}{ending}"
+        )

@@ -11,7 +11,9 @@ from foldbarn.core.units import say_count, say_list
 
 @dataclass(frozen=True, slots=True)
 class Voter:
-    """One vote: a keeper, or the witness. Where it stands; a witness apart from all has empty room and rack."""
+    """One vote: a keeper, or the witness. Where it stands; a witness apart from all has empty room and
+    rack.
+    """
 
     name: str
     room: str = ""
@@ -40,7 +42,9 @@ def tolerates(votes: int) -> int:
 
 
 def survivable(voters: Sequence[Voter]) -> list[frozenset[str]]:
-    """Every set of voters (by name, the empty set included) whose loss leaves a majority, smallest sets first. For up to 9 voters."""
+    """Every set of voters (by name, the empty set included) whose loss leaves a majority, smallest sets
+    first. For up to 9 voters.
+    """
     names = [v.name for v in voters]
     most = tolerates(len(names))
     return [frozenset(lost) for size in range(most + 1) for lost in combinations(names, size)]
@@ -108,7 +112,9 @@ def doubts(voters: Sequence[Voter]) -> list[str]:
         ]
         if beside:
             found.append(
-                f"the witness {witness.name} stands in the same {'rack' if any(k.rack == witness.rack for k in keepers) else 'room'} as {say_list(beside)}"
+                f"the witness {witness.name} stands in the same "
+                f"{'rack' if any(k.rack == witness.rack for k in keepers) else 'room'} as "
+                f"{say_list(beside)}"
             )
     if len(voters) % 2 == 0 and voters:
         found.append(f"{len(voters)} votes tolerate no more losses than {len(voters) - 1}")

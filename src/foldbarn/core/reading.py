@@ -1,5 +1,6 @@
 """Reading what ordinary tools print into facts: `lsblk --json --bytes --output-all`, `smartctl --json --all`,
-`ip --json link` (or `ip --json addr`), and the agent protocol, which carries all three (docs/agent-protocol.md).
+`ip --json link` (or `ip --json addr`), and the agent protocol, which carries all three
+(docs/agent-protocol.md).
 
 Every reader raises NotPossible with the place where the text does not have the tool's shape.
 """
@@ -34,9 +35,8 @@ VIRTUAL_LINKS = (
 )  # no cable of their own; bonds and VLANs have one below them
 LARGEST_COUNT = 2**63 - 1  # bytes; a counter beyond it is no counter
 MOST_DISKS = 2048  # of one node; more is no node but a mistake
-_NOT_DISKS = re.compile(
-    r"(zram|ram|loop|fd|sr|dm-|md|nbd)\d"
-)  # block devices of type "disk" that no one can pull
+# block devices of type "disk" that no one can pull
+_NOT_DISKS = re.compile(r"(zram|ram|loop|fd|sr|dm-|md|nbd)\d")
 
 
 def read_inventory(report: Any) -> Inventory:
@@ -77,7 +77,8 @@ def read_disks(
 ) -> tuple[ReportedDisk, ...]:
     """The disks that lsblk lists, joined where one is seen through several paths.
 
-    smart: by device path or by serial number, what smartctl prints; the others by serial number: where it sits, bytes it is rated for.
+    smart: by device path or by serial number, what smartctl prints; the others by serial number: where it
+    sits, bytes it is rated for.
     """
     smart, bays, enclosures = smart or {}, bays or {}, enclosures or {}
     try:
@@ -160,7 +161,9 @@ def _flag(value: Any) -> bool:
 
 
 def read_bytes(value: Any, whose: str) -> int:
-    """A number of bytes; older versions of lsblk write it as text. Raises NotPossible for anything else, such as "3.5T"."""
+    """A number of bytes; older versions of lsblk write it as text. Raises NotPossible for anything else, such
+    as "3.5T".
+    """
     if (
         isinstance(value, bool)
         or not isinstance(value, int | str)
@@ -183,7 +186,9 @@ def _count(value: Any, what: str) -> int:
 
 
 def read_counters(report: Mapping[str, Any]) -> dict[str, tuple[int, int]]:
-    """Bytes read and written so far by each disk (serial number) of an agent's report; nothing where it counts none."""
+    """Bytes read and written so far by each disk (serial number) of an agent's report; nothing where it
+    counts none.
+    """
     disks = report.get("disks", {})
     if not isinstance(disks, dict) or not all(isinstance(d, dict) for d in disks.values()):
         raise NotPossible("Its report does not list counters by disk.")
@@ -197,7 +202,9 @@ def read_counters(report: Mapping[str, Any]) -> dict[str, tuple[int, int]]:
 
 
 def read_written(report: Mapping[str, Any]) -> dict[int, int] | None:
-    """Bytes that consumers have written on a node, by the volume's number; None where its report does not say."""
+    """Bytes that consumers have written on a node, by the volume's number; None where its report does not
+    say.
+    """
     volumes = report.get("volumes")
     if volumes is None:
         return None
@@ -235,9 +242,11 @@ def read_health(smart: Any) -> Health:
 def read_ports(
     links: Any, purposes: Mapping[str, str] | None = None, neighbours: Mapping[str, str] | None = None
 ) -> tuple[ReportedPort, ...]:
-    """Network ports from `ip --json link` or `ip --json addr`; loopback and virtual links without a cable are left out.
+    """Network ports from `ip --json link` or `ip --json addr`; loopback and virtual links without a cable are
+    left out.
 
-    Speed is `link_speed_mbit` (as in /sys/class/net/*/speed), which ip itself does not print; 0 where unknown.
+    Speed is `link_speed_mbit` (as in /sys/class/net/*/speed), which ip itself does not print; 0 where
+    unknown.
     """
     if not isinstance(links, list):
         raise NotPossible("This is not what ip --json link prints: it is no list of links.")
@@ -275,7 +284,9 @@ def read_ports(
 
 
 def tag_of(facts: Mapping[str, Any]) -> str:
-    """An entity tag (RFC 9110) of a report: the same facts have the same. What grows with time alone is left out by the caller."""
+    """An entity tag (RFC 9110) of a report: the same facts have the same. What grows with time alone is left
+    out by the caller.
+    """
     text = json.dumps(facts, sort_keys=True, separators=(",", ":"))
     return f'"{hashlib.blake2b(text.encode(), digest_size=12).hexdigest()}"'
 
@@ -292,8 +303,10 @@ def kind_of_file(content: Any) -> str:
         if "smartctl" in content:
             return "smartctl"
         raise NotPossible(
-            f"It is JSON, but of another tool: it has {', '.join(sorted(map(str, content))[:4]) or 'nothing'} at its top.",
-            next_step="Use the output of lsblk --json --bytes --output-all, smartctl --json --all, ip --json link, or an agent's inventory.",
+            "It is JSON, but of another tool: it has "
+            f"{', '.join(sorted(map(str, content))[:4]) or 'nothing'} at its top.",
+            next_step="Use the output of lsblk --json --bytes --output-all, smartctl --json --all, ip --json "
+            "link, or an agent's inventory.",
         )
     if isinstance(content, list) and content and all(isinstance(c, dict) for c in content):
         if all("ifname" in c for c in content):
@@ -307,7 +320,9 @@ def kind_of_file(content: Any) -> str:
 
 
 def node_of_file(file_name: str) -> str:
-    """The node that a file is about, from its name: "fulmar.lsblk.json", "fulmar-smartctl-sda.json" and "fulmar/ip.json" are about fulmar."""
+    """The node that a file is about, from its name: "fulmar.lsblk.json", "fulmar-smartctl-sda.json" and
+    "fulmar/ip.json" are about fulmar.
+    """
     parts = [p for p in file_name.replace("\\", "/").split("/") if p]
     base = re.sub(r"\.json$", "", parts[-1] if parts else "", flags=re.IGNORECASE)
     name = re.split(

@@ -1,8 +1,9 @@
-"""A new place for strips that are lost, or whose disk is being emptied. Method: docs/methods.md, "Rebuild" and "Moving little".
+"""A new place for strips that are lost, or whose disk is being emptied. Method: docs/methods.md, "Rebuild"
+and "Moving little".
 
-Three passes, each only where the one before leaves something: strips are dealt by shares of free room; what is left
-exchanges places among the strips that move anyway; then strips that lie well are moved out of the way as well. So a
-strip is called stuck only where no arrangement of all that may move has a place for it.
+Three passes, each only where the one before leaves something: strips are dealt by shares of free room; what
+is left exchanges places among the strips that move anyway; then strips that lie well are moved out of the way
+as well. So a strip is called stuck only where no arrangement of all that may move has a place for it.
 """
 
 from __future__ import annotations
@@ -31,7 +32,9 @@ from foldbarn.core.site import Pool, SiteView, Tier, Volume
 
 
 def lost_strips(view: SiteView, volume: Volume) -> Flags:
-    """Strips to be remade, [extents, strips]: nowhere, or on a disk away beyond its grace time, with a source left to read."""
+    """Strips to be remade, [extents, strips]: nowhere, or on a disk away beyond its grace time, with a source
+    left to read.
+    """
     rows = view.rows(volume)
     gone = np.append(view.disk_given_up & ~view.disk_ready, True)[rows]
     readable = np.any(np.append(view.disk_ready, False)[rows], axis=1, keepdims=True)
@@ -40,7 +43,8 @@ def lost_strips(view: SiteView, volume: Volume) -> Flags:
 
 
 def crowded_strips(view: SiteView, volume: Volume) -> Flags:
-    """Strips to be moved apart, [extents, strips]: readable, in a domain that holds an earlier readable strip of their extent.
+    """Strips to be moved apart, [extents, strips]: readable, in a domain that holds an earlier readable strip
+    of their extent.
 
     That comes about where nodes are put in other racks, or return when their strips were thought lost.
     """
@@ -64,7 +68,8 @@ def leaving_strips(view: SiteView, volume: Volume) -> Flags:
 def plan_rebuild(
     view: SiteView, pool: Pool, seed: int, busy: Busy | None = None, prefer: Disks | None = None
 ) -> Moves:
-    """A place for every lost strip of a pool, keeping the spread and filling disks in proportion to their free room.
+    """A place for every lost strip of a pool, keeping the spread and filling disks in proportion to their
+    free room.
 
     Strips of an extent that share a domain are moved apart in the same plan.
     prefer: numbers of disks that get what they can hold first. busy: strips on their way already, left
@@ -84,8 +89,8 @@ def plan_drain(
     busy: Busy | None = None,
     lost_too: bool = False,
 ) -> Moves:
-    """A new place for every strip that can be read on disks being retired: first on the disks with these numbers, then
-    where levelling wants more, then wherever there is room.
+    """A new place for every strip that can be read on disks being retired: first on the disks with these
+    numbers, then where levelling wants more, then wherever there is room.
 
     lost_too: lost strips in the same plan, as a preview wants them; else those are for plan_rebuild.
     """
@@ -100,8 +105,8 @@ def plan_drain(
 
 @dataclass(slots=True, eq=False)
 class _Guests:
-    """The strips of a volume that want a place, and its others. want, under_way: [extents, strips] flags; before: the
-    rows where they lie now."""
+    """The strips of a volume that want a place, and its others. want, under_way: [extents, strips] flags;
+    before: the rows where they lie now."""
 
     volume: Volume
     block: Block
@@ -113,7 +118,8 @@ class _Guests:
 def _rehouse(
     view: SiteView, pool: Pool, wanted: Mapping[int, Flags], firsts: list[Flags | Ints], seed: int, busy: Busy
 ) -> Moves:
-    """A new place for all wanted strips ([extents, strips] flags by volume number), as many as any arrangement allows.
+    """A new place for all wanted strips ([extents, strips] flags by volume number), as many as any
+    arrangement allows.
 
     firsts: what of the room is offered first, see deal_in_turn.
     """
@@ -133,7 +139,9 @@ def _rehouse(
 
 
 def _guests(view: SiteView, volume: Volume, want: Flags, busy: Busy) -> _Guests:
-    """The strips of a volume as the plan begins: what wants a place lies nowhere, what is on its way where it goes."""
+    """The strips of a volume as the plan begins: what wants a place lies nowhere, what is on its way where it
+    goes.
+    """
     block, before, under_way = block_of(view, volume, busy)
     wanted = np.zeros(before.shape, dtype=np.bool_)
     wanted[:, : want.shape[1]] = want
@@ -166,8 +174,8 @@ def _rehouse_tier(
 ) -> Moves:
     """The plan for one tier.
 
-    A strip that cannot leave its disk stays in its domain, where none of its extent may come in then: where the plan
-    counted on that, it is made once more with such strips staying.
+    A strip that cannot leave its disk stays in its domain, where none of its extent may come in then: where
+    the plan counted on that, it is made once more with such strips staying.
     """
     staying: dict[int, Flags] = {}
     while True:
@@ -200,7 +208,9 @@ def _rehouse_tier(
 
 
 def _copy(guests: _Guests, staying: Flags | None) -> _Guests:
-    """The same, to be altered by one attempt. staying: [extents, strips] strips that are to stay where they are."""
+    """The same, to be altered by one attempt. staying: [extents, strips] strips that are to stay where they
+    are.
+    """
     at, want = guests.block.at.copy(), guests.want.copy()
     if staying is not None:
         at[staying] = guests.before[staying]
@@ -210,7 +220,9 @@ def _copy(guests: _Guests, staying: Flags | None) -> _Guests:
 
 
 def _come_in_where_one_stays(view: SiteView, guests: _Guests) -> bool:
-    """Whether a strip would enter a domain that another of its extent, which finds no place, does not leave."""
+    """Whether a strip would enter a domain that another of its extent, which finds no place, does not
+    leave.
+    """
     block = guests.block
     ready = np.append(view.disk_ready, False)
     left = guests.want & (block.at == len(view.disks)) & ready[guests.before]
@@ -238,7 +250,9 @@ def _house_all(
     rng: np.random.Generator,
     busy: Busy,
 ) -> list[tuple[int, Ints, Ints]]:
-    """Places what is wanted; adds the other volumes to `guests` where their strips are needed. Returns what has no place."""
+    """Places what is wanted; adds the other volumes to `guests` where their strips are needed. Returns what
+    has no place.
+    """
     _deal_all(view, guests, room, firsts, rng)
     takes = _takes_in(view, volumes)
     homeless, hopeless = _split(guests, _homeless(view, guests), takes)
@@ -263,7 +277,8 @@ _Strips = list[tuple[int, Ints, Ints]]  # row in guests, extents, strips
 
 
 def _split(guests: list[_Guests], homeless: _Strips, takes: Flags) -> tuple[_Strips, _Strips]:
-    """Strips for which a search is worth while, and those whose extent holds every domain that takes strips already:
+    """Strips for which a search is worth while, and those whose extent holds every domain that takes strips
+    already:
     moving anything helps these no more than its own strips could be moved."""
     worth: _Strips = []
     hopeless: _Strips = []
@@ -286,7 +301,9 @@ def _split(guests: list[_Guests], homeless: _Strips, takes: Flags) -> tuple[_Str
 def _deal_all(
     view: SiteView, guests: list[_Guests], room: Ints, firsts: list[Flags | Ints], rng: np.random.Generator
 ) -> None:
-    """Deals every wanted strip by shares of free room. Volumes kept apart at the same level are dealt with together."""
+    """Deals every wanted strip by shares of free room. Volumes kept apart at the same level are dealt with
+    together.
+    """
     by_level: dict[Level, list[_Guests]] = {}
     for g in guests:
         by_level.setdefault(g.volume.protection.level, []).append(g)

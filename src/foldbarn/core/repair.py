@@ -1,7 +1,9 @@
-"""How long what a failed disk or node held stays short, of a pool that is only on paper. Method: docs/methods.md, "Rebuild".
+"""How long what a failed disk or node held stays short, of a pool that is only on paper. Method:
+docs/methods.md, "Rebuild".
 
-The copying is bounded from the loads that shares put on disks and ports, as for infinitely many extents; no placement is
-drawn. Every load is one that a plan could cause, so the bound is never below that of the best plan.
+The copying is bounded from the loads that shares put on disks and ports, as for infinitely many extents; no
+placement is drawn. Every load is one that a plan could cause, so the bound is never below that of the best
+plan.
 """
 
 from __future__ import annotations
@@ -26,7 +28,9 @@ NOTICE_SECONDS = 3.0  # until a silence is noticed; see FOLDBARN_SILENT_SECONDS
 
 @dataclass(frozen=True, slots=True)
 class Fill:
-    """What one tier holds when it is filled to its line. rows: [disks] of the tier; extents: of the usual protection."""
+    """What one tier holds when it is filled to its line. rows: [disks] of the tier; extents: of the usual
+    protection.
+    """
 
     tier: Tier
     rows: Ints
@@ -37,8 +41,8 @@ class Fill:
 class Repair:
     """From a failure until everything has all its copies again, in seconds.
 
-    noticing, grace: before anything is copied; replacing: the wait for a replacement, where the rest has no place for it
-    all; copying: the least that the disks and ports allow.
+    noticing, grace: before anything is copied; replacing: the wait for a replacement, where the rest has no
+    place for it all; copying: the least that the disks and ports allow.
     """
 
     noticing: float
@@ -57,7 +61,9 @@ class Repair:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Loads:
-    """Strips read from and written to each disk, [disks] over all disks, when some are lost and written again."""
+    """Strips read from and written to each disk, [disks] over all disks, when some are lost and written
+    again.
+    """
 
     read: Reals
     written: Reals
@@ -68,7 +74,9 @@ class Loads:
 
 
 def held_when_filled(view: SiteView, fill: Fill, protection: Protection) -> Reals:
-    """Strips on each disk, [disks] over all disks, of a tier filled with so many extents: shares of its domain's."""
+    """Strips on each disk, [disks] over all disks, of a tier filled with so many extents: shares of its
+    domain's.
+    """
     held = np.zeros(len(view.disks))
     slots = view.disk_slots[fill.rows].astype(np.float64)
     domain_of = view.domain_of(protection.level)[fill.rows]
@@ -83,11 +91,12 @@ def held_when_filled(view: SiteView, fill: Fill, protection: Protection) -> Real
 
 
 def loads_of(view: SiteView, fill: Fill, protection: Protection, gone: Flags) -> Loads:
-    """What writing the strips of lost disks again reads and writes, by shares. gone: [disks], all in the tier or not in it.
+    """What writing the strips of lost disks again reads and writes, by shares. gone: [disks], all in the tier
+    or not in it.
 
-    An extent that lost a strip in one domain has its others in the rest, each in proportion to its room (the same
-    sampling that places it); they are read in turn. Writes go where there is room, in proportion to it, and to no domain
-    more than there are extents that have no strip in it.
+    An extent that lost a strip in one domain has its others in the rest, each in proportion to its room (the
+    same sampling that places it); they are read in turn. Writes go where there is room, in proportion to it,
+    and to no domain more than there are extents that have no strip in it.
     """
     read, written = np.zeros(len(view.disks)), np.zeros(len(view.disks))
     held = held_when_filled(view, fill, protection)
@@ -134,7 +143,9 @@ def _filled(total: float, by: Reals, most: Reals) -> Reals:
 
 
 def bound(view: SiteView, loads: Sequence[Loads], extent_bytes: int, rate: int = 0) -> Estimate:
-    """The least time that loads take: the busiest disk or port over its bandwidth, or the limit on the rate."""
+    """The least time that loads take: the busiest disk or port over its bandwidth, or the limit on the
+    rate.
+    """
     read = np.sum([x.read for x in loads], axis=0)
     written = np.sum([x.written for x in loads], axis=0)
     total = float(written.sum())
@@ -164,7 +175,9 @@ def bound(view: SiteView, loads: Sequence[Loads], extent_bytes: int, rate: int =
 def repair_of(
     view: SiteView, pool: Pool, fills: Sequence[Fill], gone: Flags, *, grace: float, replacing: float
 ) -> Repair:
-    """Losing some disks, [disks], of a pool filled as told. grace: seconds it may be away; replacing: until a new one is there."""
+    """Losing some disks, [disks], of a pool filled as told. grace: seconds it may be away; replacing: until a
+    new one is there.
+    """
     places = all(_has_place(view, fill, pool.usual, gone) for fill in fills)
     if places:
         loads = [loads_of(view, fill, pool.usual, gone) for fill in fills]

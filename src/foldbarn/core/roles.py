@@ -1,4 +1,6 @@
-"""The roles that disks take in a pool, which cache serves which disk, and how long flash lasts. Method: docs/methods.md, "Tiers and cache"."""
+"""The roles that disks take in a pool, which cache serves which disk, and how long flash lasts. Method:
+docs/methods.md, "Tiers and cache".
+"""
 
 from __future__ import annotations
 
@@ -46,10 +48,13 @@ class Override:
 def assign_roles(
     disks: Sequence[Disk], serves: Serves = "cache", overrides: Mapping[str, Override] | None = None
 ) -> list[Assignment]:
-    """Roles by rule, in the order given: one class of media is all capacity; of several the fastest serves as `serves`, the rest is capacity.
+    """Roles by rule, in the order given: one class of media is all capacity; of several the fastest serves as
+    `serves`, the rest is capacity.
 
-    A cache serves disks of its own node only, so a disk of the fastest class is cache only where its node has something to serve.
-    overrides: by disk name; raises NotPossible for one without a reason, or to a role that no disk of a pool has.
+    A cache serves disks of its own node only, so a disk of the fastest class is cache only where its node has
+    something to serve.
+    overrides: by disk name; raises NotPossible for one without a reason, or to a role that no disk of a pool
+    has.
     """
     overrides = overrides or {}
     class_by_disk = dict(
@@ -64,7 +69,10 @@ def assign_roles(
         mine = class_by_disk[disk.name]
         role, tier = Role.CAPACITY, Tier.BULK
         if len(classes) == 1:
-            reason = f"all chosen disks are {mine.words if same_words else MEDIA_WORDS.get(mine.media, mine.media)}"
+            reason = (
+                "all chosen disks are "
+                f"{mine.words if same_words else MEDIA_WORDS.get(mine.media, mine.media)}"
+            )
         elif serves == "capacity":
             reason = "all classes serve as capacity, as wished"
         elif mine != fastest:
@@ -94,9 +102,11 @@ def assign_roles(
 
 
 def bind_cache(cache: Sequence[Disk], capacity: Sequence[Disk]) -> dict[int, int]:
-    """Number of the cache device that serves each capacity disk, by number; a disk whose node has no cache device is left out.
+    """Number of the cache device that serves each capacity disk, by number; a disk whose node has no cache
+    device is left out.
 
-    Within a node, disks are dealt largest first to the device with the fewest bytes behind it, so that the load is even.
+    Within a node, disks are dealt largest first to the device with the fewest bytes behind it, so that the
+    load is even.
     """
     bound: dict[int, int] = {}
     by_node: dict[int, list[Disk]] = defaultdict(list)
@@ -114,7 +124,9 @@ def bind_cache(cache: Sequence[Disk], capacity: Sequence[Disk]) -> dict[int, int
 
 
 def binding_of(view: SiteView, pool: Pool) -> dict[int, int]:
-    """Number of the cache device that serves each capacity disk of a pool, by number. Devices that cannot be reached leave their disks to others."""
+    """Number of the cache device that serves each capacity disk of a pool, by number. Devices that cannot be
+    reached leave their disks to others.
+    """
     disks = view.all_of(pool)
     devices = [d for d in disks if d.role == Role.CACHE]
     bound = bind_cache(devices, [d for d in disks if d.role == Role.CAPACITY and not d.retiring])
@@ -123,7 +135,8 @@ def binding_of(view: SiteView, pool: Pool) -> dict[int, int]:
 
 
 def rebind(bound: Mapping[int, int], disks: Mapping[int, Disk], left: set[int]) -> dict[int, int]:
-    """The binding when only some cache devices (numbers) are left: only the disks that the others served go to the ones of their node.
+    """The binding when only some cache devices (numbers) are left: only the disks that the others served go
+    to the ones of their node.
 
     disks: by number, of everything bound. A disk with no device left in its node is left out.
     """
@@ -143,9 +156,11 @@ def rebind(bound: Mapping[int, int], disks: Mapping[int, Disk], left: set[int]) 
 
 
 def spare_for(view: SiteView, disk: Disk, called: set[str]) -> Disk | None:
-    """The spare that should stand in for a pooled disk: of its pool and media class, ready, not smaller; in its node before its rack before others.
+    """The spare that should stand in for a pooled disk: of its pool and media class, ready, not smaller; in
+    its node before its rack before others.
 
-    called: names of spares that are being called in already. A cache device serves its own node only, so its spare must stand there too.
+    called: names of spares that are being called in already. A cache device serves its own node only, so its
+    spare must stand there too.
     """
     rank = {level: view.domain_of(level) for level in (Level.NODE, Level.RACK)}
     row = int(view.row_of_number[disk.number])
@@ -172,7 +187,9 @@ def spare_for(view: SiteView, disk: Disk, called: set[str]) -> Disk | None:
 
 
 def rated_bytes(size_bytes: int, drive_writes_a_day: float, years: float = WARRANTY_YEARS) -> int:
-    """Bytes that may be written in all, from drive writes a day over years (JEDEC JESD218's terms: TBW = capacity x DWPD x 365 x years)."""
+    """Bytes that may be written in all, from drive writes a day over years (JEDEC JESD218's terms: TBW =
+    capacity x DWPD x 365 x years).
+    """
     return round(size_bytes * drive_writes_a_day * YEAR_DAYS * years)
 
 
@@ -183,7 +200,8 @@ def drive_writes_a_day(rated: int, size_bytes: int, years: float = WARRANTY_YEAR
 
 @dataclass(frozen=True, slots=True)
 class Endurance:
-    """Whether devices of one kind last. Bytes, years; `drive_writes` is what is asked of each in a day, over its size.
+    """Whether devices of one kind last. Bytes, years; `drive_writes` is what is asked of each in a day, over
+    its size.
 
     assumed: the rating is common practice for its class, as its maker's is not known.
     """
@@ -212,23 +230,30 @@ class Endurance:
         return self.years >= WARRANTY_YEARS
 
     def sentence(self, what: str) -> str:
-        """Such as "2 cache devices of 1.92 TB take 0.9 drive writes a day each, of 3.0 allowed, and last about 17 years"."""
+        """Such as "2 cache devices of 1.92 TB take 0.9 drive writes a day each, of 3.0 allowed, and last
+        about 17 years".
+        """
         years = "for ever" if self.years == float("inf") else f"about {_floor_years(self.years)} years"
         source = " (a rating assumed for their class)" if self.assumed else ""
         each, takes, lasts = ("", "takes", "lasts") if self.devices == 1 else (" each", "take", "last")
         return (
-            f"{say_count(self.devices, what)} of {say_size(self.size_bytes)} {takes} {self.drive_writes:.1f} drive writes a day{each}, "
+            f"{say_count(self.devices, what)} of {say_size(self.size_bytes)} {takes} "
+            f"{self.drive_writes:.1f} drive writes a day{each}, "
             f"of {self.allowed:.1f} allowed{source}, and {lasts} {years}"
         )
 
 
 def _floor_years(years: float) -> str:
-    """Rounded down, so that what lasts less than the warranty never reads as long: one place below ten years."""
+    """Rounded down, so that what lasts less than the warranty never reads as long: one place below ten
+    years.
+    """
     return f"{math.floor(years * 10) / 10:.1f}" if years < 10 else f"{math.floor(years):,}"
 
 
 def endurance(devices: Sequence[Disk], daily_bytes: float) -> list[Endurance]:
-    """Endurance by kind (size and rating) when this many bytes a day are written to all of them together, each in proportion to its size."""
+    """Endurance by kind (size and rating) when this many bytes a day are written to all of them together,
+    each in proportion to its size.
+    """
     total = sum(d.size_bytes for d in devices) or 1
     kinds: dict[tuple[int, int, bool], int] = defaultdict(int)
     for d in devices:
@@ -247,7 +272,8 @@ def cache_share(cache: Sequence[Disk], capacity: Sequence[Disk]) -> float:
 
 
 def cache_concerns(cache: Sequence[Disk], capacity: Sequence[Disk], daily_writes: float) -> list[str]:
-    """What speaks against these cache devices before the pool is formed: too small, worn out too soon, or nodes without any. Whole sentences.
+    """What speaks against these cache devices before the pool is formed: too small, worn out too soon, or
+    nodes without any. Whole sentences.
 
     daily_writes: bytes that reach disks in a day, copies counted.
     """
@@ -265,7 +291,8 @@ def cache_concerns(cache: Sequence[Disk], capacity: Sequence[Disk], daily_writes
         found.append(words)
     if bare:
         found.append(
-            f"{say_count(len(bare), 'node')} would have capacity without cache; volumes there are as slow as the bare disks."
+            f"{say_count(len(bare), 'node')} would have capacity without cache; volumes there are as "
+            "slow as the bare disks."
         )
     part = sum(d.size_bytes for d in behind) / max(1, sum(d.size_bytes for d in capacity))
     found += [
@@ -285,7 +312,9 @@ class Writes:
 
 
 def expected_writes(daily_writes: int, usable_bytes: int, copies: int) -> Writes:
-    """Bytes a day to all disks: what was said of consumers, or a tenth of usable space where nothing was said; times the copies."""
+    """Bytes a day to all disks: what was said of consumers, or a tenth of usable space where nothing was
+    said; times the copies.
+    """
     consumers = daily_writes or usable_bytes // 10
     source = "expected of consumers" if daily_writes else "assumed of consumers: a tenth of usable space"
     return Writes(

@@ -1,4 +1,6 @@
-"""When many nodes fall silent at once: that is first held to be a trouble of our own, such as our own network."""
+"""When many nodes fall silent at once: that is first held to be a trouble of our own, such as our own
+network.
+"""
 
 from __future__ import annotations
 

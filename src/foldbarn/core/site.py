@@ -75,7 +75,9 @@ class Rack:
 
 @dataclass(frozen=True, slots=True)
 class Enclosure:
-    """A box of disks that several nodes reach: a fault domain beside the nodes, in the rack where it stands."""
+    """A box of disks that several nodes reach: a fault domain beside the nodes, in the rack where it
+    stands.
+    """
 
     number: int
     name: str
@@ -85,9 +87,11 @@ class Enclosure:
 
 @dataclass(frozen=True, slots=True)
 class Node:
-    """A server. `since` is when its contact last changed, `given_up` whether the grace time has passed since then.
+    """A server. `since` is when its contact last changed, `given_up` whether the grace time has passed since
+    then.
 
-    member, keeper: whether it belongs to the cluster, and has a vote in it; clock_offset: seconds its clock is ahead of ours.
+    member, keeper: whether it belongs to the cluster, and has a vote in it; clock_offset: seconds its clock
+    is ahead of ours.
     """
 
     number: int
@@ -111,7 +115,9 @@ class Node:
 
 @dataclass(frozen=True, slots=True)
 class Disk:
-    """A disk. `present` is false when its node reports without it; `reasons` are why it is unfit; `watch` why someone should look."""
+    """A disk. `present` is false when its node reports without it; `reasons` are why it is unfit; `watch` why
+    someone should look.
+    """
 
     number: int
     name: str
@@ -163,9 +169,12 @@ METADATA_SHARE = 100  # one part in this many of a pooled disk holds metadata; c
 class Pool:
     """Disks that volumes draw from.
 
-    usual: the protection offered first; headroom, headroom_losses: so many losses of things at that level must be healable.
-    allocation_bytes: sizes of volumes are rounded up to a multiple of it; overcommit_cap: most that may be promised over usable.
-    rebuild_rate, level_rate: bytes per second over all disks, 0 for no limit; daily_writes: bytes that consumers are expected to write in a day.
+    usual: the protection offered first; headroom, headroom_losses: so many losses of things at that level
+    must be healable.
+    allocation_bytes: sizes of volumes are rounded up to a multiple of it; overcommit_cap: most that may be
+    promised over usable.
+    rebuild_rate, level_rate: bytes per second over all disks, 0 for no limit; daily_writes: bytes that
+    consumers are expected to write in a day.
     """
 
     number: int
@@ -223,7 +232,9 @@ class Volume:
 
 @dataclass(frozen=True, slots=True)
 class Cluster:
-    """The nodes that decide together. leader and term as last heard from its members; forming until its leading role has been handed on and back."""
+    """The nodes that decide together. leader and term as last heard from its members; forming until its
+    leading role has been handed on and back.
+    """
 
     name: str
     service_address: str
@@ -268,7 +279,9 @@ class SiteView:
 
     @cached_property
     def findings(self) -> dict[object, object]:
-        """What computations have found out about this very picture and want to keep with it, by their own keys."""
+        """What computations have found out about this very picture and want to keep with it, by their own
+        keys.
+        """
         return {}
 
     @cached_property
@@ -287,7 +300,9 @@ class SiteView:
 
     @cached_property
     def disk_box(self) -> Ints:
-        """What each disk fails with at the level of nodes: its node's row, or len(nodes) + its enclosure's row."""
+        """What each disk fails with at the level of nodes: its node's row, or len(nodes) + its enclosure's
+        row.
+        """
         return np.array(
             [d.node if d.enclosure < 0 else len(self.nodes) + d.enclosure for d in self.disks], dtype=np.int64
         )
@@ -332,7 +347,9 @@ class SiteView:
 
     @cached_property
     def disk_pool(self) -> Ints:
-        """Row of the pool for which each disk holds strips; -1 for a disk that holds none: outside pools, cache or spare."""
+        """Row of the pool for which each disk holds strips; -1 for a disk that holds none: outside pools,
+        cache or spare.
+        """
         return np.array([d.pool if d.role == Role.CAPACITY else -1 for d in self.disks], dtype=np.int64)
 
     @cached_property
@@ -371,7 +388,9 @@ class SiteView:
 
     @cached_property
     def disk_given_up(self) -> Flags:
-        """Disks that have been away longer than the grace time, or are away and being retired: what they held is to be rebuilt elsewhere."""
+        """Disks that have been away longer than the grace time, or are away and being retired: what they held
+        is to be rebuilt elsewhere.
+        """
         nodes = np.array([n.given_up for n in self.nodes], dtype=np.bool_)
         disks = np.array([d.given_up for d in self.disks], dtype=np.bool_)
         return (
@@ -410,7 +429,7 @@ class SiteView:
         free: Ints = np.maximum(self.disk_slots - self.disk_used, 0)
         return free
 
-    # Finding by name, for which case does not matter. ----------------------------------------------------------------------------
+    # Finding by name, for which case does not matter. ----------------------------------------------
 
     # With a number, the thing of that number, whatever it is called now. All raise NotFound.
 

@@ -1,4 +1,5 @@
-"""The sizing bench: a site that is only on paper, and what a pool of all its disks would hold, heal and survive.
+"""The sizing bench: a site that is only on paper, and what a pool of all its disks would hold, heal and
+survive.
 
 A plan is typed as lines, or pasted from a table:
 
@@ -61,8 +62,9 @@ _PLACE = re.compile(r"(room|rack)\s+(\S.*)", re.IGNORECASE)
 class Settings:
     """How the pool on paper would be set.
 
-    failure_rate: a year, of one disk; None for what is common practice for its medium. grace_seconds: how long something
-    may be away before it is written again elsewhere; replace_seconds: until a failed disk or node is replaced.
+    failure_rate: a year, of one disk; None for what is common practice for its medium. grace_seconds: how
+    long something may be away before it is written again elsewhere; replace_seconds: until a failed disk or
+    node is replaced.
     """
 
     copies: int = 3
@@ -81,8 +83,9 @@ class Settings:
 
 @dataclass(frozen=True, slots=True)
 class Sizing:
-    """What a plan comes to. repair_disk, repair_node: of the fullest, with the pool filled to its fill line, None where
-    there is nothing to write again or to write it from; chance: a year's, of losing data to disks, None where it holds nothing.
+    """What a plan comes to. repair_disk, repair_node: of the fullest, with the pool filled to its fill line,
+    None where there is nothing to write again or to write it from; chance: a year's, of losing data to disks,
+    None where it holds nothing.
 
     left_out: a sentence on what no figure here counts.
     """
@@ -114,8 +117,10 @@ class Sizing:
 
 
 LEFT_OUT = (
-    "Left out: losses of whole nodes, racks and rooms; cache devices, which take what their disks had not yet been given "
-    "along; other work on the disks and ports, which makes every rebuild slower; people, software, and disks of one batch "
+    "Left out: losses of whole nodes, racks and rooms; cache devices, which take what their disks "
+    "had not yet been given "
+    "along; other work on the disks and ports, which makes every rebuild slower; people, software, "
+    "and disks of one batch "
     "failing together."
 )
 
@@ -245,7 +250,9 @@ class _Plan:
 
 
 def _read_parts(parts: str) -> tuple[list[tuple[str, str, int]], tuple[int, ...]]:
-    """Medium, bus and size of every disk, and ports in Mb/s. Counted before anything is built. Raises NotPossible."""
+    """Medium, bus and size of every disk, and ports in Mb/s. Counted before anything is built. Raises
+    NotPossible.
+    """
     kinds: list[tuple[str, str, int]] = []
     ports: list[int] = []
     for part in (p.strip() for p in re.split(r",(?!\d{3}\b)", parts)):
@@ -273,7 +280,8 @@ def _read_parts(parts: str) -> tuple[list[tuple[str, str, int]], tuple[int, ...]
             ports += [speed * 1000] * count
         else:
             raise NotPossible(
-                f"'{part[:60]}' is neither disks, such as '8 x 3.84 TB SSD', nor ports, such as '2 x 25 Gb/s'."
+                f"'{part[:60]}' is neither disks, such as '8 x 3.84 TB SSD', nor ports, such as '2 x "
+                "25 Gb/s'."
             )
     return kinds, tuple(ports)
 
@@ -322,13 +330,22 @@ def _exact(size: int) -> str:
 
 
 def size_up(view: SiteView, wish: Settings) -> Sizing:
-    """What a pool of every disk of this site would come to. Raises NotPossible where the site cannot hold the protection at all."""
+    """What a pool of every disk of this site would come to. Raises NotPossible where the site cannot hold the
+    protection at all.
+    """
     protection = Protection(wish.copies, wish.level)
     roles = {a.disk: a for a in assign_roles(view.disks, wish.serves)}
     pool = Pool(
-        1, "on paper", wish.extent_bytes, protection, wish.headroom, wish.fill, headroom_losses=wish.headroom_losses, rebuild_rate=wish.rebuild_rate,
+        1,
+        "on paper",
+        wish.extent_bytes,
+        protection,
+        wish.headroom,
+        wish.fill,
+        headroom_losses=wish.headroom_losses,
+        rebuild_rate=wish.rebuild_rate,
         daily_writes=wish.daily_writes,
-    )  # fmt: skip
+    )
     disks = tuple(replace(d, role=roles[d.name].role, tier=roles[d.name].tier, pool=0) for d in view.disks)
     paper = replace(view, disks=disks, pools=(pool,), volumes=())
     space = pool_space(paper, pool)
@@ -362,7 +379,9 @@ def _fills(view: SiteView, pool: Pool, space: PoolSpace) -> list[Fill]:
 def _repairs(
     view: SiteView, pool: Pool, fills: list[Fill], wish: Settings
 ) -> tuple[Repair | None, Repair | None]:
-    """Of the fullest disk and of the fullest node; None where nothing is held, or there is no copy to write it again from."""
+    """Of the fullest disk and of the fullest node; None where nothing is held, or there is no copy to write
+    it again from.
+    """
     if pool.usual.copies < 2 or not any(f.extents for f in fills):
         return None, None
     held = sum((held_when_filled(view, f, pool.usual) for f in fills), start=np.zeros(len(view.disks)))
@@ -457,7 +476,9 @@ def comparison_csv(sizings: list[tuple[str, Sizing]]) -> str:
 
 
 def say_repair(repair: Repair | None) -> str:
-    """How long until all copies are there again, and what it waits for; what of it is a lower bound is said beside it."""
+    """How long until all copies are there again, and what it waits for; what of it is a lower bound is said
+    beside it.
+    """
     if repair is None:
         return "nothing to write again"
     waits = f", of which {say_duration(repair.replacing)} for a replacement" if repair.replacing else ""

@@ -29,27 +29,52 @@ def stages(view: SiteView) -> list[Stage]:
     cluster = view.cluster
     found = [
         (
-            "Gather", heard > 0,
-            f"{say_count(len(view.nodes), 'node')}, {say_count(len(view.disks), 'disk')}, {fit:,} fit and free." if view.nodes else "No node is known yet.",
-            "/intake", "Take in machines",
+            "Gather",
+            heard > 0,
+            f"{say_count(len(view.nodes), 'node')}, {say_count(len(view.disks), 'disk')}, {fit:,} "
+            "fit and free."
+            if view.nodes
+            else "No node is known yet.",
+            "/intake",
+            "Take in machines",
         ),
         (
-            "Arrange", bool(view.nodes) and not unplaced and len(racks) > 1,
-            f"{say_count(len(unplaced), 'node')} in no rack yet." if unplaced else f"{say_count(len(view.rooms), 'room')}, {say_count(len(racks), 'rack')}.",
-            "/arrange", "Arrange rooms and racks",
+            "Arrange",
+            bool(view.nodes) and not unplaced and len(racks) > 1,
+            f"{say_count(len(unplaced), 'node')} in no rack yet."
+            if unplaced
+            else f"{say_count(len(view.rooms), 'room')}, {say_count(len(racks), 'rack')}.",
+            "/arrange",
+            "Arrange rooms and racks",
         ),
         (
-            "Form", cluster is not None and not cluster.forming,
-            "No cluster yet." if cluster is None else f"{cluster.name} is being formed." if cluster.forming
-            else f"{cluster.name}, led by {cluster.leader}." if cluster.leader else f"{cluster.name}; nobody leads now.",
-            "/cluster", "Form the cluster",
+            "Form",
+            cluster is not None and not cluster.forming,
+            "No cluster yet."
+            if cluster is None
+            else f"{cluster.name} is being formed."
+            if cluster.forming
+            else f"{cluster.name}, led by {cluster.leader}."
+            if cluster.leader
+            else f"{cluster.name}; nobody leads now.",
+            "/cluster",
+            "Form the cluster",
         ),
-        ("Pool", bool(view.pools), f"{say_count(len(view.pools), 'pool')}." if view.pools else "No pool yet.", "/pools?plan=form-pool", "Preview a pool"),
         (
-            "Provision", bool(view.volumes),
-            f"{say_count(len(view.volumes), 'volume')}." if view.volumes else "No volume yet.", "/volumes?plan=create-volume", "Preview a volume",
+            "Pool",
+            bool(view.pools),
+            f"{say_count(len(view.pools), 'pool')}." if view.pools else "No pool yet.",
+            "/pools?plan=form-pool",
+            "Preview a pool",
         ),
-    ]  # fmt: skip
+        (
+            "Provision",
+            bool(view.volumes),
+            f"{say_count(len(view.volumes), 'volume')}." if view.volumes else "No volume yet.",
+            "/volumes?plan=create-volume",
+            "Preview a volume",
+        ),
+    ]
     next_ = next((i for i, stage in enumerate(found) if not stage[1]), len(found))
     return [
         Stage(name, "done" if done else "next" if i == next_ else "later", sentence, path, offer)

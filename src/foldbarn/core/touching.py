@@ -10,7 +10,9 @@ from foldbarn.core.site import Disk, Node, Pool, Volume
 
 
 class Thing(StrEnum):
-    """Kinds of things that a change touches. Of those marked "one" there is one in a site; their number is 0."""
+    """Kinds of things that a change touches. Of those marked "one" there is one in a site; their number is
+    0.
+    """
 
     POOL = "pool"
     STRIPS = "strips"  # where the strips of a pool lie; touched for a step and not for a whole change
@@ -27,7 +29,9 @@ class Thing(StrEnum):
 
 @dataclass(frozen=True, slots=True, order=True)
 class Touch:
-    """A thing by number. alone: nobody else may touch it meanwhile; otherwise only nobody who wants it alone."""
+    """A thing by number. alone: nobody else may touch it meanwhile; otherwise only nobody who wants it
+    alone.
+    """
 
     what: Thing
     number: int
@@ -53,7 +57,9 @@ def meet(one: Iterable[Touch], other: Iterable[Touch]) -> bool:
 
 @dataclass(frozen=True, slots=True)
 class Meant:
-    """The things that a wish names, as they were when it was carried out. From then on they are known by their numbers."""
+    """The things that a wish names, as they were when it was carried out. From then on they are known by
+    their numbers.
+    """
 
     pools: tuple[Pool, ...] = ()
     volumes: tuple[Volume, ...] = ()

@@ -1,9 +1,11 @@
 """Bytes, rates and durations: reading what people type, and saying amounts in words.
 
-Decimal and binary prefixes are IEC 80000-13: 1 TB = 10**12 B, 1 TiB = 2**40 B. Two grammars, each in one place:
+Decimal and binary prefixes are IEC 80000-13: 1 TB = 10**12 B, 1 TiB = 2**40 B. Two grammars, each in one
+place:
 
-parse_size      what people type: bytes, with the unit's case respected, because Tb are bits and m is a thousandth
-parse_quantity  the Kubernetes API's quantities, to the letter: 500m is a half, 1E is an exa and 1E3 a thousand
+parse_size      what people type: bytes, with the unit's case respected, because Tb are bits and m is a
+thousandth parse_quantity  the Kubernetes API's quantities, to the letter: 500m is a half, 1E is an exa and
+1E3 a thousand
 """
 
 from __future__ import annotations
@@ -32,7 +34,8 @@ _SIZE = re.compile(rf"({_NUMBER})(?:[eE]([+-]?[0-9]{{1,4}}))?\s*([A-Za-z]*)", re
 
 
 def parse_size(text: str | int, *, about: str = "size") -> int:
-    """Bytes meant by what a person typed, such as "1 TiB", "500 GB", "10Gi", "129e6" or a plain number of bytes.
+    """Bytes meant by what a person typed, such as "1 TiB", "500 GB", "10Gi", "129e6" or a plain number of
+    bytes.
 
     Raises NotPossible: not a number, unknown unit, bits, zero, negative, not whole bytes, beyond 2**63 - 1.
     """
@@ -92,8 +95,8 @@ def parse_quantity(text: str, *, about: str = "size") -> Fraction:
     """The number meant by a quantity of the Kubernetes API, exactly.
 
     Grammar (k8s.io/apimachinery, api/resource, Quantity): a signed number, then one of Ki Mi Gi Ti Pi Ei, or
-    e or E with a signed whole number, or n u m k M G T P E, or nothing; upper and lower case matter and no space
-    is allowed. Raises NotPossible for anything else, and beyond 2**63 - 1 in magnitude.
+    e or E with a signed whole number, or n u m k M G T P E, or nothing; upper and lower case matter and no
+    space is allowed. Raises NotPossible for anything else, and beyond 2**63 - 1 in magnitude.
     """
     shown = text if len(text) <= MOST_CHARACTERS else f"{text[:MOST_CHARACTERS]}…"
     match = _QUANTITY.fullmatch(text) if len(text) <= MOST_CHARACTERS else None
@@ -111,7 +114,9 @@ def parse_quantity(text: str, *, about: str = "size") -> Fraction:
 
 
 def quantity_bytes(text: str, *, about: str = "size") -> int:
-    """Bytes meant by a quantity: rounded up to a whole byte, as that API does. Raises NotPossible, also for none."""
+    """Bytes meant by a quantity: rounded up to a whole byte, as that API does. Raises NotPossible, also for
+    none.
+    """
     size = math.ceil(parse_quantity(text, about=about))
     if size <= 0:
         raise NotPossible(f"A size must be more than zero; '{text}' is not.", about=about)
@@ -155,7 +160,8 @@ def say_binary(size: int) -> str:
 def say_duration(seconds: float) -> str:
     """An estimate in words, rounded up to what a person can use.
 
-    Such as "no time", "under a second", "8 s", "44 min", "1 h 04 min", "2 days 5 h", "19 days"; "never" for infinity.
+    Such as "no time", "under a second", "8 s", "44 min", "1 h 04 min", "2 days 5 h", "19 days"; "never" for
+    infinity.
     """
     if seconds <= 0:
         return "no time"

@@ -1,4 +1,6 @@
-"""The whole barn on one machine: PostgreSQL, yard, serve and work, started, watched over and stopped together."""
+"""The whole barn on one machine: PostgreSQL, yard, serve and work, started, watched over and stopped
+together.
+"""
 
 from __future__ import annotations
 
@@ -24,9 +26,8 @@ from foldbarn.house.postgres import Postgres, free_port
 from foldbarn.settings import PROJECT
 
 READY_SECONDS = 60.0
-HUNG_SECONDS = (
-    30.0  # without a sign of life for this long, a process that runs is held to hang, and started again
-)
+# without a sign of life for this long, a process that runs is held to hang, and started again
+HUNG_SECONDS = 30.0
 PROBE_SECONDS = 2.0  # between two looks for signs of life
 PROBE_PATIENCE = 5.0  # that a question for a sign of life waits
 RESTARTS = "restarts.jsonl"  # what was started again, when and why; read by services.house
@@ -44,8 +45,9 @@ def write_private(path: Path, text: str) -> None:
 
 @dataclass(slots=True)
 class Child:
-    """One process of the barn, started again when it ends by itself, after pauses that grow while it keeps ending, and
-    when it shows no sign of life. sign: an address that it answers, or a file that it touches every second."""
+    """One process of the barn, started again when it ends by itself, after pauses that grow while it keeps
+    ending, and when it shows no sign of life. sign: an address that it answers, or a file that it touches
+    every second."""
 
     name: str
     command: list[str]
@@ -61,13 +63,21 @@ class Child:
     def start(self) -> None:
         with open_private(self.log, "ab") as output:
             self.process = subprocess.Popen(
-                self.command, stdin=subprocess.DEVNULL, stdout=output, stderr=subprocess.STDOUT, env={**os.environ, **self.environment},
-                start_new_session=True, preexec_fn=die_with_parent, umask=0o077,
-            )  # fmt: skip
+                self.command,
+                stdin=subprocess.DEVNULL,
+                stdout=output,
+                stderr=subprocess.STDOUT,
+                env={**os.environ, **self.environment},
+                start_new_session=True,
+                preexec_fn=die_with_parent,
+                umask=0o077,
+            )
         self.started_at = self.seen_at = time.monotonic()
 
     def look(self) -> bool:
-        """Starts it again when it has ended and its pause is over, or when it hangs. True when it was started; see `why`."""
+        """Starts it again when it has ended and its pause is over, or when it hangs. True when it was
+        started; see `why`.
+        """
         if self.process is None:
             return False
         code = self.process.poll()
@@ -148,12 +158,15 @@ class Barn:
         return f"http://127.0.0.1:{self.port}"
 
     def start(self, fresh: bool = False) -> None:
-        """Returns once it serves. fresh: forgets what the folder keeps, its database included. Raises InUse, RuntimeError.
+        """Returns once it serves. fresh: forgets what the folder keeps, its database included. Raises InUse,
+        RuntimeError.
 
-        Nothing is touched before the folder is ours and the port is free, so that a refused start harms no one.
+        Nothing is touched before the folder is ours and the port is free, so that a refused start harms no
+        one.
         """
         self.state = self.state.resolve()
-        # What it keeps is its owner's; PostgreSQL's own account, where that is another one, has to walk through.
+        # What it keeps is its owner's; PostgreSQL's own account, where that is another one, has to walk
+        # through.
         self.state.mkdir(parents=True, exist_ok=True)
         self.state.chmod(0o711 if os.geteuid() == 0 else 0o700)
         self._take_lock()
@@ -184,9 +197,25 @@ class Barn:
             "--timeout-graceful-shutdown",
             "1",
         ]
-        self._add("yard", [*python, "uvicorn", "foldbarn.yard.server:app_from_environment", "--factory", "--port", str(yard_port), *server],
-                  {"YARD_STATE": str(self.state / "yard.sqlite"), "YARD_URL": yard_url, "YARD_HOME": self.environment.get("YARD_HOME", self.url),
-                   "YARD_MAIL_PORT": str(self._kept_port("mail"))}, f"{yard_url}/levers")  # fmt: skip
+        self._add(
+            "yard",
+            [
+                *python,
+                "uvicorn",
+                "foldbarn.yard.server:app_from_environment",
+                "--factory",
+                "--port",
+                str(yard_port),
+                *server,
+            ],
+            {
+                "YARD_STATE": str(self.state / "yard.sqlite"),
+                "YARD_URL": yard_url,
+                "YARD_HOME": self.environment.get("YARD_HOME", self.url),
+                "YARD_MAIL_PORT": str(self._kept_port("mail")),
+            },
+            f"{yard_url}/levers",
+        )
         self._add(
             "serve",
             [
@@ -246,7 +275,9 @@ class Barn:
         self._newest_source = newest
 
     def stop(self) -> None:
-        """Stops everything that was started, the database last. Does nothing where another barn holds the folder."""
+        """Stops everything that was started, the database last. Does nothing where another barn holds the
+        folder.
+        """
         self._stopping.set()
         for child in reversed(self.children.values()):
             child.stop()
@@ -289,7 +320,8 @@ class Barn:
                 probe.bind(("127.0.0.1", self.port))
             except OSError as error:
                 raise InUse(
-                    f"Port {self.port} of this machine is in use. Choose another with --port, or stop what listens there."
+                    f"Port {self.port} of this machine is in use. Choose another with --port, or "
+                    "stop what listens there."
                 ) from error
 
     def _forget(self) -> None:
@@ -315,7 +347,9 @@ class Barn:
             file.write(json.dumps({"process": process, "at": time.time(), "why": why}) + "\n")
 
     def _kept_port(self, name: str) -> int:
-        """The port a process had before on this state, so that agents keep their addresses; a new one the first time."""
+        """The port a process had before on this state, so that agents keep their addresses; a new one the
+        first time.
+        """
         note = self.state / f"{name}.port"
         if not note.exists():
             write_private(note, str(free_port()))

@@ -235,13 +235,15 @@ def test(
 ) -> None:
     """Everything: style, types, layers, the front end's checks, then pytest. Arguments go to pytest."""
     make_front_end()
-    # Side by side, file by file: what a file's tests share is made once. As many hands as cores: a whole barn and a browser keep one busy.
+    # Side by side, file by file: what a file's tests share is made once. As many hands as cores: a whole barn
+    # and a browser keep one busy.
     hands = () if any(a in ("-n", "-p", "--pdb", "-s") or a.startswith("-n") for a in context.args) else HANDS
     command = ("pytest", *hands, *context.args)
     if only:
         run(*command)
         return
-    # The checks beside the tests, which wait for stand-ins much of the time. Where a check fails the tests are ended.
+    # The checks beside the tests, which wait for stand-ins much of the time. Where a check fails the tests
+    # are ended.
     tests = start(*command)
     try:
         with ThreadPoolExecutor() as sides:
@@ -262,7 +264,9 @@ def soak(
         bool, typer.Option(help="Make what fails as small as can be, which takes long.")
     ] = False,
 ) -> None:
-    """Many changes at once while nodes fail and return, in ever new orders, until time is up or something does not hold."""
+    """Many changes at once while nodes fail and return, in ever new orders, until time is up or something
+    does not hold.
+    """
     until = time.monotonic() + minutes * 60
     while True:
         run(

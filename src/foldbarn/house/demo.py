@@ -18,10 +18,14 @@ LIVED_SECONDS, FAST = (
 POOLS: list[dict[str, Any]] = [
     {"name": "quayside", "media": "ssd", "leave": ["turnstone-8"], "copies": 3, "headroom": "node"},
     {
-        "name": "deepwater", "media": "hdd", "leave": [], "copies": 2, "headroom": "node",
+        "name": "deepwater",
+        "media": "hdd",
+        "leave": [],
+        "copies": 2,
+        "headroom": "node",
         "overrides": {"gannet-c2": {"role": "spare", "reason": "kept to stand in for a worn cache device"}},
     },
-]  # fmt: skip
+]
 CLUSTER: dict[str, Any] = {
     # One keeper in each room, and a witness that stands apart from both: either room may be lost.
     "name": "quay",
@@ -52,7 +56,9 @@ class Demo:
         self.client.close()
 
     def fill(self) -> None:
-        """Forms the cluster and the pools and makes the volumes, unless the site has pools already. Raises RuntimeError when a step does not end."""
+        """Forms the cluster and the pools and makes the volumes, unless the site has pools already. Raises
+        RuntimeError when a step does not end.
+        """
         self.wait(lambda: self.barn()["counts"]["nodes"] >= NODES, "all nodes to report in")
         if self.barn()["counts"]["pools"]:
             return

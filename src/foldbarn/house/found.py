@@ -1,4 +1,5 @@
-"""Brings a state folder's database up to date and makes sure that there is a site. Runs as a process of its own.
+"""Brings a state folder's database up to date and makes sure that there is a site. Runs as a process of its
+own.
 
 A separate process, because settings and connections are kept for a process's life.
 """

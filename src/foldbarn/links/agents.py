@@ -38,7 +38,8 @@ class OrderProgress:
     bytes_done: int
 
 
-# How much an agent's answers may be, in bytes: a report or an order, an inventory of 2,048 disks, the strips of a large disk.
+# How much an agent's answers may be, in bytes: a report or an order, an inventory of 2,048 disks, the strips
+# of a large disk.
 REPORT_BYTES, INVENTORY_BYTES, STRIPS_BYTES = 4_000_000, 16_000_000, 64_000_000
 WITNESS_BYTES = 64_000
 LONG = 5  # times as long for what is long: an inventory, or all strips of a disk
@@ -49,7 +50,9 @@ def _bounds(most: int, times: int = 1, stranger: bool = False) -> Bounds:
 
 
 class Agent:
-    """One node's agent. Every call raises Unreachable when it does not answer in time. stranger: not known yet."""
+    """One node's agent. Every call raises Unreachable when it does not answer in time. stranger: not known
+    yet.
+    """
 
     def __init__(self, url: str, stranger: bool = False) -> None:
         self.url = url.rstrip("/")
@@ -71,7 +74,9 @@ class Agent:
         return float(found)
 
     def strips(self, serial: str, volume: int | None = None) -> Strips:
-        """Everything that a disk holds, or at least what it holds of one volume, each strip once, [strips, 3]: volume, extent, strip."""
+        """Everything that a disk holds, or at least what it holds of one volume, each strip once, [strips,
+        3]: volume, extent, strip.
+        """
         only = "" if volume is None else f"?volume={volume}"
         found = _body(self._ask("GET", f"/v1/strips/{serial}{only}", most=STRIPS_BYTES, times=LONG))
         listed = found.get("strips")
@@ -97,7 +102,9 @@ class Agent:
         return results
 
     def send(self, order: dict[str, Any]) -> OrderProgress:
-        """Gives an order; the same id again is the same order. Raises NotPossible when the agent refuses it."""
+        """Gives an order; the same id again is the same order. Raises NotPossible when the agent refuses
+        it.
+        """
         return _progress(_body(self._ask("POST", "/v1/orders", order)))
 
     def order(self, order_id: str) -> OrderProgress | None:
@@ -116,7 +123,9 @@ class Agent:
 
 
 def read_witness(url: str, stranger: bool = False) -> str:
-    """The name of the witness that answers there. Raises Unreachable, Garbled where something else answers."""
+    """The name of the witness that answers there. Raises Unreachable, Garbled where something else
+    answers.
+    """
     try:
         body = _body(ask("GET", url.rstrip("/") + "/v1/report", _bounds(WITNESS_BYTES, 1, stranger)))
     except NotPossible as error:
@@ -128,7 +137,9 @@ def read_witness(url: str, stranger: bool = False) -> str:
 
 
 def _body(answer: Answer) -> dict[str, Any]:
-    """The JSON object of an answer. Raises NotPossible for a refusal (4xx), Garbled for anything else unexpected."""
+    """The JSON object of an answer. Raises NotPossible for a refusal (4xx), Garbled for anything else
+    unexpected.
+    """
     try:
         body = answer.json()
     except ValueError as error:
@@ -155,7 +166,8 @@ def _progress(body: dict[str, Any]) -> OrderProgress:
 
 
 def _with_offset(body: dict[str, Any], asked: float) -> dict[str, Any]:
-    """A report with how many seconds its node's clock is ahead: against the middle of question and answer, as in RFC 5905.
+    """A report with how many seconds its node's clock is ahead: against the middle of question and answer, as
+    in RFC 5905.
 
     Half of the time between them is how wrong that may be, so a slow answer says nothing of the clock.
     """
@@ -181,7 +193,8 @@ async def ask_reports(
 ) -> dict[int, Report | Unreachable]:
     """Asks many agents for their report at once; by key, the report or why there is none.
 
-    tags: of what is known already, by key: an agent that has nothing new says so in a few bytes (RFC 9110, If-None-Match).
+    tags: of what is known already, by key: an agent that has nothing new says so in a few bytes (RFC 9110,
+    If-None-Match).
     """
 
     async def one(key: int, url: str) -> Report | Unreachable:

@@ -23,7 +23,9 @@ MOST_MEMBERS = 512  # of one collection; more is no server but a mistake
 
 
 class Bmc:
-    """One BMC. Every call raises Unreachable when it does not answer, NotAllowed for a wrong password, NotPossible for another shape."""
+    """One BMC. Every call raises Unreachable when it does not answer, NotAllowed for a wrong password,
+    NotPossible for another shape.
+    """
 
     def __init__(self, url: str, user: str, password: str) -> None:
         self.url = check_address(url, "A BMC's address", about="bmc_url")
@@ -32,7 +34,9 @@ class Bmc:
         self._asked = 0
 
     def inventory(self) -> Inventory:
-        """Its first system: what it is called, its drives and its network ports. Room and rack are not known to it."""
+        """Its first system: what it is called, its drives and its network ports. Room and rack are not known
+        to it.
+        """
         root = self._get("/redfish/v1/")
         systems = self._members(root, "Systems")
         if not systems:
@@ -49,9 +53,12 @@ class Bmc:
             memory = system.get("MemorySummary", {}).get("TotalSystemMemoryGiB") or 0
             cores = system.get("ProcessorSummary", {}).get("CoreCount") or 0
             return Inventory(
-                node=name, cores=int(cores), memory_bytes=int(memory * GIB),
-                disks=tuple(_disk(d) for d in drives), ports=tuple(_port(p) for p in ports),
-            )  # fmt: skip
+                node=name,
+                cores=int(cores),
+                memory_bytes=int(memory * GIB),
+                disks=tuple(_disk(d) for d in drives),
+                ports=tuple(_port(p) for p in ports),
+            )
         except (KeyError, TypeError, ValueError, AttributeError) as error:
             raise NotPossible(
                 f"The BMC's answer is not as Redfish describes it: {type(error).__name__} at {error}.",
@@ -65,14 +72,19 @@ class Bmc:
         return [self._get(member) for member in _links(self._get(str(link["@odata.id"])).get("Members"))]
 
     def _get(self, path: str) -> dict[str, Any]:
-        """A resource. Links are paths of the same BMC (DSP0266, 8.2); where the BMC stands below a path, its own links already say so."""
+        """A resource. Links are paths of the same BMC (DSP0266, 8.2); where the BMC stands below a path, its
+        own links already say so.
+        """
         base = self.url if path == "/redfish/v1/" else urljoin(self.url, "/").rstrip("/")
         if not path.startswith("/"):
             raise NotPossible("The BMC links to another machine, which is not followed.", about="bmc_url")
         self._asked += 1
         left = self._until - time.monotonic()
         if left <= 0 or self._asked > MOST_RESOURCES:
-            words = f"The BMC takes longer than {WHOLE_SECONDS:g} s, or lists more than {MOST_RESOURCES:,} things."
+            words = (
+                f"The BMC takes longer than {WHOLE_SECONDS:g} s, or lists more than {MOST_RESOURCES:,} "
+                "things."
+            )
             raise Unreachable(words, about="bmc_url")
         bounds = Bounds(min(left, settings().answer_seconds * 2), RESOURCE_BYTES, stranger=True)
         try:
@@ -101,7 +113,8 @@ def _links(members: Any) -> list[str]:
         return []
     if len(members) > MOST_MEMBERS:
         raise NotPossible(
-            f"The BMC lists {len(members):,} members of one collection; {MOST_MEMBERS} are the most that are read.",
+            f"The BMC lists {len(members):,} members of one collection; {MOST_MEMBERS} are the most "
+            "that are read.",
             about="bmc_url",
         )
     return [str(m["@odata.id"]) for m in members if isinstance(m, dict) and "@odata.id" in m]

@@ -1,7 +1,8 @@
-"""Every question to an outside system goes through here, bounded in total time, in bytes, and in number at once.
+"""Every question to an outside system goes through here, bounded in total time, in bytes, and in number at
+once.
 
-One event loop in a thread of its own, with one kept client, asks for this whole process: only there can a question be cut
-off wherever it stands, also while its headers come in a byte at a time.
+One event loop in a thread of its own, with one kept client, asks for this whole process: only there can a
+question be cut off wherever it stands, also while its headers come in a byte at a time.
 """
 
 from __future__ import annotations
@@ -27,7 +28,9 @@ T = TypeVar("T")
 
 @dataclass(frozen=True, slots=True)
 class Bounds:
-    """seconds: from the first byte sent to the last received; bytes: of the answer; stranger: asked for an address that is not known yet."""
+    """seconds: from the first byte sent to the last received; bytes: of the answer; stranger: asked for an
+    address that is not known yet.
+    """
 
     seconds: float
     bytes: int
@@ -71,7 +74,8 @@ class _Outbound:
     """The client and its gates; used on the loop's thread only."""
 
     def __init__(self) -> None:
-        # Agents are on the storage network: no proxy is asked. The context is made once: that takes longer than a question.
+        # Agents are on the storage network: no proxy is asked. The context is made once: that takes longer
+        # than a question.
         limits = httpx.Limits(max_connections=MOST_AT_ONCE, max_keepalive_connections=MOST_AT_ONCE)
         self.client = httpx.AsyncClient(
             verify=ssl.create_default_context(), trust_env=False, limits=limits, follow_redirects=False

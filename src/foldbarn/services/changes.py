@@ -50,13 +50,17 @@ def _read(kind_name: str, params: dict[str, Any]) -> tuple[Kind[Any], Any]:
 
 
 def preview(kind_name: str, params: dict[str, Any]) -> Preview:
-    """What a change would do now. Raises NotFound for an unknown kind, NotPossible for parameters of another shape."""
+    """What a change would do now. Raises NotFound for an unknown kind, NotPossible for parameters of another
+    shape.
+    """
     kind, wish = _read(kind_name, params)
     return _made(current_view(), kind, wish)
 
 
 def _made(view: SiteView, kind: Kind[Any], wish: Any) -> Preview:
-    """The preview as the site stands. Where strips are on their way, or do not matter to this kind, its digest leaves them aside."""
+    """The preview as the site stands. Where strips are on their way, or do not matter to this kind, its
+    digest leaves them aside.
+    """
     found: Preview = kind.preview(view, wish)
     return found.sealed(moving=bool(view.incoming) or not kind.exact)
 
@@ -66,7 +70,8 @@ def carry_out(
 ) -> int:
     """Records the change and queues it; returns its number.
 
-    Raises Outdated where `digest` is not that of a preview made now, NotPossible where something stands against it.
+    Raises Outdated where `digest` is not that of a preview made now, NotPossible where something stands
+    against it.
     """
     kind, wish = _read(kind_name, params)
     view = current_view()
@@ -83,17 +88,24 @@ def carry_out(
         if digest is not None:
             _use(session, digest)
         row = ChangeRow(
-            kind=kind.name, params=kind.to_keep(view, wish), about=kind.about(wish), meant=kind.meant(view, wish).numbers(),
-            state="waiting", actor=actor or kept.operator(session), reason=reason, revision=fresh.revision,
+            kind=kind.name,
+            params=kind.to_keep(view, wish),
+            about=kind.about(wish),
+            meant=kind.meant(view, wish).numbers(),
+            state="waiting",
+            actor=actor or kept.operator(session),
+            reason=reason,
+            revision=fresh.revision,
             preview=fresh.model_dump(mode="json"),
-        )  # fmt: skip
+        )
         change = kept.record(session, row, steps, kind.touches(view, wish))
     enqueue(change)
     return change
 
 
 def _use(session: Session, digest: str) -> None:
-    """A preview is carried out once: a second press of the button, or a request sent again, is told of the first.
+    """A preview is carried out once: a second press of the button, or a request sent again, is told of the
+    first.
 
     Raises Conflict while a change of the same digest is open.
     """
@@ -107,7 +119,9 @@ def _use(session: Session, digest: str) -> None:
 
 
 def recent(session: Session, limit: int = 100) -> list[tuple[ChangeRow, list[StepRow], ChangeRow | None]]:
-    """The newest changes, and all that have not ended however old, newest first: with their steps, and whom they wait for."""
+    """The newest changes, and all that have not ended however old, newest first: with their steps, and whom
+    they wait for.
+    """
     found = kept.recent(session, limit)
     rows = {row.id: row for row, _ in found}
     others = waiting_for_others(session)
@@ -129,17 +143,22 @@ def touching_pool(session: Session, pool: int) -> list[int]:
 
 
 def again_at(row: ChangeRow) -> datetime | None:
-    """When a change that something keeps from going on is tried again by itself; None where it waits for a person."""
+    """When a change that something keeps from going on is tried again by itself; None where it waits for a
+    person.
+    """
     if row.state != "paused" or row.paused_at is None or not row.again:
         return None
     return row.paused_at + timedelta(seconds=pause_between(row.tries))
 
 
 def try_again() -> bool:
-    """Lets each change go on whose rest is over. Its orders are new ones, so this is safe to repeat. Whether any rests still."""
+    """Lets each change go on whose rest is over. Its orders are new ones, so this is safe to repeat. Whether
+    any rests still.
+    """
     with transaction() as session:
         now = kept.now(session)
-        # Locked, so that one which is withdrawn at this moment is not brought back; it is skipped and looked at again.
+        # Locked, so that one which is withdrawn at this moment is not brought back; it is skipped and looked
+        # at again.
         resting = kept.resting(session)
         ready = [row for row in resting if (at := again_at(row)) is not None and at <= now]
         for row in ready:
@@ -153,7 +172,9 @@ def try_again() -> bool:
 
 
 def limit(change: int, bytes_per_second: int | None) -> None:
-    """Slows a change down to this many bytes per second, or lets it go as fast as its pool allows. Raises NotFound, NotPossible."""
+    """Slows a change down to this many bytes per second, or lets it go as fast as its pool allows. Raises
+    NotFound, NotPossible.
+    """
     with transaction() as session:
         row, steps = kept.one(session, change)
         _check_open(row)
@@ -166,7 +187,9 @@ def limit(change: int, bytes_per_second: int | None) -> None:
 
 
 def ask(change: int, what: str) -> None:
-    """pause, withdraw (both heard at the next safe place) or resume. Raises NotFound, and NotPossible where the state does not allow it."""
+    """pause, withdraw (both heard at the next safe place) or resume. Raises NotFound, and NotPossible where
+    the state does not allow it.
+    """
     with transaction() as session:
         row = kept.locked(session, change)
         _check_open(row)

@@ -18,7 +18,9 @@ from foldbarn.store.views import current_view
 
 
 def try_ports() -> int:
-    """Has every node that is heard try every opening of the port plan that leads to another; writes down what is shut. Returns how many tries were made."""
+    """Has every node that is heard try every opening of the port plan that leads to another; writes down what
+    is shut. Returns how many tries were made.
+    """
     view = current_view()
     heard = [n for n in view.nodes if n.contact == Contact.HEARD]
     if len(heard) < 2:
@@ -77,7 +79,9 @@ def _targets(node: Node, others: list[Node]) -> list[tuple[str, str, int]]:
 
 
 def light(disk_name: str, on: bool) -> None:
-    """Turns a disk's location light on or off, through its node's agent. Raises NotFound, Unreachable, NotPossible."""
+    """Turns a disk's location light on or off, through its node's agent. Raises NotFound, Unreachable,
+    NotPossible.
+    """
     view = current_view()
     disk = view.disk(disk_name)
     node = view.nodes[disk.node]
@@ -93,7 +97,9 @@ def light(disk_name: str, on: bool) -> None:
 
 
 def try_passphrase(passphrase: str) -> None:
-    """Raises NotAllowed where the passphrase does not open the cluster's key, NotFound where there is none."""
+    """Raises NotAllowed where the passphrase does not open the cluster's key, NotFound where there is
+    none.
+    """
     with transaction() as session:
         row = store_cluster.row(session)
         kept = dict(row.sealed_key) if row else {}

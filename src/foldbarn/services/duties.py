@@ -1,4 +1,6 @@
-"""The register of the watch's duties: what is seen to, how often, and what it costs. One that fails keeps no other from its turn."""
+"""The register of the watch's duties: what is seen to, how often, and what it costs. One that fails keeps no
+other from its turn.
+"""
 
 from __future__ import annotations
 
@@ -20,8 +22,10 @@ AFTER_FAILURE_SECONDS = 1.0
 class Duty:
     """name: for people, what it does; every: seconds between two turns.
 
-    work: returns whether it wants another turn though nothing changes, since something in it ripens with time. on_change:
-    it has a turn only when the site has changed, or when it wants one. judging: the site counts as watched only while it works.
+    work: returns whether it wants another turn though nothing changes, since something in it ripens with
+    time. on_change:
+    it has a turn only when the site has changed, or when it wants one. judging: the site counts as watched
+    only while it works.
     """
 
     name: str
@@ -33,7 +37,9 @@ class Duty:
 
 @dataclass(slots=True)
 class Record:
-    """What a duty has cost since this process began, in seconds of time and of a processor, and how its last turn went."""
+    """What a duty has cost since this process began, in seconds of time and of a processor, and how its last
+    turn went.
+    """
 
     turns: int = 0
     seconds: float = 0.0
@@ -54,7 +60,9 @@ class Round:
     reported_at: float = 0.0
 
     def go(self, revision: int) -> bool:
-        """Those whose turn it is. Returns whether all judging duties have gone well. Raises what says that the database is away."""
+        """Those whose turn it is. Returns whether all judging duties have gone well. Raises what says that
+        the database is away.
+        """
         for duty in self.duties:
             record = self.records.setdefault(duty.name, Record())
             now = time.monotonic()

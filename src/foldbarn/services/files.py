@@ -51,7 +51,9 @@ class File:
 
 @dataclass(frozen=True, slots=True)
 class Outcome:
-    """What became of one file. taken: its facts are written down; skipped: they were not needed; refused: something is wrong with it."""
+    """What became of one file. taken: its facts are written down; skipped: they were not needed; refused:
+    something is wrong with it.
+    """
 
     file: str
     result: Literal["taken", "skipped", "refused"]
@@ -61,9 +63,11 @@ class Outcome:
 
 
 def take_files(files: Sequence[File]) -> list[Outcome]:
-    """Takes each file that makes sense, refuses each that does not with a sentence, in the order given. One transaction for all that are taken.
+    """Takes each file that makes sense, refuses each that does not with a sentence, in the order given. One
+    transaction for all that are taken.
 
-    A node's files belong together whatever their order: its block devices, the health of its disks, its links.
+    A node's files belong together whatever their order: its block devices, the health of its disks, its
+    links.
     """
     outcomes: dict[int, Outcome] = {}
     by_node: dict[str, list[tuple[int, str, Any]]] = defaultdict(list)
@@ -124,7 +128,8 @@ def _read(file: File) -> list[tuple[str, str, Any]]:
     """(node, kind, content) of what a file holds. Raises NotPossible."""
     if len(file.text) > LARGEST_FILE:
         raise NotPossible(
-            f"It is too large: {len(file.text) / MB:.0f} MB, where a node's inventory has {LARGEST_FILE // MB} MB at the most."
+            f"It is too large: {len(file.text) / MB:.0f} MB, where a node's inventory has "
+            f"{LARGEST_FILE // MB} MB at the most."
         )
     try:
         content = json.loads(file.text)
@@ -181,7 +186,9 @@ Said = dict[str, tuple[Literal["taken", "skipped", "refused"], str]]
 
 
 def _take(session: Session, row: NodeRow, inventory: Inventory, parts: list[tuple[int, str, Any]]) -> Said:
-    """Writes down what is said of a node itself, and of disks that are known already; what to say of each kind of file."""
+    """Writes down what is said of a node itself, and of disks that are known already; what to say of each
+    kind of file.
+    """
     kinds = {kind for _, kind, _ in parts}
     said: Said = {}
     if kinds & WHOLE:
@@ -218,9 +225,11 @@ def _take_health(
 
 
 def read_bmc(url: str, user: str, password: str) -> tuple[str, int, bool]:
-    """Reads a node's hardware from its BMC. The password is used once and kept nowhere. Returns the node, how many disks, and whether it is new.
+    """Reads a node's hardware from its BMC. The password is used once and kept nowhere. Returns the node, how
+    many disks, and whether it is new.
 
-    Where the node's own agent reports, only the BMC's address is noted. Raises Unreachable, NotAllowed, NotPossible.
+    Where the node's own agent reports, only the BMC's address is noted. Raises Unreachable, NotAllowed,
+    NotPossible.
     """
     bmc = Bmc(url, user, password)
     inventory = bmc.inventory()

@@ -1,4 +1,6 @@
-"""Taking in what agents, files, BMCs and texts say of nodes: new nodes, their disks with verdicts, what came and what went."""
+"""Taking in what agents, files, BMCs and texts say of nodes: new nodes, their disks with verdicts, what came
+and what went.
+"""
 
 from __future__ import annotations
 
@@ -26,11 +28,13 @@ log = structlog.get_logger()
 def welcome_agent(agent_url: str, key: str = "") -> str:
     """An agent announces itself: it is asked for its inventory and its node becomes known. Safe to repeat.
 
-    key: a secret of the agent's own, the same ever after. The first that announces a node with one is that node's agent;
-    its key's hash is kept, and from then on no other is let in under that name, whether the node is heard or silent.
+    key: a secret of the agent's own, the same ever after. The first that announces a node with one is that
+    node's agent;
+    its key's hash is kept, and from then on no other is let in under that name, whether the node is heard or
+    silent.
 
-    Returns the node's name. Raises Unreachable, NotPossible for nonsense, NotAllowed for another's name, Conflict where
-    the node is heard from another address at this moment.
+    Returns the node's name. Raises Unreachable, NotPossible for nonsense, NotAllowed for another's name,
+    Conflict where the node is heard from another address at this moment.
     """
     agent_url = check_address(agent_url, "An agent's address", about="agent_url")
     inventory = read_inventory(Agent(agent_url, stranger=True).inventory())

@@ -29,16 +29,22 @@ def outlook() -> Outlook:
                     mending.add(pool)
         halted = tuple(
             Halted(
-                row.id, row.preview["title"], row.problem, row.paused_at.timestamp(), None if again_at(row) is None else row.tries
+                row.id,
+                row.preview["title"],
+                row.problem,
+                row.paused_at.timestamp(),
+                None if again_at(row) is None else row.tries,
             )
             for row in open_changes
             if row.state == "paused" and row.paused_at is not None
-        )  # fmt: skip
+        )
     return Outlook(view, time.time(), grace, frozenset(mending), paused, halted, unwatched)
 
 
 def set_grace(seconds: float) -> None:
-    """How long a node or disk may be away before what it held is rebuilt elsewhere. Raises NotPossible outside 1 s to 7 days."""
+    """How long a node or disk may be away before what it held is rebuilt elsewhere. Raises NotPossible
+    outside 1 s to 7 days.
+    """
     if not 1 <= seconds <= 7 * 86_400:
         raise NotPossible("The grace time is between 1 second and 7 days.", about="grace_seconds")
     with transaction() as session:

@@ -1,4 +1,6 @@
-"""Keeping watch: asks agents, notices silence and return, and starts what mends. One process at a time does it."""
+"""Keeping watch: asks agents, notices silence and return, and starts what mends. One process at a time does
+it.
+"""
 
 from __future__ import annotations
 
@@ -58,7 +60,9 @@ Counters = dict[str, tuple[int, int]]  # bytes read and written so far, by seria
 
 @dataclass(frozen=True, slots=True)
 class Noted:
-    """What a report says that is worth a place in the database: the same again, within the steps that count, is no news."""
+    """What a report says that is worth a place in the database: the same again, within the steps that count,
+    is no news.
+    """
 
     version: str
     clock_offset: float | None
@@ -75,15 +79,16 @@ class Noted:
 
 @dataclass(slots=True)
 class _Pause:
-    """When a node is asked next, how many questions in a row it left unanswered, and what its last report was known by."""
+    """When a node is asked next, how many questions in a row it left unanswered, and what its last report was
+    known by.
+    """
 
     next_at: float = 0.0
     failures: int = 0
     tag: str = ""
     whole_at: float = 0.0  # when it is asked for a whole report again, of its clock too
-    noted: Noted | None = (
-        None  # what of its last report is in the database; none where that is to be looked at again
-    )
+    # what of its last report is in the database; none where that is to be looked at again
+    noted: Noted | None = None
 
 
 @dataclass(slots=True)
@@ -122,7 +127,9 @@ class Watch:
         return bool(row and row[0])
 
     async def look(self, revision: int) -> None:
-        """One round: ask the nodes whose turn it is, then give the duties their turns, at least every second and after whatever has changed."""
+        """One round: ask the nodes whose turn it is, then give the duties their turns, at least every second
+        and after whatever has changed.
+        """
         try:
             if revision != self.revision:
                 self.agents, self.revision = await asyncio.to_thread(_agents), revision
@@ -157,7 +164,9 @@ class Watch:
         }
 
     def _take(self, answers: dict[int, Report | Unreachable]) -> None:
-        """What the nodes said, each by itself: one whose report makes no sense is as good as silent, and harms no other."""
+        """What the nodes said, each by itself: one whose report makes no sense is as good as silent, and
+        harms no other.
+        """
         now = time.monotonic()
         counters: dict[int, Counters] = {}
         heard = []
@@ -188,7 +197,9 @@ class Watch:
             self.counters, self.count_at = {}, now + COUNT_SECONDS
 
     def _note(self, number: int, pause: _Pause, report: dict[str, Any]) -> Counters:
-        """Only what is news goes to the database. Returns the counters of the node's disks. Raises NotPossible, Unreachable."""
+        """Only what is news goes to the database. Returns the counters of the node's disks. Raises
+        NotPossible, Unreachable.
+        """
         fresh = noted_of(report)
         if pause.noted is not None and pause.noted.covers(fresh):
             return read_counters(report)
@@ -207,7 +218,9 @@ def _as_unreachable(number: int, error: Exception) -> Unreachable:
 
 
 def note_watched() -> None:
-    """Notes that everything was looked at just now, so that a page can tell when nobody does, and when somebody does again."""
+    """Notes that everything was looked at just now, so that a page can tell when nobody does, and when
+    somebody does again.
+    """
     with transaction() as session:
         away = store_site.watched_now(session)
         if away > UNWATCHED_SECONDS:
@@ -232,7 +245,8 @@ def note_failure(number: int, error: Unreachable) -> None:
             return
         contact = Contact.GARBLED if isinstance(error, Garbled) else Contact.SILENT
         since_heard = watching.seconds_since_heard(session, number)
-        # Judged to within half a round: a question that ran out a moment too early would else cost another one.
+        # Judged to within half a round: a question that ran out a moment too early would else cost another
+        # one.
         least = settings().silent_seconds - settings().poll_seconds / 2
         if contact == Contact.SILENT and since_heard is not None and since_heard < least:
             return
@@ -245,7 +259,8 @@ def note_failure(number: int, error: Unreachable) -> None:
 
 
 def note_report(number: int, report: dict[str, Any]) -> Counters:
-    """Records a report that made sense and returns its disks' counters; asks for the inventory when it has changed.
+    """Records a report that made sense and returns its disks' counters; asks for the inventory when it has
+    changed.
 
     Raises NotPossible, Unreachable.
     """
@@ -320,7 +335,9 @@ def noted_of(report: dict[str, Any]) -> Noted:
 
 
 def note_counters(counters: dict[int, Counters]) -> None:
-    """Keeps what the disks of nodes (by number) have read and written, and how fast since they were last asked."""
+    """Keeps what the disks of nodes (by number) have read and written, and how fast since they were last
+    asked.
+    """
     with transaction() as session:
         watching.keep_counters(session, counters)
         tell(session, "work")
@@ -372,7 +389,9 @@ def sum_written() -> None:
 
 
 def hand_over_boxes() -> None:
-    """A disk in an enclosure whose carrying node is not heard is carried by another node that sees it; its strips stay where they are."""
+    """A disk in an enclosure whose carrying node is not heard is carried by another node that sees it; its
+    strips stay where they are.
+    """
     if not current_view().enclosures:
         return
     with transaction() as session:
@@ -382,9 +401,11 @@ def hand_over_boxes() -> None:
 
 
 def give_up() -> bool:
-    """Marks what has been away longer than the grace time: what it held is to be rebuilt elsewhere. Whether anything is away.
+    """Marks what has been away longer than the grace time: what it held is to be rebuilt elsewhere. Whether
+    anything is away.
 
-    Where most nodes fell silent together, that is first held to be our own trouble: none of them is given up by itself.
+    Where most nodes fell silent together, that is first held to be our own trouble: none of them is given up
+    by itself.
     """
     view = current_view()
     silence = silence_of(view.nodes)
@@ -397,7 +418,9 @@ def give_up() -> bool:
 
 
 def send_away() -> bool:
-    """Has nodes leave their cluster that were counted out while they were not heard, and still believe that they belong. Whether any is left."""
+    """Has nodes leave their cluster that were counted out while they were not heard, and still believe that
+    they belong. Whether any is left.
+    """
     with transaction() as session:
         found = [(row.name, row.agent_url, change, name) for row, change, name in believers(session)]
     for node, url, change, cluster in found:
@@ -410,7 +433,9 @@ def send_away() -> bool:
 
 
 def prune() -> None:
-    """Forgets the single moves of changes that ended a while ago: what they moved in all stands with the change."""
+    """Forgets the single moves of changes that ended a while ago: what they moved in all stands with the
+    change.
+    """
     with transaction() as session:
         forgotten = moves.forget_ended(session, KEEP_MOVES_SECONDS)
     if forgotten:
@@ -418,7 +443,9 @@ def prune() -> None:
 
 
 def tell_who_leads() -> None:
-    """Mails that another keeper leads, or that none does. What was last told is in the database, so a restart tells nothing twice."""
+    """Mails that another keeper leads, or that none does. What was last told is in the database, so a restart
+    tells nothing twice.
+    """
     with transaction() as session:
         row = store_cluster.row(session)
         if row is None or row.forming or not row.mail.get("to"):
@@ -439,7 +466,9 @@ def tell_who_leads() -> None:
 
 
 def call_in_spares() -> None:
-    """Has a spare take the role of each pooled disk that is given up, where one of its media class is at hand and none stands in for it yet."""
+    """Has a spare take the role of each pooled disk that is given up, where one of its media class is at hand
+    and none stands in for it yet.
+    """
     view = current_view()
     away = view.disk_given_up & ~view.disk_ready
     if not away.any():
@@ -474,7 +503,8 @@ def start_mending() -> None:
     """Starts a rebuild-and-level for each pool that has something to mend and none under way."""
     view = current_view()
     with transaction() as session:
-        # Read after the view: what the view shows to have joined has then also told why it is to be looked at.
+        # Read after the view: what the view shows to have joined has then also told why it is to be looked
+        # at.
         looks, busy = pools.looks(session), _busy_pools(session)
     for pool in view.pools:
         if pool.forming or pool.name in busy:
@@ -484,13 +514,17 @@ def start_mending() -> None:
 
 
 def _busy_pools(session: Session) -> set[str]:
-    """Names of pools whose strips some open change moves: a rebuild, or a drain that has begun and is not paused."""
+    """Names of pools whose strips some open change moves: a rebuild, or a drain that has begun and is not
+    paused.
+    """
     busy = {row.about for row in kept.open_of_kind(session, "rebuild")}
     return busy | {name.partition(":")[2] for name in kept.running_steps(session, "drain:")}
 
 
 def _to_mend(view: SiteView, pool: Pool, asked: str) -> str:
-    """Why a pool's strips are to be looked at; empty where nothing would come of it. asked: why someone asked for it, where one did."""
+    """Why a pool's strips are to be looked at; empty where nothing would come of it. asked: why someone asked
+    for it, where one did.
+    """
     rows = view.in_pool(pool)
     volumes = view.volumes_of(pool)
     if asked:

@@ -1,1 +1,3 @@
-"""PostgreSQL: tables, migrations, and the only code that knows SQL. Rows become core values here, and nowhere else."""
+"""PostgreSQL: tables, migrations, and the only code that knows SQL. Rows become core values here, and nowhere
+else.
+"""

@@ -47,7 +47,9 @@ def operator(session: Session) -> str:
 
 
 def open_with_digest(session: Session, digest: str) -> int | None:
-    """The number of an open change that carries out the preview with this digest. Two that ask at once wait for one another."""
+    """The number of an open change that carries out the preview with this digest. Two that ask at once wait
+    for one another.
+    """
     session.execute(select(func.pg_advisory_xact_lock(DIGEST_LOCK, func.hashtext(digest))))
     same = ChangeRow.preview["digest"].astext == digest
     return session.scalars(select(ChangeRow.id).where(same, OPEN)).first()
@@ -77,7 +79,9 @@ def steps_of(session: Session, change: int) -> list[StepRow]:
 
 
 def recent(session: Session, limit: int) -> list[tuple[ChangeRow, list[StepRow]]]:
-    """The newest changes, and all that have not ended however old, newest first, with their steps in order."""
+    """The newest changes, and all that have not ended however old, newest first, with their steps in
+    order.
+    """
     newest = select(ChangeRow.id).order_by(ChangeRow.id.desc()).limit(limit)
     rows = session.scalars(
         select(ChangeRow).where(OPEN | ChangeRow.id.in_(newest)).order_by(ChangeRow.id.desc())
@@ -144,7 +148,9 @@ def rate_cap(session: Session, change: int) -> int | None:
 
 
 def new_token(session: Session, change: int) -> int | None:
-    """A token for a new runner; whoever has an older one may write nothing more. None where there is no such change."""
+    """A token for a new runner; whoever has an older one may write nothing more. None where there is no such
+    change.
+    """
     renewed = update(ChangeRow).where(ChangeRow.id == change).values(token=ChangeRow.token + 1)
     return session.scalar(renewed.returning(ChangeRow.token))
 
@@ -164,7 +170,9 @@ def fence(session: Session, change: int, token: int) -> None:
 
 @dataclass(frozen=True, slots=True)
 class Turn:
-    """A change as its runner finds it. waits_for: the number of the change whose end it has to await; begun: whether any step has begun."""
+    """A change as its runner finds it. waits_for: the number of the change whose end it has to await; begun:
+    whether any step has begun.
+    """
 
     kind: str
     params: dict[str, Any]
@@ -176,7 +184,9 @@ class Turn:
 
 
 def take_turn(session: Session, change: int) -> Turn | None:
-    """What is to be done with a change now; None where nothing is. It runs once it has taken what it touches."""
+    """What is to be done with a change now; None where nothing is. It runs once it has taken what it
+    touches.
+    """
     row = locked(session, change)
     if row.state not in ("waiting", "running"):
         return None
@@ -234,7 +244,9 @@ def add_work(session: Session, change: int, seconds: float) -> None:
 
 
 def end(session: Session, change: int, state: str, problem: str = "") -> None:
-    """Done or withdrawn, and what it touched is free for others. problem: why it ended by itself, where it did."""
+    """Done or withdrawn, and what it touched is free for others. problem: why it ended by itself, where it
+    did.
+    """
     values = {"state": state, "ended_at": func.now(), "asked": None, "rate": None, "problem": problem}
     session.execute(update(ChangeRow).where(ChangeRow.id == change).values(values))
     touching.let_go(session, change)
@@ -242,7 +254,9 @@ def end(session: Session, change: int, state: str, problem: str = "") -> None:
 
 
 def pause(session: Session, change: int, why: str, *, by_person: bool = False, again: bool = False) -> None:
-    """Others may touch what it touches. by_person: it goes on when resumed. again: it is tried again by itself."""
+    """Others may touch what it touches. by_person: it goes on when resumed. again: it is tried again by
+    itself.
+    """
     values = {
         "state": "paused",
         "asked": None,
@@ -265,7 +279,9 @@ def resume(session: Session, row: ChangeRow) -> None:
 
 
 def resting(session: Session) -> list[ChangeRow]:
-    """Paused changes that are tried again by themselves. Locked; those that others alter at this moment are left out."""
+    """Paused changes that are tried again by themselves. Locked; those that others alter at this moment are
+    left out.
+    """
     rests = select(ChangeRow).where(
         ChangeRow.state == "paused", ChangeRow.paused_at.is_not(None), ChangeRow.again
     )

@@ -32,7 +32,7 @@ __all__ = [
     "transaction",
     "wait_for_database",
     "wait_out",
-]  # fmt: skip
+]
 CHANNEL = "foldbarn"
 FULL_SECONDS = 2.0  # between two tries while there is no room
 log = structlog.get_logger()
@@ -40,7 +40,8 @@ log = structlog.get_logger()
 
 @lru_cache
 def engine() -> Engine:
-    # Plans made while a table was still empty would be kept for prepared statements, and read it whole ever after: plan for what is asked each time.
+    # Plans made while a table was still empty would be kept for prepared statements, and read it whole ever
+    # after: plan for what is asked each time.
     options = {"options": "-c plan_cache_mode=force_custom_plan"}
     return create_engine(
         settings().database_url, pool_pre_ping=True, pool_size=10, max_overflow=20, connect_args=options
@@ -63,7 +64,9 @@ def snapshot() -> Iterator[Session]:
 
 @contextmanager
 def advisory_lock(space: int, number: int) -> Iterator[bool]:
-    """Tries to hold a lock for as long as this lasts, on a connection of its own; whether it is held. It is free again when its holder dies."""
+    """Tries to hold a lock for as long as this lasts, on a connection of its own; whether it is held. It is
+    free again when its holder dies.
+    """
     key = {"space": space, "number": number}
     with engine().connect() as holder:
         held = bool(holder.scalar(text("select pg_try_advisory_lock(:space, :number)"), key))
@@ -127,7 +130,9 @@ def wait_out(error: BaseException) -> None:
 
 
 def is_disconnect(error: BaseException) -> bool:
-    """Whether an error means that the database went away, or has no room, so that the same may be tried again."""
+    """Whether an error means that the database went away, or has no room, so that the same may be tried
+    again.
+    """
     return isinstance(error, OperationalError) or (
         isinstance(error, DBAPIError) and error.connection_invalidated
     )

@@ -23,7 +23,9 @@ def of_pool(session: Session, pool: int) -> list[DiskRow]:
 
 
 def join(disk: DiskRow, pool: int, role: Assignment) -> None:
-    """The disk belongs to a pool (by number) from here on. What its node has reported of a pool's mark was that pool's."""
+    """The disk belongs to a pool (by number) from here on. What its node has reported of a pool's mark was
+    that pool's.
+    """
     disk.role, disk.tier, disk.pool_id = role.role.value, role.tier.value, pool
     disk.role_reason = role.reason if role.overridden else ""
     disk.retiring, disk.reasons = False, []

@@ -14,7 +14,9 @@ from foldbarn.store.tables import DutyRow
 
 @dataclass(frozen=True, slots=True)
 class Figure:
-    """every: seconds between its turns; seconds, processor_seconds: in all, since the work process began; problem: of the last turn."""
+    """every: seconds between its turns; seconds, processor_seconds: in all, since the work process began;
+    problem: of the last turn.
+    """
 
     name: str
     every: float

@@ -1,4 +1,6 @@
-"""Writing down what is known of nodes and their disks: each disk once, with its verdict, its paths and the box it stands in."""
+"""Writing down what is known of nodes and their disks: each disk once, with its verdict, its paths and the
+box it stands in.
+"""
 
 from __future__ import annotations
 
@@ -43,18 +45,27 @@ def find_nodes(session: Session, names: Collection[str]) -> dict[str, NodeRow]:
 
 
 def add_node(session: Session, inventory: Inventory, *, source: str, rack: int | None = None) -> NodeRow:
-    """A node that has just become known, in this rack or the one its inventory names. Without an agent it is awaited. The caller flushes."""
+    """A node that has just become known, in this rack or the one its inventory names. Without an agent it is
+    awaited. The caller flushes.
+    """
     contact = Contact.HEARD if source == "agent" else Contact.AWAITED
     node = NodeRow(
-        name=inventory.node, agent_name=inventory.node, agent_url="", position=inventory.position, contact=contact.value, source=source,
+        name=inventory.node,
+        agent_name=inventory.node,
+        agent_url="",
+        position=inventory.position,
+        contact=contact.value,
+        source=source,
         rack_id=rack or find_rack(session, inventory.room or UNPLACED_ROOM, inventory.rack or UNPLACED_RACK),
-    )  # fmt: skip
+    )
     session.add(node)
     return node
 
 
 def settle(session: Session, node: NodeRow, inventory: Inventory) -> None:
-    """A node that stood nowhere is put where its inventory says, if it says; the place for such nodes goes when none is left in it."""
+    """A node that stood nowhere is put where its inventory says, if it says; the place for such nodes goes
+    when none is left in it.
+    """
     unplaced = session.scalars(select(RackRow).where(RackRow.name == UNPLACED_RACK)).one_or_none()
     if (
         unplaced is None
@@ -115,9 +126,11 @@ def take_ports(node: NodeRow, ports: Sequence[ReportedPort]) -> None:
 
 
 def take_disks(session: Session, reports: Sequence[tuple[NodeRow, Sequence[ReportedDisk]]]) -> None:
-    """Brings the disks of nodes up to what is reported of each: all of a node's disks, so what is not listed is gone.
+    """Brings the disks of nodes up to what is reported of each: all of a node's disks, so what is not listed
+    is gone.
 
-    Everything known is read once and everything new written at once, so that many nodes cost little more than one.
+    Everything known is read once and everything new written at once, so that many nodes cost little more than
+    one.
     """
     mark = session.scalars(select(SiteRow.mark)).one()
     pools = {number: name for number, name in session.execute(select(PoolRow.id, PoolRow.name))}
@@ -134,7 +147,8 @@ def take_disks(session: Session, reports: Sequence[tuple[NodeRow, Sequence[Repor
                 reasons.append(
                     Reason(
                         "serial-twice",
-                        "another disk of its node shows the same serial number, so orders could reach the wrong one",
+                        "another disk of its node shows the same serial number, so orders could "
+                        "reach the wrong one",
                     )
                 )
             if not disk.inspected:
@@ -166,13 +180,31 @@ def _any(values: list[str]) -> CollectionAggregate[Any]:
 
 # What is written of a new disk; everything else begins with its default.
 NEW_DISK = (
-    "node_id", "name", "bay", "kernel_name", "paths", "serial", "wwn", "model", "media", "size_bytes", "role", "present", "reasons", "watch", "identity", "box",
-    "bus", "rated_bytes",
-)  # fmt: skip
+    "node_id",
+    "name",
+    "bay",
+    "kernel_name",
+    "paths",
+    "serial",
+    "wwn",
+    "model",
+    "media",
+    "size_bytes",
+    "role",
+    "present",
+    "reasons",
+    "watch",
+    "identity",
+    "box",
+    "bus",
+    "rated_bytes",
+)
 
 
 class _Known:
-    """The rows that reports may be about, read once: those of their nodes, those with the same identities, and the names that are taken."""
+    """The rows that reports may be about, read once: those of their nodes, those with the same identities,
+    and the names that are taken.
+    """
 
     def __init__(self, session: Session, reports: Sequence[tuple[NodeRow, Sequence[ReportedDisk]]]) -> None:
         self.new: list[DiskRow] = []
@@ -189,7 +221,8 @@ class _Known:
         }
         self._by_identity = {row.identity: row for row in rows.values()}
         self._by_serial = {(row.node_id, row.serial, row.model): row for row in rows.values()}
-        # Every name that one of these disks could get, so that the index can be asked: its own, and its own with a number.
+        # Every name that one of these disks could get, so that the index can be asked: its own, and its own
+        # with a number.
         wanted = [
             f"{node.name}-{d.bay}{n}".lower()
             for node, disks in reports
@@ -214,7 +247,9 @@ class _Known:
         ]
 
     def row_of(self, node: NodeRow, disk: ReportedDisk) -> DiskRow:
-        """The row of a disk: known by its identity, else by serial number and model where one side shows no world-wide name, else new."""
+        """The row of a disk: known by its identity, else by serial number and model where one side shows no
+        world-wide name, else new.
+        """
         identity = self._identity(node, disk)
         row = self._by_identity.get(identity)
         twin = self._by_serial.get((node.id, disk.serial, disk.model)) if disk.serial else None
@@ -223,9 +258,15 @@ class _Known:
         if row is None:
             name = _free_name(self._names, f"{node.name}-{disk.bay}")
             row = DiskRow(
-                node_id=node.id, serial=disk.serial or f"unnumbered {disk.kernel_name}", name=name, role="unclaimed", identity=identity,
-                paths=[], present=True, box="",
-            )  # fmt: skip
+                node_id=node.id,
+                serial=disk.serial or f"unnumbered {disk.kernel_name}",
+                name=name,
+                role="unclaimed",
+                identity=identity,
+                paths=[],
+                present=True,
+                box="",
+            )
             self.new.append(row)
         elif (disk.wwn or row.identity.startswith("name:")) and row.identity != identity:
             self._by_identity.pop(row.identity, None)
@@ -235,7 +276,9 @@ class _Known:
 
 
 def _free_name(taken: set[str], wanted: str) -> str:
-    """The name, or the name with a number where another disk has it: a new disk in the bay of one that was pulled. Notes it as taken."""
+    """The name, or the name with a number where another disk has it: a new disk in the bay of one that was
+    pulled. Notes it as taken.
+    """
     name, number = wanted, 1
     while name.lower() in taken:
         number += 1
@@ -265,7 +308,10 @@ def _take_disk(
     )
     if row.pool_id is not None and disk.size_bytes < row.size_bytes:
         # What it holds was placed by its old size, so that stays on record until a person has looked.
-        words = f"it reports {say_size(disk.size_bytes)}, where it had {say_size(row.size_bytes)} when its pool took it"
+        words = (
+            f"it reports {say_size(disk.size_bytes)}, where it had {say_size(row.size_bytes)} when its "
+            "pool took it"
+        )
         reasons = [*reasons, Reason("shrunk", words)]
     else:
         row.size_bytes = disk.size_bytes

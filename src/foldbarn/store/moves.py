@@ -34,7 +34,9 @@ def plan(session: Session, change: int, part: str, moves: Moves) -> None:
 
 
 def planned_any(session: Session, change: int, part: str) -> bool:
-    """Whether a change has a plan in this part: it has planned moves, and none of them was called off since."""
+    """Whether a change has a plan in this part: it has planned moves, and none of them was called off
+    since.
+    """
     mine = MoveRow.change_id == change, MoveRow.part == part
     off = func.count(MoveRow.id).filter(MoveRow.state == "withdrawn")
     planned, called_off = session.execute(select(func.count(MoveRow.id), off).where(*mine)).one()
@@ -70,7 +72,9 @@ def copied_away(session: Session, change: int, disks: Iterable[int]) -> list[Mov
 
 
 def orders_of(session: Session, change: int) -> list[tuple[str, int, str]]:
-    """Orders of a change that are under way, each with the number and the name of the node that carries it out."""
+    """Orders of a change that are under way, each with the number and the name of the node that carries it
+    out.
+    """
     rows = session.execute(
         select(MoveRow.order_id, NodeRow.id, NodeRow.name)
         .join(DiskRow, DiskRow.id == MoveRow.to_disk)
@@ -112,7 +116,9 @@ def forget_volume(session: Session, volume: int) -> int:
 
 
 def forget_ended(session: Session, seconds: float) -> int:
-    """Deletes the moves of changes that ended longer ago than this: their sums stand with the change. Returns how many there were."""
+    """Deletes the moves of changes that ended longer ago than this: their sums stand with the change. Returns
+    how many there were.
+    """
     old = select(ChangeRow.id).where(
         ChangeRow.state.in_(("done", "withdrawn")),
         ChangeRow.ended_at < func.now() - func.make_interval(0, 0, 0, 0, 0, 0, seconds),

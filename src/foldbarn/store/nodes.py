@@ -17,12 +17,16 @@ def addresses(session: Session) -> dict[int, tuple[str, str]]:
 
 
 def owe(session: Session, nodes: Iterable[int]) -> None:
-    """Notes that these nodes (by number) could not be told to drop something; they are compared when they are heard again."""
+    """Notes that these nodes (by number) could not be told to drop something; they are compared when they are
+    heard again.
+    """
     session.execute(update(NodeRow).where(NodeRow.id.in_(list(nodes))).values(owes=True))
 
 
 def locked(session: Session, nodes: Iterable[int] | None = None) -> list[NodeRow]:
-    """Nodes by number, or all, in the order of their numbers, which nobody else alters until the transaction ends."""
+    """Nodes by number, or all, in the order of their numbers, which nobody else alters until the transaction
+    ends.
+    """
     query = select(NodeRow).order_by(NodeRow.id).with_for_update()
     return list(session.scalars(query if nodes is None else query.where(NodeRow.id.in_(list(nodes)))))
 
@@ -59,7 +63,9 @@ def dedicate(session: Session, nodes: Iterable[int]) -> None:
 
 
 def rename(session: Session, names: Mapping[int, str]) -> None:
-    """Gives nodes (by number) new names, at once, so that names can be swapped. Disks named after them follow, and what names their paths."""
+    """Gives nodes (by number) new names, at once, so that names can be swapped. Disks named after them
+    follow, and what names their paths.
+    """
     rows = {n.id: n for n in locked(session)}
     disks = list(session.scalars(select(DiskRow)))
     renamed = {rows[number].name: new for number, new in names.items()}

@@ -39,9 +39,9 @@ def set_strips(
 ) -> list[tuple[int, int, int, int, int]]:
     """Points strips at other disks; each is (volume, extent, strip, expected disk number, new disk number).
 
-    domain: of a volume's disk, where extents are to be kept apart; -1 for a disk that is lost. A strip that no longer
-    lies where it is expected is left as it is, and so is one whose new domain holds another strip of its extent.
-    Returns those that were set.
+    domain: of a volume's disk, where extents are to be kept apart; -1 for a disk that is lost. A strip that
+    no longer lies where it is expected is left as it is, and so is one whose new domain holds another strip
+    of its extent. Returns those that were set.
     """
     chunks: dict[tuple[int, int], list[tuple[int, int, int, int, int]]] = defaultdict(list)
     for one in strips:

@@ -19,9 +19,11 @@ def standing(session: Session) -> set[str]:
 
 
 def place(session: Session, rooms: Sequence[tuple[str, Mapping[str, Sequence[str]]]]) -> int:
-    """Makes rooms and racks as wished, puts everything in its place, and removes racks and rooms that are left empty.
+    """Makes rooms and racks as wished, puts everything in its place, and removes racks and rooms that are
+    left empty.
 
-    rooms: name, and by name of its racks what stands there, from the bottom stall up. Returns how many nodes moved.
+    rooms: name, and by name of its racks what stands there, from the bottom stall up. Returns how many nodes
+    moved.
     """
     known_rooms = {folded(r.name): r for r in session.scalars(select(RoomRow))}
     known_racks = {folded(r.name): r for r in session.scalars(select(RackRow))}

@@ -17,14 +17,18 @@ def revision(session: Session) -> int:
 
 
 def grace_and_unwatched(session: Session) -> tuple[float, float]:
-    """Seconds of grace, and seconds since a round of the watch ended, by the database's clock; 0 where none ever did."""
+    """Seconds of grace, and seconds since a round of the watch ended, by the database's clock; 0 where none
+    ever did.
+    """
     away = extract("epoch", func.now() - SiteRow.watched_at)
     grace, unwatched = session.execute(select(SiteRow.grace_seconds, away)).one()
     return float(grace), float(unwatched or 0.0)
 
 
 def watched_now(session: Session) -> float:
-    """Notes that everything was looked at just now. Returns the seconds since the round before; 0 for the first."""
+    """Notes that everything was looked at just now. Returns the seconds since the round before; 0 for the
+    first.
+    """
     _, away = grace_and_unwatched(session)
     session.execute(update(SiteRow).values(watched_at=func.now()))
     return away

@@ -28,17 +28,14 @@ class SiteRow(Base):
     revision: Mapped[int] = mapped_column(default=1)
     grace_seconds: Mapped[float]
     operator: Mapped[str]
-    mark: Mapped[str] = mapped_column(
-        server_default=text("gen_random_uuid()")
-    )  # written to its disks, so that no other site takes them
-    closed_ports: Mapped[list[Any]] = mapped_column(
-        server_default="[]"
-    )  # [from, to, port, why] of the last test of the port plan
+    # written to its disks, so that no other site takes them
+    mark: Mapped[str] = mapped_column(server_default=text("gen_random_uuid()"))
+    # [from, to, port, why] of the last test of the port plan
+    closed_ports: Mapped[list[Any]] = mapped_column(server_default="[]")
     ports_tested_at: Mapped[datetime | None]
     watched_at: Mapped[datetime | None]  # when a round of the watch was last ended
-    description: Mapped[str] = mapped_column(
-        server_default=""
-    )  # the site's text as last taken, word for word
+    # the site's text as last taken, word for word
+    description: Mapped[str] = mapped_column(server_default="")
     __table_args__ = (CheckConstraint("id = 1", name="one_site"),)
 
 
@@ -71,15 +68,15 @@ class EnclosureRow(Base):
 class NodeRow(Base):
     """A server and what was last heard of it. `contact`, `reason`, `since`, `given_up` as in core.site.Node.
 
-    agent_url is empty where only files, its BMC or the site's text tell of it; source is which of them did last.
+    agent_url is empty where only files, its BMC or the site's text tell of it; source is which of them did
+    last.
     """
 
     __tablename__ = "node"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str]
-    agent_name: Mapped[str] = mapped_column(
-        server_default=""
-    )  # what its agent calls it; its name here may be another
+    # what its agent calls it; its name here may be another
+    agent_name: Mapped[str] = mapped_column(server_default="")
     agent_url: Mapped[str]
     rack_id: Mapped[int] = mapped_column(ForeignKey("rack.id"))
     position: Mapped[int] = mapped_column(default=0)
@@ -88,30 +85,27 @@ class NodeRow(Base):
     since: Mapped[datetime] = mapped_column(server_default=func.now())
     given_up: Mapped[bool] = mapped_column(default=False)
     heard_at: Mapped[datetime | None]
-    # It was not heard when it should have dropped something: what it holds is compared when it is heard again.
+    # It was not heard when it should have dropped something: what it holds is compared when it is heard
+    # again.
     owes: Mapped[bool] = mapped_column(server_default=text("false"))
     inventory_version: Mapped[str] = mapped_column(default="")
     cores: Mapped[int] = mapped_column(default=0)
     memory_bytes: Mapped[int] = mapped_column(default=0)
     ports: Mapped[list[Any]] = mapped_column(default=list)
-    purposes: Mapped[dict[str, Any]] = mapped_column(
-        server_default="{}"
-    )  # by port, where a person said what it is for
-    agent_key: Mapped[str] = mapped_column(
-        server_default=""
-    )  # hash of the secret its agent first reported with
+    # by port, where a person said what it is for
+    purposes: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    # hash of the secret its agent first reported with
+    agent_key: Mapped[str] = mapped_column(server_default="")
     source: Mapped[str] = mapped_column(server_default="agent")
     bmc_url: Mapped[str] = mapped_column(server_default="")
     clock_offset: Mapped[float | None]  # seconds ahead of ours
     member: Mapped[bool] = mapped_column(server_default=text("false"))
     keeper: Mapped[bool] = mapped_column(server_default=text("false"))
     dedicated: Mapped[bool] = mapped_column(server_default=text("false"))
-    written: Mapped[dict[str, Any]] = mapped_column(
-        server_default="{}"
-    )  # bytes that consumers wrote here, by volume number
-    says: Mapped[dict[str, Any]] = mapped_column(
-        server_default="{}"
-    )  # what it last said of its cluster: name, leader, term
+    # bytes that consumers wrote here, by volume number
+    written: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    # what it last said of its cluster: name, leader, term
+    says: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     __table_args__ = (
         Index("node_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("contact in ('heard', 'silent', 'garbled', 'awaited')", name="node_contact"),
@@ -131,9 +125,8 @@ class PoolRow(Base):
     fill_line: Mapped[float] = mapped_column(default=0.85)
     forming: Mapped[bool] = mapped_column(default=True)
     closing: Mapped[bool] = mapped_column(server_default=text("false"))  # being deleted: takes nothing new
-    look_reason: Mapped[str] = mapped_column(
-        default=""
-    )  # why its disks should be compared with what they should hold
+    # why its disks should be compared with what they should hold
+    look_reason: Mapped[str] = mapped_column(default="")
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     headroom_losses: Mapped[int] = mapped_column(server_default="1")
     allocation_bytes: Mapped[int] = mapped_column(server_default=str(1 << 20))
@@ -142,14 +135,14 @@ class PoolRow(Base):
     rebuild_rate: Mapped[int] = mapped_column(server_default="0")  # bytes per second; 0 for no limit
     level_rate: Mapped[int] = mapped_column(server_default="0")
     priority: Mapped[str] = mapped_column(server_default="consumers")
-    daily_writes: Mapped[int] = mapped_column(
-        server_default="0"
-    )  # bytes that consumers are expected to write
+    # bytes that consumers are expected to write
+    daily_writes: Mapped[int] = mapped_column(server_default="0")
     __table_args__ = (
         Index("pool_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("priority in ('consumers', 'even', 'copying')", name="pool_priority"),
         CheckConstraint(
-            "headroom_losses between 1 and 5 and allocation_bytes > 0 and overcommit_cap > 0 and rebuild_rate >= 0 and level_rate >= 0",
+            "headroom_losses between 1 and 5 and allocation_bytes > 0 and overcommit_cap > 0 and "
+            "rebuild_rate >= 0 and level_rate >= 0",
             name="pool_settings",
         ),
     )
@@ -183,12 +176,10 @@ class DiskRow(Base):
     bus: Mapped[str] = mapped_column(server_default="")
     tier: Mapped[str] = mapped_column(server_default="bulk")
     retiring: Mapped[bool] = mapped_column(server_default=text("false"))  # it is being emptied
-    rated_bytes: Mapped[int] = mapped_column(
-        server_default="0"
-    )  # that may be written in its life; 0 where not known
-    role_reason: Mapped[str] = mapped_column(
-        server_default=""
-    )  # why a person chose another role than the rule
+    # that may be written in its life; 0 where not known
+    rated_bytes: Mapped[int] = mapped_column(server_default="0")
+    # why a person chose another role than the rule
+    role_reason: Mapped[str] = mapped_column(server_default="")
     stands_in_for: Mapped[int | None]  # the disk whose place a spare has taken
     __table_args__ = (
         Index("disk_identity_taken", "identity", unique=True),
@@ -217,9 +208,8 @@ class ClusterRow(Base):
     witness_url: Mapped[str] = mapped_column(default="")
     witness_room: Mapped[str] = mapped_column(default="")
     witness_rack: Mapped[str] = mapped_column(default="")
-    witness_reason: Mapped[str] = mapped_column(
-        server_default=""
-    )  # why it stands beside members, where it does
+    # why it stands beside members, where it does
+    witness_reason: Mapped[str] = mapped_column(server_default="")
     witness_silent: Mapped[str] = mapped_column(default="")  # why the witness is not heard; empty while it is
     sealed_key: Mapped[dict[str, Any]] = mapped_column(default=dict)
     mail: Mapped[dict[str, Any]] = mapped_column(default=dict)
@@ -229,7 +219,9 @@ class ClusterRow(Base):
 
 
 class DiskWorkRow(Base):
-    """The last counters read from a disk and the rates they give; counters only grow, rates are bytes per second."""
+    """The last counters read from a disk and the rates they give; counters only grow, rates are bytes per
+    second.
+    """
 
     __tablename__ = "disk_work"
     disk_id: Mapped[int] = mapped_column(ForeignKey("disk.id"), primary_key=True)
@@ -263,7 +255,9 @@ class VolumeRow(Base):
 
 
 class PlacementRow(Base):
-    """Disk numbers of a run of a volume's extents: little-endian int32, [extents, copies], row by row; 0 is nowhere."""
+    """Disk numbers of a run of a volume's extents: little-endian int32, [extents, copies], row by row; 0 is
+    nowhere.
+    """
 
     __tablename__ = "placement"
     volume_id: Mapped[int] = mapped_column(ForeignKey("volume.id", ondelete="cascade"), primary_key=True)
@@ -272,19 +266,19 @@ class PlacementRow(Base):
 
 
 class ChangeRow(Base):
-    """One wish to alter the site. `asked` is what a person asked of it while it runs, apart from what has happened."""
+    """One wish to alter the site. `asked` is what a person asked of it while it runs, apart from what has
+    happened.
+    """
 
     __tablename__ = "change"
     id: Mapped[int] = mapped_column(primary_key=True)
     kind: Mapped[str]
     params: Mapped[dict[str, Any]]
     about: Mapped[str]  # the thing it makes or mends, for people
-    meant: Mapped[dict[str, Any]] = mapped_column(
-        server_default="{}"
-    )  # what its wish names: number by name, by kind of thing
-    token: Mapped[int] = mapped_column(
-        server_default="0"
-    )  # of its newest runner; older ones write nothing more
+    # what its wish names: number by name, by kind of thing
+    meant: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    # of its newest runner; older ones write nothing more
+    token: Mapped[int] = mapped_column(server_default="0")
     state: Mapped[str]
     asked: Mapped[str | None]
     actor: Mapped[str]
@@ -302,9 +296,8 @@ class ChangeRow(Base):
     rate: Mapped[float | None]  # bytes per second, lately
     rate_cap: Mapped[int | None]  # bytes per second that a person allows it, over what its pool allows
     moved: Mapped[int] = mapped_column(server_default="0")  # bytes copied in all
-    work_seconds: Mapped[float] = mapped_column(
-        server_default="0"
-    )  # that the copying took, by the nodes' own clocks
+    # that the copying took, by the nodes' own clocks
+    work_seconds: Mapped[float] = mapped_column(server_default="0")
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     started_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
@@ -335,7 +328,9 @@ class StepRow(Base):
 
 
 class TouchRow(Base):
-    """A thing that a change touches, by number. Two changes cannot hold the same where one of them wants it alone."""
+    """A thing that a change touches, by number. Two changes cannot hold the same where one of them wants it
+    alone.
+    """
 
     __tablename__ = "touch"
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), primary_key=True)
@@ -343,9 +338,8 @@ class TouchRow(Base):
     number: Mapped[int] = mapped_column(primary_key=True)
     alone: Mapped[bool]
     held: Mapped[bool] = mapped_column(server_default=text("false"))
-    passing: Mapped[bool] = mapped_column(
-        server_default=text("false")
-    )  # for a step, not for the whole change
+    # for a step, not for the whole change
+    passing: Mapped[bool] = mapped_column(server_default=text("false"))
     __table_args__ = (
         ExcludeConstraint(
             ("what", "="),
@@ -365,7 +359,9 @@ class TouchRow(Base):
 
 
 class DutyRow(Base):
-    """What one of the watch's duties has cost since the work process began, in seconds, and how its last turn went."""
+    """What one of the watch's duties has cost since the work process began, in seconds, and how its last turn
+    went.
+    """
 
     __tablename__ = "duty"
     name: Mapped[str] = mapped_column(primary_key=True)
@@ -379,7 +375,9 @@ class DutyRow(Base):
 
 
 class MoveRow(Base):
-    """One strip on its way to a disk. Its room there is taken from `waiting` on; the placement changes when it is copied."""
+    """One strip on its way to a disk. Its room there is taken from `waiting` on; the placement changes when
+    it is copied.
+    """
 
     __tablename__ = "move"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -390,9 +388,8 @@ class MoveRow(Base):
     leaves: Mapped[int]  # disk number, 0 where it lay nowhere
     to_disk: Mapped[int] = mapped_column(ForeignKey("disk.id"))
     part: Mapped[str]  # the step it belongs to: copy or level
-    makes_room: Mapped[bool] = mapped_column(
-        default=False
-    )  # it lay well, and goes so that another finds a place
+    # it lay well, and goes so that another finds a place
+    makes_room: Mapped[bool] = mapped_column(default=False)
     order_id: Mapped[str | None]
     state: Mapped[str] = mapped_column(default="waiting")
     __table_args__ = (

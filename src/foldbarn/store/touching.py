@@ -1,4 +1,6 @@
-"""Which changes touch what, in a table of which the database itself refuses two that may not stand side by side."""
+"""Which changes touch what, in a table of which the database itself refuses two that may not stand side by
+side.
+"""
 
 from __future__ import annotations
 
@@ -12,9 +14,8 @@ from foldbarn.core.touching import Thing, Touch
 from foldbarn.store.database import Session
 from foldbarn.store.tables import ChangeRow, TouchRow
 
-TAKING_LOCK = (
-    0xBA54  # advisory lock: one takes at a time, so that of two that want the same the older comes first
-)
+# advisory lock: one takes at a time, so that of two that want the same the older comes first
+TAKING_LOCK = 0xBA54
 
 
 def note(session: Session, change: int, touches: Iterable[Touch]) -> None:
@@ -28,7 +29,9 @@ def note(session: Session, change: int, touches: Iterable[Touch]) -> None:
 
 
 def take(session: Session, change: int) -> int | None:
-    """Takes what a change touches, all of it or nothing. Returns the number of the change it has to wait for; None once it is taken."""
+    """Takes what a change touches, all of it or nothing. Returns the number of the change it has to wait for;
+    None once it is taken.
+    """
     session.execute(select(func.pg_advisory_xact_lock(TAKING_LOCK)))
     other = in_the_way(session, change)
     if other is None:
@@ -37,7 +40,9 @@ def take(session: Session, change: int) -> int | None:
 
 
 def take_also(session: Session, change: int, touch: Touch) -> int | None:
-    """Takes one thing more for as long as a step needs it. Returns the number of the change that has it; None once it is taken."""
+    """Takes one thing more for as long as a step needs it. Returns the number of the change that has it; None
+    once it is taken.
+    """
     session.execute(select(func.pg_advisory_xact_lock(TAKING_LOCK)))
     same = TouchRow.what == touch.what.value, TouchRow.number == touch.number, TouchRow.held
     others = select(TouchRow.change_id).where(*same, TouchRow.change_id != change)
@@ -64,12 +69,16 @@ def let_go_of(session: Session, change: int, touch: Touch) -> None:
 
 
 def in_the_way(session: Session, change: int) -> int | None:
-    """The number of the change that this one waits for: one that holds what it touches, or one that came before and waits for the same."""
+    """The number of the change that this one waits for: one that holds what it touches, or one that came
+    before and waits for the same.
+    """
     return waiting_for_others(session, change).get(change)
 
 
 def waiting_for_others(session: Session, only: int | None = None) -> dict[int, int]:
-    """For each change that has not taken what it touches and cannot now, or for one: the number of the one it waits for."""
+    """For each change that has not taken what it touches and cannot now, or for one: the number of the one it
+    waits for.
+    """
     found = session.execute(_WAITING) if only is None else session.execute(_WAITING_ONE, {"only": only})
     return {int(change): int(other) for change, other in found.all()}
 

@@ -1,4 +1,6 @@
-"""Builds the SiteView, and keeps the newest one. Placements are read again only for volumes whose version grew."""
+"""Builds the SiteView, and keeps the newest one. Placements are read again only for volumes whose version
+grew.
+"""
 
 from __future__ import annotations
 
@@ -175,7 +177,10 @@ def _node(row: NodeRow, rack: int) -> Node:
         )
         reason = f"Known from {told}; its agent has not reported yet."
     elif row.contact == Contact.HEARD and down:
-        reason = f"Storage port {say_list(down)} is down; {len(storage) - len(down)} of {len(storage)} carry its traffic."
+        reason = (
+            f"Storage port {say_list(down)} is down; {len(storage) - len(down)} of {len(storage)} carry "
+            "its traffic."
+        )
     speed = sum(p["bytes_per_second"] for p in storage if p["up"])
     ports = tuple(
         Port(
@@ -191,9 +196,24 @@ def _node(row: NodeRow, rack: int) -> Node:
         for p in row.ports
     )
     return Node(
-        row.id, row.name, rack, Contact(row.contact), reason, epoch(row.since), row.given_up, speed, row.cores, row.memory_bytes, row.clock_offset, ports,
-        row.member, row.keeper, row.dedicated, row.agent_url, row.agent_name,
-    )  # fmt: skip
+        row.id,
+        row.name,
+        rack,
+        Contact(row.contact),
+        reason,
+        epoch(row.since),
+        row.given_up,
+        speed,
+        row.cores,
+        row.memory_bytes,
+        row.clock_offset,
+        ports,
+        row.member,
+        row.keeper,
+        row.dedicated,
+        row.agent_url,
+        row.agent_name,
+    )
 
 
 def _cluster(session: Session, nodes: list[NodeRow]) -> Cluster | None:
@@ -206,21 +226,52 @@ def _cluster(session: Session, nodes: list[NodeRow]) -> Cluster | None:
     ]
     newest = max(said, key=lambda s: int(s.get("term", 0)), default={})
     return Cluster(
-        row.name, row.service_address, row.witness, row.witness_url, row.witness_room, row.witness_rack, bool(row.sealed_key), row.forming,
-        str(newest.get("leader") or ""), int(newest.get("term", 0)), str(row.mail.get("to", "")),
-        row.witness_silent, row.witness_reason,
-    )  # fmt: skip
+        row.name,
+        row.service_address,
+        row.witness,
+        row.witness_url,
+        row.witness_room,
+        row.witness_rack,
+        bool(row.sealed_key),
+        row.forming,
+        str(newest.get("leader") or ""),
+        int(newest.get("term", 0)),
+        str(row.mail.get("to", "")),
+        row.witness_silent,
+        row.witness_reason,
+    )
 
 
 def _disks(
     session: Session, node_rows: dict[int, int], pool_rows: dict[int, int], box_rows: dict[int, int]
 ) -> list[Disk]:
     columns = (
-        DiskRow.id, DiskRow.name, DiskRow.bay, DiskRow.node_id, DiskRow.media, DiskRow.size_bytes, DiskRow.serial, DiskRow.role,
-        DiskRow.pool_id, DiskRow.present, DiskRow.missing_since, DiskRow.given_up, DiskRow.reasons, DiskRow.watch,
-        DiskRow.enclosure_id, DiskRow.model, DiskRow.wwn, DiskRow.paths, DiskRow.missing_paths, DiskRow.lit,
-        DiskRow.bus, DiskRow.tier, DiskRow.retiring, DiskRow.rated_bytes, DiskRow.role_reason,
-    )  # fmt: skip
+        DiskRow.id,
+        DiskRow.name,
+        DiskRow.bay,
+        DiskRow.node_id,
+        DiskRow.media,
+        DiskRow.size_bytes,
+        DiskRow.serial,
+        DiskRow.role,
+        DiskRow.pool_id,
+        DiskRow.present,
+        DiskRow.missing_since,
+        DiskRow.given_up,
+        DiskRow.reasons,
+        DiskRow.watch,
+        DiskRow.enclosure_id,
+        DiskRow.model,
+        DiskRow.wwn,
+        DiskRow.paths,
+        DiskRow.missing_paths,
+        DiskRow.lit,
+        DiskRow.bus,
+        DiskRow.tier,
+        DiskRow.retiring,
+        DiskRow.rated_bytes,
+        DiskRow.role_reason,
+    )
     found = [
         Disk(
             number,
@@ -285,7 +336,15 @@ def _volumes(session: Session, pool_rows: dict[int, int]) -> list[Volume]:
     placements = _keeper.placements_of(session, rows)
     return [
         Volume(
-            v.id, v.name, pool_rows[v.pool_id], v.size_bytes, Protection(v.copies, Level(v.level)), placements[v.id], v.forming, Tier(v.tier), v.written
+            v.id,
+            v.name,
+            pool_rows[v.pool_id],
+            v.size_bytes,
+            Protection(v.copies, Level(v.level)),
+            placements[v.id],
+            v.forming,
+            Tier(v.tier),
+            v.written,
         )
         for v in rows
-    ]  # fmt: skip
+    ]

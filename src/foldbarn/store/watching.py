@@ -42,7 +42,8 @@ def pools_on(session: Session, node: int) -> list[int]:
 
 
 def keep_counters(session: Session, counters: Mapping[int, Mapping[str, tuple[int, int]]]) -> None:
-    """What the disks of nodes (by number) have read and written so far, by serial number, and how fast since they were last asked.
+    """What the disks of nodes (by number) have read and written so far, by serial number, and how fast since
+    they were last asked.
 
     Most disks of a large site do nothing most of the time: those are only marked as asked.
     """
@@ -85,7 +86,8 @@ def keep_counters(session: Session, counters: Mapping[int, Mapping[str, tuple[in
 
 
 def sum_written(session: Session, least_share: float) -> bool:
-    """Brings each volume's written bytes up to what all nodes have said, copies counted once. Less than this share of a volume is left.
+    """Brings each volume's written bytes up to what all nodes have said, copies counted once. Less than this
+    share of a volume is left.
 
     Returns whether anything was worth it.
     """
@@ -101,7 +103,9 @@ def sum_written(session: Session, least_share: float) -> bool:
 
 
 def hand_over_boxes(session: Session) -> int:
-    """A disk in an enclosure whose carrying node is not heard is carried by another node that sees it. Returns how many were handed over."""
+    """A disk in an enclosure whose carrying node is not heard is carried by another node that sees it.
+    Returns how many were handed over.
+    """
     silent = select(NodeRow.id).where(NodeRow.contact.in_(("silent", "garbled")))
     boxed = select(DiskRow).where(DiskRow.enclosure_id.is_not(None), DiskRow.node_id.in_(silent))
     rows = list(session.scalars(boxed))
@@ -118,7 +122,9 @@ def hand_over_boxes(session: Session) -> int:
 
 
 def give_up(session: Session, nodes_too: bool) -> bool:
-    """Marks disks, and nodes where that is wished, that have been away longer than the grace time. Returns whether there were any."""
+    """Marks disks, and nodes where that is wished, that have been away longer than the grace time. Returns
+    whether there were any.
+    """
     grace = session.scalars(select(SiteRow.grace_seconds)).one()
     cutoff = func.now() - func.make_interval(0, 0, 0, 0, 0, 0, grace)
     silent = NodeRow.contact.in_(("silent", "garbled")), NodeRow.given_up.is_(False), NodeRow.since < cutoff

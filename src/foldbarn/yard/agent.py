@@ -150,13 +150,25 @@ def _smart(machines: Machines, disk: StandInDisk) -> dict[str, Any]:
 
 
 def inventory_version(machines: Machines, node: str) -> str:
-    """Changes whenever the inventory does, written sectors aside. Asked for every second, so it is made from what can change only."""
+    """Changes whenever the inventory does, written sectors aside. Asked for every second, so it is made from
+    what can change only.
+    """
     built = machines.nodes[node]
     disks = [
-        (d.serial, machines.pool_of.get(d.serial), machines.site_of.get(d.serial), d.serial in machines.cleared, d.size_bytes, d.signature, d.double_path,
-         d.read_only, machines.bound.get(d.serial), d.serial in machines.sealed)
+        (
+            d.serial,
+            machines.pool_of.get(d.serial),
+            machines.site_of.get(d.serial),
+            d.serial in machines.cleared,
+            d.size_bytes,
+            d.signature,
+            d.double_path,
+            d.read_only,
+            machines.bound.get(d.serial),
+            d.serial in machines.sealed,
+        )
         for d in machines.inside(node)
-    ]  # fmt: skip
+    ]
     worn = any(d.wears for d in built.disks) and int(machines.clock // 14_400)
     ports = [
         (p.name, p.purpose, p.up, p.megabits, p.mtu, p.neighbour, addresses_of(machines, node, p))
@@ -179,7 +191,9 @@ def counters(machines: Machines, node: str) -> dict[str, Any]:
 
 
 def written(machines: Machines, node: str) -> dict[str, int]:
-    """Bytes of each volume that consumers have written to the strips on this node's own disks, by volume number."""
+    """Bytes of each volume that consumers have written to the strips on this node's own disks, by volume
+    number.
+    """
     found: dict[str, int] = {}
     for disk in machines.nodes[node].disks:
         for volume, strips in machines.held[disk.serial].items():
@@ -192,7 +206,9 @@ def written(machines: Machines, node: str) -> dict[str, int]:
 
 
 def written_share(volume: int, age: float) -> float:
-    """Part of a volume that its consumer has written by this age in seconds: quickly at first, then ever more slowly towards its own end."""
+    """Part of a volume that its consumer has written by this age in seconds: quickly at first, then ever more
+    slowly towards its own end.
+    """
     return (0.35 + 0.5 * (volume * 0.618 % 1.0)) * -math.expm1(-age / WRITING_SECONDS)
 
 
@@ -206,10 +222,23 @@ def take_order(machines: Machines, node: str, body: dict[str, Any]) -> Order:
         return known
     order = Order(body["id"], node, body["kind"], body)
     handlers = {
-        "prepare": _prepare, "release": _release, "reserve": _reserve, "drop": _drop, "copy": _copy, "locate": _locate,
-        "bind": _bind, "throttle": _throttle, "clear": _clear, "address": _address, "ready": council.ready, "join": council.join, "leave": council.leave,
-        "elect": council.elect, "lead": council.lead, "publish": council.publish,
-    }  # fmt: skip
+        "prepare": _prepare,
+        "release": _release,
+        "reserve": _reserve,
+        "drop": _drop,
+        "copy": _copy,
+        "locate": _locate,
+        "bind": _bind,
+        "throttle": _throttle,
+        "clear": _clear,
+        "address": _address,
+        "ready": council.ready,
+        "join": council.join,
+        "leave": council.leave,
+        "elect": council.elect,
+        "lead": council.lead,
+        "publish": council.publish,
+    }
     if order.kind not in handlers:
         raise BadOrder(f"unknown kind of order '{order.kind}'")
     handlers[order.kind](machines, order)
@@ -282,7 +311,9 @@ def _release(machines: Machines, order: Order) -> None:
 
 
 def _bind(machines: Machines, order: Order) -> None:
-    """Which cache device serves which disk, for all disks of a pool on this node; what is not named has none."""
+    """Which cache device serves which disk, for all disks of a pool on this node; what is not named has
+    none.
+    """
     for disk, device in order.body["cache"].items():
         for serial in (disk, device):
             _own_disk(machines, order.node, serial)
@@ -299,7 +330,9 @@ UNSETTLED = 16  # one strip in so many had writes that its cache device had not 
 
 
 def lose_unsettled(machines: Machines, device: str) -> None:
-    """What goes with a cache device: the disks it served no longer hold, in a state worth reading, the strips that it had not settled."""
+    """What goes with a cache device: the disks it served no longer hold, in a state worth reading, the strips
+    that it had not settled.
+    """
     for disk in [d for d, served_by in machines.bound.items() if served_by == device]:
         for strip in sorted(machines.strips.get(disk, ()))[::UNSETTLED]:
             machines.drop_strip(disk, strip)
@@ -315,7 +348,9 @@ def _throttle(machines: Machines, order: Order) -> None:
 
 
 def _clear(machines: Machines, order: Order) -> None:
-    """Wipes what a disk carries. Refused for a boot disk and for one that holds strips of the site that asks."""
+    """Wipes what a disk carries. Refused for a boot disk and for one that holds strips of the site that
+    asks.
+    """
     serial = order.body["disk"]
     disk = _own_disk(machines, order.node, serial)
     if disk.boot:

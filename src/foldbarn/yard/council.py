@@ -1,6 +1,7 @@
 """How the stand-in nodes decide together: votes, a leader with a term, and another one when it falls silent.
 
-A stand-in for the keepers' own protocol: who can vote is read from who has power, so that a lost majority is truly lost.
+A stand-in for the keepers' own protocol: who can vote is read from who has power, so that a lost majority is
+truly lost.
 """
 
 from __future__ import annotations
@@ -51,7 +52,9 @@ def tick(machines: Machines, seconds: float) -> None:
 
 
 def describe(machines: Machines, node: str) -> dict[str, object]:
-    """What a member says of its cluster; empty for a node that belongs to none. Cut off from the majority, it knows no leader."""
+    """What a member says of its cluster; empty for a node that belongs to none. Cut off from the majority, it
+    knows no leader.
+    """
     council = machines.council
     if node not in council.members:
         return {}

@@ -1,4 +1,6 @@
-"""Data as a fluid: each tick, copies under way share disks and ports fairly, and consumers' work takes its part first."""
+"""Data as a fluid: each tick, copies under way share disks and ports fairly, and consumers' work takes its
+part first.
+"""
 
 from __future__ import annotations
 
@@ -15,7 +17,9 @@ DAY = 86_400.0
 
 
 def consumers_share(serial: str, clock: float) -> float:
-    """Part of a disk's bandwidth that consumers use, 0 to 1: a calm base with a morning and an evening rush."""
+    """Part of a disk's bandwidth that consumers use, 0 to 1: a calm base with a morning and an evening
+    rush.
+    """
     steady = 0.06 + 0.06 * (sum(serial.encode()) % 17) / 17
     hour = (clock % DAY) / 3600
     rush = math.exp(-(((hour - 8) / 1.5) ** 2)) + math.exp(-(((hour - 18) / 2) ** 2))
@@ -66,7 +70,9 @@ def _queues(machines: Machines) -> list[tuple[Order, list[Copying]]]:
 
 
 def _rates(machines: Machines, heads: list[tuple[Order, Copying]]) -> np.ndarray:
-    """Bytes per second for each copy: source disk, its node's ports out, target's ports in, target disk, and the limit it was given."""
+    """Bytes per second for each copy: source disk, its node's ports out, target's ports in, target disk, and
+    the limit it was given.
+    """
     rows: dict[str, int] = {}
     capacities: list[float] = []
 
@@ -104,7 +110,9 @@ def _rates(machines: Machines, heads: list[tuple[Order, Copying]]) -> np.ndarray
 
 
 def left_for_copying(consumers: float, first: str) -> float:
-    """Part of a disk's bandwidth that copies may take beside consumers that want this part; first: consumers, even or copying."""
+    """Part of a disk's bandwidth that copies may take beside consumers that want this part; first: consumers,
+    even or copying.
+    """
     return {"consumers": 1.0 - consumers, "even": max(0.5, 1.0 - consumers), "copying": 1.0}[first]
 
 

@@ -1,4 +1,6 @@
-"""What the stand-ins are and hold now: power, disks in or out, strips on disks, orders, counters; kept in one SQLite file."""
+"""What the stand-ins are and hold now: power, disks in or out, strips on disks, orders, counters; kept in one
+SQLite file.
+"""
 
 from __future__ import annotations
 
@@ -43,7 +45,9 @@ class Order:
 
 @dataclass(slots=True)
 class Council:
-    """What the stand-in nodes know of their cluster: who decides, who leads. One at a time; the name is empty where there is none."""
+    """What the stand-in nodes know of their cluster: who decides, who leads. One at a time; the name is empty
+    where there is none.
+    """
 
     name: str = ""
     prepared: list[str] = field(default_factory=list)
@@ -109,8 +113,12 @@ class Machines:
             """
             pragma journal_mode = wal; pragma synchronous = normal;
             create table if not exists fact (name text primary key, value text not null);
-            create table if not exists strip (disk text, volume int, extent int, strip int, primary key (disk, volume, extent, strip)) without rowid;
-            create table if not exists orders (id text primary key, node text, kind text, body text, state text, problem text, done text);
+            create table if not exists strip (
+                disk text, volume int, extent int, strip int, primary key (disk, volume, extent, strip)
+            ) without rowid;
+            create table if not exists orders (
+                id text primary key, node text, kind text, body text, state text, problem text, done text
+            );
             """
         )
         facts = {
@@ -182,7 +190,9 @@ class Machines:
         self._writes.append(("insert or replace into orders values (?, ?, ?, ?, ?, ?, ?)", row))
 
     def flush(self) -> None:
-        """Writes what is queued, all or nothing. Raises sqlite3.Error where there is no room, say; then all of it stays queued."""
+        """Writes what is queued, all or nothing. Raises sqlite3.Error where there is no room, say; then all
+        of it stays queued.
+        """
         if not self._writes:
             return
         with self._file:
@@ -230,7 +240,9 @@ class Machines:
         )
 
     def nodes_of(self, serial: str) -> tuple[str, ...]:
-        """The nodes that reach a disk: the one it is built into, and others where it stands in a box of its own."""
+        """The nodes that reach a disk: the one it is built into, and others where it stands in a box of its
+        own.
+        """
         return (self.node_of[serial], *self.disks[serial].shared_with)
 
     def inside(self, node: str) -> list[StandInDisk]:

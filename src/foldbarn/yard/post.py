@@ -1,4 +1,6 @@
-"""A stand-in mail host (SMTP): takes every message and keeps the last ones, so that one can see what was sent."""
+"""A stand-in mail host (SMTP): takes every message and keeps the last ones, so that one can see what was
+sent.
+"""
 
 from __future__ import annotations
 

@@ -1,5 +1,6 @@
-"""A stand-in BMC per node that speaks Redfish (DMTF DSP0266, schemas of DSP8010): service root, one system, its
-storage, drives and network ports, sessions, power, and the drives' location lights. A BMC works while its server has no power.
+"""A stand-in BMC per node that speaks Redfish (DMTF DSP0266, schemas of DSP8010): service root, one system,
+its storage, drives and network ports, sessions, power, and the drives' location lights. A BMC works while its
+server has no power.
 """
 
 from __future__ import annotations
@@ -53,18 +54,29 @@ def router(machines: Machines) -> APIRouter:
     def root(node: str, request: Request) -> dict[str, Any]:
         at = known(node, request, open_to_all=True)
         return {
-            "@odata.id": f"{at}/", "@odata.type": "#ServiceRoot.v1_15_0.ServiceRoot", "Id": "RootService", "Name": "Root Service",
-            "RedfishVersion": "1.17.0", "UUID": _uuid(node), "Systems": {"@odata.id": f"{at}/Systems"},
-            "SessionService": {"@odata.id": f"{at}/SessionService"}, "Links": {"Sessions": {"@odata.id": f"{at}/SessionService/Sessions"}},
-        }  # fmt: skip
+            "@odata.id": f"{at}/",
+            "@odata.type": "#ServiceRoot.v1_15_0.ServiceRoot",
+            "Id": "RootService",
+            "Name": "Root Service",
+            "RedfishVersion": "1.17.0",
+            "UUID": _uuid(node),
+            "Systems": {"@odata.id": f"{at}/Systems"},
+            "SessionService": {"@odata.id": f"{at}/SessionService"},
+            "Links": {"Sessions": {"@odata.id": f"{at}/SessionService/Sessions"}},
+        }
 
     @routes.get("/v1/SessionService")
     def session_service(node: str, request: Request) -> dict[str, Any]:
         at = known(node, request)
         return {
-            "@odata.id": f"{at}/SessionService", "@odata.type": "#SessionService.v1_1_8.SessionService", "Id": "SessionService", "Name": "Session Service",
-            "ServiceEnabled": True, "SessionTimeout": 1800, "Sessions": {"@odata.id": f"{at}/SessionService/Sessions"},
-        }  # fmt: skip
+            "@odata.id": f"{at}/SessionService",
+            "@odata.type": "#SessionService.v1_1_8.SessionService",
+            "Id": "SessionService",
+            "Name": "Session Service",
+            "ServiceEnabled": True,
+            "SessionTimeout": 1800,
+            "Sessions": {"@odata.id": f"{at}/SessionService/Sessions"},
+        }
 
     @routes.post("/v1/SessionService/Sessions", status_code=201)
     async def log_in(node: str, request: Request, response: Response) -> dict[str, Any]:
@@ -99,22 +111,36 @@ def router(machines: Machines) -> APIRouter:
         at = known(node, request)
         built = machines.nodes[node]
         return {
-            "@odata.id": f"{at}/Systems/1", "@odata.type": "#ComputerSystem.v1_20_0.ComputerSystem", "Id": "1", "Name": node, "HostName": node,
-            "UUID": _uuid(node), "SystemType": "Physical", "Manufacturer": "Sound Works", "Model": "Berth 2U", "SerialNumber": f"SW-{node}",
-            "PowerState": "On" if machines.power[node] else "Off", "IndicatorLED": "Off", "Status": WELL,
+            "@odata.id": f"{at}/Systems/1",
+            "@odata.type": "#ComputerSystem.v1_20_0.ComputerSystem",
+            "Id": "1",
+            "Name": node,
+            "HostName": node,
+            "UUID": _uuid(node),
+            "SystemType": "Physical",
+            "Manufacturer": "Sound Works",
+            "Model": "Berth 2U",
+            "SerialNumber": f"SW-{node}",
+            "PowerState": "On" if machines.power[node] else "Off",
+            "IndicatorLED": "Off",
+            "Status": WELL,
             "Boot": {
-                "BootSourceOverrideEnabled": "Disabled", "BootSourceOverrideTarget": "None", "BootSourceOverrideMode": "UEFI",
+                "BootSourceOverrideEnabled": "Disabled",
+                "BootSourceOverrideTarget": "None",
+                "BootSourceOverrideMode": "UEFI",
                 "BootSourceOverrideTarget@Redfish.AllowableValues": ["None", "Pxe", "Hdd"],
             },
             "ProcessorSummary": {"Count": 2, "CoreCount": built.cores, "Model": "x86-64", "Status": WELL},
             "MemorySummary": {"TotalSystemMemoryGiB": built.memory_bytes // GIB, "Status": WELL},
-            "Storage": {"@odata.id": f"{at}/Systems/1/Storage"}, "EthernetInterfaces": {"@odata.id": f"{at}/Systems/1/EthernetInterfaces"},
+            "Storage": {"@odata.id": f"{at}/Systems/1/Storage"},
+            "EthernetInterfaces": {"@odata.id": f"{at}/Systems/1/EthernetInterfaces"},
             "Actions": {
                 "#ComputerSystem.Reset": {
-                    "target": f"{at}/Systems/1/Actions/ComputerSystem.Reset", "ResetType@Redfish.AllowableValues": ["On", "ForceOff"],
+                    "target": f"{at}/Systems/1/Actions/ComputerSystem.Reset",
+                    "ResetType@Redfish.AllowableValues": ["On", "ForceOff"],
                 },
             },
-        }  # fmt: skip
+        }
 
     @routes.post("/v1/Systems/1/Actions/ComputerSystem.Reset", status_code=204)
     async def reset(node: str, request: Request) -> None:
@@ -135,9 +161,15 @@ def router(machines: Machines) -> APIRouter:
         at = known(node, request)
         drives = [{"@odata.id": f"{at}/Systems/1/Storage/1/Drives/{d.bay}"} for d in machines.inside(node)]
         return {
-            "@odata.id": f"{at}/Systems/1/Storage/1", "@odata.type": "#Storage.v1_15_0.Storage", "Id": "1", "Name": "Local storage",
-            "Status": WELL, "StorageControllers": [], "Drives": drives, "Drives@odata.count": len(drives),
-        }  # fmt: skip
+            "@odata.id": f"{at}/Systems/1/Storage/1",
+            "@odata.type": "#Storage.v1_15_0.Storage",
+            "Id": "1",
+            "Name": "Local storage",
+            "Status": WELL,
+            "StorageControllers": [],
+            "Drives": drives,
+            "Drives@odata.count": len(drives),
+        }
 
     @routes.get("/v1/Systems/1/Storage/1/Drives/{drive}")
     def drive(node: str, drive: str, request: Request) -> dict[str, Any]:
@@ -201,26 +233,46 @@ def _collection(at: str, kind: str, name: str, members: list[str]) -> dict[str, 
 def _drive(machines: Machines, at: str, disk: StandInDisk) -> dict[str, Any]:
     lit = disk.serial in machines.lit
     return {
-        "@odata.id": at, "@odata.type": "#Drive.v1_17_0.Drive", "Id": disk.bay, "Name": f"Drive {disk.bay}", "Manufacturer": disk.model.split()[0],
-        "Model": disk.model, "SerialNumber": disk.serial, "CapacityBytes": disk.size_bytes, "BlockSizeBytes": 512,
-        "MediaType": "HDD" if disk.media == "hdd" else "SSD", "Protocol": "NVMe" if disk.media == "nvme" else "SATA",
-        "RotationSpeedRPM": 7200 if disk.media == "hdd" else None, "Status": WELL | ({"Health": "Warning"} if disk.wears else {}),
-        "PredictedMediaLifeLeftPercent": None if disk.media == "hdd" else 98, "FailurePredicted": False,
+        "@odata.id": at,
+        "@odata.type": "#Drive.v1_17_0.Drive",
+        "Id": disk.bay,
+        "Name": f"Drive {disk.bay}",
+        "Manufacturer": disk.model.split()[0],
+        "Model": disk.model,
+        "SerialNumber": disk.serial,
+        "CapacityBytes": disk.size_bytes,
+        "BlockSizeBytes": 512,
+        "MediaType": "HDD" if disk.media == "hdd" else "SSD",
+        "Protocol": "NVMe" if disk.media == "nvme" else "SATA",
+        "RotationSpeedRPM": 7200 if disk.media == "hdd" else None,
+        "Status": WELL | ({"Health": "Warning"} if disk.wears else {}),
+        "PredictedMediaLifeLeftPercent": None if disk.media == "hdd" else 98,
+        "FailurePredicted": False,
         "Identifiers": [{"DurableName": disk.wwn.removeprefix("0x").upper(), "DurableNameFormat": "NAA"}],
         "PhysicalLocation": {"PartLocation": {"LocationType": "Bay", "ServiceLabel": disk.bay}},
-        "LocationIndicatorActive": lit, "IndicatorLED": "Lit" if lit else "Off",
-    }  # fmt: skip
+        "LocationIndicatorActive": lit,
+        "IndicatorLED": "Lit" if lit else "Off",
+    }
 
 
 def _interface(machines: Machines, node: str, at: str, port: StandInPort) -> dict[str, Any]:
     addresses = addresses_of(machines, node, port)
     return {
-        "@odata.id": at, "@odata.type": "#EthernetInterface.v1_9_0.EthernetInterface", "Id": port.name, "Name": port.name,
-        "LinkStatus": "LinkUp" if port.up else "LinkDown", "SpeedMbps": port.megabits, "MTUSize": port.mtu,
-        "MACAddress": f"02:00:00:{sum(map(ord, node)) % 256:02x}:{sum(map(ord, port.name)) % 256:02x}:01", "Status": WELL,
+        "@odata.id": at,
+        "@odata.type": "#EthernetInterface.v1_9_0.EthernetInterface",
+        "Id": port.name,
+        "Name": port.name,
+        "LinkStatus": "LinkUp" if port.up else "LinkDown",
+        "SpeedMbps": port.megabits,
+        "MTUSize": port.mtu,
+        "MACAddress": f"02:00:00:{sum(map(ord, node)) % 256:02x}:{sum(map(ord, port.name)) % 256:02x}:01",
+        "Status": WELL,
         "IPv4Addresses": [
             {"Address": str(i.ip), "SubnetMask": str(i.netmask), "AddressOrigin": "Static"}
-            for i in (ipaddress.ip_interface(a) for a in addresses) if i.version == 4
+            for i in (ipaddress.ip_interface(a) for a in addresses)
+            if i.version == 4
         ],
-        "IPv6Addresses": [{"Address": a.split("/")[0], "PrefixLength": int(a.split("/")[1])} for a in addresses if ":" in a],
-    }  # fmt: skip
+        "IPv6Addresses": [
+            {"Address": a.split("/")[0], "PrefixLength": int(a.split("/")[1])} for a in addresses if ":" in a
+        ],
+    }

@@ -79,7 +79,9 @@ def _disk(
 
 
 def skerry_ferries() -> list[StandInNode]:
-    """The nine nodes with their irregularities: a worn disk, a smaller one, a link down, an old file system, a double path, a clock that is ahead."""
+    """The nine nodes with their irregularities: a worn disk, a smaller one, a link down, an old file system,
+    a double path, a clock that is ahead.
+    """
     nodes = []
     for position, (name, room, rack, kind) in enumerate(_LAYOUT):
         disks = [_disk(name, 0, "boot", "ssd", BOOT, "Sound SB960", boot=True)]

@@ -54,7 +54,9 @@ class Lever(BaseModel):
 
 
 def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0) -> FastAPI:
-    """The yard as a web application. home_url: where the agents report in; empty for nowhere. mail_port: of the mail host; 0 for none."""
+    """The yard as a web application. home_url: where the agents report in; empty for nowhere. mail_port: of
+    the mail host; 0 for none.
+    """
     box = PostBox()
 
     @asynccontextmanager
@@ -281,7 +283,9 @@ async def _report_in(machines: Machines, own_url: str, home_url: str) -> None:
 
 
 def app_from_environment() -> FastAPI:
-    """For the process that runs the yard: YARD_STATE (a file), YARD_URL (its own), YARD_HOME (where to report in)."""
+    """For the process that runs the yard: YARD_STATE (a file), YARD_URL (its own), YARD_HOME (where to report
+    in).
+    """
     state = os.environ.get("YARD_STATE", ":memory:")
     machines = Machines(skerry_ferries(), Path(state) if state != ":memory:" else state)
     return make_app(

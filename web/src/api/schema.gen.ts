@@ -388,7 +388,8 @@ export interface paths {
         };
         /**
          * Pool Page
-         * @description Everything told of one pool: roles and bindings, what other protections would hold, what to buy, its settings.
+         * @description Everything told of one pool: roles and bindings, what other protections would hold, what to buy, its
+         *     settings.
          */
         get: operations["pool_page"];
         put?: never;
@@ -430,7 +431,8 @@ export interface paths {
         put?: never;
         /**
          * Size Plans
-         * @description What up to three plans of machines come to, side by side. A plan that cannot be read says why, line by line.
+         * @description What up to three plans of machines come to, side by side. A plan that cannot be read says why, line by
+         *     line.
          */
         post: operations["size_plans"];
         delete?: never;
@@ -673,7 +675,8 @@ export interface components {
         };
         /**
          * AddressPortsParams
-         * @description nodes get addresses in natural order from `start` (with prefix) on their port named `port`; other addresses of the same family go.
+         * @description nodes get addresses in natural order from `start` (with prefix) on their port named `port`; other
+         *     addresses of the same family go.
          */
         AddressPortsParams: {
             /** Nodes */
@@ -685,7 +688,8 @@ export interface components {
         };
         /**
          * AgentIn
-         * @description key: a secret of the agent's own, made at its first start; who has it is that node's agent from then on.
+         * @description key: a secret of the agent's own, made at its first start; who has it is that node's agent from then
+         *     on.
          */
         AgentIn: {
             /** Agent Url */
@@ -931,7 +935,8 @@ export interface components {
         };
         /**
          * ChangeRoleParams
-         * @description Disks of one pool by name, the role they get, and why. stands_in_for: the disk whose place a spare takes.
+         * @description Disks of one pool by name, the role they get, and why. stands_in_for: the disk whose place a spare
+         *     takes.
          */
         ChangeRoleParams: {
             /** Disks */
@@ -1082,7 +1087,8 @@ export interface components {
         DataState: "whole" | "reduced" | "bare" | "unavailable" | "lost";
         /**
          * Deed
-         * @description A change to carry out. digest: of the preview that was looked at; left out, the change is carried out as it stands now.
+         * @description A change to carry out. digest: of the preview that was looked at; left out, the change is carried out
+         *     as it stands now.
          */
         Deed: {
             /** Digest */
@@ -1321,7 +1327,7 @@ export interface components {
         };
         /**
          * DeedOfFormPool
-         * @description claim (ours), prepare (agents), check (read back from agents), bind (agents, where there is cache), open (ours).
+         * @description claim (ours), prepare (agents), check (read back from agents), bind (agents, where there is cache),
          */
         DeedOfFormPool: {
             /**
@@ -1365,7 +1371,7 @@ export interface components {
         };
         /**
          * DeedOfGrowPool
-         * @description prepare (agents), check (read back), claim (ours): only then may strips be placed on them; bind (agents, where there is cache).
+         * @description prepare (agents), check (read back), claim (ours): only then may strips be placed on them; bind
          */
         DeedOfGrowPool: {
             /**
@@ -1497,7 +1503,7 @@ export interface components {
         };
         /**
          * DeedOfRetire
-         * @description mark (ours), drain (agents, for each pool), release (agents), part (ours), bind (agents, where there is cache).
+         * @description mark (ours), drain (agents, for each pool), release (agents), part (ours), bind (agents, where there is
          */
         DeedOfRetire: {
             /**
@@ -1655,7 +1661,8 @@ export interface components {
         };
         /**
          * DomainRow
-         * @description One fault domain: bytes it has, takes with this change, and cannot use because the domains are uneven.
+         * @description One fault domain: bytes it has, takes with this change, and cannot use because the domains are
+         *     uneven.
          */
         DomainRow: {
             /** Name */
@@ -1683,7 +1690,8 @@ export interface components {
         };
         /**
          * DutyOut
-         * @description every: seconds between its turns; seconds, processor_seconds: of all turns together; problem: of the last one.
+         * @description every: seconds between its turns; seconds, processor_seconds: of all turns together; problem: of the
+         *     last one.
          */
         DutyOut: {
             /**
@@ -1808,7 +1816,8 @@ export interface components {
         };
         /**
          * FormClusterParams
-         * @description A cluster as wished for. Nodes by name. The passphrase is never recorded: what is kept is a key that it seals.
+         * @description A cluster as wished for. Nodes by name. The passphrase is never recorded: what is kept is a key that it
+         *     seals.
          */
         FormClusterParams: {
             /** Dedicated */
@@ -1868,7 +1877,8 @@ export interface components {
         };
         /**
          * FormPoolParams
-         * @description A pool as wished for. Disks by name. serves: what the fastest of several media classes is for; overrides: other roles, by disk name.
+         * @description A pool as wished for. Disks by name. serves: what the fastest of several media classes is for;
+         *     overrides: other roles, by disk name.
          */
         FormPoolParams: {
             /**
@@ -1977,7 +1987,8 @@ export interface components {
         };
         /**
          * HealingOut
-         * @description Whether all volumes of a pool can be made whole after any one loss at a level; null where that is not settled.
+         * @description Whether all volumes of a pool can be made whole after any one loss at a level; null where that is not
+         *     settled.
          */
         HealingOut: {
             /** Holds */
@@ -2035,7 +2046,8 @@ export interface components {
         Level: "room" | "rack" | "node" | "disk";
         /**
          * LevelRow
-         * @description A level of fault domain before or after: domains, smallest and largest in bytes, bytes stranded for two and three copies (null: too few domains).
+         * @description A level of fault domain before or after: domains, smallest and largest in bytes, bytes stranded for two
+         *     and three copies (null: too few domains).
          */
         LevelRow: {
             /** Domains */
@@ -2117,7 +2129,8 @@ export interface components {
         };
         /**
          * NodeFacts
-         * @description Everything known of a node. clock_offset: seconds its clock is ahead. awaited_back: it is away and not given up yet.
+         * @description Everything known of a node. clock_offset: seconds its clock is ahead. awaited_back: it is away and not
+         *     given up yet.
          */
         NodeFacts: {
             /** Agent Name */
@@ -2245,7 +2258,8 @@ export interface components {
         };
         /**
          * Part
-         * @description One line of a sum: what is done with which number, and why. Applied top to bottom, starting from zero.
+         * @description One line of a sum: what is done with which number, and why. Applied top to bottom, starting from
+         *     zero.
          */
         Part: {
             /**
@@ -2283,7 +2297,8 @@ export interface components {
         };
         /**
          * PlannedStep
-         * @description One step. seconds: an estimate, None when it takes no time worth naming; until here the change can be called off.
+         * @description One step. seconds: an estimate, None when it takes no time worth naming; until here the change can be
+         *     called off.
          */
         PlannedStep: {
             /**
@@ -2407,7 +2422,8 @@ export interface components {
         };
         /**
          * Preview
-         * @description Steps and effects of a change as the site stands at `revision`. `digest` is the same while nothing that matters has changed.
+         * @description Steps and effects of a change as the site stands at `revision`. `digest` is the same while nothing that
+         *     matters has changed.
          */
         Preview: {
             /** Arriving */
@@ -2507,7 +2523,8 @@ export interface components {
         Priority: "consumers" | "even" | "copying";
         /**
          * Problem
-         * @description RFC 9457 problem details. about: the field or thing; next_step: what would help; preview: a fresh one, where the old is outdated.
+         * @description RFC 9457 problem details. about: the field or thing; next_step: what would help; preview: a fresh one,
+         *     where the old is outdated.
          */
         Problem: {
             /**
@@ -2605,7 +2622,8 @@ export interface components {
         };
         /**
          * RenameParams
-         * @description nodes: as they are named now; their new names in the same order, as a pattern such as heron-{01..12} or one by one.
+         * @description nodes: as they are named now; their new names in the same order, as a pattern such as heron-{01..12} or
+         *     one by one.
          */
         RenameParams: {
             /** Names */
@@ -2620,7 +2638,8 @@ export interface components {
         };
         /**
          * RepairOut
-         * @description Until all copies are there again: seconds in all, and its parts. copying: the least that the bottleneck allows.
+         * @description Until all copies are there again: seconds in all, and its parts. copying: the least that the bottleneck
+         *     allows.
          */
         RepairOut: {
             /** Bottleneck */
@@ -2650,7 +2669,8 @@ export interface components {
         };
         /**
          * RestartOut
-         * @description One of Fold Barn's own processes that was started again. at: seconds since 1970; why: part of a sentence.
+         * @description One of Fold Barn's own processes that was started again. at: seconds since 1970; why: part of a
+         *     sentence.
          */
         RestartOut: {
             /** At */
@@ -2681,7 +2701,8 @@ export interface components {
         Role: "boot" | "capacity" | "cache" | "spare" | "unclaimed" | "unfit";
         /**
          * RoleRow
-         * @description The role one disk takes, and why. bound_to: the cache device that serves it; serves: how many disks it serves.
+         * @description The role one disk takes, and why. bound_to: the cache device that serves it; serves: how many disks it
+         *     serves.
          */
         RoleRow: {
             /**
@@ -2959,7 +2980,8 @@ export interface components {
         };
         /**
          * TextOut
-         * @description The site as text: as it stands now, and as it was last taken, word for word; and what that says of the cluster.
+         * @description The site as text: as it stands now, and as it was last taken, word for word; and what that says of the
+         *     cluster.
          */
         TextOut: {
             cluster: components["schemas"]["EnteredCluster"] | null;
@@ -3161,7 +3183,8 @@ export interface components {
         };
         /**
          * WhatIf
-         * @description What losing one domain now would do to a volume: extents that would lose a copy, and extents that could not be read.
+         * @description What losing one domain now would do to a volume: extents that would lose a copy, and extents that could
+         *     not be read.
          */
         WhatIf: {
             /** Domain */
@@ -3305,7 +3328,7 @@ export interface components {
         };
         /**
          * WishOfFormPool
-         * @description claim (ours), prepare (agents), check (read back from agents), bind (agents, where there is cache), open (ours).
+         * @description claim (ours), prepare (agents), check (read back from agents), bind (agents, where there is cache),
          */
         WishOfFormPool: {
             /**
@@ -3329,7 +3352,7 @@ export interface components {
         };
         /**
          * WishOfGrowPool
-         * @description prepare (agents), check (read back), claim (ours): only then may strips be placed on them; bind (agents, where there is cache).
+         * @description prepare (agents), check (read back), claim (ours): only then may strips be placed on them; bind
          */
         WishOfGrowPool: {
             /**
@@ -3401,7 +3424,7 @@ export interface components {
         };
         /**
          * WishOfRetire
-         * @description mark (ours), drain (agents, for each pool), release (agents), part (ours), bind (agents, where there is cache).
+         * @description mark (ours), drain (agents, for each pool), release (agents), part (ours), bind (agents, where there is
          */
         WishOfRetire: {
             /**

@@ -27,7 +27,8 @@ P = TypeVar("P", bound=Params)
 
 
 class Kind(ABC, Generic[P]):
-    """One kind of change. Steps are named in the preview; each name is a method, and what follows a colon is what it is about (run.subject).
+    """One kind of change. Steps are named in the preview; each name is a method, and what follows a colon is
+    what it is about (run.subject).
 
     A step in `inside` takes (run, session): its effects commit together with the record that it is done.
     Any other step takes (run): it talks to agents, and may be repeated from its start without harm.
@@ -36,9 +37,8 @@ class Kind(ABC, Generic[P]):
     name: ClassVar[str]
     params: ClassVar[type[Params]]
     inside: ClassVar[frozenset[str]] = frozenset()
-    exact: ClassVar[bool] = (
-        True  # whether other bytes on the same disks make it another change, as they do where it chooses places by them
-    )
+    # whether other bytes on the same disks make it another change, as they do where it chooses places by them
+    exact: ClassVar[bool] = True
 
     @abstractmethod
     def preview(self, view: SiteView, params: P) -> Preview:
@@ -49,7 +49,9 @@ class Kind(ABC, Generic[P]):
         """Name of the thing that the change makes or mends."""
 
     def meant(self, view: SiteView, params: P) -> Meant:
-        """The things that the wish names. They are known by their numbers from when it is carried out. Raises NotFound."""
+        """The things that the wish names. They are known by their numbers from when it is carried out. Raises
+        NotFound.
+        """
         return Meant()
 
     @abstractmethod
@@ -61,7 +63,9 @@ class Kind(ABC, Generic[P]):
         """Puts back what has been done so far."""
 
     def stop(self, run: Run[P]) -> None:
-        """Stops what nodes are doing for it, as it is to pause: others may go on with the same things meanwhile."""
+        """Stops what nodes are doing for it, as it is to pause: others may go on with the same things
+        meanwhile.
+        """
         return
 
     def step(self, name: str) -> Callable[..., str]:

@@ -1,4 +1,6 @@
-"""Moving strips: comparing disks with what they should hold, and carrying moves out. Rebuilding, levelling and draining all do it here."""
+"""Moving strips: comparing disks with what they should hold, and carrying moves out. Rebuilding, levelling
+and draining all do it here.
+"""
 
 from __future__ import annotations
 
@@ -38,14 +40,16 @@ RATE_SECONDS = 4.0  # the rate shown is over this long
 
 
 def compare(run: Run[Any], pool: str, only_drop: bool = False) -> tuple[int, int]:
-    """Strips dropped and strips found missing over the pool's reachable disks. A node that falls silent is left for later.
+    """Strips dropped and strips found missing over the pool's reachable disks. A node that falls silent is
+    left for later.
 
     The caller holds the pool's strips (`Run.holding_strips`), so that nobody else moves them meanwhile.
     """
     before = current_view()
     held = _ask_what_is_held(run, before, before.pool(pool))
-    # Read after the answers: what a disk held then was placed before, so that nothing new is taken for left over. What
-    # was whole before the questions has been written before them, so that nothing new is taken for missing either.
+    # Read after the answers: what a disk held then was placed before, so that nothing new is taken for left
+    # over. What was whole before the questions has been written before them, so that nothing new is taken for
+    # missing either.
     view = current_view()
     found = differences(held_by(held), placed(view, view.pool(pool)), np.array(list(held), dtype=np.int64))
     own = [v.number for v in view.volumes_of(view.pool(pool))]
@@ -71,7 +75,8 @@ def _ask_what_is_held(run: Run[Any], view: SiteView, pool: Pool) -> dict[int, St
         try:
             return {d.number: agent.strips(d.serial) for d in by_node[node]}
         except (Unreachable, NotPossible):
-            return {}  # it fell silent, or a disk left between our view and our question: the watch will say so
+            # it fell silent, or a disk left between our view and our question: the watch will say so
+            return {}
 
     with ThreadPoolExecutor(max_workers=NODES_AT_ONCE) as crew:
         for part in crew.map(of_node, by_node):
@@ -138,9 +143,11 @@ def stop_moving(run: Run[Any]) -> None:
 
 
 def _arrive(run: Run[Any], view: SiteView, order: str, finished: tuple[int, ...]) -> None:
-    """Points the placement at strips of an order that are whole in their new place, where that keeps their extents apart.
+    """Points the placement at strips of an order that are whole in their new place, where that keeps their
+    extents apart.
 
-    What stood elsewhere when the move was planned may have come back: such a copy is left over, and planned anew.
+    What stood elsewhere when the move was planned may have come back: such a copy is left over, and planned
+    anew.
     """
     domains = {v.number: view.domain_of(v.protection.level) for v in view.volumes}
     sizes = {v.number: view.pools[v.pool].extent_bytes for v in view.volumes}
@@ -176,14 +183,16 @@ def _say_stuck(view: SiteView, moves: Moves) -> str:
 
 @dataclass(slots=True)
 class Mover:
-    """Carries moves of one pool out: plans what is needed, orders copies, points the placement at what has arrived, and plans again.
+    """Carries moves of one pool out: plans what is needed, orders copies, points the placement at what has
+    arrived, and plans again.
 
-    What is lost is always written again first, whatever else is being moved. When it stops, for whatever reason, nothing
-    of it is under way any more, so that others may plan with the same strips; it plans anew when it goes on.
+    What is lost is always written again first, whatever else is being moved. When it stops, for whatever
+    reason, nothing of it is under way any more, so that others may plan with the same strips; it plans anew
+    when it goes on.
 
-    part: names the moves of this step; pool: its name. more: plans what else is to be moved, once nothing is open; None
-    for nothing. once: that is planned a single time. rate: which of the pool's rates holds. prefer: numbers of disks
-    that get strips first.
+    part: names the moves of this step; pool: its name. more: plans what else is to be moved, once nothing is
+    open; None for nothing. once: that is planned a single time. rate: which of the pool's rates holds.
+    prefer: numbers of disks that get strips first.
     """
 
     run: Run[Any]
@@ -196,13 +205,14 @@ class Mover:
     history: list[tuple[float, int]] = field(default_factory=list)  # (seconds, bytes so far)
     unfinished: dict[str, int] = field(default_factory=dict)  # bytes of unfinished strips, by order
     extent_bytes: int = 0
-    told: dict[int, tuple[int, str]] = field(
-        default_factory=dict
-    )  # by node: rate and who goes first, as it was last told
+    # by node: rate and who goes first, as it was last told
+    told: dict[int, tuple[int, str]] = field(default_factory=dict)
     clock: tuple[int, float] = (0, 0.0)  # node, and its own time when last asked
 
     def carry(self) -> tuple[int, str]:
-        """Until nothing is left to do. Returns strips copied by this change in this step, and why some are stuck."""
+        """Until nothing is left to do. Returns strips copied by this change in this step, and why some are
+        stuck.
+        """
         with self.run.holding_strips(current_view().pool(self.pool)):
             try:
                 return self._carry()
@@ -244,11 +254,15 @@ class Mover:
             return store_moves.planned_any(session, self.run.change, self.part)
 
     def _may_go_on(self, view: SiteView, pool: Pool) -> bool:
-        """Whether what is not lost may be moved: nothing is under way, and for a plan made once everything is there."""
+        """Whether what is not lost may be moved: nothing is under way, and for a plan made once everything is
+        there.
+        """
         return not self._counts()[0] and (not self.once or self._all_ready(view, pool))
 
     def _begin(self, view: SiteView, pool: Pool, moves: Moves) -> None:
-        """Records the moves that can begin now. The others wait for room that these make, and are planned again then."""
+        """Records the moves that can begin now. The others wait for room that these make, and are planned
+        again then.
+        """
         if not len(moves):
             return
         # Where strips go to a disk that others have just left, the agent has to let go of those before.
@@ -283,7 +297,9 @@ class Mover:
                 store_moves.set_state(session, [m.id for m in moves], "dropped")
 
     def _throttle(self, view: SiteView, pool: Pool) -> None:
-        """Tells the nodes that receive strips how fast these may come in, whenever that has changed: the limit is shared evenly among them."""
+        """Tells the nodes that receive strips how fast these may come in, whenever that has changed: the
+        limit is shared evenly among them.
+        """
         with transaction() as session:
             cap = kept.rate_cap(session, self.run.change)
         limits = [r for r in (getattr(pool, self.rate), cap or 0) if r]
@@ -292,7 +308,8 @@ class Mover:
         for row in nodes:
             node = view.nodes[row]
             if self.told.get(node.number) == wish:
-                continue  # at the first look it is told in any case: a limit of before a pause may still hold there
+                # at the first look it is told in any case: a limit of before a pause may still hold there
+                continue
             order = {
                 "id": self.run.order_id(f"node{node.number}", f"throttle-{time.time_ns()}"),
                 "kind": "throttle",
@@ -380,7 +397,9 @@ class Mover:
             store_moves.give_back(session, self.run.change, order)
 
     def _collect(self, view: SiteView) -> None:
-        """Asks how far the orders are, and points the placement at every strip that is whole in its new place."""
+        """Asks how far the orders are, and points the placement at every strip that is whole in its new
+        place.
+        """
         with transaction() as session:
             orders = store_moves.orders_of(session, self.run.change)
         open_orders = {order for order, _, _ in orders}
@@ -406,8 +425,9 @@ class Mover:
                 compare(self.run, self.pool)
 
     def _call_off_needless(self, view: SiteView) -> None:
-        """Moves to disks that are away are planned anew; waiting moves away from a disk that came back are not needed,
-        unless another strip of the extent has taken their domain meanwhile, or is on its way there."""
+        """Moves to disks that are away are planned anew; waiting moves away from a disk that came back are
+        not needed, unless another strip of the extent has taken their domain meanwhile, or is on its way
+        there."""
         ready = {d.number for row, d in enumerate(view.disks) if view.disk_ready[row]}
         gone = {
             d.number
@@ -447,7 +467,9 @@ class Mover:
             self.run.progress(done, (copied + left) * pool.extent_bytes, rate)
 
     def _note_time(self) -> None:
-        """Adds to the change what has passed by a node's own clock since the last look, so that it can be compared with the estimate."""
+        """Adds to the change what has passed by a node's own clock since the last look, so that it can be
+        compared with the estimate.
+        """
         view = current_view()
         heard = [n for n in view.nodes if n.contact == Contact.HEARD]
         node = next((n for n in heard if n.number == self.clock[0]), heard[0] if heard else None)

@@ -27,7 +27,9 @@ class Note(BaseModel):
 
 
 class PlannedStep(BaseModel):
-    """One step. seconds: an estimate, None when it takes no time worth naming; until here the change can be called off."""
+    """One step. seconds: an estimate, None when it takes no time worth naming; until here the change can be
+    called off.
+    """
 
     name: str
     title: str
@@ -66,7 +68,9 @@ class LedgerOut(BaseModel):
 
 
 class DomainRow(BaseModel):
-    """One fault domain: bytes it has, takes with this change, and cannot use because the domains are uneven."""
+    """One fault domain: bytes it has, takes with this change, and cannot use because the domains are
+    uneven.
+    """
 
     name: str
     room: int
@@ -102,7 +106,9 @@ class LossRow(BaseModel):
 
 
 class LevelRow(BaseModel):
-    """A level of fault domain before or after: domains, smallest and largest in bytes, bytes stranded for two and three copies (null: too few domains)."""
+    """A level of fault domain before or after: domains, smallest and largest in bytes, bytes stranded for two
+    and three copies (null: too few domains).
+    """
 
     level: str
     domains: int
@@ -119,7 +125,9 @@ class LevelRow(BaseModel):
 
 
 class RoleRow(BaseModel):
-    """The role one disk takes, and why. bound_to: the cache device that serves it; serves: how many disks it serves."""
+    """The role one disk takes, and why. bound_to: the cache device that serves it; serves: how many disks it
+    serves.
+    """
 
     disk: str
     node: str
@@ -169,7 +177,9 @@ MOVES_ALTER = (
 
 
 class Preview(BaseModel):
-    """Steps and effects of a change as the site stands at `revision`. `digest` is the same while nothing that matters has changed."""
+    """Steps and effects of a change as the site stands at `revision`. `digest` is the same while nothing that
+    matters has changed.
+    """
 
     model_config = ConfigDict(json_schema_serialization_defaults_required=True)
 
@@ -188,9 +198,8 @@ class Preview(BaseModel):
     flows: list[FlowRow] = Field(default_factory=list)
     capacity: list[CapacityRow] = Field(default_factory=list)  # as it is, and after each step that changes it
     disks: list[str] = Field(default_factory=list)  # that are to leave
-    disk_sizes: dict[str, int] = Field(
-        default_factory=dict
-    )  # bytes by name, of disks that are to be taken: they must still have them
+    # bytes by name, of disks that are to be taken: they must still have them
+    disk_sizes: dict[str, int] = Field(default_factory=dict)
     arriving: dict[str, int] = Field(default_factory=dict)  # bytes by disk name
     leaving: dict[str, int] = Field(default_factory=dict)
     moves_bytes: int = 0
@@ -208,8 +217,9 @@ class Preview(BaseModel):
     blockers: list[Note] = Field(default_factory=list)
 
     def sealed(self, moving: bool = False) -> Preview:
-        """With its digest. moving: strips are on their way at this moment, so that bytes by disk and by domain differ from look to look
-        without the change doing anything else; a preview that is being read must not be outdated by that."""
+        """With its digest. moving: strips are on their way at this moment, so that bytes by disk and by
+        domain differ from look to look without the change doing anything else; a preview that is being read
+        must not be outdated by that."""
         said = _lasting(
             self.model_dump(exclude={"revision", "digest", "seconds", *(MOVES_ALTER if moving else ())})
         )
@@ -219,7 +229,8 @@ class Preview(BaseModel):
         return self.model_copy(update={"digest": hashlib.sha256(repr(said).encode()).hexdigest()[:24]})
 
 
-# What consumers have written grows all the time, and moves bytes between two lines of a sum without changing what a change does.
+# What consumers have written grows all the time, and moves bytes between two lines of a sum without changing
+# what a change does.
 _GROWS = {"promised", "written", LEDGER_LABELS["promised"], LEDGER_LABELS["written"]}
 
 

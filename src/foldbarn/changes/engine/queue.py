@@ -1,4 +1,6 @@
-"""The job queue in PostgreSQL: one job carries out one change. Which may run side by side is the matter of what they touch."""
+"""The job queue in PostgreSQL: one job carries out one change. Which may run side by side is the matter of
+what they touch.
+"""
 
 from __future__ import annotations
 
@@ -59,7 +61,9 @@ def _sender() -> procrastinate.App:
 
 
 def enqueue(change: int) -> None:
-    """Queues a change; does nothing when it is queued already. One that cannot be queued now is queued by the work process."""
+    """Queues a change; does nothing when it is queued already. One that cannot be queued now is queued by the
+    work process.
+    """
     try:
         task = _sender().configure_task(
             TASK, queue=QUEUE, queueing_lock=f"change {change}", allow_unknown=True
@@ -72,8 +76,8 @@ def enqueue(change: int) -> None:
 
 
 def enqueue_ready(queued: Container[int] = frozenset()) -> None:
-    """Queues every change that should run now and has no job: one whose turn has come, whose job was lost with its process,
-    or was never sent. queued: changes with a job."""
+    """Queues every change that should run now and has no job: one whose turn has come, whose job was lost
+    with its process, or was never sent. queued: changes with a job."""
     with transaction() as session:
         ready = to_be_run(session)
     for change in ready:

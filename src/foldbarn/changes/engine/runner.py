@@ -1,4 +1,6 @@
-"""Carries out changes: step by step, each recorded before and after, so that a killed process resumes where it was."""
+"""Carries out changes: step by step, each recorded before and after, so that a killed process resumes where
+it was.
+"""
 
 from __future__ import annotations
 
@@ -39,7 +41,8 @@ P = TypeVar("P", bound=Params)
 T = TypeVar("T")
 
 
-# Set when this process is to end: changes under way stop at the next place where they may, and go on in the next process.
+# Set when this process is to end: changes under way stop at the next place where they may, and go on in the
+# next process.
 ending = threading.Event()
 
 
@@ -48,7 +51,9 @@ class Asked(Exception):
 
 
 def pause_between(tries: int) -> float:
-    """Seconds that a change of Fold Barn's own rests before it is tried again: 5, 10, 20, ..., at most 300."""
+    """Seconds that a change of Fold Barn's own rests before it is tried again: 5, 10, 20, ..., at most
+    300.
+    """
     return min(300.0, 5.0 * 2.0 ** min(tries, 10))
 
 
@@ -56,7 +61,8 @@ def pause_between(tries: int) -> float:
 class Run(Generic[P]):
     """A change under way, as its steps see it.
 
-    meant: numbers of the things that its wish names, so that they are found though they have another name by now.
+    meant: numbers of the things that its wish names, so that they are found though they have another name by
+    now.
     token: of this runner; once another has a newer one, this one may write nothing more.
     """
 
@@ -99,7 +105,9 @@ class Run(Generic[P]):
     # Talking to agents. --------------------------------------------------------------------------
 
     def order_id(self, node: str, part: object = "") -> str:
-        """The same on every repetition of this attempt at this step, so that an agent does it once. In withdrawing each runner tries anew."""
+        """The same on every repetition of this attempt at this step, so that an agent does it once. In
+        withdrawing each runner tries anew.
+        """
         where = f"withdraw-{self.token}" if self.withdrawing else f"{self.step}-{self.attempt}"
         return f"change-{self.change}-{where}-{node}{f'-{part}' if part != '' else ''}"
 
@@ -112,9 +120,11 @@ class Run(Generic[P]):
         return self.agents(self.urls()[node][1])
 
     def tell_nodes(self, orders: dict[int, dict[str, Any]], part: str = "") -> dict[int, OrderProgress]:
-        """Gives each node (by number) its order and waits until all are done; silent agents are asked again with growing pauses.
+        """Gives each node (by number) its order and waits until all are done; silent agents are asked again
+        with growing pauses.
 
-        part: tells several rounds of one step apart. Raises Unreachable after the last try, NotPossible where an agent refuses.
+        part: tells several rounds of one step apart. Raises Unreachable after the last try, NotPossible where
+        an agent refuses.
         """
         names = self.urls()
 
@@ -195,7 +205,9 @@ class Run(Generic[P]):
             raise Asked
 
     def refuse_once(self, state: str, step: str, why: str) -> None:
-        """Raises NotPossible where this step (what follows a colon left aside) is begun, or done: then there is no way back."""
+        """Raises NotPossible where this step (what follows a colon left aside) is begun, or done: then there
+        is no way back.
+        """
         with transaction() as session:
             steps = kept.steps_of(session, self.change)
         if any(
@@ -236,9 +248,11 @@ class Run(Generic[P]):
 
 
 def run_change(change: int) -> None:
-    """Carries a change out to its end, its pause, or its withdrawal; returns as well where it has to wait for another.
+    """Carries a change out to its end, its pause, or its withdrawal; returns as well where it has to wait for
+    another.
 
-    A second runner of the same change returns at once. One whose connection broke takes its lock, and a token, anew.
+    A second runner of the same change returns at once. One whose connection broke takes its lock, and a
+    token, anew.
     """
     while not ending.is_set():
         try:
@@ -354,7 +368,9 @@ def _why(error: Exception) -> str:
 
 
 def _pause(run: Run[Any], error: Exception) -> None:
-    """Fold Barn's own changes are tried again, and so is what only waits for someone to answer: steps are safe to repeat."""
+    """Fold Barn's own changes are tried again, and so is what only waits for someone to answer: steps are
+    safe to repeat.
+    """
     again = run.actor == kept.BY_ITSELF or isinstance(error, Unreachable)
     with run.writing() as session:
         kept.end_step(session, run.change, run.step, _why(error), state="failed")
@@ -362,7 +378,9 @@ def _pause(run: Run[Any], error: Exception) -> None:
 
 
 def _end_by_itself(run: Run[Any], why: str) -> None:
-    """Nothing has been done, and what was planned does not hold any more: another was faster. There is nothing to wait for."""
+    """Nothing has been done, and what was planned does not hold any more: another was faster. There is
+    nothing to wait for.
+    """
     with run.writing() as session:
         kept.end_step(session, run.change, run.step, why, state="failed")
         kept.end(session, run.change, "withdrawn", why)

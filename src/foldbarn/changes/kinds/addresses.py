@@ -18,7 +18,9 @@ from foldbarn.store.views import current_view
 
 
 class AddressPortsParams(Params):
-    """nodes get addresses in natural order from `start` (with prefix) on their port named `port`; other addresses of the same family go."""
+    """nodes get addresses in natural order from `start` (with prefix) on their port named `port`; other
+    addresses of the same family go.
+    """
 
     nodes: list[str]
     port: str

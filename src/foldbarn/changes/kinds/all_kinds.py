@@ -20,6 +20,20 @@ from foldbarn.changes.kinds import (
 )
 
 __all__ = [
-    "addresses", "arrange", "change_role", "clear_disk", "cluster", "create_volume", "delete", "describe", "form_pool",
-    "give_up", "grow_pool", "purposes", "rebuild", "replace_disk", "retire", "set_pool",
-]  # fmt: skip
+    "addresses",
+    "arrange",
+    "change_role",
+    "clear_disk",
+    "cluster",
+    "create_volume",
+    "delete",
+    "describe",
+    "form_pool",
+    "give_up",
+    "grow_pool",
+    "purposes",
+    "rebuild",
+    "replace_disk",
+    "retire",
+    "set_pool",
+]

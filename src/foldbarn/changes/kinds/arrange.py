@@ -1,4 +1,6 @@
-"""Putting nodes into racks and racks into rooms, and giving nodes other names. Nothing on any node changes."""
+"""Putting nodes into racks and racks into rooms, and giving nodes other names. Nothing on any node
+changes.
+"""
 
 from __future__ import annotations
 
@@ -51,13 +53,16 @@ def arrangement(view: SiteView) -> list[RoomWish]:
             name=room.name,
             racks=[
                 RackWish(
-                    name=rack.name, nodes=[n.name for n in view.nodes if n.rack == k] + [e.name for e in view.enclosures if e.rack == k],
+                    name=rack.name,
+                    nodes=[n.name for n in view.nodes if n.rack == k]
+                    + [e.name for e in view.enclosures if e.rack == k],
                 )
-                for k, rack in enumerate(view.racks) if rack.room == r
+                for k, rack in enumerate(view.racks)
+                if rack.room == r
             ],
         )
         for r, room in enumerate(view.rooms)
-    ]  # fmt: skip
+    ]
 
 
 @register
@@ -85,7 +90,8 @@ class Arrange(Kind[ArrangeParams]):
         preview = Preview(
             kind=self.name,
             title="Arrange rooms and racks",
-            summary=f"{say_count(len(texts), 'node')} would stand elsewhere. Nothing on any node changes; what changes is what may fail together.",
+            summary=f"{say_count(len(texts), 'node')} would stand elsewhere. Nothing on any node changes; "
+            "what changes is what may fail together.",
             revision=view.revision,
             texts=texts,
             steps=[
@@ -160,7 +166,8 @@ def _against(view: SiteView, params: ArrangeParams) -> list[str]:
         ("rack", [k.name for r in params.rooms for k in r.racks]),
     ):
         found += [
-            f"'{name[:70]}' cannot be the name of a {kind}: it has 1 to {LONGEST_PLACE} characters, without blanks at its ends."
+            f"'{name[:70]}' cannot be the name of a {kind}: it has 1 to {LONGEST_PLACE} characters, "
+            "without blanks at its ends."
             for name in names
             if not name.strip() or name != name.strip() or len(name) > LONGEST_PLACE
         ]
@@ -188,14 +195,17 @@ def _broken_spread(view: SiteView, params: ArrangeParams) -> list[str]:
         together = int(((domains[:, 1:] == domains[:, :-1]) & (domains[:, 1:] >= 0)).any(axis=1).sum())
         if together:
             found.append(
-                f"{say_count(together, 'extent')} of {volume.name} would have copies in the same {protection.level}, "
+                f"{say_count(together, 'extent')} of {volume.name} would have copies in the same "
+                f"{protection.level}, "
                 "and are then moved apart where there is room."
             )
     return found
 
 
 class RenameParams(Params):
-    """nodes: as they are named now; their new names in the same order, as a pattern such as heron-{01..12} or one by one."""
+    """nodes: as they are named now; their new names in the same order, as a pattern such as heron-{01..12} or
+    one by one.
+    """
 
     nodes: list[str]
     pattern: str = ""
@@ -229,7 +239,8 @@ class Rename(Kind[RenameParams]):
         return Preview(
             kind=self.name,
             title=f"Rename {say_count(len(params.nodes), 'node')}",
-            summary="The names that agents use for themselves stay as they are; disks named after a node follow it.",
+            summary="The names that agents use for themselves stay as they are; disks named after a node "
+            "follow it.",
             revision=view.revision,
             texts=[TextRow(label=old, before=old, after=new) for old, new in pairs],
             undo={
@@ -271,7 +282,8 @@ def _pairs(view: SiteView, params: RenameParams) -> list[tuple[str, str]]:
     names = params.names or expand(params.pattern.strip())
     if len(names) != len(params.nodes):
         raise NotPossible(
-            f"The pattern stands for {say_count(len(names), 'name')}, and {say_count(len(params.nodes), 'node')} are chosen.",
+            f"The pattern stands for {say_count(len(names), 'name')}, and "
+            f"{say_count(len(params.nodes), 'node')} are chosen.",
             about="pattern",
         )
     others = [n.name for n in view.nodes if n.name not in params.nodes]

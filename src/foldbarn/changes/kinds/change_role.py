@@ -39,7 +39,9 @@ from foldbarn.store.views import current_view
 
 
 class ChangeRoleParams(Params):
-    """Disks of one pool by name, the role they get, and why. stands_in_for: the disk whose place a spare takes."""
+    """Disks of one pool by name, the role they get, and why. stands_in_for: the disk whose place a spare
+    takes.
+    """
 
     disks: list[str] = Field(min_length=1, max_length=500)
     role: Role
@@ -70,9 +72,13 @@ class ChangeRole(Kind[ChangeRoleParams]):
     def preview(self, view: SiteView, params: ChangeRoleParams) -> Preview:
         disks = chosen_disks(view, params.disks)
         preview = Preview(
-            kind=self.name, title=f"Make {say_list(params.disks)} {params.role.value}", summary="Nothing has been changed yet.", revision=view.revision,
-            steps=[], protection=NO_FEWER_COPIES,
-        )  # fmt: skip
+            kind=self.name,
+            title=f"Make {say_list(params.disks)} {params.role.value}",
+            summary="Nothing has been changed yet.",
+            revision=view.revision,
+            steps=[],
+            protection=NO_FEWER_COPIES,
+        )
         preview.blockers = _blockers(view, params, disks)
         if preview.blockers:
             return preview.sealed()

@@ -1,4 +1,6 @@
-"""Clearing a disk of what it carries, so that it can be used. It cannot be undone, and wants the disk's name typed."""
+"""Clearing a disk of what it carries, so that it can be used. It cannot be undone, and wants the disk's name
+typed.
+"""
 
 from __future__ import annotations
 
@@ -62,7 +64,10 @@ class ClearDisk(Kind[ClearDiskParams]):
                 )
                 for sentence in disk.why
             ]
-            summary = f"{disk.name}: {disk.model}, {say_size(disk.size_bytes)}, serial {disk.serial}, in {view.nodes[disk.node].name}. This cannot be undone."
+            summary = (
+                f"{disk.name}: {disk.model}, {say_size(disk.size_bytes)}, serial {disk.serial}, in "
+                f"{view.nodes[disk.node].name}. This cannot be undone."
+            )
         return Preview(
             kind=self.name,
             title=f"Clear {params.disk}",
@@ -120,7 +125,8 @@ class ClearDisk(Kind[ClearDiskParams]):
         seen = _seen(run, node, disk)
         if seen is None or seen.signature or seen.partition_table:
             raise NotPossible(
-                f"{node.name} says it cleared {disk.name}, but the disk still shows {seen.signature or seen.partition_table if seen else 'nothing'}."
+                f"{node.name} says it cleared {disk.name}, but the disk still shows "
+                f"{seen.signature or seen.partition_table if seen else 'nothing'}."
             )
         return "It shows nothing any more; its verdict follows with the next report."
 

@@ -36,7 +36,9 @@ PATIENCE_SECONDS = 10.0  # how long all members may take to name the same leader
 
 
 class FormClusterParams(Params):
-    """A cluster as wished for. Nodes by name. The passphrase is never recorded: what is kept is a key that it seals."""
+    """A cluster as wished for. Nodes by name. The passphrase is never recorded: what is kept is a key that it
+    seals.
+    """
 
     name: str
     members: list[str]
@@ -55,9 +57,15 @@ class FormClusterParams(Params):
 
     def wish(self) -> Wish:
         return Wish(
-            self.name.strip(), tuple(self.members), tuple(self.keepers), self.service_address.strip(), self.witness.strip(),
-            self.witness_room, self.witness_rack, tuple(self.dedicated),
-        )  # fmt: skip
+            self.name.strip(),
+            tuple(self.members),
+            tuple(self.keepers),
+            self.service_address.strip(),
+            self.witness.strip(),
+            self.witness_room,
+            self.witness_rack,
+            tuple(self.dedicated),
+        )
 
 
 @register
@@ -168,14 +176,19 @@ class FormCluster(Kind[FormClusterParams]):
             checks=check_rows(checks),
             losses=_losses(view, wish),
             texts=[
-                TextRow(label=f"{n.node}{', dedicated' if n.node in wish.dedicated else ''}", before=f"{n.cores} cores, {n.memory_bytes / GIB:.1f} GiB",
-                        after="nothing" if n.node in wish.dedicated else f"{n.cores_left} cores, {n.memory_left / GIB:.1f} GiB")
+                TextRow(
+                    label=f"{n.node}{', dedicated' if n.node in wish.dedicated else ''}",
+                    before=f"{n.cores} cores, {n.memory_bytes / GIB:.1f} GiB",
+                    after="nothing"
+                    if n.node in wish.dedicated
+                    else f"{n.cores_left} cores, {n.memory_left / GIB:.1f} GiB",
+                )
                 for n in needs(view, wish)
             ],
             blockers=_form_blockers(view, params) + _notes(checks, "fail"),
             warnings=_notes(checks, "doubt"),
             protection=f"{vote_sentence(voters(view, wish)).capitalize()}." if wish.keepers else "",
-        )  # fmt: skip
+        )
         return preview.sealed()
 
     def step_claim(self, run: Run[FormClusterParams], session: Session) -> str:
@@ -183,10 +196,18 @@ class FormCluster(Kind[FormClusterParams]):
         params = _now(run, view)
         reason = params.witness_reason.strip() if _beside(view, params) else ""
         row = ClusterRow(
-            id=1, name=params.name.strip(), service_address=params.service_address.strip(), witness=params.witness.strip(),
-            witness_url=params.witness_url.strip(), witness_room=params.witness_room, witness_rack=params.witness_rack, witness_reason=reason,
-            sealed_key=params.sealed_key, mail={"to": params.mail_to} if params.mail_to else {}, change_id=run.change,
-        )  # fmt: skip
+            id=1,
+            name=params.name.strip(),
+            service_address=params.service_address.strip(),
+            witness=params.witness.strip(),
+            witness_url=params.witness_url.strip(),
+            witness_room=params.witness_room,
+            witness_rack=params.witness_rack,
+            witness_reason=reason,
+            sealed_key=params.sealed_key,
+            mail={"to": params.mail_to} if params.mail_to else {},
+            change_id=run.change,
+        )
         if not store_cluster.add(session, row):
             raise Conflict("Another cluster has been formed meanwhile.", next_step="Withdraw this change.")
         # The sealed key is the cluster's from here on; the record of this change has no use for it.
@@ -261,8 +282,14 @@ class FormCluster(Kind[FormClusterParams]):
     def step_tell(self, run: Run[FormClusterParams]) -> str:
         """Mail that is not taken does not undo a cluster that stands: it is said, and the change is done."""
         params = _now(run, current_view())
-        text = f"{params.name} has {say_count(len(params.members), 'member')} and {say_count(len(params.keepers), 'keeper')}.\n"
-        text += f"Its leading role was handed to {params.keepers[1]} and back to {params.keepers[0]}, and it answers at {params.service_address}.\n"
+        text = (
+            f"{params.name} has {say_count(len(params.members), 'member')} and "
+            f"{say_count(len(params.keepers), 'keeper')}.\n"
+        )
+        text += (
+            f"Its leading role was handed to {params.keepers[1]} and back to {params.keepers[0]}, and it "
+            f"answers at {params.service_address}.\n"
+        )
         try:
             send_mail(params.mail_to, f"{params.name} is formed", text)
         except Unreachable as error:
@@ -270,7 +297,9 @@ class FormCluster(Kind[FormClusterParams]):
         return f"Mail to {params.mail_to} was taken by the mail host."
 
     def withdraw(self, run: Run[FormClusterParams]) -> None:
-        """Every node that can be heard leaves; a silent one is sent away by the watch when it returns (see `believers`)."""
+        """Every node that can be heard leaves; a silent one is sent away by the watch when it returns (see
+        `believers`).
+        """
         with transaction() as session:
             ours = store_cluster.made_by(session) == run.change
         if not ours:
@@ -441,7 +470,8 @@ class LetGo(Kind[LetGoParams]):
                 heir = view.node(params.successor)
                 if not heir.member or heir.keeper:
                     raise NotPossible(
-                        f"{heir.name} cannot get the vote: it {'has one' if heir.keeper else 'is no member'}.",
+                        f"{heir.name} cannot get the vote: it "
+                        f"{'has one' if heir.keeper else 'is no member'}.",
                         about="successor",
                     )
                 if heir.contact != Contact.HEARD:
@@ -543,10 +573,11 @@ class LetGo(Kind[LetGoParams]):
 
 
 def believers(session: Session) -> list[tuple[NodeRow, int, str]]:
-    """Nodes that are heard and say that they belong to a cluster which counted them out while they were not heard.
+    """Nodes that are heard and say that they belong to a cluster which counted them out while they were not
+    heard.
 
-    With the change that did so, and the cluster they name. A node that names another cluster, or was never counted
-    out here, is nobody's to send away.
+    With the change that did so, and the cluster they name. A node that names another cluster, or was never
+    counted out here, is nobody's to send away.
     """
     rows = store_cluster.heard_outsiders(session)
     if not rows:
@@ -635,7 +666,8 @@ def _form_blockers(view: SiteView, params: FormClusterParams) -> list[Note]:
     if params.encrypted and not params.sealed_key and len(params.passphrase) < SHORTEST_PASSPHRASE:
         found.append(
             Note(
-                sentence=f"The passphrase has {len(params.passphrase)} characters; {SHORTEST_PASSPHRASE} are the least.",
+                sentence=f"The passphrase has {len(params.passphrase)} characters; {SHORTEST_PASSPHRASE} are "
+                "the least.",
                 about="passphrase",
             )
         )
@@ -666,8 +698,15 @@ def _join_order(
 def _with(wish: Wish, node: str, *, keeper: bool) -> Wish:
     keepers = (*wish.keepers, node) if keeper else wish.keepers
     return Wish(
-        wish.name, (*wish.members, node), keepers, wish.service_address, wish.witness, wish.witness_room, wish.witness_rack, wish.dedicated,
-    )  # fmt: skip
+        wish.name,
+        (*wish.members, node),
+        keepers,
+        wish.service_address,
+        wish.witness,
+        wish.witness_room,
+        wish.witness_rack,
+        wish.dedicated,
+    )
 
 
 def _without(wish: Wish, params: LetGoParams) -> Wish:
@@ -675,9 +714,15 @@ def _without(wish: Wish, params: LetGoParams) -> Wish:
         k for k in (*wish.keepers, *([params.successor] if params.successor else [])) if k != params.node
     )
     return Wish(
-        wish.name, tuple(m for m in wish.members if m != params.node), keepers, wish.service_address, wish.witness,
-        wish.witness_room, wish.witness_rack, tuple(d for d in wish.dedicated if d != params.node),
-    )  # fmt: skip
+        wish.name,
+        tuple(m for m in wish.members if m != params.node),
+        keepers,
+        wish.service_address,
+        wish.witness,
+        wish.witness_room,
+        wish.witness_rack,
+        tuple(d for d in wish.dedicated if d != params.node),
+    )
 
 
 def _keepers_with(view: SiteView, run: Run[AddNodeParams]) -> tuple[list[str], str]:
@@ -687,7 +732,9 @@ def _keepers_with(view: SiteView, run: Run[AddNodeParams]) -> tuple[list[str], s
 
 
 def _hand(run: Run[Any], keepers: list[str], from_: str, to: str) -> str:
-    """Hands the leading role on, unless it is there already, and waits until every keeper that is heard says so."""
+    """Hands the leading role on, unless it is there already, and waits until every keeper that is heard says
+    so.
+    """
     view = current_view()
     giver, taker = view.node(from_), view.node(to)
     if _leader_of(run, taker) != taker.agent_name:
@@ -715,7 +762,8 @@ def _await_leader(run: Run[Any], keepers: list[str], leader: Node) -> str:
             return f"All {len(keepers)} keepers name {leader.name}."
         if time.monotonic() > deadline:
             raise Unreachable(
-                f"{say_list([n.name for n in waiting])} still {'names' if len(waiting) == 1 else 'name'} another leader than {leader.name}."
+                f"{say_list([n.name for n in waiting])} still "
+                f"{'names' if len(waiting) == 1 else 'name'} another leader than {leader.name}."
             )
         run.check_asked()
         time.sleep(settings().poll_seconds / 5)

@@ -110,7 +110,9 @@ class CreateVolume(Kind[CreateVolumeParams]):
         return preview.sealed()
 
     def step_place(self, run: Run[CreateVolumeParams], session: Session) -> str:
-        """Looks again at everything the preview looked at: what is made at the same time in the same pool comes before or after."""
+        """Looks again at everything the preview looked at: what is made at the same time in the same pool
+        comes before or after.
+        """
         params = run.params
         locked = pools.locked(session, run.pool(current_view(), params.pool).number)
         view = load_view(session)
@@ -119,9 +121,15 @@ class CreateVolume(Kind[CreateVolumeParams]):
         check_name(params.name, "volume", [v.name for v in view.volumes])
         wish = wish_in(view, view.pool(locked.name), params)
         row = VolumeRow(
-            name=params.name.strip(), pool_id=locked.id, size_bytes=wish.size, copies=params.copies,
-            level=params.level.value, extents=wish.extents, tier=params.tier.value, change_id=run.change,
-        )  # fmt: skip
+            name=params.name.strip(),
+            pool_id=locked.id,
+            size_bytes=wish.size,
+            copies=params.copies,
+            level=params.level.value,
+            extents=wish.extents,
+            tier=params.tier.value,
+            change_id=run.change,
+        )
         placement = placement_for(view, wish, params.name)
         volumes.add(session, row, placement)
         return f"{say_count(placement.size, 'strip')} of {say_count(wish.extents, 'extent')} placed."
@@ -142,7 +150,8 @@ class CreateVolume(Kind[CreateVolumeParams]):
                 missing = {(e, s) for e, s in strips} - there
                 if missing:
                     raise NotPossible(
-                        f"{names[node][0]} says it reserved every strip, but {len(missing)} are not on disk {serial}."
+                        f"{names[node][0]} says it reserved every strip, but {len(missing)} are not "
+                        f"on disk {serial}."
                     )
         with run.writing() as session:
             volumes.open_(session, made.number)
@@ -185,7 +194,9 @@ class VolumeWish:
 
 
 def wish_in(view: SiteView, pool: Pool, params: CreateVolumeParams) -> VolumeWish:
-    """The one rule of what a pool takes, for the preview and for the step. Raises NotPossible with what stands against it."""
+    """The one rule of what a pool takes, for the preview and for the step. Raises NotPossible with what
+    stands against it.
+    """
     size = rounded_size(parse_size(params.size), pool)
     protection = Protection(params.copies, params.level)
     if params.tier not in view.tiers_of(pool):
@@ -210,7 +221,8 @@ def wish_in(view: SiteView, pool: Pool, params: CreateVolumeParams) -> VolumeWis
             else "Bring its nodes back first."
         )
         raise NotPossible(
-            f"{protection.copies} copies need {say_count(protection.copies, level)}; {pool.name} has room in {reachable} now.",
+            f"{protection.copies} copies need {say_count(protection.copies, level)}; {pool.name} has "
+            f"room in {reachable} now.",
             about="copies",
             next_step=step,
         )
@@ -241,14 +253,17 @@ def extents_of(size: int, pool: Pool) -> int:
     extents = -(-size // pool.extent_bytes)
     if extents > MOST_EXTENTS:
         raise NotPossible(
-            f"{say_size(size)} would take {extents:,} extents of {say_binary(pool.extent_bytes)}; {MOST_EXTENTS:,} are the most for one volume.",
+            f"{say_size(size)} would take {extents:,} extents of {say_binary(pool.extent_bytes)}; "
+            f"{MOST_EXTENTS:,} are the most for one volume.",
             about="size",
         )
     return extents
 
 
 def placement_for(view: SiteView, wish: VolumeWish, name: str) -> Disks:
-    """Disk numbers of every strip of a new volume, [extents, copies]. The same site and name give the same placement."""
+    """Disk numbers of every strip of a new volume, [extents, copies]. The same site and name give the same
+    placement.
+    """
     rows = _open_disks(view, wish.pool, wish.tier)
     domain_of = view.domain_of(wish.protection.level)[rows]
     seed = zlib.crc32(folded(name.strip()).encode())
@@ -361,7 +376,8 @@ def _too_large(size: int, pool: Pool, protection: Protection, fit: Fit) -> NotPo
         Limit.CAP: "Choose a smaller size, or raise the cap in the pool's settings.",
     }
     words = (
-        f"{say_size(size)} does not fit: {pool.name} can take {say_size(fit.extents * pool.extent_bytes)} more "
+        f"{say_size(size)} does not fit: {pool.name} can take "
+        f"{say_size(fit.extents * pool.extent_bytes)} more "
         f"with {say_count(protection.copies, 'copy', 'copies')}, {limits[fit.limit]}."
     )
     return NotPossible(words, about="size", next_step=steps[fit.limit])

@@ -118,7 +118,8 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
         if silent:
             preview.warnings.append(
                 Note(
-                    sentence=f"{say_list(silent)} cannot be told now; what lies there is dropped when it returns."
+                    sentence=f"{say_list(silent)} cannot be told now; what lies there is dropped when it "
+                    "returns."
                 )
             )
         return preview.sealed()
@@ -150,7 +151,10 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
         with run.writing() as session:
             nodes.owe(session, silent)
         run.tell_nodes(orders)
-        return f"{say_count(int((volume.placement > 0).sum()), 'strip')} dropped on {say_count(len(orders), 'node')}."
+        return (
+            f"{say_count(int((volume.placement > 0).sum()), 'strip')} dropped on "
+            f"{say_count(len(orders), 'node')}."
+        )
 
     def step_forget(self, run: Run[DeleteVolumeParams], session: Session) -> str:
         view = load_view(session)
@@ -232,7 +236,10 @@ class DeletePool(Kind[DeletePoolParams]):
             preview.blockers.append(Note.of(error))
             return preview.sealed()
         members = view.all_of(pool)
-        preview.summary = f"{say_count(len(members), 'disk')}, {say_size(sum(d.size_bytes for d in members))} raw. This cannot be undone."
+        preview.summary = (
+            f"{say_count(len(members), 'disk')}, {say_size(sum(d.size_bytes for d in members))} raw. "
+            "This cannot be undone."
+        )
         preview.texts = [
             TextRow(label=say_count(len(members), "disk"), before=f"in {pool.name}", after="fit and free")
         ]
@@ -256,7 +263,9 @@ class DeletePool(Kind[DeletePoolParams]):
         return preview.sealed()
 
     def step_close(self, run: Run[DeletePoolParams], session: Session) -> str:
-        """Volumes are placed, and disks claimed, under the same lock of the pool's row: one of the two comes first."""
+        """Volumes are placed, and disks claimed, under the same lock of the pool's row: one of the two comes
+        first.
+        """
         pool = pools.locked(session, _number(run))
         if pool is None:
             return "It is gone already."
@@ -272,7 +281,10 @@ class DeletePool(Kind[DeletePoolParams]):
             return "It is gone already."
         by_node = serials_by_node(view, view.all_of(pool))
         release(run, by_node)
-        return f"{say_count(sum(map(len, by_node.values())), 'disk')} blanked on {say_count(len(by_node), 'node')}."
+        return (
+            f"{say_count(sum(map(len, by_node.values())), 'disk')} blanked on "
+            f"{say_count(len(by_node), 'node')}."
+        )
 
     def step_forget(self, run: Run[DeletePoolParams], session: Session) -> str:
         pool = pools.locked(session, _number(run))

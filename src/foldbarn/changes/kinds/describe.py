@@ -1,4 +1,6 @@
-"""Taking a site's text: nodes that are not known yet are awaited, and everything is put where the text says."""
+"""Taking a site's text: nodes that are not known yet are awaited, and everything is put where the text
+says.
+"""
 
 from __future__ import annotations
 
@@ -72,12 +74,16 @@ class Describe(Kind[DescribeParams]):
         new = sum(now == "not known yet" for _, _, now in found)
         preview.summary = "Text and machines agree."
         if found:
-            preview.summary = f"{say_count(new, 'node')} would be new. Machines are right about themselves, the text about where they stand."
+            preview.summary = (
+                f"{say_count(new, 'node')} would be new. Machines are right about themselves, the text "
+                "about where they stand."
+            )
         preview.texts = [TextRow(label=label, before=now, after=said) for label, said, now in found]
         if folded(site.site) != folded(view.name):
             preview.warnings.append(
                 Note(
-                    sentence=f"The text is of a site named {site.site}; this one is {view.name}, and keeps its name."
+                    sentence=f"The text is of a site named {site.site}; this one is {view.name}, and keeps "
+                    "its name."
                 )
             )
         return preview.sealed()

@@ -1,4 +1,6 @@
-"""Disks that join or leave a pool: what stands against it, preparing and reading them back, binding caches."""
+"""Disks that join or leave a pool: what stands against it, preparing and reading them back, binding
+caches.
+"""
 
 from __future__ import annotations
 
@@ -99,7 +101,9 @@ def sizes_of(disks: Iterable[Disk]) -> dict[str, int]:
 
 
 def check_unchanged(run: Run[Any], names: Iterable[str], pool: str) -> None:
-    """Raises Overtaken where a disk is no longer what the preview was made from: gone, smaller, read-only, taken by someone else."""
+    """Raises Overtaken where a disk is no longer what the preview was made from: gone, smaller, read-only,
+    taken by someone else.
+    """
     view = current_view()
     with transaction() as session:
         sizes = Preview.model_validate(preview_of(session, run.change)).disk_sizes
@@ -107,7 +111,8 @@ def check_unchanged(run: Run[Any], names: Iterable[str], pool: str) -> None:
         disk = run.disk(view, name)
         if disk.size_bytes < sizes.get(name, 0):
             raise Overtaken(
-                f"{disk.name} has become smaller: {say_size(disk.size_bytes)}, where the preview counted on {say_size(sizes[name])}."
+                f"{disk.name} has become smaller: {say_size(disk.size_bytes)}, where the preview "
+                f"counted on {say_size(sizes[name])}."
             )
         if (
             (disk.pool < 0 or folded(view.pools[disk.pool].name) != folded(pool))
@@ -120,7 +125,9 @@ def check_unchanged(run: Run[Any], names: Iterable[str], pool: str) -> None:
 
 
 def _carries(disk: Disk, pool: str) -> bool:
-    """Whether a disk is unfit only because it carries the pool's mark already: it was prepared, and its node has reported that."""
+    """Whether a disk is unfit only because it carries the pool's mark already: it was prepared, and its node
+    has reported that.
+    """
     return disk.role == Role.UNFIT and all(
         r.code == "marked" and folded(r.about) == folded(pool) for r in disk.reasons
     )
@@ -151,7 +158,9 @@ def release(run: Run[Any], by_node: dict[int, list[str]]) -> None:
 
 
 def read_back(run: Run[Any], by_node: dict[int, list[str]], pool: str, encrypted: bool = False) -> None:
-    """Raises NotPossible where a disk (by node, by serial number) does not show the pool's mark, or does not encrypt though it should."""
+    """Raises NotPossible where a disk (by node, by serial number) does not show the pool's mark, or does not
+    encrypt though it should.
+    """
     names = run.urls()
     for node, serials in by_node.items():
         agent = run.agent(node)
@@ -161,7 +170,8 @@ def read_back(run: Run[Any], by_node: dict[int, list[str]], pool: str, encrypted
             disk = seen.get(serial)
             if disk is None or disk.signature != POOL_SIGNATURE or disk.label != pool:
                 raise NotPossible(
-                    f"{names[node][0]} says it prepared disk {serial}, but the disk does not show the pool's mark."
+                    f"{names[node][0]} says it prepared disk {serial}, but the disk does not show "
+                    "the pool's mark."
                 )
             if encrypted and serial not in report.get("encrypted", []):
                 raise NotPossible(
@@ -170,7 +180,9 @@ def read_back(run: Run[Any], by_node: dict[int, list[str]], pool: str, encrypted
 
 
 def bind(run: Run[Any], pool_name: str) -> str:
-    """Tells every reachable node of a pool which cache device serves which of its disks. Returns what was done, in a sentence."""
+    """Tells every reachable node of a pool which cache device serves which of its disks. Returns what was
+    done, in a sentence.
+    """
     view = current_view()
     pool = view.pool(pool_name)
     by_number = {d.number: d for d in view.disks}
@@ -198,7 +210,9 @@ def bind(run: Run[Any], pool_name: str) -> str:
 
 
 def meant_disks(run: Run[Any], view: SiteView, names: Iterable[str]) -> list[Disk]:
-    """The disks that a wish names, each once, whatever they are called now. Raises NotFound where one is gone."""
+    """The disks that a wish names, each once, whatever they are called now. Raises NotFound where one is
+    gone.
+    """
     return list(dict.fromkeys(run.disk(view, name) for name in names))
 
 

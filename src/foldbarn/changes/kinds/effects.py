@@ -15,7 +15,10 @@ from foldbarn.core.moves import Estimate, Moves, estimate
 from foldbarn.core.roles import Assignment, bind_cache
 from foldbarn.core.site import Disk, Pool, Role, SiteView
 
-NO_FEWER_COPIES = "No extent has fewer copies at any step than before it: each new copy is whole before the old one is dropped."
+NO_FEWER_COPIES = (
+    "No extent has fewer copies at any step than before it: each new copy is whole before the old "
+    "one is dropped."
+)
 
 
 def with_disks(view: SiteView, changed: Iterable[Disk]) -> SiteView:
@@ -69,7 +72,9 @@ def capacity_row(view: SiteView, pool: Pool, after: str) -> CapacityRow:
 def tell_capacity(
     preview: Preview, before: SiteView, after: SiteView, pool: Pool, new_pool: Pool | None = None
 ) -> None:
-    """Adds rows and ledgers of a pool before and after. new_pool: the pool as it is afterwards, where that changes."""
+    """Adds rows and ledgers of a pool before and after. new_pool: the pool as it is afterwards, where that
+    changes.
+    """
     new_pool = new_pool or pool
     old, new = pool_space(before, pool), pool_space(after, new_pool)
     extent = pool.extent_bytes
@@ -104,10 +109,18 @@ def role_rows(view: SiteView, assigned: Sequence[Assignment]) -> list[RoleRow]:
     serves = {device: list(bound.values()).count(device) for device in set(bound.values())}
     return [
         RoleRow(
-            disk=a.disk, node=view.nodes[disk.node].name, media=class_of(disk.media, disk.bus).words, size_bytes=disk.size_bytes, role=a.role.value,
-            tier=a.tier.value, reason=a.reason, by_rule=a.by_rule.value, overridden=a.overridden, bound_to=names.get(bound.get(disk.number, 0), ""),
+            disk=a.disk,
+            node=view.nodes[disk.node].name,
+            media=class_of(disk.media, disk.bus).words,
+            size_bytes=disk.size_bytes,
+            role=a.role.value,
+            tier=a.tier.value,
+            reason=a.reason,
+            by_rule=a.by_rule.value,
+            overridden=a.overridden,
+            bound_to=names.get(bound.get(disk.number, 0), ""),
             serves=serves.get(disk.number, 0),
         )
         for a in assigned
         for disk in [by_name[a.disk]]
-    ]  # fmt: skip
+    ]

@@ -47,7 +47,9 @@ from foldbarn.store.views import current_view
 
 
 class PoolSettings(Params):
-    """What can be set of a pool, also later. Sizes in bytes, rates in bytes per second over all disks (0: no limit)."""
+    """What can be set of a pool, also later. Sizes in bytes, rates in bytes per second over all disks (0: no
+    limit).
+    """
 
     copies: int = 3
     level: Level = Level.RACK
@@ -66,7 +68,9 @@ SETTINGS = tuple(PoolSettings.model_fields)
 
 
 class FormPoolParams(PoolSettings):
-    """A pool as wished for. Disks by name. serves: what the fastest of several media classes is for; overrides: other roles, by disk name."""
+    """A pool as wished for. Disks by name. serves: what the fastest of several media classes is for;
+    overrides: other roles, by disk name.
+    """
 
     name: str
     disks: list[str]
@@ -79,14 +83,29 @@ class FormPoolParams(PoolSettings):
 def pool_as(params: PoolSettings, number: int, name: str, extent_bytes: int, encrypted: bool) -> Pool:
     """The pool that these settings describe."""
     return Pool(
-        number, name, extent_bytes, Protection(params.copies, params.level), params.headroom, params.fill_line, False, params.headroom_losses,
-        params.allocation_bytes, params.overcommit_cap, encrypted, params.rebuild_rate, params.level_rate, params.priority, params.daily_writes,
-    )  # fmt: skip
+        number,
+        name,
+        extent_bytes,
+        Protection(params.copies, params.level),
+        params.headroom,
+        params.fill_line,
+        False,
+        params.headroom_losses,
+        params.allocation_bytes,
+        params.overcommit_cap,
+        encrypted,
+        params.rebuild_rate,
+        params.level_rate,
+        params.priority,
+        params.daily_writes,
+    )
 
 
 @register
 class FormPool(Kind[FormPoolParams]):
-    """claim (ours), prepare (agents), check (read back from agents), bind (agents, where there is cache), open (ours)."""
+    """claim (ours), prepare (agents), check (read back from agents), bind (agents, where there is cache),
+    open (ours).
+    """
 
     name: ClassVar[str] = "form-pool"
     params: ClassVar[type[Params]] = FormPoolParams
@@ -113,7 +132,8 @@ class FormPool(Kind[FormPoolParams]):
         preview = Preview(
             kind=self.name,
             title=f"Form {params.name.strip() or 'a pool'}",
-            summary=f"From {say_count(len(chosen), 'disk')} of {say_count(len({d.node for d in chosen}), 'node')}. Nothing has been changed yet.",
+            summary=f"From {say_count(len(chosen), 'disk')} of "
+            f"{say_count(len({d.node for d in chosen}), 'node')}. Nothing has been changed yet.",
             revision=view.revision,
             steps=[
                 PlannedStep(
@@ -166,9 +186,12 @@ class FormPool(Kind[FormPoolParams]):
             )
         settings = params.model_dump(mode="json", include=set(SETTINGS))
         row = PoolRow(
-            name=params.name.strip(), extent_bytes=params.extent_bytes, encrypted=params.encrypted,
-            change_id=run.change, **settings,
-        )  # fmt: skip
+            name=params.name.strip(),
+            extent_bytes=params.extent_bytes,
+            encrypted=params.encrypted,
+            change_id=run.change,
+            **settings,
+        )
         number = store_pools.add(session, row)
         overrides = overrides_now(run, view, params.overrides)
         roles = {a.disk: a for a in assign_roles(chosen, params.serves, overrides)}
@@ -180,7 +203,10 @@ class FormPool(Kind[FormPoolParams]):
         check_unchanged(run, run.params.disks, run.params.name.strip())
         by_node = _serials_by_node(run)
         prepare(run, by_node, run.params.name.strip(), run.params.encrypted)
-        return f"{say_count(sum(map(len, by_node.values())), 'disk')} prepared on {say_count(len(by_node), 'node')}."
+        return (
+            f"{say_count(sum(map(len, by_node.values())), 'disk')} prepared on "
+            f"{say_count(len(by_node), 'node')}."
+        )
 
     def step_check(self, run: Run[FormPoolParams]) -> str:
         read_back(run, _serials_by_node(run), run.params.name.strip(), run.params.encrypted)
@@ -236,7 +262,8 @@ def _shape_blockers(view: SiteView, params: FormPoolParams, assigned: list[Assig
     if not 1 <= params.copies <= MOST_COPIES:
         return [
             Note(
-                sentence=f"A pool's usual protection has between 1 and {MOST_COPIES} copies, not {params.copies}.",
+                sentence=f"A pool's usual protection has between 1 and {MOST_COPIES} copies, not "
+                f"{params.copies}.",
                 about="copies",
             )
         ]
@@ -251,7 +278,10 @@ def _shape_blockers(view: SiteView, params: FormPoolParams, assigned: list[Assig
         ]
     domains = {int(view.domain_of(params.level)[_row(view, d)]) for d in capacity}
     if capacity and len(domains) < params.copies:
-        sentence = f"{params.copies} copies need {say_count(params.copies, params.level.value)}; the chosen disks lie in {len(domains)}."
+        sentence = (
+            f"{params.copies} copies need {say_count(params.copies, params.level.value)}; the chosen "
+            f"disks lie in {len(domains)}."
+        )
         return [
             Note(
                 sentence=sentence,
@@ -262,7 +292,8 @@ def _shape_blockers(view: SiteView, params: FormPoolParams, assigned: list[Assig
     if capacity and _formed(view, params, assigned, params.copies)[2].usable == 0:
         return [
             Note(
-                sentence=f"The pool would be too small to hold one extent of {say_binary(params.extent_bytes)}.",
+                sentence="The pool would be too small to hold one extent of "
+                f"{say_binary(params.extent_bytes)}.",
                 about="disks",
             )
         ]
@@ -363,12 +394,16 @@ def _warnings(
     for tier in view.tiers_of(pool):
         kinds = sorted(set(classes_of((d.media, d.bus) for d in capacity if d.tier == tier)))
         if len(kinds) > 1:
-            words = f"The disks that hold data are of several kinds ({say_list([k.words for k in kinds])}); every volume will be as slow as the slowest."
+            words = (
+                f"The disks that hold data are of several kinds ({say_list([k.words for k in kinds])}); "
+                "every volume will be as slow as the slowest."
+            )
             found.append(Note(sentence=words))
     if space.ledger.stranded * 20 > space.ledger.raw:
         found.append(
             Note(
-                sentence=f"{say_size(space.ledger.stranded)} cannot be used, because the {pool.usual.level}s are uneven."
+                sentence=f"{say_size(space.ledger.stranded)} cannot be used, because the {pool.usual.level}s "
+                "are uneven."
             )
         )
     found += [Note(sentence=f"{d.name} needs a look: {say_list(list(d.watch))}.") for d in disks if d.watch]

@@ -115,13 +115,22 @@ def _tell(preview: Preview, view: SiteView, wanted: list[Node]) -> None:
         )
     )
     if strips:
-        words = f"{say_count(strips, 'strip')} ({say_size(preview.moves_bytes)}) are written again elsewhere at once."
+        words = (
+            f"{say_count(strips, 'strip')} ({say_size(preview.moves_bytes)}) are written again elsewhere "
+            "at once."
+        )
     elif held:
-        words = f"They hold {say_count(held, 'strip')}, and none of these can be written again elsewhere as things are."
+        words = (
+            f"They hold {say_count(held, 'strip')}, and none of these can be written again elsewhere as "
+            "things are."
+        )
     else:
         words = "They hold no strips, so nothing is written again."
     preview.summary = f"{words} A node that returns is compared and put to use again."
     fates = [fate(after, v) for v in after.volumes]
     if unreadable := sum(f.unavailable + f.lost for f in fates):
-        words = f"{say_count(unreadable, 'extent')} cannot be read without what is away, and so cannot be rebuilt."
+        words = (
+            f"{say_count(unreadable, 'extent')} cannot be read without what is away, and so cannot be "
+            "rebuilt."
+        )
         preview.warnings.append(Note(sentence=words, next_step="They wait for it all the same."))

@@ -61,7 +61,9 @@ class GrowPoolParams(Params):
 def roles_of_new(
     view: SiteView, pool: Pool, disks: list[Disk], serves: Serves, overrides: dict[str, OverrideIn]
 ) -> list[Assignment]:
-    """Roles of disks that join: by the rule for all disks of the pool together; those it has already keep theirs. Raises NotPossible."""
+    """Roles of disks that join: by the rule for all disks of the pool together; those it has already keep
+    theirs. Raises NotPossible.
+    """
     old = view.all_of(pool)
     if any(d.tier == Tier.FAST for d in old):
         serves = "fast tier"
@@ -76,7 +78,9 @@ def roles_of_new(
 
 @register
 class GrowPool(Kind[GrowPoolParams]):
-    """prepare (agents), check (read back), claim (ours): only then may strips be placed on them; bind (agents, where there is cache)."""
+    """prepare (agents), check (read back), claim (ours): only then may strips be placed on them; bind
+    (agents, where there is cache).
+    """
 
     name: ClassVar[str] = "grow-pool"
     params: ClassVar[type[Params]] = GrowPoolParams
@@ -160,7 +164,10 @@ class GrowPool(Kind[GrowPoolParams]):
         check_unchanged(run, run.params.disks, pool.name)
         by_node = _serials(run)
         prepare(run, by_node, pool.name, pool.encrypted)
-        return f"{say_count(sum(map(len, by_node.values())), 'disk')} prepared on {say_count(len(by_node), 'node')}."
+        return (
+            f"{say_count(sum(map(len, by_node.values())), 'disk')} prepared on "
+            f"{say_count(len(by_node), 'node')}."
+        )
 
     def step_check(self, run: Run[GrowPoolParams]) -> str:
         pool = run.pool(current_view(), run.params.pool)
@@ -250,7 +257,10 @@ def _effects(preview: Preview, view: SiteView, pool: Pool, assigned: list[Assign
     classes = classes_of((d.media, d.bus) for d in [*old, *bulk])
     had, new = set(classes[: len(old)]), set(classes[len(old) :])
     if strange := sorted(new - had):
-        words = f"{say_list([c.words for c in strange])} would join {say_list([c.words for c in sorted(had)])}; every volume will be as slow as the slowest."
+        words = (
+            f"{say_list([c.words for c in strange])} would join "
+            f"{say_list([c.words for c in sorted(had)])}; every volume will be as slow as the slowest."
+        )
         preview.warnings.append(Note(sentence=words))
     preview.warnings += [
         Note(sentence=f"{d.name} needs a look: {say_list(list(d.watch))}.") for d in disks if d.watch

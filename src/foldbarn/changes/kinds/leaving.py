@@ -1,4 +1,6 @@
-"""Disks that stop holding strips: what stands against it, what it does to their pools, and the steps that all such changes share."""
+"""Disks that stop holding strips: what stands against it, what it does to their pools, and the steps that all
+such changes share.
+"""
 
 from __future__ import annotations
 
@@ -41,7 +43,9 @@ def holding(disks: Iterable[Disk]) -> list[Disk]:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Leaving:
-    """A pool before, while and after disks leave it, and the moves that empty them. Others may join at the same time."""
+    """A pool before, while and after disks leave it, and the moves that empty them. Others may join at the
+    same time.
+    """
 
     pool: Pool
     during: SiteView
@@ -56,8 +60,9 @@ def plan_leaving(
     joining: Sequence[Disk] = (),
     becoming: Role | None = None,
 ) -> Leaving:
-    """Plans the emptying of disks. joining: disks as they will be once they have joined, which get strips first; becoming: the role that
-    those that leave have in the pool afterwards, None where they leave it altogether."""
+    """Plans the emptying of disks. joining: disks as they will be once they have joined, which get strips
+    first; becoming: the role that those that leave have in the pool afterwards, None where they leave it
+    altogether."""
     mine = [d for d in disks if d.pool >= 0 and view.pools[d.pool].number == pool.number]
     during = with_disks(view, [*(replace(d, retiring=True) for d in holding(mine)), *joining])
     prefer = np.array([d.number for d in joining], dtype=np.int32) if joining else None
@@ -109,7 +114,8 @@ def tell_leaving(preview: Preview, view: SiteView, found: Leaving, last: str) ->
     elif after.full > pool.fill_line >= before.full:
         preview.warnings.append(
             Note(
-                sentence=f"{pool.name} would be {after.full:.0%} full, past its fill line of {pool.fill_line:.0%}."
+                sentence=f"{pool.name} would be {after.full:.0%} full, past its fill line of "
+                f"{pool.fill_line:.0%}."
             )
         )
     if heals(view, pool, before) and not heals(found.after, pool, after):
@@ -126,8 +132,10 @@ def _stuck(view: SiteView, found: Leaving) -> list[Note]:
         level: Level = volume.protection.level
         if hindrance.too_few_domains:
             words = (
-                f"{volume.name} keeps {say_count(volume.protection.copies, 'copy', 'copies')} in as many {level}s; "
-                f"{'only ' if hindrance.domains else ''}{say_count(hindrance.domains, level.value)} would be left."
+                f"{volume.name} keeps {say_count(volume.protection.copies, 'copy', 'copies')} in as "
+                f"many {level}s; "
+                f"{'only ' if hindrance.domains else ''}{say_count(hindrance.domains, level.value)} "
+                "would be left."
             )
             step = f"Add disks in another {level} first, or delete {volume.name}."
         else:
@@ -135,7 +143,8 @@ def _stuck(view: SiteView, found: Leaving) -> list[Note]:
             open_ = found.during.in_pool(found.pool, volume.tier)
             room = int(found.during.disk_free[open_[found.during.disk_open[open_]]].sum()) * extent
             words = (
-                f"{say_size(hindrance.strips * extent)} that {volume.name} has on these disks has nowhere to go: "
+                f"{say_size(hindrance.strips * extent)} that {volume.name} has on these disks has "
+                "nowhere to go: "
                 f"{say_size(room)} is free on the other disks of {found.pool.name}, and moving others "
                 "makes no room where its extents stay apart."
             )
@@ -145,7 +154,9 @@ def _stuck(view: SiteView, found: Leaving) -> list[Note]:
 
 
 def unreadable_blockers(view: SiteView, disks: Sequence[Disk]) -> list[Note]:
-    """Volumes that have extents which cannot be read now and lie partly on these disks: taking the disks would lose them for good."""
+    """Volumes that have extents which cannot be read now and lie partly on these disks: taking the disks
+    would lose them for good.
+    """
     rows = view.row_of_number[[d.number for d in disks]] if disks else np.zeros(0, dtype=np.int32)
     here = np.zeros(len(view.disks) + 1, dtype=np.bool_)
     here[rows] = True
@@ -155,7 +166,10 @@ def unreadable_blockers(view: SiteView, disks: Sequence[Disk]) -> list[Note]:
         held = view.rows(volume)
         count = int((here[held].any(axis=1) & ~ready[held].any(axis=1)).sum())
         if count:
-            words = f"{say_count(count, 'extent')} of {volume.name} cannot be read now and may return only with these disks."
+            words = (
+                f"{say_count(count, 'extent')} of {volume.name} cannot be read now and may return only "
+                "with these disks."
+            )
             notes.append(Note(sentence=words, about="names", next_step="Bring them back first."))
     return notes
 
@@ -176,7 +190,8 @@ def mark(session: Session, disks: Sequence[int]) -> str:
         row.retiring = row.role == Role.CAPACITY
     marked = [r.name for r in rows if r.retiring]
     return (
-        f"{say_count(len(marked), 'disk')} {'takes' if len(marked) == 1 else 'take'} nothing new from here on."
+        f"{say_count(len(marked), 'disk')} {'takes' if len(marked) == 1 else 'take'} nothing new "
+        "from here on."
         if marked
         else "None of them holds strips."
     )
@@ -208,7 +223,9 @@ def drain(run: Run[Any], pool: str, disks: Sequence[int], prefer: Disks | None =
 
 
 def call_off(run: Run[Any], disks: Sequence[int]) -> None:
-    """Stops moving, and the disks (by number) are in use as before; what has moved stays where it is now, and levels itself."""
+    """Stops moving, and the disks (by number) are in use as before; what has moved stays where it is now, and
+    levels itself.
+    """
     with run.writing() as session:
         store_disks.use_again(session, disks)
         announce(session, "site")
@@ -216,7 +233,9 @@ def call_off(run: Run[Any], disks: Sequence[int]) -> None:
 
 
 def blank(run: Run[Any], numbers: Sequence[int]) -> str:
-    """Drops old strips and has the agents blank the disks (by number) that can be reached. Returns what was done."""
+    """Drops old strips and has the agents blank the disks (by number) that can be reached. Returns what was
+    done.
+    """
     view = current_view()
     disks = [d for n in numbers if (d := view.numbered_disk(n)) is not None]
     for pool in pools_of(view, disks):
@@ -230,7 +249,9 @@ def blank(run: Run[Any], numbers: Sequence[int]) -> str:
 
 
 def part(session: Session, disks: Sequence[int]) -> str:
-    """The disks (by number) belong to their pools no more. Those that are away are unfit until someone has looked at them."""
+    """The disks (by number) belong to their pools no more. Those that are away are unfit until someone has
+    looked at them.
+    """
     rows = store_disks.locked(session, disks)
     pools = {r.pool_id for r in rows if r.pool_id}
     for row in rows:

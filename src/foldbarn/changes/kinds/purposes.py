@@ -49,7 +49,8 @@ class PurposePorts(Kind[PurposePortsParams]):
         preview = Preview(
             kind=self.name,
             title=f"Use {params.port or 'a port'} for {params.purpose}",
-            summary=f"On {say_count(len(set(params.nodes)), 'node')}. Nothing on the nodes changes; what their agents say of its purpose is overruled.",
+            summary=f"On {say_count(len(set(params.nodes)), 'node')}. Nothing on the nodes changes; what "
+            "their agents say of its purpose is overruled.",
             revision=view.revision,
             steps=[
                 PlannedStep(name="note", title="Write down its purpose", detail="At once, for all of them.")

@@ -1,4 +1,6 @@
-"""Rebuild and level: what is lost is written again elsewhere, what has returned is put to use, and disks are evened out."""
+"""Rebuild and level: what is lost is written again elsewhere, what has returned is put to use, and disks are
+evened out.
+"""
 
 from __future__ import annotations
 
@@ -104,7 +106,8 @@ class Rebuild(Kind[RebuildParams]):
         if unreadable:
             preview.warnings.append(
                 Note(
-                    sentence=f"{say_count(unreadable, 'extent')} cannot be read and so cannot be copied until something returns."
+                    sentence=f"{say_count(unreadable, 'extent')} cannot be read and so cannot be copied "
+                    "until something returns."
                 )
             )
         return preview.sealed()
@@ -113,7 +116,9 @@ class Rebuild(Kind[RebuildParams]):
         return bind(run, _pool(run).name)
 
     def step_compare(self, run: Run[RebuildParams]) -> str:
-        """Asks every reachable disk what it holds; drops what belongs elsewhere by now, marks what is missing."""
+        """Asks every reachable disk what it holds; drops what belongs elsewhere by now, marks what is
+        missing.
+        """
         pool = _pool(run)
         with transaction() as session:
             asked = pools.looks(session).get(pool.number, "")
@@ -148,7 +153,9 @@ class Rebuild(Kind[RebuildParams]):
         stop_moving(run)
 
     def withdraw(self, run: Run[RebuildParams]) -> None:
-        """Pausing has stopped its copies, and what has arrived stays: old strips are dropped when the pool is next compared."""
+        """Pausing has stopped its copies, and what has arrived stays: old strips are dropped when the pool is
+        next compared.
+        """
         stop_moving(run)
 
 
@@ -157,7 +164,9 @@ def _pool(run: Run[RebuildParams]) -> Pool:
 
 
 def _level(view: SiteView, pool: Pool, busy: Busy, *, seed: int) -> Moves:
-    """Levelling, where it is worth its moves. While disks are being emptied it waits: the drain levels as it goes."""
+    """Levelling, where it is worth its moves. While disks are being emptied it waits: the drain levels as it
+    goes.
+    """
     draining = bool(view.disk_used[view.disk_retiring & (view.disk_pool == view.pool_row(pool))].any())
     if draining or imbalance(view, pool) <= LEVEL_TOLERANCE:
         return NO_MOVES
@@ -171,7 +180,10 @@ def _summary(rebuild: Moves, moves: Moves, pool: Pool) -> str:
             f"{say_count(len(rebuild), 'strip')} ({size}) to be written again. Nothing has been changed yet."
         )
     if len(moves):
-        return f"Nothing is lost; {say_count(len(moves), 'strip')} ({size}) move so that the disks are evenly used. Nothing has been changed yet."
+        return (
+            f"Nothing is lost; {say_count(len(moves), 'strip')} ({size}) move so that the disks are "
+            "evenly used. Nothing has been changed yet."
+        )
     return "Nothing is lost and the disks are level: there is nothing to move."
 
 

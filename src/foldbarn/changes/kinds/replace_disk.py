@@ -74,9 +74,13 @@ class ReplaceDisk(Kind[ReplaceDiskParams]):
 
     def preview(self, view: SiteView, params: ReplaceDiskParams) -> Preview:
         preview = Preview(
-            kind=self.name, title=f"Replace {params.disk} by {params.by or 'another disk'}", summary="Nothing has been changed yet.", revision=view.revision,
-            steps=[], protection=NO_FEWER_COPIES,
-        )  # fmt: skip
+            kind=self.name,
+            title=f"Replace {params.disk} by {params.by or 'another disk'}",
+            summary="Nothing has been changed yet.",
+            revision=view.revision,
+            steps=[],
+            protection=NO_FEWER_COPIES,
+        )
         try:
             old = view.disk(params.disk)
             if old.pool < 0:
@@ -193,7 +197,9 @@ class ReplaceDisk(Kind[ReplaceDiskParams]):
         stop_moving(run)
 
     def withdraw(self, run: Run[ReplaceDiskParams]) -> None:
-        """Before the swap the new disk is blanked again; after it, it has joined and stays, and the old one is in use as before."""
+        """Before the swap the new disk is blanked again; after it, it has joined and stays, and the old one
+        is in use as before.
+        """
         run.refuse_once("begun", "release", f"{run.params.disk} is being blanked")
         view = current_view()
         old, new = run.disk(view, run.params.disk), run.disk(view, run.params.by)
@@ -204,7 +210,9 @@ class ReplaceDisk(Kind[ReplaceDiskParams]):
 
 
 def _meant(view: SiteView, run: Run[ReplaceDiskParams]) -> tuple[Disk, Disk, Pool]:
-    """The disk that goes, the one that comes, and their pool: that of the first or, once it has gone, of the other."""
+    """The disk that goes, the one that comes, and their pool: that of the first or, once it has gone, of the
+    other.
+    """
     old, new = run.disk(view, run.params.disk), run.disk(view, run.params.by)
     row = old.pool if old.pool >= 0 else new.pool
     if row < 0:
@@ -244,7 +252,8 @@ def _warnings(view: SiteView, old: Disk, new: Disk) -> list[Note]:
     if not alike((old.media, old.bus), (new.media, new.bus)):
         found.append(
             Note(
-                sentence=f"{new.name} is {class_of(new.media, new.bus).words}, {old.name} is {class_of(old.media, old.bus).words}."
+                sentence=f"{new.name} is {class_of(new.media, new.bus).words}, {old.name} is "
+                f"{class_of(old.media, old.bus).words}."
             )
         )
     pool = view.pools[old.pool]
@@ -267,7 +276,8 @@ def _warnings(view: SiteView, old: Disk, new: Disk) -> list[Note]:
             sums = " and ".join(f"{name} {say_size(bytes_)}" for name, bytes_ in zip(names, has, strict=True))
             found.append(
                 Note(
-                    sentence=f"{new.name} stands in another {level}: of the pool's disks {sums} would be there."
+                    sentence=f"{new.name} stands in another {level}: of the pool's disks {sums} would be "
+                    "there."
                 )
             )
             break

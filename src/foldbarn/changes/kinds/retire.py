@@ -1,4 +1,6 @@
-"""Retiring disks, nodes and racks: they are emptied, blanked and let go, and protection never falls while that lasts."""
+"""Retiring disks, nodes and racks: they are emptied, blanked and let go, and protection never falls while
+that lasts.
+"""
 
 from __future__ import annotations
 
@@ -57,7 +59,9 @@ def disks_under(view: SiteView, what: str, names: list[str]) -> tuple[list[Disk]
 
 @register
 class Retire(Kind[RetireParams]):
-    """mark (ours), drain (agents, for each pool), release (agents), part (ours), bind (agents, where there is cache)."""
+    """mark (ours), drain (agents, for each pool), release (agents), part (ours), bind (agents, where there is
+    cache).
+    """
 
     name: ClassVar[str] = "retire"
     params: ClassVar[type[Params]] = RetireParams
@@ -68,7 +72,9 @@ class Retire(Kind[RetireParams]):
         return say_list(params.names)
 
     def meant(self, view: SiteView, params: RetireParams) -> Meant:
-        """The disks that the preview shows, also where a node or a rack is meant: it may stand elsewhere when its turn comes."""
+        """The disks that the preview shows, also where a node or a rack is meant: it may stand elsewhere when
+        its turn comes.
+        """
         return Meant(disks=tuple(disks_under(view, params.what, params.names)[0]))
 
     def touches(self, view: SiteView, params: RetireParams) -> list[Touch]:
@@ -81,7 +87,8 @@ class Retire(Kind[RetireParams]):
         preview = Preview(
             kind=self.name,
             title=f"Retire {say_list(params.names)}",
-            summary=f"{say_count(len(disks), 'disk')} of {say_list([p.name for p in pools])}. Nothing has been changed yet.",
+            summary=f"{say_count(len(disks), 'disk')} of {say_list([p.name for p in pools])}. Nothing has "
+            "been changed yet.",
             revision=view.revision,
             protection=NO_FEWER_COPIES,
             disks=[d.name for d in disks],
@@ -180,7 +187,8 @@ class Retire(Kind[RetireParams]):
         for disk in (d for d in disks if d.role == Role.CACHE and d.node in served):
             preview.warnings.append(
                 Note(
-                    sentence=f"{disk.name} is cache: what it has taken settles first, and other devices of its node serve its disks."
+                    sentence=f"{disk.name} is cache: what it has taken settles first, and other devices of "
+                    "its node serve its disks."
                 )
             )
         return preview.sealed()

@@ -1,4 +1,6 @@
-"""Keys sealed by a passphrase: scrypt (RFC 7914) makes a key of it, AES-256-GCM (NIST SP 800-38D) seals the data key with that."""
+"""Keys sealed by a passphrase: scrypt (RFC 7914) makes a key of it, AES-256-GCM (NIST SP 800-38D) seals the
+data key with that.
+"""
 
 from __future__ import annotations
 

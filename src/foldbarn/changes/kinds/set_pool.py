@@ -1,4 +1,6 @@
-"""Changing what can be set of a pool after it has been formed. Nothing moves by it; what is promised already stays as it is."""
+"""Changing what can be set of a pool after it has been formed. Nothing moves by it; what is promised already
+stays as it is.
+"""
 
 from __future__ import annotations
 
@@ -68,9 +70,18 @@ class SetPool(Kind[SetPoolParams]):
 
     def preview(self, view: SiteView, params: SetPoolParams) -> Preview:
         preview = Preview(
-            kind=self.name, title=f"Change the settings of {params.pool}", summary="Nothing moves by it.", revision=view.revision,
-            steps=[PlannedStep(name="set", title="Write them down", detail="Copying under way takes on its new limits at once.")],
-        )  # fmt: skip
+            kind=self.name,
+            title=f"Change the settings of {params.pool}",
+            summary="Nothing moves by it.",
+            revision=view.revision,
+            steps=[
+                PlannedStep(
+                    name="set",
+                    title="Write them down",
+                    detail="Copying under way takes on its new limits at once.",
+                )
+            ],
+        )
         try:
             pool = view.pool(params.pool)
             wished = pool_as(params, pool.number, pool.name, pool.extent_bytes, pool.encrypted)
@@ -97,7 +108,10 @@ class SetPool(Kind[SetPoolParams]):
             lost = losses_in_words(wished.headroom_losses, wished.headroom)
             less = losses_in_words(space.headroom.losses, wished.headroom)
             level = wished.usual.level.value
-            words = f"Losing {lost} could leave too few {level}s to rebuild in, so room is held back for {less} only."
+            words = (
+                f"Losing {lost} could leave too few {level}s to rebuild in, so room is held back for "
+                f"{less} only."
+            )
             preview.warnings.append(Note(sentence=words, next_step=f"Add nodes in other {level}s."))
         preview.protection = (
             f"Volumes keep the protection they were made with. Usual from here on: {wished.usual.sentence()}."
@@ -121,11 +135,18 @@ class SetPool(Kind[SetPoolParams]):
 def settings_of(pool: Pool) -> dict[str, Any]:
     """What can be set of a pool, as parameters."""
     return {
-        "copies": pool.usual.copies, "level": pool.usual.level.value, "headroom": pool.headroom.value if pool.headroom else None,
-        "headroom_losses": pool.headroom_losses, "fill_line": pool.fill_line, "allocation_bytes": pool.allocation_bytes,
-        "overcommit_cap": pool.overcommit_cap, "rebuild_rate": pool.rebuild_rate, "level_rate": pool.level_rate, "priority": pool.priority.value,
+        "copies": pool.usual.copies,
+        "level": pool.usual.level.value,
+        "headroom": pool.headroom.value if pool.headroom else None,
+        "headroom_losses": pool.headroom_losses,
+        "fill_line": pool.fill_line,
+        "allocation_bytes": pool.allocation_bytes,
+        "overcommit_cap": pool.overcommit_cap,
+        "rebuild_rate": pool.rebuild_rate,
+        "level_rate": pool.level_rate,
+        "priority": pool.priority.value,
         "daily_writes": pool.daily_writes,
-    }  # fmt: skip
+    }
 
 
 def settings_in_words(pool: Pool) -> dict[str, str]:

@@ -69,7 +69,8 @@ def upgrade() -> None:
     # Old rows know no reason codes and no paths with nodes: the agents are asked anew.
     op.execute("update disk set reasons = '[]', paths = '[]', wwn = regexp_replace(lower(wwn), '^0x', '')")
     op.execute(
-        "update disk set identity = case when wwn <> '' then 'wwn:' || wwn else 'serial:' || model || '/' || serial end"
+        "update disk set identity = case when wwn <> '' then 'wwn:' || wwn else 'serial:' || model "
+        "|| '/' || serial end"
     )
     op.execute("update node set inventory_version = ''")
     op.alter_column("disk", "identity", nullable=False)

@@ -61,7 +61,8 @@ def upgrade() -> None:
     op.create_check_constraint(
         "pool_settings",
         "pool",
-        "headroom_losses between 1 and 5 and allocation_bytes > 0 and overcommit_cap > 0 and rebuild_rate >= 0 and level_rate >= 0",
+        "headroom_losses between 1 and 5 and allocation_bytes > 0 and overcommit_cap > 0 and "
+        "rebuild_rate >= 0 and level_rate >= 0",
     )
     op.create_check_constraint("volume_tier", "volume", "tier in ('bulk', 'fast')")
 

@@ -1,4 +1,6 @@
-"""Nodes that were not told to drop something, pools that are being deleted, since when a change is paused, when the watch last looked"""
+"""Nodes that were not told to drop something, pools that are being deleted, since when a change is paused,
+when the watch last looked
+"""
 
 import sqlalchemy as sa
 from alembic import op

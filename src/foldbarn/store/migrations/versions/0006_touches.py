@@ -1,4 +1,6 @@
-"""What changes touch, by number; what their wishes named; a token that fences off an older runner; what the watch's duties cost"""
+"""What changes touch, by number; what their wishes named; a token that fences off an older runner; what the
+watch's duties cost
+"""
 
 import sqlalchemy as sa
 from alembic import op
