@@ -517,6 +517,7 @@ def intake(stick: float) -> None:
     all.
     """
     from foldbarn.api.pictures import machines_out
+    from foldbarn.core.actors import Actor
     from foldbarn.core.hardware import judge
     from foldbarn.core.reading import read_disks
     from foldbarn.services.files import File, take_files
@@ -538,7 +539,9 @@ def intake(stick: float) -> None:
         reading, _ = timed(lambda: [json.loads(text) for _, text in files])
         start = time.perf_counter()
         for at in range(0, len(files), 40):
-            outcomes = take_files([File(name, text) for name, text in files[at : at + 40]])
+            outcomes = take_files(
+                Actor("the bench"), [File(name, text) for name, text in files[at : at + 40]]
+            )
             assert all(o.result == "taken" for o in outcomes), outcomes
         seconds = time.perf_counter() - start
         row(

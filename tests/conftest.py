@@ -28,6 +28,7 @@ from sqlalchemy import create_engine
 from foldbarn.api.app import make_app as make_api
 from foldbarn.changes.engine.queue import _sender
 from foldbarn.changes.engine.runner import run_change
+from foldbarn.core.actors import Actor
 from foldbarn.house.barn import Barn
 from foldbarn.house.demo import Demo
 from foldbarn.house.postgres import Postgres, free_port
@@ -43,6 +44,7 @@ from foldbarn.yard.machines import Machines
 from foldbarn.yard.scenario import skerry_ferries
 from foldbarn.yard.server import make_app as make_yard
 
+ME = Actor("Ines Marrow")  # the site's operator
 PROJECT = Path(__file__).resolve().parents[1]
 MEMORY_WANTED = 2 * 1024**3  # bytes that must be free in memory for the tests' state to lie there
 os.environ["FOLDBARN_LOOK_SECONDS"] = "0.05"  # the stand-ins' time runs fast, so copies end soon
@@ -301,7 +303,7 @@ class Site:
 
     def do(self, kind: str, **params: Any) -> int:
         """Carries a change out to its end or pause."""
-        number = changes.carry_out(kind, params, None)
+        number = changes.carry_out(ME, kind, params)
         run_change(number)
         return number
 

@@ -10,7 +10,7 @@ from typing import Any
 import httpx
 import pytest
 import schemathesis
-from conftest import Site
+from conftest import ME, Site
 from hypothesis import HealthCheck, given, settings
 from schemathesis.specs.openapi.checks import (
     content_type_conformance,
@@ -18,9 +18,10 @@ from schemathesis.specs.openapi.checks import (
     unsupported_method,
 )
 
+from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.links.agents import Agent
-from foldbarn.services import watching
+from foldbarn.services import changes, watching
 from foldbarn.store.views import current_view
 
 
@@ -326,3 +327,52 @@ def test_another_method_is_answered_with_those_that_there_are(api: httpx.Client,
     answer = api.request(method, "/api/sizing")
     assert answer.status_code == 405
     assert answer.headers["allow"] == "POST"
+
+
+@pytest.mark.pooled
+def test_every_alteration_leaves_a_record_of_who_and_what(api: httpx.Client, barn_site: Site) -> None:
+    """Also what is no change: settings of the site, lights, machines that report in; and what is asked of
+    a change.
+    """
+    api.put("/api/grace", json={"grace_seconds": 90}).raise_for_status()
+    api.put("/api/disks/petrel-3/light", json={"on": True}).raise_for_status()
+    told = [(r["actor"], r["what"]) for r in api.get("/api/records").json()]
+    assert told[:2] == [
+        ("Ines Marrow", "The location light of petrel-3 is on."),
+        ("Ines Marrow", "The grace time is 90 s; it was 30 s."),
+    ]
+    assert ("the agent of petrel", "petrel reported in.") in told
+    number = changes.carry_out(ME, "rebuild", {"pool": "quayside"})
+    for what in ("pause", "resume"):
+        api.post(f"/api/changes/{number}/ask", json={"what": what}).raise_for_status()
+        run_change(number)
+    page = api.get(f"/api/changes/{number}").json()
+    assert [(r["actor"], r["what"]) for r in page["records"]] == [
+        ("Ines Marrow", "Asked to pause."),
+        ("Ines Marrow", "Asked to go on."),
+    ]
+    assert api.get("/api/changes").json()[0]["actor"] == "Ines Marrow"
+    refused = api.put("/api/grace", json={"grace_seconds": 1e9})
+    assert refused.status_code == 422
+    assert len(api.get("/api/records").json()) == len(told)  # what was refused has altered nothing
+
+
+def test_the_description_tells_the_wish_of_every_kind(api: httpx.Client) -> None:
+    described = api.get("/api/openapi.json").json()
+    body = described["paths"]["/api/changes"]["post"]["requestBody"]["content"]["application/json"]["schema"]
+    assert set(body["discriminator"]["mapping"]) == set(KINDS)
+    schemas = described["components"]["schemas"]
+    form = schemas["FormPoolParams"]["properties"]
+    assert (form["fill_line"]["default"], form["fill_line"]["maximum"]) == (0.85, 1.0)
+    for kind, ref in body["discriminator"]["mapping"].items():
+        variant = schemas[ref.rpartition("/")[2]]
+        assert variant["properties"]["kind"]["const"] == kind
+        assert variant["properties"]["params"]["$ref"].rpartition("/")[2] in schemas
+
+
+def test_the_watchs_duties_tell_what_they_cost(api: httpx.Client, barn_site: Site) -> None:
+    watching.Watch()._judge()
+    duties = {d["name"]: d for d in api.get("/api/house/duties").json()}
+    assert set(duties) == {d.name for d in watching.duties_of_the_watch()}
+    assert duties["start what mends"]["turns"] == 1
+    assert all(d["seconds"] > 0 and d["problem"] == "" for d in duties.values())

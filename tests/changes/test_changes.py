@@ -7,7 +7,7 @@ import threading
 from typing import Any
 
 import pytest
-from conftest import Site
+from conftest import ME, Site
 from sites import changed, make_site
 from sqlalchemy import func, select
 from tenacity import RetryCallState, Retrying, wait_none
@@ -126,7 +126,7 @@ def test_killed_in_the_middle_of_copying_it_goes_on(barn_site: Site, monkeypatch
     barn_site.volume(size="400 GiB")
     lose(barn_site, "petrel")
     barn_site.yard.machines.speed = 10.0
-    number = changes.carry_out("rebuild", {"pool": "quayside"}, None)
+    number = changes.carry_out(ME, "rebuild", {"pool": "quayside"})
     looks = iter(range(100))
 
     def die_later(self: Any, *args: Any) -> None:
@@ -175,7 +175,7 @@ def test_a_node_that_falls_silent_during_forming_pauses_it_with_the_reason(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     disks = barn_site.disks(nodes=("fulmar", "petrel", "kittiwake"))
-    number = changes.carry_out("form-pool", {"name": "quayside", "disks": disks}, None)
+    number = changes.carry_out(ME, "form-pool", {"name": "quayside", "disks": disks})
     monkeypatch.setattr(runner, "PAUSES", wait_none())
     monkeypatch.setattr(
         Agent, "send", lambda self, order: (_ for _ in ()).throw(Unreachable("No answer within 2 s."))
@@ -184,7 +184,7 @@ def test_a_node_that_falls_silent_during_forming_pauses_it_with_the_reason(
     assert barn_site.state(number) == "paused"
     assert "did not carry out its order in 5 tries. No answer within 2 s." in barn_site.problem(number)
     monkeypatch.undo()
-    changes.ask(number, "resume")
+    changes.ask(ME, number, "resume")
     run_change(number)
     assert barn_site.state(number) == "done"
 
@@ -198,35 +198,32 @@ def test_pauses_between_tries_grow() -> None:
 
 @pytest.mark.pooled
 def test_withdrawing_puts_everything_back(barn_site: Site) -> None:
-    number = changes.carry_out(
-        "create-volume", {"name": "charts", "pool": "quayside", "size": "10 GiB"}, None
-    )
-    changes.ask(number, "pause")
+    number = changes.carry_out(ME, "create-volume", {"name": "charts", "pool": "quayside", "size": "10 GiB"})
+    changes.ask(ME, number, "pause")
     run_change(number)
     assert barn_site.state(number) == "paused"
-    changes.ask(number, "resume")
+    changes.ask(ME, number, "resume")
     run_change(number)
     assert len(held(barn_site)) == 30
     late = changes.carry_out(
+        ME,
         "form-pool",
         {"name": "spare", "disks": barn_site.disks("nvme", ("fulmar", "petrel", "kittiwake"))},
         None,
     )
-    changes.ask(late, "withdraw")
+    changes.ask(ME, late, "withdraw")
     run_change(late)
     assert barn_site.state(late) == "withdrawn"
     assert [p.name for p in current_view().pools] == ["quayside"]
     with pytest.raises(NotPossible, match="is withdrawn"):
-        changes.ask(late, "resume")
+        changes.ask(ME, late, "resume")
 
 
 @pytest.mark.pooled
 def test_a_volume_withdrawn_half_way_leaves_nothing_behind(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    number = changes.carry_out(
-        "create-volume", {"name": "charts", "pool": "quayside", "size": "10 GiB"}, None
-    )
+    number = changes.carry_out(ME, "create-volume", {"name": "charts", "pool": "quayside", "size": "10 GiB"})
     monkeypatch.setattr(
         type(KINDS["create-volume"]),
         "step_check",
@@ -235,7 +232,7 @@ def test_a_volume_withdrawn_half_way_leaves_nothing_behind(
     run_change(number)
     assert barn_site.problem(number) == "The strips are not there."
     assert len(held(barn_site)) == 30
-    changes.ask(number, "withdraw")
+    changes.ask(ME, number, "withdraw")
     run_change(number)
     assert barn_site.state(number) == "withdrawn"
     assert held(barn_site) == set()
@@ -244,9 +241,7 @@ def test_a_volume_withdrawn_half_way_leaves_nothing_behind(
 
 def test_two_people_forming_with_the_same_disks_at_once(barn_site: Site) -> None:
     disks = barn_site.disks(nodes=("fulmar", "petrel", "kittiwake"))
-    numbers = [
-        changes.carry_out("form-pool", {"name": name, "disks": disks}, None) for name in ("one", "two")
-    ]
+    numbers = [changes.carry_out(ME, "form-pool", {"name": name, "disks": disks}) for name in ("one", "two")]
     threads = [threading.Thread(target=run_change, args=(n,)) for n in numbers]
     for thread in threads:
         thread.start()
@@ -263,7 +258,10 @@ def test_two_people_forming_with_the_same_disks_at_once(barn_site: Site) -> None
 
 def test_a_change_is_run_by_one_runner_at_a_time(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
     number = changes.carry_out(
-        "form-pool", {"name": "one", "disks": barn_site.disks(nodes=("fulmar", "petrel", "kittiwake"))}, None
+        ME,
+        "form-pool",
+        {"name": "one", "disks": barn_site.disks(nodes=("fulmar", "petrel", "kittiwake"))},
+        None,
     )
     inside, go_on, claims = threading.Event(), threading.Event(), []
     original = KINDS["form-pool"].step_claim  # type: ignore[attr-defined]
@@ -291,9 +289,11 @@ def test_an_outdated_preview_is_refused_with_a_fresh_one(barn_site: Site) -> Non
     old = changes.preview("create-volume", wish)
     barn_site.volume("tides", size="50 GiB")
     with pytest.raises(Outdated) as refused:
-        changes.carry_out("create-volume", wish, old.digest)
+        changes.carry_out(ME, "create-volume", wish, old.digest)
     assert refused.value.fresh.revision > old.revision
-    assert barn_site.state(changes.carry_out("create-volume", wish, refused.value.fresh.digest)) == "waiting"
+    assert (
+        barn_site.state(changes.carry_out(ME, "create-volume", wish, refused.value.fresh.digest)) == "waiting"
+    )
 
 
 POOL = {"name": "p", "disks": ["fulmar-1", "petrel-1", "skua-1"]}
@@ -340,7 +340,7 @@ def test_bad_input_is_refused_whole_with_a_sentence(
     barn_site.pool(disks=barn_site.disks(nodes=("razorbill", "kittiwake", "turnstone")))
     before = current_view().revision
     with pytest.raises(BarnError, match=says):
-        changes.carry_out(kind, params, None)
+        changes.carry_out(ME, kind, params)
     with transaction() as session:
         assert session.scalar(select(ChangeRow.id).where(ChangeRow.id > 1)) is None
     assert current_view().revision == before

@@ -10,7 +10,7 @@ from dataclasses import replace
 from typing import Any
 
 import pytest
-from conftest import Site
+from conftest import ME, Site
 from sqlalchemy import select, update
 
 from foldbarn.changes.engine import runner
@@ -111,7 +111,7 @@ def test_two_keepers_and_a_witness_survive_the_loss_of_a_keeper(barn_site: Site)
     witness = {"witness": "lamp-room", "witness_url": f"{barn_site.yard.url}/witness/lamp-room"}
     wish = {"members": ["fulmar", "kittiwake"], "keepers": ["fulmar", "kittiwake"]}
     with pytest.raises(NotPossible, match="Two keepers alone"):
-        changes.carry_out("form-cluster", WISH | wish, None)
+        changes.carry_out(ME, "form-cluster", WISH | wish)
     number = form(barn_site, **wish, **witness)
     assert barn_site.state(number) == "done"
     barn_site.yard.machines.power["kittiwake"] = False
@@ -127,10 +127,10 @@ def test_a_witness_beside_members_is_refused_or_written_down_with_the_reason(bar
     with pytest.raises(
         NotPossible, match="would share room North Quay with fulmar: what takes them takes its vote"
     ):
-        changes.carry_out("form-cluster", WISH | wish | {"witness_room": "North Quay"}, None)
+        changes.carry_out(ME, "form-cluster", WISH | wish | {"witness_room": "North Quay"})
     beside = {"witness_room": "North Quay", "witness_rack": "NQ-1"}
     with pytest.raises(NotPossible, match="would share rack NQ-1 with fulmar"):
-        changes.carry_out("form-cluster", WISH | wish | beside, None)
+        changes.carry_out(ME, "form-cluster", WISH | wish | beside)
     number = form(barn_site, **wish, witness_room="North Quay", witness_reason="there is no third room")
     assert barn_site.state(number) == "done"
     cluster = current_view().cluster
@@ -146,7 +146,7 @@ def test_a_witness_that_is_someone_else_stops_the_forming_before_any_node_is_tou
     assert barn_site.yard.machines.council.prepared == []
     assert current_view().cluster is not None  # half formed, and says so
     assert current_view().cluster.forming  # type: ignore[union-attr]
-    changes.ask(number, "withdraw")
+    changes.ask(ME, number, "withdraw")
     run_change(number)
     assert barn_site.state(number) == "withdrawn"
     assert current_view().cluster is None
@@ -157,7 +157,7 @@ def test_killed_before_or_after_each_step_is_recorded_it_goes_on_without_doing_o
     barn_site: Site, monkeypatch: pytest.MonkeyPatch, moment: str
 ) -> None:
     hear(barn_site)
-    number = changes.carry_out("form-cluster", WISH | {"members": EIGHT[:3], "keepers": EIGHT[:3]}, None)
+    number = changes.carry_out(ME, "form-cluster", WISH | {"members": EIGHT[:3], "keepers": EIGHT[:3]})
     finish, next_step, died = runner._finish_step, runner._next_step, 0
     for victim in range(1, 13):
 
@@ -197,21 +197,21 @@ def test_power_lost_in_the_middle_pauses_with_the_reason_and_goes_on_when_it_is_
     from foldbarn.settings import settings
 
     settings.cache_clear()
-    number = changes.carry_out("form-cluster", WISH, None)
+    number = changes.carry_out(ME, "form-cluster", WISH)
     barn_site.yard.machines.power["razorbill"] = False
     run_change(number)
     assert barn_site.state(number) == "paused"
     assert "razorbill did not carry out its order in 2 tries" in barn_site.problem(number)
     barn_site.yard.machines.power["razorbill"] = True
-    changes.ask(number, "resume")
+    changes.ask(ME, number, "resume")
     run_change(number)
     assert barn_site.state(number) == "done"
 
 
 def test_two_people_form_at_once_and_one_is_told(barn_site: Site) -> None:
     hear(barn_site)
-    first = changes.carry_out("form-cluster", WISH, None)
-    second = changes.carry_out("form-cluster", WISH | {"name": "other"}, None)
+    first = changes.carry_out(ME, "form-cluster", WISH)
+    second = changes.carry_out(ME, "form-cluster", WISH | {"name": "other"})
     crew = [threading.Thread(target=run_change, args=(n,)) for n in (first, second)]
     for member in crew:
         member.start()
@@ -224,7 +224,7 @@ def test_two_people_form_at_once_and_one_is_told(barn_site: Site) -> None:
     assert current_view().cluster is not None  # the winner's stays
     assert len(barn_site.yard.machines.council.members) == 8
     with pytest.raises(NotPossible, match="is formed already; a site has one"):
-        changes.carry_out("form-cluster", WISH | {"name": "third"}, None)
+        changes.carry_out(ME, "form-cluster", WISH | {"name": "third"})
 
 
 @pytest.mark.parametrize(
@@ -251,7 +251,7 @@ def test_a_bad_wish_is_refused_whole_with_a_sentence(
     barn_site: Site, wish: dict[str, Any], words: str
 ) -> None:
     with pytest.raises(NotPossible, match=words):
-        changes.carry_out("form-cluster", WISH | wish, None)
+        changes.carry_out(ME, "form-cluster", WISH | wish)
     with transaction() as session:
         assert session.scalars(select(ChangeRow)).all() == []
         assert session.get(ClusterRow, 1) is None
@@ -275,13 +275,13 @@ def test_the_passphrase_is_recorded_nowhere_and_opens_the_key(barn_site: Site) -
 def test_a_shut_port_is_found_by_the_agents_and_blocks_forming(barn_site: Site) -> None:
     hear(barn_site)
     barn_site.yard.machines.shut.add(("dunlin", 7503))
-    tries = cluster.try_ports()
+    tries = cluster.try_ports(ME)
     assert tries == 9 * 8 * (2 + 8)  # nine nodes, to eight others each: two ports for votes, eight for strips
     assert {c[:3] for c in current_view().closed_ports} == {
         (n.name, "dunlin", 7503) for n in current_view().nodes if n.name != "dunlin"
     }
     with pytest.raises(NotPossible, match="cannot reach dunlin on 7503: refused"):
-        changes.carry_out("form-cluster", WISH, None)
+        changes.carry_out(ME, "form-cluster", WISH)
     reached = {(r.source, r.target): (r.reached, r.of) for r in reach_matrix(current_view(), EIGHT)}
     assert reached["fulmar", "dunlin"] == (0, 8)
     assert reached["dunlin", "fulmar"] == (10, 10)
@@ -300,7 +300,7 @@ def test_a_node_is_added_and_let_go(barn_site: Site) -> None:
     assert barn_site.state(number) == "done"
     assert "skua" in barn_site.yard.machines.council.members
     with pytest.raises(NotPossible, match="is a member already"):
-        changes.carry_out("add-node", {"node": "skua"}, None)
+        changes.carry_out(ME, "add-node", {"node": "skua"})
     number = barn_site.do("let-go", node="skua")
     assert barn_site.state(number) == "done"
     assert "skua" not in barn_site.yard.machines.council.members
@@ -312,7 +312,7 @@ def test_a_keeper_is_let_go_only_when_the_quorum_survives_it(barn_site: Site) ->
     form(barn_site)
     hear(barn_site)
     with pytest.raises(NotPossible, match="Name another keeper first"):
-        changes.carry_out("let-go", {"node": "fulmar"}, None)
+        changes.carry_out(ME, "let-go", {"node": "fulmar"})
     number = barn_site.do("let-go", node="fulmar", successor="gannet")
     assert barn_site.problem(number) == ""
     assert barn_site.state(number) == "done"
@@ -358,7 +358,7 @@ def test_a_node_that_a_withdrawn_forming_could_not_tell_is_sent_away_when_it_ret
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     hear(barn_site)
-    number = changes.carry_out("form-cluster", WISH, None)
+    number = changes.carry_out(ME, "form-cluster", WISH)
     machines, next_step = barn_site.yard.machines, runner._next_step
 
     def until_all_joined(run: Any, kind: Any) -> bool:
@@ -373,7 +373,7 @@ def test_a_node_that_a_withdrawn_forming_could_not_tell_is_sent_away_when_it_ret
             run_change(number)
     machines.power["gannet"] = False
     note_failure(number_of("gannet"), Garbled("It answers nonsense."))
-    changes.ask(number, "withdraw")
+    changes.ask(ME, number, "withdraw")
     run_change(number)
     assert barn_site.state(number) == "withdrawn"
     assert machines.council.members == ["gannet"]
@@ -410,10 +410,10 @@ def test_a_node_that_holds_data_is_not_let_go(barn_site: Site) -> None:
     form(barn_site)
     barn_site.pool()
     with pytest.raises(NotPossible, match="are in a pool"):
-        changes.carry_out("let-go", {"node": "turnstone"}, None)
+        changes.carry_out(ME, "let-go", {"node": "turnstone"})
     barn_site.volume()
     with pytest.raises(NotPossible, match=r"turnstone holds .* strips"):
-        changes.carry_out("let-go", {"node": "turnstone"}, None)
+        changes.carry_out(ME, "let-go", {"node": "turnstone"})
 
 
 def test_prechecks_name_what_is_doubtful_and_what_would_cure_it(barn_site: Site) -> None:

@@ -7,7 +7,7 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from conftest import Site
+from conftest import ME, Site
 from test_changes import find_again, held, lose
 
 from foldbarn.changes.engine.runner import run_change
@@ -61,7 +61,7 @@ def test_a_pool_grows_and_its_data_levels_onto_the_new_disks(barn_site: Site) ->
 @pytest.mark.pooled
 def test_bad_growth_is_refused_whole(barn_site: Site, wish: dict[str, Any], words: str) -> None:
     with pytest.raises(NotPossible, match=words):
-        changes.carry_out("grow-pool", {"pool": "quayside", "disks": MORE} | wish, None)
+        changes.carry_out(ME, "grow-pool", {"pool": "quayside", "disks": MORE} | wish)
     assert not barn_site.yard.machines.pool_of.get(current_view().disk("razorbill-1").serial)
 
 
@@ -69,13 +69,13 @@ def test_bad_growth_is_refused_whole(barn_site: Site, wish: dict[str, Any], word
 def test_a_disk_that_leaves_between_preview_and_step_pauses_it_and_it_can_be_withdrawn(
     barn_site: Site,
 ) -> None:
-    number = changes.carry_out("grow-pool", {"pool": "quayside", "disks": ["razorbill-1", "skua-1"]}, None)
+    number = changes.carry_out(ME, "grow-pool", {"pool": "quayside", "disks": ["razorbill-1", "skua-1"]})
     barn_site.yard.machines.pulled.add(current_view().disk("skua-1").serial)
     run_change(number)
     assert barn_site.state(number) == "paused"
     assert "skua" in barn_site.problem(number)
     barn_site.yard.machines.pulled.clear()
-    changes.ask(number, "withdraw")
+    changes.ask(ME, number, "withdraw")
     run_change(number)
     assert barn_site.state(number) == "withdrawn"
     assert not barn_site.yard.machines.pool_of.get(current_view().disk("razorbill-1").serial)
@@ -88,7 +88,7 @@ def test_a_volume_is_deleted_with_every_strip(barn_site: Site) -> None:
     view = current_view()
     gone = next(v.number for v in view.volumes if v.name == "charts")
     with pytest.raises(NotPossible, match="Type charts to confirm"):
-        changes.carry_out("delete-volume", {"volume": "charts", "typed": "tides"}, None)
+        changes.carry_out(ME, "delete-volume", {"volume": "charts", "typed": "tides"})
     preview = changes.preview("delete-volume", {"volume": "charts"})
     assert sum(preview.leaving.values()) == 300 * 2**30
     number = barn_site.do("delete-volume", volume="charts", typed="charts")
@@ -118,10 +118,10 @@ def test_what_a_silent_node_holds_of_a_deleted_volume_is_dropped_when_it_returns
 def test_a_pool_is_deleted_only_when_empty_and_its_disks_are_free_again(barn_site: Site) -> None:
     barn_site.volume()
     with pytest.raises(NotPossible, match="quayside holds 1 volume: charts"):
-        changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
+        changes.carry_out(ME, "delete-pool", {"pool": "quayside", "typed": "quayside"})
     barn_site.do("delete-volume", volume="charts", typed="charts")
     with pytest.raises(NotPossible, match="Type quayside to confirm"):
-        changes.carry_out("delete-pool", {"pool": "quayside"}, None)
+        changes.carry_out(ME, "delete-pool", {"pool": "quayside"})
     assert barn_site.state(barn_site.do("delete-pool", pool="quayside", typed="quayside")) == "done"
     assert current_view().pools == ()
     assert barn_site.yard.machines.pool_of == {}
@@ -137,17 +137,17 @@ def test_there_is_no_way_back_once_strips_are_being_dropped(
     from foldbarn.settings import settings
 
     barn_site.volume()
-    number = changes.carry_out("delete-volume", {"volume": "charts", "typed": "charts"}, None)
+    number = changes.carry_out(ME, "delete-volume", {"volume": "charts", "typed": "charts"})
     monkeypatch.setenv("FOLDBARN_ATTEMPTS", "1")
     settings.cache_clear()
     barn_site.yard.machines.power["petrel"] = False
     run_change(number)
     assert barn_site.state(number) == "paused"
-    changes.ask(number, "withdraw")
+    changes.ask(ME, number, "withdraw")
     run_change(number)
     assert "There is no way back: its strips are being dropped." in barn_site.problem(number)
     barn_site.yard.machines.power["petrel"] = True
-    changes.ask(number, "resume")
+    changes.ask(ME, number, "resume")
     run_change(number)
     assert barn_site.state(number) == "done"
     assert held(barn_site) == set()

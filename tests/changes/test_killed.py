@@ -8,7 +8,7 @@ from collections.abc import Callable
 from typing import Any
 
 import pytest
-from conftest import Site
+from conftest import ME, Site
 from sqlalchemy import func, select
 from test_changes import Killed, held, lose, should_hold
 from test_cluster import EIGHT, form, hear
@@ -171,7 +171,7 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
 def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch, kind: str
 ) -> None:
-    number = changes.carry_out(kind, WISHES[kind](barn_site), None)
+    number = changes.carry_out(ME, kind, WISHES[kind](barn_site))
     with transaction() as session:
         last = session.scalar(select(func.max(StepRow.number)).where(StepRow.change_id == number))
     finish, do = runner._finish_step, runner._next_step

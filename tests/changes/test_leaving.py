@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from conftest import Site
+from conftest import ME, Site
 from sqlalchemy import select
 from test_changes import Killed, find_again, held, lose, should_hold
 from test_cluster import EIGHT, form, hear
@@ -99,7 +99,7 @@ def test_a_node_and_a_rack_are_retired_with_all_their_disks(barn_site: Site) -> 
     with pytest.raises(
         NotPossible, match="charts keeps 3 copies in as many racks; only 2 racks would be left"
     ):
-        changes.carry_out("retire", {"what": "rack", "names": ["SQ-1"]}, None)
+        changes.carry_out(ME, "retire", {"what": "rack", "names": ["SQ-1"]})
 
 
 def test_retiring_what_has_no_room_to_go_is_refused_with_the_numbers(barn_site: Site) -> None:
@@ -110,7 +110,7 @@ def test_retiring_what_has_no_room_to_go_is_refused_with_the_numbers(barn_site: 
         NotPossible,
         match=r"that charts has on these disks has nowhere to go: .* is free on the other disks of quayside",
     ):
-        changes.carry_out("retire", {"what": "node", "names": ["fulmar"]}, None)
+        changes.carry_out(ME, "retire", {"what": "node", "names": ["fulmar"]})
 
 
 @pytest.mark.pooled
@@ -269,7 +269,7 @@ def test_roles_follow_the_rule_and_caches_are_bound_within_their_node(barn_site:
 def test_capacity_becomes_spare_and_back(barn_site: Site) -> None:
     barn_site.volume()
     with pytest.raises(NotPossible, match="By rule petrel-3 is capacity; another role wants a reason"):
-        changes.carry_out("change-role", {"disks": ["petrel-3"], "role": "spare"}, None)
+        changes.carry_out(ME, "change-role", {"disks": ["petrel-3"], "role": "spare"})
     number = barn_site.do("change-role", disks=["petrel-3"], role="spare", reason="to stand in at night")
     assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
     disk = current_view().disk("petrel-3")
@@ -318,9 +318,9 @@ def test_withdrawn_in_the_middle_the_disks_stay_in_use(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     barn_site.volume(size="300 GiB")
-    number = changes.carry_out("retire", {"what": "node", "names": ["petrel"]}, None)
+    number = changes.carry_out(ME, "retire", {"what": "node", "names": ["petrel"]})
     barn_site.yard.machines.speed = 1.0
-    kill_at_look(monkeypatch, number, lambda: changes.ask(number, "withdraw"))
+    kill_at_look(monkeypatch, number, lambda: changes.ask(ME, number, "withdraw"))
     barn_site.yard.machines.speed = 5000.0
     assert barn_site.state(number) == "withdrawn"
     assert not any(d.retiring for d in current_view().disks)
@@ -358,18 +358,18 @@ def test_once_disks_are_being_blanked_there_is_no_way_back(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
     barn_site.volume()
-    number = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3"]}, None)
+    number = changes.carry_out(ME, "retire", {"what": "disk", "names": ["petrel-3"]})
     kill_at(monkeypatch, number, 3, "before")
-    changes.ask(number, "withdraw")
+    changes.ask(ME, number, "withdraw")
     run_change(number)
     assert barn_site.state(number) == "paused"
     assert "There is no way back: its disks are being blanked." in barn_site.problem(number)
-    changes.ask(number, "resume")
+    changes.ask(ME, number, "resume")
     run_change(number)
     assert barn_site.state(number) == "done"
-    grown = changes.carry_out("grow-pool", {"pool": "quayside", "disks": ["petrel-3", "fulmar-c1"]}, None)
+    grown = changes.carry_out(ME, "grow-pool", {"pool": "quayside", "disks": ["petrel-3", "fulmar-c1"]})
     kill_at(monkeypatch, grown, 3, "after")
-    changes.ask(grown, "withdraw")
+    changes.ask(ME, grown, "withdraw")
     run_change(grown)
     assert "the disks have joined; retire them instead" in barn_site.problem(grown)
 
@@ -421,12 +421,12 @@ def test_slowed_down_it_moves_no_faster_than_allowed_and_then_again(
     barn_site.volume(size="40 GiB")
     machines = barn_site.yard.machines
     machines.speed = 1.0  # far too slow to end before the last look that matters
-    number = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3"]}, None)
+    number = changes.carry_out(ME, "retire", {"what": "disk", "names": ["petrel-3"]})
 
     def slower() -> None:
         # Four nodes, eight disks each: every node may take a quarter of the limit.
         assert {limit for limit, _ in machines.throttles.values()} == {10_000_000.0}
-        changes.limit(number, 4_000_000)
+        changes.limit(ME, number, 4_000_000)
 
     def told() -> None:
         assert {limit for limit, _ in machines.throttles.values()} == {1_000_000.0}
@@ -439,13 +439,13 @@ def test_slowed_down_it_moves_no_faster_than_allowed_and_then_again(
         row = session.get_one(ChangeRow, number)
         assert row.moved / row.work_seconds <= 40_000_000
     with pytest.raises(NotPossible, match="is done"):
-        changes.limit(number, 1)
+        changes.limit(ME, number, 1)
 
 
 @pytest.mark.pooled
 def test_power_cut_twice_while_a_disk_is_emptied(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
     barn_site.volume(size="300 GiB")
-    number = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3", "petrel-4"]}, None)
+    number = changes.carry_out(ME, "retire", {"what": "disk", "names": ["petrel-3", "petrel-4"]})
     barn_site.yard.machines.speed = 3.0
     from foldbarn.changes.engine.moving import Mover
 
@@ -466,7 +466,7 @@ def test_power_cut_twice_while_a_disk_is_emptied(barn_site: Site, monkeypatch: p
     run_change(number)
     assert next(looks) > 8  # it was cut off twice
     if barn_site.state(number) == "paused":
-        changes.ask(number, "resume")
+        changes.ask(ME, number, "resume")
         run_change(number)
     assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
     barn_site.do("rebuild", pool="quayside")
@@ -507,13 +507,13 @@ def test_settings_change_at_once_and_are_taken_back(barn_site: Site) -> None:
     barn_site.do("set-pool", **wish.undo["params"])
     assert current_view().pool("quayside").headroom_losses == 1
     with pytest.raises(NotPossible, match="Nothing would be different"):
-        changes.carry_out("set-pool", wish.undo["params"], None)
+        changes.carry_out(ME, "set-pool", wish.undo["params"])
 
 
 @pytest.mark.parametrize("what", ["shrinks", "turns read-only", "is pulled", "is claimed"])
 @pytest.mark.pooled
 def test_a_disk_that_changes_between_preview_and_step_is_not_taken(barn_site: Site, what: str) -> None:
-    number = changes.carry_out("grow-pool", {"pool": "quayside", "disks": ["razorbill-1"]}, None)
+    number = changes.carry_out(ME, "grow-pool", {"pool": "quayside", "disks": ["razorbill-1"]})
     machines = barn_site.yard.machines
     disk = machines.disks[current_view().disk("razorbill-1").serial]
     if what == "shrinks":
@@ -567,7 +567,7 @@ def test_a_pooled_disk_that_shrinks_or_turns_read_only_gets_nothing_new_and_says
 def test_encryption_wants_a_key_and_is_read_back(barn_site: Site) -> None:
     disks = barn_site.disks(nodes=NODES)
     with pytest.raises(NotPossible, match="There is no data key to encrypt with"):
-        changes.carry_out("form-pool", {"name": "q", "disks": disks, "encrypted": True}, None)
+        changes.carry_out(ME, "form-pool", {"name": "q", "disks": disks, "encrypted": True})
 
 
 def test_an_encrypted_pool_shows_it_on_every_disk_that_joins(barn_site: Site) -> None:

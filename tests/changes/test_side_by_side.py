@@ -9,13 +9,14 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
-from conftest import Site
+from conftest import ME, Site
 from sqlalchemy import func, select, update
 from test_changes import find_again, held, lose, should_hold
 
 from foldbarn.changes.engine import moving, runner
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds import create_volume
+from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import Conflict, NotPossible
 from foldbarn.core.loss import DataState, fate
 from foldbarn.core.touching import Thing, alone
@@ -55,7 +56,7 @@ def test_what_is_made_while_a_comparison_asks_is_neither_left_over_nor_missing(
             barn_site.volume("late")
         return ask(self, serial)
 
-    number = changes.carry_out("rebuild", {"pool": "quayside"}, None)
+    number = changes.carry_out(ME, "rebuild", {"pool": "quayside"})
     with monkeypatch.context() as patch:
         patch.setattr(Agent, "strips", while_asked)
         run_change(number)
@@ -75,8 +76,8 @@ def test_what_is_made_while_a_comparison_asks_is_neither_left_over_nor_missing(
 def test_a_comparison_waits_while_another_change_moves_strips_and_says_so(barn_site: Site) -> None:
     barn_site.volume()
     strips = alone(Thing.STRIPS, current_view().pools[0].number)
-    other = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3"]}, None)
-    number = changes.carry_out("rebuild", {"pool": "quayside"}, None)
+    other = changes.carry_out(ME, "retire", {"what": "disk", "names": ["petrel-3"]})
+    number = changes.carry_out(ME, "rebuild", {"pool": "quayside"})
     with transaction() as session:
         assert touching.take_also(session, other, strips) is None
     thread = threading.Thread(target=run_change, args=(number,))
@@ -109,7 +110,7 @@ def test_a_half_made_volume_whose_strips_were_rebuilt_is_withdrawn_whole(
     with transaction() as session:
         half = current_view().volume("half").number
         assert session.scalar(select(func.count(MoveRow.id)).where(MoveRow.volume_id == half))
-    changes.ask(number, "withdraw")
+    changes.ask(ME, number, "withdraw")
     run_change(number)
     assert (barn_site.state(number), barn_site.problem(number)) == ("withdrawn", "")
     with transaction() as session:
@@ -132,7 +133,7 @@ def test_what_breaks_in_withdrawing_pauses_with_the_reason_and_may_be_tried_agai
     barn_site.yard.machines.answers["petrel"] = "well"
     with monkeypatch.context() as patch:
         patch.setattr(create_volume.CreateVolume, "withdraw", lambda self, run: 1 / 0)
-        changes.ask(number, "withdraw")
+        changes.ask(ME, number, "withdraw")
         run_change(number)
     assert barn_site.state(number) == "paused"
     assert barn_site.problem(number).startswith(
@@ -140,7 +141,7 @@ def test_what_breaks_in_withdrawing_pauses_with_the_reason_and_may_be_tried_agai
     )
     with transaction() as session:
         assert session.get_one(ChangeRow, number).asked is None  # or it would be tried each second for ever
-    changes.ask(number, "withdraw")
+    changes.ask(ME, number, "withdraw")
     run_change(number)
     assert barn_site.state(number) == "withdrawn"
 
@@ -149,7 +150,7 @@ def test_what_breaks_in_withdrawing_pauses_with_the_reason_and_may_be_tried_agai
 def test_a_stale_deletion_leaves_a_newer_volume_of_that_name_alone(barn_site: Site) -> None:
     barn_site.volume("tides")
     wish = {"volume": "tides", "typed": "tides"}
-    first, second = (changes.carry_out("delete-volume", wish, None) for _ in range(2))
+    first, second = (changes.carry_out(ME, "delete-volume", wish) for _ in range(2))
     run_change(first)
     barn_site.volume("tides", size="20 GiB")
     newer = held(barn_site)
@@ -164,9 +165,9 @@ def test_a_stale_deletion_leaves_a_newer_volume_of_that_name_alone(barn_site: Si
 def test_a_pool_that_is_being_deleted_takes_neither_volume_nor_disk(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    number = changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
-    volume = changes.carry_out("create-volume", {"name": "v", "pool": "quayside", "size": "10 GiB"}, None)
-    growth = changes.carry_out("grow-pool", {"pool": "quayside", "disks": ["razorbill-1"]}, None)
+    number = changes.carry_out(ME, "delete-pool", {"pool": "quayside", "typed": "quayside"})
+    volume = changes.carry_out(ME, "create-volume", {"name": "v", "pool": "quayside", "size": "10 GiB"})
+    growth = changes.carry_out(ME, "grow-pool", {"pool": "quayside", "disks": ["razorbill-1"]})
     run_change(volume)
     assert barn_site.state(volume) == "waiting"  # the deletion came first
     with transaction() as session:
@@ -183,9 +184,9 @@ def test_a_pool_that_is_being_deleted_takes_neither_volume_nor_disk(
             "quayside is being deleted.",
         )
     with pytest.raises(NotPossible, match="quayside is being deleted"):
-        changes.carry_out("create-volume", {"name": "w", "pool": "quayside", "size": "10 GiB"}, None)
+        changes.carry_out(ME, "create-volume", {"name": "w", "pool": "quayside", "size": "10 GiB"})
     barn_site.yard.machines.answers["petrel"] = "well"
-    changes.ask(number, "resume")
+    changes.ask(ME, number, "resume")
     run_change(number)
     assert barn_site.state(number) == "done"
     assert (barn_site.yard.machines.pool_of, held(barn_site)) == ({}, set())
@@ -193,8 +194,8 @@ def test_a_pool_that_is_being_deleted_takes_neither_volume_nor_disk(
 
 @pytest.mark.pooled
 def test_a_pool_that_has_a_volume_by_now_is_not_closed(barn_site: Site) -> None:
-    quick = changes.carry_out("create-volume", {"name": "quick", "pool": "quayside", "size": "10 GiB"}, None)
-    number = changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
+    quick = changes.carry_out(ME, "create-volume", {"name": "quick", "pool": "quayside", "size": "10 GiB"})
+    number = changes.carry_out(ME, "delete-pool", {"pool": "quayside", "typed": "quayside"})
     run_change(number)
     assert barn_site.state(number) == "waiting"
     run_change(quick)
@@ -206,12 +207,12 @@ def test_a_pool_that_has_a_volume_by_now_is_not_closed(barn_site: Site) -> None:
 
 @pytest.mark.pooled
 def test_withdrawn_in_time_a_pool_is_open_again(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
-    number = changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
+    number = changes.carry_out(ME, "delete-pool", {"pool": "quayside", "typed": "quayside"})
     next_step = runner._next_step
 
     def one_step(run: Any, kind: Any) -> bool:
         more = next_step(run, kind)
-        changes.ask(number, "withdraw")
+        changes.ask(ME, number, "withdraw")
         return more
 
     with monkeypatch.context() as patch:
@@ -251,9 +252,9 @@ def test_what_nobody_answered_and_what_no_person_asked_for_is_tried_again(
     settings.cache_clear()
     barn_site.volume()
     machines = barn_site.yard.machines
-    number = changes.carry_out("rebuild", {"pool": "quayside"}, None, actor=changes.BY_ITSELF)
+    number = changes.carry_out(BY_ITSELF, "rebuild", {"pool": "quayside"})
     of_a_person, unanswered = (
-        changes.carry_out("create-volume", {"name": name, "pool": "quayside", "size": "9 GiB"}, None)
+        changes.carry_out(ME, "create-volume", {"name": name, "pool": "quayside", "size": "9 GiB"})
         for name in ("v", "w")
     )
     with monkeypatch.context() as patch:
@@ -304,8 +305,8 @@ def refused(*_: object) -> None:
 
 @pytest.mark.pooled
 def test_what_a_person_paused_is_not_resumed_and_old_open_changes_stay_in_the_list(barn_site: Site) -> None:
-    number = changes.carry_out("rebuild", {"pool": "quayside"}, None, actor=changes.BY_ITSELF)
-    changes.ask(number, "pause")
+    number = changes.carry_out(BY_ITSELF, "rebuild", {"pool": "quayside"})
+    changes.ask(ME, number, "pause")
     run_change(number)
     assert barn_site.state(number) == "paused"
     changes.try_again()
@@ -325,7 +326,7 @@ def test_a_preview_is_carried_out_once_however_often_it_is_sent(barn_site: Site)
 
     def send() -> int | str:
         try:
-            return changes.carry_out("create-volume", wish, digest)
+            return changes.carry_out(ME, "create-volume", wish, digest)
         except Conflict as error:
             return error.sentence
 
@@ -359,7 +360,7 @@ def test_what_ended_changes_moved_is_forgotten_after_a_while_and_their_sums_are_
         change = session.get_one(ChangeRow, number)
         moved = change.moved
         change.ended_at = datetime.now(UTC) - timedelta(hours=2)
-    paused = changes.carry_out("rebuild", {"pool": "quayside"}, None)
+    paused = changes.carry_out(ME, "rebuild", {"pool": "quayside"})
     with transaction() as session:  # those of an open change are what it goes on from
         session.execute(update(MoveRow).where(MoveRow.id % 2 == 0).values(change_id=paused))
     watching.prune()
@@ -371,7 +372,7 @@ def test_what_ended_changes_moved_is_forgotten_after_a_while_and_their_sums_are_
 
 @pytest.mark.pooled
 def test_one_that_is_withdrawn_at_this_moment_is_not_brought_back(barn_site: Site) -> None:
-    number = changes.carry_out("rebuild", {"pool": "quayside"}, None, actor=changes.BY_ITSELF)
+    number = changes.carry_out(BY_ITSELF, "rebuild", {"pool": "quayside"})
     with transaction() as session:
         row = session.get_one(ChangeRow, number)
         row.state, row.paused_at = "paused", datetime.now(UTC) - timedelta(hours=1)

@@ -15,7 +15,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 import pytest
-from conftest import Site, Start
+from conftest import ME, Site, Start
 from hypothesis import HealthCheck, Phase
 from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
@@ -96,7 +96,7 @@ class Barn(RuleBasedStateMachine):
     def wish(self, kind: str, **params: Any) -> None:
         """A refusal is a fine answer; anything else that goes wrong is not."""
         with suppress(BarnError):
-            changes.carry_out(kind, params, None)
+            changes.carry_out(ME, kind, params)
             self.wished.add(kind)
 
     # Wishes. -------------------------------------------------------------------------------------
@@ -240,7 +240,7 @@ class Barn(RuleBasedStateMachine):
 
     def ask(self, change: int, what: str) -> None:
         with suppress(BarnError):
-            changes.ask(change, what)
+            changes.ask(ME, change, what)
 
     @precondition(lambda self: self.open_changes("waiting", "running", "paused"))
     @rule(seed=SEEDS, what=st.sampled_from(["pause", "withdraw", "resume"]))

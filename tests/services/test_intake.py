@@ -9,7 +9,7 @@ from typing import Any
 
 import httpx
 import pytest
-from conftest import Site, Yard, serve
+from conftest import ME, Site, Yard, serve
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -47,7 +47,7 @@ def lsblk(*serials: str, **facts: Any) -> str:
 
 
 def results(*named: tuple[str, str]) -> list[tuple[str, str]]:
-    return [(o.result, o.sentence) for o in take_files([File(n, t) for n, t in named])]
+    return [(o.result, o.sentence) for o in take_files(ME, [File(n, t) for n, t in named])]
 
 
 def test_files_of_several_nodes_in_any_order_make_awaited_nodes(database: str) -> None:
@@ -75,7 +75,7 @@ def test_files_of_several_nodes_in_any_order_make_awaited_nodes(database: str) -
     assert view.disk("auk-sdb").role == "unclaimed"
     assert view.nodes[0].ports[0].bytes_per_second == 3_125_000_000
     with pytest.raises(NotPossible, match="auk is not heard"):  # known, but nobody there could prepare it
-        changes.carry_out("form-pool", {"name": "p", "disks": ["auk-sdb", "tern-sda"], "copies": 1}, None)
+        changes.carry_out(ME, "form-pool", {"name": "p", "disks": ["auk-sdb", "tern-sda"], "copies": 1})
 
 
 def test_files_again_bring_up_to_date_and_health_may_come_later(database: str) -> None:
@@ -145,7 +145,7 @@ BAD_FILES = [
 def test_a_bad_file_is_refused_with_a_sentence_and_the_others_are_taken(
     database: str, name: str, text: str, sentence: str
 ) -> None:
-    found = take_files([File(name, text), File("good.lsblk.json", lsblk("G1"))])
+    found = take_files(ME, [File(name, text), File("good.lsblk.json", lsblk("G1"))])
     assert found[0].result == "refused"
     assert found[0].sentence.startswith(sentence)
     assert found[1].result == "taken"
@@ -169,7 +169,7 @@ def test_a_node_whose_agent_reports_takes_no_files(barn_site: Site) -> None:
 
 
 def test_an_agent_takes_over_from_a_description_without_doubling_disks(database: str, yard: Yard) -> None:
-    files.read_bmc(f"{yard.url}/bmc/skua", "yard", "yard")
+    files.read_bmc(ME, f"{yard.url}/bmc/skua", "yard", "yard")
     before = current_view()
     assert (before.node("skua").contact, len(before.disks)) == (Contact.AWAITED, 11)
     assert {r.code for d in before.disks for r in d.reasons} == {"not-inspected"}
@@ -183,13 +183,13 @@ def test_an_agent_takes_over_from_a_description_without_doubling_disks(database:
 
 def test_a_bmc_that_is_none_or_refuses_is_said(database: str, yard: Yard) -> None:
     with pytest.raises(NotAllowed, match="does not accept this name and password"):
-        files.read_bmc(f"{yard.url}/bmc/skua", "yard", "guess")
+        files.read_bmc(ME, f"{yard.url}/bmc/skua", "yard", "guess")
     with pytest.raises(NotPossible, match="does not speak Redfish"):
-        files.read_bmc(f"{yard.url}/levers", "yard", "yard")
+        files.read_bmc(ME, f"{yard.url}/levers", "yard", "yard")
     with pytest.raises(Unreachable, match="cannot be read"):
-        files.read_bmc("http://127.0.0.1:1", "yard", "yard")
+        files.read_bmc(ME, "http://127.0.0.1:1", "yard", "yard")
     with pytest.raises(NotPossible, match="starts with http:// or https://"):
-        files.read_bmc("skua.bmc", "yard", "yard")
+        files.read_bmc(ME, "skua.bmc", "yard", "yard")
     assert current_view().nodes == ()
 
 
@@ -444,7 +444,7 @@ def test_arranging_says_whose_copies_would_stand_together(barn_site: Site) -> No
 )
 def test_a_bad_arrangement_is_refused(barn_site: Site, rooms: list[dict[str, Any]], words: str) -> None:
     with pytest.raises(NotPossible, match=words):
-        changes.carry_out("arrange", {"rooms": rooms}, None)
+        changes.carry_out(ME, "arrange", {"rooms": rooms})
 
 
 def test_renaming_by_a_pattern_follows_to_the_disks_and_the_agents_keep_their_names(barn_site: Site) -> None:
@@ -470,7 +470,7 @@ def test_renaming_by_a_pattern_follows_to_the_disks_and_the_agents_keep_their_na
         ({"nodes": ["skua"], "pattern": "-"}, "cannot be a name"),
     ):
         with pytest.raises(Exception, match=words):
-            changes.carry_out("rename", wish, None)
+            changes.carry_out(ME, "rename", wish)
 
 
 def test_addresses_are_handed_out_in_natural_order_and_read_back(barn_site: Site) -> None:
@@ -482,20 +482,22 @@ def test_addresses_are_handed_out_in_natural_order_and_read_back(barn_site: Site
     }
     with pytest.raises(NotPossible, match="room for 0 more"):
         changes.carry_out(
-            "address-ports", {"nodes": ["skua"], "port": "stor0", "start": "10.10.0.255/24"}, None
+            ME, "address-ports", {"nodes": ["skua"], "port": "stor0", "start": "10.10.0.255/24"}
         )
     with pytest.raises(NotPossible, match="skua has no port named 'eth9'"):
-        changes.carry_out("address-ports", {"nodes": ["skua"], "port": "eth9", "start": "10.10.0.1/24"}, None)
+        changes.carry_out(ME, "address-ports", {"nodes": ["skua"], "port": "eth9", "start": "10.10.0.1/24"})
     preview = changes.preview("address-ports", {"nodes": ["skua"], "port": "stor0", "start": "10.10.0.11/24"})
     assert preview.texts[0].after == "10.10.0.20/24"  # 11 to 19 are taken by the management ports
 
 
 def test_clearing_names_what_is_destroyed_and_wants_the_name_typed(barn_site: Site) -> None:
     preview = changes.preview("clear-disk", {"disk": "skua-3"})
-    assert [(t.before, t.after) for t in preview.texts] == [("a file-system signature (ext4)", "nothing")]
+    assert [(t.before, t.after) for t in preview.texts] == [
+        ("it carries a file-system signature (ext4)", "nothing")
+    ]
     assert preview.type_to_confirm == "skua-3"
     with pytest.raises(NotPossible, match="Type skua-3 to confirm"):
-        changes.carry_out("clear-disk", {"disk": "skua-3", "typed": "skua-4"}, None)
+        changes.carry_out(ME, "clear-disk", {"disk": "skua-3", "typed": "skua-4"})
     number = barn_site.do("clear-disk", disk="skua-3", typed="skua-3")
     assert barn_site.state(number) == "done"
     intake.welcome_agent(barn_site.yard.agent("skua"))
@@ -506,7 +508,7 @@ def test_clearing_names_what_is_destroyed_and_wants_the_name_typed(barn_site: Si
         ("skua-99", "no disk named"),
     ):
         with pytest.raises(Exception, match=words):
-            changes.carry_out("clear-disk", {"disk": name, "typed": name}, None)
+            changes.carry_out(ME, "clear-disk", {"disk": name, "typed": name})
 
 
 def test_a_disk_that_was_mounted_between_preview_and_step_is_not_cleared(
@@ -514,7 +516,7 @@ def test_a_disk_that_was_mounted_between_preview_and_step_is_not_cleared(
 ) -> None:
     from foldbarn.yard import agent as stand_in
 
-    number = changes.carry_out("clear-disk", {"disk": "skua-3", "typed": "skua-3"}, None)
+    number = changes.carry_out(ME, "clear-disk", {"disk": "skua-3", "typed": "skua-3"})
     real = stand_in._device
     monkeypatch.setattr(
         stand_in,
@@ -528,7 +530,7 @@ def test_a_disk_that_was_mounted_between_preview_and_step_is_not_cleared(
 
 
 def test_a_disk_that_vanished_between_preview_and_step_pauses_the_change(barn_site: Site) -> None:
-    number = changes.carry_out("clear-disk", {"disk": "skua-3", "typed": "skua-3"}, None)
+    number = changes.carry_out(ME, "clear-disk", {"disk": "skua-3", "typed": "skua-3"})
     barn_site.yard.machines.pulled.add(current_view().disk("skua-3").serial)
     run_change(number)
     assert "skua no longer shows skua-3." in barn_site.problem(number)
@@ -549,10 +551,10 @@ def test_a_disk_of_another_site_is_claimed_and_can_be_cleared(barn_site: Site) -
 
 def test_a_disks_light_is_lit_and_put_out(barn_site: Site) -> None:
     serial = current_view().disk("skua-4").serial
-    cluster.light("skua-4", True)
+    cluster.light(ME, "skua-4", True)
     assert barn_site.yard.machines.lit == {serial}
     assert current_view().disk("skua-4").lit
-    cluster.light("skua-4", False)
+    cluster.light(ME, "skua-4", False)
     assert barn_site.yard.machines.lit == set()
 
 
@@ -572,7 +574,7 @@ def test_a_purpose_that_a_person_gave_outlasts_reports_and_can_be_taken_back(bar
     barn_site.do(preview.undo["kind"], **preview.undo["params"])
     assert current_view().node("fulmar").ports[1].purpose == "storage"
     with pytest.raises(NotPossible, match="fulmar has no port named 'eth7'"):
-        changes.carry_out("purpose-ports", wish | {"port": "eth7"}, None)
+        changes.carry_out(ME, "purpose-ports", wish | {"port": "eth7"})
 
 
 def test_what_was_entered_of_the_cluster_is_there_when_it_is_formed(

@@ -8,10 +8,11 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import pytest
-from conftest import Site, run_async
+from conftest import ME, Site, run_async
 from sqlalchemy import func, select, update
 
 from foldbarn.changes.engine.runner import run_change
+from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import Conflict, NotPossible, Unreachable
 from foldbarn.house.postgres import free_port
 from foldbarn.links.agents import Garbled, Report
@@ -55,7 +56,7 @@ def started() -> list[tuple[str, str, str]]:
         return [
             (c.kind, c.about, c.reason)
             for c in session.scalars(
-                select(ChangeRow).where(ChangeRow.actor == watching.BY_ITSELF).order_by(ChangeRow.id)
+                select(ChangeRow).where(ChangeRow.actor == BY_ITSELF).order_by(ChangeRow.id)
             )
         ]
 
@@ -317,7 +318,7 @@ def test_verdicts_follow_the_reports_and_leave_pooled_disks_their_role(barn_site
 @pytest.mark.parametrize("seconds", [0.0, -1.0, 8 * 86_400.0])
 def test_a_grace_time_out_of_bounds_is_refused(database: str, seconds: float) -> None:
     with pytest.raises(NotPossible, match="between 1 second and 7 days"):
-        site.set_grace(seconds)
+        site.set_grace(ME, seconds)
 
 
 def test_a_silent_witness_is_noticed_and_heard_again(barn_site: Site) -> None:

@@ -45,6 +45,7 @@ from foldbarn.api.models import (
     PortsTested,
     RateIn,
     ReadyOut,
+    RecordOut,
     RestartOut,
     SizingIn,
     SizingOut,
@@ -62,6 +63,7 @@ from foldbarn.api.models import (
 from foldbarn.changes.engine.preview import Preview
 from foldbarn.changes.engine.queue import closing_sender
 from foldbarn.changes.text import read_text, text_of, write_text
+from foldbarn.core.actors import Actor
 from foldbarn.core.errors import BarnError, NotFound
 from foldbarn.core.sizing import LEFT_OUT, Settings, comparison_csv, read_plan
 from foldbarn.links.yard import levers
@@ -69,7 +71,9 @@ from foldbarn.services import changes, cluster, files, house, intake, site
 from foldbarn.services import sizing as sizing_service
 from foldbarn.settings import settings
 from foldbarn.store import duties as duties_kept
+from foldbarn.store import records
 from foldbarn.store import volumes as volumes_kept
+from foldbarn.store.changes import operator
 from foldbarn.store.database import transaction
 from foldbarn.store.views import current_view
 
@@ -91,6 +95,14 @@ PROBLEMS = {
     }.items()
 }
 Number = Annotated[int, PathParameter(ge=0, le=2**63 - 1)]  # what the database's bigint holds
+
+
+def person() -> Actor:
+    """Who is asking: Fold Barn has one user, whose name the site knows."""
+    with transaction() as session:
+        return operator(session)
+
+
 router = APIRouter(prefix="/api", responses=PROBLEMS)  # type: ignore[arg-type]
 
 
@@ -234,7 +246,9 @@ def preview(wish: Wish) -> Preview:
 @router.post("/changes", status_code=202)
 def carry_out(deed: Deed) -> Accepted:
     """Carries a change out. With the digest of an outdated preview it is refused (409) with a fresh one."""
-    return Accepted(number=changes.carry_out(deed.kind, deed.params, deed.digest, reason=deed.reason))
+    return Accepted(
+        number=changes.carry_out(person(), deed.kind, deed.params, deed.digest, reason=deed.reason)
+    )
 
 
 @router.get("/changes")
@@ -247,20 +261,29 @@ def all_changes() -> list[ChangeOut]:
 @router.get("/changes/{number}")
 def change(number: Number) -> ChangePage:
     with transaction() as session:
-        return pictures.change_page(*changes.one(session, number))
+        return pictures.change_page(*changes.one(session, number), records.of_change(session, number))
+
+
+@router.get("/records")
+def read_records() -> list[RecordOut]:
+    """What was altered besides changes, newest first: settings of the site, lights, tests, machines that
+    reported in.
+    """
+    with transaction() as session:
+        return [RecordOut.model_validate(r, from_attributes=True) for r in records.recent(session, limit=100)]
 
 
 @router.post("/changes/{number}/ask", status_code=204)
 def ask(number: Number, wish: Ask) -> Response:
     """Asks a change to pause, go on, or be withdrawn."""
-    changes.ask(number, wish.what)
+    changes.ask(person(), number, wish.what)
     return Response(status_code=204)
 
 
 @router.put("/changes/{number}/rate", status_code=204)
 def slow_down(number: Number, wish: RateIn) -> Response:
     """Slows down a change that moves data, or lets it go as fast as its pool allows again."""
-    changes.limit(number, wish.bytes_per_second)
+    changes.limit(person(), number, wish.bytes_per_second)
     return Response(status_code=204)
 
 
@@ -273,14 +296,14 @@ def machines() -> MachinesOut:
 @router.post("/intake/files")
 def take_files(wish: FilesIn) -> list[OutcomeOut]:
     """Inventory files: each is taken or refused by itself, with a sentence."""
-    found = files.take_files([files.File(f.name, f.text) for f in wish.files])
+    found = files.take_files(person(), [files.File(f.name, f.text) for f in wish.files])
     return [OutcomeOut.model_validate(o, from_attributes=True) for o in found]
 
 
 @router.post("/intake/bmc")
 def read_bmc(wish: BmcIn) -> BmcOut:
     """Reads a node's hardware from its BMC over Redfish."""
-    node, disks, new = files.read_bmc(wish.bmc_url, wish.user, wish.password)
+    node, disks, new = files.read_bmc(person(), wish.bmc_url, wish.user, wish.password)
     return BmcOut(node=node, disks=disks, new=new)
 
 
@@ -295,7 +318,7 @@ def text() -> TextOut:
 @router.put("/disks/{name}/light", status_code=204)
 def light(name: str, wish: LightIn) -> Response:
     """Turns a disk's location light on or off."""
-    cluster.light(name, wish.on)
+    cluster.light(person(), name, wish.on)
     return Response(status_code=204)
 
 
@@ -308,7 +331,7 @@ def read_cluster() -> ClusterPage:
 @router.post("/cluster/ports")
 def test_ports() -> PortsTested:
     """Has the agents try every opening of the port plan."""
-    return PortsTested(tries=cluster.try_ports())
+    return PortsTested(tries=cluster.try_ports(person()))
 
 
 @router.post("/cluster/passphrase", status_code=204)
@@ -333,7 +356,7 @@ def agent(announcement: AgentIn) -> AgentOut:
 @router.put("/grace", status_code=204)
 def grace(wish: GraceIn) -> Response:
     """Sets how long something may be away before it is rebuilt elsewhere, in seconds."""
-    site.set_grace(wish.grace_seconds)
+    site.set_grace(person(), wish.grace_seconds)
     return Response(status_code=204)
 
 

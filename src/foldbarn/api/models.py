@@ -659,9 +659,20 @@ class ChangeOut(BaseModel):
     steps: list[StepOut]
 
 
+class RecordOut(BaseModel):
+    """Something that was altered, by whom and when."""
+
+    at: datetime
+    actor: str
+    what: str
+
+
 class ChangePage(ChangeOut):
+    """records: what was asked of it, oldest first."""
+
     params: dict[str, Any]
     preview: Preview
+    records: list[RecordOut]
 
 
 class Wish(Body):

@@ -28,6 +28,7 @@ from foldbarn.api.models import (
     PortFacts,
     RackOut,
     ReachOut,
+    RecordOut,
     RoomOut,
     ShutOut,
     StageOut,
@@ -58,7 +59,7 @@ from foldbarn.core.stages import stages
 from foldbarn.core.units import say_count
 from foldbarn.services.changes import again_at
 from foldbarn.services.house import Restart
-from foldbarn.store.tables import ChangeRow, DutyRow, SiteRow, StepRow, VolumeRow
+from foldbarn.store.tables import ChangeRow, DutyRow, RecordRow, SiteRow, StepRow, VolumeRow
 
 MOST_MISSING = 2000  # notches drawn on one copy's line
 
@@ -464,10 +465,16 @@ def change_out(row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | None
     return ChangeOut.model_validate(_change_fields(row, steps, waits_for))
 
 
-def change_page(row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | None) -> ChangePage:
+def change_page(
+    row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | None, asked: list[RecordRow]
+) -> ChangePage:
     return ChangePage.model_validate(
         _change_fields(row, steps, waits_for)
-        | {"params": kind_named(row.kind).to_show(row.params), "preview": row.preview}
+        | {
+            "params": kind_named(row.kind).to_show(row.params),
+            "preview": row.preview,
+            "records": [RecordOut.model_validate(r, from_attributes=True) for r in asked],
+        }
     )
 
 

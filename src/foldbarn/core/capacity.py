@@ -250,6 +250,8 @@ LEDGER_PARTS = (
     "free",
 )
 
+# What consumers write moves bytes from one of these to the other.
+LEDGER_GROWS = frozenset({"promised", "written"})
 LEDGER_LABELS = {
     "boot_and_unfit": "boot and unfit",
     "unclaimed": "unclaimed",
@@ -567,7 +569,11 @@ def free_figure(pool: Pool, space: PoolSpace) -> Figure:
     taken_off = (
         (name, getattr(ledger, name)) for name in LEDGER_PARTS if name not in ("protection_kept", "free")
     )
-    parts += [Part("−", LEDGER_LABELS[name], amount, "bytes") for name, amount in taken_off if amount]
+    parts += [
+        Part("−", LEDGER_LABELS[name], amount, "bytes", grows=name in LEDGER_GROWS)
+        for name, amount in taken_off
+        if amount
+    ]
     parts.append(Part("÷", f"{pool.usual.copies} copies, its usual protection", pool.usual.copies, "count"))
     return make_figure(
         f"Free in {pool.name}",

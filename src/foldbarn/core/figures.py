@@ -13,8 +13,9 @@ Number = int | float
 
 @dataclass(frozen=True, slots=True)
 class Part:
-    """One line of a sum: what is done with which number, and why. Applied top to bottom, starting from
-    zero.
+    """One line of a sum: what is done with which number, and why. Applied top to bottom, starting from zero.
+
+    grows: it grows by itself all the time, at the cost of another line, without anybody changing anything.
     """
 
     operation: Operation
@@ -22,6 +23,7 @@ class Part:
     value: Number
     unit: Unit
     detail: str = ""
+    grows: bool = False
 
 
 @dataclass(frozen=True, slots=True)

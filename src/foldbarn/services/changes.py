@@ -12,18 +12,20 @@ from foldbarn.changes.engine.kind import Kind, kind_named
 from foldbarn.changes.engine.preview import Preview
 from foldbarn.changes.engine.queue import enqueue
 from foldbarn.changes.engine.runner import pause_between
+from foldbarn.core.actors import Actor
 from foldbarn.core.errors import Conflict, NotPossible
 from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Thing
+from foldbarn.core.units import say_size
 from foldbarn.store import changes as kept
-from foldbarn.store import pools, touching
+from foldbarn.store import pools, records, touching
 from foldbarn.store.database import Session, announce, tell, transaction
 from foldbarn.store.tables import ChangeRow, StepRow
 from foldbarn.store.touching import waiting_for_others
 from foldbarn.store.views import current_view
 
-BY_ITSELF = kept.BY_ITSELF
 unfinished, waiting = kept.unfinished, waiting_for_others
+ASKED = {"resume": "Asked to go on.", "pause": "Asked to pause.", "withdraw": "Asked to be withdrawn."}
 MOVING_STEPS = ("copy", "level", "drain")
 
 
@@ -66,7 +68,7 @@ def _made(view: SiteView, kind: Kind[Any], wish: Any) -> Preview:
 
 
 def carry_out(
-    kind_name: str, params: dict[str, Any], digest: str | None, actor: str | None = None, reason: str = ""
+    actor: Actor, kind_name: str, params: dict[str, Any], digest: str | None = None, reason: str = ""
 ) -> int:
     """Records the change and queues it; returns its number.
 
@@ -93,7 +95,7 @@ def carry_out(
             about=kind.about(wish),
             meant=kind.meant(view, wish).numbers(),
             state="waiting",
-            actor=actor or kept.operator(session),
+            actor=actor,
             reason=reason,
             revision=fresh.revision,
             preview=fresh.model_dump(mode="json"),
@@ -171,7 +173,7 @@ def try_again() -> bool:
     return len(resting) > len(ready)
 
 
-def limit(change: int, bytes_per_second: int | None) -> None:
+def limit(actor: Actor, change: int, bytes_per_second: int | None) -> None:
     """Slows a change down to this many bytes per second, or lets it go as fast as its pool allows. Raises
     NotFound, NotPossible.
     """
@@ -183,10 +185,14 @@ def limit(change: int, bytes_per_second: int | None) -> None:
                 f"Change {change} moves no data, so there is nothing to slow down.", about="change"
             )
         row.rate_cap = bytes_per_second
+        limit_ = (
+            f"at most {say_size(bytes_per_second)}/s" if bytes_per_second else "as fast as its pool allows"
+        )
+        records.note(session, actor, f"It moves {limit_}.", change)
         tell(session, "changes")
 
 
-def ask(change: int, what: str) -> None:
+def ask(actor: Actor, change: int, what: str) -> None:
     """pause, withdraw (both heard at the next safe place) or resume. Raises NotFound, and NotPossible where
     the state does not allow it.
     """
@@ -204,6 +210,7 @@ def ask(change: int, what: str) -> None:
             if row.state == "paused":
                 row.state = "waiting"
             row.asked = what
+        records.note(session, actor, ASKED[what], change)
         tell(session, "changes")
     enqueue(change)
 

@@ -6,18 +6,20 @@ import time
 from concurrent.futures import ThreadPoolExecutor
 
 from foldbarn.changes.kinds.sealing import open_key
+from foldbarn.core.actors import Actor
 from foldbarn.core.errors import BarnError, NotFound, NotPossible
 from foldbarn.core.network import PORT_PLAN, check_address
 from foldbarn.core.site import Contact, Node
+from foldbarn.core.units import say_count
 from foldbarn.links.agents import Agent, read_witness
 from foldbarn.store import cluster as store_cluster
-from foldbarn.store import disks
+from foldbarn.store import disks, records
 from foldbarn.store import site as store_site
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.views import current_view
 
 
-def try_ports() -> int:
+def try_ports(actor: Actor) -> int:
     """Has every node that is heard try every opening of the port plan that leads to another; writes down what
     is shut. Returns how many tries were made.
     """
@@ -51,6 +53,9 @@ def try_ports() -> int:
             shut += found
     with transaction() as session:
         store_site.note_ports(session, shut)
+        records.note(
+            session, actor, f"The port plan was tested; {say_count(len(shut), 'opening')} found shut."
+        )
         announce(session, "site")
     return sum(map(len, tries.values()))
 
@@ -78,7 +83,7 @@ def _targets(node: Node, others: list[Node]) -> list[tuple[str, str, int]]:
     return found
 
 
-def light(disk_name: str, on: bool) -> None:
+def light(actor: Actor, disk_name: str, on: bool) -> None:
     """Turns a disk's location light on or off, through its node's agent. Raises NotFound, Unreachable,
     NotPossible.
     """
@@ -93,6 +98,7 @@ def light(disk_name: str, on: bool) -> None:
     Agent(node.agent_url).send(order)
     with transaction() as session:
         disks.light(session, disk.number, on)
+        records.note(session, actor, f"The location light of {disk.name} is {'on' if on else 'off'}.")
         announce(session, "site")
 
 

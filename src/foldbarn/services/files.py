@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
+from foldbarn.core.actors import Actor
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.hardware import Inventory
 from foldbarn.core.names import check_name
@@ -23,6 +24,7 @@ from foldbarn.core.reading import (
 from foldbarn.core.site import Contact
 from foldbarn.core.units import MB, say_count
 from foldbarn.links.bmc import Bmc
+from foldbarn.store import records
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.intake import (
     UNPLACED_RACK,
@@ -62,7 +64,7 @@ class Outcome:
     node: str = ""
 
 
-def take_files(files: Sequence[File]) -> list[Outcome]:
+def take_files(actor: Actor, files: Sequence[File]) -> list[Outcome]:
     """Takes each file that makes sense, refuses each that does not with a sentence, in the order given. One
     transaction for all that are taken.
 
@@ -224,7 +226,7 @@ def _take_health(
     return "taken", f"Health of {say_count(len(contents), 'disk')} of {row.name}."
 
 
-def read_bmc(url: str, user: str, password: str) -> tuple[str, int, bool]:
+def read_bmc(actor: Actor, url: str, user: str, password: str) -> tuple[str, int, bool]:
     """Reads a node's hardware from its BMC. The password is used once and kept nowhere. Returns the node, how
     many disks, and whether it is new.
 
@@ -242,5 +244,6 @@ def read_bmc(url: str, user: str, password: str) -> tuple[str, int, bool]:
         if row.contact == Contact.AWAITED:
             row.source = "bmc"
             take_inventory(session, row, inventory)
+        records.note(session, actor, f"{row.name} was read from its BMC.")
         announce(session, "site")
         return row.name, len(inventory.disks), new

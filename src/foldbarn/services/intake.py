@@ -11,13 +11,14 @@ from typing import Any
 
 import structlog
 
+from foldbarn.core.actors import agent_of
 from foldbarn.core.errors import Conflict, NotAllowed, NotPossible
 from foldbarn.core.hardware import Inventory
 from foldbarn.core.network import check_address
 from foldbarn.core.reading import read_inventory
 from foldbarn.core.site import Contact
 from foldbarn.links.agents import Agent
-from foldbarn.store import pools, watching
+from foldbarn.store import pools, records, watching
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.intake import add_node, find_node, settle, take_inventory
 from foldbarn.store.tables import NodeRow
@@ -45,6 +46,7 @@ def welcome_agent(agent_url: str, key: str = "") -> str:
             node = add_node(session, inventory, source="agent")
             node.agent_url, node.agent_key = agent_url, proof
             log.info("node reported in", node=inventory.node)
+            records.note(session, agent_of(inventory.node), f"{inventory.node} reported in.")
         else:
             if node.agent_key and not secrets.compare_digest(node.agent_key, proof):
                 raise NotAllowed(
@@ -71,6 +73,7 @@ def _move_agent(session: Session, node: NodeRow, inventory: Inventory, agent_url
         node.contact, node.reason, node.source = Contact.HEARD.value, "", "agent"
         node.since = datetime.now(UTC)
     node.agent_url = agent_url
+    records.note(session, agent_of(node.agent_name or node.name), f"{node.name} reports from {agent_url}.")
 
 
 def node_is_back(session: Session, node: NodeRow) -> None:

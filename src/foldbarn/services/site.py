@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import time
 
+from foldbarn.core.actors import Actor
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.lamps import Halted, Outlook
 from foldbarn.services.changes import again_at
 from foldbarn.store import changes as kept
+from foldbarn.store import records
 from foldbarn.store import site as store_site
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.views import current_view
@@ -41,14 +43,16 @@ def outlook() -> Outlook:
     return Outlook(view, time.time(), grace, frozenset(mending), paused, halted, unwatched)
 
 
-def set_grace(seconds: float) -> None:
+def set_grace(actor: Actor, seconds: float) -> None:
     """How long a node or disk may be away before what it held is rebuilt elsewhere. Raises NotPossible
     outside 1 s to 7 days.
     """
     if not 1 <= seconds <= 7 * 86_400:
         raise NotPossible("The grace time is between 1 second and 7 days.", about="grace_seconds")
     with transaction() as session:
-        store_site.row(session).grace_seconds = seconds
+        row = store_site.row(session)
+        before, row.grace_seconds = row.grace_seconds, seconds
+        records.note(session, actor, f"The grace time is {seconds:g} s; it was {before:g} s.")
         announce(session, "site")
 
 

@@ -13,6 +13,7 @@ import psycopg
 import structlog
 
 from foldbarn.changes.kinds.cluster import believers
+from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.hardware import Inventory
 from foldbarn.core.lamps import UNWATCHED_SECONDS
@@ -25,13 +26,13 @@ from foldbarn.core.site import Contact, Pool, Role, SiteView
 from foldbarn.core.units import say_count
 from foldbarn.links.agents import NOTHING_NEW, Agent, Garbled, Report, ask_reports, read_witness
 from foldbarn.links.mail import send_mail
-from foldbarn.services.changes import BY_ITSELF, carry_out, try_again
+from foldbarn.services.changes import carry_out, try_again
 from foldbarn.services.duties import Duty, Round
 from foldbarn.services.intake import node_is_back, read_report
 from foldbarn.settings import settings
 from foldbarn.store import changes as kept
 from foldbarn.store import cluster as store_cluster
-from foldbarn.store import disks, moves, nodes, pools, watching
+from foldbarn.store import disks, moves, nodes, pools, records, watching
 from foldbarn.store import site as store_site
 from foldbarn.store.database import (
     Session,
@@ -438,6 +439,7 @@ def prune() -> None:
     """
     with transaction() as session:
         forgotten = moves.forget_ended(session, KEEP_MOVES_SECONDS)
+        records.forget_old(session)
     if forgotten:
         log.info("moves forgotten", moves=forgotten)
 
@@ -494,7 +496,7 @@ def call_in_spares() -> None:
                 "stands_in_for": disk.name,
             }
             try:
-                carry_out("change-role", params, None, actor=BY_ITSELF, reason=f"{why}.")
+                carry_out(BY_ITSELF, "change-role", params, reason=f"{why}.")
             except BarnError as error:  # it must not keep the watch from its other duties
                 log.info("spare not called in", spare=spare.name, why=error.sentence)
 
@@ -510,7 +512,7 @@ def start_mending() -> None:
         if pool.forming or pool.name in busy:
             continue
         if reason := _to_mend(view, pool, looks.get(pool.number, "")):
-            carry_out("rebuild", {"pool": pool.name}, None, actor=BY_ITSELF, reason=reason)
+            carry_out(BY_ITSELF, "rebuild", {"pool": pool.name}, reason=reason)
 
 
 def _busy_pools(session: Session) -> set[str]:

@@ -9,13 +9,13 @@ from typing import Any
 
 from sqlalchemy import func, select, update
 
+from foldbarn.core.actors import Actor
 from foldbarn.core.errors import BarnError, NotFound
 from foldbarn.core.touching import Touch
 from foldbarn.store import touching
 from foldbarn.store.database import Session, announce, tell
 from foldbarn.store.tables import ChangeRow, SiteRow, StepRow, TouchRow
 
-BY_ITSELF = "Fold Barn, by itself"  # the actor of what no person asked for
 DIGEST_LOCK = 0xBA53  # advisory lock space: one that carries out a preview
 OPEN_STATES = ("waiting", "running", "paused")
 ENDED_STATES = ("done", "withdrawn")
@@ -42,8 +42,9 @@ def record(session: Session, row: ChangeRow, steps: Iterable[StepRow], touches: 
     return row.id
 
 
-def operator(session: Session) -> str:
-    return session.scalars(select(SiteRow.operator)).one()
+def operator(session: Session) -> Actor:
+    """The person who uses this Fold Barn."""
+    return Actor(session.scalars(select(SiteRow.operator)).one())
 
 
 def open_with_digest(session: Session, digest: str) -> int | None:
@@ -183,9 +184,10 @@ class Turn:
     waits_for: int | None = None
 
 
-def take_turn(session: Session, change: int) -> Turn | None:
-    """What is to be done with a change now; None where nothing is. It runs once it has taken what it
-    touches.
+def take_turn(session: Session, change: int, *, first: bool = True) -> Turn | None:
+    """What is to be done with a change now; None where nothing is. It runs once it has taken what it touches.
+
+    first: of this runner. Later ones of a change that runs need not look: it has taken what it touches.
     """
     row = locked(session, change)
     if row.state not in ("waiting", "running"):
@@ -196,9 +198,10 @@ def take_turn(session: Session, change: int) -> Turn | None:
     turn = Turn(row.kind, row.params, row.meant, row.asked, row.actor, bool(begun))
     if row.asked == "pause" or (row.asked == "withdraw" and not begun):
         return turn  # for which it needs nothing
-    other = touching.take(session, change)
-    if other is not None:
-        return replace(turn, waits_for=other)
+    if first or row.state == "waiting":
+        other = touching.take(session, change)
+        if other is not None:
+            return replace(turn, waits_for=other)
     if row.state == "waiting":
         row.state, row.started_at = "running", row.started_at or func.now()
         tell(session, "changes")

@@ -358,6 +358,18 @@ class TouchRow(Base):
     )
 
 
+class RecordRow(Base):
+    """Something that was altered besides what changes record of themselves, by whom and when."""
+
+    __tablename__ = "record"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    at: Mapped[datetime] = mapped_column(server_default=func.now())
+    actor: Mapped[str]
+    what: Mapped[str]
+    change_id: Mapped[int | None] = mapped_column(ForeignKey("change.id"))
+    __table_args__ = (Index("record_change", "change_id"),)
+
+
 class DutyRow(Base):
     """What one of the watch's duties has cost since the work process began, in seconds, and how its last turn
     went.

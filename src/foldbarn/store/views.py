@@ -6,10 +6,11 @@ from __future__ import annotations
 
 import threading
 from collections import Counter
+from dataclasses import dataclass, replace
 from datetime import datetime
 
 import numpy as np
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, literal_column, select
 
 from foldbarn.core.arrays import Disks
 from foldbarn.core.hardware import Reason
@@ -57,6 +58,7 @@ class _Keeper:
         self.lock = threading.RLock()
         self.view: SiteView | None = None
         self.placements: dict[int, tuple[int, Disks]] = {}  # volume number -> version, placement
+        self.disks: dict[int, _KeptDisk] = {}
 
     def current(self) -> SiteView:
         with snapshot() as session:
@@ -70,6 +72,7 @@ class _Keeper:
         with self.lock:
             self.view = None
             self.placements.clear()
+            self.disks.clear()
 
     def placements_of(self, session: Session, volumes: list[VolumeRow]) -> dict[int, Disks]:
         """By volume number; read again only where the version is another one than that which is kept."""
@@ -89,6 +92,20 @@ class _Keeper:
                 del self.placements[gone]
             self.placements |= {number: (v.version, found[number]) for number, v in stale.items()}
         return found
+
+    def disks_of(self, session: Session) -> list[_KeptDisk]:
+        """All disks; read again only where their row is another one than that which is kept."""
+        versions = {number: version for number, version in session.execute(select(DiskRow.id, _VERSION))}
+        with self.lock:
+            found = {n: one for n, v in versions.items() if (one := self.disks.get(n)) and one.version == v}
+        if stale := versions.keys() - found.keys():
+            rows = select(DiskRow).execution_options(populate_existing=True)
+            for row in session.scalars(rows.where(DiskRow.id.in_(stale)) if found else rows):
+                if row.id in stale:
+                    found[row.id] = _read_disk(row, versions[row.id])
+            with self.lock:
+                self.disks = dict(found)
+        return list(found.values())
 
 
 _keeper = _Keeper()
@@ -242,93 +259,68 @@ def _cluster(session: Session, nodes: list[NodeRow]) -> Cluster | None:
     )
 
 
+@dataclass(frozen=True, slots=True)
+class _KeptDisk:
+    """A disk as it was read. version: of its row in the database; key: its place among its node's disks."""
+
+    version: str
+    node: int
+    pool: int | None
+    box: int | None
+    key: tuple[bool, bool, tuple[tuple[int, int, str], ...]]
+    disk: Disk
+
+
+# Where a row lies and which transaction wrote it: another version of the row has another.
+_VERSION: ColumnElement[str] = literal_column("disk.ctid::text || ' ' || disk.xmin::text")
+
+
+def _read_disk(row: DiskRow, version: str) -> _KeptDisk:
+    disk = Disk(
+        number=row.id,
+        name=row.name,
+        bay=row.bay,
+        node=-1,
+        media=row.media,
+        size_bytes=row.size_bytes,
+        serial=row.serial,
+        role=Role(row.role),
+        present=row.present,
+        missing_since=epoch(row.missing_since),
+        given_up=row.given_up,
+        reasons=tuple(Reason(*reason) for reason in row.reasons),
+        watch=tuple(row.watch),
+        model=row.model,
+        wwn=row.wwn,
+        paths=tuple(row.paths),
+        missing_paths=tuple(row.missing_paths),
+        lit=row.lit,
+        bus=row.bus,
+        tier=Tier(row.tier),
+        retiring=row.retiring,
+        rated_bytes=row.rated_bytes,
+        role_reason=row.role_reason,
+    )
+    key = disk.role != Role.BOOT, disk.media != "nvme", natural_key(disk.bay)
+    return _KeptDisk(version, row.node_id, row.pool_id, row.enclosure_id, key, disk)
+
+
 def _disks(
     session: Session, node_rows: dict[int, int], pool_rows: dict[int, int], box_rows: dict[int, int]
 ) -> list[Disk]:
-    columns = (
-        DiskRow.id,
-        DiskRow.name,
-        DiskRow.bay,
-        DiskRow.node_id,
-        DiskRow.media,
-        DiskRow.size_bytes,
-        DiskRow.serial,
-        DiskRow.role,
-        DiskRow.pool_id,
-        DiskRow.present,
-        DiskRow.missing_since,
-        DiskRow.given_up,
-        DiskRow.reasons,
-        DiskRow.watch,
-        DiskRow.enclosure_id,
-        DiskRow.model,
-        DiskRow.wwn,
-        DiskRow.paths,
-        DiskRow.missing_paths,
-        DiskRow.lit,
-        DiskRow.bus,
-        DiskRow.tier,
-        DiskRow.retiring,
-        DiskRow.rated_bytes,
-        DiskRow.role_reason,
-    )
-    found = [
-        Disk(
-            number,
-            name,
-            bay,
-            node_rows[node],
-            media,
-            size,
-            serial,
-            Role(role),
-            pool_rows[pool] if pool else -1,
-            present,
-            epoch(missing),
-            given_up,
-            tuple(Reason(*reason) for reason in reasons),
-            tuple(watch),
-            box_rows[box] if box else -1,
-            model,
-            wwn,
-            tuple(paths),
-            tuple(missing_paths),
-            lit,
-            bus,
-            Tier(tier),
-            retiring,
-            rated,
-            why,
+    """Node by node: what it boots from, then NVMe, then the others, by bay."""
+    found = []
+    for kept in _keeper.disks_of(session):
+        disk = kept.disk
+        where = (
+            node_rows[kept.node],
+            pool_rows[kept.pool] if kept.pool else -1,
+            box_rows[kept.box] if kept.box else -1,
         )
-        for (
-            number,
-            name,
-            bay,
-            node,
-            media,
-            size,
-            serial,
-            role,
-            pool,
-            present,
-            missing,
-            given_up,
-            reasons,
-            watch,
-            box,
-            model,
-            wwn,
-            paths,
-            missing_paths,
-            lit,
-            bus,
-            tier,
-            retiring,
-            rated,
-            why,
-        ) in session.execute(select(*columns))
-    ]
-    return sorted(found, key=lambda d: (d.node, d.role != Role.BOOT, d.media != "nvme", natural_key(d.bay)))
+        if (disk.node, disk.pool, disk.enclosure) != where:
+            disk = replace(disk, node=where[0], pool=where[1], enclosure=where[2])
+        found.append((where[0], kept.key, disk))
+    return [disk for _, _, disk in sorted(found, key=lambda one: one[:2])]
 
 
 def _volumes(session: Session, pool_rows: dict[int, int]) -> list[Volume]:

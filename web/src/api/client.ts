@@ -86,6 +86,8 @@ export const useTryPassphrase = () => useMutation({ mutationFn: (passphrase: str
 export const useLight = () =>
   useMutation({ mutationFn: ({ name, on }: { name: string; on: boolean }) => answered(api.PUT("/api/disks/{name}/light", { params: { path: { name } }, body: { on } })) });
 export const useChanges = () => useQuery({ queryKey: ["changes"], queryFn: () => answered(api.GET("/api/changes")) });
+/** What was altered besides changes. */
+export const useRecords = () => useQuery({ queryKey: ["changes", "records"], queryFn: () => answered(api.GET("/api/records")) });
 export const useWork = (enabled: MaybeRefOrGetter<boolean>) =>
   useQuery({ queryKey: ["work"], queryFn: () => answered(api.GET("/api/work")), enabled: computed(() => toValue(enabled)) });
 export const useYard = (enabled: MaybeRefOrGetter<boolean>) =>

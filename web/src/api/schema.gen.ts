@@ -420,6 +420,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Records
+         * @description What was altered besides changes, newest first: settings of the site, lights, tests, machines that
+         *     reported in.
+         */
+        get: operations["read_records"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sizing": {
         parameters: {
             query?: never;
@@ -874,7 +895,10 @@ export interface components {
             /** Work Seconds */
             work_seconds: number;
         };
-        /** ChangePage */
+        /**
+         * ChangePage
+         * @description records: what was asked of it, oldest first.
+         */
         ChangePage: {
             /** About */
             about: string;
@@ -914,6 +938,8 @@ export interface components {
             rate_cap: number | null;
             /** Reason */
             reason: string;
+            /** Records */
+            records: components["schemas"]["RecordOut"][];
             /** Seconds Left */
             seconds_left: number | null;
             /** Started At */
@@ -2020,6 +2046,8 @@ export interface components {
         LedgerPart: {
             /** Bytes */
             bytes: number;
+            /** Grows */
+            grows: boolean;
             /** Label */
             label: string;
             /** Name */
@@ -2258,8 +2286,9 @@ export interface components {
         };
         /**
          * Part
-         * @description One line of a sum: what is done with which number, and why. Applied top to bottom, starting from
-         *     zero.
+         * @description One line of a sum: what is done with which number, and why. Applied top to bottom, starting from zero.
+         *
+         *     grows: it grows by itself all the time, at the cost of another line, without anybody changing anything.
          */
         Part: {
             /**
@@ -2267,6 +2296,11 @@ export interface components {
              * @default
              */
             detail: string;
+            /**
+             * Grows
+             * @default false
+             */
+            grows: boolean;
             /** Label */
             label: string;
             /**
@@ -2619,6 +2653,21 @@ export interface components {
         RebuildParams: {
             /** Pool */
             pool: string;
+        };
+        /**
+         * RecordOut
+         * @description Something that was altered, by whom and when.
+         */
+        RecordOut: {
+            /** Actor */
+            actor: string;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** What */
+            what: string;
         };
         /**
          * RenameParams
@@ -5903,6 +5952,116 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReadyOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_records: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordOut"][];
                 };
             };
             /** @description The request could not be read. */

@@ -54,8 +54,8 @@ function figureOf(row: LedgerRow | undefined, column: { name: string; label: str
     unit: "bytes",
     note: "",
     parts: [
-      { operation: "+", label: "raw", value: row.raw, unit: "bytes", detail: "" },
-      ...others.map((p) => ({ operation: "−" as const, label: p.label, value: p.bytes, unit: "bytes" as const, detail: "" })),
+      { operation: "+", label: "raw", value: row.raw, unit: "bytes", detail: "", grows: false },
+      ...others.map((p) => ({ operation: "−" as const, label: p.label, value: p.bytes, unit: "bytes" as const, detail: "", grows: false })),
     ],
   };
 }
@@ -68,7 +68,7 @@ function rawFigure(row: number): Figure {
     value: parts.reduce((sum, p) => sum + p.bytes, 0),
     unit: "bytes",
     note: "Raw is the size the disks report.",
-    parts: parts.map((p) => ({ operation: "+" as const, label: p.label, value: p.bytes, unit: "bytes" as const, detail: "" })),
+    parts: parts.map((p) => ({ operation: "+" as const, label: p.label, value: p.bytes, unit: "bytes" as const, detail: "", grows: false })),
   };
 }
 function totalFigure(column: { name: string; label: string }): Figure {
@@ -78,7 +78,7 @@ function totalFigure(column: { name: string; label: string }): Figure {
     value: parts.reduce((sum, p) => sum + p.bytes, 0),
     unit: "bytes",
     note: "",
-    parts: parts.map((p) => ({ operation: "+" as const, label: p.name, value: p.bytes, unit: "bytes" as const, detail: "" })),
+    parts: parts.map((p) => ({ operation: "+" as const, label: p.name, value: p.bytes, unit: "bytes" as const, detail: "", grows: false })),
   };
 }
 </script>

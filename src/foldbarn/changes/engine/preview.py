@@ -9,7 +9,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from foldbarn.core.arranging import LevelEffect
-from foldbarn.core.capacity import LEDGER_LABELS, Ledger
+from foldbarn.core.capacity import LEDGER_GROWS, LEDGER_LABELS, Ledger
 from foldbarn.core.errors import BarnError
 from foldbarn.core.figures import Figure
 
@@ -50,6 +50,7 @@ class LedgerPart(BaseModel):
     name: str
     label: str
     bytes: int
+    grows: bool
 
 
 class LedgerOut(BaseModel):
@@ -62,7 +63,8 @@ class LedgerOut(BaseModel):
     @classmethod
     def of(cls, name: str, ledger: Ledger) -> LedgerOut:
         parts = [
-            LedgerPart(name=part, label=LEDGER_LABELS[part], bytes=amount) for part, amount in ledger.rows()
+            LedgerPart(name=part, label=LEDGER_LABELS[part], bytes=amount, grows=part in LEDGER_GROWS)
+            for part, amount in ledger.rows()
         ]
         return cls(name=name, raw=ledger.raw, parts=parts)
 
@@ -229,19 +231,10 @@ class Preview(BaseModel):
         return self.model_copy(update={"digest": hashlib.sha256(repr(said).encode()).hexdigest()[:24]})
 
 
-# What consumers have written grows all the time, and moves bytes between two lines of a sum without changing
-# what a change does.
-_GROWS = {"promised", "written", LEDGER_LABELS["promised"], LEDGER_LABELS["written"]}
-
-
 def _lasting(said: Any) -> Any:
-    """Without the lines that grow by themselves."""
+    """Without the lines of sums that grow by themselves."""
     if isinstance(said, dict):
         return {key: _lasting(value) for key, value in said.items()}
     if isinstance(said, list | tuple):
-        return [
-            _lasting(value)
-            for value in said
-            if not (isinstance(value, dict) and (value.get("name") in _GROWS or value.get("label") in _GROWS))
-        ]
+        return [_lasting(value) for value in said if not (isinstance(value, dict) and value.get("grows"))]
     return said

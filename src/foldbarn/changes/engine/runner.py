@@ -16,6 +16,7 @@ import structlog
 from tenacity import RetryCallState, Retrying, retry_if_exception_type, stop_after_attempt, wait_exponential
 
 from foldbarn.changes.engine.kind import Kind, Params, kind_named
+from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken, Unreachable
 from foldbarn.core.site import Disk, Node, Pool, SiteView, Volume
 from foldbarn.core.touching import Thing, alone
@@ -274,10 +275,12 @@ def _run(change: int) -> None:
     with transaction() as session:
         token = kept.new_token(session, change)
         _note_touches(session, change)
+    first = True
     while token is not None and not ending.is_set():
         with transaction() as session:
             kept.fence(session, change, token)
-            turn = kept.take_turn(session, change)
+            turn = kept.take_turn(session, change, first=first)
+        first = False
         if turn is None or turn.waits_for is not None:
             return
         kind = kind_named(turn.kind)
@@ -371,7 +374,7 @@ def _pause(run: Run[Any], error: Exception) -> None:
     """Fold Barn's own changes are tried again, and so is what only waits for someone to answer: steps are
     safe to repeat.
     """
-    again = run.actor == kept.BY_ITSELF or isinstance(error, Unreachable)
+    again = run.actor == BY_ITSELF or isinstance(error, Unreachable)
     with run.writing() as session:
         kept.end_step(session, run.change, run.step, _why(error), state="failed")
         kept.pause(session, run.change, _why(error), again=again)

@@ -74,7 +74,7 @@ class ChangeRole(Kind[ChangeRoleParams]):
         preview = Preview(
             kind=self.name,
             title=f"Make {say_list(params.disks)} {params.role.value}",
-            summary="Nothing has been changed yet.",
+            summary="",
             revision=view.revision,
             steps=[],
             protection=NO_FEWER_COPIES,

@@ -42,7 +42,7 @@ class ClearDisk(Kind[ClearDiskParams]):
         return [alone(Thing.DISK, view.disk(params.disk).number)]
 
     def preview(self, view: SiteView, params: ClearDiskParams) -> Preview:
-        blockers, texts, summary = [], [], "Nothing has been changed yet."
+        blockers, texts, summary = [], [], ""
         try:
             disk = view.disk(params.disk)
         except NotFound as error:
@@ -59,7 +59,7 @@ class ClearDisk(Kind[ClearDiskParams]):
             texts = [
                 TextRow(
                     label="Destroyed",
-                    before=sentence.removeprefix("it carries ").removeprefix("it still carries "),
+                    before=sentence,
                     after="nothing",
                 )
                 for sentence in disk.why

@@ -170,7 +170,7 @@ class FormCluster(Kind[FormClusterParams]):
         preview = Preview(
             kind=self.name,
             title=f"Form {wish.name or 'a cluster'}",
-            summary=f"From {say_count(len(members), 'node')}. Nothing has been changed yet.",
+            summary=f"From {say_count(len(members), 'node')}.",
             revision=view.revision,
             steps=steps,
             checks=check_rows(checks),
@@ -370,7 +370,7 @@ class AddNode(Kind[AddNodeParams]):
         return Preview(
             kind=self.name,
             title=f"Add {params.node} to {cluster.name if cluster else 'the cluster'}",
-            summary="Nothing has been changed yet. Its disks join no pool by this.",
+            summary="Its disks join no pool by this.",
             revision=view.revision,
             steps=[
                 PlannedStep(name="ready", title=f"Prepare {params.node}", seconds=1),

@@ -76,7 +76,7 @@ class CreateVolume(Kind[CreateVolumeParams]):
         preview = Preview(
             kind=self.name,
             title=f"Make {name or 'a volume'}",
-            summary="Nothing has been changed yet.",
+            summary="",
             revision=view.revision,
             steps=[
                 PlannedStep(
@@ -306,7 +306,7 @@ def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
     )
     preview.summary = (
         f"{say_size(size)}{rounded} in {pool.name}, as {say_count(extents, 'extent')} "
-        f"of {say_binary(pool.extent_bytes)}. Nothing has been changed yet."
+        f"of {say_binary(pool.extent_bytes)}."
     )
     preview.protection = f"{protection.sentence().capitalize()}."
     preview.rows += [

@@ -133,7 +133,7 @@ class FormPool(Kind[FormPoolParams]):
             kind=self.name,
             title=f"Form {params.name.strip() or 'a pool'}",
             summary=f"From {say_count(len(chosen), 'disk')} of "
-            f"{say_count(len({d.node for d in chosen}), 'node')}. Nothing has been changed yet.",
+            f"{say_count(len({d.node for d in chosen}), 'node')}.",
             revision=view.revision,
             steps=[
                 PlannedStep(

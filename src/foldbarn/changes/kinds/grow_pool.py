@@ -105,7 +105,7 @@ class GrowPool(Kind[GrowPoolParams]):
         preview = Preview(
             kind=self.name,
             title=f"Add {say_count(len(chosen), 'disk')} to {params.pool}",
-            summary=f"From {say_count(len({d.node for d in chosen}), 'node')}. Nothing has been changed yet.",
+            summary=f"From {say_count(len({d.node for d in chosen}), 'node')}.",
             revision=view.revision,
             disk_sizes=sizes_of(chosen),
             steps=[

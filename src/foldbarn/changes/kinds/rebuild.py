@@ -176,13 +176,11 @@ def _level(view: SiteView, pool: Pool, busy: Busy, *, seed: int) -> Moves:
 def _summary(rebuild: Moves, moves: Moves, pool: Pool) -> str:
     size = say_size(len(moves) * pool.extent_bytes)
     if len(rebuild):
-        return (
-            f"{say_count(len(rebuild), 'strip')} ({size}) to be written again. Nothing has been changed yet."
-        )
+        return f"{say_count(len(rebuild), 'strip')} ({size}) to be written again."
     if len(moves):
         return (
             f"Nothing is lost; {say_count(len(moves), 'strip')} ({size}) move so that the disks are "
-            "evenly used. Nothing has been changed yet."
+            "evenly used."
         )
     return "Nothing is lost and the disks are level: there is nothing to move."
 

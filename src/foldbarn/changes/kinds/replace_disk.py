@@ -76,7 +76,7 @@ class ReplaceDisk(Kind[ReplaceDiskParams]):
         preview = Preview(
             kind=self.name,
             title=f"Replace {params.disk} by {params.by or 'another disk'}",
-            summary="Nothing has been changed yet.",
+            summary="",
             revision=view.revision,
             steps=[],
             protection=NO_FEWER_COPIES,

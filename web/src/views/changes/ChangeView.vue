@@ -88,7 +88,7 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) => (s
         </section>
         <section aria-label="What was foreseen">
           <div class="sec"><h2>What was foreseen</h2><span class="small">from revision {{ change.preview.revision }}</span></div>
-          <p>{{ change.preview.summary.replace(" Nothing has been changed yet.", "") }}</p>
+          <p v-if="change.preview.summary">{{ change.preview.summary }}</p>
           <p v-if="change.preview.seconds" class="soft">About {{ span(change.preview.seconds) }} at the least, held up by {{ change.preview.bottleneck }}.</p>
           <table v-if="change.moved_bytes || (change.preview.moves_bytes && !open)" class="plain compare" aria-label="Foreseen and happened">
             <thead><tr><th /><th class="n">Foreseen</th><th class="n">Happened</th></tr></thead>
@@ -100,6 +100,10 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) => (s
           </table>
           <p v-if="change.preview.protection" class="soft">{{ change.preview.protection }}</p>
           <p v-for="w in change.preview.warnings" :key="w.sentence"><StateMark lamp="watch" /> {{ w.sentence }}</p>
+          <template v-if="change.records.length">
+            <div class="sec"><h2>What was asked of it</h2></div>
+            <p v-for="r in change.records" :key="r.at"><span class="mono soft">{{ clock(r.at) }}</span> {{ r.what }} <span class="soft">{{ r.actor }}</span></p>
+          </template>
         </section>
       </div>
     </template>

@@ -1,10 +1,11 @@
 <script setup lang="ts">
-import { useChanges, type Change, type Lamp } from "../../api/client";
+import { useChanges, useRecords, type Change, type Lamp } from "../../api/client";
 import { clock, percent } from "../../lib/format";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 
 const { data: changes, error } = useChanges();
+const { data: records } = useRecords();
 const lamp = (c: Change): Lamp => ({ waiting: "away", running: "mending", paused: "short", done: "sound", withdrawn: "away" })[c.state] as Lamp;
 const progress = (c: Change) => (c.state === "running" && c.total_bytes ? percent(c.done_bytes / c.total_bytes) : "");
 </script>
@@ -25,5 +26,14 @@ const progress = (c: Change) => (c.state === "running" && c.total_bytes ? percen
       </tbody>
     </table>
     <p v-else-if="changes" class="empty">Nothing has been changed yet.</p>
+    <section v-if="records?.length" class="besides" aria-label="Besides changes">
+      <div class="sec"><h2>Besides changes</h2><span class="small">settings, lights, tests, machines that reported in; newest first</span></div>
+      <p v-for="r in records" :key="`${r.at} ${r.what}`"><span class="mono soft">{{ clock(r.at) }}</span> {{ r.what }} <span class="soft">{{ r.actor }}</span></p>
+    </section>
   </main>
 </template>
+
+<style scoped>
+.besides { padding-top: 16px; font-size: var(--t-s); }
+.besides p { padding: 2px 0; border-bottom: 1px solid var(--rule); }
+</style>

@@ -92,7 +92,7 @@ async function copyText() {
           <h1>{{ preview?.title ?? "Preview" }}</h1>
           <span class="grow" /><button type="button" class="act" @click="copyText">Copy as text</button><button type="button" class="act" @click="close">Close</button>
         </header>
-        <p class="summary">{{ preview?.summary ?? "Making the preview …" }} <span v-if="lit && hasMap">On the map, striped hay leaves and striped blue arrives.</span></p>
+        <p class="summary">{{ preview ? `${preview.summary} Nothing has been changed yet.` : "Making the preview …" }} <span v-if="lit && hasMap">On the map, striped hay leaves and striped blue arrives.</span></p>
         <PoolWish v-if="kind === 'form-pool'" v-model="params" v-model:chosen="chosen" :barn="barn" :preview="preview" />
         <SettingsWish v-else-if="kind === 'set-pool' && !route.query['with-params']" v-model="params" />
         <LeaveWish v-else-if="leaving" :key="`leave-${kind}`" v-model="params" :kind="kind" />

@@ -37,6 +37,15 @@ def upgrade() -> None:
         ),
     )
     op.create_table(
+        "record",
+        sa.Column("id", sa.BigInteger(), primary_key=True),
+        sa.Column("at", sa.DateTime(timezone=True), server_default=sa.func.now(), nullable=False),
+        sa.Column("actor", sa.String(), nullable=False),
+        sa.Column("what", sa.String(), nullable=False),
+        sa.Column("change_id", sa.BigInteger(), sa.ForeignKey("change.id"), nullable=True),
+    )
+    op.create_index("record_change", "record", ["change_id"])
+    op.create_table(
         "duty",
         sa.Column("name", sa.String(), primary_key=True),
         sa.Column("at", sa.DateTime(timezone=True), server_default=sa.func.now(), nullable=False),
@@ -71,4 +80,5 @@ def downgrade() -> None:
     op.drop_column("change", "meant")
     op.drop_column("change", "again")
     op.drop_table("duty")
+    op.drop_table("record")
     op.drop_table("touch")
