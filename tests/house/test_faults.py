@@ -50,15 +50,18 @@ def change_of(running: Running, number: int) -> dict[str, Any]:
 
 
 def insist(running: Running, kind: str, params: dict[str, Any]) -> int:
-    """The number of the change, asked for until it is taken: a refusal or a broken connection means that
-    nothing was.
+    """The number of the change, asked for until it is taken. Where the connection breaks it may have been:
+    that is looked up.
     """
     number = 0
 
     def taken() -> bool:
         nonlocal number
-        answer = running.api.post("/changes", json={"kind": kind, "params": params})
-        number = answer.json().get("number", 0)
+        known = running.api.get("/changes").json()
+        number = next((c["number"] for c in known if (c["kind"], c["about"]) == (kind, params["name"])), 0)
+        if not number:
+            answer = running.api.post("/changes", json={"kind": kind, "params": params})
+            number = answer.json().get("number", 0)
         return number > 0
 
     wait(running, taken, f"{kind} to be taken")

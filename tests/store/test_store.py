@@ -3,20 +3,35 @@
 from __future__ import annotations
 
 import re
+from datetime import UTC, datetime, timedelta
+from typing import Any
 
 import numpy as np
 import pytest
 from alembic import command
-from conftest import Site
-from sqlalchemy import select, update
+from conftest import ME, Site
+from sqlalchemy import select, text, update
 from sqlalchemy.exc import IntegrityError
 
+from foldbarn.changes.engine.runner import run_change
+from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import NotFound
+from foldbarn.services import changes
 from foldbarn.store import views
 from foldbarn.store.database import announce, engine, transaction
 from foldbarn.store.migrate import alembic_config, migrate
 from foldbarn.store.placements import set_strips, write_placement
-from foldbarn.store.tables import DiskRow, PlacementRow, RoomRow, SiteRow, VolumeRow
+from foldbarn.store.tables import (
+    ChangeRow,
+    DiskRow,
+    NodeRow,
+    PlacementRow,
+    RackRow,
+    RoomRow,
+    SiteRow,
+    TouchRow,
+    VolumeRow,
+)
 
 
 def test_the_migrations_make_exactly_the_tables_of_the_code(database: str) -> None:
@@ -111,3 +126,72 @@ def test_a_placement_is_kept_across_chunks_and_moves_only_what_lies_where_expect
     after = views.current_view().volumes[0].placement
     assert after[last, 1] == 40
     assert (np.argwhere(after != wide) == [[last, 1]]).all()
+
+
+@pytest.mark.pooled
+def test_a_site_of_the_version_before_is_taken_over_with_its_open_changes(barn_site: Site) -> None:
+    """Its database has the tables of then: what an open change touches and means is found out anew."""
+    volume = changes.carry_out(ME, "create-volume", {"name": "v", "pool": "QUAYSIDE", "size": "3 GiB"})
+    own = changes.carry_out(BY_ITSELF, "rebuild", {"pool": "quayside"})
+    with transaction() as session:
+        row = session.get_one(ChangeRow, own)
+        row.state, row.paused_at = "paused", datetime.now(UTC) - timedelta(hours=1)
+    with engine().begin() as connection:
+        config = alembic_config()
+        config.attributes["connection"] = connection
+        command.downgrade(config, "0005")
+        connection.execute(text("update change set touches = 'strips of quayside'"))
+    migrate()
+    run_change(volume)
+    assert barn_site.state(volume) == "done"
+    changes.try_again()  # as the version before would have
+    run_change(own)
+    assert barn_site.state(own) == "done"
+    with transaction() as session:
+        pool = views.current_view().pools[0].number
+        assert session.get_one(ChangeRow, own).meant == {"pool": {"quayside": pool}}
+        told = session.execute(select(TouchRow.change_id, TouchRow.what, TouchRow.number, TouchRow.held))
+        assert {tuple(one) for one in told} == {
+            (volume, "pool", pool, False),
+            (own, "pool", pool, False),
+            (own, "rebuild", pool, False),
+        }
+
+
+def test_a_disk_is_read_again_only_when_its_row_is_another(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    read: list[str] = []
+    original = views._read_disk
+
+    def counted(row: DiskRow, version: str) -> Any:
+        read.append(row.name)
+        return original(row, version)
+
+    monkeypatch.setattr(views, "_read_disk", counted)
+    before = views.current_view()
+    read.clear()
+    with transaction() as session:
+        session.execute(update(DiskRow).where(DiskRow.name == "petrel-3").values(lit=True))
+        assert views.load_view(session).disk("petrel-3").lit  # also before it is committed
+        session.execute(update(DiskRow).where(DiskRow.name == "petrel-3").values(model="other"))
+        assert views.load_view(session).disk("petrel-3").model == "other"
+        announce(session, "site")
+    view = views.current_view()
+    assert (view.disk("petrel-3").lit, view.disk("petrel-3").model) == (True, "other")
+    assert [d for d in view.disks if d.name != "petrel-3"] == [
+        d for d in before.disks if d.name != "petrel-3"
+    ]
+    assert set(read) == {"petrel-3"}
+    with transaction() as session:
+        session.execute(update(DiskRow).where(DiskRow.name == "petrel-3").values(lit=False))
+        views.load_view(session)
+        session.rollback()
+    assert views.current_view().disk("petrel-3").lit  # what was rolled back was never so
+    with transaction() as session:
+        node = session.scalars(select(NodeRow).where(NodeRow.name == "skua")).one()
+        rack = session.scalars(select(RackRow.id).where(RackRow.name == "NQ-1")).one()
+        node.rack_id, node.position = rack, 9
+        announce(session, "site")
+    moved = views.current_view()
+    assert all(moved.nodes[d.node].name == d.name.partition("-")[0] for d in moved.disks if d.enclosure < 0)

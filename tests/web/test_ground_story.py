@@ -57,121 +57,121 @@ def test_an_empty_site_has_one_clear_way_to_begin(page: Page) -> None:
     expect(page.get_by_text("Nothing has come in yet.")).to_be_visible()
 
 
-def test_files_are_taken_or_refused_each_with_its_sentence(page: Page) -> None:
-    page.goto(page.url + "intake")
-    page.get_by_label("Inventory files").set_input_files(
+def test_files_are_taken_or_refused_each_with_its_sentence(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/intake")
+    tab.get_by_label("Inventory files").set_input_files(
         [
             {"name": "auk.lsblk.json", "mimeType": "application/json", "buffer": lsblk("A1")},
             {"name": "tern.lsblk.json", "mimeType": "application/json", "buffer": lsblk("T1")[:-5]},
             {"name": "noddy.lsblk.json", "mimeType": "application/json", "buffer": b'{"hits": 3}'},
         ]
     )
-    expect(page.get_by_text("1 taken, 2 refused.")).to_be_visible()
-    rows = page.locator("[data-result]")
+    expect(tab.get_by_text("1 taken, 2 refused.")).to_be_visible()
+    rows = tab.locator("[data-result]")
     expect(rows.nth(0)).to_contain_text("noddy.lsblk.json")
     expect(rows.nth(0)).to_contain_text("It is JSON, but of another tool: it has hits at its top.")
     expect(rows.nth(1)).to_contain_text("It ends in the middle")
     expect(rows.nth(2)).to_contain_text("1 disk of auk.")
 
 
-def test_a_bmc_is_read_and_its_node_awaited(page: Page, running: Running) -> None:
-    page.goto(page.url + "intake")
-    page.get_by_label("Address of the BMC").fill(running.api.get("/yard").json()["bmc_urls"]["skua"])
-    page.get_by_label("Name at the BMC").fill("yard")
-    page.get_by_label("Password at the BMC").fill("wrong")
-    page.get_by_role("button", name="Read", exact=True).click()
-    expect(page.get_by_text("The BMC does not accept this name and password.")).to_be_visible()
-    page.get_by_label("Password at the BMC").fill("yard")
-    page.get_by_role("button", name="Read", exact=True).click()
-    expect(page.get_by_text("skua: 11 drives, new here and awaited.")).to_be_visible()
-    page.goto(f"{running.url}/machines?show=nodes")
-    expect(page.locator('[data-row="skua"]')).to_contain_text(
+def test_a_bmc_is_read_and_its_node_awaited(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/intake")
+    tab.get_by_label("Address of the BMC").fill(running.api.get("/yard").json()["bmc_urls"]["skua"])
+    tab.get_by_label("Name at the BMC").fill("yard")
+    tab.get_by_label("Password at the BMC").fill("wrong")
+    tab.get_by_role("button", name="Read", exact=True).click()
+    expect(tab.get_by_text("The BMC does not accept this name and password.")).to_be_visible()
+    tab.get_by_label("Password at the BMC").fill("yard")
+    tab.get_by_role("button", name="Read", exact=True).click()
+    expect(tab.get_by_text("skua: 11 drives, new here and awaited.")).to_be_visible()
+    tab.goto(f"{running.url}/machines?show=nodes")
+    expect(tab.locator('[data-row="skua"]')).to_contain_text(
         "Known from its BMC; its agent has not reported yet."
     )
 
 
-def test_agents_report_and_the_machines_are_listed_filtered_and_sorted(page: Page, running: Running) -> None:
-    page.goto(page.url + "machines")
+def test_agents_report_and_the_machines_are_listed_filtered_and_sorted(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/machines")
     announce(running, *NODES)
-    expect(page.get_by_text("10 nodes, 94 disks")).to_be_visible()  # without a reload
-    page.get_by_label("Show only rows with").fill("skua unfit")
-    expect(page.locator("tr[data-row]")).to_have_count(1)
-    expect(page.locator('[data-row="skua-3"]')).to_contain_text(
+    expect(tab.get_by_text("10 nodes, 94 disks")).to_be_visible()  # without a reload
+    tab.get_by_label("Show only rows with").fill("skua unfit")
+    expect(tab.locator("tr[data-row]")).to_have_count(1)
+    expect(tab.locator('[data-row="skua-3"]')).to_contain_text(
         "unfit: it carries a file-system signature (ext4)"
     )
-    expect(page).to_have_url(re.compile(r"with=skua(\+|%20)unfit"))
-    page.get_by_label("Show only rows with").fill("hdd")
-    page.get_by_role("button", name="Size, TB").click()
-    expect(page.locator("tr[data-row]").first).to_have_attribute("data-row", "auk-sda")  # 4 TB, the smallest
-    page.get_by_role("button", name="Size, TB").click()
-    expect(page.locator("tr[data-row]").first).to_contain_text("12.00")
-    page.get_by_role("button", name="Columns").click()
-    page.get_by_label("Serial number").check()
-    expect(page.get_by_role("columnheader", name="Serial number")).to_be_visible()
-    page.keyboard.press("Escape")
-    grid = page.get_by_role("grid", name="Disks")
+    expect(tab).to_have_url(re.compile(r"with=skua(\+|%20)unfit"))
+    tab.get_by_label("Show only rows with").fill("hdd")
+    tab.get_by_role("button", name="Size, TB").click()
+    expect(tab.locator("tr[data-row]").first).to_have_attribute("data-row", "auk-sda")  # 4 TB, the smallest
+    tab.get_by_role("button", name="Size, TB").click()
+    expect(tab.locator("tr[data-row]").first).to_contain_text("12.00")
+    tab.get_by_role("button", name="Columns").click()
+    tab.get_by_label("Serial number").check()
+    expect(tab.get_by_role("columnheader", name="Serial number")).to_be_visible()
+    tab.keyboard.press("Escape")
+    grid = tab.get_by_role("grid", name="Disks")
     grid.focus()
-    page.keyboard.press("ArrowDown")
-    page.keyboard.press("Enter")
-    expect(page).to_have_url(re.compile("/disks/"))
+    tab.keyboard.press("ArrowDown")
+    tab.keyboard.press("Enter")
+    expect(tab).to_have_url(re.compile("/disks/"))
 
 
 def test_a_disk_shows_its_paths_and_another_is_cleared_after_typing_its_name(
-    page: Page, running: Running
+    tab: Page, running: Running
 ) -> None:
-    page.goto(f"{running.url}/disks/skua-5")
-    expect(page.get_by_text("(2 paths, one disk)")).to_be_visible()
-    page.goto(f"{running.url}/disks/skua-3")
-    page.get_by_role("button", name="Preview clearing it").click()
-    carry_out = page.get_by_role("button", name="Carry out")
-    expect(page.get_by_role("dialog").get_by_text("a file-system signature (ext4)")).to_be_visible()
+    tab.goto(f"{running.url}/disks/skua-5")
+    expect(tab.get_by_text("(2 paths, one disk)")).to_be_visible()
+    tab.goto(f"{running.url}/disks/skua-3")
+    tab.get_by_role("button", name="Preview clearing it").click()
+    carry_out = tab.get_by_role("button", name="Carry out")
+    expect(tab.get_by_role("dialog").get_by_text("a file-system signature (ext4)")).to_be_visible()
     expect(carry_out).to_be_disabled()
-    page.get_by_label("Type skua-3 to confirm").fill("skua-4")
-    expect(page.locator('[data-note="blocker"]')).to_contain_text("Type skua-3 to confirm")
-    page.get_by_label("Type skua-3 to confirm").fill("skua-3")
+    tab.get_by_label("Type skua-3 to confirm").fill("skua-4")
+    expect(tab.locator('[data-note="blocker"]')).to_contain_text("Type skua-3 to confirm")
+    tab.get_by_label("Type skua-3 to confirm").fill("skua-3")
     carry_out.click()
-    expect(page.locator('[data-step="check"]')).to_have_attribute("data-state", "done")
-    page.get_by_role("link", name="Show skua-3").click()
-    expect(page.get_by_text("Fit, and in no pool.")).to_be_visible(timeout=LONG)
-    page.get_by_role("button", name="Turn its light on").click()
-    expect(page.get_by_role("button", name="Turn its light off")).to_be_visible()
+    expect(tab.locator('[data-step="check"]')).to_have_attribute("data-state", "done")
+    tab.get_by_role("link", name="Show skua-3").click()
+    expect(tab.get_by_text("Fit, and in no pool.")).to_be_visible(timeout=LONG)
+    tab.get_by_role("button", name="Turn its light on").click()
+    expect(tab.get_by_role("button", name="Turn its light off")).to_be_visible()
 
 
-def test_nodes_are_arranged_by_keyboard_and_drag_and_it_is_taken_back(page: Page, running: Running) -> None:
-    page.goto(f"{running.url}/arrange")
-    stall = page.locator('[data-stall="skua"]')
-    expect(page.locator('[data-rack="unplaced"]')).to_contain_text("auk")
+def test_nodes_are_arranged_by_keyboard_and_drag_and_it_is_taken_back(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/arrange")
+    stall = tab.locator('[data-stall="skua"]')
+    expect(tab.locator('[data-rack="unplaced"]')).to_contain_text("auk")
     stall.focus()
-    page.keyboard.press("Shift+ArrowLeft")
-    expect(page.locator('[data-rack="SQ-1"] [data-stall="skua"]')).to_be_focused()
-    expect(page.get_by_text("skua from South Quay, SQ-2 to South Quay, SQ-1")).to_be_visible()
-    page.locator('[data-stall="auk"]').drag_to(page.locator('[data-rack="NQ-1"]'))
-    expect(page.get_by_text("auk from Unplaced, unplaced to North Quay, NQ-1")).to_be_visible()
-    expect(page.locator('[data-level="room"]')).to_contain_text("3 2")  # three rooms before, two after
-    page.get_by_role("button", name="Take back").click()
-    expect(page.get_by_text("auk from Unplaced")).to_have_count(0)
-    page.locator('[data-stall="auk"]').drag_to(page.locator('[data-rack="NQ-1"]'))
-    page.locator('[data-rack="unplaced"]').get_by_role("button", name="Remove").click()
-    page.get_by_role("button", name="Carry out").click()
-    expect(page.locator('[data-step="place"]')).to_have_attribute("data-state", "done")
-    expect(page.get_by_text("2 nodes moved.")).to_be_visible()
-    page.get_by_role("link", name="Preview taking it back").click()
-    sheet = page.get_by_role("dialog")
+    tab.keyboard.press("Shift+ArrowLeft")
+    expect(tab.locator('[data-rack="SQ-1"] [data-stall="skua"]')).to_be_focused()
+    expect(tab.get_by_text("skua from South Quay, SQ-2 to South Quay, SQ-1")).to_be_visible()
+    tab.locator('[data-stall="auk"]').drag_to(tab.locator('[data-rack="NQ-1"]'))
+    expect(tab.get_by_text("auk from Unplaced, unplaced to North Quay, NQ-1")).to_be_visible()
+    expect(tab.locator('[data-level="room"]')).to_contain_text("3 2")  # three rooms before, two after
+    tab.get_by_role("button", name="Take back").click()
+    expect(tab.get_by_text("auk from Unplaced")).to_have_count(0)
+    tab.locator('[data-stall="auk"]').drag_to(tab.locator('[data-rack="NQ-1"]'))
+    tab.locator('[data-rack="unplaced"]').get_by_role("button", name="Remove").click()
+    tab.get_by_role("button", name="Carry out").click()
+    expect(tab.locator('[data-step="place"]')).to_have_attribute("data-state", "done")
+    expect(tab.get_by_text("2 nodes moved.")).to_be_visible()
+    tab.get_by_role("link", name="Preview taking it back").click()
+    sheet = tab.get_by_role("dialog")
     expect(sheet.get_by_role("cell", name="South Quay, SQ-2")).to_be_visible()
-    page.keyboard.press("Escape")
+    tab.keyboard.press("Escape")
 
 
-def test_a_text_shows_the_line_of_its_error_and_what_differs(page: Page, running: Running) -> None:
-    page.goto(f"{running.url}/text")
-    editor = page.get_by_label("The site as text")
+def test_a_text_shows_the_line_of_its_error_and_what_differs(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/text")
+    editor = tab.get_by_label("The site as text")
     expect(editor).to_contain_text("site: Skerry Ferries")
-    expect(page.get_by_text("Text and machines agree.")).to_be_visible()
+    expect(tab.get_by_text("Text and machines agree.")).to_be_visible()
     editor.click()
-    page.keyboard.press("Control+Home")
-    page.keyboard.press("End")
-    page.keyboard.type("\nrums: []")
-    expect(page.locator('[data-note="blocker"]')).to_contain_text("Line 2: There is no key 'rums' here.")
-    expect(page.get_by_role("button", name="Carry out")).to_be_disabled()
+    tab.keyboard.press("Control+Home")
+    tab.keyboard.press("End")
+    tab.keyboard.type("\nrums: []")
+    expect(tab.locator('[data-note="blocker"]')).to_contain_text("Line 2: There is no key 'rums' here.")
+    expect(tab.get_by_role("button", name="Carry out")).to_be_disabled()
 
 
 def test_a_shut_port_is_found_and_the_cluster_formed_with_live_steps(page: Page, running: Running) -> None:
@@ -220,33 +220,33 @@ def test_a_shut_port_is_found_and_the_cluster_formed_with_live_steps(page: Page,
     expect(page.get_by_text("It opens the key.")).to_be_visible()
 
 
-def test_the_leading_keeper_loses_its_power_and_another_leads(page: Page, running: Running) -> None:
-    page.goto(f"{running.url}/cluster")
-    expect(page.get_by_role("link", name="fulmar", exact=True)).to_be_visible()
-    expect(page.get_by_text("Every node reaches every disk.")).to_be_visible()
+def test_the_leading_keeper_loses_its_power_and_another_leads(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/cluster")
+    expect(tab.get_by_role("link", name="fulmar", exact=True)).to_be_visible()
+    expect(tab.get_by_text("Every node reaches every disk.")).to_be_visible()
     running.pull(lever="cut power", what="fulmar")
-    expect(page.get_by_text("turnstone leads (term 4)")).to_be_visible(timeout=LONG)
-    expect(page.get_by_text("Fulmar is not heard.")).to_be_visible(timeout=LONG)
+    expect(tab.get_by_text("turnstone leads (term 4)")).to_be_visible(timeout=LONG)
+    expect(tab.get_by_text("Fulmar is not heard.")).to_be_visible(timeout=LONG)
     running.pull(lever="give power", what="fulmar")
-    expect(page.get_by_text("Every node reaches every disk.")).to_be_visible(timeout=LONG)
+    expect(tab.get_by_text("Every node reaches every disk.")).to_be_visible(timeout=LONG)
 
 
-def test_a_member_is_let_go_from_its_page_and_added_again(page: Page, running: Running) -> None:
-    page.goto(f"{running.url}/machines/skua")
-    page.get_by_role("button", name="Preview letting it go").click()
-    page.get_by_role("button", name="Carry out").click()
-    expect(page.locator('[data-step="close"]')).to_have_attribute("data-state", "done")
-    page.get_by_role("link", name="Show skua").click()
-    page.get_by_role("button", name="Preview adding it to quay").click()
-    page.get_by_role("button", name="Carry out").click()
-    expect(page.locator('[data-step="open"]')).to_have_attribute("data-state", "done")
+def test_a_member_is_let_go_from_its_page_and_added_again(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/machines/skua")
+    tab.get_by_role("button", name="Preview letting it go").click()
+    tab.get_by_role("button", name="Carry out").click()
+    expect(tab.locator('[data-step="close"]')).to_have_attribute("data-state", "done")
+    tab.get_by_role("link", name="Show skua").click()
+    tab.get_by_role("button", name="Preview adding it to quay").click()
+    tab.get_by_role("button", name="Carry out").click()
+    expect(tab.locator('[data-step="open"]')).to_have_attribute("data-state", "done")
 
 
-def test_what_is_not_there_is_said(page: Page, running: Running) -> None:
-    page.goto(f"{running.url}/machines/puffin")
-    expect(page.get_by_text("No node named puffin is known.")).to_be_visible()
-    page.goto(f"{running.url}/disks/puffin-1")
-    expect(page.get_by_text("No disk named puffin-1 is known.")).to_be_visible()
+def test_what_is_not_there_is_said(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/machines/puffin")
+    expect(tab.get_by_text("No node named puffin is known.")).to_be_visible()
+    tab.goto(f"{running.url}/disks/puffin-1")
+    expect(tab.get_by_text("No disk named puffin-1 is known.")).to_be_visible()
     assert (
         httpx.post(f"{running.url}/api/witness", json={"url": running.url}, trust_env=False).status_code
         == 502

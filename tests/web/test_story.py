@@ -73,16 +73,16 @@ def test_a_pool_is_formed_from_a_preview(page: Page) -> None:
     expect(page.get_by_role("heading", level=1)).to_contain_text("quayside")
 
 
-def test_a_name_that_is_taken_is_refused_in_the_sheet(page: Page) -> None:
-    page.goto(page.url + "?plan=form-pool")
-    page.get_by_label("Name of the pool").fill("QUAYSIDE")
-    page.locator(".choose").get_by_role("button", name="razorbill").click()
-    blockers = page.locator('[data-note="blocker"]')
+def test_a_name_that_is_taken_is_refused_in_the_sheet(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/?plan=form-pool")
+    tab.get_by_label("Name of the pool").fill("QUAYSIDE")
+    tab.locator(".choose").get_by_role("button", name="razorbill").click()
+    blockers = tab.locator('[data-note="blocker"]')
     expect(blockers.first).to_contain_text(
         "A pool named 'QUAYSIDE' exists already (as 'quayside'; case does not tell names apart)."
     )
     expect(blockers.nth(1)).to_contain_text("3 copies need 3 racks; the chosen disks lie in 1.")
-    expect(page.get_by_role("button", name="Carry out")).to_be_disabled()
+    expect(tab.get_by_role("button", name="Carry out")).to_be_disabled()
 
 
 def test_a_volume_is_made_and_its_placement_lit(page: Page) -> None:
@@ -115,21 +115,21 @@ def test_a_volume_is_made_and_its_placement_lit(page: Page) -> None:
     expect(page.get_by_text(re.compile("picked: extent 1, A on"))).to_be_visible()
 
 
-def test_a_stale_preview_is_refused_with_a_fresh_one(page: Page, running: Running) -> None:
-    page.goto(f"{running.url}/volumes?plan=create-volume")
-    page.get_by_label("Name of the volume").fill("tides")
-    page.get_by_label("Size").fill("200 GiB")
-    carry_out = page.get_by_role("button", name="Carry out")
+def test_a_stale_preview_is_refused_with_a_fresh_one(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/volumes?plan=create-volume")
+    tab.get_by_label("Name of the volume").fill("tides")
+    tab.get_by_label("Size").fill("200 GiB")
+    carry_out = tab.get_by_role("button", name="Carry out")
     expect(carry_out).to_be_enabled()
-    page.route("**/api/changes/preview", lambda route: route.abort())  # this page hears of nothing more
+    tab.route("**/api/changes/preview", lambda route: route.abort())  # this page hears of nothing more
     running.demo.carry_out("create-volume", {"name": "charts", "pool": "quayside", "size": "300 GiB"})
     carry_out.click()
-    expect(page.get_by_text("The site has changed since this preview")).to_be_visible()
-    page.unroute("**/api/changes/preview")
+    expect(tab.get_by_text("The site has changed since this preview")).to_be_visible()
+    tab.unroute("**/api/changes/preview")
     expect(carry_out).to_be_enabled()
     carry_out.click()
-    expect(page).to_have_url(re.compile(r"/changes/\d+$"))
-    expect(page.locator('[data-step="check"]')).to_have_attribute("data-state", "done")
+    expect(tab).to_have_url(re.compile(r"/changes/\d+$"))
+    expect(tab.locator('[data-step="check"]')).to_have_attribute("data-state", "done")
 
 
 def test_a_node_without_power_is_noticed_and_its_data_rebuilt(page: Page) -> None:
@@ -203,9 +203,9 @@ def test_everything_works_by_keyboard_on_the_map(page: Page) -> None:
     expect(page.locator("html")).to_have_attribute("data-theme", "night")
 
 
-def test_a_change_made_elsewhere_shows_without_a_refresh(page: Page, running: Running) -> None:
-    page.goto(f"{running.url}/volumes")
-    expect(page.get_by_role("row")).to_have_count(4)
+def test_a_change_made_elsewhere_shows_without_a_refresh(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/volumes")
+    expect(tab.get_by_role("row")).to_have_count(4)
     running.demo.carry_out(
         "create-volume",
         {
@@ -214,16 +214,16 @@ def test_a_change_made_elsewhere_shows_without_a_refresh(page: Page, running: Ru
             "size": "5 GiB",
         },
     )
-    expect(page.get_by_role("row")).to_have_count(5)
-    widths = page.evaluate("[document.documentElement.scrollWidth, innerWidth]")
+    expect(tab.get_by_role("row")).to_have_count(5)
+    widths = tab.evaluate("[document.documentElement.scrollWidth, innerWidth]")
     assert widths[0] <= widths[1]  # the longest name breaks no layout
 
 
-def test_what_does_not_exist_is_said(page: Page, running: Running) -> None:
-    page.goto(f"{running.url}/volumes/nothing")
-    expect(page.get_by_role("alert")).to_contain_text("There is no volume named 'nothing'.")
-    page.goto(f"{running.url}/no/such/page")
-    expect(page.get_by_role("heading", level=1)).to_have_text("There is nothing at this address.")
+def test_what_does_not_exist_is_said(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/volumes/nothing")
+    expect(tab.get_by_role("alert")).to_contain_text("There is no volume named 'nothing'.")
+    tab.goto(f"{running.url}/no/such/page")
+    expect(tab.get_by_role("heading", level=1)).to_have_text("There is nothing at this address.")
 
 
 def test_a_barn_that_stops_answering_is_said_and_found_again(page: Page) -> None:
@@ -270,11 +270,11 @@ def test_text_has_enough_contrast_in_both_themes(page: Page, theme: str) -> None
 
 
 def test_a_pool_grows_from_its_page_and_a_volume_is_deleted_after_typing_its_name(
-    page: Page, running: Running
+    tab: Page, running: Running
 ) -> None:
-    page.goto(f"{running.url}/pools/quayside")
-    page.get_by_role("link", name="Preview adding disks").click()
-    sheet = page.get_by_role("dialog")
+    tab.goto(f"{running.url}/pools/quayside")
+    tab.get_by_role("link", name="Preview adding disks").click()
+    sheet = tab.get_by_role("dialog")
     expect(sheet.get_by_role("button", name="Carry out")).to_be_disabled()
     sheet.locator(".choose").get_by_role("button", name="skua").click()
     for bay in ("c1", "c2"):
@@ -282,11 +282,11 @@ def test_a_pool_grows_from_its_page_and_a_volume_is_deleted_after_typing_its_nam
     expect(sheet.get_by_text("7 disks chosen.")).to_be_visible()
     expect(sheet.get_by_role("table", name="Capacity at every step")).to_be_visible()
     sheet.get_by_role("button", name="Carry out").click()
-    expect(page.locator('[data-step="claim"]')).to_have_attribute("data-state", "done", timeout=LONG)
-    page.goto(f"{running.url}/volumes/charts")
-    page.get_by_role("link", name="Preview deleting it").click()
-    page.get_by_label("Type charts to confirm").fill("charts")
-    page.get_by_role("dialog").get_by_role("button", name="Carry out").click()
-    expect(page.locator('[data-step="forget"]')).to_have_attribute("data-state", "done", timeout=LONG)
-    page.get_by_role("link", name="Show charts").click()
-    expect(page.get_by_role("cell", name="charts", exact=True)).to_have_count(0)
+    expect(tab.locator('[data-step="claim"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    tab.goto(f"{running.url}/volumes/charts")
+    tab.get_by_role("link", name="Preview deleting it").click()
+    tab.get_by_label("Type charts to confirm").fill("charts")
+    tab.get_by_role("dialog").get_by_role("button", name="Carry out").click()
+    expect(tab.locator('[data-step="forget"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    tab.get_by_role("link", name="Show charts").click()
+    expect(tab.get_by_role("cell", name="charts", exact=True)).to_have_count(0)
