@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import NamedTuple
@@ -13,6 +14,7 @@ from foldbarn.core.arrays import Flags, Ints
 from foldbarn.core.site import Pool, SiteView
 
 Strips = NDArray[np.int64]  # [strips, 3]: volume, extent, strip
+DENSE_BEYOND = 1 << 22  # the most extents that a volume has; other numbers are smaller by far
 NO_STRIPS: Strips = np.zeros((0, 3), dtype=np.int64)
 
 
@@ -82,29 +84,52 @@ def differences(held: Places, should: Places, asked: Ints) -> Difference:
     both = Places(*(np.concatenate(columns) for columns in zip(held, should, strict=True)))
     if not len(both.disk):
         return Difference(both, both)
-    keys = _keys(both) * 2
+    numbering = _Numbering.of(both)
+    keys = numbering.number(both) * 2
     keys[len(held.disk) :] += 1  # those that should be
-    order = np.argsort(keys, kind="stable")
-    keys = keys[order]
+    keys.sort()
     twins = np.zeros(len(keys), dtype=np.bool_)
     pairs = keys[1:] >> 1 == keys[:-1] >> 1
     twins[1:] |= pairs
     twins[:-1] |= pairs
-    alone, wanted = ~twins, keys & 1 == 1
-    return Difference(both.only(order[alone & ~wanted]), both.only(order[alone & wanted]))
+    alone = keys[~twins]
+    wanted = alone & 1 == 1
+    return Difference(numbering.places(alone[~wanted] >> 1), numbering.places(alone[wanted] >> 1))
 
 
-def _keys(places: Places) -> Ints:
-    """One number for each place; equal only for equal places."""
-    key = np.zeros(len(places.disk), dtype=np.int64)
-    room = 1
-    for column in places:
-        _, dense = (
-            np.unique(column, return_inverse=True) if column.max() > 4 * len(column) else (None, column)
-        )
-        span = int(dense.max()) + 1
-        room *= span
-        if room >= 2**62 or int(dense.min()) < 0:
+@dataclass(frozen=True, slots=True, eq=False)
+class _Numbering:
+    """One number for each place, which tells the place again. values: by column, what its numbers stand for,
+    where they
+    are not the numbers themselves; spans: how many each column has."""
+
+    values: list[Ints | None]
+    spans: list[int]
+
+    @classmethod
+    def of(cls, places: Places) -> _Numbering:
+        values: list[Ints | None] = []
+        spans: list[int] = []
+        for column in places:
+            most = int(column.max()) + 1
+            # Numbers that are few beside how large they are get smaller ones.
+            dense = np.unique(column) if most > DENSE_BEYOND else None
+            values.append(dense)
+            spans.append(most if dense is None else len(dense))
+        if math.prod(spans) >= 2**62 or any(int(column.min()) < 0 for column in places):
             raise OverflowError("too many places to tell apart")
-        key = key * span + dense
-    return key
+        return cls(values, spans)
+
+    def number(self, places: Places) -> Ints:
+        numbers = np.zeros(len(places.disk), dtype=np.int64)
+        for column, values, span in zip(places, self.values, self.spans, strict=True):
+            numbers *= span
+            numbers += column if values is None else np.searchsorted(values, column)
+        return numbers
+
+    def places(self, numbers: Ints) -> Places:
+        columns: list[Ints] = []
+        for values, span in zip(reversed(self.values), reversed(self.spans), strict=True):
+            numbers, column = np.divmod(numbers, span)
+            columns.append(column if values is None else values[column])
+        return Places(*reversed(columns))

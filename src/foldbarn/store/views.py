@@ -8,9 +8,10 @@ import threading
 from collections import Counter
 from dataclasses import dataclass, replace
 from datetime import datetime
+from typing import Any
 
 import numpy as np
-from sqlalchemy import ColumnElement, literal_column, select
+from sqlalchemy import ColumnElement, Row, literal_column, select
 
 from foldbarn.core.arrays import Disks
 from foldbarn.core.hardware import Reason
@@ -99,8 +100,8 @@ class _Keeper:
         with self.lock:
             found = {n: one for n, v in versions.items() if (one := self.disks.get(n)) and one.version == v}
         if stale := versions.keys() - found.keys():
-            rows = select(DiskRow).execution_options(populate_existing=True)
-            for row in session.scalars(rows.where(DiskRow.id.in_(stale)) if found else rows):
+            rows = select(DiskRow.__table__)  # plain rows: there may be ten thousand
+            for row in session.execute(rows.where(DiskRow.id.in_(stale)) if found else rows):
                 if row.id in stale:
                     found[row.id] = _read_disk(row, versions[row.id])
             with self.lock:
@@ -275,7 +276,7 @@ class _KeptDisk:
 _VERSION: ColumnElement[str] = literal_column("disk.ctid::text || ' ' || disk.xmin::text")
 
 
-def _read_disk(row: DiskRow, version: str) -> _KeptDisk:
+def _read_disk(row: Row[Any], version: str) -> _KeptDisk:
     disk = Disk(
         number=row.id,
         name=row.name,
