@@ -10,7 +10,7 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from sites import EXTENT, changed, make_site, uneven_racks, with_volume, without_nodes
 
-from foldbarn.core.capacity import Limit, most_that_fits, pool_space, usable_extents
+from foldbarn.core.capacity import Limit, fits, most_that_fits, pool_space, usable_extents
 from foldbarn.core.healing import Want, healing_for, healing_of, healing_sentence, heals, lose
 from foldbarn.core.lamps import Lamp, Outlook
 from foldbarn.core.loss import fate
@@ -213,6 +213,8 @@ def test_a_volume_may_be_as_large_as_the_fill_line_and_the_cap_allow_and_no_larg
     view = with_volume(view, before, 2, number=7) if before else view
     copies, level = wish
     fit = most_that_fits(view, pool, Protection(copies, level), Tier.BULK)
+    for extents in range(max(1, fit.extents - 2), fit.extents + 3):
+        assert fits(view, pool, Protection(copies, level), Tier.BULK, extents) == (extents <= fit.extents)
 
     def within(extents: int) -> bool:
         space = pool_space(with_volume(view, extents, copies, level), pool)

@@ -515,30 +515,50 @@ class Fit:
     limit: Limit
 
 
+class _Taking:
+    """A tier of a pool as it takes a new volume of a protection."""
+
+    def __init__(self, view: SiteView, pool: Pool, protection: Protection, tier: Tier) -> None:
+        self.view, self.pool, self.protection, self.tier = view, pool, protection, tier
+        rows = view.in_pool(pool, tier)
+        self.rows = rows[view.disk_open[rows] & (view.disk_free[rows] > 0)]
+        self.domain_of = view.domain_of(protection.level)[self.rows]
+        self.free, self.nodes = view.disk_free[self.rows], view.disk_node[self.rows]
+
+    @property
+    def most_apart(self) -> int:
+        """Extents whose strips can be kept apart in the free room."""
+        return usable_extents(self.free, self.domain_of, self.protection)
+
+    def broken(self, extents: int) -> Limit | None:
+        """What so many extents would break; grows with their number."""
+        strips = self.protection.strips
+        taken = np.zeros(len(self.view.disks), dtype=np.int64)
+        taken[self.rows] = expected_take(self.free, self.domain_of, self.nodes, extents, strips)
+        space = _tier_space(self.view, self.pool, self.tier, taken, (strips, extents))
+        if space.overcommit > self.pool.overcommit_cap:
+            return Limit.CAP
+        return Limit.FILL_LINE if space.full > self.pool.fill_line else None
+
+
+def fits(view: SiteView, pool: Pool, protection: Protection, tier: Tier, extents: int) -> bool:
+    """Whether a new volume may have so many extents, as `most_that_fits` has it, by one trial."""
+    taking = _Taking(view, pool, protection, tier)
+    return extents <= taking.most_apart and taking.broken(extents) is None
+
+
 def most_that_fits(view: SiteView, pool: Pool, protection: Protection, tier: Tier) -> Fit:
     """Extents of a protection that a new volume may have: placed apart, and within the fill line and the cap
     on overcommit.
 
     By trying: the tier is accounted for with each number, halving what is left.
     """
-    rows = view.in_pool(pool, tier)
-    rows = rows[view.disk_open[rows] & (view.disk_free[rows] > 0)]
-    domain_of = view.domain_of(protection.level)[rows]
-    free, nodes = view.disk_free[rows], view.disk_node[rows]
-
-    def broken(extents: int) -> Limit | None:
-        taken = np.zeros(len(view.disks), dtype=np.int64)
-        taken[rows] = expected_take(free, domain_of, nodes, extents, protection.strips)
-        space = _tier_space(view, pool, tier, taken, (protection.strips, extents))
-        if space.overcommit > pool.overcommit_cap:
-            return Limit.CAP
-        return Limit.FILL_LINE if space.full > pool.fill_line else None
-
-    low, high = 0, usable_extents(free, domain_of, protection) + 1
+    taking = _Taking(view, pool, protection, tier)
+    low, high = 0, taking.most_apart + 1
     limit = Limit.APART
     while high - low > 1:
         middle = (low + high) // 2
-        found = broken(middle)
+        found = taking.broken(middle)
         if found is None:
             low = middle
         else:

@@ -22,7 +22,7 @@ from foldbarn.store.database import transaction
 log = structlog.get_logger()
 TASK = "carry out a change"
 QUEUE = "changes"
-AT_ONCE = 12  # changes that are carried out side by side
+AT_ONCE = 24  # changes side by side: a few may take hours, and must not keep the others from their turn
 
 
 def worker_app() -> procrastinate.App:

@@ -20,6 +20,7 @@ from foldbarn.core.capacity import (
     Fit,
     Limit,
     by_domain,
+    fits,
     free_figure,
     most_that_fits,
     pool_space,
@@ -226,9 +227,8 @@ def wish_in(view: SiteView, pool: Pool, params: CreateVolumeParams) -> VolumeWis
             about="copies",
             next_step=step,
         )
-    fit = most_that_fits(view, pool, protection, params.tier)
-    if extents > fit.extents:
-        raise _too_large(size, pool, protection, fit)
+    if not fits(view, pool, protection, params.tier, extents):
+        raise _too_large(size, pool, protection, most_that_fits(view, pool, protection, params.tier))
     return VolumeWish(pool, size, extents, protection, params.tier)
 
 
