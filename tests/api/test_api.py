@@ -17,11 +17,15 @@ from schemathesis.specs.openapi.checks import (
     status_code_conformance,
     unsupported_method,
 )
+from sqlalchemy import update
 
+from foldbarn.api import pictures
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.links.agents import Agent
-from foldbarn.services import changes, watching
+from foldbarn.services import changes, site, watching
+from foldbarn.store.database import announce, transaction
+from foldbarn.store.tables import NodeRow
 from foldbarn.store.views import current_view
 
 
@@ -376,3 +380,17 @@ def test_the_watchs_duties_tell_what_they_cost(api: httpx.Client, barn_site: Sit
     assert set(duties) == {d.name for d in watching.duties_of_the_watch()}
     assert duties["start what mends"]["turns"] == 1
     assert all(d["seconds"] > 0 and d["problem"] == "" for d in duties.values())
+
+
+@pytest.mark.pooled
+def test_the_rooms_are_drawn_once_for_a_picture_of_the_site_unless_they_tell_of_time(barn_site: Site) -> None:
+    first, second = (pictures.rooms_out(site.outlook()) for _ in range(2))
+    assert first is second
+    with transaction() as session:
+        session.execute(update(NodeRow).where(NodeRow.name == "petrel").values(contact="silent"))
+        announce(session, "site")
+    third, fourth = (pictures.rooms_out(site.outlook()) for _ in range(2))
+    assert third is not first
+    assert third is not fourth  # it says how long ago petrel was heard
+    told = [n.state.reason for r in third for k in r.racks for n in k.nodes if n.name == "petrel"]
+    assert told[0].startswith("No report since")

@@ -110,6 +110,18 @@ def node_out(outlook: Outlook, row: int, disks: list[Disk]) -> NodeOut:
 
 
 def rooms_out(outlook: Outlook) -> list[RoomOut]:
+    """The site room by room. Kept with the picture of the site, unless something in it tells how long ago
+    it was.
+    """
+    view = outlook.view
+    waiting = any(n.contact in AWAY for n in view.nodes) or not all(d.present for d in view.disks)
+    kept = None if waiting else view.findings.get("rooms")
+    if not isinstance(kept, list):
+        kept = view.findings["rooms"] = _rooms(outlook)
+    return kept
+
+
+def _rooms(outlook: Outlook) -> list[RoomOut]:
     view = outlook.view
     racks: list[list[NodeOut]] = [[] for _ in view.racks]
     for row, node in enumerate(view.nodes):
