@@ -20,7 +20,9 @@ from test_changes import held, lose, should_hold
 
 from foldbarn.changes.engine import moving, queue, runner
 from foldbarn.changes.engine.runner import run_change
+from foldbarn.changes.kinds.rebuild import Rebuild
 from foldbarn.core.capacity import most_that_fits
+from foldbarn.core.errors import NotPossible
 from foldbarn.core.loss import DataState, fate
 from foldbarn.core.protection import Level, Protection
 from foldbarn.core.rebuild import crowded_strips
@@ -250,6 +252,80 @@ def test_an_older_runner_writes_nothing_more(barn_site: Site, monkeypatch: pytes
     assert states["prepare"] == "running"  # what was done is not recorded by the one that was fenced off
     run_change(number)
     assert barn_site.state(number) == "done"
+
+
+@pytest.mark.pooled
+def test_strips_stay_held_where_another_runner_goes_on_or_the_process_is_gone(barn_site: Site) -> None:
+    pool = current_view().pools[0]
+
+    def held_by() -> list[int]:
+        with transaction() as session:
+            return list(session.scalars(select(TouchRow.change_id).where(TouchRow.what == "strips")))
+
+    with transaction() as session:
+        number = change_row(session, "running")
+        token = kept.new_token(session, number)
+    run: Any = runner.Run(change=number, params=None, token=token or 0)
+    with run.holding_strips(pool):
+        assert held_by() == [number]
+    assert held_by() == []
+    with pytest.raises(NotPossible), run.holding_strips(pool):
+        raise NotPossible("It breaks.")
+    assert held_by() == []
+    with pytest.raises(GeneratorExit), run.holding_strips(pool):
+        raise GeneratorExit  # as good as killed
+    assert held_by() == [number]
+
+    def overtaken() -> None:
+        with transaction() as session:
+            kept.new_token(session, number)
+        run.say("too late")
+
+    with pytest.raises(kept.Fenced), run.holding_strips(pool):
+        overtaken()
+    assert held_by() == [number]  # they are the newer runner's
+
+
+@pytest.mark.pooled
+def test_what_breaks_in_stopping_pauses_all_the_same(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    number = changes.carry_out(ME, "rebuild", {"pool": "quayside"})
+    next_step = runner._next_step
+
+    def pausing(run: Any, kind: Any) -> bool:
+        changes.ask(ME, number, "pause")
+        return next_step(run, kind)
+
+    with monkeypatch.context() as patch:
+        patch.setattr(runner, "_next_step", pausing)
+        patch.setattr(Rebuild, "stop", lambda self, run: 1 / 0)
+        run_change(number)
+    assert barn_site.state(number) == "paused"
+    assert "could not be stopped: The step broke off: ZeroDivisionError" in barn_site.problem(number)
+    changes.ask(ME, number, "resume")
+    run_change(number)
+    assert barn_site.state(number) == "done"
+
+
+@pytest.mark.pooled
+def test_one_that_was_killed_before_it_did_anything_still_ends_by_itself(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    wish = {"name": "one", "pool": "quayside", "size": "2 GiB"}
+    first, second = (changes.carry_out(ME, "create-volume", wish) for _ in range(2))
+
+    def killed(session: Any, run: Any, outcome: str) -> None:
+        raise GeneratorExit
+
+    with monkeypatch.context() as patch:
+        patch.setattr(runner, "_finish_step", killed)
+        with pytest.raises(GeneratorExit):
+            run_change(second)
+    run_change(first)
+    run_change(second)
+    assert [barn_site.state(n) for n in (first, second)] == ["done", "withdrawn"]
+    assert barn_site.problem(second) == "A volume named 'one' exists already."
 
 
 @pytest.mark.pooled

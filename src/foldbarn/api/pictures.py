@@ -43,7 +43,6 @@ from foldbarn.api.models import (
 from foldbarn.api.pool_pictures import pool_out
 from foldbarn.changes.engine.kind import kind_named
 from foldbarn.changes.engine.preview import CheckRow, LedgerOut, LossRow
-from foldbarn.changes.kinds.give_up import AWAY
 from foldbarn.changes.text import SiteText
 from foldbarn.core.arrays import Flags
 from foldbarn.core.capacity import free_figure, site_ledgers
@@ -54,7 +53,7 @@ from foldbarn.core.lamps import Lamp, Outlook, worst
 from foldbarn.core.loss import fate, present_strips, without
 from foldbarn.core.network import PORT_PLAN
 from foldbarn.core.quorum import domain_losses, doubts, vote_sentence
-from foldbarn.core.site import Contact, Disk, Role, SiteView, Volume
+from foldbarn.core.site import AWAY, Contact, Disk, Role, SiteView, Volume
 from foldbarn.core.stages import stages
 from foldbarn.core.units import say_count
 from foldbarn.services.changes import again_at

@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from foldbarn.core.site import Contact, Node
+from foldbarn.core.site import AWAY, Contact, Node
 
 LEAST_TO_DOUBT = 3  # fewer nodes than this that are silent together are taken at their word
 
@@ -27,5 +27,5 @@ class Silence:
 
 def silence_of(nodes: Iterable[Node]) -> Silence:
     counted = [n for n in nodes if not n.given_up]
-    silent = sum(n.contact in (Contact.SILENT, Contact.GARBLED) for n in counted)
+    silent = sum(n.contact in AWAY for n in counted)
     return Silence(silent, sum(n.contact == Contact.HEARD for n in counted))

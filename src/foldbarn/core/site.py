@@ -31,6 +31,9 @@ class Contact(StrEnum):
     AWAITED = "awaited"  # known from a file, its BMC or the site's text; no agent has reported yet
 
 
+AWAY = frozenset({Contact.SILENT, Contact.GARBLED})  # was heard once, and is not heard now
+
+
 class Role(StrEnum):
     """What a disk is for."""
 

@@ -18,6 +18,7 @@ from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.hardware import Inventory
 from foldbarn.core.lamps import UNWATCHED_SECONDS
 from foldbarn.core.levelling import LEVEL_TOLERANCE, imbalance, plan_levelling
+from foldbarn.core.names import folded
 from foldbarn.core.reading import read_counters, read_inventory, read_written
 from foldbarn.core.rebuild import crowded_strips, plan_rebuild
 from foldbarn.core.roles import spare_for
@@ -291,7 +292,7 @@ def _note_report(
         node.contact, node.reason, node.given_up, node.owes = Contact.HEARD.value, "", False, False
         node.since = kept.now(session)
     if inventory is not None:
-        if inventory.node.casefold() != node.agent_name.casefold():
+        if folded(inventory.node) != folded(node.agent_name):
             raise NotPossible(f"It says it is {inventory.node}.")
         take_inventory(session, node, inventory)
     _note_written(node, report)
@@ -371,7 +372,7 @@ def note_witness() -> None:
         return
     try:
         found = read_witness(cluster.witness_url)
-        same = found.casefold() == cluster.witness.casefold()
+        same = folded(found) == folded(cluster.witness)
         why = "" if same else f"What answers there calls itself {found}."
     except Unreachable as error:
         why = error.sentence

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
 
-from sqlalchemy import func, select, update
+from sqlalchemy import select, update
 
 from foldbarn.store.database import Session
 from foldbarn.store.tables import DiskRow, EnclosureRow, NodeRow
@@ -94,10 +94,6 @@ def with_agents(session: Session) -> dict[int, str]:
     """Address of each node's agent, by the node's number."""
     known = session.execute(select(NodeRow.id, NodeRow.agent_url).where(NodeRow.agent_url != ""))
     return {number: url for number, url in known}
-
-
-def heard_now(session: Session, nodes: Iterable[int]) -> None:
-    session.execute(update(NodeRow).where(NodeRow.id.in_(list(nodes))).values(heard_at=func.now()))
 
 
 def give_up(session: Session, nodes: Iterable[int]) -> None:

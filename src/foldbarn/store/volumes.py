@@ -37,10 +37,6 @@ def row_of(session: Session, volume: int) -> VolumeRow | None:
     return session.get(VolumeRow, volume)
 
 
-def all_volumes(session: Session) -> list[VolumeRow]:
-    return list(session.scalars(select(VolumeRow)))
-
-
 def add(session: Session, row: VolumeRow, placement: Disks) -> None:
     """A new volume with its placement, [extents, copies] of disk numbers."""
     session.add(row)

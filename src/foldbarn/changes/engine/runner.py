@@ -19,7 +19,7 @@ from foldbarn.changes.engine.kind import Kind, Params, kind_named
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken, Unreachable
 from foldbarn.core.site import Disk, Node, Pool, SiteView, Volume
-from foldbarn.core.touching import Thing, alone
+from foldbarn.core.touching import Thing, Touch, alone
 from foldbarn.core.units import say_count
 from foldbarn.links.agents import Agent, OrderProgress
 from foldbarn.settings import settings
@@ -243,9 +243,18 @@ class Run(Generic[P]):
             time.sleep(settings().look_seconds)
         try:
             yield
-        finally:
-            with transaction() as session:
-                touching.let_go_of(session, self.change, strips)
+        except kept.Fenced:
+            raise  # the newer runner holds them now
+        except Exception:
+            self._free(strips)
+            raise
+        self._free(strips)
+
+    def _free(self, touch: Touch) -> None:
+        """Not where this process is to end: as if it were killed, the change holds on until it goes on."""
+        if not self.ending:
+            with self.writing() as session:
+                touching.let_go_of(session, self.change, touch)
 
 
 def run_change(change: int) -> None:
@@ -294,12 +303,7 @@ def _run(change: int) -> None:
         )
         try:
             if turn.asked == "pause":
-                if turn.begun:
-                    kind.stop(run)
-                with run.writing() as session:
-                    kept.pause(
-                        session, change, "Paused by a person; it goes on when resumed.", by_person=True
-                    )
+                _stop(run, kind)
                 return
             if turn.asked == "withdraw":
                 _withdraw(run, kind)
@@ -308,6 +312,23 @@ def _run(change: int) -> None:
                 return
         except Asked:
             continue
+
+
+def _stop(run: Run[Any], kind: Kind[Any]) -> None:
+    """Pauses, as a person asked, whatever comes of stopping what nodes do for it."""
+    why = "Paused by a person; it goes on when resumed."
+    try:
+        if run.begun:
+            kind.stop(run)
+    except (Asked, kept.Fenced):
+        raise
+    except Exception as error:
+        if is_disconnect(error):
+            raise
+        log.exception("stopping failed", change=run.change)
+        why = f"{why} What it had under way could not be stopped: {_why(error)}"
+    with run.writing() as session:
+        kept.pause(session, run.change, why, by_person=True)
 
 
 def _note_touches(session: Session, change: int) -> None:
@@ -345,7 +366,9 @@ def _next_step(run: Run[Any], kind: Kind[Any]) -> bool:
     except (Asked, kept.Fenced):
         raise
     except BarnError as error:
-        if not run.begun and (kind.is_inside(name) or isinstance(error, Overtaken)):
+        # A first step inside the database has done nothing, however often it was begun.
+        nothing_done = run.step == 1 if kind.is_inside(name) else not run.begun
+        if nothing_done and (kind.is_inside(name) or isinstance(error, Overtaken)):
             _end_by_itself(run, error.sentence)
         else:
             _pause(run, error)

@@ -15,14 +15,12 @@ from foldbarn.core.errors import BarnError, Overtaken
 from foldbarn.core.loss import fate
 from foldbarn.core.moves import say_hindrances
 from foldbarn.core.rebuild import plan_rebuild
-from foldbarn.core.site import Contact, Node, SiteView
+from foldbarn.core.site import AWAY, Node, SiteView
 from foldbarn.core.touching import Meant, Thing, Touch, alone
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.store import nodes
 from foldbarn.store.database import Session
 from foldbarn.store.views import load_view
-
-AWAY = (Contact.SILENT, Contact.GARBLED)
 
 
 class GiveUpParams(Params):
