@@ -411,6 +411,8 @@ def test_paused_it_leaves_its_strips_to_others(barn_site: Site, monkeypatch: pyt
         run_change(number)
     assert barn_site.state(number) == "paused"
     assert current_view().under_way == {}
+    with transaction() as session:
+        assert "running" not in {s.state for s in kept.steps_of(session, number)}
     assert not any(o.state == "running" and o.kind == "copy" for o in barn_site.yard.machines.orders.values())
     barn_site.yard.machines.speed = 5000.0
     assert barn_site.state(barn_site.do("retire", what="disk", names=["fulmar-1"])) == "done"

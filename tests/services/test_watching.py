@@ -105,9 +105,7 @@ def test_a_rebuild_starts_once_when_a_node_with_data_is_given_up(barn_site: Site
     barn_site.yard.machines.power["petrel"] = False
     judge()
     judge()
-    assert started() == [
-        ("rebuild", "quayside", "75 strips lie on disks that have been away for longer than the grace time.")
-    ]
+    assert started() == [("rebuild", "quayside", "75 strips lie on disks that are given up.")]
 
 
 def test_nothing_starts_where_nothing_can_be_mended(barn_site: Site) -> None:

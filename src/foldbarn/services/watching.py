@@ -489,7 +489,7 @@ def call_in_spares() -> None:
         spare = spare_for(view, disk, called)
         if spare is not None:
             called.add(spare.name)
-            why = f"{disk.name} has been away for longer than the grace time"
+            why = f"{disk.name} is given up"
             params = {
                 "disks": [spare.name],
                 "role": disk.role.value,
@@ -534,11 +534,7 @@ def _to_mend(view: SiteView, pool: Pool, asked: str) -> str:
         return f"{asked}."
     if (view.disk_given_up[rows] | ~view.disk_ready[rows]).any():
         lost = len(plan_rebuild(view, pool, seed=1))
-        return (
-            f"{lost:,} strips lie on disks that have been away for longer than the grace time."
-            if lost
-            else ""
-        )
+        return f"{lost:,} strips lie on disks that are given up." if lost else ""
     if crowded := sum(int(crowded_strips(view, v).sum()) for v in volumes):
         apart = len(plan_rebuild(view, pool, seed=1))
         return f"{say_count(crowded, 'strip')} share a domain with another of their extent." if apart else ""

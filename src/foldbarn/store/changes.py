@@ -269,6 +269,9 @@ def pause(session: Session, change: int, why: str, *, by_person: bool = False, a
         "again": again and not by_person,
     }
     session.execute(update(ChangeRow).where(ChangeRow.id == change).values(values))
+    # A step that it was stopped in goes on from its start.
+    stopped = StepRow.change_id == change, StepRow.state == "running"
+    session.execute(update(StepRow).where(*stopped).values(state="waiting"))
     touching.let_go(session, change)
     announce(session, "site", "changes")
 

@@ -87,8 +87,7 @@ class Retire(Kind[RetireParams]):
         preview = Preview(
             kind=self.name,
             title=f"Retire {say_list(params.names)}",
-            summary=f"{say_count(len(disks), 'disk')} of {say_list([p.name for p in pools])}. Nothing has "
-            "been changed yet.",
+            summary=f"{say_count(len(disks), 'disk')} of {say_list([p.name for p in pools])}.",
             revision=view.revision,
             protection=NO_FEWER_COPIES,
             disks=[d.name for d in disks],
