@@ -216,12 +216,19 @@ def dripping(head: bytes) -> tuple[str, socket.socket]:
 
 
 @pytest.mark.parametrize(
-    "head", [b"HTTP/1.1 200 OK\r\nX-A: ", b"HTTP/1.1 200 OK\r\nContent-Length: 99999\r\n\r\n", b""]
+    "head",
+    [b"HTTP/1.1 200 ", b"HTTP/1.1 200 OK\r\nX-A: ", b"HTTP/1.1 200 OK\r\nContent-Length: 99999\r\n\r\n"],
 )
 def test_an_answer_that_drips_is_cut_off_wherever_it_stands(head: bytes) -> None:
     url, listener = dripping(head)
     with listener, pytest.raises(outbound.Unreachable, match=r"No answer within 0\.5 s"):
         outbound.ask("GET", url, outbound.Bounds(0.5, 1000))
+
+
+def test_what_does_not_speak_http_is_said_at_once() -> None:
+    url, listener = dripping(b"SSH-2.0-other\r\n")
+    with listener, pytest.raises(outbound.Unreachable, match="does not speak HTTP"):
+        outbound.ask("GET", url, outbound.Bounds(10.0, 1000))
 
 
 def test_an_answer_without_end_is_read_to_its_bound_and_no_further() -> None:

@@ -8,6 +8,7 @@ question be cut off wherever it stands, also while its headers come in a byte at
 from __future__ import annotations
 
 import asyncio
+import atexit
 import json
 import ssl
 import threading
@@ -17,11 +18,13 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, TypeVar
 
-import httpx
+import aiohttp
 
 from foldbarn.core.errors import Unreachable
 
 MOST_AT_ONCE = 96  # questions under way in this process
+KEPT_SECONDS = 4.0  # that a connection with nothing to do stays open; servers commonly close theirs after 5
+CLOSING_SECONDS = 2.0  # that closing the connections may take as the process ends
 MOST_FOR_STRANGERS = 6  # of these, to addresses that someone has just typed or announced
 T = TypeVar("T")
 
@@ -71,14 +74,20 @@ async def ask_in(method: str, url: str, bounds: Bounds, headers: dict[str, str] 
 
 
 class _Outbound:
-    """The client and its gates; used on the loop's thread only."""
+    """The client and its gates; made and used on the loop's thread only."""
 
     def __init__(self) -> None:
         # Agents are on the storage network: no proxy is asked. The context is made once: that takes longer
-        # than a question.
-        limits = httpx.Limits(max_connections=MOST_AT_ONCE, max_keepalive_connections=MOST_AT_ONCE)
-        self.client = httpx.AsyncClient(
-            verify=ssl.create_default_context(), trust_env=False, limits=limits, follow_redirects=False
+        # than a question. Nothing is unpacked: what unpacks to more than its bytes would pass the bound.
+        self.client = aiohttp.ClientSession(
+            connector=aiohttp.TCPConnector(
+                limit=MOST_AT_ONCE, ssl=ssl.create_default_context(), keepalive_timeout=KEPT_SECONDS
+            ),
+            cookie_jar=aiohttp.DummyCookieJar(),
+            auto_decompress=False,
+            trust_env=False,
+            timeout=aiohttp.ClientTimeout(),  # each question has its own bound
+            headers={"Accept-Encoding": "identity"},
         )
         self.gate = asyncio.Semaphore(MOST_AT_ONCE)
         self.strangers = 0
@@ -118,11 +127,13 @@ class _Outbound:
         try:
             async with asyncio.timeout(bounds.seconds), self.gate:
                 return await self._read(method, url, bounds, body, auth, headers)
-        except (TimeoutError, httpx.TimeoutException) as error:
+        except TimeoutError as error:
             raise Unreachable(f"No answer within {bounds.seconds:g} s.", about=url) from error
-        except httpx.ConnectError as error:
+        except aiohttp.ClientConnectorError as error:
             raise Unreachable("Nothing listens at its address.", about=url) from error
-        except (httpx.HTTPError, httpx.InvalidURL, UnicodeError, ValueError) as error:
+        except aiohttp.ClientResponseError as error:
+            raise Unreachable("What answers there does not speak HTTP.", about=url) from error
+        except (aiohttp.ClientError, OSError, ValueError) as error:
             raise Unreachable("The connection broke off.", about=url) from error
 
     async def _read(
@@ -134,22 +145,20 @@ class _Outbound:
         auth: tuple[str, str] | None,
         headers: dict[str, str] | None = None,
     ) -> Answer:
-        request = self.client.build_request(method, url, json=body, timeout=bounds.seconds, headers=headers)
-        # No compression: what unpacks to more than its bytes would pass the bound.
-        request.headers["Accept-Encoding"] = "identity"
-        answer = await self.client.send(request, stream=True, auth=auth or httpx.USE_CLIENT_DEFAULT)
-        try:
+        told = dict(headers or {})
+        if auth:
+            told["Authorization"] = aiohttp.encode_basic_auth(*auth, encoding="utf-8")
+        async with self.client.request(method, url, json=body, headers=told, allow_redirects=False) as answer:
             parts, size = [], 0
-            async for part in answer.aiter_raw():
+            async for part in answer.content.iter_any():
                 size += len(part)
                 if size > bounds.bytes:
+                    answer.close()  # the rest is not waited for
                     words = f"Its answer is longer than {bounds.bytes:,} bytes, and was not read further."
                     raise Unreachable(words, about=url)
                 parts.append(part)
-        finally:
-            await answer.aclose()
-        told = answer.headers
-        return Answer(answer.status_code, b"".join(parts), told.get("content-type", ""), told.get("etag", ""))
+            kind, tag = answer.headers.get("content-type", ""), answer.headers.get("etag", "")
+        return Answer(answer.status, b"".join(parts), kind, tag)
 
 
 @lru_cache
@@ -164,7 +173,9 @@ def _outbound() -> _Outbound:
     async def make() -> _Outbound:
         return _Outbound()
 
-    return _wait(make())
+    made = _wait(make())
+    atexit.register(lambda: _submit(made.client.close()).result(CLOSING_SECONDS))
+    return made
 
 
 def _submit(question: Coroutine[Any, Any, T]) -> Future[T]:
