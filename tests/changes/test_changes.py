@@ -11,11 +11,13 @@ from conftest import ME, Site
 from sites import changed, make_site
 from sqlalchemy import func, select
 from tenacity import RetryCallState, Retrying, wait_none
+from told import told
 
 from foldbarn.changes.engine import moving, runner
+from foldbarn.changes.engine.effects import Domains, Ledgers, OnDisks, Sums
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
-from foldbarn.changes.kinds import form_pool
+from foldbarn.changes.kinds import create_volume, form_pool
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.loss import DataState, fate
 from foldbarn.core.site import Role
@@ -84,7 +86,7 @@ def test_a_volume_is_whole_and_lies_where_the_placement_says(barn_site: Site) ->
         *((view.disks[r].name, n) for r, n in enumerate(view.disk_used.tolist()) if n), strict=True
     )
     assert dict(zip(rows, counts, strict=True)) == {
-        name: size // 2**30 for name, size in preview.arriving.items()
+        name: size // 2**30 for name, size in told(preview, OnDisks).arriving.items()
     }  # the preview is the true plan
 
 
@@ -225,8 +227,8 @@ def test_a_volume_withdrawn_half_way_leaves_nothing_behind(
 ) -> None:
     number = changes.carry_out(ME, "create-volume", {"name": "charts", "pool": "quayside", "size": "10 GiB"})
     monkeypatch.setattr(
-        type(KINDS["create-volume"]),
-        "step_check",
+        create_volume.ReadStrips,
+        "carry_out",
         lambda self, run: (_ for _ in ()).throw(NotPossible("The strips are not there.")),
     )
     run_change(number)
@@ -264,15 +266,15 @@ def test_a_change_is_run_by_one_runner_at_a_time(barn_site: Site, monkeypatch: p
         None,
     )
     inside, go_on, claims = threading.Event(), threading.Event(), []
-    original = KINDS["form-pool"].step_claim  # type: ignore[attr-defined]
+    original = form_pool.Claim.carry_out
 
     def slow(self: Any, run: Any, session: Any) -> str:
         claims.append(1)
         inside.set()
         go_on.wait(10)
-        return str(original(run, session))
+        return original(self, run, session)
 
-    monkeypatch.setattr(type(KINDS["form-pool"]), "step_claim", slow)
+    monkeypatch.setattr(form_pool.Claim, "carry_out", slow)
     first = threading.Thread(target=run_change, args=(number,))
     first.start()
     inside.wait(10)
@@ -285,15 +287,25 @@ def test_a_change_is_run_by_one_runner_at_a_time(barn_site: Site, monkeypatch: p
 
 @pytest.mark.pooled
 def test_an_outdated_preview_is_refused_with_a_fresh_one(barn_site: Site) -> None:
+    wish = {"pool": "quayside", "fill_line": 0.7, "copies": 2}
+    old = changes.preview("set-pool", wish)
+    barn_site.do("set-pool", pool="quayside", fill_line=0.7)
+    with pytest.raises(Outdated) as refused:
+        changes.carry_out(ME, "set-pool", wish, old.digest)
+    assert refused.value.fresh.revision > old.revision
+    assert barn_site.state(changes.carry_out(ME, "set-pool", wish, refused.value.fresh.digest)) == "waiting"
+
+
+@pytest.mark.pooled
+def test_a_preview_is_not_outdated_by_what_makes_it_do_nothing_else(barn_site: Site) -> None:
     wish = {"name": "charts", "pool": "quayside", "size": "100 GiB"}
     old = changes.preview("create-volume", wish)
     barn_site.volume("tides", size="50 GiB")
-    with pytest.raises(Outdated) as refused:
-        changes.carry_out(ME, "create-volume", wish, old.digest)
-    assert refused.value.fresh.revision > old.revision
-    assert (
-        barn_site.state(changes.carry_out(ME, "create-volume", wish, refused.value.fresh.digest)) == "waiting"
-    )
+    same = changes.preview("create-volume", wish)
+    assert told(same, OnDisks) != told(old, OnDisks)  # its strips would lie elsewhere by now
+    assert same.digest == old.digest
+    barn_site.do("set-pool", pool="quayside", allocation_bytes=2**40)
+    assert changes.preview("create-volume", wish).digest != old.digest  # it would be of 1 TiB now
 
 
 POOL = {"name": "p", "disks": ["fulmar-1", "petrel-1", "skua-1"]}
@@ -352,7 +364,7 @@ def test_a_pool_too_small_for_one_extent_is_refused() -> None:
         view, pools=(), disks=tuple(dataclasses.replace(d, role=Role.UNCLAIMED, pool=-1) for d in view.disks)
     )
     params = form_pool.FormPoolParams(name="p", disks=[d.name for d in view.disks], copies=2)
-    preview = KINDS["form-pool"].preview(loose, params)
+    preview = KINDS["form-pool"].plan(loose, params)
     assert [b.sentence for b in preview.blockers] == [
         "The pool would be too small to hold one extent of 1 GiB."
     ]
@@ -366,10 +378,16 @@ def test_a_preview_says_raw_usable_and_where_each_byte_went_for_two_and_three_co
             "disks": barn_site.disks(nodes=("fulmar", "petrel", "razorbill", "kittiwake", "turnstone")),
         },
     )
-    assert [ledger.name for ledger in preview.ledgers] == ["2 copies", "3 copies"]
-    for ledger in preview.ledgers:
+    ledgers = told(preview, Ledgers).ledgers
+    assert [ledger.name for ledger in ledgers] == ["2 copies", "3 copies"]
+    for ledger in ledgers:
         assert sum(part.bytes for part in ledger.parts) == ledger.raw == 40 * 3_840_000_000_000
-    assert [row.label for row in preview.rows] == ["Raw", "Usable with 2 copies", "Usable with 3 copies"]
-    assert [d.name for d in preview.domains] == ["NQ-1", "NQ-2", "SQ-1", "SQ-2"]
-    assert preview.domains[1].stranded > 0  # two nodes stand in NQ-2: more than three copies can use
+    assert [row.label for row in told(preview, Sums).rows] == [
+        "Raw",
+        "Usable with 2 copies",
+        "Usable with 3 copies",
+    ]
+    domains = told(preview, Domains).rows
+    assert [d.name for d in domains] == ["NQ-1", "NQ-2", "SQ-1", "SQ-2"]
+    assert domains[1].stranded > 0  # two nodes stand in NQ-2: more than three copies can use
     assert any("uneven" in w.sentence for w in preview.warnings)

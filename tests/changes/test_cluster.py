@@ -61,9 +61,11 @@ def form(site: Site, **wish: Any) -> int:
     return site.do("form-cluster", **(WISH | wish))
 
 
-def steps(number: int) -> dict[str, str]:
+def steps(number: int) -> dict[int, str]:
     with transaction() as session:
-        return {s.name: s.state for s in session.scalars(select(StepRow).where(StepRow.change_id == number))}
+        return {
+            s.number: s.state for s in session.scalars(select(StepRow).where(StepRow.change_id == number))
+        }
 
 
 def test_a_cluster_is_formed_and_has_shown_that_it_can_lose_its_leader(barn_site: Site) -> None:
@@ -166,8 +168,8 @@ def test_killed_before_or_after_each_step_is_recorded_it_goes_on_without_doing_o
                 raise Killed
             finish(session, run, outcome)
 
-        def recorded(run: Any, kind: Any, victim: int = victim) -> bool:
-            more = next_step(run, kind)
+        def recorded(run: Any, victim: int = victim) -> bool:
+            more = next_step(run)
             if run.step == victim:
                 raise Killed
             return more
@@ -266,6 +268,10 @@ def test_the_passphrase_is_recorded_nowhere_and_opens_the_key(barn_site: Site) -
         change = session.get_one(ChangeRow, number)
         assert secret not in str(change.params) + str(change.preview)
         kept = dict(session.get_one(ClusterRow, 1).sealed_key)
+        # The key is the cluster's alone: not even sealed does it stay in the record of the change.
+        payloads = str(list(session.scalars(select(StepRow.payload).where(StepRow.change_id == number))))
+        assert secret not in payloads
+        assert kept["sealed"] not in payloads
     assert len(open_key(secret, kept)) == 32
     cluster.try_passphrase(secret)
     with pytest.raises(NotAllowed, match="does not open"):
@@ -361,8 +367,8 @@ def test_a_node_that_a_withdrawn_forming_could_not_tell_is_sent_away_when_it_ret
     number = changes.carry_out(ME, "form-cluster", WISH)
     machines, next_step = barn_site.yard.machines, runner._next_step
 
-    def until_all_joined(run: Any, kind: Any) -> bool:
-        more = next_step(run, kind)
+    def until_all_joined(run: Any) -> bool:
+        more = next_step(run)
         if len(machines.council.members) == len(EIGHT):
             raise Killed
         return more

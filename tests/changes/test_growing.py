@@ -9,7 +9,9 @@ from typing import Any
 import pytest
 from conftest import ME, Site
 from test_changes import find_again, held, lose
+from told import told
 
+from foldbarn.changes.engine.effects import Ledgers, OnDisks, Sums
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.levelling import above_share, imbalance
@@ -24,11 +26,12 @@ MORE = [f"razorbill-{n}" for n in range(1, 9)]
 def test_a_pool_grows_and_its_data_levels_onto_the_new_disks(barn_site: Site) -> None:
     barn_site.volume(size="400 GiB")
     preview = changes.preview("grow-pool", {"pool": "quayside", "disks": MORE})
-    rows = {r.label: r for r in preview.rows}
+    rows = {r.label: r for sums in preview.every(Sums) for r in sums.rows}
     assert rows["Raw"].after.value - rows["Raw"].before.value == 8 * 3_840 * 10**9  # type: ignore[union-attr]
-    assert preview.moves_bytes == sum(preview.arriving.values()) > 0
-    assert set(preview.arriving) <= set(MORE)
-    assert sum(part.bytes for part in preview.ledgers[0].parts) == preview.ledgers[0].raw
+    assert preview.moves_bytes == sum(told(preview, OnDisks).arriving.values()) > 0
+    assert set(told(preview, OnDisks).arriving) <= set(MORE)
+    ledger = told(preview, Ledgers).ledgers[0]
+    assert sum(part.bytes for part in ledger.parts) == ledger.raw
     number = barn_site.do("grow-pool", pool="quayside", disks=MORE)
     assert barn_site.problem(number) == ""
     assert barn_site.state(number) == "done"
@@ -90,7 +93,7 @@ def test_a_volume_is_deleted_with_every_strip(barn_site: Site) -> None:
     with pytest.raises(NotPossible, match="Type charts to confirm"):
         changes.carry_out(ME, "delete-volume", {"volume": "charts", "typed": "tides"})
     preview = changes.preview("delete-volume", {"volume": "charts"})
-    assert sum(preview.leaving.values()) == 300 * 2**30
+    assert sum(told(preview, OnDisks).leaving.values()) == 300 * 2**30
     number = barn_site.do("delete-volume", volume="charts", typed="charts")
     assert barn_site.state(number) == "done"
     assert [v.name for v in current_view().volumes] == ["tides"]

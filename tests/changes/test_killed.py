@@ -183,8 +183,8 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
             raise Killed
         finish(session, run, outcome)
 
-    def recorded(run: Any, kind: Any) -> bool:
-        going_on = do(run, kind)
+    def recorded(run: Any) -> bool:
+        going_on = do(run)
         if going_on and (run.step, "recorded") not in deaths:
             deaths.add((run.step, "recorded"))
             raise Killed

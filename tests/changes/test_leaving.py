@@ -14,8 +14,10 @@ from conftest import ME, Site
 from sqlalchemy import select
 from test_changes import Killed, find_again, held, lose, should_hold
 from test_cluster import EIGHT, form, hear
+from told import in_words, told
 
 from foldbarn.changes.engine import runner
+from foldbarn.changes.engine.effects import Capacity, Moved, OnDisks
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds.effects import with_disks
 from foldbarn.changes.kinds.replace_disk import _warnings
@@ -60,11 +62,12 @@ def mixed_pool(site: Site, **params: Any) -> int:
 def test_a_disk_is_retired_and_may_be_pulled(barn_site: Site) -> None:
     barn_site.volume(size="400 GiB")
     preview = changes.preview("retire", {"what": "disk", "names": ["petrel-3"]})
+    capacity = told(preview, Capacity).rows
     assert preview.blockers == []
-    assert preview.moves_bytes == preview.leaving["petrel-3"] > 0
-    assert sum(f.bytes for f in preview.flows) == preview.moves_bytes
-    assert [row.after for row in preview.capacity] == ["as it is", "nothing new goes there", "let go"]
-    assert preview.capacity[2].raw == preview.capacity[0].raw - 3_840 * 10**9
+    assert preview.moves_bytes == told(preview, OnDisks).leaving["petrel-3"] > 0
+    assert sum(f.bytes for f in told(preview, Moved).flows) == preview.moves_bytes
+    assert [row.after for row in capacity] == ["as it is", "nothing new goes there", "let go"]
+    assert capacity[2].raw == capacity[0].raw - 3_840 * 10**9
     number = barn_site.do("retire", what="disk", names=["petrel-3"])
     assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
     disk = current_view().disk("petrel-3")
@@ -74,7 +77,7 @@ def test_a_disk_is_retired_and_may_be_pulled(barn_site: Site) -> None:
     assert all_whole()
     assert held(barn_site) == should_hold()
     after = pool_space(current_view(), current_view().pool("quayside"))
-    assert after.usable * 2**30 == preview.capacity[2].usable  # what the preview said is what there is
+    assert after.usable * 2**30 == capacity[2].usable  # what the preview said is what there is
     with transaction() as session:
         row = session.get_one(ChangeRow, number)
         assert row.moved == preview.moves_bytes
@@ -139,8 +142,8 @@ def test_a_disk_is_replaced_by_another(barn_site: Site) -> None:
     barn_site.volume()
     preview = changes.preview("replace-disk", {"disk": "turnstone-2", "by": "turnstone-8"})
     assert preview.blockers == []
-    assert preview.arriving == {
-        "turnstone-8": preview.leaving["turnstone-2"]
+    assert told(preview, OnDisks).arriving == {
+        "turnstone-8": told(preview, OnDisks).leaving["turnstone-2"]
     }  # it takes over everything, and nothing else moves
     number = barn_site.do("replace-disk", disk="turnstone-2", by="turnstone-8")
     assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")
@@ -341,8 +344,8 @@ def kill_at(monkeypatch: pytest.MonkeyPatch, number: int, step: int, when: str) 
             raise Killed
         finish(session, run, outcome)
 
-    def after(run: Any, kind: Any) -> bool:
-        going_on = do(run, kind)
+    def after(run: Any) -> bool:
+        going_on = do(run)
         if run.step == step:
             raise Killed
         return going_on
@@ -363,7 +366,7 @@ def test_once_disks_are_being_blanked_there_is_no_way_back(
     changes.ask(ME, number, "withdraw")
     run_change(number)
     assert barn_site.state(number) == "paused"
-    assert "There is no way back: its disks are being blanked." in barn_site.problem(number)
+    assert "There is no way back: what was emptied is being blanked." in barn_site.problem(number)
     changes.ask(ME, number, "resume")
     run_change(number)
     assert barn_site.state(number) == "done"
@@ -487,7 +490,7 @@ def test_settings_change_at_once_and_are_taken_back(barn_site: Site) -> None:
             "priority": "even",
         },
     )
-    assert {t.label: (t.before, t.after) for t in wish.texts} == {
+    assert {label: (before, after) for label, before, after in in_words(wish)} == {
         "Heals from losing": ("any one node", "any two nodes"),
         "Rebuilds at most": ("as fast as it goes", "100 MB/s"),
         "Goes first": ("consumers' work", "neither: copying gets at least half"),

@@ -226,8 +226,8 @@ class Barn(RuleBasedStateMachine):
     def advance(self, change: int, number: int) -> None:
         done = [0]
 
-        def counted(run: Any, kind: Any) -> bool:
-            more = self.original(run, kind)
+        def counted(run: Any) -> bool:
+            more = self.original(run)
             if run.change == change:
                 done[0] += 1
                 if more and done[0] >= number:

@@ -12,7 +12,9 @@ import pytest
 from conftest import ME, Site, Yard, serve
 from hypothesis import given
 from hypothesis import strategies as st
+from told import in_words, told
 
+from foldbarn.changes.engine.effects import Checks, Levels
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.text import BadText, SiteText, read_text, text_of, write_text
 from foldbarn.core.errors import NotAllowed, NotPossible, Unreachable
@@ -382,8 +384,8 @@ def test_a_text_makes_awaited_nodes_and_keeps_its_own_words(barn_site: Site) -> 
         "- name: skua\n"
     )
     preview = changes.preview("describe", {"text": text})
-    assert ("auk", "not known yet", "Loft, L-1") in [(t.label, t.before, t.after) for t in preview.texts]
-    assert ("skua", "South Quay, SQ-2", "Loft, L-1") in [(t.label, t.before, t.after) for t in preview.texts]
+    assert ("auk", "not known yet", "Loft, L-1") in in_words(preview)
+    assert ("skua", "South Quay, SQ-2", "Loft, L-1") in in_words(preview)
     number = barn_site.do("describe", text=text)
     assert barn_site.problem(number) == ""
     view = current_view()
@@ -409,8 +411,16 @@ ALL = ["fulmar", "gannet", "petrel", "razorbill", "kittiwake", "dunlin", "turnst
 
 def test_arranging_moves_everything_at_once_and_can_be_taken_back(barn_site: Site) -> None:
     preview = changes.preview("arrange", {"rooms": layout(A=ALL[:5], B=ALL[5:])})
-    assert [(e.level, e.domains) for e in preview.levels_before] == [("room", 2), ("rack", 4), ("node", 9)]
-    assert [(e.level, e.domains) for e in preview.levels_after] == [("room", 1), ("rack", 2), ("node", 9)]
+    assert [(e.level, e.domains) for e in told(preview, Levels).before] == [
+        ("room", 2),
+        ("rack", 4),
+        ("node", 9),
+    ]
+    assert [(e.level, e.domains) for e in told(preview, Levels).after] == [
+        ("room", 1),
+        ("rack", 2),
+        ("node", 9),
+    ]
     assert any("only one room" in w.sentence for w in preview.warnings)
     assert any("only two racks" in w.sentence for w in preview.warnings)
     number = barn_site.do("arrange", rooms=layout(A=ALL[:5], B=ALL[5:]))
@@ -487,12 +497,12 @@ def test_addresses_are_handed_out_in_natural_order_and_read_back(barn_site: Site
     with pytest.raises(NotPossible, match="skua has no port named 'eth9'"):
         changes.carry_out(ME, "address-ports", {"nodes": ["skua"], "port": "eth9", "start": "10.10.0.1/24"})
     preview = changes.preview("address-ports", {"nodes": ["skua"], "port": "stor0", "start": "10.10.0.11/24"})
-    assert preview.texts[0].after == "10.10.0.20/24"  # 11 to 19 are taken by the management ports
+    assert in_words(preview)[0][2] == "10.10.0.20/24"  # 11 to 19 are taken by the management ports
 
 
 def test_clearing_names_what_is_destroyed_and_wants_the_name_typed(barn_site: Site) -> None:
     preview = changes.preview("clear-disk", {"disk": "skua-3"})
-    assert [(t.before, t.after) for t in preview.texts] == [
+    assert [(before, after) for _, before, after in in_words(preview)] == [
         ("it carries a file-system signature (ext4)", "nothing")
     ]
     assert preview.type_to_confirm == "skua-3"
@@ -561,8 +571,8 @@ def test_a_disks_light_is_lit_and_put_out(barn_site: Site) -> None:
 def test_a_purpose_that_a_person_gave_outlasts_reports_and_can_be_taken_back(barn_site: Site) -> None:
     wish = {"nodes": ["fulmar"], "port": "stor1", "purpose": "client"}
     preview = changes.preview("purpose-ports", wish)
-    assert [(t.label, t.before, t.after) for t in preview.texts] == [("fulmar, stor1", "storage", "client")]
-    assert any("fulmar has one storage port that is up" in c.sentence for c in preview.checks)
+    assert in_words(preview) == [("fulmar, stor1", "storage", "client")]
+    assert any("fulmar has one storage port that is up" in c.sentence for c in told(preview, Checks).rows)
     assert barn_site.state(barn_site.do("purpose-ports", **wish)) == "done"
     intake.welcome_agent(barn_site.yard.agent("fulmar"))
     assert {p.name: p.purpose for p in current_view().node("fulmar").ports} == {

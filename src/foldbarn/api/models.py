@@ -7,7 +7,8 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from foldbarn.changes.engine.preview import CheckRow, LedgerOut, LossRow, Preview, RoleRow
+from foldbarn.changes.engine.effects import CheckRow, LedgerOut, LossRow, RoleRow
+from foldbarn.changes.engine.preview import Preview
 from foldbarn.core.figures import Figure
 from foldbarn.core.lamps import Lamp, State
 from foldbarn.core.loss import DataState
@@ -617,10 +618,13 @@ class BarnOut(BaseModel):
 
 
 class StepOut(BaseModel):
+    """about: the one of several things that it is for."""
+
     number: int
     name: str
     title: str
     detail: str
+    about: str
     state: Literal["waiting", "running", "done", "failed"]
     outcome: str
     attempt: int

@@ -41,8 +41,8 @@ from foldbarn.api.models import (
     WhatIf,
 )
 from foldbarn.api.pool_pictures import pool_out
-from foldbarn.changes.engine.kind import kind_named
-from foldbarn.changes.engine.preview import CheckRow, LedgerOut, LossRow
+from foldbarn.changes.engine.effects import CheckRow, LedgerOut, LossRow
+from foldbarn.changes.engine.step import moves_strips
 from foldbarn.changes.text import SiteText
 from foldbarn.core.arrays import Flags
 from foldbarn.core.capacity import free_figure, site_ledgers
@@ -468,10 +468,6 @@ def _restarted(restarts: list[Restart]) -> list[AttentionOut]:
     return found
 
 
-def moves_data(steps: list[StepRow]) -> bool:
-    return any(s.name.partition(":")[0] in ("copy", "level", "drain") for s in steps)
-
-
 def change_out(row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | None) -> ChangeOut:
     return ChangeOut.model_validate(_change_fields(row, steps, waits_for))
 
@@ -482,7 +478,7 @@ def change_page(
     return ChangePage.model_validate(
         _change_fields(row, steps, waits_for)
         | {
-            "params": kind_named(row.kind).to_show(row.params),
+            "params": row.params,
             "preview": row.preview,
             "records": [RecordOut.model_validate(r, from_attributes=True) for r in asked],
         }
@@ -511,7 +507,7 @@ def _change_fields(row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | 
         "rate_cap": row.rate_cap,
         "moved_bytes": row.moved,
         "work_seconds": row.work_seconds,
-        "can_slow": moves_data(steps),
+        "can_slow": any(moves_strips(s.name) for s in steps),
         "seconds_left": left,
         "made_at": row.made_at,
         "started_at": row.started_at,

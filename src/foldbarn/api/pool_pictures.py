@@ -19,8 +19,8 @@ from foldbarn.api.models import (
     StateOut,
     UsableOut,
 )
-from foldbarn.changes.engine.preview import LedgerOut
-from foldbarn.changes.kinds.effects import role_rows
+from foldbarn.changes.engine.effects import LedgerOut
+from foldbarn.changes.kinds.effects import roles
 from foldbarn.changes.kinds.set_pool import LABELS, settings_in_words, settings_of
 from foldbarn.core.capacity import UsableRow, best_additions, by_domain, free_figure, usable_by_protection
 from foldbarn.core.healing import healing_in_words, healing_of, healing_sentence
@@ -111,7 +111,7 @@ def pool_page(outlook: Outlook, name: str, running: list[int]) -> PoolPage:
         fast_usable=space.fast.usable * extent if space.fast else 0,
         fast_free=space.fast.free * extent if space.fast else 0,
         without_headroom=space.without_headroom * extent,
-        roles=role_rows(view, assigned),
+        roles=roles(view, assigned).rows,
         cache_share=cache_share(cache, capacity),
         cache_losses=[
             CacheLossOut.model_validate(c, from_attributes=True)

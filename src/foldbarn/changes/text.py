@@ -13,7 +13,7 @@ from foldbarn.changes.marked import MOST_CHARACTERS, Marked, Unreadable, read_ma
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.hardware import Inventory, ReportedDisk, ReportedPort
 from foldbarn.core.identity import plain_wwn
-from foldbarn.core.names import natural_key
+from foldbarn.core.names import folded, natural_key
 from foldbarn.core.network import Port, read_interface
 from foldbarn.core.site import Disk, Node, SiteView
 from foldbarn.core.units import GB, GIB, MB, MIB, parse_size
@@ -340,6 +340,13 @@ def inventory_of(node: NodeText, room: str, rack: str, position: int) -> Invento
             for p in node.ports
         ),
     )
+
+
+def new_nodes(site: SiteText, view: SiteView) -> list[str]:
+    """Names of the nodes that only the text knows, in its order."""
+    known = {folded(n.name) for n in view.nodes}
+    named = [node.name for room in site.rooms for rack in room.racks for node in rack.nodes]
+    return [name for name in named if folded(name) not in known]
 
 
 def differences(site: SiteText, view: SiteView) -> list[tuple[str, str, str]]:

@@ -7,7 +7,7 @@ of. Disks are known by number (the database's key) and by row (their place in th
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from functools import cached_property
 from typing import TypeVar
@@ -432,33 +432,62 @@ class SiteView:
         free: Ints = np.maximum(self.disk_slots - self.disk_used, 0)
         return free
 
-    # Finding by name, for which case does not matter. ----------------------------------------------
+    # Finding by name, for which case does not matter, and by number. All raise NotFound. -----------
 
-    # With a number, the thing of that number, whatever it is called now. All raise NotFound.
+    def pool(self, name: str) -> Pool:
+        return _find(self.pools, name, "pool")
 
-    def pool(self, name: str, number: int | None = None) -> Pool:
-        return _find(self.pools, name, "pool", number)
+    def volume(self, name: str) -> Volume:
+        return _find(self.volumes, name, "volume")
 
-    def volume(self, name: str, number: int | None = None) -> Volume:
-        return _find(self.volumes, name, "volume", number)
+    def node(self, name: str) -> Node:
+        return _find(self.nodes, name, "node")
 
-    def node(self, name: str, number: int | None = None) -> Node:
-        return _find(self.nodes, name, "node", number)
-
-    def disk(self, name: str, number: int | None = None) -> Disk:
-        found = self.known_disk(name) if number is None else self.numbered_disk(number)
+    def disk(self, name: str) -> Disk:
+        found = self.known_disk(name)
         if found is None:
-            raise _not_there(name, "disk", number)
+            raise _not_there(name, "disk")
         return found
 
     def known_disk(self, name: str) -> Disk | None:
         """The disk of that name; none where there is none."""
         return self._disks_by_name.get(folded(name))
 
-    def numbered_disk(self, number: int) -> Disk | None:
+    def pool_numbered(self, number: int) -> Pool:
+        return _numbered(self.pools, number, "pool")
+
+    def volume_numbered(self, number: int) -> Volume:
+        return _numbered(self.volumes, number, "volume")
+
+    def node_numbered(self, number: int) -> Node:
+        return _numbered(self.nodes, number, "node")
+
+    def disk_numbered(self, number: int) -> Disk:
+        found = self.known_number(number)
+        if found is None:
+            raise NotFound("The disk is gone.", about="disk")
+        return found
+
+    def known_number(self, number: int) -> Disk | None:
+        """The disk of that number; none where there is none."""
         rows = self.row_of_number
         row = int(rows[number]) if 0 <= number < len(rows) else len(self.disks)
         return self.disks[row] if row < len(self.disks) else None
+
+    def called(self, names: Mapping[str, Mapping[str, int]]) -> SiteView:
+        """The site with some of its things under other names: number by name, by kind of thing."""
+
+        def renamed(things: tuple[Named, ...], kind: str) -> tuple[Named, ...]:
+            name_of = {number: name for name, number in names.get(kind, {}).items()}
+            return tuple(replace(t, name=name_of.get(t.number, t.name)) for t in things)
+
+        return replace(
+            self,
+            pools=renamed(self.pools, "pool"),
+            volumes=renamed(self.volumes, "volume"),
+            nodes=renamed(self.nodes, "node"),
+            disks=renamed(self.disks, "disk"),
+        )
 
     @cached_property
     def _disks_by_name(self) -> dict[str, Disk]:
@@ -492,14 +521,20 @@ class SiteView:
         return [d for d in self.disks if test(d)]
 
 
-def _find(things: tuple[Named, ...], name: str, kind: str, number: int | None) -> Named:
+def _find(things: tuple[Named, ...], name: str, kind: str) -> Named:
     wanted = folded(name)
     for thing in things:
-        if thing.number == number or (number is None and folded(thing.name) == wanted):
+        if folded(thing.name) == wanted:
             return thing
-    raise _not_there(name, kind, number)
+    raise _not_there(name, kind)
 
 
-def _not_there(name: str, kind: str, number: int | None) -> NotFound:
-    words = f"There is no {kind} named '{name}'." if number is None else f"The {kind} {name} is gone."
-    return NotFound(words, about=kind)
+def _numbered(things: tuple[Named, ...], number: int, kind: str) -> Named:
+    for thing in things:
+        if thing.number == number:
+            return thing
+    raise NotFound(f"The {kind} is gone.", about=kind)
+
+
+def _not_there(name: str, kind: str) -> NotFound:
+    return NotFound(f"There is no {kind} named '{name}'.", about=kind)

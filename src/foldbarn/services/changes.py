@@ -9,12 +9,13 @@ from pydantic import ValidationError
 
 import foldbarn.changes.kinds.all_kinds  # noqa: F401  (registers the kinds)
 from foldbarn.changes.engine.kind import Kind, kind_named
+from foldbarn.changes.engine.plan import Plan
 from foldbarn.changes.engine.preview import Preview
 from foldbarn.changes.engine.queue import enqueue
 from foldbarn.changes.engine.runner import pause_between
+from foldbarn.changes.engine.step import moves_strips
 from foldbarn.core.actors import Actor
 from foldbarn.core.errors import Conflict, NotPossible
-from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Thing
 from foldbarn.core.units import say_size
 from foldbarn.store import changes as kept
@@ -26,7 +27,6 @@ from foldbarn.store.views import current_view
 
 unfinished, waiting = kept.unfinished, waiting_for_others
 ASKED = {"resume": "Asked to go on.", "pause": "Asked to pause.", "withdraw": "Asked to be withdrawn."}
-MOVING_STEPS = ("copy", "level", "drain")
 
 
 class Outdated(Conflict):
@@ -56,53 +56,59 @@ def preview(kind_name: str, params: dict[str, Any]) -> Preview:
     shape.
     """
     kind, wish = _read(kind_name, params)
-    return _made(current_view(), kind, wish)
-
-
-def _made(view: SiteView, kind: Kind[Any], wish: Any) -> Preview:
-    """The preview as the site stands. Where strips are on their way, or do not matter to this kind, its
-    digest leaves them aside.
-    """
-    found: Preview = kind.preview(view, wish)
-    return found.sealed(moving=bool(view.incoming) or not kind.exact)
+    view = current_view()
+    return Preview.of(kind.name, view.revision, kind.plan(view, wish))
 
 
 def carry_out(
     actor: Actor, kind_name: str, params: dict[str, Any], digest: str | None = None, reason: str = ""
 ) -> int:
-    """Records the change and queues it; returns its number.
+    """Records the change with its plan, and queues it; returns its number.
 
-    Raises Outdated where `digest` is not that of a preview made now, NotPossible where something stands
-    against it.
+    Raises Outdated where `digest` is not that of a plan made now, NotPossible where something stands against
+    it.
     """
     kind, wish = _read(kind_name, params)
     view = current_view()
-    fresh = _made(view, kind, wish)
-    if fresh.blockers:
-        first = fresh.blockers[0]
+    plan = kind.plan(view, wish)
+    if plan.blockers:
+        first = plan.blockers[0]
         raise NotPossible(
-            " ".join(b.sentence for b in fresh.blockers), about=first.about, next_step=first.next_step
+            " ".join(b.sentence for b in plan.blockers), about=first.about, next_step=first.next_step
         )
+    fresh = Preview.of(kind.name, view.revision, plan)
     if digest is not None and digest != fresh.digest:
         raise Outdated(fresh)
-    steps = [StepRow(name=s.name, title=s.title, detail=s.detail) for s in fresh.steps]
     with transaction() as session:
         if digest is not None:
             _use(session, digest)
         row = ChangeRow(
             kind=kind.name,
             params=kind.to_keep(view, wish),
-            about=kind.about(wish),
-            meant=kind.meant(view, wish).numbers(),
+            about=plan.about,
+            meant=plan.meant.numbers(),
             state="waiting",
             actor=actor,
             reason=reason,
             revision=fresh.revision,
             preview=fresh.model_dump(mode="json"),
         )
-        change = kept.record(session, row, steps, kind.touches(view, wish))
+        change = kept.record(session, row, _step_rows(kind, wish, plan), plan.touches)
     enqueue(change)
     return change
+
+
+def _step_rows(kind: Kind[Any], wish: Any, plan: Plan) -> list[StepRow]:
+    return [
+        StepRow(
+            name=planned.step.name,
+            title=planned.title,
+            detail=planned.detail,
+            about=planned.about,
+            payload=planned.step.model_dump(mode="json"),
+        )
+        for planned in kind.with_secrets(wish, plan.steps)
+    ]
 
 
 def _use(session: Session, digest: str) -> None:
@@ -180,7 +186,7 @@ def limit(actor: Actor, change: int, bytes_per_second: int | None) -> None:
     with transaction() as session:
         row, steps = kept.one(session, change)
         _check_open(row)
-        if not any(s.name.partition(":")[0] in MOVING_STEPS for s in steps):
+        if not any(moves_strips(s.name) for s in steps):
             raise NotPossible(
                 f"Change {change} moves no data, so there is nothing to slow down.", about="change"
             )

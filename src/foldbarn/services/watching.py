@@ -510,18 +510,19 @@ def start_mending() -> None:
         # at.
         looks, busy = pools.looks(session), _busy_pools(session)
     for pool in view.pools:
-        if pool.forming or pool.name in busy:
+        if pool.forming or pool.number in busy:
             continue
         if reason := _to_mend(view, pool, looks.get(pool.number, "")):
             carry_out(BY_ITSELF, "rebuild", {"pool": pool.name}, reason=reason)
 
 
-def _busy_pools(session: Session) -> set[str]:
-    """Names of pools whose strips some open change moves: a rebuild, or a drain that has begun and is not
+def _busy_pools(session: Session) -> set[int]:
+    """Numbers of pools whose strips some open change moves: a rebuild, or a drain that has begun and is not
     paused.
     """
-    busy = {row.about for row in kept.open_of_kind(session, "rebuild")}
-    return busy | {name.partition(":")[2] for name in kept.running_steps(session, "drain:")}
+    rebuilt = {n for row in kept.open_of_kind(session, "rebuild") for n in row.meant.get("pool", {}).values()}
+    drained = {(step.payload or {}).get("pool", 0) for step in kept.steps_under_way(session, "drain")}
+    return rebuilt | drained
 
 
 def _to_mend(view: SiteView, pool: Pool, asked: str) -> str:

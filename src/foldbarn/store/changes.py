@@ -111,11 +111,11 @@ def of_kinds(session: Session, kinds: Iterable[str]) -> list[ChangeRow]:
     )
 
 
-def running_steps(session: Session, prefix: str) -> list[str]:
-    """Names of the steps under way that begin with this."""
-    names = select(StepRow.name).join(ChangeRow, ChangeRow.id == StepRow.change_id)
-    under_way = names.where(ChangeRow.state == "running", StepRow.state == "running")
-    return list(session.scalars(under_way.where(StepRow.name.startswith(prefix, autoescape=True))))
+def steps_under_way(session: Session, name: str) -> list[StepRow]:
+    """Steps of a name that are being carried out."""
+    rows = select(StepRow).join(ChangeRow, ChangeRow.id == StepRow.change_id)
+    under_way = rows.where(ChangeRow.state == "running", StepRow.state == "running", StepRow.name == name)
+    return list(session.scalars(under_way))
 
 
 def to_be_run(session: Session) -> list[int]:
@@ -130,14 +130,10 @@ def asked_of(session: Session, change: int) -> str | None:
     return session.scalar(select(ChangeRow.asked).where(ChangeRow.id == change))
 
 
-def preview_of(session: Session, change: int) -> dict[str, Any]:
-    """The preview as it was carried out, as recorded."""
-    found: dict[str, Any] = session.scalars(select(ChangeRow.preview).where(ChangeRow.id == change)).one()
-    return found
-
-
-def keep_params(session: Session, change: int, params: dict[str, Any]) -> None:
-    session.execute(update(ChangeRow).where(ChangeRow.id == change).values(params=params))
+def keep_payload(session: Session, change: int, step: int, payload: dict[str, Any]) -> None:
+    """What a step was planned with, from here on."""
+    where = StepRow.change_id == change, StepRow.number == step
+    session.execute(update(StepRow).where(*where).values(payload=payload))
 
 
 def rate_cap(session: Session, change: int) -> int | None:
@@ -175,9 +171,6 @@ class Turn:
     whether any step has begun.
     """
 
-    kind: str
-    params: dict[str, Any]
-    meant: dict[str, dict[str, int]]
     asked: str | None
     actor: str
     begun: bool
@@ -195,7 +188,7 @@ def take_turn(session: Session, change: int, *, first: bool = True) -> Turn | No
     begun = session.scalar(
         select(func.count()).where(StepRow.change_id == change, StepRow.started_at.is_not(None))
     )
-    turn = Turn(row.kind, row.params, row.meant, row.asked, row.actor, bool(begun))
+    turn = Turn(row.asked, row.actor, bool(begun))
     if row.asked == "pause" or (row.asked == "withdraw" and not begun):
         return turn  # for which it needs nothing
     if first or row.state == "waiting":

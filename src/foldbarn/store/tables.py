@@ -317,6 +317,9 @@ class StepRow(Base):
     name: Mapped[str]
     title: Mapped[str]
     detail: Mapped[str] = mapped_column(default="")
+    about: Mapped[str] = mapped_column(server_default="")  # the one of several things that it is about
+    # what it takes to carry it out; none of what a version recorded that did not plan so
+    payload: Mapped[dict[str, Any] | None]
     state: Mapped[str] = mapped_column(default="waiting")
     outcome: Mapped[str] = mapped_column(default="")
     attempt: Mapped[int] = mapped_column(default=1)

@@ -12,7 +12,6 @@ from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import partial
-from typing import Any
 
 import numpy as np
 
@@ -39,20 +38,22 @@ NODES_AT_ONCE = 16  # that are asked what they hold
 RATE_SECONDS = 4.0  # the rate shown is over this long
 
 
-def compare(run: Run[Any], pool: str, only_drop: bool = False) -> tuple[int, int]:
-    """Strips dropped and strips found missing over the pool's reachable disks. A node that falls silent is
-    left for later.
+def compare(run: Run, pool: int, only_drop: bool = False) -> tuple[int, int]:
+    """Strips dropped and strips found missing over the reachable disks of a pool (by number). A node that
+    falls silent is left for later.
 
     The caller holds the pool's strips (`Run.holding_strips`), so that nobody else moves them meanwhile.
     """
     before = current_view()
-    held = _ask_what_is_held(run, before, before.pool(pool))
+    held = _ask_what_is_held(run, before, before.pool_numbered(pool))
     # Read after the answers: what a disk held then was placed before, so that nothing new is taken for left
     # over. What was whole before the questions has been written before them, so that nothing new is taken for
     # missing either.
     view = current_view()
-    found = differences(held_by(held), placed(view, view.pool(pool)), np.array(list(held), dtype=np.int64))
-    own = [v.number for v in view.volumes_of(view.pool(pool))]
+    found = differences(
+        held_by(held), placed(view, view.pool_numbered(pool)), np.array(list(held), dtype=np.int64)
+    )
+    own = [v.number for v in view.volumes_of(view.pool_numbered(pool))]
     known = [v.number for v in view.volumes]
     beyond = found.beyond.only(np.isin(found.beyond.volume, own) | ~np.isin(found.beyond.volume, known))
     whole = [v.number for v in before.volumes if not v.forming]
@@ -61,7 +62,7 @@ def compare(run: Run[Any], pool: str, only_drop: bool = False) -> tuple[int, int
     return len(beyond.disk), 0 if only_drop else _mark_missing(run, missing)
 
 
-def _ask_what_is_held(run: Run[Any], view: SiteView, pool: Pool) -> dict[int, Strips]:
+def _ask_what_is_held(run: Run, view: SiteView, pool: Pool) -> dict[int, Strips]:
     """What each reachable disk of a pool (by number) holds by its agent's word."""
     found: dict[int, Strips] = {}
     by_node: dict[int, list[Disk]] = defaultdict(list)
@@ -84,7 +85,7 @@ def _ask_what_is_held(run: Run[Any], view: SiteView, pool: Pool) -> dict[int, St
     return found
 
 
-def _drop(run: Run[Any], view: SiteView, beyond: Places) -> None:
+def _drop(run: Run, view: SiteView, beyond: Places) -> None:
     """Has the agents drop strips."""
     orders: dict[int, dict[str, list[list[int]]]] = defaultdict(lambda: defaultdict(list))
     for volume, extent, strip, number in beyond.rows():
@@ -94,9 +95,7 @@ def _drop(run: Run[Any], view: SiteView, beyond: Places) -> None:
         _tell_drop(run, view, row, by_serial, "drop")
 
 
-def _tell_drop(
-    run: Run[Any], view: SiteView, row: int, by_serial: dict[str, list[list[int]]], part: str
-) -> None:
+def _tell_drop(run: Run, view: SiteView, row: int, by_serial: dict[str, list[list[int]]], part: str) -> None:
     """The same strips are the same order, other ones a new one."""
     node = view.nodes[row]
     digest = zlib.crc32(json.dumps(by_serial, sort_keys=True).encode())
@@ -108,7 +107,7 @@ def _tell_drop(
     run.insist(node.name, partial(run.agent(node.number).send, order))
 
 
-def _mark_missing(run: Run[Any], missing: Places) -> int:
+def _mark_missing(run: Run, missing: Places) -> int:
     """Points strips that their disk does not hold at nowhere, so that they are written again."""
     if not len(missing.disk):
         return 0
@@ -120,7 +119,7 @@ def _mark_missing(run: Run[Any], missing: Places) -> int:
     return len(marked)
 
 
-def stop_moving(run: Run[Any]) -> None:
+def stop_moving(run: Run) -> None:
     """Stops the copies of a change; what has arrived stays, and what has not is forgotten."""
     view = current_view()
     heard = {n.number for n in view.nodes if n.contact == Contact.HEARD}
@@ -142,30 +141,35 @@ def stop_moving(run: Run[Any]) -> None:
         announce(session, "site")
 
 
-def _arrive(run: Run[Any], view: SiteView, order: str, finished: tuple[int, ...]) -> None:
-    """Points the placement at strips of an order that are whole in their new place, where that keeps their
-    extents apart.
-
-    What stood elsewhere when the move was planned may have come back: such a copy is left over, and planned
-    anew.
-    """
+def _domain_now(view: SiteView) -> Callable[[int, int], int]:
+    """The domain, at the level of a volume, of a disk (both by number); -1 for a disk that is lost."""
     domains = {v.number: view.domain_of(v.protection.level) for v in view.volumes}
-    sizes = {v.number: view.pools[v.pool].extent_bytes for v in view.volumes}
     lost = view.disk_given_up & ~view.disk_ready
 
     def domain(volume: int, disk: int) -> int:
         row = int(view.row_of_number[disk])
         return int(domains[volume][row]) if row < len(view.disks) and not lost[row] else -1
 
+    return domain
+
+
+def _arrive(run: Run, view: SiteView, order: str, finished: tuple[int, ...]) -> None:
+    """Points the placement at strips of an order that are whole in their new place, where that keeps their
+    extents apart.
+
+    What stood elsewhere when the move was planned may have come back: such a copy is left over, and planned
+    anew.
+    """
+    sizes = {v.number: view.pools[v.pool].extent_bytes for v in view.volumes}
     with run.writing() as session:
         moves = store_moves.of_order(session, run.change, order)
         arrived = [moves[i] for i in finished if i < len(moves) and moves[i].state == "ordered"]
         if not arrived:
             return
         wanted = [
-            (m.volume_id, m.extent, m.strip, m.leaves, m.to_disk) for m in arrived if m.volume_id in domains
+            (m.volume_id, m.extent, m.strip, m.leaves, m.to_disk) for m in arrived if m.volume_id in sizes
         ]
-        done = {one[:3] for one in set_strips(session, wanted, domain)}
+        done = {one[:3] for one in set_strips(session, wanted, _domain_now(view))}
         whole = [m for m in arrived if (m.volume_id, m.extent, m.strip) in done]
         store_moves.set_state(session, [m.id for m in whole], "copied")
         store_moves.set_state(session, [m.id for m in arrived if m not in whole], "withdrawn")
@@ -190,14 +194,14 @@ class Mover:
     reason, nothing of it is under way any more, so that others may plan with the same strips; it plans anew
     when it goes on.
 
-    part: names the moves of this step; pool: its name. more: plans what else is to be moved, once nothing is
-    open; None for nothing. once: that is planned a single time. rate: which of the pool's rates holds.
+    part: names the moves of this step; pool: its number. more: plans what else is to be moved, once nothing
+    is open; None for nothing. once: that is planned a single time. rate: which of the pool's rates holds.
     prefer: numbers of disks that get strips first.
     """
 
-    run: Run[Any]
+    run: Run
     part: str
-    pool: str
+    pool: int
     more: Callable[[SiteView, Pool, Busy], Moves] | None = None
     once: bool = False
     rate: str = "level_rate"
@@ -213,7 +217,7 @@ class Mover:
         """Until nothing is left to do. Returns strips copied by this change in this step, and why some are
         stuck.
         """
-        with self.run.holding_strips(current_view().pool(self.pool)):
+        with self.run.holding_strips(current_view().pool_numbered(self.pool)):
             try:
                 return self._carry()
             except (Asked, BarnError) as stop:
@@ -226,7 +230,7 @@ class Mover:
         while True:
             self.run.check_asked()
             view = current_view()
-            pool = view.pool(self.pool)
+            pool = view.pool_numbered(self.pool)
             self.extent_bytes = pool.extent_bytes
             self._collect(view)
             view = current_view()  # what has just arrived is no longer lost
@@ -239,12 +243,12 @@ class Mover:
                 moves = self.more(view, pool, busy)
                 planned = self.once
                 stuck = _say_stuck(view, moves) or stuck
-            self._begin(view, pool, moves)
+            placed = self._begin(view, pool, moves)
             self._throttle(view, pool)
             self._order(view, pool)
             left, copied = self._counts()
             self._tell_progress(pool, left, copied)
-            if not left:
+            if not left and not placed:
                 return copied, stuck
             time.sleep(settings().look_seconds)
 
@@ -259,12 +263,14 @@ class Mover:
         """
         return not self._counts()[0] and (not self.once or self._all_ready(view, pool))
 
-    def _begin(self, view: SiteView, pool: Pool, moves: Moves) -> None:
+    def _begin(self, view: SiteView, pool: Pool, moves: Moves) -> bool:
         """Records the moves that can begin now. The others wait for room that these make, and are planned
-        again then.
+        again then. Returns whether any strips have their new places already.
         """
+        planned = len(moves)
+        moves = self._place_unwritten(view, pool, moves) if planned else moves
         if not len(moves):
-            return
+            return planned > 0
         # Where strips go to a disk that others have just left, the agent has to let go of those before.
         self._let_go(view, set(moves.only(startable(view, moves)).to.tolist()))
         with self.run.writing() as session:
@@ -273,6 +279,44 @@ class Mover:
             now = moves.only(startable(load_view(session), moves))
             store_moves.plan(session, self.run.change, self.part, now)
             announce(session, "site", "changes")
+        return len(moves) < planned
+
+    def _place_unwritten(self, view: SiteView, pool: Pool, moves: Moves) -> Moves:
+        """Strips of volumes that are still being made hold nothing, and perhaps nobody has them yet: they are
+        set aside in their new places at once. Returns the moves of the others.
+        """
+        made = [v.number for v in view.volumes if v.forming]
+        unwritten = moves.only(np.isin(moves.volume, made))
+        if not len(unwritten):
+            return moves
+        unwritten = unwritten.only(startable(view, unwritten))
+        columns = (unwritten.volume, unwritten.extent, unwritten.strip, unwritten.leaves, unwritten.to)
+        places = list(zip(*(column.tolist() for column in columns), strict=True))
+        for volume in sorted({place[0] for place in places}):
+            self._reserve(view, pool, volume, [place for place in places if place[0] == volume])
+        with self.run.writing() as session:
+            store_pools.locked(session, pool.number)
+            now = load_view(session)
+            fits = startable(now, unwritten).tolist()
+            wanted = [place for place, one_fits in zip(places, fits, strict=True) if one_fits]
+            set_strips(session, wanted, _domain_now(now))
+            announce(session, "site")
+        return moves.only(~np.isin(moves.volume, made))
+
+    def _reserve(
+        self, view: SiteView, pool: Pool, volume: int, places: list[tuple[int, int, int, int, int]]
+    ) -> None:
+        """Has the agents set strips of a volume aside: volume, extent, strip, the disk it leaves, the disk it
+        goes to.
+        """
+        by_node: dict[int, dict[str, list[list[int]]]] = defaultdict(lambda: defaultdict(list))
+        for _, extent, strip, _, to in places:
+            disk = view.disk_numbered(to)
+            by_node[view.nodes[disk.node].number][disk.serial].append([extent, strip])
+        order = {"kind": "reserve", "volume": volume, "bytes": pool.extent_bytes}
+        digest = zlib.crc32(json.dumps(by_node, sort_keys=True).encode())
+        orders = {node: {**order, "strips": strips} for node, strips in by_node.items()}
+        self.run.tell_nodes(orders, part=f"reserve-{volume}-{digest:x}")
 
     def _let_go(self, view: SiteView, disks: set[int]) -> None:
         """Has these disks (by number) drop what this change has moved away from them."""

@@ -9,16 +9,18 @@ import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import dataclass, field
-from typing import Any, Generic, TypeVar
+from dataclasses import dataclass
+from typing import Any, TypeVar
 
 import structlog
+from pydantic import ValidationError
 from tenacity import RetryCallState, Retrying, retry_if_exception_type, stop_after_attempt, wait_exponential
 
-from foldbarn.changes.engine.kind import Kind, Params, kind_named
+from foldbarn.changes.engine.kind import kind_named
+from foldbarn.changes.engine.step import Inside, Outside, Step, read_step
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken, Unreachable
-from foldbarn.core.site import Disk, Node, Pool, SiteView, Volume
+from foldbarn.core.site import Pool
 from foldbarn.core.touching import Thing, Touch, alone
 from foldbarn.core.units import say_count
 from foldbarn.links.agents import Agent, OrderProgress
@@ -33,12 +35,12 @@ from foldbarn.store.database import (
     transaction,
     wait_out,
 )
+from foldbarn.store.tables import StepRow
 from foldbarn.store.views import load_view
 
 log = structlog.get_logger()
 PAUSES = wait_exponential(multiplier=0.3, max=8.0)  # between tries: 0.3, 0.6, 1.2, ..., at most 8 seconds
 RUNNER_LOCK = 0xBA51  # advisory lock space: one runner per change
-P = TypeVar("P", bound=Params)
 T = TypeVar("T")
 
 
@@ -59,49 +61,20 @@ def pause_between(tries: int) -> float:
 
 
 @dataclass(slots=True)
-class Run(Generic[P]):
+class Run:
     """A change under way, as its steps see it.
 
-    meant: numbers of the things that its wish names, so that they are found though they have another name by
-    now.
-    token: of this runner; once another has a newer one, this one may write nothing more.
+    token: of this runner; once another has a newer one, this one may write nothing more. step: its number.
     """
 
     change: int
-    params: P
-    meant: dict[str, dict[str, int]] = field(default_factory=dict)
     token: int = 0
     step: int = 0
     attempt: int = 1
-    subject: str = ""  # what the step is about, where its kind has a step for each of several things
     begun: bool = False  # whether any step has begun
     actor: str = ""
     withdrawing: bool = False
     agents: Callable[[str], Agent] = Agent
-
-    # What the wish names. ------------------------------------------------------------------------
-
-    def pool(self, view: SiteView, name: str) -> Pool:
-        """The pool that was meant, whatever it is called now. Raises NotFound, as the others here do."""
-        return view.pool(name, self._number("pool", name))
-
-    def volume(self, view: SiteView, name: str) -> Volume:
-        return view.volume(name, self._number("volume", name))
-
-    def node(self, view: SiteView, name: str) -> Node:
-        return view.node(name, self._number("node", name))
-
-    def disk(self, view: SiteView, name: str) -> Disk:
-        return view.disk(name, self._number("disk", name))
-
-    def numbers(self, kind: str) -> list[int]:
-        """Numbers of all things of a kind that its wish named."""
-        return list(self.meant.get(kind, {}).values())
-
-    def _number(self, kind: str, name: str) -> int | None:
-        return next(
-            (n for known, n in self.meant.get(kind, {}).items() if known.casefold() == name.casefold()), None
-        )
 
     # Talking to agents. --------------------------------------------------------------------------
 
@@ -109,7 +82,7 @@ class Run(Generic[P]):
         """The same on every repetition of this attempt at this step, so that an agent does it once. In
         withdrawing each runner tries anew.
         """
-        where = f"withdraw-{self.token}" if self.withdrawing else f"{self.step}-{self.attempt}"
+        where = f"withdraw-{self.token}-{self.step}" if self.withdrawing else f"{self.step}-{self.attempt}"
         return f"change-{self.change}-{where}-{node}{f'-{part}' if part != '' else ''}"
 
     def urls(self) -> dict[int, tuple[str, str]]:
@@ -134,8 +107,10 @@ class Run(Generic[P]):
             body = {"id": self.order_id(f"node{node}", part), **orders[node]}
             return self.insist(name, lambda: self.agents(url).send(body))
 
+        # Each is told, also where another could not be: a half of the nodes that know is the least to mend.
         with ThreadPoolExecutor(max_workers=16) as crew:
-            return dict(zip(orders, crew.map(one, orders), strict=True))
+            asked = {node: crew.submit(one, node) for node in orders}
+        return {node: answer.result() for node, answer in asked.items()}
 
     def insist(self, name: str, ask: Callable[[], T]) -> T:
         """Asks an agent, again after growing pauses while it is unreachable."""
@@ -205,24 +180,6 @@ class Run(Generic[P]):
         if ending.is_set():
             raise Asked
 
-    def refuse_once(self, state: str, step: str, why: str) -> None:
-        """Raises NotPossible where this step (what follows a colon left aside) is begun, or done: then there
-        is no way back.
-        """
-        with transaction() as session:
-            steps = kept.steps_of(session, self.change)
-        if any(
-            s.name.partition(":")[0] == step
-            and (s.state == "done" or (state == "begun" and s.started_at is not None))
-            for s in steps
-        ):
-            raise NotPossible(f"There is no way back: {why}.", next_step="Let it go on.")
-
-    def done(self, step: str) -> bool:
-        """Whether a step of this name is done."""
-        with transaction() as session:
-            return any(s.name == step and s.state == "done" for s in kept.steps_of(session, self.change))
-
     @contextmanager
     def holding_strips(self, pool: Pool) -> Iterator[None]:
         """Holds a pool's strips: only one change at a time moves them. Waits for its turn, and says for whom.
@@ -283,7 +240,7 @@ def run_change(change: int) -> None:
 def _run(change: int) -> None:
     with transaction() as session:
         token = kept.new_token(session, change)
-        _note_touches(session, change)
+        _take_over(session, change)
     first = True
     while token is not None and not ending.is_set():
         with transaction() as session:
@@ -292,34 +249,57 @@ def _run(change: int) -> None:
         first = False
         if turn is None or turn.waits_for is not None:
             return
-        kind = kind_named(turn.kind)
-        run: Run[Any] = Run(
-            change=change,
-            params=kind.params.model_validate(turn.params),
-            meant=turn.meant,
-            token=token,
-            begun=turn.begun,
-            actor=turn.actor,
-        )
+        run = Run(change=change, token=token, begun=turn.begun, actor=turn.actor)
         try:
             if turn.asked == "pause":
-                _stop(run, kind)
+                _stop(run)
                 return
             if turn.asked == "withdraw":
-                _withdraw(run, kind)
+                _withdraw(run)
                 return
-            if not _next_step(run, kind):
+            if not _next_step(run):
                 return
         except Asked:
             continue
 
 
-def _stop(run: Run[Any], kind: Kind[Any]) -> None:
+def _take_over(session: Session, change: int) -> None:
+    """A change that an older version has recorded is planned anew, with its things called as they were then.
+
+    Where what is left of it cannot be planned any more its steps stay as they are, and cannot be carried out.
+    """
+    row, steps = kept.one(session, change)
+    if row.state in kept.ENDED_STATES or all(step.payload is not None for step in steps):
+        return
+    kind = kind_named(row.kind)
+    try:
+        view = load_view(session).called(row.meant)
+        plan = kind.plan(view, kind.params.model_validate(row.params))
+    except (BarnError, ValidationError) as error:
+        log.info("cannot be planned anew", change=change, why=str(error))
+        return
+    if len(plan.steps) != len(steps):
+        log.info("is planned otherwise by now", change=change)
+        return
+    for step, planned in zip(steps, plan.steps, strict=True):
+        step.name, step.payload = planned.step.name, planned.step.model_dump(mode="json")
+    if kept.untouching(session, change) is not None:
+        touching.note(session, change, plan.touches)
+
+
+def _steps_begun(run: Run) -> list[StepRow]:
+    with transaction() as session:
+        return [row for row in kept.steps_of(session, run.change) if row.started_at is not None]
+
+
+def _stop(run: Run) -> None:
     """Pauses, as a person asked, whatever comes of stopping what nodes do for it."""
     why = "Paused by a person; it goes on when resumed."
     try:
-        if run.begun:
-            kind.stop(run)
+        for row in _steps_begun(run):
+            if row.state != "done":
+                run.step, run.attempt = row.number, row.attempt
+                read_step(row.name, row.payload).stop(run)
     except (Asked, kept.Fenced):
         raise
     except Exception as error:
@@ -331,44 +311,33 @@ def _stop(run: Run[Any], kind: Kind[Any]) -> None:
         kept.pause(session, run.change, why, by_person=True)
 
 
-def _note_touches(session: Session, change: int) -> None:
-    """A change that an older version has recorded tells only now what it touches."""
-    row = kept.untouching(session, change)
-    if row is None:
-        return
-    kind = kind_named(row.kind)
-    try:
-        touching.note(
-            session, change, kind.touches(load_view(session), kind.params.model_validate(row.params))
-        )
-    except BarnError as error:  # what it names is gone, as its steps will find
-        log.info("touches nothing", change=change, why=error.sentence)
-
-
-def _next_step(run: Run[Any], kind: Kind[Any]) -> bool:
+def _next_step(run: Run) -> bool:
     """Does the first step that is not done. False when the change has ended or paused."""
     with run.writing() as session:
-        step = kept.begin_next_step(session, run.change)
-        if step is None:
+        row = kept.begin_next_step(session, run.change)
+        if row is None:
             kept.end(session, run.change, "done")
             return False
-        run.step, run.attempt, name = step.number, step.attempt, step.name
-    run.subject = name.partition(":")[2]
+        run.step, run.attempt, name, payload = row.number, row.attempt, row.name, row.payload
+    step: Step | None = None
     try:
-        if kind.is_inside(name):
+        step = read_step(name, payload)
+        if isinstance(step, Inside):
             with run.writing() as session:
-                outcome = kind.step(name)(run, session)
-                _finish_step(session, run, outcome)
+                _finish_step(session, run, step.carry_out(run, session))
         else:
-            outcome = kind.step(name)(run)
+            assert isinstance(step, Outside)
+            outcome = step.carry_out(run)
             with run.writing() as session:
                 _finish_step(session, run, outcome)
     except (Asked, kept.Fenced):
         raise
     except BarnError as error:
-        # A first step inside the database has done nothing, however often it was begun.
-        nothing_done = run.step == 1 if kind.is_inside(name) else not run.begun
-        if nothing_done and (kind.is_inside(name) or isinstance(error, Overtaken)):
+        # A first step inside the database has done nothing, however often it was begun; nor has one that
+        # this version cannot read.
+        inside = step is None or isinstance(step, Inside)
+        nothing_done = run.step == 1 if inside else not run.begun
+        if nothing_done and (inside or isinstance(error, Overtaken)):
             _end_by_itself(run, error.sentence)
         else:
             _pause(run, error)
@@ -382,7 +351,7 @@ def _next_step(run: Run[Any], kind: Kind[Any]) -> bool:
     return True
 
 
-def _finish_step(session: Session, run: Run[Any], outcome: str) -> None:
+def _finish_step(session: Session, run: Run, outcome: str) -> None:
     kept.end_step(session, run.change, run.step, outcome)
     announce(session, "site", "changes")
 
@@ -393,7 +362,7 @@ def _why(error: Exception) -> str:
     return f"The step broke off: {type(error).__name__}. The log of the work process has more."
 
 
-def _pause(run: Run[Any], error: Exception) -> None:
+def _pause(run: Run, error: Exception) -> None:
     """Fold Barn's own changes are tried again, and so is what only waits for someone to answer: steps are
     safe to repeat.
     """
@@ -403,7 +372,7 @@ def _pause(run: Run[Any], error: Exception) -> None:
         kept.pause(session, run.change, _why(error), again=again)
 
 
-def _end_by_itself(run: Run[Any], why: str) -> None:
+def _end_by_itself(run: Run, why: str) -> None:
     """Nothing has been done, and what was planned does not hold any more: another was faster. There is
     nothing to wait for.
     """
@@ -412,12 +381,11 @@ def _end_by_itself(run: Run[Any], why: str) -> None:
         kept.end(session, run.change, "withdrawn", why)
 
 
-def _withdraw(run: Run[Any], kind: Kind[Any]) -> None:
-    """Puts back what has been done so far, which is nothing where no step has begun."""
+def _withdraw(run: Run) -> None:
+    """Puts back what has been done so far, last step first; nothing where no step has begun."""
     run.withdrawing = True
     try:
-        if run.begun:
-            kind.withdraw(run)
+        left = _take_back(run)
     except (Asked, kept.Fenced):
         raise
     except Exception as error:
@@ -430,4 +398,25 @@ def _withdraw(run: Run[Any], kind: Kind[Any]) -> None:
             kept.pause(session, run.change, f"It could not be withdrawn: {_why(error)}", by_person=True)
         return
     with run.writing() as session:
-        kept.end(session, run.change, "withdrawn")
+        kept.end(session, run.change, "withdrawn", left)
+
+
+def _take_back(run: Run) -> str:
+    """Takes every step back that has begun. Raises NotPossible where there is no way back.
+
+    Returns what is left as it is, in a sentence, where another version did what this one cannot read.
+    """
+    steps: list[tuple[StepRow, Step]] = []
+    left = ""
+    for row in _steps_begun(run):
+        try:
+            steps.append((row, read_step(row.name, row.payload)))
+        except NotPossible:
+            left = "Another version of Fold Barn had begun it; what that did is left as it is."
+    for row, step in steps:
+        if step.no_way_back == "begun" or (step.no_way_back == "done" and row.state == "done"):
+            raise NotPossible(f"There is no way back: {step.why_no_way_back}.", next_step="Let it go on.")
+    for row, step in reversed(steps):
+        run.step, run.attempt = row.number, row.attempt
+        step.take_back(run)
+    return left

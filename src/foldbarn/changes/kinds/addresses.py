@@ -4,15 +4,17 @@ from __future__ import annotations
 
 from typing import ClassVar
 
+from foldbarn.changes.engine.effects import Note, TextRow, Texts
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.preview import Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.engine.step import Outside
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.names import natural_key
 from foldbarn.core.network import hand_out, read_interface
 from foldbarn.core.reading import read_inventory
-from foldbarn.core.site import Contact, SiteView
-from foldbarn.core.touching import Meant, Thing, Touch, alone
+from foldbarn.core.site import Contact, Node, SiteView
+from foldbarn.core.touching import Meant, Thing, alone
 from foldbarn.core.units import say_count, say_list
 from foldbarn.store.views import current_view
 
@@ -27,124 +29,145 @@ class AddressPortsParams(Params):
     start: str
 
 
+class OfPorts(Outside):
+    """Addresses of the port of this name, by node number, the one that is handed out first."""
+
+    port: str
+    addresses: dict[int, tuple[str, ...]]
+
+
+class SetAddresses(OfPorts):
+    """Gives each port its addresses. They stay in withdrawing: taking them away could cut a node off."""
+
+    name: ClassVar[str] = "set-addresses"
+
+    def carry_out(self, run: Run) -> str:
+        _check_free(current_view(), self)
+        orders = {
+            node: {"kind": "address", "ports": {self.port: list(found)}}
+            for node, found in self.addresses.items()
+        }
+        run.tell_nodes(orders)
+        return f"{say_count(len(orders), 'port')} set."
+
+
+class ReadAddresses(OfPorts):
+    """Each node must show the addresses it was given."""
+
+    name: ClassVar[str] = "read-addresses"
+
+    def carry_out(self, run: Run) -> str:
+        names = run.urls()
+        for node, wanted in self.addresses.items():
+            name, agent = names[node][0], run.agent(node)
+            ports = {p.name: p for p in read_inventory(run.insist(name, agent.inventory)).ports}
+            if set(wanted) - set(ports[self.port].addresses if self.port in ports else ()):
+                raise NotPossible(
+                    f"{name} says it set {self.port}, but the port does not show {say_list(list(wanted))}."
+                )
+        return "Every node shows the address it was given."
+
+
 @register
 class AddressPorts(Kind[AddressPortsParams]):
-    """set (agents), check (read back)."""
+    """set (agents), read back."""
 
     name: ClassVar[str] = "address-ports"
     params: ClassVar[type[Params]] = AddressPortsParams
 
-    def about(self, params: AddressPortsParams) -> str:
-        return params.port
-
-    def meant(self, view: SiteView, params: AddressPortsParams) -> Meant:
-        return Meant(nodes=tuple(view.node(n) for n in params.nodes))
-
-    def touches(self, view: SiteView, params: AddressPortsParams) -> list[Touch]:
-        return [alone(Thing.NETWORK)]
-
-    def preview(self, view: SiteView, params: AddressPortsParams) -> Preview:
+    def plan(self, view: SiteView, params: AddressPortsParams) -> Plan:
         blockers: list[Note] = []
-        texts: list[TextRow] = []
+        nodes: list[Node] = []
+        addresses: dict[int, tuple[str, ...]] = {}
         try:
-            plan = _plan(view, _sorted(params))
+            nodes = _nodes(view, params)
+            addresses = _addresses(view, params, nodes)
         except BarnError as error:
             blockers.append(Note.of(error))
-        else:
-            for name, addresses in plan.items():
-                node = view.node(name)
-                old = next(p for p in node.ports if p.name == params.port).addresses
-                texts.append(TextRow(label=name, before=", ".join(old), after=", ".join(addresses)))
-                if node.contact != Contact.HEARD:
-                    blockers.append(
-                        Note(
-                            sentence=f"{name} is not heard, so its port cannot be set.",
-                            about="nodes",
-                            next_step="Bring it back, or leave it out.",
-                        )
-                    )
-        return Preview(
-            kind=self.name,
+        for node in nodes:
+            if node.contact != Contact.HEARD:
+                words = f"{node.name} is not heard, so its port cannot be set."
+                step = "Bring it back, or leave it out."
+                blockers.append(Note(sentence=words, about="nodes", next_step=step))
+        texts = [
+            TextRow(
+                label=node.name,
+                before=", ".join(_addresses_of(node, params.port)),
+                after=", ".join(addresses[node.number]),
+            )
+            for node in nodes
+            if node.number in addresses
+        ]
+        return Plan(
             title=f"Hand out addresses on {params.port or 'a port'}",
+            about=params.port,
             summary=f"In sequence from {params.start}, to {say_count(len(texts), 'node')}.",
-            revision=view.revision,
-            texts=texts,
             steps=[
-                PlannedStep(name="set", title="Give each port its address", seconds=1),
-                PlannedStep(
-                    name="check",
-                    title="Read them back",
-                    detail="Each node must show the address it was given.",
+                Planned(
+                    SetAddresses(port=params.port, addresses=addresses),
+                    "Give each port its address",
+                    seconds=1,
+                ),
+                Planned(
+                    ReadAddresses(port=params.port, addresses=addresses),
+                    "Read them back",
+                    "Each node must show the address it was given.",
                     seconds=1,
                 ),
             ],
+            effects=[Texts(rows=texts)],
+            touches=[alone(Thing.NETWORK)],
+            meant=Meant(nodes=tuple(nodes)),
             blockers=blockers,
-        ).sealed()
-
-    def step_set(self, run: Run[AddressPortsParams]) -> str:
-        view = current_view()
-        plan = _plan(view, _now(run, view))
-        run.tell_nodes(
-            {
-                view.node(name).number: {"kind": "address", "ports": {run.params.port: found}}
-                for name, found in plan.items()
-            }
         )
-        return f"{say_count(len(plan), 'port')} set."
-
-    def step_check(self, run: Run[AddressPortsParams]) -> str:
-        view = current_view()
-        for name, wanted in _plan(view, _now(run, view)).items():
-            agent = run.agent(view.node(name).number)
-            ports = {p.name: p for p in read_inventory(run.insist(name, agent.inventory)).ports}
-            if set(wanted) - set(ports[run.params.port].addresses if run.params.port in ports else ()):
-                raise NotPossible(
-                    f"{name} says it set {run.params.port}, but the port does not show {say_list(wanted)}."
-                )
-        return "Every node shows the address it was given."
-
-    def withdraw(self, run: Run[AddressPortsParams]) -> None:
-        """Addresses that were set stay: taking them away could cut a node off."""
 
 
-def _now(run: Run[AddressPortsParams], view: SiteView) -> AddressPortsParams:
-    """The wish by the names that its nodes have now, in the sequence of the names that they had."""
-    wish = _sorted(run.params)
-    return wish.model_copy(update={"nodes": [run.node(view, n).name for n in wish.nodes]})
-
-
-def _sorted(params: AddressPortsParams) -> AddressPortsParams:
-    """Addresses are handed out in natural order of the names."""
-    return params.model_copy(update={"nodes": sorted(dict.fromkeys(params.nodes), key=natural_key)})
-
-
-def _plan(view: SiteView, params: AddressPortsParams) -> dict[str, list[str]]:
-    """Addresses by node. Raises NotPossible, NotFound."""
+def _nodes(view: SiteView, params: AddressPortsParams) -> list[Node]:
+    """Addresses are handed out in natural order of the names. Raises NotPossible, NotFound."""
     if not params.nodes:
         raise NotPossible("No node is chosen.", about="nodes")
-    names = list(dict.fromkeys(params.nodes))
-    for name in names:
-        if params.port not in {p.name for p in view.node(name).ports}:
-            raise NotPossible(f"{name} has no port named '{params.port}'.", about="port")
+    found = [view.node(name) for name in sorted(dict.fromkeys(params.nodes), key=natural_key)]
+    for node in found:
+        if params.port not in {p.name for p in node.ports}:
+            raise NotPossible(f"{node.name} has no port named '{params.port}'.", about="port")
+    return found
+
+
+def _addresses_of(node: Node, port: str) -> list[str]:
+    return [a for p in node.ports if p.name == port for a in p.addresses]
+
+
+def _addresses(view: SiteView, params: AddressPortsParams, nodes: list[Node]) -> dict[int, tuple[str, ...]]:
+    """Addresses by node number: the new one, and those of the other family. Raises NotPossible."""
     version = read_interface(params.start).version
-    taken = [
+    new = hand_out(params.start, len(nodes), _taken(view, params.port, {n.number for n in nodes}))
+    return {
+        node.number: (
+            address,
+            *(a for a in _addresses_of(node, params.port) if read_interface(a).version != version),
+        )
+        for node, address in zip(nodes, new, strict=True)
+    }
+
+
+def _taken(view: SiteView, port: str, nodes: set[int]) -> list[str]:
+    """Addresses in use, but for those of the port of these nodes (by number)."""
+    found = [
         a
         for n in view.nodes
         for p in n.ports
         for a in p.addresses
-        if not (n.name in names and p.name == params.port)
+        if not (n.number in nodes and p.name == port)
     ]
-    if view.cluster:
-        taken.append(view.cluster.service_address)
-    new = hand_out(params.start, len(names), taken)
-    kept = {
-        n: [
-            a
-            for p in view.node(n).ports
-            if p.name == params.port
-            for a in p.addresses
-            if read_interface(a).version != version
-        ]
-        for n in names
-    }
-    return {name: [address, *kept[name]] for name, address in zip(names, new, strict=True)}
+    return found + ([view.cluster.service_address] if view.cluster else [])
+
+
+def _check_free(view: SiteView, step: OfPorts) -> None:
+    """Raises NotPossible where another port has taken one of the addresses since they were handed out."""
+    taken = {read_interface(a).ip for a in _taken(view, step.port, set(step.addresses))}
+    wanted = [a for found in step.addresses.values() for a in found]
+    if gone := [a for a in wanted if read_interface(a).ip in taken]:
+        raise NotPossible(
+            f"{say_list(gone)} {'is' if len(gone) == 1 else 'are'} in use elsewhere by now.",
+            next_step="Withdraw this change and preview it again.",
+        )

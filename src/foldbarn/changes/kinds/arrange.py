@@ -4,24 +4,27 @@ changes.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from typing import ClassVar
 
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
+from foldbarn.changes.engine.effects import AnyEffect, LevelRow, Levels, Note, TextRow, Texts, warning
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.preview import LevelRow, Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.engine.plan import Plan, Planned, Undo
 from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.engine.step import Inside, Payload
 from foldbarn.core.arranging import level_effects, warnings
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.names import check_name, expand, folded, natural_key
 from foldbarn.core.protection import Protection
 from foldbarn.core.site import SiteView
-from foldbarn.core.touching import Meant, Thing, Touch, alone
+from foldbarn.core.touching import Meant, Thing, alone
 from foldbarn.core.units import say_count, say_list
 from foldbarn.store import nodes, places
 from foldbarn.store.database import Session
-from foldbarn.store.views import current_view
+from foldbarn.store.views import current_view, load_view
 
 LONGEST_PLACE = 63
 
@@ -65,63 +68,107 @@ def arrangement(view: SiteView) -> list[RoomWish]:
     ]
 
 
+class RackAt(Payload):
+    """A rack and what stands in it, by number, nodes and enclosures."""
+
+    name: str
+    nodes: tuple[int, ...]
+    enclosures: tuple[int, ...]
+
+
+class RoomAt(Payload):
+    name: str
+    racks: tuple[RackAt, ...]
+
+
+class PutInPlace(Inside):
+    """Everything stands where it is said to, at once."""
+
+    name: ClassVar[str] = "put-in-place"
+    rooms: tuple[RoomAt, ...]
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        view = load_view(session)
+        node_names = {n.number: n.name for n in view.nodes}
+        box_names = {e.number: e.name for e in view.enclosures}
+        wished = [
+            (
+                room.name,
+                {
+                    rack.name: [
+                        *(node_names[n] for n in rack.nodes if n in node_names),
+                        *(box_names[n] for n in rack.enclosures if n in box_names),
+                    ]
+                    for rack in room.racks
+                },
+            )
+            for room in self.rooms
+        ]
+        if {name for _, racks in wished for names in racks.values() for name in names} != places.standing(
+            session
+        ):
+            raise NotPossible(
+                "Nodes have come or gone since the preview.",
+                next_step="Withdraw this change and arrange again.",
+            )
+        return f"{say_count(places.place(session, wished), 'node')} moved."
+
+
 @register
 class Arrange(Kind[ArrangeParams]):
     """place: everything at once, in one transaction."""
 
     name: ClassVar[str] = "arrange"
     params: ClassVar[type[Params]] = ArrangeParams
-    inside: ClassVar[frozenset[str]] = frozenset({"place"})
 
-    def about(self, params: ArrangeParams) -> str:
-        return "rooms and racks"
-
-    def touches(self, view: SiteView, params: ArrangeParams) -> list[Touch]:
-        return [alone(Thing.PLACES)]
-
-    def preview(self, view: SiteView, params: ArrangeParams) -> Preview:
-        before, after = _places(arrangement(view)), _places(params.rooms)
+    def plan(self, view: SiteView, params: ArrangeParams) -> Plan:
+        now = arrangement(view)
+        before, after = _places(now), _places(params.rooms)
         blockers = [Note(sentence=s, about="rooms") for s in _against(view, params)]
         texts = [
             TextRow(label=name, before=_say(before.get(name)), after=_say(after[name]))
             for name in sorted(after, key=natural_key)
             if before.get(name, ("", "", 0))[:2] != after[name][:2]
         ]
-        preview = Preview(
-            kind=self.name,
+        levels = Levels(before=[LevelRow.of(e) for e in level_effects(view, *_maps(now))], after=[])
+        warned: list[Note] = []
+        if not blockers:
+            found = level_effects(view, *_maps(params.rooms))
+            levels.after = [LevelRow.of(e) for e in found]
+            warned = [warning("uneven-level", s) for s in warnings(found)] + _broken_spread(view, params)
+        effects: list[AnyEffect] = [levels, Texts(rows=texts)]
+        step = PutInPlace(rooms=tuple(_room_at(view, room) for room in params.rooms))
+        return Plan(
             title="Arrange rooms and racks",
+            about="rooms and racks",
             summary=f"{say_count(len(texts), 'node')} would stand elsewhere. Nothing on any node changes; "
             "what changes is what may fail together.",
-            revision=view.revision,
-            texts=texts,
-            steps=[
-                PlannedStep(
-                    name="place", title="Write down where everything stands", detail="At once, for all nodes."
-                )
-            ],
-            levels_before=[LevelRow.of(e) for e in level_effects(view, *_maps(arrangement(view)))],
-            undo={"kind": self.name, "params": {"rooms": [r.model_dump() for r in arrangement(view)]}},
+            steps=[Planned(step, "Write down where everything stands", "At once, for all nodes.")],
+            effects=effects,
+            touches=[alone(Thing.PLACES)],
             blockers=blockers,
+            warnings=warned,
+            undo=Undo(self.name, {"rooms": [r.model_dump() for r in now]}),
         )
-        if not blockers:
-            effects = level_effects(view, *_maps(params.rooms))
-            preview.levels_after = [LevelRow.of(e) for e in effects]
-            preview.warnings = [Note(sentence=s) for s in warnings(effects)] + [
-                Note(sentence=s) for s in _broken_spread(view, params)
-            ]
-        return preview.sealed()
 
-    def step_place(self, run: Run[ArrangeParams], session: Session) -> str:
-        if set(_places(run.params.rooms)) != places.standing(session):
-            raise NotPossible(
-                "Nodes have come or gone since the preview.",
-                next_step="Withdraw this change and arrange again.",
-            )
-        moved = places.place(session, as_places(run.params.rooms))
-        return f"{say_count(moved, 'node')} moved."
 
-    def withdraw(self, run: Run[ArrangeParams]) -> None:
-        """The one step is done at once or not at all, so there is nothing to put back before it."""
+def _room_at(view: SiteView, room: RoomWish) -> RoomAt:
+    """The same by number; what is not known is left out, and stands in the blockers."""
+    node_numbers = {n.name: n.number for n in view.nodes}
+    box_numbers = {e.name: e.number for e in view.enclosures}
+
+    def numbers(names: Iterable[str], known: dict[str, int]) -> tuple[int, ...]:
+        return tuple(known[name] for name in names if name in known)
+
+    racks = tuple(
+        RackAt(
+            name=rack.name,
+            nodes=numbers(rack.nodes, node_numbers),
+            enclosures=numbers(rack.nodes, box_numbers),
+        )
+        for rack in room.racks
+    )
+    return RoomAt(name=room.name, racks=racks)
 
 
 def as_places(rooms: list[RoomWish]) -> list[tuple[str, dict[str, list[str]]]]:
@@ -177,7 +224,7 @@ def _against(view: SiteView, params: ArrangeParams) -> list[str]:
     return found
 
 
-def _broken_spread(view: SiteView, params: ArrangeParams) -> list[str]:
+def _broken_spread(view: SiteView, params: ArrangeParams) -> list[Note]:
     """Volumes whose copies would no longer be kept apart as promised."""
     rack_of, room_of = _maps(params.rooms)
     racks, rooms = sorted(set(rack_of.values())), sorted(set(room_of.values()))
@@ -194,11 +241,11 @@ def _broken_spread(view: SiteView, params: ArrangeParams) -> list[str]:
         domains = np.sort(domains, axis=1)
         together = int(((domains[:, 1:] == domains[:, :-1]) & (domains[:, 1:] >= 0)).any(axis=1).sum())
         if together:
-            found.append(
+            words = (
                 f"{say_count(together, 'extent')} of {volume.name} would have copies in the same "
-                f"{protection.level}, "
-                "and are then moved apart where there is room."
+                f"{protection.level}, and are then moved apart where there is room."
             )
+            found.append(warning("breaks-spread", words, about=volume.name))
     return found
 
 
@@ -212,63 +259,50 @@ class RenameParams(Params):
     names: list[str] = Field(default_factory=list)
 
 
+class GiveNames(Inside):
+    """New names of nodes, by number, and of the disks named after them."""
+
+    name: ClassVar[str] = "rename"
+    names: dict[int, str]
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        view = current_view()
+        for number in self.names:
+            view.node_numbered(number)
+        others = [n.name for n in view.nodes if n.number not in self.names]
+        for name in self.names.values():
+            check_name(name, "node", others)
+        nodes.rename(session, self.names)
+        return f"{say_count(len(self.names), 'node')} renamed."
+
+
 @register
 class Rename(Kind[RenameParams]):
     """rename: nodes, and the disks named after them, at once."""
 
     name: ClassVar[str] = "rename"
     params: ClassVar[type[Params]] = RenameParams
-    inside: ClassVar[frozenset[str]] = frozenset({"rename"})
 
-    def about(self, params: RenameParams) -> str:
-        return say_list(params.nodes)
-
-    def meant(self, view: SiteView, params: RenameParams) -> Meant:
-        return Meant(nodes=tuple(view.node(n) for n in params.nodes))
-
-    def touches(self, view: SiteView, params: RenameParams) -> list[Touch]:
-        return [alone(Thing.PLACES)]
-
-    def preview(self, view: SiteView, params: RenameParams) -> Preview:
-        blockers: list[Note] = []
-        pairs: list[tuple[str, str]] = []
+    def plan(self, view: SiteView, params: RenameParams) -> Plan:
+        title, about = f"Rename {say_count(len(params.nodes), 'node')}", say_list(params.nodes)
         try:
             pairs = _pairs(view, params)
         except BarnError as error:
-            blockers.append(Note.of(error))
-        return Preview(
-            kind=self.name,
-            title=f"Rename {say_count(len(params.nodes), 'node')}",
+            return Plan(title=title, about=about, blockers=[Note.of(error)])
+        named = [view.node(old) for old, _ in pairs]
+        names = {node.number: new for node, (_, new) in zip(named, pairs, strict=True)}
+        back = {"nodes": [new for _, new in pairs], "names": [old for old, _ in pairs]}
+        return Plan(
+            title=title,
+            about=about,
             summary="The names that agents use for themselves stay as they are; disks named after a node "
             "follow it.",
-            revision=view.revision,
-            texts=[TextRow(label=old, before=old, after=new) for old, new in pairs],
-            undo={
-                "kind": self.name,
-                "params": {"nodes": [new for _, new in pairs], "names": [old for old, _ in pairs]},
-            },
-            steps=[
-                PlannedStep(
-                    name="rename", title="Write down the new names", detail="At once, for all of them."
-                )
-            ],
-            blockers=blockers,
-        ).sealed()
-
-    def step_rename(self, run: Run[RenameParams], session: Session) -> str:
-        pairs = _pairs(current_view(), _now(run))
-        numbers = {current_view().node(old).number: new for old, new in pairs}
-        nodes.rename(session, numbers)
-        return f"{say_count(len(pairs), 'node')} renamed."
-
-    def withdraw(self, run: Run[RenameParams]) -> None:
-        """The one step is done at once or not at all."""
-
-
-def _now(run: Run[RenameParams]) -> RenameParams:
-    """The wish by the names that its nodes have now."""
-    view = current_view()
-    return run.params.model_copy(update={"nodes": [run.node(view, name).name for name in run.params.nodes]})
+            steps=[Planned(GiveNames(names=names), "Write down the new names", "At once, for all of them.")],
+            effects=[Texts(rows=[TextRow(label=old, before=old, after=new) for old, new in pairs])],
+            touches=[alone(Thing.PLACES)],
+            meant=Meant(nodes=tuple(named)),
+            undo=Undo(self.name, back),
+        )
 
 
 def _pairs(view: SiteView, params: RenameParams) -> list[tuple[str, str]]:

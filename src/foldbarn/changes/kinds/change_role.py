@@ -8,33 +8,48 @@ from typing import ClassVar
 
 from pydantic import Field
 
+from foldbarn.changes.engine.effects import AnyEffect, Note
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.moving import compare, stop_moving
-from foldbarn.changes.engine.preview import Note, PlannedStep, Preview
+from foldbarn.changes.engine.moving import compare
+from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
-from foldbarn.changes.kinds.disks import bind, chosen_disks
-from foldbarn.changes.kinds.effects import NO_FEWER_COPIES, role_rows, tell_capacity, tell_moves, with_disks
+from foldbarn.changes.engine.step import Outside
+from foldbarn.changes.kinds.disks import chosen_disks
+from foldbarn.changes.kinds.effects import (
+    NO_FEWER_COPIES,
+    Moving,
+    moved,
+    roles,
+    room_before_and_after,
+    said_capacity,
+    with_disks,
+)
+from foldbarn.changes.kinds.joining import Bind
 from foldbarn.changes.kinds.leaving import (
-    call_off,
-    drain,
+    Drain,
+    Leaving,
     holding,
+    leaving_blockers,
+    leaving_effects,
     leaving_touches,
-    mark,
+    leaving_warnings,
+    mark_step,
+    numbers_of,
     plan_leaving,
     pools_of,
-    tell_leaving,
+    rooms_while_leaving,
     unreadable_blockers,
 )
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.levelling import LEVEL_TOLERANCE, imbalance, plan_levelling
 from foldbarn.core.moves import NO_MOVES
 from foldbarn.core.roles import Assignment, assign_roles
-from foldbarn.core.site import POOLED, Disk, Role, SiteView, Tier
-from foldbarn.core.touching import Meant, Touch
+from foldbarn.core.site import POOLED, Disk, Pool, Role, SiteView, Tier
+from foldbarn.core.touching import Meant
 from foldbarn.core.units import say_count, say_list
 from foldbarn.store import disks as store_disks
 from foldbarn.store import pools as store_pools
-from foldbarn.store.database import Session, announce
+from foldbarn.store.database import announce
 from foldbarn.store.views import current_view
 
 
@@ -49,90 +64,117 @@ class ChangeRoleParams(Params):
     stands_in_for: str = ""
 
 
+class Assign(Outside):
+    """Gives disks (by number) another role in their pool. stands_in_for: the disk whose place a spare takes,
+    0 for none.
+    """
+
+    name: ClassVar[str] = "assign"
+    no_way_back: ClassVar = "done"
+    why_no_way_back: ClassVar[str] = "the disks have their new role already"
+    disks: tuple[int, ...]
+    role: Role
+    reason: str
+    stands_in_for: int = 0
+
+    def carry_out(self, run: Run) -> str:
+        """What had to leave has left; its old strips go before the disks are something else."""
+        view = current_view()
+        disks = [view.disk_numbered(number) for number in self.disks]
+        emptied = [d for d in disks if d.role == Role.CAPACITY and self.role != Role.CAPACITY]
+        for pool in pools_of(view, emptied):
+            with run.holding_strips(pool):
+                compare(run, pool.number, only_drop=True)
+        with run.writing() as session:
+            rows = store_disks.locked(session, self.disks)
+            if gone := [r.name for r in rows if r.pool_id is None]:
+                words = f"{say_list(gone)} left the pool meanwhile."
+                raise NotPossible(words, next_step="Withdraw this change.")
+            for row in rows:
+                store_disks.give_role(row, self.role, self.reason, self.stands_in_for or None)
+            why = f"{say_list([r.name for r in rows])} became {self.role.value}"
+            store_pools.look(session, {r.pool_id for r in rows if r.pool_id}, why)
+            announce(session, "site")
+        return f"{say_count(len(rows), 'disk')} {_is(rows)} {self.role.value}."
+
+
 @register
 class ChangeRole(Kind[ChangeRoleParams]):
     """mark, drain (where a disk holds strips), assign (ours), bind (agents)."""
 
     name: ClassVar[str] = "change-role"
     params: ClassVar[type[Params]] = ChangeRoleParams
-    exact: ClassVar[bool] = False
-    inside: ClassVar[frozenset[str]] = frozenset({"mark"})
 
-    def about(self, params: ChangeRoleParams) -> str:
-        return say_list(params.disks)
-
-    def meant(self, view: SiteView, params: ChangeRoleParams) -> Meant:
-        named = [*params.disks, *([params.stands_in_for] if params.stands_in_for else [])]
-        return Meant(disks=tuple(view.disk(n) for n in named))
-
-    def touches(self, view: SiteView, params: ChangeRoleParams) -> list[Touch]:
-        disks = [view.disk(n) for n in params.disks]
-        return leaving_touches(pools_of(view, disks), disks)
-
-    def preview(self, view: SiteView, params: ChangeRoleParams) -> Preview:
+    def plan(self, view: SiteView, params: ChangeRoleParams) -> Plan:
         disks = chosen_disks(view, params.disks)
-        preview = Preview(
-            kind=self.name,
-            title=f"Make {say_list(params.disks)} {params.role.value}",
-            summary="",
-            revision=view.revision,
-            steps=[],
-            protection=NO_FEWER_COPIES,
-        )
-        preview.blockers = _blockers(view, params, disks)
-        if preview.blockers:
-            return preview.sealed()
+        title, about = f"Make {say_list(params.disks)} {params.role.value}", say_list(params.disks)
+        blockers = _blockers(view, params, disks)
+        if blockers:
+            return Plan(title=title, about=about, effects=[NO_FEWER_COPIES], blockers=blockers)
         pool = view.pools[disks[0].pool]
         leaving = holding(disks) if params.role != Role.CAPACITY else []
-        if leaving:
-            preview.steps += [
-                PlannedStep(
-                    name="mark",
-                    title="Give them nothing new",
-                    detail="Volumes made from here on leave them out.",
-                ),
-                PlannedStep(
-                    name=f"drain:{pool.name}",
-                    title="Move what they hold",
-                    detail="Each strip to a domain that keeps its extent's spread.",
-                ),
-            ]
-        preview.steps.append(
-            PlannedStep(
-                name="assign",
-                title=f"Make them {params.role.value}",
-                detail="The reason is kept with them.",
-                can_withdraw=False,
-            )
+        found = plan_leaving(view, pool, disks, becoming=params.role) if leaving else None
+        seconds, effects = _effects(view, pool, params, disks, found)
+        stood_in = view.disk(params.stands_in_for) if params.stands_in_for else None
+        return Plan(
+            title=title,
+            about=about,
+            steps=_steps(pool, params, disks, seconds if leaving else None, stood_in),
+            effects=[*effects, _roles(view, pool, params, disks), NO_FEWER_COPIES],
+            touches=leaving_touches([pool], disks),
+            meant=Meant(disks=(*disks, *([stood_in] if stood_in else []))),
+            blockers=unreadable_blockers(view, leaving) + (leaving_blockers(view, found) if found else []),
+            warnings=leaving_warnings(view, found) if found else [],
         )
-        preview.steps.append(
-            PlannedStep(
-                name=f"bind:{pool.name}", title="Bind cache devices to disks", seconds=1, can_withdraw=False
-            )
-        )
-        if leaving:
-            preview.blockers += unreadable_blockers(view, leaving)
-            tell_leaving(
-                preview,
-                view,
-                plan_leaving(view, pool, disks, becoming=params.role),
-                f"they are {params.role.value}",
-            )
-            preview.steps[1].seconds = preview.seconds
-        else:
-            after = with_disks(
-                view, (replace(d, role=params.role, tier=Tier.BULK, retiring=False) for d in disks)
-            )
-            tell_capacity(preview, view, after, pool)
-            if params.role == Role.CAPACITY:
-                moves = (
-                    plan_levelling(after, pool, seed=1)
-                    if imbalance(after, pool) > LEVEL_TOLERANCE
-                    else NO_MOVES
-                )
-                tell_moves(preview, after, pool, moves)
-        rule = {a.disk: a for a in assign_roles(view.all_of(pool))}
-        assigned = [
+
+
+def _steps(
+    pool: Pool, params: ChangeRoleParams, disks: list[Disk], seconds: float | None, stood_in: Disk | None
+) -> list[Planned]:
+    """seconds: of emptying them; None where nothing has to leave."""
+    numbers = numbers_of(disks)
+    drain = Planned(
+        Drain(pool=pool.number, disks=numbers),
+        "Move what they hold",
+        "Each strip to a domain that keeps its extent's spread.",
+        seconds=seconds,
+    )
+    assign = Assign(
+        disks=numbers,
+        role=params.role,
+        reason=params.reason.strip(),
+        stands_in_for=stood_in.number if stood_in else 0,
+    )
+    return [
+        *([mark_step(disks), drain] if seconds is not None else []),
+        Planned(assign, f"Make them {params.role.value}", "The reason is kept with them."),
+        Planned(Bind(pool=pool.number), "Bind cache devices to disks", seconds=1),
+    ]
+
+
+def _effects(
+    view: SiteView, pool: Pool, params: ChangeRoleParams, disks: list[Disk], found: Leaving | None
+) -> tuple[float, list[AnyEffect]]:
+    """Seconds of emptying them, and what it does."""
+    if found is not None:
+        moving = Moving()
+        effects, seconds = leaving_effects(view, found, moving)
+        rooms = rooms_while_leaving(view, found, f"they are {params.role.value}")
+        return seconds, [*effects, said_capacity(rooms), *moving.effects()]
+    becoming = (replace(d, role=params.role, tier=Tier.BULK, retiring=False) for d in disks)
+    after = with_disks(view, becoming)
+    effects = room_before_and_after(view, after, pool)
+    if params.role == Role.CAPACITY:
+        uneven = imbalance(after, pool) > LEVEL_TOLERANCE
+        effects += moved(after, pool, plan_levelling(after, pool, seed=1) if uneven else NO_MOVES)
+    return 0.0, effects
+
+
+def _roles(view: SiteView, pool: Pool, params: ChangeRoleParams, disks: list[Disk]) -> AnyEffect:
+    rule = {a.disk: a for a in assign_roles(view.all_of(pool))}
+    return roles(
+        view,
+        [
             Assignment(
                 d.name,
                 params.role,
@@ -142,53 +184,8 @@ class ChangeRole(Kind[ChangeRoleParams]):
                 params.role != rule[d.name].by_rule,
             )
             for d in disks
-        ]
-        preview.roles = role_rows(view, assigned)
-        return preview.sealed()
-
-    def step_mark(self, run: Run[ChangeRoleParams], session: Session) -> str:
-        return mark(session, _numbers(run))
-
-    def step_drain(self, run: Run[ChangeRoleParams]) -> str:
-        return drain(run, run.subject, _numbers(run))
-
-    def step_assign(self, run: Run[ChangeRoleParams]) -> str:
-        """What had to leave has left; its old strips go before the disks are something else."""
-        view, params = current_view(), run.params
-        disks = [run.disk(view, name) for name in params.disks]
-        for pool in pools_of(
-            view, [d for d in disks if d.role == Role.CAPACITY and params.role != Role.CAPACITY]
-        ):
-            with run.holding_strips(pool):
-                compare(run, pool.name, only_drop=True)
-        stood_in = run.disk(view, params.stands_in_for).number if params.stands_in_for else None
-        with run.writing() as session:
-            rows = store_disks.locked(session, _numbers(run))
-            if gone := [r.name for r in rows if r.pool_id is None]:
-                raise NotPossible(
-                    f"{say_list(gone)} left the pool meanwhile.", next_step="Withdraw this change."
-                )
-            for row in rows:
-                store_disks.give_role(row, params.role, params.reason.strip(), stood_in)
-            why = f"{say_list([r.name for r in rows])} became {params.role.value}"
-            store_pools.look(session, {r.pool_id for r in rows if r.pool_id}, why)
-            announce(session, "site")
-        return f"{say_count(len(rows), 'disk')} {_is(rows)} {params.role.value}."
-
-    def step_bind(self, run: Run[ChangeRoleParams]) -> str:
-        return bind(run, run.subject)
-
-    def stop(self, run: Run[ChangeRoleParams]) -> None:
-        stop_moving(run)
-
-    def withdraw(self, run: Run[ChangeRoleParams]) -> None:
-        run.refuse_once("done", "assign", f"the disks are {run.params.role.value} already")
-        call_off(run, _numbers(run))
-
-
-def _numbers(run: Run[ChangeRoleParams]) -> list[int]:
-    view = current_view()
-    return [run.disk(view, name).number for name in run.params.disks]
+        ],
+    )
 
 
 def _is(things: Sized) -> str:

@@ -6,14 +6,16 @@ from __future__ import annotations
 
 from typing import ClassVar
 
+from foldbarn.changes.engine.effects import Note, TextRow, Texts
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.preview import Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.engine.step import Outside
 from foldbarn.core.errors import NotFound, NotPossible
 from foldbarn.core.hardware import ReportedDisk
 from foldbarn.core.reading import read_inventory
 from foldbarn.core.site import Contact, Disk, Node, Role, SiteView
-from foldbarn.core.touching import Meant, Thing, Touch, alone
+from foldbarn.core.touching import Meant, Thing, alone
 from foldbarn.core.units import say_list, say_size
 from foldbarn.store.views import current_view
 
@@ -25,79 +27,16 @@ class ClearDiskParams(Params):
     typed: str = ""
 
 
-@register
-class ClearDisk(Kind[ClearDiskParams]):
-    """look (agent: is it still what was shown?), wipe (agent), check (read back)."""
+class LookAgain(Outside):
+    """The disk (by number) must still carry what was shown, and nothing of it may be in use."""
 
-    name: ClassVar[str] = "clear-disk"
-    params: ClassVar[type[Params]] = ClearDiskParams
+    name: ClassVar[str] = "look-again"
+    disk: int
+    carries: tuple[str, ...]  # the codes of why it is unfit
 
-    def about(self, params: ClearDiskParams) -> str:
-        return params.disk
-
-    def meant(self, view: SiteView, params: ClearDiskParams) -> Meant:
-        return Meant(disks=(view.disk(params.disk),))
-
-    def touches(self, view: SiteView, params: ClearDiskParams) -> list[Touch]:
-        return [alone(Thing.DISK, view.disk(params.disk).number)]
-
-    def preview(self, view: SiteView, params: ClearDiskParams) -> Preview:
-        blockers, texts, summary = [], [], ""
-        try:
-            disk = view.disk(params.disk)
-        except NotFound as error:
-            blockers.append(Note.of(error))
-        else:
-            blockers += [Note(sentence=sentence, about="disk") for sentence in _against(view, disk)]
-            if not blockers and params.typed != disk.name:
-                blockers.append(
-                    Note(
-                        sentence=f"Type {disk.name} to confirm that what it carries may be destroyed.",
-                        about="typed",
-                    )
-                )
-            texts = [
-                TextRow(
-                    label="Destroyed",
-                    before=sentence,
-                    after="nothing",
-                )
-                for sentence in disk.why
-            ]
-            summary = (
-                f"{disk.name}: {disk.model}, {say_size(disk.size_bytes)}, serial {disk.serial}, in "
-                f"{view.nodes[disk.node].name}. This cannot be undone."
-            )
-        return Preview(
-            kind=self.name,
-            title=f"Clear {params.disk}",
-            summary=summary,
-            revision=view.revision,
-            texts=texts,
-            type_to_confirm=params.disk,
-            steps=[
-                PlannedStep(
-                    name="look",
-                    title="Look once more",
-                    detail="The disk must still carry what is shown here, and nothing of it may be in use.",
-                ),
-                PlannedStep(
-                    name="wipe",
-                    title="Wipe its signatures",
-                    detail="From here on what it carried cannot be had back.",
-                    seconds=1,
-                    can_withdraw=False,
-                ),
-                PlannedStep(
-                    name="check", title="Read it back", detail="It must show nothing any more.", seconds=1
-                ),
-            ],
-            blockers=blockers,
-        ).sealed()
-
-    def step_look(self, run: Run[ClearDiskParams]) -> str:
+    def carry_out(self, run: Run) -> str:
         view = current_view()
-        disk = run.disk(view, run.params.disk)
+        disk = view.disk_numbered(self.disk)
         node = view.nodes[disk.node]
         seen = _seen(run, node, disk)
         if seen is None:
@@ -106,21 +45,38 @@ class ClearDisk(Kind[ClearDiskParams]):
             raise NotPossible(f"{disk.name} is in use now: {say_list(list(seen.mounted))}.")
         if against := _against(view, disk):
             raise NotPossible(" ".join(against))
+        if _carried(disk) != self.carries:
+            step = "Withdraw this change and preview it again."
+            raise NotPossible(f"{disk.name} carries something else now.", next_step=step)
         return (
             f"It carries {seen.signature or seen.partition_table or 'nothing'}, and nothing of it is in use."
         )
 
-    def step_wipe(self, run: Run[ClearDiskParams]) -> str:
+
+class Wipe(Outside):
+    """Wipes the signatures of a disk (by number)."""
+
+    name: ClassVar[str] = "wipe"
+    lasting: ClassVar[bool] = True
+    disk: int
+
+    def carry_out(self, run: Run) -> str:
         view = current_view()
-        disk = run.disk(view, run.params.disk)
-        run.tell_nodes(
-            {view.nodes[disk.node].number: {"kind": "clear", "disk": disk.serial, "site": view.mark}}
-        )
+        disk = view.disk_numbered(self.disk)
+        order = {"kind": "clear", "disk": disk.serial, "site": view.mark}
+        run.tell_nodes({view.nodes[disk.node].number: order})
         return "Its signatures are wiped."
 
-    def step_check(self, run: Run[ClearDiskParams]) -> str:
+
+class ReadCleared(Outside):
+    """The disk (by number) must show nothing any more."""
+
+    name: ClassVar[str] = "read-cleared"
+    disk: int
+
+    def carry_out(self, run: Run) -> str:
         view = current_view()
-        disk = run.disk(view, run.params.disk)
+        disk = view.disk_numbered(self.disk)
         node = view.nodes[disk.node]
         seen = _seen(run, node, disk)
         if seen is None or seen.signature or seen.partition_table:
@@ -130,11 +86,63 @@ class ClearDisk(Kind[ClearDiskParams]):
             )
         return "It shows nothing any more; its verdict follows with the next report."
 
-    def withdraw(self, run: Run[ClearDiskParams]) -> None:
-        """Before the wipe nothing has been done; after it there is nothing to put back."""
+
+@register
+class ClearDisk(Kind[ClearDiskParams]):
+    """look (agent: is it still what was shown?), wipe (agent), read back."""
+
+    name: ClassVar[str] = "clear-disk"
+    params: ClassVar[type[Params]] = ClearDiskParams
+
+    def plan(self, view: SiteView, params: ClearDiskParams) -> Plan:
+        title, about = f"Clear {params.disk}", params.disk
+        try:
+            disk = view.disk(params.disk)
+        except NotFound as error:
+            return Plan(title=title, about=about, blockers=[Note.of(error)])
+        blockers = [Note(sentence=sentence, about="disk") for sentence in _against(view, disk)]
+        if not blockers and params.typed != disk.name:
+            words = f"Type {disk.name} to confirm that what it carries may be destroyed."
+            blockers.append(Note(sentence=words, about="typed"))
+        node = view.nodes[disk.node]
+        texts = [TextRow(label="Destroyed", before=sentence, after="nothing") for sentence in disk.why]
+        return Plan(
+            title=title,
+            about=about,
+            summary=f"{disk.name}: {disk.model}, {say_size(disk.size_bytes)}, serial {disk.serial}, in "
+            f"{node.name}. This cannot be undone.",
+            steps=[
+                Planned(
+                    LookAgain(disk=disk.number, carries=_carried(disk)),
+                    "Look once more",
+                    "The disk must still carry what is shown here, and nothing of it may be in use.",
+                ),
+                Planned(
+                    Wipe(disk=disk.number),
+                    "Wipe its signatures",
+                    "From here on what it carried cannot be had back.",
+                    seconds=1,
+                ),
+                Planned(
+                    ReadCleared(disk=disk.number),
+                    "Read it back",
+                    "It must show nothing any more.",
+                    seconds=1,
+                ),
+            ],
+            effects=[Texts(rows=texts)],
+            touches=[alone(Thing.DISK, disk.number)],
+            meant=Meant(disks=(disk,)),
+            blockers=blockers,
+            type_to_confirm=disk.name,
+        )
 
 
-def _seen(run: Run[ClearDiskParams], node: Node, disk: Disk) -> ReportedDisk | None:
+def _carried(disk: Disk) -> tuple[str, ...]:
+    return tuple(sorted(f"{reason.code} {reason.about}".strip() for reason in disk.reasons))
+
+
+def _seen(run: Run, node: Node, disk: Disk) -> ReportedDisk | None:
     """The disk as its node shows it now; None where it does not. Raises Unreachable."""
     agent = run.agent(node.number)
     return next(

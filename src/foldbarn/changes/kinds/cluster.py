@@ -6,13 +6,28 @@ Agents know one another by what they call themselves (agent_name), so that is wh
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any, ClassVar
 
 from pydantic import Field
 
+from foldbarn.changes.engine.effects import (
+    AnyEffect,
+    CheckRow,
+    Checks,
+    LossRow,
+    Note,
+    Promise,
+    TextRow,
+    Texts,
+    Votes,
+    warning,
+)
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.preview import CheckRow, LossRow, Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.engine.step import Inside, Outside, Payload
 from foldbarn.changes.kinds.sealing import SHORTEST_PASSPHRASE, seal_new_key
 from foldbarn.core.cluster import Check, Tie, Wish, bond_of, needs, prechecks, voters, wish_of
 from foldbarn.core.errors import BarnError, Conflict, NotPossible, Unreachable
@@ -20,7 +35,7 @@ from foldbarn.core.names import check_name, folded
 from foldbarn.core.network import check_address
 from foldbarn.core.quorum import Voter, domain_losses, doubts, vote_sentence, witness_beside
 from foldbarn.core.site import Contact, Node, SiteView
-from foldbarn.core.touching import Meant, Thing, Touch, alone
+from foldbarn.core.touching import Meant, Thing, alone
 from foldbarn.core.units import GIB, say_count, say_list
 from foldbarn.links.agents import read_witness
 from foldbarn.links.mail import send_mail
@@ -28,7 +43,7 @@ from foldbarn.settings import settings
 from foldbarn.store import changes as store_changes
 from foldbarn.store import cluster as store_cluster
 from foldbarn.store import nodes
-from foldbarn.store.database import Session, announce, transaction
+from foldbarn.store.database import Session, announce
 from foldbarn.store.tables import ChangeRow, ClusterRow, NodeRow
 from foldbarn.store.views import current_view
 
@@ -36,8 +51,8 @@ PATIENCE_SECONDS = 10.0  # how long all members may take to name the same leader
 
 
 class FormClusterParams(Params):
-    """A cluster as wished for. Nodes by name. The passphrase is never recorded: what is kept is a key that it
-    seals.
+    """A cluster as wished for. Nodes by name. The passphrase is recorded nowhere: what is kept is a key that
+    it seals.
     """
 
     name: str
@@ -53,7 +68,6 @@ class FormClusterParams(Params):
     encrypted: bool = False
     passphrase: str = Field(default="", max_length=1000)
     mail_to: str = Field(default="", max_length=320)
-    sealed_key: dict[str, str] = Field(default_factory=dict)
 
     def wish(self) -> Wish:
         return Wish(
@@ -68,264 +82,395 @@ class FormClusterParams(Params):
         )
 
 
+class WishAt(Payload):
+    """A cluster as it is to be, its nodes by number, the keeper first that stands first."""
+
+    cluster: str
+    members: tuple[int, ...]
+    keepers: tuple[int, ...]
+    service_address: str
+    witness: str
+    witness_room: str = ""
+    witness_rack: str = ""
+    dedicated: tuple[int, ...] = ()
+
+    def named(self, view: SiteView) -> Wish:
+        """The same by the names that its nodes have now. Raises NotFound."""
+
+        def names(numbers: Sequence[int]) -> tuple[str, ...]:
+            return tuple(view.node_numbered(number).name for number in numbers)
+
+        return Wish(
+            self.cluster,
+            names(self.members),
+            names(self.keepers),
+            self.service_address,
+            self.witness,
+            self.witness_room,
+            self.witness_rack,
+            names(self.dedicated),
+        )
+
+
+def wish_at(view: SiteView, wish: Wish) -> WishAt:
+    """A wish by numbers; nodes that nobody knows are left out, and stand in the blockers."""
+    known = {n.name: n.number for n in view.nodes}
+
+    def numbers(names: Sequence[str]) -> tuple[int, ...]:
+        return tuple(known[name] for name in names if name in known)
+
+    return WishAt(
+        cluster=wish.name,
+        members=numbers(wish.members),
+        keepers=numbers(wish.keepers),
+        service_address=wish.service_address,
+        witness=wish.witness,
+        witness_room=wish.witness_room,
+        witness_rack=wish.witness_rack,
+        dedicated=numbers(wish.dedicated),
+    )
+
+
+class ClaimCluster(Inside):
+    """The cluster is written down: nobody else can form one. sealed_key: of its data; empty where it has
+    none.
+    """
+
+    name: ClassVar[str] = "claim-cluster"
+    wish: WishAt
+    witness_url: str
+    witness_reason: str
+    mail_to: str
+    sealed_key: dict[str, str] = Field(default_factory=dict)
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        row = ClusterRow(
+            id=1,
+            name=self.wish.cluster,
+            service_address=self.wish.service_address,
+            witness=self.wish.witness,
+            witness_url=self.witness_url,
+            witness_room=self.wish.witness_room,
+            witness_rack=self.wish.witness_rack,
+            witness_reason=self.witness_reason,
+            sealed_key=self.sealed_key,
+            mail={"to": self.mail_to} if self.mail_to else {},
+            change_id=run.change,
+        )
+        if not store_cluster.add(session, row):
+            raise Conflict("Another cluster has been formed meanwhile.", next_step="Withdraw this change.")
+        # The sealed key is the cluster's from here on; the record of this change has no use for it.
+        left = self.model_dump(mode="json", exclude={"sealed_key"})
+        store_changes.keep_payload(session, run.change, run.step, left)
+        return "Nobody else can form a cluster now."
+
+    def take_back(self, run: Run) -> None:
+        with run.writing() as session:
+            if store_cluster.made_by(session) != run.change:
+                return  # another was faster: the members are that one's
+            store_cluster.remove(session, run.change)
+            nodes.set_member(session, self.wish.members, member=False)
+            announce(session, "site")
+
+
+class AskWitness(Outside):
+    """The witness must answer before its vote counts."""
+
+    name: ClassVar[str] = "ask-witness"
+    witness: str
+    url: str
+
+    def carry_out(self, run: Run) -> str:
+        name = run.insist(self.witness, lambda: read_witness(self.url))
+        if folded(name) != folded(self.witness):
+            raise NotPossible(f"What answers at {self.url} is the witness {name}, not {self.witness}.")
+        return f"{name} answers."
+
+
+class OfNode(Outside):
+    """A step of a cluster that is about one node (by number)."""
+
+    wish: WishAt
+    node: int
+
+
+class Ready(OfNode):
+    """The storage service of a node is set up and started, once it is in order."""
+
+    name: ClassVar[str] = "ready"
+    encrypted: bool
+
+    def carry_out(self, run: Run) -> str:
+        view = current_view()
+        node = view.node_numbered(self.node)
+        checks = prechecks(view, self.wish.named(view))
+        failing = [c for c in checks if c.result == "fail" and c.about == node.name]
+        if failing:
+            raise NotPossible(" ".join(c.sentence for c in failing), next_step=failing[0].cure)
+        order = {"kind": "ready", "cluster": self.wish.cluster, "encrypted": self.encrypted}
+        run.tell_nodes({node.number: order})
+        return "Prepared."
+
+    def take_back(self, run: Run) -> None:
+        """It leaves, where it can be heard; a silent one is sent away by the watch when it returns (see
+        `believers`).
+        """
+        node = current_view().node_numbered(self.node)
+        if node.contact == Contact.HEARD and not node.member:
+            run.tell_nodes({node.number: {"kind": "leave", "cluster": self.wish.cluster}})
+
+
+class JoinCluster(OfNode):
+    """A node joins, with a vote where it is to be a keeper."""
+
+    name: ClassVar[str] = "join-cluster"
+
+    def carry_out(self, run: Run) -> str:
+        view = current_view()
+        wish = self.wish.named(view)
+        run.tell_nodes({self.node: _join_order(view, wish.name, wish.keepers, wish.witness)})
+        return "Joined with a vote." if self.node in self.wish.keepers else "Joined."
+
+
+class Elect(Outside):
+    """The first keeper stands; a majority must agree."""
+
+    name: ClassVar[str] = "elect"
+    wish: WishAt
+
+    def carry_out(self, run: Run) -> str:
+        first = current_view().node_numbered(self.wish.keepers[0])
+        run.tell_nodes({first.number: {"kind": "elect", "cluster": self.wish.cluster}})
+        return _await_leader(run, self.wish.keepers, first)
+
+
+class HandOver(Outside):
+    """The leading role goes from one keeper to another (by number), and every keeper must name that one."""
+
+    name: ClassVar[str] = "hand-over"
+    wish: WishAt
+    giver: int
+    taker: int
+
+    def carry_out(self, run: Run) -> str:
+        return _hand(run, self.wish.keepers, self.giver, self.taker)
+
+
+class Publish(Outside):
+    """The first keeper takes the service address, which moves with the leading role."""
+
+    name: ClassVar[str] = "publish"
+    wish: WishAt
+
+    def carry_out(self, run: Run) -> str:
+        first, address = current_view().node_numbered(self.wish.keepers[0]), self.wish.service_address
+        order = {"kind": "publish", "cluster": self.wish.cluster, "address": address}
+        run.tell_nodes({first.number: order})
+        if (says := _cluster_of(run, first).get("address")) != address:
+            raise NotPossible(f"{first.name} was told to take {address}, and says it has {says or 'none'}.")
+        return f"{first.name} has {address.split('/')[0]}."
+
+
+class OpenCluster(Inside):
+    """Its members are written down; pools can be formed."""
+
+    name: ClassVar[str] = "open-cluster"
+    no_way_back: ClassVar = "done"
+    why_no_way_back: ClassVar[str] = "the cluster stands; let its nodes go one by one instead"
+    wish: WishAt
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        wish = self.wish
+        nodes.set_member(session, wish.members, member=True, keepers=wish.keepers)
+        nodes.dedicate(session, wish.dedicated)
+        store_cluster.opened(session)
+        return f"{say_count(len(wish.members), 'member')}, {say_count(len(wish.keepers), 'keeper')}."
+
+
+class TellByMail(Outside):
+    """The first notification, which shows that mail arrives."""
+
+    name: ClassVar[str] = "tell"
+    wish: WishAt
+    mail_to: str
+
+    def carry_out(self, run: Run) -> str:
+        """Mail that is not taken does not undo a cluster that stands: it is said, and the change is done."""
+        wish = self.wish.named(current_view())
+        text = (
+            f"{wish.name} has {say_count(len(wish.members), 'member')} and "
+            f"{say_count(len(wish.keepers), 'keeper')}.\n"
+            f"Its leading role was handed to {wish.keepers[1]} and back to {wish.keepers[0]}, and it "
+            f"answers at {wish.service_address}.\n"
+        )
+        try:
+            send_mail(self.mail_to, f"{wish.name} is formed", text)
+        except Unreachable as error:
+            return f"{error.sentence} This notification was not sent."
+        return f"Mail to {self.mail_to} was taken by the mail host."
+
+
 @register
 class FormCluster(Kind[FormClusterParams]):
     """claim (ours), witness, ready and join per node, elect, hand over, hand back, publish, open (ours)."""
 
     name: ClassVar[str] = "form-cluster"
     params: ClassVar[type[Params]] = FormClusterParams
-    inside: ClassVar[frozenset[str]] = frozenset({"claim", "open"})
-
-    def about(self, params: FormClusterParams) -> str:
-        return params.name.strip()
-
-    def meant(self, view: SiteView, params: FormClusterParams) -> Meant:
-        return Meant(nodes=tuple(view.node(n) for n in params.members))
-
-    def touches(self, view: SiteView, params: FormClusterParams) -> list[Touch]:
-        return [alone(Thing.CLUSTER)]
 
     def to_keep(self, view: SiteView, params: FormClusterParams) -> dict[str, Any]:
-        kept = params.model_dump(mode="json", exclude={"passphrase"})
-        if params.encrypted:
-            kept["sealed_key"] = seal_new_key(params.passphrase)
-        return kept
+        return params.model_dump(mode="json", exclude={"passphrase"})
 
-    def to_show(self, kept: dict[str, Any]) -> dict[str, Any]:
-        return {name: value for name, value in kept.items() if name != "sealed_key"}
+    def with_secrets(self, params: FormClusterParams, steps: Sequence[Planned]) -> Sequence[Planned]:
+        """The key that the passphrase seals goes into the first step, and from there into the cluster."""
+        if not params.encrypted:
+            return steps
+        claim = steps[0].step.model_copy(update={"sealed_key": seal_new_key(params.passphrase)})
+        return [replace(steps[0], step=claim), *steps[1:]]
 
-    def preview(self, view: SiteView, params: FormClusterParams) -> Preview:
+    def plan(self, view: SiteView, params: FormClusterParams) -> Plan:
         wish = params.wish()
         checks = prechecks(view, wish)
-        first, second = (*wish.keepers, "the first keeper", "the second keeper")[:2]
         members = [n for n in view.nodes if n.name in wish.members]
-        steps = [
-            PlannedStep(
-                name="claim",
-                title="Write down the wish",
-                detail="From here on nobody else can form a cluster.",
+        rooms = [
+            TextRow(
+                label=f"{n.node}{', dedicated' if n.node in wish.dedicated else ''}",
+                before=f"{n.cores} cores, {n.memory_bytes / GIB:.1f} GiB",
+                after="nothing"
+                if n.node in wish.dedicated
+                else f"{n.cores_left} cores, {n.memory_left / GIB:.1f} GiB",
             )
+            for n in needs(view, wish)
         ]
-        if wish.witness:
-            steps.append(
-                PlannedStep(
-                    name="witness",
-                    title=f"Ask the witness {wish.witness}",
-                    detail="It must answer before its vote counts.",
-                )
-            )
-        steps += [
-            PlannedStep(
-                name=f"ready:{n.name}",
-                title=f"Prepare {n.name}",
-                detail="Its storage service is set up and started.",
-                seconds=1,
-            )
-            for n in members
+        effects: list[AnyEffect] = [
+            Checks(rows=check_rows(checks)),
+            Votes(rows=_losses(view, wish)),
+            Texts(heads=("Room to run", "Storage needs", "Left for other work"), rows=rooms),
         ]
-        steps += [
-            PlannedStep(
-                name=f"join:{n.name}",
-                title=f"{n.name} joins",
-                detail="With a vote." if n.name in wish.keepers else "Without a vote.",
-                seconds=1,
-            )
-            for n in members
-        ]
-        steps += [
-            PlannedStep(
-                name="elect",
-                title="First election",
-                detail=f"{first} stands; a majority must agree.",
-                seconds=1,
-            ),
-            PlannedStep(
-                name="over",
-                title=f"Hand the leading role to {second}",
-                detail="Every keeper must name it: another one can lead.",
-                seconds=1,
-            ),
-            PlannedStep(
-                name="back", title=f"Hand it back to {first}", detail="And that it can come back.", seconds=1
-            ),
-            PlannedStep(
-                name="publish",
-                title="Publish the service address",
-                detail=f"{first} takes {wish.service_address or 'it'}; it moves with the leading role.",
-            ),
-            PlannedStep(
-                name="open",
-                title="Open the cluster",
-                detail="Its members are written down; pools can be formed.",
-            ),
-        ]
-        if params.mail_to:
-            steps.append(
-                PlannedStep(
-                    name="tell",
-                    title=f"Tell {params.mail_to}",
-                    detail="The first notification, which shows that mail arrives.",
-                )
-            )
-        preview = Preview(
-            kind=self.name,
+        if wish.keepers:
+            votes = f"{vote_sentence(voters(view, wish)).capitalize()}."
+            effects.append(Promise(title="Votes", sentence=votes))
+        return Plan(
             title=f"Form {wish.name or 'a cluster'}",
+            about=wish.name,
             summary=f"From {say_count(len(members), 'node')}.",
-            revision=view.revision,
-            steps=steps,
-            checks=check_rows(checks),
-            losses=_losses(view, wish),
-            texts=[
-                TextRow(
-                    label=f"{n.node}{', dedicated' if n.node in wish.dedicated else ''}",
-                    before=f"{n.cores} cores, {n.memory_bytes / GIB:.1f} GiB",
-                    after="nothing"
-                    if n.node in wish.dedicated
-                    else f"{n.cores_left} cores, {n.memory_left / GIB:.1f} GiB",
-                )
-                for n in needs(view, wish)
-            ],
-            blockers=_form_blockers(view, params) + _notes(checks, "fail"),
-            warnings=_notes(checks, "doubt"),
-            protection=f"{vote_sentence(voters(view, wish)).capitalize()}." if wish.keepers else "",
+            steps=_forming(view, params, members),
+            effects=effects,
+            touches=[alone(Thing.CLUSTER)],
+            meant=Meant(nodes=tuple(members)),
+            blockers=_form_blockers(view, params) + _failing(checks),
+            warnings=_doubted(checks),
         )
-        return preview.sealed()
-
-    def step_claim(self, run: Run[FormClusterParams], session: Session) -> str:
-        view = current_view()
-        params = _now(run, view)
-        reason = params.witness_reason.strip() if _beside(view, params) else ""
-        row = ClusterRow(
-            id=1,
-            name=params.name.strip(),
-            service_address=params.service_address.strip(),
-            witness=params.witness.strip(),
-            witness_url=params.witness_url.strip(),
-            witness_room=params.witness_room,
-            witness_rack=params.witness_rack,
-            witness_reason=reason,
-            sealed_key=params.sealed_key,
-            mail={"to": params.mail_to} if params.mail_to else {},
-            change_id=run.change,
-        )
-        if not store_cluster.add(session, row):
-            raise Conflict("Another cluster has been formed meanwhile.", next_step="Withdraw this change.")
-        # The sealed key is the cluster's from here on; the record of this change has no use for it.
-        store_changes.keep_params(
-            session, run.change, run.params.model_dump(mode="json", exclude={"sealed_key"})
-        )
-        return "Nobody else can form a cluster now."
-
-    def step_witness(self, run: Run[FormClusterParams]) -> str:
-        name = run.insist(run.params.witness, lambda: read_witness(run.params.witness_url))
-        if folded(name) != folded(run.params.witness.strip()):
-            raise NotPossible(
-                f"What answers at {run.params.witness_url} is the witness {name}, not {run.params.witness}."
-            )
-        return f"{name} answers."
-
-    def step_ready(self, run: Run[FormClusterParams]) -> str:
-        view = current_view()
-        node = run.node(view, run.subject)
-        checks = prechecks(view, _now(run, view).wish())
-        failing = [c for c in checks if c.result == "fail" and c.about == node.name]
-        if failing:
-            raise NotPossible(" ".join(c.sentence for c in failing), next_step=failing[0].cure)
-        order = {"kind": "ready", "cluster": run.params.name.strip(), "encrypted": run.params.encrypted}
-        run.tell_nodes({node.number: order})
-        return "Prepared."
-
-    def step_join(self, run: Run[FormClusterParams]) -> str:
-        view = current_view()
-        params, node = _now(run, view), run.node(view, run.subject)
-        order = _join_order(view, params.name.strip(), params.keepers, params.witness.strip())
-        run.tell_nodes({node.number: order})
-        return "Joined with a vote." if node.name in params.keepers else "Joined."
-
-    def step_elect(self, run: Run[FormClusterParams]) -> str:
-        view = current_view()
-        params = _now(run, view)
-        first = view.node(params.keepers[0])
-        run.tell_nodes({first.number: {"kind": "elect", "cluster": params.name.strip()}})
-        return _await_leader(run, params.keepers, first)
-
-    def step_over(self, run: Run[FormClusterParams]) -> str:
-        keepers = _now(run, current_view()).keepers
-        return _hand(run, keepers, keepers[0], keepers[1])
-
-    def step_back(self, run: Run[FormClusterParams]) -> str:
-        keepers = _now(run, current_view()).keepers
-        return _hand(run, keepers, keepers[1], keepers[0])
-
-    def step_publish(self, run: Run[FormClusterParams]) -> str:
-        view = current_view()
-        params = _now(run, view)
-        first, address = view.node(params.keepers[0]), params.service_address.strip()
-        run.tell_nodes(
-            {first.number: {"kind": "publish", "cluster": params.name.strip(), "address": address}}
-        )
-        if (says := _cluster_of(run, first).get("address")) != address:
-            raise NotPossible(f"{first.name} was told to take {address}, and says it has {says or 'none'}.")
-        return f"{first.name} has {address.split('/')[0]}."
-
-    def step_open(self, run: Run[FormClusterParams], session: Session) -> str:
-        params, view = run.params, current_view()
-        members, keepers, dedicated = (
-            [run.node(view, name).number for name in names]
-            for names in (params.members, params.keepers, params.dedicated)
-        )
-        nodes.set_member(session, members, member=True, keepers=keepers)
-        nodes.dedicate(session, dedicated)
-        store_cluster.opened(session)
-        return f"{say_count(len(params.members), 'member')}, {say_count(len(params.keepers), 'keeper')}."
-
-    def step_tell(self, run: Run[FormClusterParams]) -> str:
-        """Mail that is not taken does not undo a cluster that stands: it is said, and the change is done."""
-        params = _now(run, current_view())
-        text = (
-            f"{params.name} has {say_count(len(params.members), 'member')} and "
-            f"{say_count(len(params.keepers), 'keeper')}.\n"
-        )
-        text += (
-            f"Its leading role was handed to {params.keepers[1]} and back to {params.keepers[0]}, and it "
-            f"answers at {params.service_address}.\n"
-        )
-        try:
-            send_mail(params.mail_to, f"{params.name} is formed", text)
-        except Unreachable as error:
-            return f"{error.sentence} This notification was not sent."
-        return f"Mail to {params.mail_to} was taken by the mail host."
-
-    def withdraw(self, run: Run[FormClusterParams]) -> None:
-        """Every node that can be heard leaves; a silent one is sent away by the watch when it returns (see
-        `believers`).
-        """
-        with transaction() as session:
-            ours = store_cluster.made_by(session) == run.change
-        if not ours:
-            return  # another was faster: the members are that one's
-        view = current_view()
-        members = {run.node(view, name).number for name in run.params.members}
-        heard = [n for n in view.nodes if n.number in members and n.contact == Contact.HEARD]
-        run.tell_nodes({n.number: {"kind": "leave", "cluster": run.params.name.strip()} for n in heard})
-        with run.writing() as session:
-            store_cluster.remove(session, run.change)
-            nodes.set_member(session, [n.number for n in view.nodes], member=False)
-            announce(session, "site")
 
 
-def _now(run: Run[FormClusterParams], view: SiteView) -> FormClusterParams:
-    """The wish by the names that its nodes have now."""
-    params = run.params
-    lists = {"members": params.members, "keepers": params.keepers, "dedicated": params.dedicated}
-    return params.model_copy(
-        update={what: [run.node(view, name).name for name in names] for what, names in lists.items()}
+def _forming(view: SiteView, params: FormClusterParams, members: Sequence[Node]) -> list[Planned]:
+    """Every step of forming a cluster."""
+    wish = params.wish()
+    at = wish_at(view, wish)
+    first, second = (*wish.keepers, "the first keeper", "the second keeper")[:2]
+    one, other = (*at.keepers, 0, 0)[:2]
+    url = params.witness_url.strip()
+    claim = ClaimCluster(
+        wish=at,
+        witness_url=url,
+        witness_reason=params.witness_reason.strip() if _beside(view, params) else "",
+        mail_to=params.mail_to,
     )
+    steps = [Planned(claim, "Write down the wish", "From here on nobody else can form a cluster.")]
+    if wish.witness:
+        ask = AskWitness(witness=wish.witness, url=url)
+        title = f"Ask the witness {wish.witness}"
+        steps.append(Planned(ask, title, "It must answer before its vote counts."))
+    steps += [
+        Planned(
+            Ready(wish=at, node=n.number, encrypted=params.encrypted),
+            f"Prepare {n.name}",
+            "Its storage service is set up and started.",
+            seconds=1,
+            about=n.name,
+        )
+        for n in members
+    ]
+    steps += [
+        Planned(
+            JoinCluster(wish=at, node=n.number),
+            f"{n.name} joins",
+            "With a vote." if n.name in wish.keepers else "Without a vote.",
+            seconds=1,
+            about=n.name,
+        )
+        for n in members
+    ]
+    steps += [
+        Planned(Elect(wish=at), "First election", f"{first} stands; a majority must agree.", seconds=1),
+        Planned(
+            HandOver(wish=at, giver=one, taker=other),
+            f"Hand the leading role to {second}",
+            "Every keeper must name it: another one can lead.",
+            seconds=1,
+        ),
+        Planned(
+            HandOver(wish=at, giver=other, taker=one),
+            f"Hand it back to {first}",
+            "And that it can come back.",
+            seconds=1,
+        ),
+        Planned(
+            Publish(wish=at),
+            "Publish the service address",
+            f"{first} takes {wish.service_address or 'it'}; it moves with the leading role.",
+        ),
+        Planned(
+            OpenCluster(wish=at),
+            "Open the cluster",
+            "Its members are written down; pools can be formed.",
+        ),
+    ]
+    if params.mail_to:
+        tell = TellByMail(wish=at, mail_to=params.mail_to)
+        detail = "The first notification, which shows that mail arrives."
+        steps.append(Planned(tell, f"Tell {params.mail_to}", detail))
+    return steps
 
 
 class AddNodeParams(Params):
     node: str
     keeper: bool = False
+
+
+class CountIn(OfNode):
+    """Every keeper that is heard counts a node in."""
+
+    name: ClassVar[str] = "count-in"
+
+    def carry_out(self, run: Run) -> str:
+        view = current_view()
+        wish = self.wish.named(view)
+        order = _join_order(view, wish.name, wish.keepers, wish.witness)
+        old = [n for n in view.nodes if n.keeper and n.contact == Contact.HEARD]
+        run.tell_nodes({n.number: order for n in old})
+        return f"{say_list([n.name for n in old])} {'counts' if len(old) == 1 else 'count'} it in."
+
+    def take_back(self, run: Run) -> None:
+        """Keepers that count it in already count it out."""
+        view = current_view()
+        if self.node in self.wish.keepers and not view.node_numbered(self.node).member:
+            _tell_keepers(run, view, wish_of(view))
+
+
+class OpenMember(Inside):
+    """A node (by number) is a member."""
+
+    name: ClassVar[str] = "open-member"
+    no_way_back: ClassVar = "done"
+    why_no_way_back: ClassVar[str] = "the node is a member; let it go instead"
+    node: int
+    keeper: bool
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        node = current_view().node_numbered(self.node)
+        keepers = [node.number] if self.keeper else []
+        nodes.set_member(session, [node.number], member=True, keepers=keepers)
+        return f"{node.name} is a member."
 
 
 @register
@@ -334,22 +479,11 @@ class AddNode(Kind[AddNodeParams]):
 
     name: ClassVar[str] = "add-node"
     params: ClassVar[type[Params]] = AddNodeParams
-    inside: ClassVar[frozenset[str]] = frozenset({"open"})
 
-    def about(self, params: AddNodeParams) -> str:
-        return params.node
-
-    def meant(self, view: SiteView, params: AddNodeParams) -> Meant:
-        return Meant(nodes=(view.node(params.node),))
-
-    def touches(self, view: SiteView, params: AddNodeParams) -> list[Touch]:
-        return [alone(Thing.CLUSTER)]
-
-    def preview(self, view: SiteView, params: AddNodeParams) -> Preview:
-        blockers: list[Note] = []
-        checks: list[Check] = []
-        losses: list[LossRow] = []
+    def plan(self, view: SiteView, params: AddNodeParams) -> Plan:
         cluster = view.cluster
+        title = f"Add {params.node} to {cluster.name if cluster else 'the cluster'}"
+        about, summary = params.node, "Its disks join no pool by this."
         try:
             node = view.node(params.node)
             if cluster is None or cluster.forming:
@@ -359,74 +493,37 @@ class AddNode(Kind[AddNodeParams]):
             if node.member:
                 raise NotPossible(f"{node.name} is a member already.", about="node")
         except BarnError as error:
-            blockers.append(Note.of(error))
-        else:
-            wish = _with(wish_of(view), node.name, keeper=params.keeper)
-            checks = [
-                c for c in prechecks(view, wish) if c.about in ("", node.name) and c.name != "service address"
-            ]
-            blockers += _notes(checks, "fail")
-            losses = _losses(view, wish)
-        return Preview(
-            kind=self.name,
-            title=f"Add {params.node} to {cluster.name if cluster else 'the cluster'}",
-            summary="Its disks join no pool by this.",
-            revision=view.revision,
+            return Plan(title=title, about=about, summary=summary, blockers=[Note.of(error)])
+        wish = _with(wish_of(view), node.name, keeper=params.keeper)
+        at = wish_at(view, wish)
+        checks = [
+            c for c in prechecks(view, wish) if c.about in ("", node.name) and c.name != "service address"
+        ]
+        return Plan(
+            title=title,
+            about=about,
+            summary=summary,
             steps=[
-                PlannedStep(name="ready", title=f"Prepare {params.node}", seconds=1),
-                PlannedStep(
-                    name="join",
-                    title="It joins",
-                    detail="With a vote." if params.keeper else "Without a vote.",
+                Planned(
+                    Ready(wish=at, node=node.number, encrypted=cluster.encrypted),
+                    f"Prepare {node.name}",
                     seconds=1,
                 ),
-                PlannedStep(name="count", title="Every keeper counts it in", seconds=1),
-                PlannedStep(name="open", title="Write it down"),
+                Planned(
+                    JoinCluster(wish=at, node=node.number),
+                    "It joins",
+                    "With a vote." if params.keeper else "Without a vote.",
+                    seconds=1,
+                ),
+                Planned(CountIn(wish=at, node=node.number), "Every keeper counts it in", seconds=1),
+                Planned(OpenMember(node=node.number, keeper=params.keeper), "Write it down"),
             ],
-            checks=check_rows(checks),
-            losses=losses,
-            blockers=blockers,
-            warnings=_notes(checks, "doubt"),
-        ).sealed()
-
-    def step_ready(self, run: Run[AddNodeParams]) -> str:
-        view = current_view()
-        node = run.node(view, run.params.node)
-        run.tell_nodes({node.number: {"kind": "ready", "cluster": _name(view)}})
-        return "Prepared."
-
-    def step_join(self, run: Run[AddNodeParams]) -> str:
-        view = current_view()
-        node = run.node(view, run.params.node)
-        run.tell_nodes({node.number: _join_order(view, _name(view), *_keepers_with(view, run))})
-        return "Joined."
-
-    def step_count(self, run: Run[AddNodeParams]) -> str:
-        view = current_view()
-        order = _join_order(view, _name(view), *_keepers_with(view, run))
-        old = [n for n in view.nodes if n.keeper and n.contact == Contact.HEARD]
-        run.tell_nodes({n.number: order for n in old})
-        return f"{say_list([n.name for n in old])} {'counts' if len(old) == 1 else 'count'} it in."
-
-    def step_open(self, run: Run[AddNodeParams], session: Session) -> str:
-        node = run.node(current_view(), run.params.node)
-        nodes.set_member(
-            session, [node.number], member=True, keepers=[node.number] if run.params.keeper else []
+            effects=[Checks(rows=check_rows(checks)), Votes(rows=_losses(view, wish))],
+            touches=[alone(Thing.CLUSTER)],
+            meant=Meant(nodes=(node,)),
+            blockers=_failing(checks),
+            warnings=_doubted(checks),
         )
-        return f"{node.name} is a member."
-
-    def withdraw(self, run: Run[AddNodeParams]) -> None:
-        """It leaves again, and keepers that count it in already count it out."""
-        view = current_view()
-        node = run.node(view, run.params.node)
-        if node.member:
-            return
-        if run.params.keeper:
-            wish = wish_of(view)
-            order = _join_order(view, wish.name, wish.keepers, wish.witness)
-            heard = [n for n in view.nodes if n.keeper and n.contact == Contact.HEARD]
-            run.tell_nodes({n.number: order for n in heard}, part="count")
-        run.tell_nodes({node.number: {"kind": "leave", "cluster": _name(view)}}, part="leave")
 
 
 class LetGoParams(Params):
@@ -436,109 +533,54 @@ class LetGoParams(Params):
     successor: str = ""
 
 
-@register
-class LetGo(Kind[LetGoParams]):
-    """successor (gets the vote), hand (the leading role), leave (agent), count (keepers), close (ours)."""
+class OfMember(Outside):
+    """A step that is about a member (by number)."""
 
-    name: ClassVar[str] = "let-go"
-    params: ClassVar[type[Params]] = LetGoParams
-    inside: ClassVar[frozenset[str]] = frozenset({"close"})
+    node: int
 
-    def about(self, params: LetGoParams) -> str:
-        return params.node
 
-    def meant(self, view: SiteView, params: LetGoParams) -> Meant:
-        names = [params.node, *([params.successor] if params.successor else [])]
-        return Meant(nodes=tuple(view.node(n) for n in names))
+class GiveVote(OfMember):
+    """A member gets a vote, which it keeps also where the change is withdrawn."""
 
-    def touches(self, view: SiteView, params: LetGoParams) -> list[Touch]:
-        return [alone(Thing.CLUSTER)]
+    name: ClassVar[str] = "give-vote"
 
-    def preview(self, view: SiteView, params: LetGoParams) -> Preview:
-        blockers: list[Note] = []
-        losses: list[LossRow] = []
-        warnings: list[Note] = []
-        cluster = view.cluster
-        try:
-            node = view.node(params.node)
-            if cluster is None or cluster.forming or not node.member:
-                raise NotPossible(f"{node.name} is not a member of a cluster.", about="node")
-            wish = _without(wish_of(view), params)
-            if len(wish.members) < 2:
-                raise NotPossible("A cluster has at least two nodes.", about="node")
-            if params.successor:
-                heir = view.node(params.successor)
-                if not heir.member or heir.keeper:
-                    raise NotPossible(
-                        f"{heir.name} cannot get the vote: it "
-                        f"{'has one' if heir.keeper else 'is no member'}.",
-                        about="successor",
-                    )
-                if heir.contact != Contact.HEARD:
-                    raise NotPossible(f"{heir.name} cannot get the vote: it is not heard.", about="successor")
-            if bond := bond_of(view, node.name, params.successor):
-                free = [
-                    n.name for n in view.nodes if n.member and not n.keeper and n.contact == Contact.HEARD
-                ]
-                step = (
-                    f"Give its vote to one of these: {say_list(free)}."
-                    if len(free) > 1
-                    else f"Give its vote to {say_list(free)}."
-                )
-                raise NotPossible(
-                    bond.sentence, about="node", next_step=step if bond.tie == Tie.VOTE and free else None
-                )
-            losses = _losses(view, wish)
-            warnings = [Note(sentence=f"{s[0].upper()}{s[1:]}.") for s in doubts(voters(view, wish))]
-        except BarnError as error:
-            blockers.append(Note.of(error))
-        return Preview(
-            kind=self.name,
-            title=f"Let {params.node} go",
-            summary="It leaves the cluster and stays in the list of machines.",
-            revision=view.revision,
-            steps=[
-                *(
-                    [PlannedStep(name="successor", title=f"{params.successor} gets its vote", seconds=1)]
-                    if params.successor
-                    else []
-                ),
-                PlannedStep(name="hand", title="Hand the leading role on", detail="Where it leads."),
-                PlannedStep(name="leave", title=f"{params.node} leaves", seconds=1),
-                PlannedStep(name="count", title="Every keeper counts it out", seconds=1),
-                PlannedStep(name="close", title="Write it down"),
-            ],
-            losses=losses,
-            warnings=warnings,
-            blockers=blockers,
-        ).sealed()
-
-    def step_successor(self, run: Run[LetGoParams]) -> str:
+    def carry_out(self, run: Run) -> str:
         view = current_view()
-        wish = wish_of(view)
-        heir = run.node(view, run.params.successor)
-        keepers = [*wish.keepers, heir.name] if heir.name not in wish.keepers else list(wish.keepers)
-        told = [n for n in view.nodes if n.name in keepers and n.contact == Contact.HEARD]
-        run.tell_nodes({n.number: _join_order(view, wish.name, keepers, wish.witness) for n in told})
+        wish, heir = wish_of(view), view.node_numbered(self.node)
+        if heir.name not in wish.keepers:
+            wish = replace(wish, keepers=(*wish.keepers, heir.name))
+        _tell_keepers(run, view, wish)
         with run.writing() as session:
             nodes.give_vote(session, heir.number)
             announce(session, "site")
         return f"{heir.name} has a vote."
 
-    def step_hand(self, run: Run[LetGoParams]) -> str:
+
+class HandOn(OfMember):
+    """A member that leads hands the leading role on."""
+
+    name: ClassVar[str] = "hand-on"
+
+    def carry_out(self, run: Run) -> str:
         view = current_view()
-        cluster = view.cluster
-        node = run.node(view, run.params.node)
+        cluster, node = view.cluster, view.node_numbered(self.node)
         if cluster is None or cluster.leader != node.agent_name:
             return "It does not lead."
-        others = [n for n in view.nodes if n.keeper and n.name != node.name and n.contact == Contact.HEARD]
+        keepers = [n for n in view.nodes if n.keeper]
+        others = [n for n in keepers if n.number != node.number and n.contact == Contact.HEARD]
         if not others:
             raise NotPossible(f"{node.name} leads, and no other keeper is heard.")
-        return _hand(run, [n.name for n in view.nodes if n.keeper], node.name, others[0].name)
+        return _hand(run, [n.number for n in keepers], node.number, others[0].number)
 
-    def step_leave(self, run: Run[LetGoParams]) -> str:
+
+class Leave(OfMember):
+    """A member leaves, where it is heard."""
+
+    name: ClassVar[str] = "leave"
+
+    def carry_out(self, run: Run) -> str:
         view = current_view()
-        node = run.node(view, run.params.node)
+        node = view.node_numbered(self.node)
         if node.contact != Contact.HEARD:
             return f"{node.name} is not heard; it is counted out, and told when it returns."
         if bond := bond_of(view, node.name):
@@ -546,23 +588,10 @@ class LetGo(Kind[LetGoParams]):
         run.tell_nodes({node.number: {"kind": "leave", "cluster": _name(view)}})
         return f"{node.name} has left."
 
-    def step_count(self, run: Run[LetGoParams]) -> str:
-        view = current_view()
-        wish, node = wish_of(view), run.node(view, run.params.node)
-        keepers = [k for k in wish.keepers if k != node.name]
-        told = [n for n in view.nodes if n.name in keepers and n.contact == Contact.HEARD]
-        run.tell_nodes({n.number: _join_order(view, wish.name, keepers, wish.witness) for n in told})
-        return f"{say_list([n.name for n in told])} {'counts' if len(told) == 1 else 'count'} it out."
-
-    def step_close(self, run: Run[LetGoParams], session: Session) -> str:
-        node = run.node(current_view(), run.params.node)
-        nodes.set_member(session, [node.number], member=False)
-        return f"{node.name} is no member any more."
-
-    def withdraw(self, run: Run[LetGoParams]) -> None:
+    def take_back(self, run: Run) -> None:
         """A node that has left joins again; what was handed on stays where it is."""
         view = current_view()
-        node = run.node(view, run.params.node)
+        node = view.node_numbered(self.node)
         if not node.member:
             return
         wish = wish_of(view)
@@ -570,6 +599,96 @@ class LetGo(Kind[LetGoParams]):
         order = _join_order(view, wish.name, wish.keepers, wish.witness)
         members = [n for n in view.nodes if n.member and n.contact == Contact.HEARD]
         run.tell_nodes({n.number: order for n in members}, part="join")
+
+
+class CountOut(OfMember):
+    """Every other keeper that is heard counts a member out."""
+
+    name: ClassVar[str] = "count-out"
+
+    def carry_out(self, run: Run) -> str:
+        view = current_view()
+        wish, node = wish_of(view), view.node_numbered(self.node)
+        left = replace(wish, keepers=tuple(k for k in wish.keepers if k != node.name))
+        told = _tell_keepers(run, view, left)
+        return f"{say_list([n.name for n in told])} {'counts' if len(told) == 1 else 'count'} it out."
+
+
+class CloseMember(Inside):
+    """A node (by number) is a member no more."""
+
+    name: ClassVar[str] = "close-member"
+    lasting: ClassVar[bool] = True
+    node: int
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        node = current_view().node_numbered(self.node)
+        nodes.set_member(session, [node.number], member=False)
+        return f"{node.name} is no member any more."
+
+
+@register
+class LetGo(Kind[LetGoParams]):
+    """successor (gets the vote), hand on (the leading role), leave (agent), count out (keepers), close
+    (ours).
+    """
+
+    name: ClassVar[str] = "let-go"
+    params: ClassVar[type[Params]] = LetGoParams
+
+    def plan(self, view: SiteView, params: LetGoParams) -> Plan:
+        title, about = f"Let {params.node} go", params.node
+        summary = "It leaves the cluster and stays in the list of machines."
+        try:
+            node = view.node(params.node)
+            heir = view.node(params.successor) if params.successor else None
+            wish = _left(view, params, node, heir)
+        except BarnError as error:
+            return Plan(title=title, about=about, summary=summary, blockers=[Note.of(error)])
+        warnings = [
+            warning(f"votes-{i}", f"{s[0].upper()}{s[1:]}.") for i, s in enumerate(doubts(voters(view, wish)))
+        ]
+        gives = [Planned(GiveVote(node=heir.number), f"{heir.name} gets its vote", seconds=1)] if heir else []
+        return Plan(
+            title=title,
+            about=about,
+            summary=summary,
+            steps=[
+                *gives,
+                Planned(HandOn(node=node.number), "Hand the leading role on", "Where it leads."),
+                Planned(Leave(node=node.number), f"{node.name} leaves", seconds=1),
+                Planned(CountOut(node=node.number), "Every keeper counts it out", seconds=1),
+                Planned(CloseMember(node=node.number), "Write it down"),
+            ],
+            effects=[Votes(rows=_losses(view, wish))],
+            touches=[alone(Thing.CLUSTER)],
+            meant=Meant(nodes=(node, *([heir] if heir else []))),
+            warnings=warnings,
+        )
+
+
+def _left(view: SiteView, params: LetGoParams, node: Node, heir: Node | None) -> Wish:
+    """The cluster that is left. Raises NotPossible with what stands against it."""
+    cluster = view.cluster
+    if cluster is None or cluster.forming or not node.member:
+        raise NotPossible(f"{node.name} is not a member of a cluster.", about="node")
+    wish = _without(wish_of(view), params)
+    if len(wish.members) < 2:
+        raise NotPossible("A cluster has at least two nodes.", about="node")
+    if heir is not None:
+        why = ""
+        if not heir.member or heir.keeper:
+            why = "it has one" if heir.keeper else "it is no member"
+        elif heir.contact != Contact.HEARD:
+            why = "it is not heard"
+        if why:
+            raise NotPossible(f"{heir.name} cannot get the vote: {why}.", about="successor")
+    if bond := bond_of(view, node.name, params.successor):
+        free = [n.name for n in view.nodes if n.member and not n.keeper and n.contact == Contact.HEARD]
+        whom = f"one of these: {say_list(free)}" if len(free) > 1 else say_list(free)
+        step = f"Give its vote to {whom}." if bond.tie == Tie.VOTE and free else None
+        raise NotPossible(bond.sentence, about="node", next_step=step)
+    return wish
 
 
 def believers(session: Session) -> list[tuple[NodeRow, int, str]]:
@@ -618,11 +737,26 @@ def check_rows(checks: list[Check]) -> list[CheckRow]:
     ]
 
 
-def _notes(checks: list[Check], result: str) -> list[Note]:
+def _failing(checks: list[Check]) -> list[Note]:
+    """Checks that stand against it."""
     return [
-        Note(sentence=c.sentence, about=c.name, next_step=c.cure or None)
+        Note(sentence=c.sentence, about=c.name, next_step=c.cure or None, check=True)
         for c in checks
-        if c.result == result
+        if c.result == "fail"
+    ]
+
+
+def _doubted(checks: list[Check]) -> list[Note]:
+    return [
+        Note(
+            sentence=c.sentence,
+            about=c.name,
+            next_step=c.cure or None,
+            check=True,
+            code=f"check {c.name} {c.about}".strip(),
+        )
+        for c in checks
+        if c.result == "doubt"
     ]
 
 
@@ -663,7 +797,7 @@ def _form_blockers(view: SiteView, params: FormClusterParams) -> list[Note]:
             words = f"The witness would share {beside}: what takes them takes its vote too."
             step = "Place it apart from all members, or write down why it may stand there."
             found.append(Note(sentence=words, about="witness_reason", next_step=step))
-    if params.encrypted and not params.sealed_key and len(params.passphrase) < SHORTEST_PASSPHRASE:
+    if params.encrypted and len(params.passphrase) < SHORTEST_PASSPHRASE:
         found.append(
             Note(
                 sentence=f"The passphrase has {len(params.passphrase)} characters; {SHORTEST_PASSPHRASE} are "
@@ -725,37 +859,39 @@ def _without(wish: Wish, params: LetGoParams) -> Wish:
     )
 
 
-def _keepers_with(view: SiteView, run: Run[AddNodeParams]) -> tuple[list[str], str]:
-    wish, node = wish_of(view), run.node(view, run.params.node)
-    more = [node.name] if run.params.keeper and node.name not in wish.keepers else []
-    return [*wish.keepers, *more], wish.witness
+def _tell_keepers(run: Run, view: SiteView, wish: Wish) -> list[Node]:
+    """Tells the keepers of a cluster that are heard who has a vote in it. Returns them."""
+    order = _join_order(view, wish.name, wish.keepers, wish.witness)
+    told = [n for n in view.nodes if n.name in wish.keepers and n.contact == Contact.HEARD]
+    run.tell_nodes({n.number: order for n in told})
+    return told
 
 
-def _hand(run: Run[Any], keepers: list[str], from_: str, to: str) -> str:
-    """Hands the leading role on, unless it is there already, and waits until every keeper that is heard says
+def _hand(run: Run, keepers: Sequence[int], giver: int, taker: int) -> str:
+    """Hands the leading role on, unless it is there already, and waits until every keeper (by number) says
     so.
     """
     view = current_view()
-    giver, taker = view.node(from_), view.node(to)
-    if _leader_of(run, taker) != taker.agent_name:
-        run.tell_nodes({giver.number: {"kind": "lead", "cluster": _name(view), "to": taker.agent_name}})
-    return _await_leader(run, keepers, taker)
+    to = view.node_numbered(taker)
+    if _leader_of(run, to) != to.agent_name:
+        run.tell_nodes({giver: {"kind": "lead", "cluster": _name(view), "to": to.agent_name}})
+    return _await_leader(run, keepers, to)
 
 
-def _leader_of(run: Run[Any], node: Node) -> str:
+def _leader_of(run: Run, node: Node) -> str:
     return str(_cluster_of(run, node).get("leader", ""))
 
 
-def _cluster_of(run: Run[Any], node: Node) -> dict[str, Any]:
+def _cluster_of(run: Run, node: Node) -> dict[str, Any]:
     """What a node says of its cluster, asked now; empty where it says nothing."""
     says = run.insist(node.name, run.agent(node.number).report).get("cluster")
     return says if isinstance(says, dict) else {}
 
 
-def _await_leader(run: Run[Any], keepers: list[str], leader: Node) -> str:
+def _await_leader(run: Run, keepers: Sequence[int], leader: Node) -> str:
     view = current_view()
     deadline = time.monotonic() + PATIENCE_SECONDS
-    waiting = [view.node(k) for k in keepers]
+    waiting = [view.node_numbered(k) for k in keepers]
     while True:
         waiting = [n for n in waiting if _leader_of(run, n) != leader.agent_name]
         if not waiting:

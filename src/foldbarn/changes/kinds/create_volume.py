@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import zlib
 from collections import defaultdict
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import partial
 from typing import ClassVar
@@ -11,9 +12,21 @@ from typing import ClassVar
 import numpy as np
 from pydantic import Field
 
+from foldbarn.changes.engine.effects import (
+    AnyEffect,
+    DomainRow,
+    Domains,
+    Note,
+    OnDisks,
+    Promise,
+    Row,
+    Sums,
+    warning,
+)
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.preview import DomainRow, Note, PlannedStep, Preview, Row
+from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.engine.step import Inside, Outside
 from foldbarn.changes.kinds.disks import check_not_closing
 from foldbarn.core.arrays import Disks
 from foldbarn.core.capacity import (
@@ -33,7 +46,7 @@ from foldbarn.core.names import check_name, folded
 from foldbarn.core.placement import place
 from foldbarn.core.protection import Level, Protection
 from foldbarn.core.site import Contact, Pool, SiteView, Tier, Volume
-from foldbarn.core.touching import Meant, Thing, Touch, shared
+from foldbarn.core.touching import Meant, Thing, shared
 from foldbarn.core.units import parse_size, say_binary, say_count, say_size
 from foldbarn.store import nodes, pools, volumes
 from foldbarn.store.database import Session, announce, transaction
@@ -55,117 +68,53 @@ class CreateVolumeParams(Params):
     tier: Tier = Tier.BULK
 
 
-@register
-class CreateVolume(Kind[CreateVolumeParams]):
-    """place (ours), reserve (agents), check (read back from agents)."""
+class Place(Inside):
+    """A new volume in a pool (by number), with a disk for each of its strips. bytes: a whole number of the
+    pool's allocation units.
+    """
 
-    name: ClassVar[str] = "create-volume"
-    params: ClassVar[type[Params]] = CreateVolumeParams
-    inside: ClassVar[frozenset[str]] = frozenset({"place"})
+    name: ClassVar[str] = "place"
+    volume: str
+    pool: int
+    bytes: int
+    copies: int
+    level: Level
+    tier: Tier
 
-    def about(self, params: CreateVolumeParams) -> str:
-        return params.name.strip()
-
-    def meant(self, view: SiteView, params: CreateVolumeParams) -> Meant:
-        return Meant(pools=(view.pool(params.pool),))
-
-    def touches(self, view: SiteView, params: CreateVolumeParams) -> list[Touch]:
-        return [shared(Thing.POOL, view.pool(params.pool).number)]
-
-    def preview(self, view: SiteView, params: CreateVolumeParams) -> Preview:
-        name = params.name.strip()
-        preview = Preview(
-            kind=self.name,
-            title=f"Make {name or 'a volume'}",
-            summary="",
-            revision=view.revision,
-            steps=[
-                PlannedStep(
-                    name="place",
-                    title="Choose a disk for every strip",
-                    detail="Each extent's copies go to different domains.",
-                ),
-                PlannedStep(
-                    name="reserve",
-                    title="Set the strips aside",
-                    detail="Every agent reserves its strips.",
-                    seconds=1,
-                ),
-                PlannedStep(
-                    name="check",
-                    title="Read the strips back",
-                    detail="Each disk must hold what it was given before the volume opens.",
-                    seconds=1,
-                ),
-            ],
-            domain_level=params.level.value,
-        )
-        try:
-            check_name(params.name, "volume", [v.name for v in view.volumes])
-        except BarnError as error:
-            preview.blockers.append(Note.of(error))
-        try:
-            _plan(preview, view, params)
-        except BarnError as error:
-            preview.blockers.append(Note.of(error))
-        return preview.sealed()
-
-    def step_place(self, run: Run[CreateVolumeParams], session: Session) -> str:
-        """Looks again at everything the preview looked at: what is made at the same time in the same pool
-        comes before or after.
+    def carry_out(self, run: Run, session: Session) -> str:
+        """Looks again at everything the plan looked at: what is made at the same time in the same pool comes
+        before or after.
         """
-        params = run.params
-        locked = pools.locked(session, run.pool(current_view(), params.pool).number)
+        locked = pools.locked(session, self.pool)
         view = load_view(session)
         if locked is None:
-            raise NotPossible(f"{params.pool} is gone.", about="pool")
-        check_name(params.name, "volume", [v.name for v in view.volumes])
-        wish = wish_in(view, view.pool(locked.name), params)
+            raise NotPossible("The pool is gone.", about="pool")
+        check_name(self.volume, "volume", [v.name for v in view.volumes])
+        protection = Protection(self.copies, self.level)
+        wish = wish_in(view, view.pool_numbered(self.pool), self.bytes, protection, self.tier)
         row = VolumeRow(
-            name=params.name.strip(),
+            name=self.volume,
             pool_id=locked.id,
             size_bytes=wish.size,
-            copies=params.copies,
-            level=params.level.value,
+            copies=self.copies,
+            level=self.level.value,
             extents=wish.extents,
-            tier=params.tier.value,
+            tier=self.tier.value,
             change_id=run.change,
         )
-        placement = placement_for(view, wish, params.name)
+        placement = placement_for(view, wish, self.volume)
         volumes.add(session, row, placement)
         return f"{say_count(placement.size, 'strip')} of {say_count(wish.extents, 'extent')} placed."
 
-    def step_reserve(self, run: Run[CreateVolumeParams]) -> str:
-        made, wanted = _made(run), _strips_by_node(run)
-        order = {"kind": "reserve", "volume": made.number, "bytes": made.strip_bytes}
-        run.tell_nodes({node: {**order, "strips": strips} for node, strips in wanted.items()})
-        return f"Reserved on {say_count(len(wanted), 'node')}."
-
-    def step_check(self, run: Run[CreateVolumeParams]) -> str:
-        names, made = run.urls(), _made(run)
-        for node, disks in _strips_by_node(run).items():
-            agent = run.agent(node)
-            for serial, strips in disks.items():
-                held = run.insist(names[node][0], partial(agent.strips, serial, made.number))
-                there = {(e, s) for v, e, s in held.tolist() if v == made.number}
-                missing = {(e, s) for e, s in strips} - there
-                if missing:
-                    raise NotPossible(
-                        f"{names[node][0]} says it reserved every strip, but {len(missing)} are not "
-                        f"on disk {serial}."
-                    )
-        with run.writing() as session:
-            volumes.open_(session, made.number)
-            announce(session, "site")
-        return "Every disk holds its strips."
-
-    def withdraw(self, run: Run[CreateVolumeParams]) -> None:
-        """Nobody moves its strips meanwhile: a rebuild may have had some on their way."""
+    def take_back(self, run: Run) -> None:
+        """Its strips are dropped, and it is forgotten. Nobody moves its strips meanwhile: a rebuild may have
+        had some on their way.
+        """
         with transaction() as session:
             made = volumes.of_change(session, run.change)
         if made is None:
             return
-        with run.holding_strips(run.pool(current_view(), run.params.pool)):
+        with run.holding_strips(current_view().pool_numbered(made.pool)):
             wanted = _strips_by_node(run)
             heard = {n.number for n in current_view().nodes if n.contact == Contact.HEARD}
             orders = {
@@ -183,6 +132,98 @@ class CreateVolume(Kind[CreateVolumeParams]):
                 announce(session, "site")
 
 
+class Reserve(Outside):
+    """Every agent sets the strips of the change's volume aside."""
+
+    name: ClassVar[str] = "reserve"
+
+    def carry_out(self, run: Run) -> str:
+        made, wanted = _made(run), _strips_by_node(run)
+        order = {"kind": "reserve", "volume": made.number, "bytes": made.strip_bytes}
+        run.tell_nodes({node: {**order, "strips": strips} for node, strips in wanted.items()})
+        return f"Reserved on {say_count(len(wanted), 'node')}."
+
+
+class ReadStrips(Outside):
+    """Each disk must hold what it was given; then the volume opens."""
+
+    name: ClassVar[str] = "read-strips"
+
+    def carry_out(self, run: Run) -> str:
+        names, made = run.urls(), _made(run)
+        for node, disks in _strips_by_node(run).items():
+            agent = run.agent(node)
+            for serial, strips in disks.items():
+                held = run.insist(names[node][0], partial(agent.strips, serial, made.number))
+                there = {(e, s) for v, e, s in held.tolist() if v == made.number}
+                missing = {(e, s) for e, s in strips} - there
+                if missing:
+                    raise NotPossible(
+                        f"{names[node][0]} says it reserved every strip, but {len(missing)} are not "
+                        f"on disk {serial}."
+                    )
+        with run.writing() as session:
+            volumes.open_(session, made.number)
+            announce(session, "site")
+        return "Every disk holds its strips."
+
+
+@register
+class CreateVolume(Kind[CreateVolumeParams]):
+    """place (ours), reserve (agents), read back (from agents)."""
+
+    name: ClassVar[str] = "create-volume"
+    params: ClassVar[type[Params]] = CreateVolumeParams
+
+    def plan(self, view: SiteView, params: CreateVolumeParams) -> Plan:
+        name = params.name.strip()
+        title, blockers = f"Make {name or 'a volume'}", []
+        try:
+            check_name(name, "volume", [v.name for v in view.volumes])
+        except BarnError as error:
+            blockers.append(Note.of(error))
+        try:
+            pool = view.pool(params.pool)
+            protection = Protection(params.copies, params.level)
+            wish = wish_in(view, pool, parse_size(params.size), protection, params.tier)
+        except BarnError as error:
+            return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
+        placement = placement_for(view, wish, name)
+        after = _after(view, wish, name, placement)
+        return Plan(
+            title=title,
+            about=name,
+            summary=_summary(wish, parse_size(params.size)),
+            steps=_steps(wish, name),
+            effects=_effects(view, after, wish, placement),
+            touches=[shared(Thing.POOL, pool.number)],
+            meant=Meant(pools=(pool,)),
+            blockers=blockers,
+            warnings=_warnings(view, after, wish),
+        )
+
+
+def _steps(wish: VolumeWish, name: str) -> Sequence[Planned]:
+    place_ = Place(
+        volume=name,
+        pool=wish.pool.number,
+        bytes=wish.size,
+        copies=wish.protection.copies,
+        level=wish.protection.level,
+        tier=wish.tier,
+    )
+    return [
+        Planned(place_, "Choose a disk for every strip", "Each extent's copies go to different domains."),
+        Planned(Reserve(), "Set the strips aside", "Every agent reserves its strips.", seconds=1),
+        Planned(
+            ReadStrips(),
+            "Read the strips back",
+            "Each disk must hold what it was given before the volume opens.",
+            seconds=1,
+        ),
+    ]
+
+
 @dataclass(frozen=True, slots=True)
 class VolumeWish:
     """A volume that its pool can take as it stands: bytes, extents."""
@@ -194,13 +235,12 @@ class VolumeWish:
     tier: Tier
 
 
-def wish_in(view: SiteView, pool: Pool, params: CreateVolumeParams) -> VolumeWish:
-    """The one rule of what a pool takes, for the preview and for the step. Raises NotPossible with what
-    stands against it.
+def wish_in(view: SiteView, pool: Pool, asked: int, protection: Protection, tier: Tier) -> VolumeWish:
+    """The one rule of what a pool takes, for the plan and for the step. asked: bytes. Raises NotPossible with
+    what stands against it.
     """
-    size = rounded_size(parse_size(params.size), pool)
-    protection = Protection(params.copies, params.level)
-    if params.tier not in view.tiers_of(pool):
+    size = rounded_size(asked, pool)
+    if tier not in view.tiers_of(pool):
         raise NotPossible(
             f"{pool.name} has no fast tier.",
             about="tier",
@@ -212,7 +252,7 @@ def wish_in(view: SiteView, pool: Pool, params: CreateVolumeParams) -> VolumeWis
             f"{pool.name} is still being formed.", about="pool", next_step="Wait until its change is done."
         )
     extents = extents_of(size, pool)
-    spread_of = view.domain_of(protection.level)[_open_disks(view, pool, params.tier)]
+    spread_of = view.domain_of(protection.level)[_open_disks(view, pool, tier)]
     reachable = len(np.unique(spread_of))
     if reachable < protection.least_domains:
         level = protection.level.value
@@ -227,12 +267,12 @@ def wish_in(view: SiteView, pool: Pool, params: CreateVolumeParams) -> VolumeWis
             about="copies",
             next_step=step,
         )
-    if not fits(view, pool, protection, params.tier, extents):
-        raise _too_large(size, pool, protection, most_that_fits(view, pool, protection, params.tier))
-    return VolumeWish(pool, size, extents, protection, params.tier)
+    if not fits(view, pool, protection, tier, extents):
+        raise _too_large(size, pool, protection, most_that_fits(view, pool, protection, tier))
+    return VolumeWish(pool, size, extents, protection, tier)
 
 
-def _made(run: Run[CreateVolumeParams]) -> volumes.Made:
+def _made(run: Run) -> volumes.Made:
     with transaction() as session:
         made = volumes.of_change(session, run.change)
     if made is None:
@@ -280,49 +320,43 @@ def _open_disks(view: SiteView, pool: Pool, tier: Tier) -> np.ndarray:
     return rows[view.disk_open[rows] & (view.disk_free[rows] > 0)]
 
 
-def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
-    """Fills in placement and effects. Raises what stands against the volume."""
-    pool = view.pool(params.pool)
-    wish = wish_in(view, pool, params)
-    size, extents, protection, level = wish.size, wish.extents, wish.protection, params.level.value
-    rows = _open_disks(view, pool, params.tier)
-    spread_of = view.domain_of(protection.level)[rows]
-    space = pool_space(view, pool).of(params.tier)
-    placement = placement_for(view, wish, params.name)
-    taken = np.bincount(view.row_of_number[placement].reshape(-1), minlength=len(view.disks))
-    preview.arriving = {
-        view.disks[r].name: int(taken[r]) * pool.extent_bytes for r in np.flatnonzero(taken).tolist()
-    }
-    volume = Volume(
-        0, params.name.strip() or "it", view.pool_row(pool), size, protection, placement, tier=params.tier
-    )
-    after = replace(view, volumes=(*view.volumes, volume))
-    space_after = pool_space(after, pool).of(params.tier)
-    asked = parse_size(params.size)
+def _after(view: SiteView, wish: VolumeWish, name: str, placement: Disks) -> SiteView:
+    """The site with the volume."""
+    row = view.pool_row(wish.pool)
+    volume = Volume(0, name or "it", row, wish.size, wish.protection, placement, tier=wish.tier)
+    return replace(view, volumes=(*view.volumes, volume))
+
+
+def _summary(wish: VolumeWish, asked: int) -> str:
+    pool = wish.pool
     rounded = (
         f", rounded up from {say_size(asked)} to whole units of {say_binary(pool.allocation_bytes)}"
-        if size > asked * 1.001
+        if wish.size > asked * 1.001
         else ""
     )
-    preview.summary = (
-        f"{say_size(size)}{rounded} in {pool.name}, as {say_count(extents, 'extent')} "
+    return (
+        f"{say_size(wish.size)}{rounded} in {pool.name}, as {say_count(wish.extents, 'extent')} "
         f"of {say_binary(pool.extent_bytes)}."
     )
-    preview.protection = f"{protection.sentence().capitalize()}."
-    preview.rows += [
-        Row(
-            label="On disks",
-            after=make_figure(
-                "On disks",
-                "bytes",
-                [
-                    Part("+", "extents", extents, "count"),
-                    Part("×", "bytes in an extent", pool.extent_bytes, "bytes"),
-                    Part("×", "copies", protection.copies, "count"),
-                ],
-                f"Rounded up to whole extents of {say_binary(pool.extent_bytes)}.",
-            ),
-        ),
+
+
+def _effects(view: SiteView, after: SiteView, wish: VolumeWish, placement: Disks) -> list[AnyEffect]:
+    pool, protection = wish.pool, wish.protection
+    taken = np.bincount(view.row_of_number[placement].reshape(-1), minlength=len(view.disks))
+    arriving = {view.disks[r].name: int(taken[r]) * pool.extent_bytes for r in np.flatnonzero(taken).tolist()}
+    space, space_after = (pool_space(site, pool).of(wish.tier) for site in (view, after))
+    on_disks = make_figure(
+        "On disks",
+        "bytes",
+        [
+            Part("+", "extents", wish.extents, "count"),
+            Part("×", "bytes in an extent", pool.extent_bytes, "bytes"),
+            Part("×", "copies", protection.copies, "count"),
+        ],
+        f"Rounded up to whole extents of {say_binary(pool.extent_bytes)}.",
+    )
+    rows = [
+        Row(label="On disks", after=on_disks),
         Row(
             label=f"Free in {pool.name}",
             before=free_figure(pool, space),
@@ -334,33 +368,50 @@ def _plan(preview: Preview, view: SiteView, params: CreateVolumeParams) -> None:
             after=Figure("full", space_after.full, "share"),
         ),
     ]
-    if heals(view, pool, space) and not heals(after, pool, space_after):
-        preview.warnings.append(Note(sentence=healing_sentence(after, pool, space_after), about="copies"))
+    return [
+        Promise(sentence=f"{protection.sentence().capitalize()}."),
+        Sums(rows=rows),
+        OnDisks(arriving=arriving),
+        _domains(view, wish, taken),
+    ]
+
+
+def _domains(view: SiteView, wish: VolumeWish, taken: np.ndarray) -> Domains:
+    """taken: strips by disk row."""
+    pool, protection = wish.pool, wish.protection
+    rows = _open_disks(view, pool, wish.tier)
+    spread_of = view.domain_of(protection.level)[rows]
     names = view.domain_names(protection.level)
     labels, room = by_domain(view.disk_free[rows], spread_of)
     takes = by_domain(taken[rows], spread_of)[1]
     left = stranded_slots(view.disk_free[rows], spread_of, protection)
-    preview.domains = [
-        DomainRow(
-            name=names[d],
-            room=r * pool.extent_bytes,
-            takes=t * pool.extent_bytes,
-            stranded=left[d] * pool.extent_bytes,
-        )
-        for d, r, t in zip(labels.tolist(), room.tolist(), takes.tolist(), strict=True)
-    ]
+    return Domains(
+        level=protection.level.value,
+        rows=[
+            DomainRow(
+                name=names[d],
+                room=r * pool.extent_bytes,
+                takes=t * pool.extent_bytes,
+                stranded=left[d] * pool.extent_bytes,
+            )
+            for d, r, t in zip(labels.tolist(), room.tolist(), takes.tolist(), strict=True)
+        ],
+    )
+
+
+def _warnings(view: SiteView, after: SiteView, wish: VolumeWish) -> list[Note]:
+    pool, protection, found = wish.pool, wish.protection, []
+    space, space_after = (pool_space(site, pool).of(wish.tier) for site in (view, after))
+    if heals(view, pool, space) and not heals(after, pool, space_after):
+        found.append(warning("heals-no-more", healing_sentence(after, pool, space_after), about="copies"))
     if protection.survives == 0:
-        preview.warnings.append(
-            Note(
-                sentence="With one copy, the loss of any disk it lies on loses data for good.", about="copies"
-            )
-        )
-    if protection.level in (Level.NODE, Level.DISK) and len(np.unique(view.disk_rack[rows])) > 1:
-        preview.warnings.append(
-            Note(
-                sentence=f"Copies are kept apart by {level} only: one rack may hold them all.", about="level"
-            )
-        )
+        words = "With one copy, the loss of any disk it lies on loses data for good."
+        found.append(warning("one-copy", words, about="copies"))
+    racks = view.disk_rack[_open_disks(view, pool, wish.tier)]
+    if protection.level in (Level.NODE, Level.DISK) and len(np.unique(racks)) > 1:
+        words = f"Copies are kept apart by {protection.level} only: one rack may hold them all."
+        found.append(warning("one-rack", words, about="level"))
+    return found
 
 
 def _too_large(size: int, pool: Pool, protection: Protection, fit: Fit) -> NotPossible:
@@ -383,7 +434,7 @@ def _too_large(size: int, pool: Pool, protection: Protection, fit: Fit) -> NotPo
     return NotPossible(words, about="size", next_step=steps[fit.limit])
 
 
-def _strips_by_node(run: Run[CreateVolumeParams]) -> dict[int, dict[str, list[list[int]]]]:
+def _strips_by_node(run: Run) -> dict[int, dict[str, list[list[int]]]]:
     """The volume's strips, [extent, strip], by node number and disk serial; empty before it is placed."""
     view = current_view()
     with transaction() as session:

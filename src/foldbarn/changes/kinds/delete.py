@@ -7,20 +7,21 @@ from typing import Any, ClassVar
 
 import numpy as np
 
+from foldbarn.changes.engine.effects import Note, OnDisks, Row, Sums, TextRow, Texts, warning
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.preview import Note, PlannedStep, Preview, Row, TextRow
+from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
-from foldbarn.changes.kinds.disks import release, serials_by_node
+from foldbarn.changes.engine.step import Inside, Outside
+from foldbarn.changes.kinds.disks import serials_by_node
+from foldbarn.changes.kinds.joining import refuse_volumes, release
 from foldbarn.core.capacity import pool_space
-from foldbarn.core.errors import NotFound, NotPossible
+from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Figure
-from foldbarn.core.names import natural_key
-from foldbarn.core.site import Contact, SiteView, Volume
-from foldbarn.core.touching import Meant, Thing, Touch, alone, shared
+from foldbarn.core.site import Contact, Disk, Pool, SiteView, Volume
+from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.store import disks, nodes, pools, volumes
 from foldbarn.store.database import Session, announce
-from foldbarn.store.tables import PoolRow
 from foldbarn.store.views import current_view, load_view
 
 
@@ -31,110 +32,27 @@ class DeleteVolumeParams(Params):
     typed: str = ""
 
 
-@register
-class DeleteVolume(Kind[DeleteVolumeParams]):
-    """drop (agents), forget (ours). What silent nodes hold is dropped when they return."""
+class DropStrips(Outside):
+    """Has the agents drop what they hold of a volume (by number). What silent nodes hold is dropped when they
+    return.
+    """
 
-    name: ClassVar[str] = "delete-volume"
-    params: ClassVar[type[Params]] = DeleteVolumeParams
-    exact: ClassVar[bool] = False
-    inside: ClassVar[frozenset[str]] = frozenset({"forget"})
+    name: ClassVar[str] = "drop-strips"
+    no_way_back: ClassVar = "begun"
+    why_no_way_back: ClassVar[str] = "its strips are being dropped"
+    volume: int
 
-    def about(self, params: DeleteVolumeParams) -> str:
-        return params.volume
-
-    def meant(self, view: SiteView, params: DeleteVolumeParams) -> Meant:
-        return Meant(volumes=(view.volume(params.volume),))
-
-    def touches(self, view: SiteView, params: DeleteVolumeParams) -> list[Touch]:
-        volume = view.volume(params.volume)
-        return [alone(Thing.VOLUME, volume.number), shared(Thing.POOL, view.pools[volume.pool].number)]
-
-    def preview(self, view: SiteView, params: DeleteVolumeParams) -> Preview:
-        preview = Preview(
-            kind=self.name,
-            title=f"Delete {params.volume}",
-            summary="",
-            revision=view.revision,
-            type_to_confirm=params.volume,
-            steps=[
-                PlannedStep(
-                    name="drop",
-                    title="Drop its strips",
-                    detail="From here on its data cannot be had back.",
-                    seconds=1,
-                    can_withdraw=False,
-                ),
-                PlannedStep(
-                    name="forget",
-                    title="Forget it",
-                    detail="Its room is free for others.",
-                    can_withdraw=False,
-                ),
-            ],
-        )
-        try:
-            volume = view.volume(params.volume)
-        except NotFound as error:
-            preview.blockers.append(Note.of(error))
-            return preview.sealed()
-        pool = view.pools[volume.pool]
-        preview.summary = f"{say_size(volume.size_bytes)} in {pool.name}. This cannot be undone."
-        if volume.forming:
-            preview.blockers.append(
-                Note(
-                    sentence=f"{volume.name} is still being made.",
-                    about="volume",
-                    next_step="Withdraw that change instead.",
-                )
-            )
-        if params.typed != volume.name:
-            preview.blockers.append(
-                Note(sentence=f"Type {volume.name} to confirm that its data may be destroyed.", about="typed")
-            )
-        freed = int((volume.placement > 0).sum()) * pool.extent_bytes
-        used = pool_space(view, pool).used * pool.extent_bytes
-        preview.rows = [
-            Row(
-                label=f"Taken on the disks of {pool.name}",
-                before=Figure("Taken", used, "bytes"),
-                after=Figure("Taken", used - freed, "bytes"),
-            )
-        ]
-        names = {d.number: d.name for d in view.disks}
-        values, counts = np.unique(volume.placement, return_counts=True)
-        preview.leaving = {
-            names[n]: c * pool.extent_bytes
-            for n, c in zip(values.tolist(), counts.tolist(), strict=True)
-            if n in names
-        }
-        silent = sorted(
-            {
-                view.nodes[d.node].name
-                for d in view.disks
-                if d.name in preview.leaving and view.nodes[d.node].contact != Contact.HEARD
-            }
-        )
-        if silent:
-            preview.warnings.append(
-                Note(
-                    sentence=f"{say_list(silent)} cannot be told now; what lies there is dropped when it "
-                    "returns."
-                )
-            )
-        return preview.sealed()
-
-    def step_drop(self, run: Run[DeleteVolumeParams]) -> str:
+    def carry_out(self, run: Run) -> str:
         view = current_view()
-        volume = _still_there(view, run)
+        volume = _still_there(view, self.volume)
         if volume is None:
             return "It is gone already."
         with run.holding_strips(view.pools[volume.pool]):
             return self._drop(run)
 
-    def _drop(self, run: Run[DeleteVolumeParams]) -> str:
+    def _drop(self, run: Run) -> str:
         view = current_view()
-        volume = _still_there(view, run)
+        volume = _still_there(view, self.volume)
         if volume is None:
             return "It is gone already."
         rows = view.rows(volume)
@@ -151,30 +69,106 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
         with run.writing() as session:
             nodes.owe(session, silent)
         run.tell_nodes(orders)
-        return (
-            f"{say_count(int((volume.placement > 0).sum()), 'strip')} dropped on "
-            f"{say_count(len(orders), 'node')}."
-        )
+        dropped = say_count(int((volume.placement > 0).sum()), "strip")
+        return f"{dropped} dropped on {say_count(len(orders), 'node')}."
 
-    def step_forget(self, run: Run[DeleteVolumeParams], session: Session) -> str:
+
+class ForgetVolume(Inside):
+    """A volume (by number) is no more."""
+
+    name: ClassVar[str] = "forget-volume"
+    lasting: ClassVar[bool] = True
+    volume: int
+
+    def carry_out(self, run: Run, session: Session) -> str:
         view = load_view(session)
-        volume = _still_there(view, run)
+        volume = _still_there(view, self.volume)
         if volume is None:
             return "It was forgotten already."
         volumes.forget(session, volume.number)
         pools.look(session, [view.pools[volume.pool].number], f"{volume.name} was deleted")
         return f"{volume.name} is gone."
 
-    def withdraw(self, run: Run[DeleteVolumeParams]) -> None:
-        run.refuse_once("begun", "drop", "its strips are being dropped")
+
+@register
+class DeleteVolume(Kind[DeleteVolumeParams]):
+    """drop (agents), forget (ours). What silent nodes hold is dropped when they return."""
+
+    name: ClassVar[str] = "delete-volume"
+    params: ClassVar[type[Params]] = DeleteVolumeParams
+
+    def plan(self, view: SiteView, params: DeleteVolumeParams) -> Plan:
+        title, about = f"Delete {params.volume}", params.volume
+        try:
+            volume = view.volume(params.volume)
+        except NotFound as error:
+            return Plan(title=title, about=about, blockers=[Note.of(error)])
+        pool = view.pools[volume.pool]
+        on_disks = _bytes_on_disks(view, pool, volume)
+        used = pool_space(view, pool).used * pool.extent_bytes
+        freed = int((volume.placement > 0).sum()) * pool.extent_bytes
+        taken = Row(
+            label=f"Taken on the disks of {pool.name}",
+            before=Figure("Taken", used, "bytes"),
+            after=Figure("Taken", used - freed, "bytes"),
+        )
+        return Plan(
+            title=title,
+            about=about,
+            summary=f"{say_size(volume.size_bytes)} in {pool.name}. This cannot be undone.",
+            steps=[
+                Planned(
+                    DropStrips(volume=volume.number),
+                    "Drop its strips",
+                    "From here on its data cannot be had back.",
+                    seconds=1,
+                ),
+                Planned(ForgetVolume(volume=volume.number), "Forget it", "Its room is free for others."),
+            ],
+            effects=[Sums(rows=[taken]), OnDisks(leaving=on_disks)],
+            touches=[alone(Thing.VOLUME, volume.number), shared(Thing.POOL, pool.number)],
+            meant=Meant(volumes=(volume,)),
+            blockers=_against_volume(volume, params.typed),
+            warnings=_silent(view, on_disks),
+            type_to_confirm=volume.name,
+        )
 
 
-def _still_there(view: SiteView, run: Run[DeleteVolumeParams]) -> Volume | None:
-    """The volume that was meant; none where it is gone, though a newer one may have its name."""
-    try:
-        return run.volume(view, run.params.volume)
-    except NotFound:
-        return None
+def _bytes_on_disks(view: SiteView, pool: Pool, volume: Volume) -> dict[str, int]:
+    """What lies on each disk, by its name."""
+    names = {d.number: d.name for d in view.disks}
+    values, counts = np.unique(volume.placement, return_counts=True)
+    return {
+        names[n]: c * pool.extent_bytes
+        for n, c in zip(values.tolist(), counts.tolist(), strict=True)
+        if n in names
+    }
+
+
+def _against_volume(volume: Volume, typed: str) -> list[Note]:
+    found = []
+    if volume.forming:
+        words, step = f"{volume.name} is still being made.", "Withdraw that change instead."
+        found.append(Note(sentence=words, about="volume", next_step=step))
+    if typed != volume.name:
+        words = f"Type {volume.name} to confirm that its data may be destroyed."
+        found.append(Note(sentence=words, about="typed"))
+    return found
+
+
+def _silent(view: SiteView, on_disks: dict[str, int]) -> list[Note]:
+    """Of the nodes that cannot be told."""
+    theirs = (view.nodes[d.node] for d in view.disks if d.name in on_disks)
+    silent = sorted({n.name for n in theirs if n.contact != Contact.HEARD})
+    if not silent:
+        return []
+    words = f"{say_list(silent)} cannot be told now; what lies there is dropped when it returns."
+    return [warning("cannot-be-told", words)]
+
+
+def _still_there(view: SiteView, number: int) -> Volume | None:
+    """The volume of that number; none where it is gone, though a newer one may have its name."""
+    return next((v for v in view.volumes if v.number == number), None)
 
 
 class DeletePoolParams(Params):
@@ -184,133 +178,114 @@ class DeletePoolParams(Params):
     typed: str = ""
 
 
-@register
-class DeletePool(Kind[DeletePoolParams]):
-    """close (ours), release (agents), forget (ours)."""
+class Close(Inside):
+    """A pool (by number) takes nothing new from here on."""
 
-    name: ClassVar[str] = "delete-pool"
-    params: ClassVar[type[Params]] = DeletePoolParams
-    exact: ClassVar[bool] = False
-    inside: ClassVar[frozenset[str]] = frozenset({"close", "forget"})
+    name: ClassVar[str] = "close-pool"
+    pool: int
 
-    def about(self, params: DeletePoolParams) -> str:
-        return params.pool
-
-    def meant(self, view: SiteView, params: DeletePoolParams) -> Meant:
-        return Meant(pools=(view.pool(params.pool),))
-
-    def touches(self, view: SiteView, params: DeletePoolParams) -> list[Touch]:
-        return [alone(Thing.POOL, view.pool(params.pool).number)]
-
-    def preview(self, view: SiteView, params: DeletePoolParams) -> Preview:
-        preview = Preview(
-            kind=self.name,
-            title=f"Delete pool {params.pool}",
-            summary="",
-            revision=view.revision,
-            type_to_confirm=params.pool,
-            steps=[
-                PlannedStep(
-                    name="close",
-                    title="Close it",
-                    detail="From here on it takes no volume and no disk.",
-                ),
-                PlannedStep(
-                    name="release",
-                    title="Blank its disks",
-                    detail="Each must hold nothing of it any more.",
-                    seconds=1,
-                    can_withdraw=False,
-                ),
-                PlannedStep(
-                    name="forget",
-                    title="Forget it",
-                    detail="Its disks are fit and free again.",
-                    can_withdraw=False,
-                ),
-            ],
-        )
-        try:
-            pool = view.pool(params.pool)
-        except NotFound as error:
-            preview.blockers.append(Note.of(error))
-            return preview.sealed()
-        members = view.all_of(pool)
-        preview.summary = (
-            f"{say_count(len(members), 'disk')}, {say_size(sum(d.size_bytes for d in members))} raw. "
-            "This cannot be undone."
-        )
-        preview.texts = [
-            TextRow(label=say_count(len(members), "disk"), before=f"in {pool.name}", after="fit and free")
-        ]
-        if held := [v.name for v in view.volumes_of(pool)]:
-            words = f"{pool.name} holds {say_count(len(held), 'volume')}: {say_list(held)}."
-            preview.blockers.append(
-                Note(sentence=words, about="pool", next_step="Delete them first, in any order.")
-            )
-        silent = sorted(
-            {
-                view.nodes[d.node].name
-                for d in members
-                if view.nodes[d.node].contact != Contact.HEARD or not d.present
-            }
-        )
-        if silent:
-            words = f"Disks of {say_list(silent)} cannot be reached, so they could not be blanked."
-            preview.blockers.append(Note(sentence=words, about="pool", next_step="Bring them back first."))
-        if params.typed != pool.name:
-            preview.blockers.append(Note(sentence=f"Type {pool.name} to confirm.", about="typed"))
-        return preview.sealed()
-
-    def step_close(self, run: Run[DeletePoolParams], session: Session) -> str:
+    def carry_out(self, run: Run, session: Session) -> str:
         """Volumes are placed, and disks claimed, under the same lock of the pool's row: one of the two comes
         first.
         """
-        pool = pools.locked(session, _number(run))
+        pool = pools.locked(session, self.pool)
         if pool is None:
             return "It is gone already."
-        _refuse_volumes(session, pool)
+        refuse_volumes(session, pool)
         pool.closing = True
         return f"{pool.name} takes nothing new."
 
-    def step_release(self, run: Run[DeletePoolParams]) -> str:
+    def take_back(self, run: Run) -> None:
+        with run.writing() as session:
+            pools.set_values(session, self.pool, {"closing": False})
+            announce(session, "site")
+
+
+class BlankPool(Outside):
+    """Has the agents blank all disks of a pool (by number), which hold nothing of it any more."""
+
+    name: ClassVar[str] = "blank-pool"
+    no_way_back: ClassVar = "begun"
+    why_no_way_back: ClassVar[str] = "its disks are being blanked"
+    pool: int
+
+    def carry_out(self, run: Run) -> str:
         view = current_view()
         try:
-            pool = run.pool(view, run.params.pool)
+            pool = view.pool_numbered(self.pool)
         except NotFound:
             return "It is gone already."
         by_node = serials_by_node(view, view.all_of(pool))
         release(run, by_node)
-        return (
-            f"{say_count(sum(map(len, by_node.values())), 'disk')} blanked on "
-            f"{say_count(len(by_node), 'node')}."
-        )
+        count = sum(map(len, by_node.values()))
+        return f"{say_count(count, 'disk')} blanked on {say_count(len(by_node), 'node')}."
 
-    def step_forget(self, run: Run[DeletePoolParams], session: Session) -> str:
-        pool = pools.locked(session, _number(run))
+
+class ForgetPool(Inside):
+    """A pool (by number) is no more, and its disks are free."""
+
+    name: ClassVar[str] = "forget-pool"
+    lasting: ClassVar[bool] = True
+    pool: int
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        pool = pools.locked(session, self.pool)
         if pool is None:
             return "It was forgotten already."
-        _refuse_volumes(session, pool)
+        refuse_volumes(session, pool)
         for disk in disks.of_pool(session, pool.id):
             disks.leave(disk)
         pools.delete(session, pool)
         return f"{pool.name} is gone."
 
-    def withdraw(self, run: Run[DeletePoolParams]) -> None:
-        run.refuse_once("begun", "release", "its disks are being blanked")
-        with run.writing() as session:
-            pools.set_values(session, _number(run), {"closing": False})
-            announce(session, "site")
 
+@register
+class DeletePool(Kind[DeletePoolParams]):
+    """close (ours), blank (agents), forget (ours)."""
 
-def _number(run: Run[DeletePoolParams]) -> int:
-    """Of the pool that was meant, though it may be gone; 0 where none ever was."""
-    return next(iter(run.numbers("pool")), 0)
+    name: ClassVar[str] = "delete-pool"
+    params: ClassVar[type[Params]] = DeletePoolParams
 
-
-def _refuse_volumes(session: Session, pool: PoolRow) -> None:
-    if names := pools.volumes_in(session, pool.id):
-        raise NotPossible(
-            f"{pool.name} holds {say_list(sorted(names, key=natural_key))}.",
-            next_step="Withdraw this change, or delete them and let it go on.",
+    def plan(self, view: SiteView, params: DeletePoolParams) -> Plan:
+        title, about = f"Delete pool {params.pool}", params.pool
+        try:
+            pool = view.pool(params.pool)
+        except NotFound as error:
+            return Plan(title=title, about=about, blockers=[Note.of(error)])
+        members = view.all_of(pool)
+        count = say_count(len(members), "disk")
+        raw = say_size(sum(d.size_bytes for d in members))
+        return Plan(
+            title=title,
+            about=about,
+            summary=f"{count}, {raw} raw. This cannot be undone.",
+            steps=[
+                Planned(Close(pool=pool.number), "Close it", "From here on it takes no volume and no disk."),
+                Planned(
+                    BlankPool(pool=pool.number),
+                    "Blank its disks",
+                    "Each must hold nothing of it any more.",
+                    seconds=1,
+                ),
+                Planned(ForgetPool(pool=pool.number), "Forget it", "Its disks are fit and free again."),
+            ],
+            effects=[Texts(rows=[TextRow(label=count, before=f"in {pool.name}", after="fit and free")])],
+            touches=[alone(Thing.POOL, pool.number)],
+            meant=Meant(pools=(pool,)),
+            blockers=_against_pool(view, pool, members, params.typed),
+            type_to_confirm=pool.name,
         )
+
+
+def _against_pool(view: SiteView, pool: Pool, members: list[Disk], typed: str) -> list[Note]:
+    found = []
+    if held := [v.name for v in view.volumes_of(pool)]:
+        words = f"{pool.name} holds {say_count(len(held), 'volume')}: {say_list(held)}."
+        found.append(Note(sentence=words, about="pool", next_step="Delete them first, in any order."))
+    away = [d for d in members if view.nodes[d.node].contact != Contact.HEARD or not d.present]
+    if silent := sorted({view.nodes[d.node].name for d in away}):
+        words = f"Disks of {say_list(silent)} cannot be reached, so they could not be blanked."
+        found.append(Note(sentence=words, about="pool", next_step="Bring them back first."))
+    if typed != pool.name:
+        found.append(Note(sentence=f"Type {pool.name} to confirm.", about="typed"))
+    return found

@@ -8,16 +8,18 @@ from typing import ClassVar
 
 from pydantic import Field
 
+from foldbarn.changes.engine.effects import Note, TextRow, Texts, warning
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.preview import Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.engine.step import Inside
 from foldbarn.changes.kinds.arrange import RackWish, RoomWish, arrangement, as_places
 from foldbarn.changes.marked import MOST_CHARACTERS
-from foldbarn.changes.text import BadText, SiteText, differences, inventory_of, read_text
+from foldbarn.changes.text import BadText, SiteText, differences, inventory_of, new_nodes, read_text
 from foldbarn.core.errors import BarnError
 from foldbarn.core.names import folded
 from foldbarn.core.site import Contact, SiteView
-from foldbarn.core.touching import Thing, Touch, alone
+from foldbarn.core.touching import Thing, alone
 from foldbarn.core.units import say_count
 from foldbarn.store import places
 from foldbarn.store.database import Session
@@ -31,65 +33,15 @@ class DescribeParams(Params):
     text: str = Field(max_length=MOST_CHARACTERS)
 
 
-@register
-class Describe(Kind[DescribeParams]):
-    """take: everything at once, in one transaction."""
+class TakeText(Inside):
+    """Everything that a text says, at once. new: the nodes that nobody knew when it was previewed."""
 
-    name: ClassVar[str] = "describe"
-    params: ClassVar[type[Params]] = DescribeParams
-    inside: ClassVar[frozenset[str]] = frozenset({"take"})
+    name: ClassVar[str] = "take-text"
+    text: str
+    new: tuple[str, ...]
 
-    def about(self, params: DescribeParams) -> str:
-        return "the site's text"
-
-    def touches(self, view: SiteView, params: DescribeParams) -> list[Touch]:
-        return [alone(Thing.PLACES)]
-
-    def preview(self, view: SiteView, params: DescribeParams) -> Preview:
-        preview = Preview(
-            kind=self.name,
-            title="Take the site's text",
-            summary="",
-            revision=view.revision,
-            steps=[
-                PlannedStep(
-                    name="take",
-                    title="Write down what the text says",
-                    detail="Nodes that are not known yet are awaited; no machine is touched.",
-                )
-            ],
-        )
-        try:
-            site = read_text(params.text)
-        except BadText as error:
-            preview.blockers = [
-                Note(sentence=f"Line {line}: {sentence}", about=f"line {line}")
-                for line, sentence in error.errors
-            ]
-            return preview.sealed()
-        except BarnError as error:
-            preview.blockers = [Note.of(error)]
-            return preview.sealed()
-        found = differences(site, view)
-        new = sum(now == "not known yet" for _, _, now in found)
-        preview.summary = "Text and machines agree."
-        if found:
-            preview.summary = (
-                f"{say_count(new, 'node')} would be new. Machines are right about themselves, the text "
-                "about where they stand."
-            )
-        preview.texts = [TextRow(label=label, before=now, after=said) for label, said, now in found]
-        if folded(site.site) != folded(view.name):
-            preview.warnings.append(
-                Note(
-                    sentence=f"The text is of a site named {site.site}; this one is {view.name}, and keeps "
-                    "its name."
-                )
-            )
-        return preview.sealed()
-
-    def step_take(self, run: Run[DescribeParams], session: Session) -> str:
-        site = read_text(run.params.text)
+    def carry_out(self, run: Run, session: Session) -> str:
+        site = read_text(self.text)
         added = 0
         for room in site.rooms:
             for rack in room.racks:
@@ -103,11 +55,55 @@ class Describe(Kind[DescribeParams]):
                     node.dedicated, node.bmc_url = text.dedicated, text.bmc
         session.flush()
         places.place(session, as_places(_wished(site, session)))
-        keep_text(session, run.params.text)
+        keep_text(session, self.text)
         return f"{say_count(added, 'node')} added and awaited."
 
-    def withdraw(self, run: Run[DescribeParams]) -> None:
-        """The one step is done at once or not at all."""
+
+@register
+class Describe(Kind[DescribeParams]):
+    """take: everything at once, in one transaction."""
+
+    name: ClassVar[str] = "describe"
+    params: ClassVar[type[Params]] = DescribeParams
+
+    def plan(self, view: SiteView, params: DescribeParams) -> Plan:
+        title, about = "Take the site's text", "the site's text"
+        try:
+            site = read_text(params.text)
+        except BadText as error:
+            notes = [
+                Note(sentence=f"Line {line}: {sentence}", about=f"line {line}")
+                for line, sentence in error.errors
+            ]
+            return Plan(title=title, about=about, blockers=notes)
+        except BarnError as error:
+            return Plan(title=title, about=about, blockers=[Note.of(error)])
+        found, new = differences(site, view), new_nodes(site, view)
+        summary = (
+            f"{say_count(len(new), 'node')} would be new. Machines are right about themselves, the text "
+            "about where they stand."
+            if found
+            else "Text and machines agree."
+        )
+        warnings = []
+        if folded(site.site) != folded(view.name):
+            words = f"The text is of a site named {site.site}; this one is {view.name}, and keeps its name."
+            warnings.append(warning("other-site", words))
+        texts = [TextRow(label=label, before=now, after=said) for label, said, now in found]
+        step = Planned(
+            TakeText(text=params.text, new=tuple(new)),
+            "Write down what the text says",
+            "Nodes that are not known yet are awaited; no machine is touched.",
+        )
+        return Plan(
+            title=title,
+            about=about,
+            summary=summary,
+            steps=[step],
+            effects=[Texts(heads=("Differs", "Machines say", "Text says"), rows=texts)],
+            touches=[alone(Thing.PLACES)],
+            warnings=warnings,
+        )
 
 
 def _wished(site: SiteText, session: Session) -> list[RoomWish]:

@@ -1,22 +1,36 @@
-"""What several kinds of change say alike in their previews: moves, capacity before and after, roles."""
+"""Effects that several kinds of change have alike: moves, capacity before and after, roles."""
 
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from foldbarn.changes.engine.preview import CapacityRow, FlowRow, LedgerOut, Preview, RoleRow, Row
+from foldbarn.changes.engine.effects import (
+    AnyEffect,
+    Capacity,
+    CapacityRow,
+    FlowRow,
+    LedgerOut,
+    Ledgers,
+    Moved,
+    OnDisks,
+    Promise,
+    RoleRow,
+    Roles,
+    Row,
+    Sums,
+)
 from foldbarn.core.capacity import free_figure, pool_space
-from foldbarn.core.figures import Figure
+from foldbarn.core.figures import Figure, Unit
 from foldbarn.core.media import class_of
 from foldbarn.core.moves import Estimate, Moves, estimate
 from foldbarn.core.roles import Assignment, bind_cache
 from foldbarn.core.site import Disk, Pool, Role, SiteView
 
-NO_FEWER_COPIES = (
-    "No extent has fewer copies at any step than before it: each new copy is whole before the old "
+NO_FEWER_COPIES = Promise(
+    sentence="No extent has fewer copies at any step than before it: each new copy is whole before the old "
     "one is dropped."
 )
 
@@ -32,28 +46,68 @@ def estimate_of(view: SiteView, pool: Pool, moves: Moves, lost: bool = False) ->
     return estimate(view, moves, pool.extent_bytes, pool.rebuild_rate if lost else pool.level_rate)
 
 
-def tell_moves(preview: Preview, view: SiteView, pool: Pool, moves: Moves, lost: bool = False) -> None:
-    """Adds moves to a preview: bytes by disk and between domains, and how long they take."""
-    guess = estimate_of(view, pool, moves, lost)
-    preview.moves_bytes += guess.bytes_moved
-    preview.seconds = (preview.seconds or 0.0) + guess.seconds
-    preview.bottleneck = guess.bottleneck or preview.bottleneck
-    names = [*(d.name for d in view.disks), ""]
-    for numbers, into in ((moves.to, preview.arriving), (moves.leaves, preview.leaving)):
-        rows, counts = np.unique(view.row_of_number[numbers], return_counts=True)
-        for row, count in zip(rows.tolist(), counts.tolist(), strict=True):
-            if names[row]:
-                into[names[row]] = into.get(names[row], 0) + count * pool.extent_bytes
-    level = pool.usual.level
-    domains = [*view.domain_names(level), ""]
-    domain_of = np.append(view.domain_of(level), len(domains) - 1)
-    pairs = np.stack([domain_of[view.row_of_number[moves.leaves]], domain_of[view.row_of_number[moves.to]]])
-    found, counts = np.unique(pairs, axis=1, return_counts=True)
-    preview.domain_level = level.value
-    preview.flows += [
-        FlowRow(source=domains[a], target=domains[b], bytes=n * pool.extent_bytes)
-        for a, b, n in zip(found[0].tolist(), found[1].tolist(), counts.tolist(), strict=True)
-    ]
+@dataclass(slots=True)
+class Moving:
+    """Moves of one pool or several, summed up: bytes, seconds, and where they go."""
+
+    bytes: int = 0
+    seconds: float = 0.0
+    bottleneck: str = ""
+    level: str = ""
+    arriving: dict[str, int] = field(default_factory=dict)  # bytes by disk name
+    leaving: dict[str, int] = field(default_factory=dict)
+    flows: list[FlowRow] = field(default_factory=list)
+
+    def add(self, view: SiteView, pool: Pool, moves: Moves, *, lost: bool = False) -> float:
+        """Adds the moves of a pool; returns the seconds that they take at the least. lost: they are written
+        again, at the rate for that.
+        """
+        guess = estimate_of(view, pool, moves, lost)
+        self.bytes += guess.bytes_moved
+        self.seconds += guess.seconds
+        self.bottleneck = guess.bottleneck or self.bottleneck
+        names = [*(d.name for d in view.disks), ""]
+        for numbers, into in ((moves.to, self.arriving), (moves.leaves, self.leaving)):
+            rows, counts = np.unique(view.row_of_number[numbers], return_counts=True)
+            for row, count in zip(rows.tolist(), counts.tolist(), strict=True):
+                if names[row]:
+                    into[names[row]] = into.get(names[row], 0) + count * pool.extent_bytes
+        level = pool.usual.level
+        domains = [*view.domain_names(level), ""]
+        domain_of = np.append(view.domain_of(level), len(domains) - 1)
+        ends = (moves.leaves, moves.to)
+        pairs = np.stack([domain_of[view.row_of_number[numbers]] for numbers in ends])
+        found, counts = np.unique(pairs, axis=1, return_counts=True)
+        self.level = level.value
+        self.flows += [
+            FlowRow(source=domains[a], target=domains[b], bytes=n * pool.extent_bytes)
+            for a, b, n in zip(found[0].tolist(), found[1].tolist(), counts.tolist(), strict=True)
+        ]
+        return guess.seconds
+
+    def effects(self) -> list[AnyEffect]:
+        return [
+            Moved(
+                bytes=self.bytes,
+                seconds=self.seconds,
+                bottleneck=self.bottleneck,
+                level=self.level,
+                flows=self.flows,
+            ),
+            OnDisks(arriving=self.arriving, leaving=self.leaving),
+        ]
+
+
+def moved(view: SiteView, pool: Pool, moves: Moves, *, lost: bool = False) -> list[AnyEffect]:
+    """The effects of the moves of one pool."""
+    told = Moving()
+    told.add(view, pool, moves, lost=lost)
+    return told.effects()
+
+
+def said_capacity(rows: Sequence[tuple[str, SiteView, Pool]]) -> Capacity:
+    """A pool's room at each of these times: when, the site then, the pool then."""
+    return Capacity(rows=[capacity_row(view, pool, after) for after, view, pool in rows])
 
 
 def capacity_row(view: SiteView, pool: Pool, after: str) -> CapacityRow:
@@ -69,37 +123,34 @@ def capacity_row(view: SiteView, pool: Pool, after: str) -> CapacityRow:
     )
 
 
-def tell_capacity(
-    preview: Preview, before: SiteView, after: SiteView, pool: Pool, new_pool: Pool | None = None
-) -> None:
-    """Adds rows and ledgers of a pool before and after. new_pool: the pool as it is afterwards, where that
+def room_before_and_after(
+    before: SiteView, after: SiteView, pool: Pool, new_pool: Pool | None = None
+) -> list[AnyEffect]:
+    """Sums and ledgers of a pool before and after. new_pool: the pool as it is afterwards, where that
     changes.
     """
     new_pool = new_pool or pool
     old, new = pool_space(before, pool), pool_space(after, new_pool)
+
+    def row(label: str, unit: Unit, was: float, becomes: float) -> Row:
+        return Row(label=label, before=Figure(label, was, unit), after=Figure(label, becomes, unit))
+
     extent = pool.extent_bytes
-    preview.rows += [
-        Row(
-            label="Raw",
-            before=Figure("Raw", old.ledger.raw, "bytes"),
-            after=Figure("Raw", new.ledger.raw, "bytes"),
-        ),
-        Row(
-            label="Usable",
-            before=Figure("Usable", old.usable * extent, "bytes"),
-            after=Figure("Usable", new.usable * extent, "bytes"),
-        ),
+    rows = [
+        row("Raw", "bytes", old.ledger.raw, new.ledger.raw),
+        row("Usable", "bytes", old.usable * extent, new.usable * extent),
         Row(label="Free", before=free_figure(pool, old), after=free_figure(new_pool, new)),
-        Row(label="Full", before=Figure("Full", old.full, "share"), after=Figure("Full", new.full, "share")),
+        row("Full", "share", old.full, new.full),
     ]
-    preview.ledgers += [
+    ledgers = [
         LedgerOut.of(f"{pool.name} after", new.ledger),
         LedgerOut.of(f"{pool.name} before", old.ledger),
     ]
+    return [Sums(pool=pool.name, rows=rows), Ledgers(ledgers=ledgers)]
 
 
-def role_rows(view: SiteView, assigned: Sequence[Assignment]) -> list[RoleRow]:
-    """Roles as a table, with what serves what."""
+def roles(view: SiteView, assigned: Sequence[Assignment]) -> Roles:
+    """What each disk becomes, with what serves what."""
     by_name = {d.name: d for d in view.disks}
     by_role = {
         role: [by_name[a.disk] for a in assigned if a.role == role] for role in (Role.CACHE, Role.CAPACITY)
@@ -107,7 +158,7 @@ def role_rows(view: SiteView, assigned: Sequence[Assignment]) -> list[RoleRow]:
     bound = bind_cache(by_role[Role.CACHE], by_role[Role.CAPACITY])
     names = {d.number: d.name for d in view.disks}
     serves = {device: list(bound.values()).count(device) for device in set(bound.values())}
-    return [
+    rows = [
         RoleRow(
             disk=a.disk,
             node=view.nodes[disk.node].name,
@@ -124,3 +175,4 @@ def role_rows(view: SiteView, assigned: Sequence[Assignment]) -> list[RoleRow]:
         for a in assigned
         for disk in [by_name[a.disk]]
     ]
+    return Roles(rows=rows)

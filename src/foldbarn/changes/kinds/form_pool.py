@@ -3,45 +3,64 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import ClassVar
 
 from pydantic import Field
 
+from foldbarn.changes.engine.effects import (
+    AnyEffect,
+    DomainRow,
+    Domains,
+    Endurance,
+    LedgerOut,
+    Ledgers,
+    Note,
+    OnDisks,
+    Promise,
+    Row,
+    Sums,
+    warning,
+)
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.preview import DomainRow, LedgerOut, Note, PlannedStep, Preview, Row
+from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.engine.step import Inside
 from foldbarn.changes.kinds.disks import (
     OverrideIn,
-    bind,
-    check_unchanged,
     choice_blockers,
     chosen_disks,
-    meant_disks,
-    overrides_now,
     overrides_of,
     overrides_so_far,
-    prepare,
-    read_back,
-    release,
-    serials_by_node,
-    sizes_of,
 )
-from foldbarn.changes.kinds.effects import role_rows
+from foldbarn.changes.kinds.effects import roles
+from foldbarn.changes.kinds.grow_pool import looks_needed
+from foldbarn.changes.kinds.joining import (
+    Bind,
+    Given,
+    Taken,
+    check_unchanged,
+    given,
+    join_pool,
+    prepare_steps,
+    refuse_volumes,
+    taken,
+)
 from foldbarn.core.capacity import LEDGER_LABELS, PoolSpace, by_domain, pool_space, stranded_slots
-from foldbarn.core.errors import BarnError, NotPossible
+from foldbarn.core.errors import BarnError
 from foldbarn.core.figures import Part, make_figure
 from foldbarn.core.healing import headroom_sentence
 from foldbarn.core.media import classes_of
-from foldbarn.core.names import check_name, natural_key
+from foldbarn.core.names import check_name
 from foldbarn.core.protection import MOST_COPIES, Level, Protection
 from foldbarn.core.roles import Assignment, Serves, assign_roles, cache_concerns, endurance, expected_writes
 from foldbarn.core.site import Disk, Pool, Priority, Role, SiteView
-from foldbarn.core.touching import Meant, Thing, Touch, alone
+from foldbarn.core.touching import Meant, Thing, alone
 from foldbarn.core.units import GIB, MIB, TIB, say_binary, say_count, say_list, say_size
 from foldbarn.store import disks as store_disks
 from foldbarn.store import pools as store_pools
-from foldbarn.store.database import Session, announce, transaction
+from foldbarn.store.database import Session, announce
 from foldbarn.store.tables import PoolRow
 from foldbarn.store.views import current_view
 
@@ -101,143 +120,100 @@ def pool_as(params: PoolSettings, number: int, name: str, extent_bytes: int, enc
     )
 
 
-@register
-class FormPool(Kind[FormPoolParams]):
-    """claim (ours), prepare (agents), check (read back from agents), bind (agents, where there is cache),
-    open (ours).
-    """
+class Claim(Inside):
+    """A pool that is being formed, and its disks: no other change can take them."""
 
-    name: ClassVar[str] = "form-pool"
-    params: ClassVar[type[Params]] = FormPoolParams
-    inside: ClassVar[frozenset[str]] = frozenset({"claim"})
+    name: ClassVar[str] = "claim"
+    pool: str
+    extent_bytes: int
+    encrypted: bool
+    settings: PoolSettings
+    disks: tuple[Taken, ...]
+    roles: tuple[Given, ...]
 
-    def about(self, params: FormPoolParams) -> str:
-        return params.name.strip()
-
-    def meant(self, view: SiteView, params: FormPoolParams) -> Meant:
-        return Meant(disks=tuple(view.disk(n) for n in params.disks))
-
-    def touches(self, view: SiteView, params: FormPoolParams) -> list[Touch]:
-        return [alone(Thing.DISK, d.number) for d in self.meant(view, params).disks]
-
-    def preview(self, view: SiteView, params: FormPoolParams) -> Preview:
-        chosen = chosen_disks(view, params.disks)
-        blockers = _name_blockers(view, params) + choice_blockers(view, params.disks)
-        assigned: list[Assignment] = []
-        try:
-            assigned = assign_roles(chosen, params.serves, overrides_of(params.overrides))
-        except BarnError as error:
-            blockers.append(Note.of(error))
-            assigned = assign_roles(chosen, params.serves, overrides_so_far(params.overrides))
-        preview = Preview(
-            kind=self.name,
-            title=f"Form {params.name.strip() or 'a pool'}",
-            summary=f"From {say_count(len(chosen), 'disk')} of "
-            f"{say_count(len({d.node for d in chosen}), 'node')}.",
-            revision=view.revision,
-            steps=[
-                PlannedStep(
-                    name="claim",
-                    title=f"Claim {say_count(len(chosen), 'disk')}",
-                    detail="From here no other change can take them.",
-                ),
-                PlannedStep(
-                    name="prepare",
-                    title="Prepare each disk",
-                    detail="The agents write the pool's mark and its metadata.",
-                    seconds=1,
-                ),
-                PlannedStep(
-                    name="check",
-                    title="Read the disks back",
-                    detail="Each must show the pool's mark before the pool opens.",
-                    seconds=1,
-                ),
-            ],
-            domain_level=params.level.value,
-            blockers=blockers,
-            disk_sizes=sizes_of(chosen),
-        )
-        if any(a.role == Role.CACHE for a in assigned):
-            preview.steps.append(
-                PlannedStep(
-                    name="bind",
-                    title="Bind cache devices to disks",
-                    detail="Evenly, within each node.",
-                    seconds=1,
-                )
-            )
-        preview.roles = role_rows(view, assigned)
-        preview.blockers += _shape_blockers(view, params, assigned)
-        if assigned and 1 <= params.copies <= MOST_COPIES and any(a.role == Role.CAPACITY for a in assigned):
-            _effects(preview, view, params, assigned)
-        return preview.sealed()
-
-    def step_claim(self, run: Run[FormPoolParams], session: Session) -> str:
-        params, view = run.params, current_view()
-        check_unchanged(run, params.disks, params.name.strip())
-        check_name(params.name, "pool", store_pools.names(session))
-        chosen = meant_disks(run, view, params.disks)
-        rows = store_disks.locked(session, [d.number for d in chosen])
-        if taken := [d.name for d in rows if d.role != Role.UNCLAIMED]:
-            raise NotPossible(
-                f"{say_list(sorted(taken, key=natural_key))} can no longer be claimed.",
-                next_step="Withdraw this change and preview again.",
-            )
-        settings = params.model_dump(mode="json", include=set(SETTINGS))
+    def carry_out(self, run: Run, session: Session) -> str:
+        check_unchanged(current_view(), self.disks, self.pool)
+        check_name(self.pool, "pool", store_pools.names(session))
         row = PoolRow(
-            name=params.name.strip(),
-            extent_bytes=params.extent_bytes,
-            encrypted=params.encrypted,
+            name=self.pool,
+            extent_bytes=self.extent_bytes,
+            encrypted=self.encrypted,
             change_id=run.change,
-            **settings,
+            **self.settings.model_dump(mode="json"),
         )
-        number = store_pools.add(session, row)
-        overrides = overrides_now(run, view, params.overrides)
-        roles = {a.disk: a for a in assign_roles(chosen, params.serves, overrides)}
-        for disk in rows:
-            store_disks.join(disk, number, roles[disk.name])
-        return f"{say_count(len(rows), 'disk')} claimed."
+        joined = join_pool(session, store_pools.add(session, row), self.roles)
+        return f"{say_count(joined, 'disk')} claimed."
 
-    def step_prepare(self, run: Run[FormPoolParams]) -> str:
-        check_unchanged(run, run.params.disks, run.params.name.strip())
-        by_node = _serials_by_node(run)
-        prepare(run, by_node, run.params.name.strip(), run.params.encrypted)
-        return (
-            f"{say_count(sum(map(len, by_node.values())), 'disk')} prepared on "
-            f"{say_count(len(by_node), 'node')}."
-        )
-
-    def step_check(self, run: Run[FormPoolParams]) -> str:
-        read_back(run, _serials_by_node(run), run.params.name.strip(), run.params.encrypted)
+    def take_back(self, run: Run) -> None:
         with run.writing() as session:
             made = store_pools.of_change(session, run.change)
             if made is not None:
-                made.forming = False
-            announce(session, "site")
-        return "Every disk shows the pool's mark."
-
-    def step_bind(self, run: Run[FormPoolParams]) -> str:
-        return bind(run, run.params.name.strip())
-
-    def withdraw(self, run: Run[FormPoolParams]) -> None:
-        release(run, _serials_by_node(run))
-        with run.writing() as session:
-            made = store_pools.of_change(session, run.change)
-            if made is not None:
+                refuse_volumes(session, made)
                 for disk in store_disks.of_pool(session, made.id):
                     store_disks.leave(disk)
                 store_pools.delete(session, made)
             announce(session, "site")
 
 
-def _serials_by_node(run: Run[FormPoolParams]) -> dict[int, list[str]]:
-    """Of the pool that this change has made, and of no other with its name."""
-    with transaction() as session:
-        made = store_pools.of_change(session, run.change)
-    view = current_view()
-    pool = next((p for p in view.pools if made is not None and p.number == made.id), None)
-    return serials_by_node(view, view.all_of(pool)) if pool else {}
+@register
+class FormPool(Kind[FormPoolParams]):
+    """claim (ours), prepare (agents), read back (from agents; then it opens), bind (agents, where there is
+    cache).
+    """
+
+    name: ClassVar[str] = "form-pool"
+    params: ClassVar[type[Params]] = FormPoolParams
+
+    def plan(self, view: SiteView, params: FormPoolParams) -> Plan:
+        chosen = chosen_disks(view, params.disks)
+        blockers = _name_blockers(view, params) + choice_blockers(view, params.disks)
+        try:
+            assigned = assign_roles(chosen, params.serves, overrides_of(params.overrides))
+        except BarnError as error:
+            blockers.append(Note.of(error))
+            assigned = assign_roles(chosen, params.serves, overrides_so_far(params.overrides))
+        blockers += _shape_blockers(view, params, assigned)
+        effects: list[AnyEffect] = [roles(view, assigned)]
+        warnings: list[Note] = []
+        if _can_be_told(params, assigned):
+            effects += _effects(view, params, assigned)
+            warnings = _warnings(view, params, assigned)
+        return Plan(
+            title=f"Form {params.name.strip() or 'a pool'}",
+            about=params.name.strip(),
+            summary=f"From {say_count(len(chosen), 'disk')} of "
+            f"{say_count(len({d.node for d in chosen}), 'node')}.",
+            steps=_steps(view, params, chosen, assigned),
+            effects=effects,
+            touches=[alone(Thing.DISK, d.number) for d in chosen],
+            meant=Meant(disks=tuple(chosen)),
+            blockers=blockers,
+            warnings=warnings,
+        )
+
+
+def _can_be_told(params: FormPoolParams, assigned: Sequence[Assignment]) -> bool:
+    """Whether there is a pool whose room can be computed."""
+    return 1 <= params.copies <= MOST_COPIES and any(a.role == Role.CAPACITY for a in assigned)
+
+
+def _steps(
+    view: SiteView, params: FormPoolParams, chosen: Sequence[Disk], assigned: Sequence[Assignment]
+) -> list[Planned]:
+    disks = taken(chosen)
+    claim = Claim(
+        pool=params.name.strip(),
+        extent_bytes=params.extent_bytes,
+        encrypted=params.encrypted,
+        settings=PoolSettings(**params.model_dump(include=set(SETTINGS))),
+        disks=disks,
+        roles=given(view, assigned),
+    )
+    title = f"Claim {say_count(len(chosen), 'disk')}"
+    found = [Planned(claim, title, "From here no other change can take them."), *prepare_steps(0, disks)]
+    if any(a.role == Role.CACHE for a in assigned):
+        found.append(Planned(Bind(), "Bind cache devices to disks", "Evenly, within each node.", seconds=1))
+    return found
 
 
 def _name_blockers(view: SiteView, params: FormPoolParams) -> list[Note]:
@@ -325,86 +301,108 @@ def _formed(
     return formed, pool, pool_space(formed, pool)
 
 
-def _effects(preview: Preview, view: SiteView, params: FormPoolParams, assigned: list[Assignment]) -> None:
-    """Fills in what the pool would hold: for two and three copies, and for the number wished for."""
+def _effects(view: SiteView, params: FormPoolParams, assigned: list[Assignment]) -> list[AnyEffect]:
+    """What the pool would hold: for two and three copies, and for the number wished for."""
     disks = [view.disk(a.disk) for a in assigned]
-    raw = sum(d.size_bytes for d in disks)
+    rows, ledgers = [_raw_row(disks)], []
+    for copies in sorted({2, 3, params.copies}):
+        _, _, space = _formed(view, params, assigned, copies)
+        ledgers.append(LedgerOut.of(f"{copies} copies" if copies > 1 else "1 copy", space.ledger))
+        rows.append(_usable_row(disks, copies, space))
+    formed, pool, space = _formed(view, params, assigned, params.copies)
+    in_pool = formed.in_pool(pool).tolist()
+    return [
+        Sums(rows=rows),
+        Ledgers(ledgers=ledgers),
+        _domains(formed, pool),
+        OnDisks(
+            arriving={formed.disks[r].name: int(formed.disk_slots[r]) * pool.extent_bytes for r in in_pool}
+        ),
+        Promise(sentence=f"Usual protection: {pool.usual.sentence()}."),
+        _endurance(formed, pool, space),
+    ]
+
+
+def _raw_row(disks: Sequence[Disk]) -> Row:
     sizes = sorted(Counter(d.size_bytes for d in disks).items())
     by_size = [
         Part("+", f"{say_count(count, 'disk')} of {say_size(size)}", count * size, "bytes")
         for size, count in sizes
     ]
-    preview.rows.append(Row(label="Raw", after=make_figure("Raw", "bytes", by_size)))
-    for copies in sorted({2, 3, params.copies}):
-        _, _, space = _formed(view, params, assigned, copies)
-        preview.ledgers.append(LedgerOut.of(f"{copies} copies" if copies > 1 else "1 copy", space.ledger))
-        parts = [Part("+", f"{say_count(len(disks), 'disk')}, raw", raw, "bytes")]
-        parts += [
-            Part("−", label, amount, "bytes")
-            for n, label in LEDGER_LABELS.items()
-            if n not in {"protection_kept", "free"} and (amount := getattr(space.ledger, n))
-        ]
-        parts.append(Part("÷", say_count(copies, "copy", "copies"), copies, "count"))
-        preview.rows.append(
-            Row(
-                label=f"Usable with {say_count(copies, 'copy', 'copies')}",
-                after=make_figure(f"Usable with {copies} copies", "bytes", parts),
-            )
-        )
-    formed, pool, space = _formed(view, params, assigned, params.copies)
+    return Row(label="Raw", after=make_figure("Raw", "bytes", by_size))
+
+
+def _usable_row(disks: Sequence[Disk], copies: int, space: PoolSpace) -> Row:
+    raw = sum(d.size_bytes for d in disks)
+    parts = [Part("+", f"{say_count(len(disks), 'disk')}, raw", raw, "bytes")]
+    parts += [
+        Part("−", label, amount, "bytes")
+        for n, label in LEDGER_LABELS.items()
+        if n not in {"protection_kept", "free"} and (amount := getattr(space.ledger, n))
+    ]
+    parts.append(Part("÷", say_count(copies, "copy", "copies"), copies, "count"))
+    label = f"Usable with {say_count(copies, 'copy', 'copies')}"
+    return Row(label=label, after=make_figure(f"Usable with {copies} copies", "bytes", parts))
+
+
+def _domains(formed: SiteView, pool: Pool) -> Domains:
     rows = formed.in_pool(pool)
-    slots, spread_of = formed.disk_slots[rows], formed.domain_of(params.level)[rows]
+    level = pool.usual.level
+    slots, spread_of = formed.disk_slots[rows], formed.domain_of(level)[rows]
     labels, room = by_domain(slots, spread_of)
     stranded = stranded_slots(slots, spread_of, pool.usual)
-    names = view.domain_names(params.level)
-    for label, slots_here in zip(labels.tolist(), room.tolist(), strict=True):
-        left = stranded[label]
-        preview.domains.append(
+    names = formed.domain_names(level)
+    return Domains(
+        level=level.value,
+        title="Usable for strips",
+        rows=[
             DomainRow(
                 name=names[label],
                 room=slots_here * pool.extent_bytes,
-                takes=(slots_here - left) * pool.extent_bytes,
-                stranded=left * pool.extent_bytes,
+                takes=(slots_here - stranded[label]) * pool.extent_bytes,
+                stranded=stranded[label] * pool.extent_bytes,
             )
-        )
-    preview.arriving = {
-        formed.disks[r].name: int(formed.disk_slots[r]) * pool.extent_bytes for r in rows.tolist()
-    }
-    preview.protection = f"Usual protection: {pool.usual.sentence()}."
-    capacity = [d for d in formed.all_of(pool) if d.role == Role.CAPACITY]
-    cache = [d for d in formed.all_of(pool) if d.role == Role.CACHE]
+            for label, slots_here in zip(labels.tolist(), room.tolist(), strict=True)
+        ],
+    )
+
+
+def _flash(formed: SiteView, pool: Pool) -> tuple[list[Disk], list[Disk]]:
+    """Cache devices and capacity disks."""
+    disks = formed.all_of(pool)
+    return [d for d in disks if d.role == Role.CACHE], [d for d in disks if d.role == Role.CAPACITY]
+
+
+def _endurance(formed: SiteView, pool: Pool, space: PoolSpace) -> Endurance:
+    cache, capacity = _flash(formed, pool)
     writes = expected_writes(pool.daily_writes, space.usable * pool.extent_bytes, pool.usual.copies)
-    preview.endurance = [f"{e.sentence('cache device')}." for e in endurance(cache, writes.daily_bytes)] + [
+    said = [f"{e.sentence('cache device')}." for e in endurance(cache, writes.daily_bytes)]
+    said += [
         f"{e.sentence('capacity disk')}."
         for e in endurance([d for d in capacity if d.media != "hdd"], writes.daily_bytes)
     ]
-    if preview.endurance:
-        preview.endurance.append(f"Counted on {writes.sentence}.")
-    preview.warnings += [Note(sentence=s) for s in cache_concerns(cache, capacity, writes.daily_bytes)]
-    preview.warnings += _warnings(formed, pool, space, capacity, disks)
+    return Endurance(sentences=[*said, f"Counted on {writes.sentence}."] if said else [])
 
 
-def _warnings(
-    view: SiteView, pool: Pool, space: PoolSpace, capacity: list[Disk], disks: list[Disk]
-) -> list[Note]:
-    found = []
+def _warnings(view: SiteView, params: FormPoolParams, assigned: list[Assignment]) -> list[Note]:
+    formed, pool, space = _formed(view, params, assigned, params.copies)
+    cache, capacity = _flash(formed, pool)
+    writes = expected_writes(pool.daily_writes, space.usable * pool.extent_bytes, pool.usual.copies)
+    found = [warning("cache", s) for s in cache_concerns(cache, capacity, writes.daily_bytes)]
     if space.headroom is not None and not space.headroom.possible:
         step = f"Add disks in another {pool.usual.level}, or hold fewer copies."
-        found.append(Note(sentence=headroom_sentence(view, pool, space), next_step=step))
-    for tier in view.tiers_of(pool):
+        found.append(warning("cannot-heal", headroom_sentence(formed, pool, space), next_step=step))
+    for tier in formed.tiers_of(pool):
         kinds = sorted(set(classes_of((d.media, d.bus) for d in capacity if d.tier == tier)))
         if len(kinds) > 1:
             words = (
                 f"The disks that hold data are of several kinds ({say_list([k.words for k in kinds])}); "
                 "every volume will be as slow as the slowest."
             )
-            found.append(Note(sentence=words))
+            found.append(warning("mixed-media", words, about=tier.value))
     if space.ledger.stranded * 20 > space.ledger.raw:
-        found.append(
-            Note(
-                sentence=f"{say_size(space.ledger.stranded)} cannot be used, because the {pool.usual.level}s "
-                "are uneven."
-            )
+        words = (
+            f"{say_size(space.ledger.stranded)} cannot be used, because the {pool.usual.level}s are uneven."
         )
-    found += [Note(sentence=f"{d.name} needs a look: {say_list(list(d.watch))}.") for d in disks if d.watch]
-    return found
+        found.append(warning("stranded", words))
+    return found + looks_needed([view.disk(a.disk) for a in assigned])

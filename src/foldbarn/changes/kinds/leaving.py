@@ -6,16 +6,18 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import ClassVar
 
 import numpy as np
 
+from foldbarn.changes.engine.effects import AnyEffect, Note, warning
 from foldbarn.changes.engine.moving import Mover, compare, stop_moving
-from foldbarn.changes.engine.preview import Note, Preview
+from foldbarn.changes.engine.plan import Planned
 from foldbarn.changes.engine.runner import Run
-from foldbarn.changes.kinds.disks import release, serials_by_node
-from foldbarn.changes.kinds.effects import capacity_row, tell_capacity, tell_moves, with_disks
-from foldbarn.core.arrays import Disks
+from foldbarn.changes.engine.step import Inside, Outside
+from foldbarn.changes.kinds.disks import serials_by_node
+from foldbarn.changes.kinds.effects import Moving, room_before_and_after, with_disks
+from foldbarn.changes.kinds.joining import release
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import NotPossible, Unreachable
 from foldbarn.core.healing import healing_sentence, heals
@@ -89,38 +91,47 @@ def _placed(view: SiteView, moves: Moves) -> SiteView:
     return replace(view, volumes=tuple(volumes))
 
 
-def tell_leaving(preview: Preview, view: SiteView, found: Leaving, last: str) -> None:
-    """Effects, blockers and warnings of a plan. last: the step after which the disks are gone."""
+def leaving_effects(view: SiteView, found: Leaving, moving: Moving) -> tuple[list[AnyEffect], float]:
+    """What it does to a pool, with its moves added to those of others; and the seconds these take."""
+    seconds = moving.add(found.during, found.pool, found.moves)
+    return room_before_and_after(view, found.after, found.pool), seconds
+
+
+def rooms_while_leaving(view: SiteView, found: Leaving, last: str) -> list[tuple[str, SiteView, Pool]]:
+    """The sites at which a pool's room differs. last: when the disks are gone."""
     pool = found.pool
-    tell_capacity(preview, view, found.after, pool)
-    tell_moves(preview, found.during, pool, found.moves)
-    rows = [
-        capacity_row(view, pool, "as it is"),
-        capacity_row(found.during, pool, "nothing new goes there"),
-        capacity_row(found.after, pool, last),
+    return [
+        ("as it is", view, pool),
+        ("nothing new goes there", found.during, pool),
+        (last, found.after, pool),
     ]
-    preview.capacity += rows
+
+
+def leaving_blockers(view: SiteView, found: Leaving) -> list[Note]:
+    """What stands against it: strips that find no place, and too little room."""
+    pool = found.pool
     if found.moves.stuck:
-        preview.blockers += _stuck(view, found)
+        return _stuck(view, found)
+    after = pool_space(found.after, pool)
+    if after.used <= after.slots:
+        return []
+    short = say_size((after.used - after.slots) * pool.extent_bytes)
+    words = f"{pool.name} would be {short} over what its other disks hold."
+    return [Note(sentence=words, next_step="Add disks first.")]
+
+
+def leaving_warnings(view: SiteView, found: Leaving) -> list[Note]:
+    """What is worse afterwards: fuller than the line, or unable to heal."""
+    pool, notes = found.pool, []
     before, after = pool_space(view, pool), pool_space(found.after, pool)
-    if not found.moves.stuck and after.used > after.slots:
-        short = say_size((after.used - after.slots) * pool.extent_bytes)
-        preview.blockers.append(
-            Note(
-                sentence=f"{pool.name} would be {short} over what its other disks hold.",
-                next_step="Add disks first.",
-            )
-        )
-    elif after.full > pool.fill_line >= before.full:
-        preview.warnings.append(
-            Note(
-                sentence=f"{pool.name} would be {after.full:.0%} full, past its fill line of "
-                f"{pool.fill_line:.0%}."
-            )
-        )
+    if not found.moves.stuck and after.slots >= after.used and after.full > pool.fill_line >= before.full:
+        words = f"{pool.name} would be {after.full:.0%} full, past its fill line of {pool.fill_line:.0%}."
+        notes.append(warning("past-fill-line", words, about=pool.name))
     if heals(view, pool, before) and not heals(found.after, pool, after):
         words = f"Afterwards: {healing_sentence(found.after, pool, after)} As it is now, it could."
-        preview.warnings.append(Note(sentence=words, next_step="Add disks first, or hold fewer copies."))
+        step = "Add disks first, or hold fewer copies."
+        notes.append(warning("heals-no-more", words, about=pool.name, next_step=step))
+    return notes
 
 
 def _stuck(view: SiteView, found: Leaving) -> list[Note]:
@@ -177,91 +188,129 @@ def unreadable_blockers(view: SiteView, disks: Sequence[Disk]) -> list[Note]:
 # Steps. ------------------------------------------------------------------------------------------------
 
 
-def leaving_touches(pools: Iterable[Pool], disks: Iterable[Disk]) -> list[Touch]:
-    """What emptying disks touches: of each pool one change at a time does it."""
-    touched = [t for p in pools for t in (shared(Thing.POOL, p.number), alone(Thing.LEAVING, p.number))]
-    return touched + [alone(Thing.DISK, d.number) for d in disks]
+class Mark(Inside):
+    """Disks (by number) get nothing new from here on."""
+
+    name: ClassVar[str] = "mark"
+    disks: tuple[int, ...]
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        return mark(session, self.disks)
+
+    def take_back(self, run: Run) -> None:
+        """They are in use as before; what has moved stays where it is now, and levels itself."""
+        with run.writing() as session:
+            store_disks.use_again(session, self.disks)
+            announce(session, "site")
 
 
-def mark(session: Session, disks: Sequence[int]) -> str:
+class Drain(Outside):
+    """Empties disks (by number) of one pool. prefer: those that get their strips first."""
+
+    name: ClassVar[str] = "drain"
+    moves_strips: ClassVar[bool] = True
+    pool: int
+    disks: tuple[int, ...]
+    prefer: tuple[int, ...] = ()
+
+    def carry_out(self, run: Run) -> str:
+        prefer = np.array(self.prefer, dtype=np.int32) if self.prefer else None
+
+        def more(view: SiteView, found: Pool, busy: Busy) -> Moves:
+            return plan_drain(view, found, run.change, prefer, busy)
+
+        part = f"drain{run.step}"
+        copied, why = Mover(run, part, self.pool, more, prefer=prefer).carry()
+        view = current_view()
+        pool = view.pool_numbered(self.pool)
+        rows = np.intersect1d(view.row_of_number[list(self.disks)], view.in_pool(pool))
+        left = int(view.disk_used[rows].sum())
+        if not left:
+            return f"{say_count(copied, 'strip')} moved."
+        silent = [r for r in view.in_pool(pool).tolist() if not view.disk_ready[r]]
+        away = sorted({view.nodes[view.disks[r].node].name for r in silent})
+        words = f"{say_count(left, 'strip')} could not leave. {why}".strip()
+        if away:  # what is away may return, and then they can
+            raise Unreachable(f"{words} {say_list(away, 3)} cannot be reached, or lacks disks.")
+        raise NotPossible(words, next_step="Bring back what is missing, or add disks; then let it go on.")
+
+    def take_back(self, run: Run) -> None:
+        stop_moving(run)
+
+    def stop(self, run: Run) -> None:
+        stop_moving(run)
+
+
+class Blank(Outside):
+    """Drops old strips, and has the agents blank the disks (by number) that can be reached."""
+
+    name: ClassVar[str] = "blank"
+    no_way_back: ClassVar = "begun"
+    why_no_way_back: ClassVar[str] = "what was emptied is being blanked"
+    disks: tuple[int, ...]
+
+    def carry_out(self, run: Run) -> str:
+        view = current_view()
+        disks = [d for n in self.disks if (d := view.known_number(n)) is not None]
+        for pool in pools_of(view, disks):
+            with run.holding_strips(pool):
+                compare(run, pool.number, only_drop=True)
+        ours = [d for d in disks if d.pool >= 0]
+        reachable = [d for d in ours if view.disk_ready[view.row_of_number[d.number]]]
+        release(run, serials_by_node(view, reachable))
+        silent = [d.name for d in ours if d not in reachable]
+        ending = f" {say_list(silent)} could not be told; blank by hand before using again." if silent else ""
+        return f"{say_count(len(reachable), 'disk')} blanked.{ending}"
+
+
+class LetGo(Inside):
+    """The disks (by number) belong to their pools no more. Those that are away are unfit until someone has
+    looked at them.
+    """
+
+    name: ClassVar[str] = "part"
+    lasting: ClassVar[bool] = True
+    disks: tuple[int, ...]
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        rows = store_disks.locked(session, self.disks)
+        pools = {r.pool_id for r in rows if r.pool_id}
+        for row in rows:
+            if row.pool_id is None:
+                continue
+            store_disks.leave(row)
+            if not row.present:
+                away = ["taken-out", "it was away when its pool let go of it"]
+                row.role, row.reasons = Role.UNFIT.value, [away]
+        store_pools.look(session, pools, f"{say_list([r.name for r in rows])} left it")
+        return f"{say_count(len(rows), 'disk')} {'is' if len(rows) == 1 else 'are'} out of use."
+
+
+def mark(session: Session, disks: Iterable[int]) -> str:
     """From here on the disks (by number) get nothing new."""
     rows = store_disks.locked(session, disks)
     for row in rows:
         row.retiring = row.role == Role.CAPACITY
     marked = [r.name for r in rows if r.retiring]
-    return (
-        f"{say_count(len(marked), 'disk')} {'takes' if len(marked) == 1 else 'take'} nothing new "
-        "from here on."
-        if marked
-        else "None of them holds strips."
+    if not marked:
+        return "None of them holds strips."
+    verb = "takes" if len(marked) == 1 else "take"
+    return f"{say_count(len(marked), 'disk')} {verb} nothing new from here on."
+
+
+def numbers_of(disks: Iterable[Disk]) -> tuple[int, ...]:
+    return tuple(d.number for d in disks)
+
+
+def mark_step(disks: Sequence[Disk]) -> Planned:
+    return Planned(
+        Mark(disks=numbers_of(disks)),
+        "Give them nothing new",
+        "Volumes made from here on leave them out.",
     )
 
 
-def drain(run: Run[Any], pool: str, disks: Sequence[int], prefer: Disks | None = None) -> str:
-    """Empties the disks (by number) of one pool. Raises NotPossible where something cannot leave them."""
-
-    def more(view: SiteView, found: Pool, busy: Busy) -> Moves:
-        return plan_drain(view, found, run.change, prefer, busy)
-
-    copied, why = Mover(run, f"drain{run.step}", pool, more, prefer=prefer).carry()
-    view = current_view()
-    rows = np.intersect1d(view.row_of_number[list(disks)], view.in_pool(view.pool(pool)))
-    left = int(view.disk_used[rows].sum())
-    if left:
-        away = sorted(
-            {
-                view.nodes[view.disks[r].node].name
-                for r in view.in_pool(view.pool(pool)).tolist()
-                if not view.disk_ready[r]
-            }
-        )
-        words = f"{say_count(left, 'strip')} could not leave. {why}".strip()
-        if away:  # what is away may return, and then they can
-            raise Unreachable(f"{words} {say_list(away, 3)} cannot be reached, or lacks disks.")
-        raise NotPossible(words, next_step="Bring back what is missing, or add disks; then let it go on.")
-    return f"{say_count(copied, 'strip')} moved."
-
-
-def call_off(run: Run[Any], disks: Sequence[int]) -> None:
-    """Stops moving, and the disks (by number) are in use as before; what has moved stays where it is now, and
-    levels itself.
-    """
-    with run.writing() as session:
-        store_disks.use_again(session, disks)
-        announce(session, "site")
-    stop_moving(run)
-
-
-def blank(run: Run[Any], numbers: Sequence[int]) -> str:
-    """Drops old strips and has the agents blank the disks (by number) that can be reached. Returns what was
-    done.
-    """
-    view = current_view()
-    disks = [d for n in numbers if (d := view.numbered_disk(n)) is not None]
-    for pool in pools_of(view, disks):
-        with run.holding_strips(pool):
-            compare(run, pool.name, only_drop=True)
-    reachable = [d for d in disks if d.pool >= 0 and view.disk_ready[view.row_of_number[d.number]]]
-    release(run, serials_by_node(view, reachable))
-    silent = [d.name for d in disks if d.pool >= 0 and d not in reachable]
-    ending = f" {say_list(silent)} could not be told; blank by hand before using again." if silent else ""
-    return f"{say_count(len(reachable), 'disk')} blanked.{ending}"
-
-
-def part(session: Session, disks: Sequence[int]) -> str:
-    """The disks (by number) belong to their pools no more. Those that are away are unfit until someone has
-    looked at them.
-    """
-    rows = store_disks.locked(session, disks)
-    pools = {r.pool_id for r in rows if r.pool_id}
-    for row in rows:
-        if row.pool_id is None:
-            continue
-        store_disks.leave(row)
-        if not row.present:
-            row.role, row.reasons = (
-                Role.UNFIT.value,
-                [["taken-out", "it was away when its pool let go of it"]],
-            )
-    store_pools.look(session, pools, f"{say_list([r.name for r in rows])} left it")
-    return f"{say_count(len(rows), 'disk')} {'is' if len(rows) == 1 else 'are'} out of use."
+def leaving_touches(pools: Iterable[Pool], disks: Iterable[Disk]) -> list[Touch]:
+    """What emptying disks touches: of each pool one change at a time does it."""
+    touched = [t for p in pools for t in (shared(Thing.POOL, p.number), alone(Thing.LEAVING, p.number))]
+    return touched + [alone(Thing.DISK, d.number) for d in disks]

@@ -4,34 +4,37 @@ that lasts.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import ClassVar, Literal
 
 from pydantic import Field
 
+from foldbarn.changes.engine.effects import AnyEffect, Note, warning
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.moving import stop_moving
-from foldbarn.changes.engine.preview import Note, PlannedStep, Preview
-from foldbarn.changes.engine.runner import Run
-from foldbarn.changes.kinds.disks import bind
-from foldbarn.changes.kinds.effects import NO_FEWER_COPIES
+from foldbarn.changes.engine.plan import Plan, Planned
+from foldbarn.changes.kinds.effects import NO_FEWER_COPIES, Moving, said_capacity
+from foldbarn.changes.kinds.joining import Bind
 from foldbarn.changes.kinds.leaving import (
-    blank,
-    call_off,
-    drain,
+    Blank,
+    Drain,
+    Leaving,
+    LetGo,
     holding,
+    leaving_blockers,
+    leaving_effects,
     leaving_touches,
-    mark,
-    part,
+    leaving_warnings,
+    mark_step,
+    numbers_of,
     plan_leaving,
     pools_of,
-    tell_leaving,
+    rooms_while_leaving,
     unreadable_blockers,
 )
 from foldbarn.core.names import folded, natural_key
-from foldbarn.core.site import Disk, Role, SiteView
-from foldbarn.core.touching import Meant, Touch
+from foldbarn.core.site import Disk, Pool, Role, SiteView
+from foldbarn.core.touching import Meant
 from foldbarn.core.units import say_count, say_list
-from foldbarn.store.database import Session
 
 
 class RetireParams(Params):
@@ -59,157 +62,120 @@ def disks_under(view: SiteView, what: str, names: list[str]) -> tuple[list[Disk]
 
 @register
 class Retire(Kind[RetireParams]):
-    """mark (ours), drain (agents, for each pool), release (agents), part (ours), bind (agents, where there is
-    cache).
+    """mark (ours), drain (agents, for each pool), blank (agents), part (ours), bind (agents, where there is
+    cache). The disks are those that the preview shows, also where a node or a rack is meant: it may stand
+    elsewhere when its turn comes.
     """
 
     name: ClassVar[str] = "retire"
     params: ClassVar[type[Params]] = RetireParams
-    exact: ClassVar[bool] = False
-    inside: ClassVar[frozenset[str]] = frozenset({"mark", "part"})
 
-    def about(self, params: RetireParams) -> str:
-        return say_list(params.names)
-
-    def meant(self, view: SiteView, params: RetireParams) -> Meant:
-        """The disks that the preview shows, also where a node or a rack is meant: it may stand elsewhere when
-        its turn comes.
-        """
-        return Meant(disks=tuple(disks_under(view, params.what, params.names)[0]))
-
-    def touches(self, view: SiteView, params: RetireParams) -> list[Touch]:
-        disks, _ = disks_under(view, params.what, params.names)
-        return leaving_touches(pools_of(view, disks), disks)
-
-    def preview(self, view: SiteView, params: RetireParams) -> Preview:
+    def plan(self, view: SiteView, params: RetireParams) -> Plan:
         disks, unknown = disks_under(view, params.what, params.names)
         pools = pools_of(view, disks)
-        preview = Preview(
-            kind=self.name,
-            title=f"Retire {say_list(params.names)}",
-            summary=f"{say_count(len(disks), 'disk')} of {say_list([p.name for p in pools])}.",
-            revision=view.revision,
-            protection=NO_FEWER_COPIES,
-            disks=[d.name for d in disks],
-            steps=[
-                PlannedStep(
-                    name="mark",
-                    title="Give them nothing new",
-                    detail="Volumes made from here on leave them out.",
-                ),
-                *(
-                    PlannedStep(
-                        name=f"drain:{p.name}",
-                        title=f"Move what {p.name} keeps there",
-                        detail="Each strip to where it keeps its extent's spread.",
-                    )
-                    for p in pools_of(view, holding(disks))
-                ),
-                PlannedStep(
-                    name="release",
-                    title="Blank them",
-                    detail="Each must hold nothing any more.",
-                    seconds=1,
-                    can_withdraw=False,
-                ),
-                PlannedStep(
-                    name="part",
-                    title="Let them go",
-                    detail="They are fit and free, and may be pulled.",
-                    can_withdraw=False,
-                ),
-                *(
-                    PlannedStep(
-                        name=f"bind:{p.name}",
-                        title=f"Bind the cache of {p.name} anew",
-                        seconds=1,
-                        can_withdraw=False,
-                    )
-                    for p in pools
-                    if any(d.role == Role.CACHE for d in view.all_of(p))
-                ),
-            ],
-        )
-        if unknown:
-            preview.blockers.append(
-                Note(sentence=f"There is no {params.what} named {say_list(unknown)}.", about="names")
-            )
-        if not disks and not unknown:
-            preview.blockers.append(
-                Note(
-                    sentence=f"No pool uses a disk of {say_list(params.names)}.",
-                    about="names",
-                    next_step="There is nothing to empty.",
-                )
-            )
-        if busy := [d.name for d in disks if d.retiring]:
-            preview.blockers.append(
-                Note(
-                    sentence=f"{say_list(busy)} {'is' if len(busy) == 1 else 'are'} being emptied already.",
-                    about="names",
-                )
-            )
-        preview.blockers += unreadable_blockers(view, holding(disks))
         gone = {d.number for d in disks}
-        for pool in pools:
-            staying = [d for d in view.all_of(pool) if d.number not in gone and d.role == Role.CAPACITY]
-            if not staying and not view.volumes_of(pool):
-                words = f"{pool.name} would have no disk left."
-                preview.blockers.append(
-                    Note(
-                        sentence=words,
-                        about="names",
-                        next_step=f"Delete {pool.name} instead; it holds no volume.",
-                    )
-                )
-                continue
-            found = plan_leaving(view, pool, disks)
-            tell_leaving(preview, view, found, "let go")
-            step = next((s for s in preview.steps if s.name == f"drain:{pool.name}"), None)
-            if step is not None and preview.seconds:
-                step.seconds = preview.seconds - sum(
-                    s.seconds or 0 for s in preview.steps if s.name.startswith("drain:") and s is not step
-                )
-        voters = (
-            [n.name for n in view.nodes if n.keeper and folded(n.name) in {folded(x) for x in params.names}]
-            if params.what == "node"
-            else []
+        emptied = [p for p in pools if not _would_be_bare(view, p, gone)]
+        left = [plan_leaving(view, pool, disks) for pool in emptied]
+        moving = Moving()
+        effects: list[AnyEffect] = []
+        seconds: dict[int, float] = {}
+        for found in left:
+            told, seconds[found.pool.number] = leaving_effects(view, found, moving)
+            effects += told
+        if left:
+            rooms = [room for found in left for room in rooms_while_leaving(view, found, "let go")]
+            effects += [said_capacity(rooms), *moving.effects()]
+        return Plan(
+            title=f"Retire {say_list(params.names)}",
+            about=say_list(params.names),
+            summary=f"{say_count(len(disks), 'disk')} of {say_list([p.name for p in pools])}.",
+            steps=_steps(view, disks, pools, seconds),
+            effects=[*effects, NO_FEWER_COPIES],
+            touches=leaving_touches(pools, disks),
+            meant=Meant(disks=tuple(disks)),
+            blockers=_blockers(view, params, disks, unknown, left),
+            warnings=_warnings(view, params, disks, left),
         )
-        if voters:
-            words = f"{say_list(voters)} still {'has' if len(voters) == 1 else 'have'} a vote in the cluster."
-            preview.warnings.append(
-                Note(
-                    sentence=words, next_step="Let it go from the cluster as well before it is switched off."
-                )
-            )
-        served = {d.node for d in view.disks if d.role == Role.CAPACITY and d.number not in gone}
-        for disk in (d for d in disks if d.role == Role.CACHE and d.node in served):
-            preview.warnings.append(
-                Note(
-                    sentence=f"{disk.name} is cache: what it has taken settles first, and other devices of "
-                    "its node serve its disks."
-                )
-            )
-        return preview.sealed()
 
-    def step_mark(self, run: Run[RetireParams], session: Session) -> str:
-        return mark(session, run.numbers("disk"))
 
-    def step_drain(self, run: Run[RetireParams]) -> str:
-        return drain(run, run.subject, run.numbers("disk"))
+def _steps(
+    view: SiteView, disks: Sequence[Disk], pools: Sequence[Pool], seconds: dict[int, float]
+) -> list[Planned]:
+    numbers = numbers_of(disks)
+    drains = [
+        Planned(
+            Drain(pool=pool.number, disks=numbers),
+            f"Move what {pool.name} keeps there",
+            "Each strip to where it keeps its extent's spread.",
+            seconds=seconds.get(pool.number),
+            about=pool.name,
+        )
+        for pool in pools_of(view, holding(disks))
+    ]
+    binds = [
+        Planned(Bind(pool=pool.number), f"Bind the cache of {pool.name} anew", seconds=1, about=pool.name)
+        for pool in pools
+        if any(d.role == Role.CACHE for d in view.all_of(pool))
+    ]
+    return [
+        mark_step(disks),
+        *drains,
+        Planned(Blank(disks=numbers), "Blank them", "Each must hold nothing any more.", seconds=1),
+        Planned(LetGo(disks=numbers), "Let them go", "They are fit and free, and may be pulled."),
+        *binds,
+    ]
 
-    def step_release(self, run: Run[RetireParams]) -> str:
-        return blank(run, run.numbers("disk"))
 
-    def step_part(self, run: Run[RetireParams], session: Session) -> str:
-        return part(session, run.numbers("disk"))
+def _would_be_bare(view: SiteView, pool: Pool, gone: set[int]) -> bool:
+    """Whether a pool that holds no volume would have no disk left."""
+    staying = [d for d in view.all_of(pool) if d.number not in gone and d.role == Role.CAPACITY]
+    return not staying and not view.volumes_of(pool)
 
-    def step_bind(self, run: Run[RetireParams]) -> str:
-        return bind(run, run.subject)
 
-    def stop(self, run: Run[RetireParams]) -> None:
-        stop_moving(run)
+def _blockers(
+    view: SiteView,
+    params: RetireParams,
+    disks: Sequence[Disk],
+    unknown: Sequence[str],
+    left: Sequence[Leaving],
+) -> list[Note]:
+    found = []
+    if unknown:
+        words = f"There is no {params.what} named {say_list(list(unknown))}."
+        found.append(Note(sentence=words, about="names"))
+    elif not disks:
+        words = f"No pool uses a disk of {say_list(params.names)}."
+        found.append(Note(sentence=words, about="names", next_step="There is nothing to empty."))
+    if busy := [d.name for d in disks if d.retiring]:
+        words = f"{say_list(busy)} {'is' if len(busy) == 1 else 'are'} being emptied already."
+        found.append(Note(sentence=words, about="names"))
+    found += unreadable_blockers(view, holding(disks))
+    emptied = {one.pool.number for one in left}
+    for pool in pools_of(view, disks):
+        if pool.number not in emptied:
+            step = f"Delete {pool.name} instead; it holds no volume."
+            words = f"{pool.name} would have no disk left."
+            found.append(Note(sentence=words, about="names", next_step=step))
+    return found + [note for one in left for note in leaving_blockers(view, one)]
 
-    def withdraw(self, run: Run[RetireParams]) -> None:
-        run.refuse_once("begun", "release", "its disks are being blanked")
-        call_off(run, run.numbers("disk"))
+
+def _warnings(
+    view: SiteView, params: RetireParams, disks: Sequence[Disk], left: Sequence[Leaving]
+) -> list[Note]:
+    found = [note for one in left for note in leaving_warnings(view, one)]
+    named = {folded(name) for name in params.names}
+    if params.what == "node" and (
+        voters := [n.name for n in view.nodes if n.keeper and folded(n.name) in named]
+    ):
+        words = f"{say_list(voters)} still {'has' if len(voters) == 1 else 'have'} a vote in the cluster."
+        step = "Let it go from the cluster as well before it is switched off."
+        found.append(warning("still-votes", words, next_step=step))
+    gone = {d.number for d in disks}
+    served = {d.node for d in view.disks if d.role == Role.CAPACITY and d.number not in gone}
+    for disk in (d for d in disks if d.role == Role.CACHE and d.node in served):
+        words = (
+            f"{disk.name} is cache: what it has taken settles first, and other devices of its node serve "
+            "its disks."
+        )
+        found.append(warning("cache-leaves", words, about=disk.name))
+    return found

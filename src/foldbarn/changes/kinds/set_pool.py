@@ -4,19 +4,22 @@ stays as it is.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any, ClassVar
 
+from foldbarn.changes.engine.effects import Note, Promise, TextRow, Texts, warning
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.preview import Note, PlannedStep, Preview, TextRow
+from foldbarn.changes.engine.plan import Plan, Planned, Undo
 from foldbarn.changes.engine.runner import Run
-from foldbarn.changes.kinds.effects import tell_capacity
+from foldbarn.changes.engine.step import Inside
+from foldbarn.changes.kinds.effects import room_before_and_after
 from foldbarn.changes.kinds.form_pool import SETTINGS, PoolSettings, pool_as
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import BarnError
 from foldbarn.core.healing import healing_sentence, heals, losses_in_words
 from foldbarn.core.site import Pool, SiteView
-from foldbarn.core.touching import Meant, Thing, Touch, alone, shared
+from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_binary, say_size
 from foldbarn.store import pools
 from foldbarn.store.database import Session
@@ -24,7 +27,7 @@ from foldbarn.store.views import load_view
 
 
 class SetPoolParams(PoolSettings):
-    """The pool by name, and everything that can be set of it."""
+    """The pool by name, and what is to be set of it; what is left out stays as it is."""
 
     pool: str
 
@@ -43,93 +46,92 @@ LABELS = {
 }
 
 
+class SetValues(Inside):
+    """Settings of a pool (by number) that are to become different: what someone else sets meanwhile stays."""
+
+    name: ClassVar[str] = "set-pool"
+    pool: int
+    values: dict[str, Any]
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        pool = load_view(session).pool_numbered(self.pool)
+        # By itself each setting is in order; together with what others have set meanwhile it may not be.
+        _wished(pool, self.values)
+        pools.set_values(session, pool.number, self.values)
+        return "Written down."
+
+
 @register
 class SetPool(Kind[SetPoolParams]):
     """set (ours)."""
 
     name: ClassVar[str] = "set-pool"
     params: ClassVar[type[Params]] = SetPoolParams
-    exact: ClassVar[bool] = False
-    inside: ClassVar[frozenset[str]] = frozenset({"set"})
-
-    def about(self, params: SetPoolParams) -> str:
-        return params.pool
-
-    def meant(self, view: SiteView, params: SetPoolParams) -> Meant:
-        return Meant(pools=(view.pool(params.pool),))
-
-    def touches(self, view: SiteView, params: SetPoolParams) -> list[Touch]:
-        pool = view.pool(params.pool).number
-        return [shared(Thing.POOL, pool), alone(Thing.SETTINGS, pool)]
 
     def to_keep(self, view: SiteView, params: SetPoolParams) -> dict[str, Any]:
-        """Only what is to become different: what someone else sets meanwhile stays."""
-        now = settings_of(view.pool(params.pool))
-        wished = params.model_dump(mode="json", include=set(SETTINGS))
-        return {"pool": params.pool, **{name: value for name, value in wished.items() if value != now[name]}}
+        """Only what was set."""
+        return params.model_dump(mode="json", include=params.model_fields_set | {"pool"})
 
-    def preview(self, view: SiteView, params: SetPoolParams) -> Preview:
-        preview = Preview(
-            kind=self.name,
-            title=f"Change the settings of {params.pool}",
-            summary="Nothing moves by it.",
-            revision=view.revision,
-            steps=[
-                PlannedStep(
-                    name="set",
-                    title="Write them down",
-                    detail="Copying under way takes on its new limits at once.",
-                )
-            ],
-        )
+    def plan(self, view: SiteView, params: SetPoolParams) -> Plan:
+        title, about = f"Change the settings of {params.pool}", params.pool
         try:
             pool = view.pool(params.pool)
-            wished = pool_as(params, pool.number, pool.name, pool.extent_bytes, pool.encrypted)
+            given = params.model_dump(mode="json", include=params.model_fields_set & set(SETTINGS))
+            wished = _wished(pool, given)
         except BarnError as error:
-            preview.blockers.append(Note.of(error))
-            return preview.sealed()
+            return Plan(title=title, about=about, blockers=[Note.of(error)])
+        now, then = settings_of(pool), settings_of(wished)
+        values = {name: value for name, value in then.items() if value != now[name]}
         old, new = settings_in_words(pool), settings_in_words(wished)
-        preview.texts = [
+        texts = [
             TextRow(label=LABELS[name], before=old[name], after=new[name])
             for name in LABELS
             if old[name] != new[name]
         ]
-        if not preview.texts:
-            preview.blockers.append(Note(sentence="Nothing would be different.", about="pool"))
-        preview.undo = {"kind": self.name, "params": {"pool": pool.name, **settings_of(pool)}}
         after = replace(view, pools=tuple(wished if p.number == pool.number else p for p in view.pools))
-        tell_capacity(preview, view, after, pool, wished)
-        space = pool_space(after, wished)
-        if not heals(after, wished, space):
-            preview.warnings.append(Note(sentence=healing_sentence(after, wished, space)))
-        elif (
-            wished.headroom and space.headroom is not None and space.headroom.losses < wished.headroom_losses
-        ):
-            lost = losses_in_words(wished.headroom_losses, wished.headroom)
-            less = losses_in_words(space.headroom.losses, wished.headroom)
-            level = wished.usual.level.value
-            words = (
-                f"Losing {lost} could leave too few {level}s to rebuild in, so room is held back for "
-                f"{less} only."
-            )
-            preview.warnings.append(Note(sentence=words, next_step=f"Add nodes in other {level}s."))
-        preview.protection = (
+        promise = (
             f"Volumes keep the protection they were made with. Usual from here on: {wished.usual.sentence()}."
         )
-        return preview.sealed()
+        step = Planned(
+            SetValues(pool=pool.number, values=values),
+            "Write them down",
+            "Copying under way takes on its new limits at once.",
+        )
+        return Plan(
+            title=title,
+            about=about,
+            summary="Nothing moves by it.",
+            steps=[step],
+            effects=[
+                Texts(rows=texts),
+                *room_before_and_after(view, after, pool, wished),
+                Promise(sentence=promise),
+            ],
+            touches=[shared(Thing.POOL, pool.number), alone(Thing.SETTINGS, pool.number)],
+            meant=Meant(pools=(pool,)),
+            blockers=[] if values else [Note(sentence="Nothing would be different.", about="pool")],
+            warnings=_warnings(after, wished),
+            undo=Undo(self.name, {"pool": pool.name, **{name: now[name] for name in values}}),
+        )
 
-    def step_set(self, run: Run[SetPoolParams], session: Session) -> str:
-        view = load_view(session)
-        pool = run.pool(view, run.params.pool)
-        wished = run.params.model_dump(mode="json", include=set(SETTINGS) & run.params.model_fields_set)
-        # By itself each setting is in order; together with what others have set meanwhile it may not be.
-        whole = PoolSettings.model_validate(settings_of(pool) | wished)
-        pool_as(whole, pool.number, pool.name, pool.extent_bytes, pool.encrypted)
-        pools.set_values(session, pool.number, wished)
-        return "Written down."
 
-    def withdraw(self, run: Run[SetPoolParams]) -> None:
-        """Its one step is done at once or not at all; once it is done, so is the change."""
+def _wished(pool: Pool, values: dict[str, Any]) -> Pool:
+    """The pool with these settings. Raises NotPossible where they are out of order together."""
+    whole = PoolSettings.model_validate(settings_of(pool) | values)
+    return pool_as(whole, pool.number, pool.name, pool.extent_bytes, pool.encrypted)
+
+
+def _warnings(after: SiteView, wished: Pool) -> Sequence[Note]:
+    space = pool_space(after, wished)
+    if not heals(after, wished, space):
+        return [warning("cannot-heal", healing_sentence(after, wished, space))]
+    if not wished.headroom or space.headroom is None or space.headroom.losses >= wished.headroom_losses:
+        return []
+    lost = losses_in_words(wished.headroom_losses, wished.headroom)
+    less = losses_in_words(space.headroom.losses, wished.headroom)
+    level = wished.usual.level.value
+    words = f"Losing {lost} could leave too few {level}s to rebuild in, so room is held back for {less} only."
+    return [warning("heals-fewer", words, next_step=f"Add nodes in other {level}s.")]
 
 
 def settings_of(pool: Pool) -> dict[str, Any]:
