@@ -396,6 +396,7 @@ def growth(view: Any, stick: float) -> None:
     """
     from dataclasses import replace
 
+    from foldbarn.changes.engine.effects import Moved
     from foldbarn.changes.kinds.grow_pool import GrowPool, GrowPoolParams
     from foldbarn.changes.kinds.retire import Retire, RetireParams
     from foldbarn.core.capacity import pool_space
@@ -425,7 +426,7 @@ def growth(view: Any, stick: float) -> None:
     level = replace(level, volumes=tuple(volumes))
     pool = level.pools[0]
     kind, wish = GrowPool(), GrowPoolParams(pool=pool.name, disks=[d.name for d in new])
-    seconds, preview = timed(lambda: kind.preview(replace(level), wish))
+    seconds, plan = timed(lambda: kind.plan(replace(level), wish))
     row(
         "preview of adding a node to a pool of 2,000,000 extents",
         seconds,
@@ -445,9 +446,9 @@ def growth(view: Any, stick: float) -> None:
         seconds / stick,
         f"target: 5 s; {len(planned):,} moves for {above:,} strips above their shares",
     )
-    assert preview.moves_bytes == len(planned) * pool.extent_bytes
+    assert [e.bytes for e in plan.effects if isinstance(e, Moved)] == [len(planned) * pool.extent_bytes]
     leaving = RetireParams(what="node", names=[level.nodes[7].name])
-    seconds, _ = timed(lambda: Retire().preview(replace(level), leaving))
+    seconds, _ = timed(lambda: Retire().plan(replace(level), leaving))
     row("preview of retiring a node of it", seconds, "of sorting 10,000,000 integers", seconds / stick)
     emptied = replace(level, disks=tuple(replace(d, retiring=d.node == 7) for d in level.disks))
     drained = plan_drain(emptied, pool, 1)

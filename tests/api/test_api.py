@@ -149,9 +149,9 @@ def test_a_volume_page_walks_down_to_its_disks(api: httpx.Client, barn_site: Sit
 
 @pytest.mark.pooled
 def test_an_outdated_preview_comes_back_fresh(api: httpx.Client, barn_site: Site) -> None:
-    wish = {"kind": "create-volume", "params": {"name": "tides", "pool": "quayside", "size": "10 GiB"}}
+    wish = {"kind": "set-pool", "params": {"pool": "quayside", "fill_line": 0.7, "copies": 2}}
     old = api.post("/api/changes/preview", json=wish).json()
-    barn_site.volume()
+    barn_site.do("set-pool", pool="quayside", copies=2)
     refused = api.post("/api/changes", json=wish | {"digest": old["digest"]})
     assert refused.status_code == 409
     fresh = refused.json()["preview"]
@@ -215,6 +215,12 @@ def test_a_pools_page_tells_roles_protections_and_what_to_buy(api: httpx.Client,
     )  # forming moved nothing, and has ended
 
 
+def told(preview: dict, effect: str) -> dict:
+    """The one effect of a kind."""
+    [found] = [e for e in preview["effects"] if e["effect"] == effect]
+    return found
+
+
 @pytest.mark.pooled
 def test_what_consumers_write_leaves_a_preview_as_it_was(api: httpx.Client, barn_site: Site) -> None:
     """Written bytes grow all the time; a preview that someone is reading must not become outdated by it."""
@@ -228,9 +234,9 @@ def test_what_consumers_write_leaves_a_preview_as_it_was(api: httpx.Client, barn
     volume = current_view().volume("charts")
     assert 0.2 * volume.size_bytes < volume.written_bytes < 0.6 * volume.size_bytes
     after = api.post("/api/changes/preview", json=wish).json()
-    assert after["ledgers"] != before["ledgers"]
+    assert told(after, "ledgers") != told(before, "ledgers")
     assert after["digest"] == before["digest"]
-    ledger = {p["name"]: p["bytes"] for p in after["ledgers"][0]["parts"]}
+    ledger = {p["name"]: p["bytes"] for p in told(after, "ledgers")["ledgers"][0]["parts"]}
     assert ledger["written"] == volume.written_bytes
     assert ledger["written"] + ledger["promised"] == volume.extents * 2**30
 
@@ -264,9 +270,8 @@ def test_strips_on_their_way_leave_a_preview_as_it_was(api: httpx.Client, barn_s
         time.sleep(0.05)
     after = [api.post("/api/changes/preview", json=w).json() for w in wishes]
     assert current_view().incoming
-    assert [a["leaving"] for a in after[1:]] != [
-        b["leaving"] for b in before[1:]
-    ]  # strips have moved meanwhile
+    # Strips have moved meanwhile.
+    assert [told(a, "on-disks") for a in after[1:]] != [told(b, "on-disks") for b in before[1:]]
     assert [a["digest"] for a in after] == [b["digest"] for b in before]
     other = api.post(
         "/api/changes/preview", json={"kind": "retire", "params": {"what": "disk", "names": ["petrel-4"]}}

@@ -130,7 +130,7 @@ def test_a_disk_shows_its_paths_and_another_is_cleared_after_typing_its_name(
     expect(tab.locator('[data-note="blocker"]')).to_contain_text("Type skua-3 to confirm")
     tab.get_by_label("Type skua-3 to confirm").fill("skua-3")
     carry_out.click()
-    expect(tab.locator('[data-step="check"]')).to_have_attribute("data-state", "done")
+    expect(tab.locator('[data-step="read-cleared"]')).to_have_attribute("data-state", "done")
     tab.get_by_role("link", name="Show skua-3").click()
     expect(tab.get_by_text("Fit, and in no pool.")).to_be_visible(timeout=LONG)
     tab.get_by_role("button", name="Turn its light on").click()
@@ -153,7 +153,7 @@ def test_nodes_are_arranged_by_keyboard_and_drag_and_it_is_taken_back(tab: Page,
     tab.locator('[data-stall="auk"]').drag_to(tab.locator('[data-rack="NQ-1"]'))
     tab.locator('[data-rack="unplaced"]').get_by_role("button", name="Remove").click()
     tab.get_by_role("button", name="Carry out").click()
-    expect(tab.locator('[data-step="place"]')).to_have_attribute("data-state", "done")
+    expect(tab.locator('[data-step="put-in-place"]')).to_have_attribute("data-state", "done")
     expect(tab.get_by_text("2 nodes moved.")).to_be_visible()
     tab.get_by_role("link", name="Preview taking it back").click()
     sheet = tab.get_by_role("dialog")
@@ -207,8 +207,10 @@ def test_a_shut_port_is_found_and_the_cluster_formed_with_live_steps(page: Page,
     page.get_by_label("Passphrase once more").fill("three herons on a mast")
     page.get_by_role("button", name="Carry out").click()
     expect(page).to_have_url(re.compile(r"/changes/\d+$"))
-    for step in ("witness", "ready:skua", "join:skua", "elect", "over", "back", "publish", "open"):
-        expect(page.locator(f'[data-step="{step}"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    for step in ("ask-witness", "ready:skua", "join-cluster:skua", "elect", "hand-over", "open-cluster"):
+        expect(page.locator(f'[data-step="{step}"]').last).to_have_attribute(
+            "data-state", "done", timeout=LONG
+        )
     expect(page.get_by_text("All 2 keepers name turnstone.")).to_be_visible()
     page.get_by_role("link", name="Show quay").click()
     expect(page.get_by_text("leads (term 3) and answers at 10.10.0.5.")).to_be_visible()
@@ -235,11 +237,11 @@ def test_a_member_is_let_go_from_its_page_and_added_again(tab: Page, running: Ru
     tab.goto(f"{running.url}/machines/skua")
     tab.get_by_role("button", name="Preview letting it go").click()
     tab.get_by_role("button", name="Carry out").click()
-    expect(tab.locator('[data-step="close"]')).to_have_attribute("data-state", "done")
+    expect(tab.locator('[data-step="close-member"]')).to_have_attribute("data-state", "done")
     tab.get_by_role("link", name="Show skua").click()
     tab.get_by_role("button", name="Preview adding it to quay").click()
     tab.get_by_role("button", name="Carry out").click()
-    expect(tab.locator('[data-step="open"]')).to_have_attribute("data-state", "done")
+    expect(tab.locator('[data-step="open-member"]')).to_have_attribute("data-state", "done")
 
 
 def test_what_is_not_there_is_said(tab: Page, running: Running) -> None:

@@ -81,7 +81,7 @@ def test_it_grows_and_what_moved_is_compared_with_what_was_foreseen(page: Page, 
     expect(page.get_by_role("table", name="What moves between domains")).to_contain_text("to NQ-2")
     expect(page.get_by_text("Above its disks' shares")).to_be_visible()
     carry_out(page)
-    done(page, "claim")
+    done(page, "join")
     page.get_by_role("link", name="Changes", exact=True).click()
     row = page.get_by_role("row").filter(has_text="disks joined it").first
     expect(row).to_contain_text("done", timeout=LONG)
@@ -133,7 +133,7 @@ def test_settings_are_changed_and_a_change_under_way_is_slowed_and_withdrawn(
     tab.get_by_label("Levelling rate").blur()
     expect(sheet_of(tab).get_by_role("row").filter(has_text="Levelling at most")).to_contain_text("200 MB/s")
     carry_out(tab)
-    done(tab, "set")
+    done(tab, "set-pool")
     tab.goto(f"{running.url}/pools/skerries?show=settings")
     expect(tab.get_by_text("any two nodes", exact=True)).to_be_visible()
     running.pull(lever="speed", speed=2)
@@ -164,7 +164,7 @@ def test_a_pool_is_emptied_and_deleted_by_typing_its_name(page: Page, running: R
     page.get_by_role("link", name="Preview deleting it").click()
     page.get_by_label("Type skerries to confirm").fill("skerries")
     carry_out(page)
-    done(page, "forget")
+    done(page, "forget-pool")
     page.get_by_role("link", name="Show skerries").click()
     expect(page.get_by_text("No pool yet.")).to_be_visible()
 

@@ -4,7 +4,9 @@ one another.
 
 from __future__ import annotations
 
+import json
 import re
+from urllib.parse import quote
 
 import pytest
 from conftest import Running
@@ -67,7 +69,7 @@ def test_a_pool_is_formed_from_a_preview(page: Page) -> None:
     page.keyboard.press("Escape")
     sheet.get_by_role("button", name="Carry out").click()
     expect(page).to_have_url(re.compile(r"/changes/\d+$"))
-    for step in ("claim", "prepare", "check"):
+    for step in ("claim", "prepare", "read-back"):
         expect(page.locator(f'[data-step="{step}"]')).to_have_attribute("data-state", "done")
     page.get_by_role("link", name="Show quayside").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("quayside")
@@ -96,7 +98,7 @@ def test_a_volume_is_made_and_its_placement_lit(page: Page) -> None:
     expect(page.get_by_text("survives the loss of any two racks")).to_be_visible()
     expect(page.get_by_text("1,024 extents of 1 GiB")).to_be_visible()
     page.get_by_role("button", name="Carry out").click()
-    expect(page.locator('[data-step="check"]')).to_have_attribute("data-state", "done")
+    expect(page.locator('[data-step="read-strips"]')).to_have_attribute("data-state", "done")
     page.get_by_role("link", name="Show ticketing-db").click()
     expect(
         page.get_by_text(
@@ -116,20 +118,21 @@ def test_a_volume_is_made_and_its_placement_lit(page: Page) -> None:
 
 
 def test_a_stale_preview_is_refused_with_a_fresh_one(tab: Page, running: Running) -> None:
-    tab.goto(f"{running.url}/volumes?plan=create-volume")
-    tab.get_by_label("Name of the volume").fill("tides")
-    tab.get_by_label("Size").fill("200 GiB")
+    """What others set meanwhile makes it do something else."""
+    wish = {"pool": "quayside", "fill_line": 0.8, "copies": 2}
+    tab.goto(f"{running.url}/pools/quayside?plan=set-pool&with-params={quote(json.dumps(wish))}")
     carry_out = tab.get_by_role("button", name="Carry out")
     expect(carry_out).to_be_enabled()
     tab.route("**/api/changes/preview", lambda route: route.abort())  # this page hears of nothing more
     running.demo.carry_out("create-volume", {"name": "charts", "pool": "quayside", "size": "300 GiB"})
+    running.demo.carry_out("set-pool", {"pool": "quayside", "copies": 2})
     carry_out.click()
     expect(tab.get_by_text("The site has changed since this preview")).to_be_visible()
     tab.unroute("**/api/changes/preview")
     expect(carry_out).to_be_enabled()
     carry_out.click()
     expect(tab).to_have_url(re.compile(r"/changes/\d+$"))
-    expect(tab.locator('[data-step="check"]')).to_have_attribute("data-state", "done")
+    expect(tab.locator('[data-step="set-pool"]')).to_have_attribute("data-state", "done")
 
 
 def test_a_node_without_power_is_noticed_and_its_data_rebuilt(page: Page) -> None:
@@ -205,7 +208,7 @@ def test_everything_works_by_keyboard_on_the_map(page: Page) -> None:
 
 def test_a_change_made_elsewhere_shows_without_a_refresh(tab: Page, running: Running) -> None:
     tab.goto(f"{running.url}/volumes")
-    expect(tab.get_by_role("row")).to_have_count(4)
+    expect(tab.get_by_role("row")).to_have_count(3)
     running.demo.carry_out(
         "create-volume",
         {
@@ -214,7 +217,7 @@ def test_a_change_made_elsewhere_shows_without_a_refresh(tab: Page, running: Run
             "size": "5 GiB",
         },
     )
-    expect(tab.get_by_role("row")).to_have_count(5)
+    expect(tab.get_by_role("row")).to_have_count(4)
     widths = tab.evaluate("[document.documentElement.scrollWidth, innerWidth]")
     assert widths[0] <= widths[1]  # the longest name breaks no layout
 
@@ -282,11 +285,11 @@ def test_a_pool_grows_from_its_page_and_a_volume_is_deleted_after_typing_its_nam
     expect(sheet.get_by_text("7 disks chosen.")).to_be_visible()
     expect(sheet.get_by_role("table", name="Capacity at every step")).to_be_visible()
     sheet.get_by_role("button", name="Carry out").click()
-    expect(tab.locator('[data-step="claim"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    expect(tab.locator('[data-step="join"]')).to_have_attribute("data-state", "done", timeout=LONG)
     tab.goto(f"{running.url}/volumes/charts")
     tab.get_by_role("link", name="Preview deleting it").click()
     tab.get_by_label("Type charts to confirm").fill("charts")
     tab.get_by_role("dialog").get_by_role("button", name="Carry out").click()
-    expect(tab.locator('[data-step="forget"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    expect(tab.locator('[data-step="forget-volume"]')).to_have_attribute("data-state", "done", timeout=LONG)
     tab.get_by_role("link", name="Show charts").click()
     expect(tab.get_by_role("cell", name="charts", exact=True)).to_have_count(0)

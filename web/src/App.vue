@@ -32,7 +32,10 @@ watchEffect(() => {
   document.documentElement.dataset.theme = screen.night ? "night" : "day";
   theme.change(screen.night ? "night" : "day");
 });
-watchEffect(() => (document.title = `${SECTIONS.find((s) => s.path === section.value)?.name ?? "Fold Barn"} · ${barn.value?.name ?? "Fold Barn"}`));
+watchEffect(
+  () =>
+    (document.title = `${SECTIONS.find((s) => s.path === section.value)?.name ?? "Fold Barn"} · ${barn.value?.name ?? "Fold Barn"}`),
+);
 
 function onKey(event: KeyboardEvent) {
   if (event.altKey && event.code === "KeyN") {
@@ -47,7 +50,11 @@ function onKey(event: KeyboardEvent) {
   else if (event.key === "?") screen.keysOpen = true;
   else if (event.key === "t") document.querySelector<HTMLElement>(".tape a")?.focus();
   else if (event.key === "y" && barn.value?.yard) screen.yardOpen = !screen.yardOpen;
-  else if (event.key === "p") (document.querySelector<HTMLElement>("[data-offered]") ?? document.querySelector<HTMLElement>(".headline .btn"))?.click();
+  else if (event.key === "p")
+    (
+      document.querySelector<HTMLElement>("[data-offered]") ??
+      document.querySelector<HTMLElement>(".headline .btn")
+    )?.click();
   else return;
   event.preventDefault();
 }
@@ -59,24 +66,55 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
   <VApp>
     <header class="top">
       <RouterLink class="brand" to="/" aria-label="Fold Barn">
-        <svg viewBox="0 0 24 24" aria-hidden="true"><path d="M2 9.6 12 2.4V21.6L2 18.8Z" fill="var(--barn)" /><path d="M12 2.4 22 9.6V21.6L12 18.4Z" fill="var(--hay)" /><path d="M12 2.4V21.6" stroke="var(--sheet)" stroke-width="1" /></svg>
+        <svg viewBox="0 0 24 24" aria-hidden="true">
+          <path d="M2 9.6 12 2.4V21.6L2 18.8Z" fill="var(--barn)" />
+          <path d="M12 2.4 22 9.6V21.6L12 18.4Z" fill="var(--hay)" />
+          <path d="M12 2.4V21.6" stroke="var(--sheet)" stroke-width="1" />
+        </svg>
         <b>Fold Barn</b>
       </RouterLink>
       <span class="site">{{ barn?.name }}</span>
       <nav class="words" aria-label="Sections">
-        <RouterLink v-for="s in SECTIONS" :key="s.path" :to="s.path" :aria-current="s.path === section ? 'page' : undefined">
+        <RouterLink
+          v-for="s in SECTIONS"
+          :key="s.path"
+          :to="s.path"
+          :aria-current="s.path === section ? 'page' : undefined"
+        >
           {{ s.name }}
-          <svg v-if="s.path === section" viewBox="0 0 30 10" aria-hidden="true"><path d="M0 10 15 1 30 10Z" fill="var(--paper)" /><path d="M0 9.4 15 1 30 9.4" fill="none" stroke="var(--ink)" stroke-width="1.6" /></svg>
+          <svg v-if="s.path === section" viewBox="0 0 30 10" aria-hidden="true">
+            <path d="M0 10 15 1 30 10Z" fill="var(--paper)" />
+            <path d="M0 9.4 15 1 30 9.4" fill="none" stroke="var(--ink)" stroke-width="1.6" />
+          </svg>
         </RouterLink>
       </nav>
       <span class="grow" />
-      <button v-if="barn?.yard" type="button" class="tool" aria-haspopup="dialog" @click="screen.yardOpen = true">Yard</button>
-      <button type="button" class="tool" :aria-pressed="screen.night" aria-label="Night watch" @click="screen.night = !screen.night">{{ screen.night ? "Day" : "Night" }}</button>
+      <button
+        v-if="barn?.yard"
+        type="button"
+        class="tool"
+        aria-haspopup="dialog"
+        @click="screen.yardOpen = true"
+      >
+        Yard
+      </button>
+      <button
+        type="button"
+        class="tool"
+        :aria-pressed="screen.night"
+        aria-label="Night watch"
+        @click="screen.night = !screen.night"
+      >
+        {{ screen.night ? "Day" : "Night" }}
+      </button>
       <button type="button" class="tool" aria-label="Keys" @click="screen.keysOpen = true">Keys</button>
       <FindBox />
       <span class="who" title="Who changes are recorded for">{{ barn?.operator }}</span>
     </header>
-    <RouterView v-slot="{ Component }"><component :is="Component" v-if="Component" :key="route.path" /><main v-else class="page" /></RouterView>
+    <RouterView v-slot="{ Component }"
+      ><component :is="Component" v-if="Component" :key="route.path" />
+      <main v-else class="page"
+    /></RouterView>
     <TapeBar :connected="connected" />
     <PlanSheet v-if="asked.plan" />
     <YardDrawer v-if="asked.yard" />
@@ -85,18 +123,90 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
 </template>
 
 <style scoped>
-.top { display: flex; align-items: stretch; padding: 0 16px; background: var(--sheet); box-shadow: inset 0 -1px 0 var(--rule2); min-width: 0; }
-.brand { display: flex; align-items: center; gap: 9px; padding-right: 18px; }
-.brand svg { width: 24px; height: 24px; }
-.brand b { font-weight: 720; font-size: 16px; letter-spacing: -0.01em; white-space: nowrap; }
-.site { display: flex; align-items: center; padding: 0 18px 0 16px; position: relative; color: var(--soft); white-space: nowrap; }
-.site::before { content: ""; position: absolute; left: 0; top: 13px; bottom: 13px; width: 1px; background: var(--rule2); }
-.words { display: flex; align-items: stretch; }
-.words a { display: flex; align-items: center; padding: 0 11px; position: relative; color: var(--soft); font-weight: 500; }
-.words a:hover { color: var(--ink); }
-.words a[aria-current] { color: var(--ink); font-weight: 700; }
-.words a svg { position: absolute; left: 50%; bottom: 0; width: 30px; height: 10px; transform: translateX(-50%); }
-.tool { color: var(--soft); font-size: var(--t-s); padding: 0 8px; }
-.tool:hover { color: var(--ink); text-decoration: underline; text-underline-offset: 4px; }
-.who { display: flex; align-items: center; padding-left: 16px; color: var(--soft); white-space: nowrap; font-size: var(--t-s); }
+.top {
+  display: flex;
+  align-items: stretch;
+  padding: 0 16px;
+  background: var(--sheet);
+  box-shadow: inset 0 -1px 0 var(--rule2);
+  min-width: 0;
+}
+.brand {
+  display: flex;
+  align-items: center;
+  gap: 9px;
+  padding-right: 18px;
+}
+.brand svg {
+  width: 24px;
+  height: 24px;
+}
+.brand b {
+  font-weight: 720;
+  font-size: 16px;
+  letter-spacing: -0.01em;
+  white-space: nowrap;
+}
+.site {
+  display: flex;
+  align-items: center;
+  padding: 0 18px 0 16px;
+  position: relative;
+  color: var(--soft);
+  white-space: nowrap;
+}
+.site::before {
+  content: "";
+  position: absolute;
+  left: 0;
+  top: 13px;
+  bottom: 13px;
+  width: 1px;
+  background: var(--rule2);
+}
+.words {
+  display: flex;
+  align-items: stretch;
+}
+.words a {
+  display: flex;
+  align-items: center;
+  padding: 0 11px;
+  position: relative;
+  color: var(--soft);
+  font-weight: 500;
+}
+.words a:hover {
+  color: var(--ink);
+}
+.words a[aria-current] {
+  color: var(--ink);
+  font-weight: 700;
+}
+.words a svg {
+  position: absolute;
+  left: 50%;
+  bottom: 0;
+  width: 30px;
+  height: 10px;
+  transform: translateX(-50%);
+}
+.tool {
+  color: var(--soft);
+  font-size: var(--t-s);
+  padding: 0 8px;
+}
+.tool:hover {
+  color: var(--ink);
+  text-decoration: underline;
+  text-underline-offset: 4px;
+}
+.who {
+  display: flex;
+  align-items: center;
+  padding-left: 16px;
+  color: var(--soft);
+  white-space: nowrap;
+  font-size: var(--t-s);
+}
 </style>

@@ -12,13 +12,24 @@ import { router } from "./router";
 import "./styles/tokens.css";
 import "./styles/base.css";
 
-const palette = (dark: boolean, background: string, surface: string, primary: string, error: string) => ({ dark, colors: { background, surface, primary, error } });
+const palette = (dark: boolean, background: string, surface: string, primary: string, error: string) => ({
+  dark,
+  colors: { background, surface, primary, error },
+});
 const vuetify = createVuetify({
   icons: { defaultSet: "mdi", aliases, sets: { mdi } },
   theme: {
     defaultTheme: "day",
-    themes: { day: palette(false, "#f6f1e7", "#fcf9f3", "#3f6b8a", "#b84e00"), night: palette(true, "#151b1d", "#1c2426", "#86b3d1", "#f07a2b") },
+    themes: {
+      day: palette(false, "#f6f1e7", "#fcf9f3", "#3f6b8a", "#b84e00"),
+      night: palette(true, "#151b1d", "#1c2426", "#86b3d1", "#f07a2b"),
+    },
   },
 });
 
-createApp(App).use(createPinia()).use(VueQueryPlugin, { queryClient: queries }).use(vuetify).use(router).mount("#app");
+createApp(App)
+  .use(createPinia())
+  .use(VueQueryPlugin, { queryClient: queries })
+  .use(vuetify)
+  .use(router)
+  .mount("#app");

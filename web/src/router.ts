@@ -28,7 +28,11 @@ const routes: RouteRecordRaw[] = [
   { path: "/volumes", component: VolumesView },
   { path: "/volumes/:name", component: VolumeView, props: true },
   { path: "/changes", component: ChangesView },
-  { path: "/changes/:number(\\d+)", component: ChangeView, props: (r) => ({ number: Number(r.params.number) }) },
+  {
+    path: "/changes/:number(\\d+)",
+    component: ChangeView,
+    props: (r) => ({ number: Number(r.params.number) }),
+  },
   { path: "/:rest(.*)*", component: NotHere },
 ];
 

@@ -53,7 +53,15 @@ async function answered<T>(call: Promise<{ data?: T; error?: unknown; response: 
   try {
     result = await call;
   } catch {
-    throw new Refused({ type: "about:blank", title: "Out of reach", status: 0, detail: "Fold Barn does not answer.", about: null, next_step: "It is tried again by itself.", preview: null });
+    throw new Refused({
+      type: "about:blank",
+      title: "Out of reach",
+      status: 0,
+      detail: "Fold Barn does not answer.",
+      about: null,
+      next_step: "It is tried again by itself.",
+      preview: null,
+    });
   }
   if (result.response.ok) return result.data as T;
   const problem = result.error as Partial<Problem> | undefined;
@@ -70,28 +78,68 @@ async function answered<T>(call: Promise<{ data?: T; error?: unknown; response: 
 
 export const queries = new QueryClient({
   defaultOptions: {
-    queries: { retry: (failures, error) => failures < 2 && !(error instanceof Refused && error.problem.status >= 400 && error.problem.status < 500), retryDelay: 700, staleTime: Infinity },
+    queries: {
+      retry: (failures, error) =>
+        failures < 2 &&
+        !(error instanceof Refused && error.problem.status >= 400 && error.problem.status < 500),
+      retryDelay: 700,
+      staleTime: Infinity,
+    },
   },
 });
 
 export const useBarn = () => useQuery({ queryKey: ["barn"], queryFn: () => answered(api.GET("/api/barn")) });
-export const useMachines = () => useQuery({ queryKey: ["site", "machines"], queryFn: () => answered(api.GET("/api/machines")), placeholderData: (before) => before });
-export const useCluster = () => useQuery({ queryKey: ["site", "cluster"], queryFn: () => answered(api.GET("/api/cluster")), placeholderData: (before) => before });
-export const useText = () => useQuery({ queryKey: ["site", "text"], queryFn: () => answered(api.GET("/api/text")), placeholderData: (before) => before });
-export const takeFiles = (files: { name: string; text: string }[]) => answered(api.POST("/api/intake/files", { body: { files } }));
+export const useMachines = () =>
+  useQuery({
+    queryKey: ["site", "machines"],
+    queryFn: () => answered(api.GET("/api/machines")),
+    placeholderData: (before) => before,
+  });
+export const useCluster = () =>
+  useQuery({
+    queryKey: ["site", "cluster"],
+    queryFn: () => answered(api.GET("/api/cluster")),
+    placeholderData: (before) => before,
+  });
+export const useText = () =>
+  useQuery({
+    queryKey: ["site", "text"],
+    queryFn: () => answered(api.GET("/api/text")),
+    placeholderData: (before) => before,
+  });
+export const takeFiles = (files: { name: string; text: string }[]) =>
+  answered(api.POST("/api/intake/files", { body: { files } }));
 export const askWitness = (url: string) => answered(api.POST("/api/witness", { body: { url } }));
-export const useReadBmc = () => useMutation({ mutationFn: (body: Schemas["BmcIn"]) => answered(api.POST("/api/intake/bmc", { body })) });
+export const useReadBmc = () =>
+  useMutation({ mutationFn: (body: Schemas["BmcIn"]) => answered(api.POST("/api/intake/bmc", { body })) });
 export const useTestPorts = () => useMutation({ mutationFn: () => answered(api.POST("/api/cluster/ports")) });
-export const useTryPassphrase = () => useMutation({ mutationFn: (passphrase: string) => answered(api.POST("/api/cluster/passphrase", { body: { passphrase } })) });
+export const useTryPassphrase = () =>
+  useMutation({
+    mutationFn: (passphrase: string) =>
+      answered(api.POST("/api/cluster/passphrase", { body: { passphrase } })),
+  });
 export const useLight = () =>
-  useMutation({ mutationFn: ({ name, on }: { name: string; on: boolean }) => answered(api.PUT("/api/disks/{name}/light", { params: { path: { name } }, body: { on } })) });
-export const useChanges = () => useQuery({ queryKey: ["changes"], queryFn: () => answered(api.GET("/api/changes")) });
+  useMutation({
+    mutationFn: ({ name, on }: { name: string; on: boolean }) =>
+      answered(api.PUT("/api/disks/{name}/light", { params: { path: { name } }, body: { on } })),
+  });
+export const useChanges = () =>
+  useQuery({ queryKey: ["changes"], queryFn: () => answered(api.GET("/api/changes")) });
 /** What was altered besides changes. */
-export const useRecords = () => useQuery({ queryKey: ["changes", "records"], queryFn: () => answered(api.GET("/api/records")) });
+export const useRecords = () =>
+  useQuery({ queryKey: ["changes", "records"], queryFn: () => answered(api.GET("/api/records")) });
 export const useWork = (enabled: MaybeRefOrGetter<boolean>) =>
-  useQuery({ queryKey: ["work"], queryFn: () => answered(api.GET("/api/work")), enabled: computed(() => toValue(enabled)) });
+  useQuery({
+    queryKey: ["work"],
+    queryFn: () => answered(api.GET("/api/work")),
+    enabled: computed(() => toValue(enabled)),
+  });
 export const useYard = (enabled: MaybeRefOrGetter<boolean>) =>
-  useQuery({ queryKey: ["yard"], queryFn: () => answered(api.GET("/api/yard")), enabled: computed(() => toValue(enabled)) });
+  useQuery({
+    queryKey: ["yard"],
+    queryFn: () => answered(api.GET("/api/yard")),
+    enabled: computed(() => toValue(enabled)),
+  });
 export const useVolume = (name: MaybeRefOrGetter<string>) =>
   useQuery({
     queryKey: ["site", "volume", computed(() => toValue(name))],
@@ -102,7 +150,8 @@ export const usePool = (name: MaybeRefOrGetter<string>) =>
   useQuery({
     queryKey: ["site", "pool", computed(() => toValue(name))],
     queryFn: () => answered(api.GET("/api/pools/{name}/page", { params: { path: { name: toValue(name) } } })),
-    placeholderData: (before) => (before?.pool.name.toLowerCase() === toValue(name).toLowerCase() ? before : undefined),
+    placeholderData: (before) =>
+      before?.pool.name.toLowerCase() === toValue(name).toLowerCase() ? before : undefined,
   });
 export const useSizing = (variants: MaybeRefOrGetter<SizingVariant[]>, enabled: MaybeRefOrGetter<boolean>) =>
   useQuery({
@@ -112,26 +161,40 @@ export const useSizing = (variants: MaybeRefOrGetter<SizingVariant[]>, enabled: 
     placeholderData: (before) => before,
     gcTime: 0,
   });
-export const readSizingCsv = (variants: SizingVariant[]) => answered(api.POST("/api/sizing/csv", { body: { variants }, parseAs: "text" }) as never) as Promise<string>;
+export const readSizingCsv = (variants: SizingVariant[]) =>
+  answered(api.POST("/api/sizing/csv", { body: { variants }, parseAs: "text" }) as never) as Promise<string>;
 export const writePlanAsText = (text: string) => answered(api.POST("/api/sizing/text", { body: { text } }));
 export const readSitePlan = () => answered(api.GET("/api/sizing/site"));
 export const useExtent = (name: MaybeRefOrGetter<string>, number: MaybeRefOrGetter<number | null>) =>
   useQuery({
     queryKey: ["site", "extent", computed(() => toValue(name)), computed(() => toValue(number))],
-    queryFn: () => answered(api.GET("/api/volumes/{name}/extents/{number}", { params: { path: { name: toValue(name), number: toValue(number) ?? 0 } } })),
+    queryFn: () =>
+      answered(
+        api.GET("/api/volumes/{name}/extents/{number}", {
+          params: { path: { name: toValue(name), number: toValue(number) ?? 0 } },
+        }),
+      ),
     enabled: computed(() => toValue(number) !== null),
     placeholderData: (before) => before,
   });
 export const useChange = (number: MaybeRefOrGetter<number>) =>
   useQuery({
     queryKey: ["changes", computed(() => toValue(number))],
-    queryFn: () => answered(api.GET("/api/changes/{number}", { params: { path: { number: toValue(number) } } })),
+    queryFn: () =>
+      answered(api.GET("/api/changes/{number}", { params: { path: { number: toValue(number) } } })),
   });
 /** A preview of a change, made anew when the wish or the site changes. */
-export const usePreview = (kind: MaybeRefOrGetter<string>, params: MaybeRefOrGetter<Record<string, unknown>>, enabled: MaybeRefOrGetter<boolean>) =>
+export const usePreview = (
+  kind: MaybeRefOrGetter<string>,
+  params: MaybeRefOrGetter<Record<string, unknown>>,
+  enabled: MaybeRefOrGetter<boolean>,
+) =>
   useQuery({
     queryKey: ["site", "preview", computed(() => toValue(kind)), computed(() => toValue(params))],
-    queryFn: () => answered(api.POST("/api/changes/preview", { body: { kind: toValue(kind), params: toValue(params) } as Wish })),
+    queryFn: () =>
+      answered(
+        api.POST("/api/changes/preview", { body: { kind: toValue(kind), params: toValue(params) } as Wish }),
+      ),
     enabled: computed(() => toValue(enabled)),
     placeholderData: (before) => (before?.kind === toValue(kind) ? before : undefined),
     gcTime: 0,
@@ -139,7 +202,8 @@ export const usePreview = (kind: MaybeRefOrGetter<string>, params: MaybeRefOrGet
 
 export const useCarryOut = () =>
   useMutation({
-    mutationFn: (deed: { kind: string; params: Record<string, unknown>; digest: string }) => answered(api.POST("/api/changes", { body: { reason: "", ...deed } as Deed })),
+    mutationFn: (deed: { kind: string; params: Record<string, unknown>; digest: string }) =>
+      answered(api.POST("/api/changes", { body: { reason: "", ...deed } as Deed })),
     onSettled: () => queries.invalidateQueries({ queryKey: ["changes"] }),
   });
 export const useAsk = () =>
@@ -151,16 +215,24 @@ export const useAsk = () =>
 export const useSlowDown = () =>
   useMutation({
     mutationFn: ({ number, rate }: { number: number; rate: number | null }) =>
-      answered(api.PUT("/api/changes/{number}/rate", { params: { path: { number } }, body: { bytes_per_second: rate } })),
+      answered(
+        api.PUT("/api/changes/{number}/rate", {
+          params: { path: { number } },
+          body: { bytes_per_second: rate },
+        }),
+      ),
     onSettled: () => queries.invalidateQueries({ queryKey: ["changes"] }),
   });
 export const usePull = () =>
   useMutation({
-    mutationFn: (lever: Partial<Lever> & Pick<Lever, "lever">) => answered(api.POST("/api/yard", { body: { what: "", how: "well", port: 0, speed: 1, ...lever } })),
+    mutationFn: (lever: Partial<Lever> & Pick<Lever, "lever">) =>
+      answered(api.POST("/api/yard", { body: { what: "", how: "well", port: 0, speed: 1, ...lever } })),
     onSuccess: (yard) => queries.setQueryData(["yard"], yard),
   });
 export const useGrace = () =>
-  useMutation({ mutationFn: (seconds: number) => answered(api.PUT("/api/grace", { body: { grace_seconds: seconds } })) });
+  useMutation({
+    mutationFn: (seconds: number) => answered(api.PUT("/api/grace", { body: { grace_seconds: seconds } })),
+  });
 
 const TOPICS: Record<string, string[][]> = {
   site: [["barn"], ["site"]],

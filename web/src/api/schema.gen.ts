@@ -826,6 +826,19 @@ export interface components {
             used_bytes: number;
         };
         /**
+         * Capacity
+         * @description A pool's room as it is, and after each step that changes it.
+         */
+        Capacity: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            effect: "capacity";
+            /** Rows */
+            rows: components["schemas"]["CapacityRow"][];
+        };
+        /**
          * CapacityRow
          * @description A pool's room, in bytes, once a step is done.
          */
@@ -1005,6 +1018,19 @@ export interface components {
             sentence: string;
         };
         /**
+         * Checks
+         * @description What was looked at before.
+         */
+        Checks: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            effect: "checks";
+            /** Rows */
+            rows: components["schemas"]["CheckRow"][];
+        };
+        /**
          * ClearDiskParams
          * @description disk: its name; typed: the name once more, as a person typed it to confirm.
          */
@@ -1155,7 +1181,7 @@ export interface components {
         };
         /**
          * DeedOfAddressPorts
-         * @description set (agents), check (read back).
+         * @description set (agents), read back.
          */
         DeedOfAddressPorts: {
             /**
@@ -1221,7 +1247,7 @@ export interface components {
         };
         /**
          * DeedOfClearDisk
-         * @description look (agent: is it still what was shown?), wipe (agent), check (read back).
+         * @description look (agent: is it still what was shown?), wipe (agent), read back.
          */
         DeedOfClearDisk: {
             /**
@@ -1243,7 +1269,7 @@ export interface components {
         };
         /**
          * DeedOfCreateVolume
-         * @description place (ours), reserve (agents), check (read back from agents).
+         * @description place (ours), reserve (agents), read back (from agents).
          */
         DeedOfCreateVolume: {
             /**
@@ -1265,7 +1291,7 @@ export interface components {
         };
         /**
          * DeedOfDeletePool
-         * @description close (ours), release (agents), forget (ours).
+         * @description close (ours), blank (agents), forget (ours).
          */
         DeedOfDeletePool: {
             /**
@@ -1353,7 +1379,7 @@ export interface components {
         };
         /**
          * DeedOfFormPool
-         * @description claim (ours), prepare (agents), check (read back from agents), bind (agents, where there is cache),
+         * @description claim (ours), prepare (agents), read back (from agents; then it opens), bind (agents, where there is
          */
         DeedOfFormPool: {
             /**
@@ -1375,7 +1401,7 @@ export interface components {
         };
         /**
          * DeedOfGiveUp
-         * @description give_up: at once. What they held is then rebuilt in changes of its own.
+         * @description give up: at once. What they held is then rebuilt in changes of its own.
          */
         DeedOfGiveUp: {
             /**
@@ -1397,7 +1423,7 @@ export interface components {
         };
         /**
          * DeedOfGrowPool
-         * @description prepare (agents), check (read back), claim (ours): only then may strips be placed on them; bind
+         * @description prepare (agents), read back, join (ours): only then may strips be placed on them; bind (agents, where
          */
         DeedOfGrowPool: {
             /**
@@ -1419,7 +1445,7 @@ export interface components {
         };
         /**
          * DeedOfLetGo
-         * @description successor (gets the vote), hand (the leading role), leave (agent), count (keepers), close (ours).
+         * @description successor (gets the vote), hand on (the leading role), leave (agent), count out (keepers), close
          */
         DeedOfLetGo: {
             /**
@@ -1463,7 +1489,7 @@ export interface components {
         };
         /**
          * DeedOfRebuild
-         * @description compare (agents), copy, level, let_go (agents).
+         * @description bind (agents, where there is cache), compare (agents), copy, level, drop old (agents).
          */
         DeedOfRebuild: {
             /**
@@ -1507,7 +1533,7 @@ export interface components {
         };
         /**
          * DeedOfReplaceDisk
-         * @description prepare, check (agents), swap (ours), drain (agents), release (agents), part (ours), bind (agents).
+         * @description prepare, read back (agents), swap (ours), drain, blank (agents), part (ours), bind (agents).
          */
         DeedOfReplaceDisk: {
             /**
@@ -1529,7 +1555,7 @@ export interface components {
         };
         /**
          * DeedOfRetire
-         * @description mark (ours), drain (agents, for each pool), release (agents), part (ours), bind (agents, where there is
+         * @description mark (ours), drain (agents, for each pool), blank (agents), part (ours), bind (agents, where there is
          */
         DeedOfRetire: {
             /**
@@ -1715,6 +1741,26 @@ export interface components {
             used: number;
         };
         /**
+         * Domains
+         * @description What each fault domain gives. title: of the column `takes`.
+         */
+        Domains: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            effect: "domains";
+            /** Level */
+            level: string;
+            /** Rows */
+            rows: components["schemas"]["DomainRow"][];
+            /**
+             * Title
+             * @default Takes
+             */
+            title: string;
+        };
+        /**
          * DutyOut
          * @description every: seconds between its turns; seconds, processor_seconds: of all turns together; problem: of the
          *     last one.
@@ -1748,6 +1794,19 @@ export interface components {
             nodes: string[];
             /** Rack */
             rack: string;
+        };
+        /**
+         * Endurance
+         * @description How long flash lasts, in whole sentences.
+         */
+        Endurance: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            effect: "endurance";
+            /** Sentences */
+            sentences: string[];
         };
         /**
          * EnteredCluster
@@ -1842,8 +1901,8 @@ export interface components {
         };
         /**
          * FormClusterParams
-         * @description A cluster as wished for. Nodes by name. The passphrase is never recorded: what is kept is a key that it
-         *     seals.
+         * @description A cluster as wished for. Nodes by name. The passphrase is recorded nowhere: what is kept is a key that
+         *     it seals.
          */
         FormClusterParams: {
             /** Dedicated */
@@ -1869,10 +1928,6 @@ export interface components {
              * @default
              */
             passphrase: string;
-            /** Sealed Key */
-            sealed_key?: {
-                [key: string]: string;
-            };
             /** Service Address */
             service_address: string;
             /**
@@ -2054,6 +2109,19 @@ export interface components {
             name: string;
         };
         /**
+         * Ledgers
+         * @description Where each byte of a pool goes, as it would be and as it is.
+         */
+        Ledgers: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            effect: "ledgers";
+            /** Ledgers */
+            ledgers: components["schemas"]["LedgerOut"][];
+        };
+        /**
          * LetGoParams
          * @description node: who leaves; successor: who gets its vote, where it has one and too few would be left.
          */
@@ -2094,6 +2162,21 @@ export interface components {
             stranded_three: number | null;
             /** Stranded Two */
             stranded_two: number | null;
+        };
+        /**
+         * Levels
+         * @description The levels of fault domain before and after; `after` is empty where nothing can be said of it.
+         */
+        Levels: {
+            /** After */
+            after: components["schemas"]["LevelRow"][];
+            /** Before */
+            before: components["schemas"]["LevelRow"][];
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            effect: "levels";
         };
         /**
          * LeverIn
@@ -2156,6 +2239,27 @@ export interface components {
             nodes: components["schemas"]["NodeFacts"][];
         };
         /**
+         * Moved
+         * @description Strips that move: bytes, seconds at the least, what holds them up, and between which domains.
+         */
+        Moved: {
+            /** Bottleneck */
+            bottleneck: string;
+            /** Bytes */
+            bytes: number;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            effect: "moved";
+            /** Flows */
+            flows: components["schemas"]["FlowRow"][];
+            /** Level */
+            level: string;
+            /** Seconds */
+            seconds: number;
+        };
+        /**
          * NodeFacts
          * @description Everything known of a node. clock_offset: seconds its clock is ahead. awaited_back: it is away and not
          *     given up yet.
@@ -2214,15 +2318,47 @@ export interface components {
         };
         /**
          * Note
-         * @description A sentence, the field it is about, and what would help.
+         * @description A sentence, the field or thing it is about, and what would help.
+         *
+         *     code: which note this is, whatever its figures. A warning has one: by its code a preview knows that it
+         *     warns of the same as before. check: its check says the same.
          */
         Note: {
             /** About */
             about?: string | null;
+            /**
+             * Check
+             * @default false
+             */
+            check: boolean;
+            /**
+             * Code
+             * @default
+             */
+            code: string;
             /** Next Step */
             next_step?: string | null;
             /** Sentence */
             sentence: string;
+        };
+        /**
+         * OnDisks
+         * @description Bytes that come to disks and leave them, by disk name.
+         */
+        OnDisks: {
+            /** Arriving */
+            arriving: {
+                [key: string]: number;
+            };
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            effect: "on-disks";
+            /** Leaving */
+            leaving: {
+                [key: string]: number;
+            };
         };
         /**
          * OpeningOut
@@ -2331,10 +2467,17 @@ export interface components {
         };
         /**
          * PlannedStep
-         * @description One step. seconds: an estimate, None when it takes no time worth naming; until here the change can be
-         *     called off.
+         * @description One step. seconds: an estimate, None when it takes no time worth naming; about: the thing it is for,
+         *     where there is a step for each of several.
+         *
+         *     can_withdraw: whether the change can still be called off in it, with what it did put back.
          */
         PlannedStep: {
+            /**
+             * About
+             * @default
+             */
+            about: string;
             /**
              * Can Withdraw
              * @default true
@@ -2456,85 +2599,33 @@ export interface components {
         };
         /**
          * Preview
-         * @description Steps and effects of a change as the site stands at `revision`. `digest` is the same while nothing that
-         *     matters has changed.
+         * @description Steps and effects of a change as the site stands at `revision`. `digest` is the same while it would do
+         *     the same.
+         *
+         *     seconds: that its moves take at the least; None where it moves nothing.
          */
         Preview: {
-            /** Arriving */
-            arriving: {
-                [key: string]: number;
-            };
             /** Blockers */
             blockers: components["schemas"]["Note"][];
-            /**
-             * Bottleneck
-             * @default
-             */
-            bottleneck: string;
-            /** Capacity */
-            capacity: components["schemas"]["CapacityRow"][];
-            /** Checks */
-            checks: components["schemas"]["CheckRow"][];
-            /**
-             * Digest
-             * @default
-             */
+            /** Digest */
             digest: string;
-            /** Disk Sizes */
-            disk_sizes: {
-                [key: string]: number;
-            };
-            /** Disks */
-            disks: string[];
-            /**
-             * Domain Level
-             * @default
-             */
-            domain_level: string;
-            /** Domains */
-            domains: components["schemas"]["DomainRow"][];
-            /** Endurance */
-            endurance: string[];
-            /** Flows */
-            flows: components["schemas"]["FlowRow"][];
+            /** Effects */
+            effects: (components["schemas"]["Sums"] | components["schemas"]["Ledgers"] | components["schemas"]["Domains"] | components["schemas"]["Roles"] | components["schemas"]["Endurance"] | components["schemas"]["OnDisks"] | components["schemas"]["Moved"] | components["schemas"]["Capacity"] | components["schemas"]["Texts"] | components["schemas"]["Checks"] | components["schemas"]["Votes"] | components["schemas"]["Levels"] | components["schemas"]["Promise"])[];
             /** Kind */
             kind: string;
-            /** Leaving */
-            leaving: {
-                [key: string]: number;
-            };
-            /** Ledgers */
-            ledgers: components["schemas"]["LedgerOut"][];
-            /** Levels After */
-            levels_after: components["schemas"]["LevelRow"][];
-            /** Levels Before */
-            levels_before: components["schemas"]["LevelRow"][];
-            /** Losses */
-            losses: components["schemas"]["LossRow"][];
             /**
              * Moves Bytes
              * @default 0
              */
             moves_bytes: number;
-            /**
-             * Protection
-             * @default
-             */
-            protection: string;
             /** Revision */
             revision: number;
-            /** Roles */
-            roles: components["schemas"]["RoleRow"][];
-            /** Rows */
-            rows: components["schemas"]["Row"][];
             /** Seconds */
             seconds: number | null;
             /** Steps */
             steps: components["schemas"]["PlannedStep"][];
             /** Summary */
             summary: string;
-            /** Texts */
-            texts: components["schemas"]["TextRow"][];
             /** Title */
             title: string;
             /**
@@ -2584,6 +2675,24 @@ export interface components {
              * @default about:blank
              */
             type: string;
+        };
+        /**
+         * Promise
+         * @description What holds meanwhile and afterwards, in a sentence.
+         */
+        Promise: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            effect: "promise";
+            /** Sentence */
+            sentence: string;
+            /**
+             * Title
+             * @default Protection
+             */
+            title: string;
         };
         /**
          * PurposePortsParams
@@ -2783,6 +2892,19 @@ export interface components {
             /** Tier */
             tier: string;
         };
+        /**
+         * Roles
+         * @description What each disk becomes.
+         */
+        Roles: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            effect: "roles";
+            /** Rows */
+            rows: components["schemas"]["RoleRow"][];
+        };
         /** RoomOut */
         RoomOut: {
             /** Name */
@@ -2799,7 +2921,7 @@ export interface components {
         };
         /**
          * Row
-         * @description One effect: before and after.
+         * @description A figure before and after.
          */
         Row: {
             after?: components["schemas"]["Figure"] | null;
@@ -2809,7 +2931,7 @@ export interface components {
         };
         /**
          * SetPoolParams
-         * @description The pool by name, and everything that can be set of it.
+         * @description The pool by name, and what is to be set of it; what is left out stays as it is.
          */
         SetPoolParams: {
             /**
@@ -2992,8 +3114,13 @@ export interface components {
             /** Reason */
             reason: string;
         };
-        /** StepOut */
+        /**
+         * StepOut
+         * @description about: the one of several things that it is for.
+         */
         StepOut: {
+            /** About */
+            about: string;
             /** Attempt */
             attempt: number;
             /** Detail */
@@ -3028,6 +3155,24 @@ export interface components {
             readable: boolean;
         };
         /**
+         * Sums
+         * @description Figures before and after. pool: of which, where there may be several.
+         */
+        Sums: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            effect: "sums";
+            /**
+             * Pool
+             * @default
+             */
+            pool: string;
+            /** Rows */
+            rows: components["schemas"]["Row"][];
+        };
+        /**
          * TextOut
          * @description The site as text: as it stands now, and as it was last taken, word for word; and what that says of the
          *     cluster.
@@ -3041,7 +3186,7 @@ export interface components {
         };
         /**
          * TextRow
-         * @description One effect in words: before and after; about is the node, disk or place it concerns.
+         * @description One effect in words: before and after; label is the node, disk or place it concerns.
          */
         TextRow: {
             /**
@@ -3056,6 +3201,21 @@ export interface components {
             before: string;
             /** Label */
             label: string;
+        };
+        /**
+         * Texts
+         * @description Effects in words. heads: of the three columns.
+         */
+        Texts: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            effect: "texts";
+            /** Heads */
+            heads: string[];
+            /** Rows */
+            rows: components["schemas"]["TextRow"][];
         };
         /**
          * Tier
@@ -3231,6 +3391,19 @@ export interface components {
             written_bytes: number;
         };
         /**
+         * Votes
+         * @description Which losses leave a majority.
+         */
+        Votes: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            effect: "votes";
+            /** Rows */
+            rows: components["schemas"]["LossRow"][];
+        };
+        /**
          * WhatIf
          * @description What losing one domain now would do to a volume: extents that would lose a copy, and extents that could
          *     not be read.
@@ -3269,7 +3442,7 @@ export interface components {
         };
         /**
          * WishOfAddressPorts
-         * @description set (agents), check (read back).
+         * @description set (agents), read back.
          */
         WishOfAddressPorts: {
             /**
@@ -3305,7 +3478,7 @@ export interface components {
         };
         /**
          * WishOfClearDisk
-         * @description look (agent: is it still what was shown?), wipe (agent), check (read back).
+         * @description look (agent: is it still what was shown?), wipe (agent), read back.
          */
         WishOfClearDisk: {
             /**
@@ -3317,7 +3490,7 @@ export interface components {
         };
         /**
          * WishOfCreateVolume
-         * @description place (ours), reserve (agents), check (read back from agents).
+         * @description place (ours), reserve (agents), read back (from agents).
          */
         WishOfCreateVolume: {
             /**
@@ -3329,7 +3502,7 @@ export interface components {
         };
         /**
          * WishOfDeletePool
-         * @description close (ours), release (agents), forget (ours).
+         * @description close (ours), blank (agents), forget (ours).
          */
         WishOfDeletePool: {
             /**
@@ -3377,7 +3550,7 @@ export interface components {
         };
         /**
          * WishOfFormPool
-         * @description claim (ours), prepare (agents), check (read back from agents), bind (agents, where there is cache),
+         * @description claim (ours), prepare (agents), read back (from agents; then it opens), bind (agents, where there is
          */
         WishOfFormPool: {
             /**
@@ -3389,7 +3562,7 @@ export interface components {
         };
         /**
          * WishOfGiveUp
-         * @description give_up: at once. What they held is then rebuilt in changes of its own.
+         * @description give up: at once. What they held is then rebuilt in changes of its own.
          */
         WishOfGiveUp: {
             /**
@@ -3401,7 +3574,7 @@ export interface components {
         };
         /**
          * WishOfGrowPool
-         * @description prepare (agents), check (read back), claim (ours): only then may strips be placed on them; bind
+         * @description prepare (agents), read back, join (ours): only then may strips be placed on them; bind (agents, where
          */
         WishOfGrowPool: {
             /**
@@ -3413,7 +3586,7 @@ export interface components {
         };
         /**
          * WishOfLetGo
-         * @description successor (gets the vote), hand (the leading role), leave (agent), count (keepers), close (ours).
+         * @description successor (gets the vote), hand on (the leading role), leave (agent), count out (keepers), close
          */
         WishOfLetGo: {
             /**
@@ -3437,7 +3610,7 @@ export interface components {
         };
         /**
          * WishOfRebuild
-         * @description compare (agents), copy, level, let_go (agents).
+         * @description bind (agents, where there is cache), compare (agents), copy, level, drop old (agents).
          */
         WishOfRebuild: {
             /**
@@ -3461,7 +3634,7 @@ export interface components {
         };
         /**
          * WishOfReplaceDisk
-         * @description prepare, check (agents), swap (ours), drain (agents), release (agents), part (ours), bind (agents).
+         * @description prepare, read back (agents), swap (ours), drain, blank (agents), part (ours), bind (agents).
          */
         WishOfReplaceDisk: {
             /**
@@ -3473,7 +3646,7 @@ export interface components {
         };
         /**
          * WishOfRetire
-         * @description mark (ours), drain (agents, for each pool), release (agents), part (ours), bind (agents, where there is
+         * @description mark (ours), drain (agents, for each pool), blank (agents), part (ours), bind (agents, where there is
          */
         WishOfRetire: {
             /**

@@ -7,7 +7,9 @@ export interface Named {
 
 /** What a file's name begins with, before the tool's name: files with the same beginning are of the same node. */
 export function stem(name: string): string {
-  return name.replace(/\.json$/i, "").replace(/[._-](lsblk|smartctl|smart|ip|inventory|report)(?![a-z0-9]).*$/i, "");
+  return name
+    .replace(/\.json$/i, "")
+    .replace(/[._-](lsblk|smartctl|smart|ip|inventory|report)(?![a-z0-9]).*$/i, "");
 }
 
 export function batches<T extends Named>(files: T[], mostFiles = 40, mostBytes = 8_000_000): T[][] {

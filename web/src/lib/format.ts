@@ -20,8 +20,13 @@ export function size(bytes: number): string {
 
 /** Binary size with its unit: TiB, GiB or MiB. */
 export function binarySize(bytes: number): string {
-  for (const [power, name] of [[40, "TiB"], [30, "GiB"], [20, "MiB"]] as const) {
-    if (bytes >= 2 ** power) return `${(bytes / 2 ** power).toFixed(power === 40 ? 2 : 1).replace(/\.0$/, "")} ${name}`;
+  for (const [power, name] of [
+    [40, "TiB"],
+    [30, "GiB"],
+    [20, "MiB"],
+  ] as const) {
+    if (bytes >= 2 ** power)
+      return `${(bytes / 2 ** power).toFixed(power === 40 ? 2 : 1).replace(/\.0$/, "")} ${name}`;
   }
   return `${bytes} B`;
 }
@@ -37,7 +42,9 @@ export function tebibytes(bytes: number): string {
 }
 
 export function rate(bytesPerSecond: number): string {
-  return bytesPerSecond >= 1e10 ? `${(bytesPerSecond / 1e9).toFixed(0)} GB/s` : `${Math.round(bytesPerSecond / 1e6).toLocaleString("en")} MB/s`;
+  return bytesPerSecond >= 1e10
+    ? `${(bytesPerSecond / 1e9).toFixed(0)} GB/s`
+    : `${Math.round(bytesPerSecond / 1e6).toLocaleString("en")} MB/s`;
 }
 
 /** Speed of a network port, as network people say it: "25 Gb/s". */
@@ -71,7 +78,9 @@ export function clock(iso: string | null | undefined, now = new Date()): string 
   if (!iso) return "";
   const at = new Date(iso);
   const time = at.toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit", second: "2-digit" });
-  return at.toDateString() === now.toDateString() ? time : `${at.toLocaleDateString("en-GB", { day: "numeric", month: "short" })} ${time}`;
+  return at.toDateString() === now.toDateString()
+    ? time
+    : `${at.toLocaleDateString("en-GB", { day: "numeric", month: "short" })} ${time}`;
 }
 
 /** A value in its unit, as figures carry them. */

@@ -35,10 +35,21 @@ function roundTogether(amounts: number[], unit: number): number[] {
 /** Columns that print as nothing in every row are left out, but for the ones named in `keep`. unit: bytes in what is printed, TB or TiB. */
 export function printLedger(ledgers: LedgerRow[], keep: string[] = [], unit = TB): PrintedLedger {
   const all = ledgers[0]?.parts ?? [];
-  const cells = ledgers.map((row) => roundTogether(row.parts.map((p) => p.bytes), unit));
-  const shown = all.map((_, i) => i).filter((i) => keep.includes(all[i]!.name) || cells.some((row) => row[i]! > 0));
+  const cells = ledgers.map((row) =>
+    roundTogether(
+      row.parts.map((p) => p.bytes),
+      unit,
+    ),
+  );
+  const shown = all
+    .map((_, i) => i)
+    .filter((i) => keep.includes(all[i]!.name) || cells.some((row) => row[i]! > 0));
   const columns = shown.map((i) => ({ name: all[i]!.name, label: all[i]!.label }));
-  const rows = ledgers.map((row, r) => ({ name: row.name, raw: cells[r]!.reduce((a, b) => a + b, 0), cells: shown.map((i) => cells[r]![i]!) }));
+  const rows = ledgers.map((row, r) => ({
+    name: row.name,
+    raw: cells[r]!.reduce((a, b) => a + b, 0),
+    cells: shown.map((i) => cells[r]![i]!),
+  }));
   const total = {
     name: "Whole site",
     raw: rows.reduce((a, row) => a + row.raw, 0),

@@ -8,11 +8,33 @@ import { pathOf } from "./paths";
 
 describe("amounts", () => {
   it("always carry their unit, decimal and binary apart", () => {
-    expect([size(12e12), size(3.5e9), size(999), size(999.96e9), binarySize(2 ** 40), binarySize(3 * 2 ** 30)]).toEqual(["12.00 TB", "3.5 GB", "999 B", "1.00 TB", "1.00 TiB", "3 GiB"]);
-    expect([rate(310e6), rate(36e9), percent(0.576), percent(0.013), percent(0)]).toEqual(["310 MB/s", "36 GB/s", "58%", "1.3%", "0%"]);
-    expect([span(0.2), span(44 * 60), span(3840), span(200_000)]).toEqual(["1 s", "44 min", "1 h 04 min", "2 days 8 h"]);
+    expect([
+      size(12e12),
+      size(3.5e9),
+      size(999),
+      size(999.96e9),
+      binarySize(2 ** 40),
+      binarySize(3 * 2 ** 30),
+    ]).toEqual(["12.00 TB", "3.5 GB", "999 B", "1.00 TB", "1.00 TiB", "3 GiB"]);
+    expect([rate(310e6), rate(36e9), percent(0.576), percent(0.013), percent(0)]).toEqual([
+      "310 MB/s",
+      "36 GB/s",
+      "58%",
+      "1.3%",
+      "0%",
+    ]);
+    expect([span(0.2), span(44 * 60), span(3840), span(200_000)]).toEqual([
+      "1 s",
+      "44 min",
+      "1 h 04 min",
+      "2 days 8 h",
+    ]);
     expect([count(1, "copy", "copies"), count(1024, "extent")]).toEqual(["1 copy", "1,024 extents"]);
-    expect([amount(0.5, "share"), amount(1e12, "bytes"), amount(1234, "count")]).toEqual(["50%", "1.00 TB", "1,234"]);
+    expect([amount(0.5, "share"), amount(1e12, "bytes"), amount(1234, "count")]).toEqual([
+      "50%",
+      "1.00 TB",
+      "1,234",
+    ]);
   });
   it("names the day only when it is not today", () => {
     const now = new Date("2026-11-23T12:00:00");
@@ -31,13 +53,24 @@ describe("natural order", () => {
 describe("a printed ledger", () => {
   const part = (name: string, bytes: number) => ({ name, label: name, bytes });
   const ledgers = [
-    { name: "a", raw: 3.334e10, parts: [part("x", 1.114e10), part("none", 0), part("dust", 2e9), part("free", 2.02e10)] },
-    { name: "b", raw: 2.69e10, parts: [part("x", 1.345e10), part("none", 0), part("dust", 0), part("free", 1.345e10)] },
+    {
+      name: "a",
+      raw: 3.334e10,
+      parts: [part("x", 1.114e10), part("none", 0), part("dust", 2e9), part("free", 2.02e10)],
+    },
+    {
+      name: "b",
+      raw: 2.69e10,
+      parts: [part("x", 1.345e10), part("none", 0), part("dust", 0), part("free", 1.345e10)],
+    },
   ];
   it("adds up as printed, in every row and column", () => {
     const printed = printLedger(ledgers, ["free"]);
-    for (const row of [...printed.rows, printed.total]) expect(row.cells.reduce((a, b) => a + b, 0)).toBe(row.raw);
-    printed.columns.forEach((_, i) => expect(printed.rows.reduce((sum, row) => sum + row.cells[i]!, 0)).toBe(printed.total.cells[i]));
+    for (const row of [...printed.rows, printed.total])
+      expect(row.cells.reduce((a, b) => a + b, 0)).toBe(row.raw);
+    printed.columns.forEach((_, i) =>
+      expect(printed.rows.reduce((sum, row) => sum + row.cells[i]!, 0)).toBe(printed.total.cells[i]),
+    );
     expect(printed.rows.map((row) => hundredths(row.raw))).toEqual(["0.03", "0.03"]); // 33.34 and 26.9 GB, rounded
     expect(hundredths(printed.total.raw)).toBe("0.06");
   });
@@ -50,7 +83,11 @@ describe("a printed ledger", () => {
 describe("addresses", () => {
   it("lead to every kind of thing", () => {
     expect(pathOf("disk", "heron-01-boot")).toBe("/disks/heron-01-boot");
-    expect([pathOf("node", "skua"), pathOf("pool", "a b"), pathOf("volume", "v")]).toEqual(["/machines/skua", "/pools/a%20b", "/volumes/v"]);
+    expect([pathOf("node", "skua"), pathOf("pool", "a b"), pathOf("volume", "v")]).toEqual([
+      "/machines/skua",
+      "/pools/a%20b",
+      "/volumes/v",
+    ]);
   });
 });
 
@@ -69,7 +106,15 @@ describe("single keys", () => {
 
 describe("a ledger in TiB", () => {
   it("adds up as printed, like the one in TB", () => {
-    const row = { name: "p", raw: 30e12, parts: [{ name: "a", label: "a", bytes: 10e12 + 7 }, { name: "b", label: "b", bytes: 10e12 }, { name: "free", label: "free", bytes: 10e12 - 7 }] };
+    const row = {
+      name: "p",
+      raw: 30e12,
+      parts: [
+        { name: "a", label: "a", bytes: 10e12 + 7 },
+        { name: "b", label: "b", bytes: 10e12 },
+        { name: "free", label: "free", bytes: 10e12 - 7 },
+      ],
+    };
     for (const unit of [TB, TIB]) {
       const printed = printLedger([row], [], unit).rows[0]!;
       expect(printed.raw).toBe(Math.round(row.raw / (unit / 100)));
@@ -79,9 +124,27 @@ describe("a ledger in TiB", () => {
 });
 
 describe("plans in an address", () => {
-  const usual = { name: "Plan A", text: "", copies: 3, level: "rack", headroom: "node", headroom_losses: 1, extent_bytes: 2 ** 30, serves: "cache", fill: 0.85, failure_rate: null, rebuild_rate: 0, daily_writes: 0, grace_seconds: 30, replace_seconds: 172_800 } as const;
+  const usual = {
+    name: "Plan A",
+    text: "",
+    copies: 3,
+    level: "rack",
+    headroom: "node",
+    headroom_losses: 1,
+    extent_bytes: 2 ** 30,
+    serves: "cache",
+    fill: 0.85,
+    failure_rate: null,
+    rebuild_rate: 0,
+    daily_writes: 0,
+    grace_seconds: 30,
+    replace_seconds: 172_800,
+  } as const;
   it("come back as they were, and carry only what differs", () => {
-    const plans = [{ ...usual, text: "rack A" }, { ...usual, name: "Plan B", copies: 2 }];
+    const plans = [
+      { ...usual, text: "rack A" },
+      { ...usual, name: "Plan B", copies: 2 },
+    ];
     expect(unpacked(packed(plans, usual), usual)).toEqual(plans);
     expect(packed([{ ...usual, copies: 2 }], usual)).toBe('[{"copies":2}]');
   });

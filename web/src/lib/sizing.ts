@@ -3,7 +3,13 @@
 import type { SizingVariant } from "../api/client";
 
 export function packed(variants: SizingVariant[], usual: SizingVariant): string {
-  return JSON.stringify(variants.map((v) => Object.fromEntries(Object.entries(v).filter(([key, value]) => value !== usual[key as keyof SizingVariant]))));
+  return JSON.stringify(
+    variants.map((v) =>
+      Object.fromEntries(
+        Object.entries(v).filter(([key, value]) => value !== usual[key as keyof SizingVariant]),
+      ),
+    ),
+  );
 }
 
 /** Null where the text is none, or of another make. */

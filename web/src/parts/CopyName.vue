@@ -12,10 +12,21 @@ async function copy() {
 </script>
 
 <template>
-  <button type="button" class="copy" :aria-label="`Copy the name ${name}`" @click="copy">{{ copied ? "copied" : "copy" }}</button>
+  <button type="button" class="copy" :aria-label="`Copy the name ${name}`" @click="copy">
+    {{ copied ? "copied" : "copy" }}
+  </button>
 </template>
 
 <style scoped>
-.copy { font: 500 11px/1 var(--mono); color: var(--faint); border: 1px solid var(--rule2); border-radius: 2px; padding: 2px 5px; }
-.copy:hover { color: var(--ink); border-color: var(--ink); }
+.copy {
+  font: 500 11px/1 var(--mono);
+  color: var(--faint);
+  border: 1px solid var(--rule2);
+  border-radius: 2px;
+  padding: 2px 5px;
+}
+.copy:hover {
+  color: var(--ink);
+  border-color: var(--ink);
+}
 </style>

@@ -53,28 +53,99 @@ function onKey(event: KeyboardEvent) {
 <template>
   <label class="find">
     <input
-      v-model="text" placeholder="Find a disk, volume, node" aria-label="Find a disk, volume or node" role="combobox" aria-autocomplete="list" aria-controls="found"
-      :aria-expanded="focused && found.length > 0" :aria-activedescendant="found.length ? `found-${at}` : undefined" autocomplete="off"
-      @input="at = 0" @keydown="onKey" @focus="focused = true" @blur="focused = false"
+      v-model="text"
+      placeholder="Find a disk, volume, node"
+      aria-label="Find a disk, volume or node"
+      role="combobox"
+      aria-autocomplete="list"
+      aria-controls="found"
+      :aria-expanded="focused && found.length > 0"
+      :aria-activedescendant="found.length ? `found-${at}` : undefined"
+      autocomplete="off"
+      @input="at = 0"
+      @keydown="onKey"
+      @focus="focused = true"
+      @blur="focused = false"
     />
     <kbd>/</kbd>
     <ul v-if="focused && text.trim()" id="found" role="listbox">
-      <li v-for="(thing, i) in found" :id="`found-${i}`" :key="thing.kind + thing.name" role="option" :aria-selected="i === at" @mousedown.prevent="go(i)" @mousemove="at = i">
+      <li
+        v-for="(thing, i) in found"
+        :id="`found-${i}`"
+        :key="thing.kind + thing.name"
+        role="option"
+        :aria-selected="i === at"
+        @mousedown.prevent="go(i)"
+        @mousemove="at = i"
+      >
         <b>{{ thing.name }}</b><span>{{ thing.kind }}</span>
       </li>
-      <li v-if="!found.length" class="none" role="option" aria-selected="false">Nothing has that in its name.</li>
+      <li v-if="!found.length" class="none" role="option" aria-selected="false">
+        Nothing has that in its name.
+      </li>
     </ul>
   </label>
 </template>
 
 <style scoped>
-.find { position: relative; display: flex; align-items: center; gap: 8px; align-self: center; width: 220px; height: 30px; padding: 0 6px 0 10px; border: 1px solid var(--edge); border-radius: 3px; background: var(--paper); font-size: var(--t-s); margin-left: 8px; }
-input { flex: 1; min-width: 0; border: 0; background: none; outline: 0; font: inherit; color: var(--ink); padding: 0; }
-input::placeholder { color: var(--faint); opacity: 1; }
-.find:focus-within { outline: 2px solid var(--slate); outline-offset: 1px; }
-ul { position: absolute; z-index: 20; left: -1px; right: -1px; top: 32px; background: var(--sheet); border: 1px solid var(--ink); box-shadow: var(--lift); }
-li { display: flex; justify-content: space-between; padding: 4px 10px; cursor: pointer; }
-li span { color: var(--soft); font-size: var(--t-xs); }
-li[aria-selected="true"] { background: var(--slate-pale); }
-li.none { color: var(--soft); background: none; }
+.find {
+  position: relative;
+  display: flex;
+  align-items: center;
+  gap: 8px;
+  align-self: center;
+  width: 220px;
+  height: 30px;
+  padding: 0 6px 0 10px;
+  border: 1px solid var(--edge);
+  border-radius: 3px;
+  background: var(--paper);
+  font-size: var(--t-s);
+  margin-left: 8px;
+}
+input {
+  flex: 1;
+  min-width: 0;
+  border: 0;
+  background: none;
+  outline: 0;
+  font: inherit;
+  color: var(--ink);
+  padding: 0;
+}
+input::placeholder {
+  color: var(--faint);
+  opacity: 1;
+}
+.find:focus-within {
+  outline: 2px solid var(--slate);
+  outline-offset: 1px;
+}
+ul {
+  position: absolute;
+  z-index: 20;
+  left: -1px;
+  right: -1px;
+  top: 32px;
+  background: var(--sheet);
+  border: 1px solid var(--ink);
+  box-shadow: var(--lift);
+}
+li {
+  display: flex;
+  justify-content: space-between;
+  padding: 4px 10px;
+  cursor: pointer;
+}
+li span {
+  color: var(--soft);
+  font-size: var(--t-xs);
+}
+li[aria-selected="true"] {
+  background: var(--slate-pale);
+}
+li.none {
+  color: var(--soft);
+  background: none;
+}
 </style>

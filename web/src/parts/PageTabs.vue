@@ -8,11 +8,23 @@ const route = useRoute();
 
 <template>
   <nav class="lens" :aria-label="label">
-    <RouterLink v-for="[path, name] in pages" :key="path" :to="path" :aria-current="route.path === path ? 'page' : undefined">{{ name }}</RouterLink>
+    <RouterLink
+      v-for="[path, name] in pages"
+      :key="path"
+      :to="path"
+      :aria-current="route.path === path ? 'page' : undefined"
+      >{{ name }}</RouterLink
+    >
   </nav>
 </template>
 
 <style scoped>
-a:hover { color: var(--ink); }
-a[aria-current] { color: var(--ink); font-weight: 650; box-shadow: 0 2px 0 var(--ink); }
+a:hover {
+  color: var(--ink);
+}
+a[aria-current] {
+  color: var(--ink);
+  font-weight: 650;
+  box-shadow: 0 2px 0 var(--ink);
+}
 </style>

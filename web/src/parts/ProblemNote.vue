@@ -11,6 +11,9 @@ const problem = computed(() => (props.error instanceof Refused ? props.error.pro
 <template>
   <div v-if="error" class="problem" role="alert">
     <StateMark lamp="failed" />
-    <span>{{ problem?.detail ?? String(error) }} <span v-if="problem?.next_step" class="soft">{{ problem.next_step }}</span></span>
+    <span
+      >{{ problem?.detail ?? String(error) }}
+      <span v-if="problem?.next_step" class="soft">{{ problem.next_step }}</span></span
+    >
   </div>
 </template>

@@ -17,21 +17,41 @@ const WORDS: Record<string, string> = { "+": "plus", "−": "less", "×": "times
 <template>
   <VMenu v-model="open" :close-on-content-click="false" location="top end" :offset="10" transition="none">
     <template #activator="{ props }">
-      <button v-if="figure.parts.length" v-bind="props" class="sum" type="button" :aria-label="`${figure.label}: ${amount(figure.value, figure.unit)}. Open its sum.`" @keydown="onKey">
+      <button
+        v-if="figure.parts.length"
+        v-bind="props"
+        class="sum"
+        type="button"
+        :aria-label="`${figure.label}: ${amount(figure.value, figure.unit)}. Open its sum.`"
+        @keydown="onKey"
+      >
         <slot>{{ amount(figure.value, figure.unit) }}</slot>
       </button>
-      <span v-else><slot>{{ amount(figure.value, figure.unit) }}</slot></span>
+      <span v-else
+        ><slot>{{ amount(figure.value, figure.unit) }}</slot></span
+      >
     </template>
     <div class="sheet" role="dialog" :aria-label="figure.label">
-      <h3>{{ figure.label }}: {{ amount(figure.value, figure.unit) }}<template v-if="figure.unit === 'bytes' && figure.value >= 2 ** 30"> ({{ binarySize(figure.value) }})</template></h3>
+      <h3>
+        {{ figure.label }}: {{ amount(figure.value, figure.unit)
+        }}<template v-if="figure.unit === 'bytes' && figure.value >= 2 ** 30">
+          ({{ binarySize(figure.value) }})</template
+        >
+      </h3>
       <table>
         <tbody>
           <tr v-for="(part, i) in figure.parts" :key="i">
-            <td class="op"><span :aria-label="WORDS[part.operation]">{{ i ? part.operation : "" }}</span></td>
+            <td class="op">
+              <span :aria-label="WORDS[part.operation]">{{ i ? part.operation : "" }}</span>
+            </td>
             <td>{{ part.label }}</td>
             <td class="n">{{ amount(part.value, part.unit) }}</td>
           </tr>
-          <tr class="total"><td class="op">=</td><td>{{ figure.label }}</td><td class="n">{{ amount(figure.value, figure.unit) }}</td></tr>
+          <tr class="total">
+            <td class="op">=</td>
+            <td>{{ figure.label }}</td>
+            <td class="n">{{ amount(figure.value, figure.unit) }}</td>
+          </tr>
         </tbody>
       </table>
       <p v-if="figure.note">{{ figure.note }}</p>
@@ -40,13 +60,58 @@ const WORDS: Record<string, string> = { "+": "plus", "−": "less", "×": "times
 </template>
 
 <style scoped>
-.sum { cursor: help; text-decoration: underline dotted; text-decoration-thickness: 1.5px; text-underline-offset: 4px; text-decoration-color: var(--faint); white-space: nowrap; font: inherit; color: inherit; letter-spacing: inherit; }
-.sheet { background: var(--sheet); color: var(--ink); border: 1px solid var(--ink); box-shadow: var(--lift); padding: 10px 14px; width: 400px; max-width: 90vw; font-size: var(--t-s); clip-path: polygon(0 0, calc(100% - 16px) 0, 100% 16px, 100% 100%, 0 100%); }
-h3 { font-size: var(--t-m); font-weight: 680; padding: 0 20px 6px 0; }
-table { width: 100%; border-collapse: collapse; }
-td { border-top: 1px solid var(--rule); padding: 3px 0; vertical-align: top; }
-td.n { text-align: right; font-family: var(--mono); white-space: nowrap; padding-left: 12px; }
-td.op { width: 16px; color: var(--faint); }
-tr.total td { border-top: 1.5px solid var(--ink); font-weight: 640; }
-p { padding-top: 8px; color: var(--soft); }
+.sum {
+  cursor: help;
+  text-decoration: underline dotted;
+  text-decoration-thickness: 1.5px;
+  text-underline-offset: 4px;
+  text-decoration-color: var(--faint);
+  white-space: nowrap;
+  font: inherit;
+  color: inherit;
+  letter-spacing: inherit;
+}
+.sheet {
+  background: var(--sheet);
+  color: var(--ink);
+  border: 1px solid var(--ink);
+  box-shadow: var(--lift);
+  padding: 10px 14px;
+  width: 400px;
+  max-width: 90vw;
+  font-size: var(--t-s);
+  clip-path: polygon(0 0, calc(100% - 16px) 0, 100% 16px, 100% 100%, 0 100%);
+}
+h3 {
+  font-size: var(--t-m);
+  font-weight: 680;
+  padding: 0 20px 6px 0;
+}
+table {
+  width: 100%;
+  border-collapse: collapse;
+}
+td {
+  border-top: 1px solid var(--rule);
+  padding: 3px 0;
+  vertical-align: top;
+}
+td.n {
+  text-align: right;
+  font-family: var(--mono);
+  white-space: nowrap;
+  padding-left: 12px;
+}
+td.op {
+  width: 16px;
+  color: var(--faint);
+}
+tr.total td {
+  border-top: 1.5px solid var(--ink);
+  font-weight: 640;
+}
+p {
+  padding-top: 8px;
+  color: var(--soft);
+}
 </style>

@@ -15,59 +15,141 @@ const grace = useGrace();
 const unfolded = ref<string | null>(null);
 const graceText = ref("");
 const port = ref("7503");
-const isShut = (node: string) => yard.value?.shut.some((s) => s.node === node && s.port === Number(port.value)) ?? false;
+const isShut = (node: string) =>
+  yard.value?.shut.some((s) => s.node === node && s.port === Number(port.value)) ?? false;
 const SPEEDS = [1, 10, 60, 600];
 const failure = computed(() => error.value ?? pull.error.value ?? grace.error.value);
 function setGrace() {
   const seconds = Number(graceText.value);
-  if (graceText.value.trim()) grace.mutate(Number.isFinite(seconds) ? seconds : 0, { onSuccess: () => (graceText.value = "") });
+  if (graceText.value.trim())
+    grace.mutate(Number.isFinite(seconds) ? seconds : 0, { onSuccess: () => (graceText.value = "") });
 }
 </script>
 
 <template>
   <VNavigationDrawer v-model="screen.yardOpen" location="right" temporary width="380" disable-resize-watcher>
     <section v-if="screen.yardOpen" class="yard" aria-label="Yard" @keydown.esc="screen.yardOpen = false">
-      <header><h2>Yard</h2><button type="button" class="act" @click="screen.yardOpen = false">Close</button></header>
-      <p>These levers drive stand-ins: simulated servers that ship with Fold Barn and speak its agent protocol. No real machine is touched. What you do here, Fold Barn must find out for itself.</p>
+      <header>
+        <h2>Yard</h2>
+        <button type="button" class="act" @click="screen.yardOpen = false">Close</button>
+      </header>
+      <p>
+        These levers drive stand-ins: simulated servers that ship with Fold Barn and speak its agent protocol.
+        No real machine is touched. What you do here, Fold Barn must find out for itself.
+      </p>
       <ProblemNote :error="failure" />
       <template v-if="yard">
         <h3>Their time</h3>
         <div class="row">
-          <button v-for="s in SPEEDS" :key="s" type="button" class="chip" :aria-pressed="yard.speed === s" @click="pull.mutate({ lever: 'speed', speed: s })">× {{ s }}</button>
+          <button
+            v-for="s in SPEEDS"
+            :key="s"
+            type="button"
+            class="chip"
+            :aria-pressed="yard.speed === s"
+            @click="pull.mutate({ lever: 'speed', speed: s })"
+          >
+            × {{ s }}
+          </button>
           <span class="small">data moves this much faster</span>
         </div>
         <h3>Grace time</h3>
         <form class="row" @submit.prevent="setGrace">
           <span class="small">{{ span(barn?.grace_seconds ?? 0) }} of silence before a rebuild.</span>
-          <input v-model="graceText" inputmode="numeric" aria-label="Grace time in seconds" placeholder="seconds" /><button class="chip">Set</button>
+          <input
+            v-model="graceText"
+            inputmode="numeric"
+            aria-label="Grace time in seconds"
+            placeholder="seconds"
+          /><button class="chip">Set</button>
         </form>
         <h3>Mail host</h3>
-        <p v-for="(m, i) in [...yard.mails].reverse().slice(0, 5)" :key="i" class="small"><b>{{ m.subject }}</b>, to {{ m.to }}</p>
+        <p v-for="(m, i) in [...yard.mails].reverse().slice(0, 5)" :key="i" class="small">
+          <b>{{ m.subject }}</b
+          >, to {{ m.to }}
+        </p>
         <p v-if="!yard.mails.length" class="small">No mail has arrived.</p>
         <h3>Nodes</h3>
         <ul>
           <li v-for="node in yard.nodes" :key="node.name">
             <div class="row">
               <StateMark :lamp="node.power ? 'sound' : 'away'" />
-              <button type="button" class="name" :aria-expanded="unfolded === node.name" @click="unfolded = unfolded === node.name ? null : node.name">{{ node.name }}</button>
-              <span class="grow small">{{ node.power ? (node.answers === "well" ? "has power" : `answers ${node.answers}`) : "no power" }}</span>
-              <button type="button" class="chip" :aria-label="node.power ? `Cut the power of ${node.name}` : `Give power to ${node.name}`" @click="pull.mutate({ lever: node.power ? 'cut power' : 'give power', what: node.name })">
+              <button
+                type="button"
+                class="name"
+                :aria-expanded="unfolded === node.name"
+                @click="unfolded = unfolded === node.name ? null : node.name"
+              >
+                {{ node.name }}
+              </button>
+              <span class="grow small">{{
+                node.power ? (node.answers === "well" ? "has power" : `answers ${node.answers}`) : "no power"
+              }}</span>
+              <button
+                type="button"
+                class="chip"
+                :aria-label="node.power ? `Cut the power of ${node.name}` : `Give power to ${node.name}`"
+                @click="pull.mutate({ lever: node.power ? 'cut power' : 'give power', what: node.name })"
+              >
                 {{ node.power ? "Cut power" : "Give power" }}
               </button>
             </div>
             <div v-if="unfolded === node.name" class="inside">
               <div class="row">
                 <span class="small">Its agent answers</span>
-                <button v-for="how in ['well', 'slowly', 'garbled'] as const" :key="how" type="button" class="chip" :aria-pressed="node.answers === how" @click="pull.mutate({ lever: 'answer', what: node.name, how })">{{ how }}</button>
-                <button type="button" class="chip" @click="pull.mutate({ lever: 'forget orders', what: node.name })">Forget its orders</button>
+                <button
+                  v-for="how in ['well', 'slowly', 'garbled'] as const"
+                  :key="how"
+                  type="button"
+                  class="chip"
+                  :aria-pressed="node.answers === how"
+                  @click="pull.mutate({ lever: 'answer', what: node.name, how })"
+                >
+                  {{ how }}
+                </button>
+                <button
+                  type="button"
+                  class="chip"
+                  @click="pull.mutate({ lever: 'forget orders', what: node.name })"
+                >
+                  Forget its orders
+                </button>
               </div>
-              <form v-if="node.disks.length" class="row" @submit.prevent="pull.mutate({ lever: isShut(node.name) ? 'open port' : 'shut port', what: node.name, port: Number(port) })">
-                <span class="small">Its firewall</span><input v-model="port" inputmode="numeric" :aria-label="`Port of ${node.name}`" /><button class="chip">{{ isShut(node.name) ? "Open port" : "Shut port" }}</button>
-                <span class="small">{{ yard.shut.filter((s) => s.node === node.name).map((s) => s.port).join(", ") || "lets everything in" }}</span>
+              <form
+                v-if="node.disks.length"
+                class="row"
+                @submit.prevent="
+                  pull.mutate({
+                    lever: isShut(node.name) ? 'open port' : 'shut port',
+                    what: node.name,
+                    port: Number(port),
+                  })
+                "
+              >
+                <span class="small">Its firewall</span
+                ><input v-model="port" inputmode="numeric" :aria-label="`Port of ${node.name}`" /><button
+                  class="chip"
+                >
+                  {{ isShut(node.name) ? "Open port" : "Shut port" }}
+                </button>
+                <span class="small">{{
+                  yard.shut
+                    .filter((s) => s.node === node.name)
+                    .map((s) => s.port)
+                    .join(", ") || "lets everything in"
+                }}</span>
               </form>
               <div v-if="node.disks.length" class="row wrap">
                 <span class="small">Pull a disk</span>
-                <button v-for="disk in node.disks" :key="disk.name" type="button" class="chip" :aria-pressed="!disk.inside" :aria-label="disk.inside ? `Pull ${disk.name}` : `Return ${disk.name}`" @click="pull.mutate({ lever: disk.inside ? 'pull disk' : 'return disk', what: disk.name })">
+                <button
+                  v-for="disk in node.disks"
+                  :key="disk.name"
+                  type="button"
+                  class="chip"
+                  :aria-pressed="!disk.inside"
+                  :aria-label="disk.inside ? `Pull ${disk.name}` : `Return ${disk.name}`"
+                  @click="pull.mutate({ lever: disk.inside ? 'pull disk' : 'return disk', what: disk.name })"
+                >
                   {{ disk.name.slice(node.name.length + 1) }}
                 </button>
               </div>
@@ -81,19 +163,79 @@ function setGrace() {
 </template>
 
 <style scoped>
-.yard { padding: 12px 16px; font-size: var(--t-s); background: var(--sheet); color: var(--ink); min-height: 100%; }
-header { display: flex; justify-content: space-between; align-items: baseline; padding-bottom: 6px; border-bottom: 1.5px solid var(--ink); }
-h2 { font-size: var(--t-l); font-weight: 680; }
-h3 { font-size: var(--t-s); font-weight: 640; padding-top: 12px; }
-p { padding-top: 8px; color: var(--soft); }
-.row { display: flex; align-items: center; gap: 6px; padding: 4px 0; min-height: 30px; }
-.row.wrap { flex-wrap: wrap; }
-li { border-bottom: 1px solid var(--rule); }
-.name { font-weight: 640; min-width: 76px; }
-.name:hover { text-decoration: underline; }
-.chip { border: 1px solid var(--edge); border-radius: 3px; padding: 2px 8px; font-size: var(--t-s); background: var(--paper); white-space: nowrap; }
-.chip:hover { border-color: var(--ink); }
-.chip[aria-pressed="true"] { background: var(--slate); color: var(--on-slate); border-color: var(--slate); }
-.inside { padding: 0 0 6px 18px; }
-input { width: 80px; height: 26px; border: 1px solid var(--edge); border-radius: 3px; background: var(--paper); color: var(--ink); padding: 0 8px; }
+.yard {
+  padding: 12px 16px;
+  font-size: var(--t-s);
+  background: var(--sheet);
+  color: var(--ink);
+  min-height: 100%;
+}
+header {
+  display: flex;
+  justify-content: space-between;
+  align-items: baseline;
+  padding-bottom: 6px;
+  border-bottom: 1.5px solid var(--ink);
+}
+h2 {
+  font-size: var(--t-l);
+  font-weight: 680;
+}
+h3 {
+  font-size: var(--t-s);
+  font-weight: 640;
+  padding-top: 12px;
+}
+p {
+  padding-top: 8px;
+  color: var(--soft);
+}
+.row {
+  display: flex;
+  align-items: center;
+  gap: 6px;
+  padding: 4px 0;
+  min-height: 30px;
+}
+.row.wrap {
+  flex-wrap: wrap;
+}
+li {
+  border-bottom: 1px solid var(--rule);
+}
+.name {
+  font-weight: 640;
+  min-width: 76px;
+}
+.name:hover {
+  text-decoration: underline;
+}
+.chip {
+  border: 1px solid var(--edge);
+  border-radius: 3px;
+  padding: 2px 8px;
+  font-size: var(--t-s);
+  background: var(--paper);
+  white-space: nowrap;
+}
+.chip:hover {
+  border-color: var(--ink);
+}
+.chip[aria-pressed="true"] {
+  background: var(--slate);
+  color: var(--on-slate);
+  border-color: var(--slate);
+}
+.inside {
+  padding: 0 0 6px 18px;
+}
+input {
+  width: 80px;
+  height: 26px;
+  border: 1px solid var(--edge);
+  border-radius: 3px;
+  background: var(--paper);
+  color: var(--ink);
+  padding: 0 8px;
+}
 </style>

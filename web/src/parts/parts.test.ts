@@ -5,17 +5,53 @@ import BarnMap from "./BarnMap.vue";
 import StateMark from "./StateMark.vue";
 
 const disk = (name: string, more: Partial<Disk> = {}): Disk => ({
-  name, bay: name.split("-")[1]!, media: "ssd", size_bytes: 1e12, tier: "bulk", retiring: false, used_bytes: 4e11, role: "capacity", pool: "p", serial: name,
-  state: { lamp: "sound", reason: "" }, fit: false, reasons: [], ...more,
+  name,
+  bay: name.split("-")[1]!,
+  media: "ssd",
+  size_bytes: 1e12,
+  tier: "bulk",
+  retiring: false,
+  used_bytes: 4e11,
+  role: "capacity",
+  pool: "p",
+  serial: name,
+  state: { lamp: "sound", reason: "" },
+  fit: false,
+  reasons: [],
+  ...more,
 });
 const rooms: Room[] = [
-  { name: "A", racks: [{ name: "R1", nodes: [{ name: "n1", rack: "R1", room: "A", state: { lamp: "sound", reason: "" }, worst: "sound", note: "p 40%", pools: ["p"], disks: [disk("n1-1"), disk("n1-2", { fit: true, role: "unclaimed", pool: null, used_bytes: 0 })] }] }] },
+  {
+    name: "A",
+    racks: [
+      {
+        name: "R1",
+        nodes: [
+          {
+            name: "n1",
+            rack: "R1",
+            room: "A",
+            state: { lamp: "sound", reason: "" },
+            worst: "sound",
+            note: "p 40%",
+            pools: ["p"],
+            disks: [disk("n1-1"), disk("n1-2", { fit: true, role: "unclaimed", pool: null, used_bytes: 0 })],
+          },
+        ],
+      },
+    ],
+  },
 ];
 
 describe("state marks", () => {
   it("differ in shape, not only in colour", () => {
     const lamps: Lamp[] = ["sound", "watch", "mending", "short", "failed", "away", "not heard"];
-    const shapes = lamps.map((lamp) => mount(StateMark, { props: { lamp } }).find("svg").html().replace(/var\(--[a-z-]+\)|aria-label="[^"]*"/g, ""));
+    const shapes = lamps.map((lamp) =>
+      mount(StateMark, { props: { lamp } })
+        .find("svg")
+        .html()
+        .replace(/var\(--[a-z-]+\)|aria-label="[^"]*"/g, ""),
+    );
     expect(new Set(shapes).size).toBe(lamps.length);
   });
 });
@@ -24,7 +60,9 @@ describe("the barn map", () => {
   it("draws a bin's fill in proportion and says it in words", () => {
     const map = mount(BarnMap, { props: { rooms } });
     expect(map.find('[data-disk="n1-1"] .hay').attributes("style")).toContain("height: 40%");
-    expect(map.find('[data-disk="n1-1"]').attributes("aria-label")).toBe("n1-1, capacity, 1.00 TB, 40% used, sound");
+    expect(map.find('[data-disk="n1-1"]').attributes("aria-label")).toBe(
+      "n1-1, capacity, 1.00 TB, 40% used, sound",
+    );
     expect(map.find('[data-disk="n1-2"] .hay').exists()).toBe(false);
   });
   it("lights what is lit and dims the rest", () => {
@@ -36,7 +74,11 @@ describe("the barn map", () => {
   });
   it("is one tab stop that arrows move, and Space chooses", async () => {
     const map = mount(BarnMap, { props: { rooms, chosen: new Set<string>() }, attachTo: document.body });
-    const stops = () => map.findAll(".cell").filter((c) => c.attributes("tabindex") === "0").map((c) => c.attributes("data-disk"));
+    const stops = () =>
+      map
+        .findAll(".cell")
+        .filter((c) => c.attributes("tabindex") === "0")
+        .map((c) => c.attributes("data-disk"));
     expect(stops()).toEqual(["n1-1"]);
     await map.find(".map").trigger("keydown", { key: "ArrowRight" });
     expect(stops()).toEqual(["n1-2"]);

@@ -198,7 +198,7 @@ class Texts(Effect):
     """Effects in words. heads: of the three columns."""
 
     effect: Literal["texts"] = "texts"
-    heads: tuple[str, str, str] = ("", "Before", "After")
+    heads: list[str] = Field(default_factory=lambda: ["", "Before", "After"])
     rows: list[TextRow]
 
 

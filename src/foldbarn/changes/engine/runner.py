@@ -240,7 +240,8 @@ def run_change(change: int) -> None:
 def _run(change: int) -> None:
     with transaction() as session:
         token = kept.new_token(session, change)
-        _take_over(session, change)
+        if token is not None:
+            _take_over(session, change)
     first = True
     while token is not None and not ending.is_set():
         with transaction() as session:

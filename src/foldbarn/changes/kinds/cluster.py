@@ -344,7 +344,7 @@ class FormCluster(Kind[FormClusterParams]):
         effects: list[AnyEffect] = [
             Checks(rows=check_rows(checks)),
             Votes(rows=_losses(view, wish)),
-            Texts(heads=("Room to run", "Storage needs", "Left for other work"), rows=rooms),
+            Texts(heads=["Room to run", "Storage needs", "Left for other work"], rows=rooms),
         ]
         if wish.keepers:
             votes = f"{vote_sentence(voters(view, wish)).capitalize()}."

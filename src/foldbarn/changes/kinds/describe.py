@@ -100,7 +100,7 @@ class Describe(Kind[DescribeParams]):
             about=about,
             summary=summary,
             steps=[step],
-            effects=[Texts(heads=("Differs", "Machines say", "Text says"), rows=texts)],
+            effects=[Texts(heads=["Differs", "Machines say", "Text says"], rows=texts)],
             touches=[alone(Thing.PLACES)],
             warnings=warnings,
         )

@@ -23,11 +23,20 @@ const asked = ref("");
 const lens = computed(() => (screen.lens === "work" ? addUp() : null));
 function addUp() {
   const read = work.value?.read ?? {};
-  return Object.fromEntries(Object.entries(read).map(([name, r]) => [name, (r ?? 0) + (work.value?.write[name] ?? 0)]));
+  return Object.fromEntries(
+    Object.entries(read).map(([name, r]) => [name, (r ?? 0) + (work.value?.write[name] ?? 0)]),
+  );
 }
 /** The sentence over the ledger says what the ledger prints. */
 const ledger = computed(() => printLedger(barn.value?.ledgers ?? [], ["promised", "written", "free"]));
-const cell = (...names: string[]) => hundredths(names.reduce((sum, name) => sum + (ledger.value.total.cells[ledger.value.columns.findIndex((c) => c.name === name)] ?? 0), 0));
+const cell = (...names: string[]) =>
+  hundredths(
+    names.reduce(
+      (sum, name) =>
+        sum + (ledger.value.total.cells[ledger.value.columns.findIndex((c) => c.name === name)] ?? 0),
+      0,
+    ),
+  );
 const shown = computed(() => {
   const ledgers = barn.value?.ledgers ?? [];
   return asked.value ? ledgers.filter((l) => l.name === asked.value) : ledgers;
@@ -46,7 +55,10 @@ const begin = () => router.push({ query: { ...route.query, plan: "form-pool" } }
         <h1>{{ barn.headline }}</h1>
         <p>{{ barn.subline }}</p>
         <span class="grow" />
-        <p class="small">{{ count(barn.counts.nodes, "node") }} &nbsp; {{ count(barn.counts.disks, "disk") }} &nbsp; {{ count(barn.counts.pools, "pool") }} &nbsp; {{ count(barn.counts.volumes, "volume") }}</p>
+        <p class="small">
+          {{ count(barn.counts.nodes, "node") }} &nbsp; {{ count(barn.counts.disks, "disk") }} &nbsp;
+          {{ count(barn.counts.pools, "pool") }} &nbsp; {{ count(barn.counts.volumes, "volume") }}
+        </p>
         <PlanMenu :pools="barn.pools" />
       </div>
       <StagesBar v-if="barn.stages.some((s) => s.state === 'next')" :stages="barn.stages" />
@@ -55,10 +67,20 @@ const begin = () => router.push({ query: { ...route.query, plan: "form-pool" } }
           <div class="sec">
             <h2>Barn map</h2>
             <span class="lens" role="group" aria-label="Lens">
-              <button type="button" :aria-pressed="screen.lens === 'fullness'" @click="screen.lens = 'fullness'">Fullness</button>
-              <button type="button" :aria-pressed="screen.lens === 'work'" @click="screen.lens = 'work'">Work now</button>
+              <button
+                type="button"
+                :aria-pressed="screen.lens === 'fullness'"
+                @click="screen.lens = 'fullness'"
+              >
+                Fullness
+              </button>
+              <button type="button" :aria-pressed="screen.lens === 'work'" @click="screen.lens = 'work'">
+                Work now
+              </button>
             </span>
-            <span class="grow" /><span class="small">Pick a node or disk to open it, a volume to light it.</span>
+            <span class="grow" /><span class="small"
+              >Pick a node or disk to open it, a volume to light it.</span
+            >
           </div>
           <BarnMap :rooms="barn.rooms" :work="lens" @open="openDisk" @open-node="openNode" />
           <MapKey :work="screen.lens === 'work'" />
@@ -66,17 +88,32 @@ const begin = () => router.push({ query: { ...route.query, plan: "form-pool" } }
         <AttentionList :items="barn.attention" />
       </div>
       <p v-else class="empty">
-        Fold Barn listens for agents. Start the agent on a server and tell it this address; the server and its disks appear here within seconds, and nothing on them is changed.
+        Fold Barn listens for agents. Start the agent on a server and tell it this address; the server and its
+        disks appear here within seconds, and nothing on them is changed.
       </p>
       <section v-if="barn.counts.nodes" class="where" aria-label="Where it went">
         <div class="sec">
           <h2>Where it went</h2>
-          <span v-if="barn.counts.pools" class="small">Of {{ hundredths(ledger.total.raw) }} TB raw, {{ cell('promised', 'written') }} TB is in volumes. {{ cell('free') }} TB more will fit at each pool's usual protection.</span>
-          <span v-else class="small">{{ hundredths(ledger.total.raw) }} TB raw, none of it in a pool yet. <button type="button" class="act" data-offered @click="begin">Preview a pool</button></span>
+          <span v-if="barn.counts.pools" class="small"
+            >Of {{ hundredths(ledger.total.raw) }} TB raw, {{ cell("promised", "written") }} TB is in volumes.
+            {{ cell("free") }} TB more will fit at each pool's usual protection.</span
+          >
+          <span v-else class="small"
+            >{{ hundredths(ledger.total.raw) }} TB raw, none of it in a pool yet.
+            <button type="button" class="act" data-offered @click="begin">Preview a pool</button></span
+          >
           <span class="grow" />
           <span v-if="barn.pools.length" class="lens" role="group" aria-label="Ledger of">
             <button type="button" :aria-pressed="!asked" @click="asked = ''">Whole site</button>
-            <button v-for="p in barn.pools" :key="p.name" type="button" :aria-pressed="asked === p.name" @click="asked = p.name">{{ p.name }}</button>
+            <button
+              v-for="p in barn.pools"
+              :key="p.name"
+              type="button"
+              :aria-pressed="asked === p.name"
+              @click="asked = p.name"
+            >
+              {{ p.name }}
+            </button>
           </span>
         </div>
         <LedgerTable :ledgers="shown" :total="!asked" :free="barn.free" binary />
@@ -86,7 +123,17 @@ const begin = () => router.push({ query: { ...route.query, plan: "form-pool" } }
 </template>
 
 <style scoped>
-.upper { display: grid; grid-template-columns: minmax(0, 1fr) 372px; gap: 26px; }
-.where { padding-top: 8px; }
-@media (max-width: 1100px) { .upper { grid-template-columns: minmax(0, 1fr); } }
+.upper {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 372px;
+  gap: 26px;
+}
+.where {
+  padding-top: 8px;
+}
+@media (max-width: 1100px) {
+  .upper {
+    grid-template-columns: minmax(0, 1fr);
+  }
+}
 </style>

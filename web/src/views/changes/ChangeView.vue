@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
 import { useAsk, useChange, useSlowDown, type ChangePage, type Lamp } from "../../api/client";
+import { everyEffect } from "../../lib/effects";
 import { clock, percent, rate, size, span } from "../../lib/format";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
@@ -10,9 +11,20 @@ const props = defineProps<{ number: number }>();
 const { data: change, error } = useChange(() => props.number);
 const ask = useAsk();
 const STEP: Record<string, Lamp> = { waiting: "away", running: "mending", done: "sound", failed: "failed" };
-const WORDS = { waiting: "waits its turn", running: "running", paused: "paused", done: "done", withdrawn: "withdrawn" } as const;
-const lamp = (c: ChangePage): Lamp => ({ waiting: "away", running: "mending", paused: "short", done: "sound", withdrawn: "away" })[c.state] as Lamp;
-const share = computed(() => (change.value?.total_bytes ? change.value.done_bytes / change.value.total_bytes : 0));
+const WORDS = {
+  waiting: "waits its turn",
+  running: "running",
+  paused: "paused",
+  done: "done",
+  withdrawn: "withdrawn",
+} as const;
+const lamp = (c: ChangePage): Lamp =>
+  ({ waiting: "away", running: "mending", paused: "short", done: "sound", withdrawn: "away" })[
+    c.state
+  ] as Lamp;
+const share = computed(() =>
+  change.value?.total_bytes ? change.value.done_bytes / change.value.total_bytes : 0,
+);
 const PLACES: Record<string, (about: string) => string> = {
   "create-volume": (about) => pathOf("volume", about),
   "form-pool": (about) => pathOf("pool", about),
@@ -39,12 +51,26 @@ const back = computed(() => {
   const undo = change.value?.preview.undo as { kind: string; params: unknown } | null | undefined;
   return undo ? { query: { plan: undo.kind, "with-params": JSON.stringify(undo.params) } } : null;
 });
+const bottleneck = computed(() =>
+  change.value ? everyEffect(change.value.preview, "moved")[0]?.bottleneck : "",
+);
 const slow = useSlowDown();
 const capped = ref("");
-watch(() => change.value?.rate_cap, (cap) => (capped.value = cap ? String(Math.round(cap / 1e6)) : ""), { immediate: true });
-const setRate = () => slow.mutate({ number: props.number, rate: Number(capped.value) > 0 ? Math.round(Number(capped.value) * 1e6) : null });
+watch(
+  () => change.value?.rate_cap,
+  (cap) => (capped.value = cap ? String(Math.round(cap / 1e6)) : ""),
+  { immediate: true },
+);
+const setRate = () =>
+  slow.mutate({
+    number: props.number,
+    rate: Number(capped.value) > 0 ? Math.round(Number(capped.value) * 1e6) : null,
+  });
 const open = computed(() => change.value && !["done", "withdrawn"].includes(change.value.state));
-const took = (s: { started_at?: string | null; ended_at?: string | null }) => (s.started_at && s.ended_at ? `${((+new Date(s.ended_at) - +new Date(s.started_at)) / 1000).toFixed(1)} s` : "");
+const took = (s: { started_at?: string | null; ended_at?: string | null }) =>
+  s.started_at && s.ended_at
+    ? `${((+new Date(s.ended_at) - +new Date(s.started_at)) / 1000).toFixed(1)} s`
+    : "";
 </script>
 
 <template>
@@ -53,57 +79,182 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) => (s
     <template v-if="change">
       <div class="headline">
         <h1><StateMark :lamp="lamp(change)" /> {{ change.title }}</h1>
-        <p>Change {{ change.number }}, {{ WORDS[change.state] }}{{ change.asked ? `, asked to ${change.asked}` : "" }}. By {{ change.actor }}{{ change.reason ? `: ${change.reason}` : "." }}</p>
+        <p>
+          Change {{ change.number }}, {{ WORDS[change.state]
+          }}{{ change.asked ? `, asked to ${change.asked}` : "" }}. By {{ change.actor
+          }}{{ change.reason ? `: ${change.reason}` : "." }}
+        </p>
         <span class="grow" />
         <template v-if="open">
-          <form v-if="change.can_slow" class="slow" @submit.prevent="setRate"><label>At most <input v-model="capped" type="number" min="1" placeholder="no limit" aria-label="Most megabytes per second" @change="setRate" /> MB/s</label></form>
-          <button v-if="change.state === 'running'" type="button" class="btn plain" :disabled="!!change.asked" @click="ask.mutate({ number, what: 'pause' })">Pause</button>
-          <button v-if="change.state === 'paused'" type="button" class="btn" @click="ask.mutate({ number, what: 'resume' })">Go on</button>
-          <button type="button" class="btn plain" :disabled="change.asked === 'withdraw'" @click="ask.mutate({ number, what: 'withdraw' })">Withdraw</button>
+          <form v-if="change.can_slow" class="slow" @submit.prevent="setRate">
+            <label
+              >At most
+              <input
+                v-model="capped"
+                type="number"
+                min="1"
+                placeholder="no limit"
+                aria-label="Most megabytes per second"
+                @change="setRate"
+              />
+              MB/s</label
+            >
+          </form>
+          <button
+            v-if="change.state === 'running'"
+            type="button"
+            class="btn plain"
+            :disabled="!!change.asked"
+            @click="ask.mutate({ number, what: 'pause' })"
+          >
+            Pause
+          </button>
+          <button
+            v-if="change.state === 'paused'"
+            type="button"
+            class="btn"
+            @click="ask.mutate({ number, what: 'resume' })"
+          >
+            Go on
+          </button>
+          <button
+            type="button"
+            class="btn plain"
+            :disabled="change.asked === 'withdraw'"
+            @click="ask.mutate({ number, what: 'withdraw' })"
+          >
+            Withdraw
+          </button>
         </template>
         <template v-else-if="change.state === 'done'">
           <RouterLink v-if="back" class="act" :to="back">Preview taking it back</RouterLink>
           <RouterLink class="act" :to="thing">Show {{ change.about }}</RouterLink>
         </template>
       </div>
-      <p v-if="change.waits_for" class="soft" role="status"><StateMark lamp="away" /> Waits for <RouterLink class="act" :to="`/changes/${change.waits_for.number}`">change {{ change.waits_for.number }}, {{ change.waits_for.title }}</RouterLink>, which touches the same things.</p>
-      <div v-if="change.problem" class="problem" role="status"><StateMark :lamp="open ? 'short' : 'away'" /> <span>{{ change.problem }}<template v-if="change.again_at"> Fold Barn tries it again by itself at {{ clock(change.again_at) }}.</template></span></div>
-      <div v-if="change.total_bytes" class="meter" role="progressbar" aria-label="Progress" :aria-valuenow="Math.round(share * 100)" aria-valuemin="0" aria-valuemax="100">
+      <p v-if="change.waits_for" class="soft" role="status">
+        <StateMark lamp="away" /> Waits for
+        <RouterLink class="act" :to="`/changes/${change.waits_for.number}`"
+          >change {{ change.waits_for.number }}, {{ change.waits_for.title }}</RouterLink
+        >, which touches the same things.
+      </p>
+      <div v-if="change.problem" class="problem" role="status">
+        <StateMark :lamp="open ? 'short' : 'away'" />
+        <span
+          >{{ change.problem
+          }}<template v-if="change.again_at">
+            Fold Barn tries it again by itself at {{ clock(change.again_at) }}.</template
+          ></span
+        >
+      </div>
+      <div
+        v-if="change.total_bytes"
+        class="meter"
+        role="progressbar"
+        aria-label="Progress"
+        :aria-valuenow="Math.round(share * 100)"
+        aria-valuemin="0"
+        aria-valuemax="100"
+      >
         <i><u :style="{ width: `${share * 100}%` }" /></i>
         <p>
           <b>{{ percent(share) }}</b> {{ size(change.done_bytes) }} of {{ size(change.total_bytes) }}
-          <template v-if="change.rate && change.state === 'running'">at {{ rate(change.rate) }}<template v-if="change.seconds_left">, about {{ span(change.seconds_left) }} left</template></template>
+          <template v-if="change.rate && change.state === 'running'"
+            >at {{ rate(change.rate)
+            }}<template v-if="change.seconds_left"
+              >, about {{ span(change.seconds_left) }} left</template
+            ></template
+          >
         </p>
       </div>
       <div class="columns">
         <section aria-label="Steps">
-          <div class="sec"><h2>Steps</h2><span class="grow" /><span class="small">{{ clock(change.started_at) }}{{ change.ended_at ? ` to ${clock(change.ended_at)}` : "" }}</span></div>
+          <div class="sec">
+            <h2>Steps</h2>
+            <span class="grow" /><span class="small"
+              >{{ clock(change.started_at)
+              }}{{ change.ended_at ? ` to ${clock(change.ended_at)}` : "" }}</span
+            >
+          </div>
           <ol :class="{ many: change.steps.length > 9 }">
-            <li v-for="s in change.steps" :key="s.number" :data-step="s.name" :data-state="s.state">
+            <li
+              v-for="s in change.steps"
+              :key="s.number"
+              :data-step="s.about ? `${s.name}:${s.about}` : s.name"
+              :data-state="s.state"
+            >
               <span class="no">{{ s.number }}</span>
-              <div><b>{{ s.title }}</b><p class="soft">{{ s.outcome || s.detail }}</p></div>
-              <span class="t"><StateMark :lamp="STEP[s.state]!" /> {{ s.state }}<br /><span class="faint">{{ took(s) }}{{ s.attempt > 1 ? ` try ${s.attempt}` : "" }}</span></span>
+              <div>
+                <b>{{ s.title }}</b>
+                <p class="soft">{{ s.outcome || s.detail }}</p>
+              </div>
+              <span class="t"
+                ><StateMark :lamp="STEP[s.state]!" /> {{ s.state }}<br /><span class="faint"
+                  >{{ took(s) }}{{ s.attempt > 1 ? ` try ${s.attempt}` : "" }}</span
+                ></span
+              >
             </li>
           </ol>
         </section>
         <section aria-label="What was foreseen">
-          <div class="sec"><h2>What was foreseen</h2><span class="small">from revision {{ change.preview.revision }}</span></div>
+          <div class="sec">
+            <h2>What was foreseen</h2>
+            <span class="small">from revision {{ change.preview.revision }}</span>
+          </div>
           <p v-if="change.preview.summary">{{ change.preview.summary }}</p>
-          <p v-if="change.preview.seconds" class="soft">About {{ span(change.preview.seconds) }} at the least, held up by {{ change.preview.bottleneck }}.</p>
-          <table v-if="change.moved_bytes || (change.preview.moves_bytes && !open)" class="plain compare" aria-label="Foreseen and happened">
-            <thead><tr><th /><th class="n">Foreseen</th><th class="n">Happened</th></tr></thead>
+          <p v-if="change.preview.seconds" class="soft">
+            About {{ span(change.preview.seconds) }} at the least, held up by {{ bottleneck }}.
+          </p>
+          <table
+            v-if="change.moved_bytes || (change.preview.moves_bytes && !open)"
+            class="plain compare"
+            aria-label="Foreseen and happened"
+          >
+            <thead>
+              <tr>
+                <th />
+                <th class="n">Foreseen</th>
+                <th class="n">Happened</th>
+              </tr>
+            </thead>
             <tbody>
-              <tr><td>Moved</td><td class="n">{{ size(change.preview.moves_bytes) }}</td><td class="n">{{ size(change.moved_bytes) }}</td></tr>
-              <tr><td>Took, by the nodes' clocks</td><td class="n">{{ change.preview.seconds ? `at least ${span(change.preview.seconds)}` : "" }}</td><td class="n">{{ change.work_seconds ? span(change.work_seconds) : "" }}</td></tr>
+              <tr>
+                <td>Moved</td>
+                <td class="n">{{ size(change.preview.moves_bytes) }}</td>
+                <td class="n">{{ size(change.moved_bytes) }}</td>
+              </tr>
+              <tr>
+                <td>Took, by the nodes' clocks</td>
+                <td class="n">
+                  {{ change.preview.seconds ? `at least ${span(change.preview.seconds)}` : "" }}
+                </td>
+                <td class="n">{{ change.work_seconds ? span(change.work_seconds) : "" }}</td>
+              </tr>
               <!-- The bound is on the whole: what is quick goes first, so a part of it may be quicker. -->
-              <tr v-if="change.work_seconds && !open"><td>Rate</td><td class="n">{{ change.preview.seconds ? `at most ${rate(change.preview.moves_bytes / change.preview.seconds)}` : "" }}</td><td class="n">{{ rate(change.moved_bytes / change.work_seconds) }}</td></tr>
+              <tr v-if="change.work_seconds && !open">
+                <td>Rate</td>
+                <td class="n">
+                  {{
+                    change.preview.seconds
+                      ? `at most ${rate(change.preview.moves_bytes / change.preview.seconds)}`
+                      : ""
+                  }}
+                </td>
+                <td class="n">{{ rate(change.moved_bytes / change.work_seconds) }}</td>
+              </tr>
             </tbody>
           </table>
-          <p v-if="change.preview.protection" class="soft">{{ change.preview.protection }}</p>
-          <p v-for="w in change.preview.warnings" :key="w.sentence"><StateMark lamp="watch" /> {{ w.sentence }}</p>
+          <p v-for="p in everyEffect(change.preview, 'promise')" :key="p.sentence" class="soft">
+            {{ p.sentence }}
+          </p>
+          <p v-for="w in change.preview.warnings" :key="w.sentence">
+            <StateMark lamp="watch" /> {{ w.sentence }}
+          </p>
           <template v-if="change.records.length">
             <div class="sec"><h2>What was asked of it</h2></div>
-            <p v-for="r in change.records" :key="r.at"><span class="mono soft">{{ clock(r.at) }}</span> {{ r.what }} <span class="soft">{{ r.actor }}</span></p>
+            <p v-for="r in change.records" :key="r.at">
+              <span class="mono soft">{{ clock(r.at) }}</span> {{ r.what }}
+              <span class="soft">{{ r.actor }}</span>
+            </p>
           </template>
         </section>
       </div>
@@ -113,21 +264,87 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) => (s
 </template>
 
 <style scoped>
-.columns { display: grid; grid-template-columns: minmax(0, 1.3fr) minmax(0, 1fr); gap: 26px; padding-top: 8px; }
-li { display: grid; grid-template-columns: 22px 1fr 96px; gap: 6px; padding: 7px 0; border-top: 1px solid var(--rule); font-size: var(--t-s); }
-li:first-child { border-top: 1.5px solid var(--ink); }
-.many li { padding: 2px 0; grid-template-columns: 22px 1fr 130px; }
-.many li > div { display: flex; gap: 12px; align-items: baseline; }
-.many li br { display: none; }
-.no { font: 600 13px/20px var(--mono); color: var(--soft); }
-li b { font-size: var(--t-m); font-weight: 640; }
-.t { text-align: right; }
-.meter { padding: 4px 0 8px; }
-.meter i { display: block; height: 8px; background: var(--well); border: 1px solid var(--edge); }
-.meter u { display: block; height: 100%; background: var(--slate); }
-.meter p { font-size: var(--t-s); padding-top: 3px; color: var(--soft); } .meter b { color: var(--ink); }
-.slow { white-space: nowrap; font-size: var(--t-s); color: var(--soft); }
-.slow input { width: 84px; height: 28px; border: 1px solid var(--edge); border-radius: 3px; background: var(--sheet); color: var(--ink); padding: 0 6px; }
-.compare { margin: 6px 0; }
-section p { font-size: var(--t-s); padding-top: 4px; }
+.columns {
+  display: grid;
+  grid-template-columns: minmax(0, 1.3fr) minmax(0, 1fr);
+  gap: 26px;
+  padding-top: 8px;
+}
+li {
+  display: grid;
+  grid-template-columns: 22px 1fr 96px;
+  gap: 6px;
+  padding: 7px 0;
+  border-top: 1px solid var(--rule);
+  font-size: var(--t-s);
+}
+li:first-child {
+  border-top: 1.5px solid var(--ink);
+}
+.many li {
+  padding: 2px 0;
+  grid-template-columns: 22px 1fr 130px;
+}
+.many li > div {
+  display: flex;
+  gap: 12px;
+  align-items: baseline;
+}
+.many li br {
+  display: none;
+}
+.no {
+  font: 600 13px/20px var(--mono);
+  color: var(--soft);
+}
+li b {
+  font-size: var(--t-m);
+  font-weight: 640;
+}
+.t {
+  text-align: right;
+}
+.meter {
+  padding: 4px 0 8px;
+}
+.meter i {
+  display: block;
+  height: 8px;
+  background: var(--well);
+  border: 1px solid var(--edge);
+}
+.meter u {
+  display: block;
+  height: 100%;
+  background: var(--slate);
+}
+.meter p {
+  font-size: var(--t-s);
+  padding-top: 3px;
+  color: var(--soft);
+}
+.meter b {
+  color: var(--ink);
+}
+.slow {
+  white-space: nowrap;
+  font-size: var(--t-s);
+  color: var(--soft);
+}
+.slow input {
+  width: 84px;
+  height: 28px;
+  border: 1px solid var(--edge);
+  border-radius: 3px;
+  background: var(--sheet);
+  color: var(--ink);
+  padding: 0 6px;
+}
+.compare {
+  margin: 6px 0;
+}
+section p {
+  font-size: var(--t-s);
+  padding-top: 4px;
+}
 </style>

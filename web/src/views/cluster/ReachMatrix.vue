@@ -14,12 +14,31 @@ const tooMany = computed(() => props.members.length > 24);
 <template>
   <div class="wrap">
     <table v-if="!tooMany" class="matrix" aria-label="Reach">
-      <thead><tr><th /><th v-for="b in members" :key="b" scope="col"><span>{{ b }}</span></th><th scope="col"><span>in all</span></th></tr></thead>
+      <thead>
+        <tr>
+          <th />
+          <th v-for="b in members" :key="b" scope="col">
+            <span>{{ b }}</span>
+          </th>
+          <th scope="col"><span>in all</span></th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="a in members" :key="a">
           <th scope="row">{{ a }}</th>
-          <td v-for="b in members" :key="b" :class="{ short: (cell(a, b)?.reached ?? 0) < (cell(a, b)?.of ?? 0), own: a === b }" :title="cell(a, b)?.why || `${a} reaches ${cell(a, b)?.reached} of ${cell(a, b)?.of} disks of ${b}`">
-            {{ (cell(a, b)?.reached ?? 0) < (cell(a, b)?.of ?? 0) ? `${cell(a, b)?.reached} of ${cell(a, b)?.of}` : cell(a, b)?.reached }}
+          <td
+            v-for="b in members"
+            :key="b"
+            :class="{ short: (cell(a, b)?.reached ?? 0) < (cell(a, b)?.of ?? 0), own: a === b }"
+            :title="
+              cell(a, b)?.why || `${a} reaches ${cell(a, b)?.reached} of ${cell(a, b)?.of} disks of ${b}`
+            "
+          >
+            {{
+              (cell(a, b)?.reached ?? 0) < (cell(a, b)?.of ?? 0)
+                ? `${cell(a, b)?.reached} of ${cell(a, b)?.of}`
+                : cell(a, b)?.reached
+            }}
           </td>
           <td class="sum">{{ total(a) }}</td>
         </tr>
@@ -32,13 +51,48 @@ const tooMany = computed(() => props.members.length > 24);
 </template>
 
 <style scoped>
-.wrap { overflow-x: auto; }
-.matrix { border-collapse: collapse; font-size: var(--t-s); }
-th { font-weight: 500; color: var(--soft); text-align: right; padding: 2px 8px 2px 0; white-space: nowrap; }
-thead th { vertical-align: bottom; height: 74px; padding: 0 0 4px; }
-thead th span { writing-mode: vertical-rl; transform: rotate(180deg); }
-td { border: 1px solid var(--rule2); text-align: center; font-family: var(--mono); min-width: 38px; padding: 2px 5px; background: var(--sheet); }
-td.own { color: var(--faint); }
-td.short { background: repeating-linear-gradient(135deg, var(--sheet) 0 4px, var(--rule) 4px 5px); font-weight: 640; border-color: var(--failed); }
-td.sum { border: 0; background: none; font-weight: 640; }
+.wrap {
+  overflow-x: auto;
+}
+.matrix {
+  border-collapse: collapse;
+  font-size: var(--t-s);
+}
+th {
+  font-weight: 500;
+  color: var(--soft);
+  text-align: right;
+  padding: 2px 8px 2px 0;
+  white-space: nowrap;
+}
+thead th {
+  vertical-align: bottom;
+  height: 74px;
+  padding: 0 0 4px;
+}
+thead th span {
+  writing-mode: vertical-rl;
+  transform: rotate(180deg);
+}
+td {
+  border: 1px solid var(--rule2);
+  text-align: center;
+  font-family: var(--mono);
+  min-width: 38px;
+  padding: 2px 5px;
+  background: var(--sheet);
+}
+td.own {
+  color: var(--faint);
+}
+td.short {
+  background: repeating-linear-gradient(135deg, var(--sheet) 0 4px, var(--rule) 4px 5px);
+  font-weight: 640;
+  border-color: var(--failed);
+}
+td.sum {
+  border: 0;
+  background: none;
+  font-weight: 640;
+}
 </style>

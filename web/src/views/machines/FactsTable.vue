@@ -17,11 +17,23 @@ const sorted = computed(() => {
   if (!column) return props.rows;
   const way = down.value ? -1 : 1;
   const keyed = props.rows.map((row) => ({ row, key: column.sort ? column.sort(row) : column.text(row) }));
-  keyed.sort((a, b) => way * (typeof a.key === "number" ? a.key - (b.key as number) : natural(a.key, b.key as string)));
+  keyed.sort(
+    (a, b) => way * (typeof a.key === "number" ? a.key - (b.key as number) : natural(a.key, b.key as string)),
+  );
   return keyed.map((k) => k.row);
 });
-watch(() => props.rows.length, (n) => (at.value = Math.min(at.value, Math.max(0, n - 1))));
-const virtual = useVirtualizer(computed(() => ({ count: sorted.value.length, getScrollElement: () => scroller.value, estimateSize: () => ROW, overscan: 12 })));
+watch(
+  () => props.rows.length,
+  (n) => (at.value = Math.min(at.value, Math.max(0, n - 1))),
+);
+const virtual = useVirtualizer(
+  computed(() => ({
+    count: sorted.value.length,
+    getScrollElement: () => scroller.value,
+    estimateSize: () => ROW,
+    overscan: 12,
+  })),
+);
 const seen = computed(() => virtual.value.getVirtualItems());
 const above = computed(() => seen.value[0]?.start ?? 0);
 const below = computed(() => Math.max(0, virtual.value.getTotalSize() - (seen.value.at(-1)?.end ?? 0)));
@@ -32,7 +44,14 @@ function sortBy(id: string) {
 }
 function onKey(event: KeyboardEvent) {
   const page = Math.max(1, Math.floor((scroller.value?.clientHeight ?? 300) / ROW) - 2);
-  const steps: Record<string, number> = { ArrowDown: 1, ArrowUp: -1, PageDown: page, PageUp: -page, Home: -sorted.value.length, End: sorted.value.length };
+  const steps: Record<string, number> = {
+    ArrowDown: 1,
+    ArrowUp: -1,
+    PageDown: page,
+    PageUp: -page,
+    Home: -sorted.value.length,
+    End: sorted.value.length,
+  };
   if (event.key === "Enter") {
     const row = sorted.value[at.value];
     if (row) emit("open", row);
@@ -45,20 +64,51 @@ function onKey(event: KeyboardEvent) {
 </script>
 
 <template>
-  <div ref="scroller" class="scroller" tabindex="0" role="grid" :aria-label="label" :aria-rowcount="rows.length" :aria-activedescendant="`row-${at}`" @keydown="onKey">
+  <div
+    ref="scroller"
+    class="scroller"
+    tabindex="0"
+    role="grid"
+    :aria-label="label"
+    :aria-rowcount="rows.length"
+    :aria-activedescendant="`row-${at}`"
+    @keydown="onKey"
+  >
     <table class="plain" :style="{ minWidth: `${width}px` }">
-      <colgroup><col v-for="c in columns" :key="c.id" :style="{ width: `${c.width}px` }" /></colgroup>
+      <colgroup>
+        <col v-for="c in columns" :key="c.id" :style="{ width: `${c.width}px` }" />
+      </colgroup>
       <thead>
         <tr>
-          <th v-for="c in columns" :key="c.id" :class="{ n: c.number }" :aria-sort="by === c.id ? (down ? 'descending' : 'ascending') : 'none'">
-            <button type="button" tabindex="-1" @click="sortBy(c.id)">{{ c.name }}<span v-if="by === c.id" class="soft">{{ down ? " (down)" : " (up)" }}</span></button>
+          <th
+            v-for="c in columns"
+            :key="c.id"
+            :class="{ n: c.number }"
+            :aria-sort="by === c.id ? (down ? 'descending' : 'ascending') : 'none'"
+          >
+            <button type="button" tabindex="-1" @click="sortBy(c.id)">
+              {{ c.name }}<span v-if="by === c.id" class="soft">{{ down ? " (down)" : " (up)" }}</span>
+            </button>
           </th>
         </tr>
       </thead>
       <tbody>
         <tr v-if="above" class="gap" :style="{ height: `${above}px` }" />
-        <tr v-for="v in seen" :id="`row-${v.index}`" :key="sorted[v.index]!.name" :class="{ at: v.index === at }" :aria-rowindex="v.index + 1" :data-row="sorted[v.index]!.name" @click="emit('open', sorted[v.index]!)">
-          <td v-for="c in columns" :key="c.id" :class="{ n: c.number, first: c.id === 'name' }" :title="c.text(sorted[v.index]!)">
+        <tr
+          v-for="v in seen"
+          :id="`row-${v.index}`"
+          :key="sorted[v.index]!.name"
+          :class="{ at: v.index === at }"
+          :aria-rowindex="v.index + 1"
+          :data-row="sorted[v.index]!.name"
+          @click="emit('open', sorted[v.index]!)"
+        >
+          <td
+            v-for="c in columns"
+            :key="c.id"
+            :class="{ n: c.number, first: c.id === 'name' }"
+            :title="c.text(sorted[v.index]!)"
+          >
             <slot :name="c.id" :row="sorted[v.index]!">{{ c.text(sorted[v.index]!) }}</slot>
           </td>
         </tr>
@@ -69,13 +119,41 @@ function onKey(event: KeyboardEvent) {
 </template>
 
 <style scoped>
-.scroller { flex: 1; min-height: 0; overflow: auto; contain: strict; }
-.scroller:focus-visible { outline-offset: -2px; }
-table { table-layout: fixed; }
-td { overflow: hidden; text-overflow: ellipsis; white-space: nowrap; height: 29px !important; padding-top: 0 !important; padding-bottom: 0 !important; }
-td.first { font-family: var(--mono); font-weight: 640; }
-tr { cursor: pointer; }
-tr.gap { cursor: default; }
-.scroller:focus-visible tr.at td { background: var(--slate-pale); }
-th button:hover { color: var(--ink); text-decoration: underline; }
+.scroller {
+  flex: 1;
+  min-height: 0;
+  overflow: auto;
+  contain: strict;
+}
+.scroller:focus-visible {
+  outline-offset: -2px;
+}
+table {
+  table-layout: fixed;
+}
+td {
+  overflow: hidden;
+  text-overflow: ellipsis;
+  white-space: nowrap;
+  height: 29px !important;
+  padding-top: 0 !important;
+  padding-bottom: 0 !important;
+}
+td.first {
+  font-family: var(--mono);
+  font-weight: 640;
+}
+tr {
+  cursor: pointer;
+}
+tr.gap {
+  cursor: default;
+}
+.scroller:focus-visible tr.at td {
+  background: var(--slate-pale);
+}
+th button:hover {
+  color: var(--ink);
+  text-decoration: underline;
+}
 </style>

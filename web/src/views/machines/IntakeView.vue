@@ -24,9 +24,17 @@ const stopped = ref(false);
 const outcomes = ref<Outcome[]>([]);
 const ORDER = { refused: 0, skipped: 1, taken: 2 } as const;
 const LAMP = { refused: "failed", skipped: "away", taken: "sound" } as const;
-const shown = computed(() => [...outcomes.value].sort((a, b) => ORDER[a.result] - ORDER[b.result] || natural(a.file, b.file)));
-const tally = computed(() => (["taken", "skipped", "refused"] as const).map((r) => [r, outcomes.value.filter((o) => o.result === r).length] as const).filter(([, n]) => n));
-const unfit = computed(() => (machines.value?.disks ?? []).filter((d) => d.role === "unfit").sort((a, b) => natural(a.name, b.name)));
+const shown = computed(() =>
+  [...outcomes.value].sort((a, b) => ORDER[a.result] - ORDER[b.result] || natural(a.file, b.file)),
+);
+const tally = computed(() =>
+  (["taken", "skipped", "refused"] as const)
+    .map((r) => [r, outcomes.value.filter((o) => o.result === r).length] as const)
+    .filter(([, n]) => n),
+);
+const unfit = computed(() =>
+  (machines.value?.disks ?? []).filter((d) => d.role === "unfit").sort((a, b) => natural(a.name, b.name)),
+);
 const many = computed(() => (machines.value?.disks ?? []).filter((d) => d.paths.length > 1));
 const fit = computed(() => (machines.value?.disks ?? []).filter((d) => d.role === "unclaimed").length);
 
@@ -38,11 +46,19 @@ async function take(files: File[]) {
   for (const batch of batches(files)) {
     if (stopped.value) break;
     try {
-      const read = await Promise.all(batch.map(async (f) => ({ name: f.webkitRelativePath || f.name, text: await f.text() })));
+      const read = await Promise.all(
+        batch.map(async (f) => ({ name: f.webkitRelativePath || f.name, text: await f.text() })),
+      );
       outcomes.value = [...outcomes.value, ...(await takeFiles(read))];
     } catch (error) {
-      const [sentence, next_step] = error instanceof Refused ? [error.problem.detail, error.problem.next_step ?? ""] : ["It could not be read.", ""];
-      outcomes.value = [...outcomes.value, ...batch.map((f) => ({ file: f.name, result: "refused" as const, sentence, next_step, node: "" }))];
+      const [sentence, next_step] =
+        error instanceof Refused
+          ? [error.problem.detail, error.problem.next_step ?? ""]
+          : ["It could not be read.", ""];
+      outcomes.value = [
+        ...outcomes.value,
+        ...batch.map((f) => ({ file: f.name, result: "refused" as const, sentence, next_step, node: "" })),
+      ];
     }
     running.value = { ...running.value, done: running.value.done + batch.length };
   }
@@ -62,28 +78,80 @@ const clear = (disk: string) => router.push({ query: { ...route.query, plan: "cl
 
 <template>
   <main class="page">
-    <div class="headline"><h1>Machines</h1><MachineTabs /><span class="grow" /></div>
+    <div class="headline">
+      <h1>Machines</h1>
+      <MachineTabs /><span class="grow" />
+    </div>
     <div class="two">
       <div>
         <section aria-label="From agents">
           <div class="sec"><h2>From agents</h2></div>
-          <p>Start the agent on a Linux server; it reports what <code>lsblk</code>, <code>smartctl</code> and <code>ip</code> say, and changes nothing. The server appears here within seconds.</p>
+          <p>
+            Start the agent on a Linux server; it reports what <code>lsblk</code>, <code>smartctl</code> and
+            <code>ip</code> say, and changes nothing. The server appears here within seconds.
+          </p>
           <pre class="mono">./barn agent --home {{ home }} --room "North Quay" --rack NQ-1</pre>
         </section>
         <section aria-label="From files">
           <div class="sec"><h2>From files</h2></div>
-          <div class="drop" :class="{ over }" @dragover.prevent="over = true" @dragleave="over = false" @drop.prevent="drop">
-            <p>Drop inventory files here, of as many nodes as you like, or <label class="act" tabindex="0" @keydown.enter="($refs.picker as HTMLInputElement).click()">choose files<input ref="picker" type="file" multiple accept=".json,application/json" aria-label="Inventory files" class="hidden" @change="pick" /></label>.</p>
-            <p class="small">The output of <code>lsblk --json --bytes --output-all</code>, <code>smartctl --json --all</code> and <code>ip --json addr</code>, named after the node: fulmar.lsblk.json. Or agents' inventories, several in one file.</p>
+          <div
+            class="drop"
+            :class="{ over }"
+            @dragover.prevent="over = true"
+            @dragleave="over = false"
+            @drop.prevent="drop"
+          >
+            <p>
+              Drop inventory files here, of as many nodes as you like, or
+              <label class="act" tabindex="0" @keydown.enter="($refs.picker as HTMLInputElement).click()"
+                >choose files<input
+                  ref="picker"
+                  type="file"
+                  multiple
+                  accept=".json,application/json"
+                  aria-label="Inventory files"
+                  class="hidden"
+                  @change="pick" /></label
+              >.
+            </p>
+            <p class="small">
+              The output of <code>lsblk --json --bytes --output-all</code>,
+              <code>smartctl --json --all</code> and <code>ip --json addr</code>, named after the node:
+              fulmar.lsblk.json. Or agents' inventories, several in one file.
+            </p>
           </div>
-          <div v-if="running" class="meter" role="progressbar" aria-label="Files taken in" :aria-valuenow="running.done" aria-valuemin="0" :aria-valuemax="running.all">
+          <div
+            v-if="running"
+            class="meter"
+            role="progressbar"
+            aria-label="Files taken in"
+            :aria-valuenow="running.done"
+            aria-valuemin="0"
+            :aria-valuemax="running.all"
+          >
             <i><u :style="{ width: `${(running.done / running.all) * 100}%` }" /></i>
-            <p>{{ running.done }} of {{ count(running.all, "file") }} <button type="button" class="act" @click="stopped = true">{{ stopped ? "Stopping …" : "Stop" }}</button></p>
+            <p>
+              {{ running.done }} of {{ count(running.all, "file") }}
+              <button type="button" class="act" @click="stopped = true">
+                {{ stopped ? "Stopping …" : "Stop" }}
+              </button>
+            </p>
           </div>
           <template v-if="outcomes.length">
-            <p class="small" role="status">{{ tally.map(([r, n]) => `${n} ${r}`).join(", ") }}{{ stopped ? "; stopped, what was taken stays" : "" }}.</p>
+            <p class="small" role="status">
+              {{ tally.map(([r, n]) => `${n} ${r}`).join(", ")
+              }}{{ stopped ? "; stopped, what was taken stays" : "" }}.
+            </p>
             <table class="plain outcomes">
-              <tbody><tr v-for="(o, i) in shown.slice(0, 200)" :key="i" :data-result="o.result"><td class="mono">{{ o.file }}</td><td><StateMark :lamp="LAMP[o.result]" /> {{ o.result }}</td><td>{{ o.sentence }} <span class="soft">{{ o.next_step }}</span></td></tr></tbody>
+              <tbody>
+                <tr v-for="(o, i) in shown.slice(0, 200)" :key="i" :data-result="o.result">
+                  <td class="mono">{{ o.file }}</td>
+                  <td><StateMark :lamp="LAMP[o.result]" /> {{ o.result }}</td>
+                  <td>
+                    {{ o.sentence }} <span class="soft">{{ o.next_step }}</span>
+                  </td>
+                </tr>
+              </tbody>
             </table>
             <p v-if="shown.length > 200" class="small">and {{ shown.length - 200 }} more.</p>
           </template>
@@ -91,35 +159,116 @@ const clear = (disk: string) => router.push({ query: { ...route.query, plan: "cl
         <section aria-label="From a BMC">
           <div class="sec"><h2>From a BMC, over Redfish</h2></div>
           <form class="wish" @submit.prevent="read">
-            <label class="field">Address<input v-model="bmc.bmc_url" list="bmcs" placeholder="https://10.0.0.11" aria-label="Address of the BMC" style="width: 260px" autocomplete="off" /></label>
-            <datalist v-if="yard" id="bmcs"><option v-for="(url, node) in yard.bmc_urls" :key="node" :value="url">{{ node }}, a stand-in</option></datalist>
-            <label class="field">Name<input v-model="bmc.user" aria-label="Name at the BMC" style="width: 90px" autocomplete="off" /></label>
-            <label class="field">Password<input v-model="bmc.password" type="password" aria-label="Password at the BMC" style="width: 110px" autocomplete="off" /></label>
-            <button class="btn plain" :disabled="!bmc.bmc_url || readBmc.isPending.value">{{ readBmc.isPending.value ? "Reading …" : "Read" }}</button>
+            <label class="field"
+              >Address<input
+                v-model="bmc.bmc_url"
+                list="bmcs"
+                placeholder="https://10.0.0.11"
+                aria-label="Address of the BMC"
+                style="width: 260px"
+                autocomplete="off"
+            /></label>
+            <datalist v-if="yard" id="bmcs">
+              <option v-for="(url, node) in yard.bmc_urls" :key="node" :value="url">
+                {{ node }}, a stand-in
+              </option>
+            </datalist>
+            <label class="field"
+              >Name<input
+                v-model="bmc.user"
+                aria-label="Name at the BMC"
+                style="width: 90px"
+                autocomplete="off"
+            /></label>
+            <label class="field"
+              >Password<input
+                v-model="bmc.password"
+                type="password"
+                aria-label="Password at the BMC"
+                style="width: 110px"
+                autocomplete="off"
+            /></label>
+            <button class="btn plain" :disabled="!bmc.bmc_url || readBmc.isPending.value">
+              {{ readBmc.isPending.value ? "Reading …" : "Read" }}
+            </button>
           </form>
           <ProblemNote :error="readBmc.error.value" />
-          <p v-if="readBmc.data.value" role="status" class="small">{{ readBmc.data.value.node }}: {{ count(readBmc.data.value.disks, "drive") }}{{ readBmc.data.value.new ? ", new here and awaited" : "; it was known already" }}. The password is kept nowhere.<template v-if="yard"> The stand-ins take name yard, password yard.</template></p>
+          <p v-if="readBmc.data.value" role="status" class="small">
+            {{ readBmc.data.value.node }}: {{ count(readBmc.data.value.disks, "drive")
+            }}{{ readBmc.data.value.new ? ", new here and awaited" : "; it was known already" }}. The password
+            is kept nowhere.<template v-if="yard"> The stand-ins take name yard, password yard.</template>
+          </p>
           <p v-else-if="yard" class="small">The stand-ins' BMCs take name yard, password yard.</p>
         </section>
-        <section aria-label="By hand"><div class="sec"><h2>By hand</h2></div><p>Rooms, racks, nodes, addresses and disks can be <RouterLink class="act" to="/text">written as text</RouterLink>.</p></section>
+        <section aria-label="By hand">
+          <div class="sec"><h2>By hand</h2></div>
+          <p>
+            Rooms, racks, nodes, addresses and disks can be
+            <RouterLink class="act" to="/text">written as text</RouterLink>.
+          </p>
+        </section>
       </div>
       <section aria-label="Verdicts">
-        <div class="sec"><h2>Verdicts</h2><span class="small">{{ fit.toLocaleString("en") }} fit and free, {{ unfit.length.toLocaleString("en") }} unfit<template v-if="many.length">, {{ many.length }} seen through several paths</template></span></div>
+        <div class="sec">
+          <h2>Verdicts</h2>
+          <span class="small"
+            >{{ fit.toLocaleString("en") }} fit and free,
+            {{ unfit.length.toLocaleString("en") }} unfit<template v-if="many.length"
+              >, {{ many.length }} seen through several paths</template
+            ></span
+          >
+        </div>
         <table class="plain">
-          <thead><tr><th>Disk</th><th>Unfit because</th><th /></tr></thead>
+          <thead>
+            <tr>
+              <th>Disk</th>
+              <th>Unfit because</th>
+              <th />
+            </tr>
+          </thead>
           <tbody>
             <tr v-for="d in unfit.slice(0, 100)" :key="d.name" :data-row="d.name">
-              <td class="mono"><RouterLink :to="pathOf('disk', d.name)"><b>{{ d.name }}</b></RouterLink></td>
+              <td class="mono">
+                <RouterLink :to="pathOf('disk', d.name)"
+                  ><b>{{ d.name }}</b></RouterLink
+                >
+              </td>
               <td>{{ d.reasons.join("; ") }}</td>
-              <td><button v-if="d.clearable" type="button" class="act" @click="clear(d.name)">Preview clearing</button></td>
+              <td>
+                <button v-if="d.clearable" type="button" class="act" @click="clear(d.name)">
+                  Preview clearing
+                </button>
+              </td>
             </tr>
-            <tr v-if="machines && !unfit.length"><td colspan="3" class="soft">{{ machines.disks.length ? "Every disk that is not a boot disk is fit." : "Nothing has come in yet." }}</td></tr>
+            <tr v-if="machines && !unfit.length">
+              <td colspan="3" class="soft">
+                {{
+                  machines.disks.length
+                    ? "Every disk that is not a boot disk is fit."
+                    : "Nothing has come in yet."
+                }}
+              </td>
+            </tr>
           </tbody>
         </table>
-        <p v-if="unfit.length > 100" class="small"><RouterLink class="act" to="/machines?with=unfit">All {{ unfit.length }}</RouterLink></p>
+        <p v-if="unfit.length > 100" class="small">
+          <RouterLink class="act" to="/machines?with=unfit">All {{ unfit.length }}</RouterLink>
+        </p>
         <template v-if="many.length">
           <div class="sec"><h2>One disk, several paths</h2></div>
-          <table class="plain"><tbody><tr v-for="d in many.slice(0, 50)" :key="d.name"><td class="mono"><RouterLink :to="pathOf('disk', d.name)"><b>{{ d.name }}</b></RouterLink></td><td class="mono">{{ d.paths.join(", ") }}</td><td>{{ d.enclosure ? `enclosure ${d.enclosure}` : "" }} {{ d.missing_paths.join("; ") }}</td></tr></tbody></table>
+          <table class="plain">
+            <tbody>
+              <tr v-for="d in many.slice(0, 50)" :key="d.name">
+                <td class="mono">
+                  <RouterLink :to="pathOf('disk', d.name)"
+                    ><b>{{ d.name }}</b></RouterLink
+                  >
+                </td>
+                <td class="mono">{{ d.paths.join(", ") }}</td>
+                <td>{{ d.enclosure ? `enclosure ${d.enclosure}` : "" }} {{ d.missing_paths.join("; ") }}</td>
+              </tr>
+            </tbody>
+          </table>
         </template>
       </section>
     </div>
@@ -127,17 +276,67 @@ const clear = (disk: string) => router.push({ query: { ...route.query, plan: "cl
 </template>
 
 <style scoped>
-.two { display: grid; grid-template-columns: minmax(0, 1.15fr) minmax(0, 1fr); gap: 26px; }
-section { padding-bottom: 12px; }
-section p { font-size: var(--t-s); max-width: 70ch; }
-pre { background: var(--well); padding: 8px 12px; font-size: var(--t-s); margin: 6px 0 0; overflow-x: auto; }
-code { font-family: var(--mono); font-size: 0.95em; }
-.drop { border: 1.5px dashed var(--edge); padding: 14px 16px; background: var(--sheet); }
-.drop.over { border-color: var(--slate); background: var(--slate-pale); }
-.hidden { position: absolute; width: 1px; height: 1px; opacity: 0; }
-.wish { display: flex; gap: 12px; align-items: end; padding-bottom: 6px; }
-.meter { padding: 8px 0 2px; }
-.meter i { display: block; height: 8px; background: var(--well); border: 1px solid var(--edge); }
-.meter u { display: block; height: 100%; background: var(--slate); }
-.outcomes { max-height: 260px; display: block; overflow: auto; }
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 1.15fr) minmax(0, 1fr);
+  gap: 26px;
+}
+section {
+  padding-bottom: 12px;
+}
+section p {
+  font-size: var(--t-s);
+  max-width: 70ch;
+}
+pre {
+  background: var(--well);
+  padding: 8px 12px;
+  font-size: var(--t-s);
+  margin: 6px 0 0;
+  overflow-x: auto;
+}
+code {
+  font-family: var(--mono);
+  font-size: 0.95em;
+}
+.drop {
+  border: 1.5px dashed var(--edge);
+  padding: 14px 16px;
+  background: var(--sheet);
+}
+.drop.over {
+  border-color: var(--slate);
+  background: var(--slate-pale);
+}
+.hidden {
+  position: absolute;
+  width: 1px;
+  height: 1px;
+  opacity: 0;
+}
+.wish {
+  display: flex;
+  gap: 12px;
+  align-items: end;
+  padding-bottom: 6px;
+}
+.meter {
+  padding: 8px 0 2px;
+}
+.meter i {
+  display: block;
+  height: 8px;
+  background: var(--well);
+  border: 1px solid var(--edge);
+}
+.meter u {
+  display: block;
+  height: 100%;
+  background: var(--slate);
+}
+.outcomes {
+  max-height: 260px;
+  display: block;
+  overflow: auto;
+}
 </style>

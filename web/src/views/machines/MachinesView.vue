@@ -32,11 +32,19 @@ const shown = <T,>(all: Column<T>[], which: string) => all.filter((c) => chosen.
 /** Filtering looks at one lower-case text per row, made once when the site changes. */
 const disks = computed(() => {
   const rows = [...(machines.value?.disks ?? [])].sort((a, b) => natural(a.name, b.name));
-  return rows.map((row) => ({ row, text: `${DISK_COLUMNS.map((c) => c.text(row)).join(" ")} ${row.lamp}`.toLowerCase() }));
+  return rows.map((row) => ({
+    row,
+    text: `${DISK_COLUMNS.map((c) => c.text(row)).join(" ")} ${row.lamp}`.toLowerCase(),
+  }));
 });
 const nodes = computed(() => {
   const rows = [...(machines.value?.nodes ?? [])].sort((a, b) => natural(a.name, b.name));
-  return rows.map((row) => ({ row, text: NODE_COLUMNS.map((c) => c.text(row)).join(" ").toLowerCase() }));
+  return rows.map((row) => ({
+    row,
+    text: NODE_COLUMNS.map((c) => c.text(row))
+      .join(" ")
+      .toLowerCase(),
+  }));
 });
 function having<T>(rows: { row: T; text: string }[]): T[] {
   const words = wanted.value.toLowerCase().split(/\s+/).filter(Boolean);
@@ -47,7 +55,8 @@ const nodeRows = computed(() => having(nodes.value));
 const awaited = computed(() => machines.value?.nodes.filter((n) => n.contact === "awaited").length ?? 0);
 const openDisk = (d: DiskFacts) => router.push(pathOf("disk", d.name));
 const openNode = (n: NodeFacts) => router.push(pathOf("node", n.name));
-const show = (which: string) => router.replace({ query: { ...route.query, show: which === "nodes" ? "nodes" : undefined } });
+const show = (which: string) =>
+  router.replace({ query: { ...route.query, show: which === "nodes" ? "nodes" : undefined } });
 </script>
 
 <template>
@@ -60,36 +69,108 @@ const show = (which: string) => router.replace({ query: { ...route.query, show: 
         <button type="button" :aria-pressed="what === 'disks'" @click="show('disks')">Disks</button>
         <button type="button" :aria-pressed="what === 'nodes'" @click="show('nodes')">Nodes</button>
       </span>
-      <label class="field"><input v-model="wanted" placeholder="Show only, such as ssd unfit" aria-label="Show only rows with" style="width: 220px" /></label>
+      <label class="field"
+        ><input
+          v-model="wanted"
+          placeholder="Show only, such as ssd unfit"
+          aria-label="Show only rows with"
+          style="width: 220px"
+      /></label>
       <VMenu v-model="choosing" :close-on-content-click="false" location="bottom end" transition="none">
-        <template #activator="{ props }"><button v-bind="props" type="button" class="btn plain">Columns</button></template>
+        <template #activator="{ props }"
+          ><button v-bind="props" type="button" class="btn plain">Columns</button></template
+        >
         <fieldset class="pick">
           <legend>Columns of {{ what }}</legend>
-          <label v-for="c in what === 'nodes' ? NODE_COLUMNS : DISK_COLUMNS" :key="c.id"><input v-model="chosen[what]" type="checkbox" :value="c.id" :disabled="c.id === 'name'" /> {{ c.name }}</label>
+          <label v-for="c in what === 'nodes' ? NODE_COLUMNS : DISK_COLUMNS" :key="c.id"
+            ><input v-model="chosen[what]" type="checkbox" :value="c.id" :disabled="c.id === 'name'" />
+            {{ c.name }}</label
+          >
         </fieldset>
       </VMenu>
     </div>
     <ProblemNote :error="error" />
     <p v-if="!machines && !error" class="empty">Reading the machines …</p>
     <template v-if="machines">
-      <p class="small tally">{{ count(machines.nodes.length, "node") }}, {{ count(machines.disks.length, "disk") }}, as their agents reported them<template v-if="awaited">; {{ count(awaited, "node") }} known from a description only, and awaited</template><template v-if="wanted">; {{ (what === "nodes" ? nodeRows : diskRows).length.toLocaleString("en") }} have “{{ wanted }}”</template>.</p>
-      <p v-if="!machines.nodes.length" class="empty">No node is known yet. <RouterLink class="act" to="/intake">Take in machines</RouterLink></p>
-      <FactsTable v-else-if="what === 'disks'" :rows="diskRows" :columns="shown(DISK_COLUMNS, 'disks')" label="Disks" @open="openDisk">
-        <template #node="{ row }"><RouterLink :to="pathOf('node', row.node)" tabindex="-1" @click.stop>{{ row.node }}</RouterLink></template>
-        <template #state="{ row }"><StateMark :lamp="row.lamp" word /> <span v-if="row.lamp !== 'sound'" class="soft">{{ row.state }}</span></template>
+      <p class="small tally">
+        {{ count(machines.nodes.length, "node") }}, {{ count(machines.disks.length, "disk") }}, as their
+        agents reported them<template v-if="awaited"
+          >; {{ count(awaited, "node") }} known from a description only, and awaited</template
+        ><template v-if="wanted"
+          >; {{ (what === "nodes" ? nodeRows : diskRows).length.toLocaleString("en") }} have “{{
+            wanted
+          }}”</template
+        >.
+      </p>
+      <p v-if="!machines.nodes.length" class="empty">
+        No node is known yet. <RouterLink class="act" to="/intake">Take in machines</RouterLink>
+      </p>
+      <FactsTable
+        v-else-if="what === 'disks'"
+        :rows="diskRows"
+        :columns="shown(DISK_COLUMNS, 'disks')"
+        label="Disks"
+        @open="openDisk"
+      >
+        <template #node="{ row }"
+          ><RouterLink :to="pathOf('node', row.node)" tabindex="-1" @click.stop>{{
+            row.node
+          }}</RouterLink></template
+        >
+        <template #state="{ row }"
+          ><StateMark :lamp="row.lamp" word />
+          <span v-if="row.lamp !== 'sound'" class="soft">{{ row.state }}</span></template
+        >
       </FactsTable>
-      <FactsTable v-else :rows="nodeRows" :columns="shown(NODE_COLUMNS, 'nodes')" label="Nodes" @open="openNode">
-        <template #state="{ row }"><StateMark :lamp="row.state.lamp" word /> <span v-if="row.state.lamp !== 'sound'" class="soft">{{ row.state.reason }}</span></template>
+      <FactsTable
+        v-else
+        :rows="nodeRows"
+        :columns="shown(NODE_COLUMNS, 'nodes')"
+        label="Nodes"
+        @open="openNode"
+      >
+        <template #state="{ row }"
+          ><StateMark :lamp="row.state.lamp" word />
+          <span v-if="row.state.lamp !== 'sound'" class="soft">{{ row.state.reason }}</span></template
+        >
       </FactsTable>
-      <p v-if="machines.nodes.length && wanted && !(what === 'nodes' ? nodeRows : diskRows).length" class="empty">Nothing has “{{ wanted }}” in any column. <button type="button" class="act" @click="wanted = ''">Show all</button></p>
+      <p
+        v-if="machines.nodes.length && wanted && !(what === 'nodes' ? nodeRows : diskRows).length"
+        class="empty"
+      >
+        Nothing has “{{ wanted }}” in any column.
+        <button type="button" class="act" @click="wanted = ''">Show all</button>
+      </p>
     </template>
   </main>
 </template>
 
 <style scoped>
-.list { display: flex; flex-direction: column; overflow: hidden; }
-.headline { flex: none; }
-.tally { flex: none; padding-bottom: 6px; }
-.pick { background: var(--sheet); border: 1px solid var(--ink); box-shadow: var(--lift); padding: 8px 14px 12px; display: flex; flex-direction: column; gap: 3px; font-size: var(--t-s); }
-.pick legend { font-weight: 640; padding: 8px 0 0; float: left; }
+.list {
+  display: flex;
+  flex-direction: column;
+  overflow: hidden;
+}
+.headline {
+  flex: none;
+}
+.tally {
+  flex: none;
+  padding-bottom: 6px;
+}
+.pick {
+  background: var(--sheet);
+  border: 1px solid var(--ink);
+  box-shadow: var(--lift);
+  padding: 8px 14px 12px;
+  display: flex;
+  flex-direction: column;
+  gap: 3px;
+  font-size: var(--t-s);
+}
+.pick legend {
+  font-weight: 640;
+  padding: 8px 0 0;
+  float: left;
+}
 </style>

@@ -12,13 +12,24 @@ const { data, error } = useText();
 const text = ref("");
 const source = ref<"now" | "entered">("now");
 const touched = ref(false);
-watch([data, source], () => {
-  if (data.value && !touched.value) text.value = source.value === "entered" ? data.value.taken : data.value.text;
-}, { immediate: true });
+watch(
+  [data, source],
+  () => {
+    if (data.value && !touched.value)
+      text.value = source.value === "entered" ? data.value.taken : data.value.text;
+  },
+  { immediate: true },
+);
 const params = computed(() => ({ text: text.value }));
 const kind = ref("describe");
 const plan = usePlan(kind, params, () => text.value.trim().length > 0);
-const marks = computed(() => (plan.preview.value?.blockers ?? []).flatMap((b) => (b.about?.startsWith("line ") ? [{ line: Number(b.about.slice(5)), sentence: b.sentence.replace(/^Line \d+: /, "") }] : [])));
+const marks = computed(() =>
+  (plan.preview.value?.blockers ?? []).flatMap((b) =>
+    b.about?.startsWith("line ")
+      ? [{ line: Number(b.about.slice(5)), sentence: b.sentence.replace(/^Line \d+: /, "") }]
+      : [],
+  ),
+);
 function show(which: "now" | "entered") {
   touched.value = false;
   source.value = which;
@@ -46,14 +57,28 @@ async function load(event: Event) {
 <template>
   <main class="page text">
     <div class="headline">
-      <h1>Machines</h1><MachineTabs /><span class="grow" />
+      <h1>Machines</h1>
+      <MachineTabs /><span class="grow" />
       <span class="lens" role="group" aria-label="Text">
-        <button type="button" :aria-pressed="source === 'now' && !touched" @click="show('now')">As it stands</button>
-        <button type="button" :disabled="!data?.taken" :aria-pressed="source === 'entered' && !touched" @click="show('entered')">As last entered</button>
+        <button type="button" :aria-pressed="source === 'now' && !touched" @click="show('now')">
+          As it stands
+        </button>
+        <button
+          type="button"
+          :disabled="!data?.taken"
+          :aria-pressed="source === 'entered' && !touched"
+          @click="show('entered')"
+        >
+          As last entered
+        </button>
       </span>
-      <label class="act file">Load a file<input type="file" accept=".yaml,.yml,text/plain" aria-label="Load a text" @change="load" /></label>
+      <label class="act file"
+        >Load a file<input type="file" accept=".yaml,.yml,text/plain" aria-label="Load a text" @change="load"
+      /></label>
       <button type="button" class="act" @click="save">Save as a file</button>
-      <button type="button" class="btn" data-offered :disabled="plan.blocked.value" @click="plan.carryOut">Carry out</button>
+      <button type="button" class="btn" data-offered :disabled="plan.blocked.value" @click="plan.carryOut">
+        Carry out
+      </button>
     </div>
     <ProblemNote :error="error ?? plan.error.value" />
     <div class="two">
@@ -67,11 +92,38 @@ async function load(event: Event) {
 </template>
 
 <style scoped>
-.text { display: flex; flex-direction: column; overflow: hidden; }
-.two { display: grid; grid-template-columns: minmax(0, 1.1fr) minmax(0, 1fr); gap: 26px; flex: 1; min-height: 0; }
-.effects { overflow: auto; min-height: 0; }
-.effects :deep(.columns) { grid-template-columns: minmax(0, 1fr); }
-.file { position: relative; cursor: pointer; }
-.file input { position: absolute; inset: 0; opacity: 0; width: 100%; cursor: pointer; }
-.lens button[disabled] { color: var(--faint); cursor: not-allowed; }
+.text {
+  display: flex;
+  flex-direction: column;
+  overflow: hidden;
+}
+.two {
+  display: grid;
+  grid-template-columns: minmax(0, 1.1fr) minmax(0, 1fr);
+  gap: 26px;
+  flex: 1;
+  min-height: 0;
+}
+.effects {
+  overflow: auto;
+  min-height: 0;
+}
+.effects :deep(.columns) {
+  grid-template-columns: minmax(0, 1fr);
+}
+.file {
+  position: relative;
+  cursor: pointer;
+}
+.file input {
+  position: absolute;
+  inset: 0;
+  opacity: 0;
+  width: 100%;
+  cursor: pointer;
+}
+.lens button[disabled] {
+  color: var(--faint);
+  cursor: not-allowed;
+}
 </style>

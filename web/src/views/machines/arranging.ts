@@ -9,7 +9,8 @@ export interface RoomWish {
   racks: RackWish[];
 }
 
-const copy = (rooms: RoomWish[]): RoomWish[] => rooms.map((r) => ({ name: r.name, racks: r.racks.map((k) => ({ name: k.name, nodes: [...k.nodes] })) }));
+const copy = (rooms: RoomWish[]): RoomWish[] =>
+  rooms.map((r) => ({ name: r.name, racks: r.racks.map((k) => ({ name: k.name, nodes: [...k.nodes] })) }));
 const racksOf = (rooms: RoomWish[]) => rooms.flatMap((r) => r.racks);
 
 /** Into another rack, at its end. */
@@ -18,12 +19,18 @@ export function moveTo(rooms: RoomWish[], name: string, rack: string): RoomWish[
   if (!from || from.name === rack || !racksOf(rooms).some((k) => k.name === rack)) return rooms;
   const next = copy(rooms);
   for (const k of racksOf(next)) k.nodes = k.nodes.filter((n) => n !== name);
-  racksOf(next).find((k) => k.name === rack)!.nodes.push(name);
+  racksOf(next)
+    .find((k) => k.name === rack)!
+    .nodes.push(name);
   return next;
 }
 
 /** One stall or one rack further; at an end nothing happens. */
-export function moveBeside(rooms: RoomWish[], name: string, way: "left" | "right" | "up" | "down"): RoomWish[] {
+export function moveBeside(
+  rooms: RoomWish[],
+  name: string,
+  way: "left" | "right" | "up" | "down",
+): RoomWish[] {
   const racks = racksOf(rooms);
   const at = racks.findIndex((k) => k.nodes.includes(name));
   if (at < 0) return rooms;
@@ -41,14 +48,28 @@ export function moveBeside(rooms: RoomWish[], name: string, way: "left" | "right
 }
 
 function free(taken: string[], word: string): string {
-  for (let n = 1; ; n += 1) if (!taken.some((t) => t.toLowerCase() === `${word} ${n}`.toLowerCase())) return `${word} ${n}`;
+  for (let n = 1; ; n += 1)
+    if (!taken.some((t) => t.toLowerCase() === `${word} ${n}`.toLowerCase())) return `${word} ${n}`;
 }
 
 /** A new rack in a room; without a room, a new room with a rack. */
 export function add(rooms: RoomWish[], room?: string): RoomWish[] {
   const next = copy(rooms);
-  const rack = { name: free(racksOf(rooms).map((k) => k.name), "Rack"), nodes: [] };
-  if (room === undefined) next.push({ name: free(rooms.map((r) => r.name), "Room"), racks: [rack] });
+  const rack = {
+    name: free(
+      racksOf(rooms).map((k) => k.name),
+      "Rack",
+    ),
+    nodes: [],
+  };
+  if (room === undefined)
+    next.push({
+      name: free(
+        rooms.map((r) => r.name),
+        "Room",
+      ),
+      racks: [rack],
+    });
   else next.find((r) => r.name === room)?.racks.push(rack);
   return next;
 }

@@ -9,7 +9,13 @@ import { add, moveBeside, moveTo, remove, rename, type RoomWish } from "./arrang
 import { DISK_COLUMNS, verdict } from "./columns";
 
 const rooms = (): RoomWish[] => [
-  { name: "North", racks: [{ name: "N1", nodes: ["a", "b"] }, { name: "N2", nodes: ["c"] }] },
+  {
+    name: "North",
+    racks: [
+      { name: "N1", nodes: ["a", "b"] },
+      { name: "N2", nodes: ["c"] },
+    ],
+  },
   { name: "South", racks: [{ name: "S1", nodes: [] }] },
 ];
 const nodes = (r: RoomWish[]) => r.map((room) => room.racks.map((k) => k.nodes.join("")).join("|"));
@@ -51,39 +57,82 @@ describe("batches of files", () => {
   const file = (name: string, size = 1) => ({ name, size });
   it("keep a node's files together", () => {
     const files = ["a.lsblk.json", "b.lsblk.json", "a.smartctl-sda.json", "a-ip.json"].map((n) => file(n));
-    expect(batches(files, 2).map((b) => b.map((f) => f.name))).toEqual([["a.lsblk.json", "a.smartctl-sda.json", "a-ip.json"], ["b.lsblk.json"]]);
-    expect([stem("fulmar.lsblk.json"), stem("fulmar_smartctl_sda.json"), stem("heron-01.json")]).toEqual(["fulmar", "fulmar", "heron-01"]);
+    expect(batches(files, 2).map((b) => b.map((f) => f.name))).toEqual([
+      ["a.lsblk.json", "a.smartctl-sda.json", "a-ip.json"],
+      ["b.lsblk.json"],
+    ]);
+    expect([stem("fulmar.lsblk.json"), stem("fulmar_smartctl_sda.json"), stem("heron-01.json")]).toEqual([
+      "fulmar",
+      "fulmar",
+      "heron-01",
+    ]);
   });
   it("stay small, and lose nothing", () => {
     const files = Array.from({ length: 500 }, (_, i) => file(`n${i}.lsblk.json`, i % 7 ? 1000 : 5_000_000));
     const made = batches(files);
     expect(made.flat()).toHaveLength(500);
-    for (const batch of made) expect(batch.length <= 40 && (batch.length === 1 || batch.reduce((s, f) => s + f.size, 0) <= 8_000_000)).toBe(true);
+    for (const batch of made)
+      expect(
+        batch.length <= 40 && (batch.length === 1 || batch.reduce((s, f) => s + f.size, 0) <= 8_000_000),
+      ).toBe(true);
   });
 });
 
 describe("columns", () => {
-  const disk = { name: "n-1", role: "unfit", pool: null, reasons: ["it is read-only", "it is removable"], size_bytes: 4e12, used_bytes: 1e12 } as unknown as DiskFacts;
+  const disk = {
+    name: "n-1",
+    role: "unfit",
+    pool: null,
+    reasons: ["it is read-only", "it is removable"],
+    size_bytes: 4e12,
+    used_bytes: 1e12,
+  } as unknown as DiskFacts;
   it("give the verdict with every reason", () => {
     expect(verdict(disk)).toBe("unfit: it is read-only; it is removable");
     expect(verdict({ ...disk, pool: "p" })).toBe("in p");
-    expect([verdict({ ...disk, role: "unclaimed" }), verdict({ ...disk, role: "boot" })]).toEqual(["fit", "boot disk"]);
+    expect([verdict({ ...disk, role: "unclaimed" }), verdict({ ...disk, role: "boot" })]).toEqual([
+      "fit",
+      "boot disk",
+    ]);
   });
   it("carry their unit or say nothing", () => {
     const text = (id: string, d = disk) => DISK_COLUMNS.find((c) => c.id === id)!.text(d);
-    expect([text("size"), text("binary"), text("used"), text("used", { ...disk, pool: "p" })]).toEqual(["4.00", "3.64 TiB", "", "25%"]);
-    expect([speed(3.125e9), speed(1.25e8), speed(1.25e7), speed(3.125e8)]).toEqual(["25 Gb/s", "1 Gb/s", "100 Mb/s", "2.5 Gb/s"]);
+    expect([text("size"), text("binary"), text("used"), text("used", { ...disk, pool: "p" })]).toEqual([
+      "4.00",
+      "3.64 TiB",
+      "",
+      "25%",
+    ]);
+    expect([speed(3.125e9), speed(1.25e8), speed(1.25e7), speed(3.125e8)]).toEqual([
+      "25 Gb/s",
+      "1 Gb/s",
+      "100 Mb/s",
+      "2.5 Gb/s",
+    ]);
   });
 });
 
 describe("sections", () => {
   it("know the pages that belong to them", () => {
-    expect(["/", "/disks/a-1", "/intake", "/arrange", "/text", "/machines/a", "/cluster", "/nothing"].map(sectionOf)).toEqual(["/", "/machines", "/machines", "/machines", "/machines", "/machines", "/cluster", undefined]);
+    expect(
+      ["/", "/disks/a-1", "/intake", "/arrange", "/text", "/machines/a", "/cluster", "/nothing"].map(
+        sectionOf,
+      ),
+    ).toEqual(["/", "/machines", "/machines", "/machines", "/machines", "/machines", "/cluster", undefined]);
   });
 });
 
 describe("the table of levels", () => {
-  const row = (domains: number, two: number | null) => ({ level: "rack", domains, smallest: 1e12, smallest_name: "a", largest: 2e12, largest_name: "b", stranded_two: two, stranded_three: null });
+  const row = (domains: number, two: number | null) => ({
+    level: "rack",
+    domains,
+    smallest: 1e12,
+    smallest_name: "a",
+    largest: 2e12,
+    largest_name: "b",
+    stranded_two: two,
+    stranded_three: null,
+  });
   it("strikes out what changes, and says when there are too few domains", () => {
     const table = mount(LevelTable, { props: { before: [row(2, 0)], after: [row(3, 5e12)] } });
     expect(table.findAll("s").map((s) => s.text())).toEqual(["2", "none"]);

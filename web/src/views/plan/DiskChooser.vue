@@ -8,10 +8,18 @@ import { natural } from "../../lib/natural";
 const props = defineProps<{ barn: Barn }>();
 const chosen = defineModel<Set<string>>("chosen", { required: true });
 const nodes = computed(() => props.barn.rooms.flatMap((r) => r.racks.flatMap((k) => k.nodes)));
-const fit = computed(() => nodes.value.flatMap((n) => n.disks).filter((d) => d.fit && d.state.lamp !== "not heard" && d.state.lamp !== "failed"));
+const fit = computed(() =>
+  nodes.value
+    .flatMap((n) => n.disks)
+    .filter((d) => d.fit && d.state.lamp !== "not heard" && d.state.lamp !== "failed"),
+);
 const media = computed(() => [...new Set(fit.value.map((d) => d.media))].sort(natural));
 const barred = computed(() => nodes.value.flatMap((n) => n.disks).filter((d) => d.role === "unfit"));
-const addAll = (medium: string) => (chosen.value = new Set([...chosen.value, ...fit.value.filter((d) => d.media === medium).map((d) => d.name)]));
+const addAll = (medium: string) =>
+  (chosen.value = new Set([
+    ...chosen.value,
+    ...fit.value.filter((d) => d.media === medium).map((d) => d.name),
+  ]));
 const addNode = (name: string) => {
   const of = (nodes.value.find((n) => n.name === name)?.disks ?? []).filter((d) => d.fit).map((d) => d.name);
   const all = of.every((d) => chosen.value.has(d));
@@ -22,15 +30,40 @@ const addNode = (name: string) => {
 <template>
   <div class="choose">
     <span>{{ count(chosen.size, "disk") }} chosen.</span>
-    <button v-for="m in media" :key="m" type="button" class="act" @click="addAll(m)">All fit {{ m === "nvme" ? "NVMe" : m.toUpperCase() }}</button>
+    <button v-for="m in media" :key="m" type="button" class="act" @click="addAll(m)">
+      All fit {{ m === "nvme" ? "NVMe" : m.toUpperCase() }}
+    </button>
     <span class="soft">By node:</span>
-    <button v-for="n in [...nodes].sort((a, b) => natural(a.name, b.name))" :key="n.name" type="button" class="link" @click="addNode(n.name)">{{ n.name }}</button>
+    <button
+      v-for="n in [...nodes].sort((a, b) => natural(a.name, b.name))"
+      :key="n.name"
+      type="button"
+      class="link"
+      @click="addNode(n.name)"
+    >
+      {{ n.name }}
+    </button>
     <button v-if="chosen.size" type="button" class="act" @click="chosen = new Set()">None</button>
-    <span v-if="barred.length" class="soft">Not fit: <template v-for="(d, i) in barred.slice(0, 4)" :key="d.name">{{ i ? "; " : "" }}{{ d.name }}, {{ d.reasons.join(" and ") }}</template>{{ barred.length > 4 ? `; and ${barred.length - 4} more` : "" }}.</span>
+    <span v-if="barred.length" class="soft"
+      >Not fit:
+      <template v-for="(d, i) in barred.slice(0, 4)" :key="d.name"
+        >{{ i ? "; " : "" }}{{ d.name }}, {{ d.reasons.join(" and ") }}</template
+      >{{ barred.length > 4 ? `; and ${barred.length - 4} more` : "" }}.</span
+    >
   </div>
 </template>
 
 <style scoped>
-.choose { display: flex; flex-wrap: wrap; gap: 4px 12px; font-size: var(--t-s); padding-bottom: 6px; }
-.link { text-decoration: underline; text-underline-offset: 3px; text-decoration-color: var(--rule2); }
+.choose {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 12px;
+  font-size: var(--t-s);
+  padding-bottom: 6px;
+}
+.link {
+  text-decoration: underline;
+  text-underline-offset: 3px;
+  text-decoration-color: var(--rule2);
+}
 </style>

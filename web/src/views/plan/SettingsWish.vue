@@ -10,7 +10,11 @@ const route = useRoute();
 const name = String(route.query.pool ?? "");
 const { data: page } = usePool(name);
 const wish = ref<Record<string, number | string | null> | null>(null);
-watch(page, (now) => (wish.value ??= now ? ({ ...now.params } as Record<string, number | string | null>) : null), { immediate: true });
+watch(
+  page,
+  (now) => (wish.value ??= now ? ({ ...now.params } as Record<string, number | string | null>) : null),
+  { immediate: true },
+);
 watch(wish, (now) => now && (params.value = { ...now }), { immediate: true });
 </script>
 
@@ -20,5 +24,11 @@ watch(wish, (now) => now && (params.value = { ...now }), { immediate: true });
 </template>
 
 <style scoped>
-.wish { display: flex; flex-wrap: wrap; gap: 8px 14px; padding-bottom: 8px; align-items: end; }
+.wish {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 8px 14px;
+  padding-bottom: 8px;
+  align-items: end;
+}
 </style>

@@ -1,7 +1,14 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { readSitePlan, readSizingCsv, useSizing, writePlanAsText, type Repair, type SizingVariant } from "../../api/client";
+import {
+  readSitePlan,
+  readSizingCsv,
+  useSizing,
+  writePlanAsText,
+  type Repair,
+  type SizingVariant,
+} from "../../api/client";
 import { percent, span, tebibytes, terabytes } from "../../lib/format";
 import { packed, unpacked } from "../../lib/sizing";
 import LedgerTable from "../../parts/LedgerTable.vue";
@@ -17,24 +24,48 @@ const LONGEST = 12_000; // characters that every server and browser takes in an 
 const tooLong = ref(false);
 const route = useRoute();
 const router = useRouter();
-const USUAL: SizingVariant = { name: "Plan A", text: "", copies: 3, level: "rack", headroom: "node", headroom_losses: 1, extent_bytes: 2 ** 30, serves: "cache", fill: 0.85, failure_rate: null, rebuild_rate: 0, daily_writes: 0, grace_seconds: 30, replace_seconds: 172_800 };
-const EXAMPLE = "room North Quay\nrack NQ-1\n  heron-{1..2}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\nrack NQ-2\n  heron-{3..4}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\nroom South Quay\nrack SQ-1\n  heron-{5..6}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\n";
-const variants = ref<SizingVariant[]>(unpacked(String(route.query.plans ?? ""), USUAL) ?? [{ ...USUAL, text: EXAMPLE }]);
+const USUAL: SizingVariant = {
+  name: "Plan A",
+  text: "",
+  copies: 3,
+  level: "rack",
+  headroom: "node",
+  headroom_losses: 1,
+  extent_bytes: 2 ** 30,
+  serves: "cache",
+  fill: 0.85,
+  failure_rate: null,
+  rebuild_rate: 0,
+  daily_writes: 0,
+  grace_seconds: 30,
+  replace_seconds: 172_800,
+};
+const EXAMPLE =
+  "room North Quay\nrack NQ-1\n  heron-{1..2}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\nrack NQ-2\n  heron-{3..4}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\nroom South Quay\nrack SQ-1\n  heron-{5..6}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\n";
+const variants = ref<SizingVariant[]>(
+  unpacked(String(route.query.plans ?? ""), USUAL) ?? [{ ...USUAL, text: EXAMPLE }],
+);
 const settled = ref<SizingVariant[]>(variants.value.map((v) => ({ ...v })));
 const failure = ref<unknown>(null);
 let timer: ReturnType<typeof setTimeout>;
-watch(variants, (now) => {
-  clearTimeout(timer);
-  timer = setTimeout(() => {
-    settled.value = now.map((v) => ({ ...v }));
-    const plans = packed(now, USUAL);
-    tooLong.value = plans.length > LONGEST;
-    void router.replace({ query: tooLong.value ? {} : { ...route.query, plans } });
-  }, SETTLE);
-}, { deep: true });
+watch(
+  variants,
+  (now) => {
+    clearTimeout(timer);
+    timer = setTimeout(() => {
+      settled.value = now.map((v) => ({ ...v }));
+      const plans = packed(now, USUAL);
+      tooLong.value = plans.length > LONGEST;
+      void router.replace({ query: tooLong.value ? {} : { ...route.query, plans } });
+    }, SETTLE);
+  },
+  { deep: true },
+);
 const ready = computed(() => settled.value.some((v) => v.text.trim()));
 const { data: found, error, isFetching } = useSizing(settled, ready);
-const results = computed(() => settled.value.map((v, i) => (v.text.trim() ? found.value?.variants[i] : undefined)));
+const results = computed(() =>
+  settled.value.map((v, i) => (v.text.trim() ? found.value?.variants[i] : undefined)),
+);
 const best = computed(() => Math.max(...results.value.map((r) => r?.usable ?? 0)));
 const letter = (n: number) => `Plan ${"ABC"[n]}`;
 function add() {
@@ -50,7 +81,8 @@ async function attempt(deed: () => Promise<void>) {
     failure.value = problem;
   }
 }
-const takeSite = (i: number) => attempt(async () => void (variants.value[i]!.text = (await readSitePlan()).text));
+const takeSite = (i: number) =>
+  attempt(async () => void (variants.value[i]!.text = (await readSitePlan()).text));
 function save(name: string, text: string, type: string) {
   const link = document.createElement("a");
   link.href = URL.createObjectURL(new Blob([text], { type }));
@@ -58,13 +90,21 @@ function save(name: string, text: string, type: string) {
   link.click();
   URL.revokeObjectURL(link.href);
 }
-const saveCsv = () => attempt(async () => save("sizing.csv", await readSizingCsv(settled.value.filter((v) => v.text.trim())), "text/csv"));
-const saveText = (i: number) => attempt(async () => save("site.yaml", (await writePlanAsText(variants.value[i]!.text)).text, "application/yaml"));
+const saveCsv = () =>
+  attempt(async () =>
+    save("sizing.csv", await readSizingCsv(settled.value.filter((v) => v.text.trim())), "text/csv"),
+  );
+const saveText = (i: number) =>
+  attempt(async () =>
+    save("site.yaml", (await writePlanAsText(variants.value[i]!.text)).text, "application/yaml"),
+  );
 /** How long a lost disk or node stays short, and of what that time is made. */
 function repaired(repair: Repair | null, what: string): string {
-  if (!repair) return what === "disk" ? "Nothing is written again: there is nothing, or no copy to write it from." : "";
+  if (!repair)
+    return what === "disk" ? "Nothing is written again: there is nothing, or no copy to write it from." : "";
   const waits = [`${span(repair.noticing + repair.grace)} to notice and wait`];
-  if (repair.replacing) waits.push(`${span(repair.replacing)} for a replacement, as the rest has no room for it`);
+  if (repair.replacing)
+    waits.push(`${span(repair.replacing)} for a replacement, as the rest has no room for it`);
   waits.push(`at least ${span(repair.copying)} to copy, held up by ${repair.bottleneck || "nothing"}`);
   return `${what === "disk" ? "A disk" : "A node"}: about ${span(repair.seconds)} (${waits.join(", ")}).`;
 }
@@ -74,9 +114,14 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
 <template>
   <main class="page">
     <div class="headline">
-      <h1>Sizing bench</h1><PoolTabs /><p>What machines on paper would hold, heal and survive.</p><span class="grow" />
+      <h1>Sizing bench</h1>
+      <PoolTabs />
+      <p>What machines on paper would hold, heal and survive.</p>
+      <span class="grow" />
       <span class="small" role="status">{{ isFetching ? "Working it out …" : "" }}</span>
-      <button type="button" class="act" :disabled="!ready" @click="saveCsv">Save the comparison as CSV</button>
+      <button type="button" class="act" :disabled="!ready" @click="saveCsv">
+        Save the comparison as CSV
+      </button>
       <button v-if="variants.length < MOST" type="button" class="btn" @click="add">Add a variant</button>
     </div>
     <ProblemNote :error="failure ?? error" />
@@ -89,54 +134,226 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
           <button type="button" class="act" @click="saveText(i)">Save as text</button>
           <button v-if="variants.length > 1" type="button" class="act" @click="remove(i)">Remove</button>
         </div>
-        <textarea v-model="v.text" spellcheck="false" :rows="variants.length === 1 ? 8 : 9" :aria-label="`Machines of ${v.name}`" placeholder="rack NQ-1&#10;  heron-{1..4}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s" />
+        <textarea
+          v-model="v.text"
+          spellcheck="false"
+          :rows="variants.length === 1 ? 8 : 9"
+          :aria-label="`Machines of ${v.name}`"
+          placeholder="rack NQ-1&#10;  heron-{1..4}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s"
+        />
         <div class="set">
-          <select v-model.number="v.copies" :aria-label="`Copies in ${v.name}`"><option v-for="n in 5" :key="n" :value="n">{{ n }} {{ n === 1 ? "copy" : "copies" }}</option></select>
-          <select v-model="v.level" :aria-label="`Spread in ${v.name}`"><option v-for="l in (['room', 'rack', 'node', 'disk'] as const)" :key="l" :value="l">each in another {{ l }}</option></select>
-          <select v-model="v.headroom" :aria-label="`Held back in ${v.name}`"><option :value="null">nothing held back</option><option v-for="l in (['disk', 'node', 'rack'] as const)" :key="l" :value="l">heals from losing a {{ l }}</option></select>
-          <select v-model.number="v.headroom_losses" :aria-label="`Losses in ${v.name}`" :disabled="!v.headroom"><option v-for="n in 3" :key="n" :value="n">{{ n === 1 ? "once" : `${n} in turn` }}</option></select>
-          <select v-model="v.serves" :aria-label="`Fastest class in ${v.name}`"><option value="cache">fastest is cache</option><option value="fast tier">fastest is a fast tier</option><option value="capacity">all is capacity</option></select>
-          <label>fail a year, % <input :value="afr(v)" inputmode="decimal" placeholder="usual" :aria-label="`Failure rate in ${v.name}`" @change="v.failure_rate = Number(($event.target as HTMLInputElement).value) / 100 || null" /></label>
-          <label>waits, s <input :value="v.grace_seconds" inputmode="numeric" :aria-label="`Grace time in ${v.name}`" @change="v.grace_seconds = Math.max(1, Number(($event.target as HTMLInputElement).value) || 30)" /></label>
-          <label>replaced within, h <input :value="v.replace_seconds / 3600" inputmode="decimal" :aria-label="`Hours until a replacement in ${v.name}`" @change="v.replace_seconds = Math.max(0, Number(($event.target as HTMLInputElement).value) * 3600 || 0)" /></label>
-          <label>rebuild, MB/s <input :value="v.rebuild_rate ? v.rebuild_rate / 1e6 : ''" inputmode="numeric" placeholder="no limit" :aria-label="`Rebuild rate in ${v.name}`" @change="v.rebuild_rate = Math.round(Number(($event.target as HTMLInputElement).value) * 1e6) || 0" /></label>
+          <select v-model.number="v.copies" :aria-label="`Copies in ${v.name}`">
+            <option v-for="n in 5" :key="n" :value="n">{{ n }} {{ n === 1 ? "copy" : "copies" }}</option>
+          </select>
+          <select v-model="v.level" :aria-label="`Spread in ${v.name}`">
+            <option v-for="l in ['room', 'rack', 'node', 'disk'] as const" :key="l" :value="l">
+              each in another {{ l }}
+            </option>
+          </select>
+          <select v-model="v.headroom" :aria-label="`Held back in ${v.name}`">
+            <option :value="null">nothing held back</option>
+            <option v-for="l in ['disk', 'node', 'rack'] as const" :key="l" :value="l">
+              heals from losing a {{ l }}
+            </option>
+          </select>
+          <select
+            v-model.number="v.headroom_losses"
+            :aria-label="`Losses in ${v.name}`"
+            :disabled="!v.headroom"
+          >
+            <option v-for="n in 3" :key="n" :value="n">{{ n === 1 ? "once" : `${n} in turn` }}</option>
+          </select>
+          <select v-model="v.serves" :aria-label="`Fastest class in ${v.name}`">
+            <option value="cache">fastest is cache</option>
+            <option value="fast tier">fastest is a fast tier</option>
+            <option value="capacity">all is capacity</option>
+          </select>
+          <label
+            >fail a year, %
+            <input
+              :value="afr(v)"
+              inputmode="decimal"
+              placeholder="usual"
+              :aria-label="`Failure rate in ${v.name}`"
+              @change="v.failure_rate = Number(($event.target as HTMLInputElement).value) / 100 || null"
+          /></label>
+          <label
+            >waits, s
+            <input
+              :value="v.grace_seconds"
+              inputmode="numeric"
+              :aria-label="`Grace time in ${v.name}`"
+              @change="
+                v.grace_seconds = Math.max(1, Number(($event.target as HTMLInputElement).value) || 30)
+              "
+          /></label>
+          <label
+            >replaced within, h
+            <input
+              :value="v.replace_seconds / 3600"
+              inputmode="decimal"
+              :aria-label="`Hours until a replacement in ${v.name}`"
+              @change="
+                v.replace_seconds = Math.max(0, Number(($event.target as HTMLInputElement).value) * 3600 || 0)
+              "
+          /></label>
+          <label
+            >rebuild, MB/s
+            <input
+              :value="v.rebuild_rate ? v.rebuild_rate / 1e6 : ''"
+              inputmode="numeric"
+              placeholder="no limit"
+              :aria-label="`Rebuild rate in ${v.name}`"
+              @change="
+                v.rebuild_rate = Math.round(Number(($event.target as HTMLInputElement).value) * 1e6) || 0
+              "
+          /></label>
         </div>
-        <p v-if="results[i]?.problem" class="problem" role="alert"><StateMark lamp="failed" /> <span>{{ results[i]!.problem }} <span class="soft">{{ results[i]!.next_step }}</span></span></p>
+        <p v-if="results[i]?.problem" class="problem" role="alert">
+          <StateMark lamp="failed" />
+          <span
+            >{{ results[i]!.problem }} <span class="soft">{{ results[i]!.next_step }}</span></span
+          >
+        </p>
         <div v-else-if="results[i]?.ledger" :class="{ alone: variants.length === 1 }">
           <dl>
-            <dt>Usable</dt><dd class="big"><b>{{ terabytes(results[i]!.usable) }} TB</b> <span class="soft">{{ tebibytes(results[i]!.usable) }} TiB</span><span v-if="variants.length > 1 && results[i]!.usable === best" class="most">the most</span></dd>
-            <dt>Of raw</dt><dd>{{ terabytes(results[i]!.raw) }} TB on {{ results[i]!.nodes }} nodes, {{ results[i]!.disks }} disks: {{ percent(results[i]!.usable / results[i]!.raw) }}. With nothing held back {{ terabytes(results[i]!.without_headroom) }} TB.</dd>
-            <dt>Survives</dt><dd>{{ results[i]!.protection[0]!.toUpperCase() }}{{ results[i]!.protection.slice(1) }}.</dd>
-            <dt>Heals</dt><dd>{{ results[i]!.healing }}</dd>
-            <dt>Whole again</dt><dd>{{ repaired(results[i]!.repair_disk, "disk") }} {{ repaired(results[i]!.repair_node, "node") }}</dd>
-            <dt>Loss a year</dt><dd><b>{{ results[i]!.chance }}</b>. <span class="soft">{{ results[i]!.chance_inputs }}</span></dd>
-            <dt>Raised most by</dt><dd>{{ results[i]!.additions[0] ? `${results[i]!.additions[0]!.what}: ${terabytes(results[i]!.additions[0]!.gain_bytes)} TB more` : "nothing alike that is one disk or node" }}.</dd>
-            <template v-for="c in results[i]!.concerns" :key="c"><dt>Concern</dt><dd><StateMark lamp="watch" /> {{ c }}</dd></template>
+            <dt>Usable</dt>
+            <dd class="big">
+              <b>{{ terabytes(results[i]!.usable) }} TB</b>
+              <span class="soft">{{ tebibytes(results[i]!.usable) }} TiB</span
+              ><span v-if="variants.length > 1 && results[i]!.usable === best" class="most">the most</span>
+            </dd>
+            <dt>Of raw</dt>
+            <dd>
+              {{ terabytes(results[i]!.raw) }} TB on {{ results[i]!.nodes }} nodes,
+              {{ results[i]!.disks }} disks: {{ percent(results[i]!.usable / results[i]!.raw) }}. With nothing
+              held back {{ terabytes(results[i]!.without_headroom) }} TB.
+            </dd>
+            <dt>Survives</dt>
+            <dd>{{ results[i]!.protection[0]!.toUpperCase() }}{{ results[i]!.protection.slice(1) }}.</dd>
+            <dt>Heals</dt>
+            <dd>{{ results[i]!.healing }}</dd>
+            <dt>Whole again</dt>
+            <dd>
+              {{ repaired(results[i]!.repair_disk, "disk") }} {{ repaired(results[i]!.repair_node, "node") }}
+            </dd>
+            <dt>Loss a year</dt>
+            <dd>
+              <b>{{ results[i]!.chance }}</b
+              >. <span class="soft">{{ results[i]!.chance_inputs }}</span>
+            </dd>
+            <dt>Raised most by</dt>
+            <dd>
+              {{
+                results[i]!.additions[0]
+                  ? `${results[i]!.additions[0]!.what}: ${terabytes(results[i]!.additions[0]!.gain_bytes)} TB more`
+                  : "nothing alike that is one disk or node"
+              }}.
+            </dd>
+            <template v-for="c in results[i]!.concerns" :key="c"
+              ><dt>Concern</dt>
+              <dd><StateMark lamp="watch" /> {{ c }}</dd></template
+            >
           </dl>
-          <div v-if="variants.length === 1" class="ledger"><LedgerTable :ledgers="[results[i]!.ledger!]" /></div>
+          <div v-if="variants.length === 1" class="ledger">
+            <LedgerTable :ledgers="[results[i]!.ledger!]" />
+          </div>
           <UsableTable :rows="results[i]!.protections" :few="variants.length > 1" />
         </div>
       </section>
     </div>
-    <p v-if="tooLong" class="small"><StateMark lamp="watch" /> These plans are too long for an address: leaving this page loses them. Save what you want to keep.</p>
+    <p v-if="tooLong" class="small">
+      <StateMark lamp="watch" /> These plans are too long for an address: leaving this page loses them. Save
+      what you want to keep.
+    </p>
     <p v-if="found" class="small foot">Estimates. {{ found.left_out }}</p>
   </main>
 </template>
 
 <style scoped>
-.bench { display: grid; gap: 26px; }
-.title { font: 680 var(--t-l)/1.2 var(--ui); color: var(--ink); background: none; border: 0; border-bottom: 1px solid transparent; padding: 0; width: 12ch; }
-.title:hover, .title:focus { border-bottom-color: var(--edge); }
-textarea { width: 100%; font: 430 var(--t-s)/1.45 var(--mono); color: var(--ink); background: var(--sheet); border: 1px solid var(--edge); border-radius: 3px; padding: 6px 8px; resize: vertical; }
-.set { display: flex; flex-wrap: wrap; gap: 4px 6px; padding: 4px 0 6px; font-size: var(--t-xs); color: var(--soft); }
-.set select, .set input { height: 25px; border: 1px solid var(--edge); border-radius: 3px; background: var(--sheet); color: var(--ink); font: 430 var(--t-s)/1 var(--ui); padding: 0 4px; }
-.set input { width: 64px; }
-dl { display: grid; grid-template-columns: 96px 1fr; border-top: 1.5px solid var(--ink); font-size: var(--t-s); }
-dt, dd { border-bottom: 1px solid var(--rule); padding: 4px 0; }
-dt { color: var(--soft); }
-.big b { font-size: var(--t-l); }
-.most { margin-left: 10px; border: 1px solid var(--edge); border-radius: 2px; padding: 0 5px; font-size: var(--t-xs); }
-.alone { display: grid; grid-template-columns: minmax(0, 1.2fr) minmax(0, 1fr); gap: 6px 26px; align-items: start; }
-.alone .ledger { grid-row: 2; grid-column: 1 / -1; }
-.foot { padding-top: 10px; }
+.bench {
+  display: grid;
+  gap: 26px;
+}
+.title {
+  font: 680 var(--t-l)/1.2 var(--ui);
+  color: var(--ink);
+  background: none;
+  border: 0;
+  border-bottom: 1px solid transparent;
+  padding: 0;
+  width: 12ch;
+}
+.title:hover,
+.title:focus {
+  border-bottom-color: var(--edge);
+}
+textarea {
+  width: 100%;
+  font: 430 var(--t-s)/1.45 var(--mono);
+  color: var(--ink);
+  background: var(--sheet);
+  border: 1px solid var(--edge);
+  border-radius: 3px;
+  padding: 6px 8px;
+  resize: vertical;
+}
+.set {
+  display: flex;
+  flex-wrap: wrap;
+  gap: 4px 6px;
+  padding: 4px 0 6px;
+  font-size: var(--t-xs);
+  color: var(--soft);
+}
+.set select,
+.set input {
+  height: 25px;
+  border: 1px solid var(--edge);
+  border-radius: 3px;
+  background: var(--sheet);
+  color: var(--ink);
+  font: 430 var(--t-s)/1 var(--ui);
+  padding: 0 4px;
+}
+.set input {
+  width: 64px;
+}
+dl {
+  display: grid;
+  grid-template-columns: 96px 1fr;
+  border-top: 1.5px solid var(--ink);
+  font-size: var(--t-s);
+}
+dt,
+dd {
+  border-bottom: 1px solid var(--rule);
+  padding: 4px 0;
+}
+dt {
+  color: var(--soft);
+}
+.big b {
+  font-size: var(--t-l);
+}
+.most {
+  margin-left: 10px;
+  border: 1px solid var(--edge);
+  border-radius: 2px;
+  padding: 0 5px;
+  font-size: var(--t-xs);
+}
+.alone {
+  display: grid;
+  grid-template-columns: minmax(0, 1.2fr) minmax(0, 1fr);
+  gap: 6px 26px;
+  align-items: start;
+}
+.alone .ledger {
+  grid-row: 2;
+  grid-column: 1 / -1;
+}
+.foot {
+  padding-top: 10px;
+}
 </style>

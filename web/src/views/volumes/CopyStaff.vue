@@ -3,13 +3,25 @@ import { computed } from "vue";
 import type { components } from "../../api/schema.gen";
 
 /** One line per copy, from first extent to last; a strip that cannot be read is a notch. Arrows move by extent, N to the next short one. */
-const props = defineProps<{ extents: number; missing: number[][]; missingCount: number; picked: number | null; extent: components["schemas"]["ExtentOut"] | null }>();
+const props = defineProps<{
+  extents: number;
+  missing: number[][];
+  missingCount: number;
+  picked: number | null;
+  extent: components["schemas"]["ExtentOut"] | null;
+}>();
 const emit = defineEmits<{ pick: [number: number | null] }>();
 const short = computed(() => [...new Set(props.missing.flat())].sort((a, b) => a - b));
 const x = (number: number) => ((number + 0.5) / props.extents) * 1000;
 function at(event: MouseEvent) {
   const box = (event.currentTarget as Element).getBoundingClientRect();
-  emit("pick", Math.min(props.extents - 1, Math.max(0, Math.floor(((event.clientX - box.left) / box.width) * props.extents))));
+  emit(
+    "pick",
+    Math.min(
+      props.extents - 1,
+      Math.max(0, Math.floor(((event.clientX - box.left) / box.width) * props.extents)),
+    ),
+  );
 }
 function onKey(event: KeyboardEvent) {
   const now = props.picked ?? -1;
@@ -25,20 +37,44 @@ function onKey(event: KeyboardEvent) {
 </script>
 
 <template>
-  <div class="staff" tabindex="0" role="slider" aria-label="Extents of this volume" :aria-valuemin="0" :aria-valuemax="extents - 1" :aria-valuenow="picked ?? 0" :aria-valuetext="picked === null ? 'none picked' : `extent ${picked}`" @keydown="onKey">
+  <div
+    class="staff"
+    tabindex="0"
+    role="slider"
+    aria-label="Extents of this volume"
+    :aria-valuemin="0"
+    :aria-valuemax="extents - 1"
+    :aria-valuenow="picked ?? 0"
+    :aria-valuetext="picked === null ? 'none picked' : `extent ${picked}`"
+    @keydown="onKey"
+  >
     <template v-for="(holes, copy) in missing" :key="copy">
       <span>Copy {{ "ABCDE"[copy] }}</span>
       <svg viewBox="0 0 1000 12" preserveAspectRatio="none" @click="at">
         <path class="ln" d="M0 6H1000" />
-        <path v-if="holes.length" class="gp" :class="{ many: missingCount > 300 }" :d="holes.map((n) => `M${x(n)} 1V11`).join('')" />
+        <path
+          v-if="holes.length"
+          class="gp"
+          :class="{ many: missingCount > 300 }"
+          :d="holes.map((n) => `M${x(n)} 1V11`).join('')"
+        />
         <path v-if="picked !== null" class="at" :d="`M${x(picked)} 0V12`" />
       </svg>
     </template>
     <span />
     <p class="foot">
       <span>extent 0</span>
-      <span v-if="missingCount" class="gap"><i /> {{ missingCount.toLocaleString("en") }} strips cannot be read</span>
-      <span v-if="picked !== null && extent">picked: extent <b>{{ extent.number.toLocaleString("en") }}</b>, <template v-for="(s, i) in extent.strips" :key="s.copy_name">{{ i ? ", " : "" }}{{ s.copy_name }} on <span class="mono">{{ s.disk ?? "no disk" }}</span>{{ s.readable ? "" : " (not readable)" }}</template></span>
+      <span v-if="missingCount" class="gap"
+        ><i /> {{ missingCount.toLocaleString("en") }} strips cannot be read</span
+      >
+      <span v-if="picked !== null && extent"
+        >picked: extent <b>{{ extent.number.toLocaleString("en") }}</b>,
+        <template v-for="(s, i) in extent.strips" :key="s.copy_name"
+          >{{ i ? ", " : "" }}{{ s.copy_name }} on <span class="mono">{{ s.disk ?? "no disk" }}</span>{{
+            s.readable ? "" : " (not readable)"
+          }}</template
+        ></span
+      >
       <span v-else class="faint">pick an extent to see its copies</span>
       <span>{{ (extents - 1).toLocaleString("en") }}</span>
     </p>
@@ -46,14 +82,57 @@ function onKey(event: KeyboardEvent) {
 </template>
 
 <style scoped>
-.staff { display: grid; grid-template-columns: 54px 1fr; font-size: var(--t-xs); color: var(--soft); line-height: 13px; padding-top: 10px; }
-svg { width: 100%; height: 12px; display: block; cursor: pointer; }
-.ln { stroke: var(--slate); stroke-width: 5; vector-effect: non-scaling-stroke; }
-.gp { stroke: var(--short); stroke-width: 2; vector-effect: non-scaling-stroke; }
-.gp.many { stroke-width: 1; }
-.at { stroke: var(--ink); stroke-width: 2; vector-effect: non-scaling-stroke; }
-.foot { display: flex; justify-content: space-between; gap: 12px; padding-top: 3px; line-height: 16px; }
-.foot b { color: var(--ink); }
-.gap { display: inline-flex; align-items: center; gap: 5px; }
-.gap i { width: 2px; height: 11px; background: var(--short); display: inline-block; }
+.staff {
+  display: grid;
+  grid-template-columns: 54px 1fr;
+  font-size: var(--t-xs);
+  color: var(--soft);
+  line-height: 13px;
+  padding-top: 10px;
+}
+svg {
+  width: 100%;
+  height: 12px;
+  display: block;
+  cursor: pointer;
+}
+.ln {
+  stroke: var(--slate);
+  stroke-width: 5;
+  vector-effect: non-scaling-stroke;
+}
+.gp {
+  stroke: var(--short);
+  stroke-width: 2;
+  vector-effect: non-scaling-stroke;
+}
+.gp.many {
+  stroke-width: 1;
+}
+.at {
+  stroke: var(--ink);
+  stroke-width: 2;
+  vector-effect: non-scaling-stroke;
+}
+.foot {
+  display: flex;
+  justify-content: space-between;
+  gap: 12px;
+  padding-top: 3px;
+  line-height: 16px;
+}
+.foot b {
+  color: var(--ink);
+}
+.gap {
+  display: inline-flex;
+  align-items: center;
+  gap: 5px;
+}
+.gap i {
+  width: 2px;
+  height: 11px;
+  background: var(--short);
+  display: inline-block;
+}
 </style>

@@ -24,22 +24,58 @@ function fromAddress(): number | null {
   return typeof route.query.extent === "string" && Number.isInteger(number) && number >= 0 ? number : null;
 }
 const picked = ref(fromAddress()); // ahead of the address, so that quick presses of a key all count
-watch(() => route.query.extent, () => (picked.value = fromAddress()));
+watch(
+  () => route.query.extent,
+  () => (picked.value = fromAddress()),
+);
 const { data: extent } = useExtent(() => props.name, picked);
 function pick(number: number | null) {
   picked.value = number;
   void router.replace({ query: number === null ? {} : { extent: String(number) } });
 }
-const tags = computed(() => (picked.value === null || !extent.value ? {} : Object.fromEntries(extent.value.strips.filter((s) => s.disk).map((s) => [s.disk!, s.copy_name]))));
+const tags = computed(() =>
+  picked.value === null || !extent.value
+    ? {}
+    : Object.fromEntries(extent.value.strips.filter((s) => s.disk).map((s) => [s.disk!, s.copy_name])),
+);
 const pool = computed(() => barn.value?.pools.find((p) => p.name === volume.value?.pool));
-const holders = computed(() => (barn.value?.rooms ?? []).flatMap((r) => r.racks.flatMap((k) => k.nodes)).filter((n) => n.disks.some((d) => d.name in (volume.value?.shares ?? {}))));
+const holders = computed(() =>
+  (barn.value?.rooms ?? [])
+    .flatMap((r) => r.racks.flatMap((k) => k.nodes))
+    .filter((n) => n.disks.some((d) => d.name in (volume.value?.shares ?? {}))),
+);
 const cards = computed(() => {
   const v = volume.value!;
   return [
-    { kind: "Volume", name: v.name, fact: `${size(v.size_bytes)}, ${terabytes(v.footprint.value)} TB on disks`, lamp: v.state.lamp, to: pathOf("volume", v.name), here: true },
-    { kind: "Protection", name: `${v.copies} copies by ${v.level}`, fact: v.protection, lamp: v.state.lamp, to: pathOf("volume", v.name) },
-    { kind: "Pool", name: v.pool, fact: pool.value ? `${size(pool.value.free.value)} free` : "", lamp: pool.value?.state.lamp ?? "sound", to: pathOf("pool", v.pool) },
-    { kind: "Nodes and disks", name: `${count(holders.value.length, "node")}, ${count(Object.keys(v.shares).length, "disk")}`, fact: holders.value.map((n) => n.name).join(", "), lamp: v.holders.lamp, to: "/machines" },
+    {
+      kind: "Volume",
+      name: v.name,
+      fact: `${size(v.size_bytes)}, ${terabytes(v.footprint.value)} TB on disks`,
+      lamp: v.state.lamp,
+      to: pathOf("volume", v.name),
+      here: true,
+    },
+    {
+      kind: "Protection",
+      name: `${v.copies} copies by ${v.level}`,
+      fact: v.protection,
+      lamp: v.state.lamp,
+      to: pathOf("volume", v.name),
+    },
+    {
+      kind: "Pool",
+      name: v.pool,
+      fact: pool.value ? `${size(pool.value.free.value)} free` : "",
+      lamp: pool.value?.state.lamp ?? "sound",
+      to: pathOf("pool", v.pool),
+    },
+    {
+      kind: "Nodes and disks",
+      name: `${count(holders.value.length, "node")}, ${count(Object.keys(v.shares).length, "disk")}`,
+      fact: holders.value.map((n) => n.name).join(", "),
+      lamp: v.holders.lamp,
+      to: "/machines",
+    },
   ];
 });
 </script>
@@ -50,41 +86,102 @@ const cards = computed(() => {
     <template v-if="volume && barn">
       <div class="headline">
         <h1><StateMark :lamp="volume.state.lamp" /> {{ volume.name }} <CopyName :name="volume.name" /></h1>
-        <p>{{ volume.state.reason }}</p><span class="grow" />
-        <RouterLink class="act" :to="{ query: { plan: 'delete-volume', volume: volume.name } }">Preview deleting it</RouterLink>
+        <p>{{ volume.state.reason }}</p>
+        <span class="grow" />
+        <RouterLink class="act" :to="{ query: { plan: 'delete-volume', volume: volume.name } }"
+          >Preview deleting it</RouterLink
+        >
         <PlanMenu :pools="barn.pools" />
       </div>
       <LineageCards :cards="cards" />
       <div class="upper">
         <section aria-label="Where it lies">
           <div class="sec">
-            <h2>Where it lies</h2><span class="small">Blue is this volume's share of each disk. The rest is dimmed.</span><span class="grow" />
-            <button type="button" class="small" @click="unlit = !unlit"><kbd>Esc</kbd> {{ unlit ? "light" : "unlight" }}</button>
+            <h2>Where it lies</h2>
+            <span class="small">Blue is this volume's share of each disk. The rest is dimmed.</span
+            ><span class="grow" />
+            <button type="button" class="small" @click="unlit = !unlit">
+              <kbd>Esc</kbd> {{ unlit ? "light" : "unlight" }}
+            </button>
           </div>
-          <BarnMap :rooms="barn.rooms" :lit="unlit ? null : volume.shares" :picked="tags" @open="(d) => router.push(pathOf('disk', d.name))" @open-node="(n) => router.push(pathOf('node', n.name))" @unlight="unlit = true" />
-          <CopyStaff :extents="volume.extents" :missing="volume.missing" :missing-count="volume.missing_count" :picked="picked" :extent="extent ?? null" @pick="pick" />
+          <BarnMap
+            :rooms="barn.rooms"
+            :lit="unlit ? null : volume.shares"
+            :picked="tags"
+            @open="(d) => router.push(pathOf('disk', d.name))"
+            @open-node="(n) => router.push(pathOf('node', n.name))"
+            @unlight="unlit = true"
+          />
+          <CopyStaff
+            :extents="volume.extents"
+            :missing="volume.missing"
+            :missing-count="volume.missing_count"
+            :picked="picked"
+            :extent="extent ?? null"
+            @pick="pick"
+          />
         </section>
         <section aria-label="Space account">
-          <div class="sec"><h2>Space account</h2><span class="grow" /><span class="small">TB</span></div>
+          <div class="sec">
+            <h2>Space account</h2>
+            <span class="grow" /><span class="small">TB</span>
+          </div>
           <table class="acct">
             <tbody>
-              <tr><td>Promised <span class="soft">({{ binarySize(volume.size_bytes) }})</span></td><td>{{ terabytes(volume.size_bytes) }}</td></tr>
-              <tr><td>Rounded up to {{ volume.extents.toLocaleString("en") }} extents of {{ binarySize(volume.extent_bytes) }}</td><td>{{ terabytes(volume.extents * volume.extent_bytes) }}</td></tr>
-              <tr><td>Copies</td><td>× {{ volume.copies }}</td></tr>
-              <tr class="total"><td>On disks</td><td><SumFigure :figure="volume.footprint">{{ terabytes(volume.footprint.value) }}</SumFigure></td></tr>
-              <tr v-if="volume.missing_count"><td>of that, not readable now</td><td>{{ terabytes(volume.missing_count * volume.extent_bytes) }}</td></tr>
+              <tr>
+                <td>
+                  Promised <span class="soft">({{ binarySize(volume.size_bytes) }})</span>
+                </td>
+                <td>{{ terabytes(volume.size_bytes) }}</td>
+              </tr>
+              <tr>
+                <td>
+                  Rounded up to {{ volume.extents.toLocaleString("en") }} extents of
+                  {{ binarySize(volume.extent_bytes) }}
+                </td>
+                <td>{{ terabytes(volume.extents * volume.extent_bytes) }}</td>
+              </tr>
+              <tr>
+                <td>Copies</td>
+                <td>× {{ volume.copies }}</td>
+              </tr>
+              <tr class="total">
+                <td>On disks</td>
+                <td>
+                  <SumFigure :figure="volume.footprint">{{ terabytes(volume.footprint.value) }}</SumFigure>
+                </td>
+              </tr>
+              <tr v-if="volume.missing_count">
+                <td>of that, not readable now</td>
+                <td>{{ terabytes(volume.missing_count * volume.extent_bytes) }}</td>
+              </tr>
             </tbody>
           </table>
-          <div class="sec next"><h2>If one more {{ volume.level }} were lost</h2></div>
+          <div class="sec next">
+            <h2>If one more {{ volume.level }} were lost</h2>
+          </div>
           <table class="acct">
             <tbody>
               <tr v-for="w in volume.what_if" :key="w.domain">
                 <td><StateMark :lamp="w.unreadable ? 'failed' : 'sound'" /> {{ w.domain }}</td>
-                <td class="words">{{ w.extents_hit.toLocaleString("en") }} extents lose a copy, {{ w.unreadable ? `${w.unreadable.toLocaleString("en")} could not be read` : "all readable" }}</td>
+                <td class="words">
+                  {{ w.extents_hit.toLocaleString("en") }} extents lose a copy,
+                  {{
+                    w.unreadable ? `${w.unreadable.toLocaleString("en")} could not be read` : "all readable"
+                  }}
+                </td>
               </tr>
             </tbody>
           </table>
-          <p class="small made">Made {{ clock(volume.made_at) }}<template v-if="volume.change"> by <RouterLink class="act" :to="`/changes/${volume.change}`">change {{ volume.change }}</RouterLink></template>.</p>
+          <p class="small made">
+            Made {{ clock(volume.made_at)
+            }}<template v-if="volume.change">
+              by
+              <RouterLink class="act" :to="`/changes/${volume.change}`"
+                >change {{ volume.change }}</RouterLink
+              ></template
+            >.
+          </p>
         </section>
       </div>
     </template>
@@ -93,13 +190,42 @@ const cards = computed(() => {
 </template>
 
 <style scoped>
-.upper { display: grid; grid-template-columns: minmax(0, 1fr) 340px; gap: 26px; padding-top: 10px; }
-.acct { width: 100%; border-collapse: collapse; font-size: var(--t-s); }
-.acct td { border-top: 1px solid var(--rule); padding: 3px 0; vertical-align: top; }
-.acct tr:first-child td, .acct tr.total td { border-top: 1.5px solid var(--ink); }
-.acct td:last-child { text-align: right; font-family: var(--mono); white-space: nowrap; }
-.acct td.words { font-family: var(--ui); color: var(--soft); }
-.acct tr.total td { font-weight: 640; }
-.next { padding-top: 16px; }
-.made { padding-top: 10px; }
+.upper {
+  display: grid;
+  grid-template-columns: minmax(0, 1fr) 340px;
+  gap: 26px;
+  padding-top: 10px;
+}
+.acct {
+  width: 100%;
+  border-collapse: collapse;
+  font-size: var(--t-s);
+}
+.acct td {
+  border-top: 1px solid var(--rule);
+  padding: 3px 0;
+  vertical-align: top;
+}
+.acct tr:first-child td,
+.acct tr.total td {
+  border-top: 1.5px solid var(--ink);
+}
+.acct td:last-child {
+  text-align: right;
+  font-family: var(--mono);
+  white-space: nowrap;
+}
+.acct td.words {
+  font-family: var(--ui);
+  color: var(--soft);
+}
+.acct tr.total td {
+  font-weight: 640;
+}
+.next {
+  padding-top: 16px;
+}
+.made {
+  padding-top: 10px;
+}
 </style>

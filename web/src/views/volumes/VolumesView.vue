@@ -11,24 +11,60 @@ const { data: barn, error } = useBarn();
 
 <template>
   <main class="page">
-    <div class="headline"><h1>Volumes</h1><p v-if="barn">{{ count(barn.volumes.length, "volume") }}.</p><span class="grow" /><PlanMenu v-if="barn" :pools="barn.pools" /></div>
+    <div class="headline">
+      <h1>Volumes</h1>
+      <p v-if="barn">{{ count(barn.volumes.length, "volume") }}.</p>
+      <span class="grow" /><PlanMenu v-if="barn" :pools="barn.pools" />
+    </div>
     <ProblemNote :error="error" />
     <table v-if="barn?.volumes.length" class="plain">
-      <thead><tr><th>Volume</th><th>Data</th><th>Pool</th><th class="n">Size, TB</th><th class="n">binary</th><th class="n">Copies</th><th class="n">On disks, TB</th><th>Survives</th><th>Why</th></tr></thead>
+      <thead>
+        <tr>
+          <th>Volume</th>
+          <th>Data</th>
+          <th>Pool</th>
+          <th class="n">Size, TB</th>
+          <th class="n">binary</th>
+          <th class="n">Copies</th>
+          <th class="n">On disks, TB</th>
+          <th>Survives</th>
+          <th>Why</th>
+        </tr>
+      </thead>
       <tbody>
         <tr v-for="v in barn.volumes" :key="v.name">
-          <td><RouterLink :to="`/volumes/${v.name}`"><b>{{ v.name }}</b></RouterLink></td>
+          <td>
+            <RouterLink :to="`/volumes/${v.name}`"
+              ><b>{{ v.name }}</b></RouterLink
+            >
+          </td>
           <td><StateMark :lamp="v.state.lamp" /> {{ v.forming ? "being made" : v.data }}</td>
-          <td><RouterLink :to="`/pools/${v.pool}`">{{ v.pool }}</RouterLink></td>
-          <td class="n">{{ terabytes(v.size_bytes) }}</td><td class="n soft">{{ binarySize(v.size_bytes) }}</td><td class="n">{{ v.copies }}</td>
-          <td class="n"><SumFigure :figure="v.footprint">{{ terabytes(v.footprint.value) }}</SumFigure></td>
-          <td>{{ v.survives ? count(v.survives, v.level) : "no loss" }}</td><td class="soft">{{ v.state.lamp === "sound" ? "" : v.state.reason }}</td>
+          <td>
+            <RouterLink :to="`/pools/${v.pool}`">{{ v.pool }}</RouterLink>
+          </td>
+          <td class="n">{{ terabytes(v.size_bytes) }}</td>
+          <td class="n soft">{{ binarySize(v.size_bytes) }}</td>
+          <td class="n">{{ v.copies }}</td>
+          <td class="n">
+            <SumFigure :figure="v.footprint">{{ terabytes(v.footprint.value) }}</SumFigure>
+          </td>
+          <td>{{ v.survives ? count(v.survives, v.level) : "no loss" }}</td>
+          <td class="soft">{{ v.state.lamp === "sound" ? "" : v.state.reason }}</td>
         </tr>
       </tbody>
     </table>
     <p v-else-if="barn" class="empty">
-      No volume yet. <RouterLink v-if="barn.pools.length" class="act" data-offered :to="{ query: { plan: 'create-volume' } }">Preview a volume</RouterLink>
-      <template v-else>A volume draws from a pool, so <RouterLink class="act" data-offered :to="{ query: { plan: 'form-pool' } }">preview a pool</RouterLink> first.</template>
+      No volume yet.
+      <RouterLink v-if="barn.pools.length" class="act" data-offered :to="{ query: { plan: 'create-volume' } }"
+        >Preview a volume</RouterLink
+      >
+      <template v-else
+        >A volume draws from a pool, so
+        <RouterLink class="act" data-offered :to="{ query: { plan: 'form-pool' } }"
+          >preview a pool</RouterLink
+        >
+        first.</template
+      >
     </p>
   </main>
 </template>

@@ -1,0 +1,26 @@
+<script setup lang="ts">
+import type { EffectOf } from "../../lib/effects";
+
+defineProps<{ effect: EffectOf<"texts"> }>();
+const MOST = 60; // rows shown
+</script>
+
+<template>
+  <template v-if="effect.rows.length">
+    <table class="eff words">
+      <thead>
+        <tr>
+          <th v-for="h in effect.heads" :key="h">{{ h }}</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="t in effect.rows.slice(0, MOST)" :key="t.label + t.before">
+          <td>{{ t.label }}</td>
+          <td>{{ t.before }}</td>
+          <td>{{ t.after }}</td>
+        </tr>
+      </tbody>
+    </table>
+    <p v-if="effect.rows.length > MOST" class="small">and {{ effect.rows.length - MOST }} more.</p>
+  </template>
+</template>
