@@ -7,6 +7,9 @@ from __future__ import annotations
 import json
 import socket
 import time
+from concurrent.futures import ThreadPoolExecutor
+from functools import lru_cache
+from threading import Barrier
 
 import httpx
 import pytest
@@ -256,8 +259,6 @@ def test_dripping_witnesses_do_not_keep_the_barn_from_its_page(api: httpx.Client
     """Forty-five at once took every thread of the server; now few are asked at a time, and the rest are told
     so.
     """
-    from concurrent.futures import ThreadPoolExecutor
-
     url, listener = dripping(b"HTTP/1.1 200 OK\r\nX-A: ")
     with listener, ThreadPoolExecutor(max_workers=46) as crew:
         asked = [
@@ -302,3 +303,17 @@ def test_an_agent_proves_who_it_is(api: httpx.Client, barn_site: Site) -> None:
         assert node.agent_url == elsewhere
         assert "a" * 64 not in node.agent_key  # only its hash is kept
     assert current_view().node("petrel").agent_url == elsewhere
+
+
+def test_whoever_asks_first_all_ask_through_one_client(monkeypatch: pytest.MonkeyPatch) -> None:
+    """A client that one thread made on a loop and another uses on its own breaks off."""
+    monkeypatch.setattr(outbound, "_made", lru_cache(outbound._made.__wrapped__))
+    together = Barrier(8)
+
+    def first() -> object:
+        together.wait()
+        return outbound._outbound()
+
+    with ThreadPoolExecutor(max_workers=8) as crew:
+        found = [asked.result() for asked in [crew.submit(first) for _ in range(8)]]
+    assert len({id(one) for pair in found for one in pair}) == 2

@@ -12,11 +12,9 @@ import atexit
 import json
 import ssl
 import threading
-from collections.abc import Coroutine
-from concurrent.futures import Future
 from dataclasses import dataclass
-from functools import lru_cache
-from typing import Any, TypeVar
+from functools import lru_cache, partial
+from typing import Any
 
 import aiohttp
 
@@ -26,7 +24,7 @@ MOST_AT_ONCE = 96  # questions under way in this process
 KEPT_SECONDS = 4.0  # that a connection with nothing to do stays open; servers commonly close theirs after 5
 CLOSING_SECONDS = 2.0  # that closing the connections may take as the process ends
 MOST_FOR_STRANGERS = 6  # of these, to addresses that someone has just typed or announced
-T = TypeVar("T")
+_making = threading.Lock()
 
 
 @dataclass(frozen=True, slots=True)
@@ -65,12 +63,16 @@ def ask(
     method: str, url: str, bounds: Bounds, *, body: Any = None, auth: tuple[str, str] | None = None
 ) -> Answer:
     """Asks and waits. Raises Unreachable."""
-    return _wait(_outbound().ask(method, url, bounds, body, auth))
+    loop, outbound = _outbound()
+    asked = outbound.ask(method, url, bounds, body, auth)
+    return asyncio.run_coroutine_threadsafe(asked, loop).result()
 
 
 async def ask_in(method: str, url: str, bounds: Bounds, headers: dict[str, str] | None = None) -> Answer:
     """The same, for a caller with an event loop of its own."""
-    return await asyncio.wrap_future(_submit(_outbound().ask(method, url, bounds, None, None, headers)))
+    loop, outbound = _outbound()
+    asked = outbound.ask(method, url, bounds, None, None, headers)
+    return await asyncio.wrap_future(asyncio.run_coroutine_threadsafe(asked, loop))
 
 
 class _Outbound:
@@ -162,25 +164,24 @@ class _Outbound:
 
 
 @lru_cache
-def _loop() -> asyncio.AbstractEventLoop:
+def _made() -> tuple[asyncio.AbstractEventLoop, _Outbound]:
+    """The loop, and the client on it."""
     loop = asyncio.new_event_loop()
     threading.Thread(target=loop.run_forever, name="outbound", daemon=True).start()
-    return loop
 
-
-@lru_cache
-def _outbound() -> _Outbound:
     async def make() -> _Outbound:
         return _Outbound()
 
-    made = _wait(make())
-    atexit.register(lambda: _submit(made.client.close()).result(CLOSING_SECONDS))
-    return made
+    outbound = asyncio.run_coroutine_threadsafe(make(), loop).result()
+    atexit.register(partial(_close, loop, outbound))
+    return loop, outbound
 
 
-def _submit(question: Coroutine[Any, Any, T]) -> Future[T]:
-    return asyncio.run_coroutine_threadsafe(question, _loop())
+def _close(loop: asyncio.AbstractEventLoop, outbound: _Outbound) -> None:
+    asyncio.run_coroutine_threadsafe(outbound.client.close(), loop).result(CLOSING_SECONDS)
 
 
-def _wait(question: Coroutine[Any, Any, T]) -> T:
-    return _submit(question).result()
+def _outbound() -> tuple[asyncio.AbstractEventLoop, _Outbound]:
+    """One for the process, whoever asks first: a client works on its own loop only."""
+    with _making:
+        return _made()
