@@ -65,8 +65,7 @@ function setGrace() {
         </form>
         <h3>Mail host</h3>
         <p v-for="(m, i) in [...yard.mails].reverse().slice(0, 5)" :key="i" class="small">
-          <b>{{ m.subject }}</b
-          >, to {{ m.to }}
+          <b>{{ m.subject }}</b>, to {{ m.to }}
         </p>
         <p v-if="!yard.mails.length" class="small">No mail has arrived.</p>
         <h3>Nodes</h3>

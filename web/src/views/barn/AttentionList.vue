@@ -15,8 +15,7 @@ const shown = computed(() => (all.value ? props.items : props.items.slice(0, MOS
   <section class="attention" aria-label="Needs a person">
     <div class="sec">
       <h2>Needs a person</h2>
-      <span class="small">{{ items.length }}</span
-      ><span class="grow" /><span class="small">worst first</span>
+      <span class="small">{{ items.length }}</span><span class="grow" /><span class="small">worst first</span>
     </div>
     <p v-if="!items.length" class="none">Nothing. Everything reports in time and nothing is short.</p>
     <ul>

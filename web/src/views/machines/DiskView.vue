@@ -90,8 +90,8 @@ const clear = () => router.push({ query: { ...route.query, plan: "clear-disk", d
             <dd class="mono">{{ one.wwn || "none shown" }} <CopyName v-if="one.wwn" :name="one.wwn" /></dd>
             <dt>Node</dt>
             <dd>
-              <RouterLink class="act" :to="pathOf('node', one.node)">{{ one.node }}</RouterLink
-              >, bay {{ one.bay }}, {{ one.room }}, {{ one.rack }}
+              <RouterLink class="act" :to="pathOf('node', one.node)">{{ one.node }}</RouterLink>, bay
+              {{ one.bay }}, {{ one.room }}, {{ one.rack }}
             </dd>
             <dt>Seen as</dt>
             <dd class="mono">

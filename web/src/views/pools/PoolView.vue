@@ -329,9 +329,7 @@ const cards = computed(() => {
               With nothing held back it would hold {{ terabytes(page.without_headroom) }} TB ({{
                 tebibytes(page.without_headroom)
               }}
-              TiB); holding back, {{ terabytes(pool.usable_bytes) }} TB ({{
-                tebibytes(pool.usable_bytes)
-              }}
+              TiB); holding back, {{ terabytes(pool.usable_bytes) }} TB ({{ tebibytes(pool.usable_bytes) }}
               TiB).
             </p>
             <p v-if="page.fast_usable" class="say">

@@ -239,8 +239,7 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
             </dd>
             <dt>Loss a year</dt>
             <dd>
-              <b>{{ results[i]!.chance }}</b
-              >. <span class="soft">{{ results[i]!.chance_inputs }}</span>
+              <b>{{ results[i]!.chance }}</b>. <span class="soft">{{ results[i]!.chance_inputs }}</span>
             </dd>
             <dt>Raised most by</dt>
             <dd>
