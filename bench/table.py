@@ -261,9 +261,9 @@ def stuck_plans(stick: float) -> None:
     from foldbarn.core.capacity import headroom_for
     from foldbarn.core.healing import healing_of, lose
     from foldbarn.core.placement import place
-    from foldbarn.core.protection import Level, Protection
+    from foldbarn.core.protection import Level, mirror
     from foldbarn.core.rebuild import plan_rebuild
-    from foldbarn.core.site import Contact, Disk, Node, Pool, Rack, Role, Room, SiteView, Volume
+    from foldbarn.core.site import Contact, Disk, Node, Pool, Rack, Role, Room, SiteView, plain_volume
 
     def site(racks: list[list[list[int]]], extents: int) -> SiteView:
         nodes, disks = [], []
@@ -277,7 +277,7 @@ def stuck_plans(stick: float) -> None:
                     size = count * 2**30 * 100 // 99 + 2**21
                     name = f"d{len(disks)}"
                     disks.append(Disk(len(disks) + 1, name, name, row, "ssd", size, name, Role.CAPACITY, 0))
-        pool = Pool(1, "p", 2**30, Protection(3, Level.RACK), Level.NODE)
+        pool = Pool(1, "p", 2**30, mirror(3, Level.RACK), Level.NODE)
         found = SiteView(
             "s",
             1,
@@ -292,7 +292,7 @@ def stuck_plans(stick: float) -> None:
             or headroom_for(found.disk_slots, found.disk_rack, found.disk_node, Level.NODE, pool.usual).usable
         )
         rows = place(found.disk_slots, found.disk_rack, found.disk_node, extents, 3, seed=1)
-        volume = Volume(1, "v", 0, 1, pool.usual, found.disk_numbers[rows])
+        volume = plain_volume(1, "v", 0, 1, pool.usual, found.disk_numbers[rows])
         return replace(found, volumes=(volume,))
 
     three = site([[[6_000] * 12 for _ in range(20)] for _ in range(3)], 1_000_000)
@@ -341,7 +341,7 @@ def comparison(view: Any, stick: float) -> None:
     pool = view.pools[0]
     should = placed(view, pool)
     order = np.argsort(should.disk, kind="stable")
-    strips = np.stack([should.volume, should.extent, should.strip], axis=1)[order]
+    strips = np.stack([should.ply, should.extent, should.strip], axis=1)[order]
     numbers, starts = np.unique(should.disk[order], return_index=True)
     held = dict(zip(numbers.tolist(), np.split(strips, starts[1:]), strict=True))
     gone = int(numbers[0])
@@ -419,10 +419,10 @@ def growth(view: Any, stick: float) -> None:
     moves = plan_levelling(level, level.pools[0], 1)
     volumes = []
     for volume in level.volumes:
-        placement = volume.placement.copy()
-        mine = moves.volume == volume.number
+        placement = volume.plies[0].placement.copy()
+        mine = moves.ply == volume.number
         placement[moves.extent[mine], moves.strip[mine]] = moves.to[mine]
-        volumes.append(replace(volume, placement=placement))
+        volumes.append(replace(volume, plies=(replace(volume.plies[0], placement=placement),)))
     level = replace(level, volumes=tuple(volumes))
     pool = level.pools[0]
     kind, wish = GrowPool(), GrowPoolParams(pool=pool.name, disks=[d.name for d in new])
@@ -446,7 +446,7 @@ def growth(view: Any, stick: float) -> None:
         seconds / stick,
         f"target: 5 s; {len(planned):,} moves for {above:,} strips above their shares",
     )
-    assert [e.bytes for e in plan.effects if isinstance(e, Moved)] == [len(planned) * pool.extent_bytes]
+    assert [e.bytes for e in plan.effects if isinstance(e, Moved)] == [len(planned) * pool.strip_bytes]
     leaving = RetireParams(what="node", names=[level.nodes[7].name])
     seconds, _ = timed(lambda: Retire().plan(replace(level), leaving))
     row("preview of retiring a node of it", seconds, "of sorting 10,000,000 integers", seconds / stick)
@@ -465,7 +465,7 @@ def growth(view: Any, stick: float) -> None:
         for r in range(50)
     )
     seconds, sized = timed(lambda: size_up(read_plan(text), Settings()))
-    assert pool_space(sized.view, sized.pool).usable * sized.pool.extent_bytes == sized.usable_bytes
+    assert pool_space(sized.view, sized.pool).usable * sized.pool.strip_bytes == sized.usable_bytes
     row(
         "size up 1,000 nodes on paper: usable, rebuilds, chance, what to buy",
         seconds,

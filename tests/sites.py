@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 from hypothesis import strategies as st
 
+from foldbarn.core.arrays import Disks
 from foldbarn.core.placement import place
-from foldbarn.core.protection import Level, Protection
-from foldbarn.core.site import Contact, Disk, Node, Pool, Rack, Role, Room, SiteView, Volume
+from foldbarn.core.protection import Level, mirror
+from foldbarn.core.site import Contact, Disk, Node, Pool, Rack, Role, Room, SiteView, Volume, plain_volume
 from foldbarn.core.units import GIB
 
 EXTENT = GIB
@@ -48,7 +51,7 @@ def make_site(
                         0,
                     )
                 )
-    pool = Pool(1, "p", EXTENT, Protection(copies, level), headroom)
+    pool = Pool(1, "p", EXTENT, mirror(copies, level), headroom)
     return SiteView("test", 1, (Room(1, "A"),), tuple(rack_things), tuple(nodes), tuple(disks), (pool,))
 
 
@@ -56,9 +59,9 @@ def with_volume(
     view: SiteView, extents: int, copies: int = 2, level: Level = Level.RACK, number: int = 1
 ) -> SiteView:
     """The site with one more volume, placed as the product places it."""
-    protection = Protection(copies, level)
+    protection = mirror(copies, level)
     rows = place(view.disk_free, view.domain_of(level), view.disk_node, extents, copies, seed=number)
-    volume = Volume(number, f"v{number}", 0, extents * EXTENT, protection, view.disk_numbers[rows])
+    volume = plain_volume(number, f"v{number}", 0, extents * EXTENT, protection, view.disk_numbers[rows])
     return changed(view, volumes=(*view.volumes, volume))
 
 
@@ -97,17 +100,22 @@ def moved(view: SiteView, moves: object) -> SiteView:
     """The site after all moves have arrived."""
     volumes = []
     for volume in view.volumes:
-        placement = volume.placement.copy()
-        mine = moves.volume == volume.number  # type: ignore[attr-defined]
+        placement = volume.plies[0].placement.copy()
+        mine = moves.ply == volume.plies[0].number  # type: ignore[attr-defined]
         placement[moves.extent[mine], moves.strip[mine]] = moves.to[mine]  # type: ignore[attr-defined]
-        volumes.append(Volume(volume.number, volume.name, 0, volume.size_bytes, volume.protection, placement))
+        volumes.append(placed_as(volume, placement))
     return changed(view, volumes=tuple(volumes))
+
+
+def placed_as(volume: Volume, placement: Disks) -> Volume:
+    """A volume of one ply, lying elsewhere."""
+    return replace(volume, plies=(replace(volume.plies[0], placement=placement),))
 
 
 def spread_is_kept(view: SiteView) -> bool:
     """Whether no two strips of any extent share a domain, or a disk."""
-    for volume in view.volumes:
-        domains = np.append(view.domain_of(volume.protection.level), -1)[view.rows(volume)]
+    for ply in view.plies:
+        domains = np.append(view.domain_of(ply.scheme.level), -1)[view.rows(ply)]
         ordered = np.sort(domains, axis=1)
         if ((ordered[:, 1:] == ordered[:, :-1]) & (ordered[:, 1:] >= 0)).any():
             return False

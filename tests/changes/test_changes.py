@@ -19,7 +19,7 @@ from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds import create_volume, form_pool
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
-from foldbarn.core.loss import DataState, fate
+from foldbarn.core.loss import DataState, fate_of
 from foldbarn.core.site import Role
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, watching
@@ -59,7 +59,7 @@ def should_hold() -> set[tuple[str, int, int, int]]:
     return {
         (serial[disk], v.number, e, s)
         for v in view.volumes
-        for e, row in enumerate(v.placement.tolist())
+        for e, row in enumerate(v.plies[0].placement.tolist())
         for s, disk in enumerate(row)
         if disk
     }
@@ -95,10 +95,10 @@ def test_a_lost_node_is_rebuilt_elsewhere_and_welcomed_back(barn_site: Site) -> 
     barn_site.volume()
     lose(barn_site, "petrel")
     view = current_view()
-    assert fate(view, view.volumes[0]).state == DataState.REDUCED
+    assert fate_of(view, view.volumes[0]).state == DataState.REDUCED
     assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
     view = current_view()
-    assert fate(view, view.volumes[0]).state == DataState.WHOLE
+    assert fate_of(view, view.volumes[0]).state == DataState.WHOLE
     with transaction() as session:
         assert session.scalar(select(func.count(MoveRow.id))) == 75  # each lost strip is copied once
     find_again(barn_site, "petrel")
@@ -147,7 +147,7 @@ def test_killed_in_the_middle_of_copying_it_goes_on(barn_site: Site, monkeypatch
     run_change(number)
     view = current_view()
     assert barn_site.state(number) == "done"
-    assert fate(view, view.volumes[0]).state == DataState.WHOLE
+    assert fate_of(view, view.volumes[0]).state == DataState.WHOLE
 
 
 @pytest.mark.pooled
@@ -170,7 +170,7 @@ def test_an_agent_that_forgets_its_orders_is_told_again(
     monkeypatch.setattr(moving.Mover, "_collect", forgetful)
     assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
     view = current_view()
-    assert fate(view, view.volumes[0]).state == DataState.WHOLE
+    assert fate_of(view, view.volumes[0]).state == DataState.WHOLE
 
 
 def test_a_node_that_falls_silent_during_forming_pauses_it_with_the_reason(

@@ -15,7 +15,7 @@ from foldbarn.changes.engine.effects import Ledgers, OnDisks, Sums
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.levelling import above_share, imbalance
-from foldbarn.core.loss import DataState, fate
+from foldbarn.core.loss import DataState, fate_of
 from foldbarn.services import changes
 from foldbarn.store.views import current_view
 
@@ -40,7 +40,7 @@ def test_a_pool_grows_and_its_data_levels_onto_the_new_disks(barn_site: Site) ->
     before = held(barn_site)
     assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
     view = current_view()
-    assert fate(view, view.volumes[0]).state == DataState.WHOLE
+    assert fate_of(view, view.volumes[0]).state == DataState.WHOLE
     assert imbalance(view, view.pool("quayside")) < 0.1
     moved = len(held(barn_site) - before)
     foreseen = preview.moves_bytes // view.pool("quayside").extent_bytes

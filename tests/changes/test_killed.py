@@ -18,7 +18,7 @@ from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds.arrange import arrangement
 from foldbarn.changes.text import text_of, write_text
-from foldbarn.core.loss import DataState, fate
+from foldbarn.core.loss import DataState, fate_of
 from foldbarn.services import changes
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import MoveRow, StepRow
@@ -202,13 +202,11 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     assert deaths == {(step, when) for step in range(1, int(last or 0) + 1) for when in ("done", "recorded")}
     view = current_view()
     if kind == "rebuild":
-        assert all(fate(view, v).state == DataState.WHOLE for v in view.volumes)
+        assert all(fate_of(view, v).state == DataState.WHOLE for v in view.volumes)
         with transaction() as session:
             moves = list(
                 session.execute(
-                    select(MoveRow.volume_id, MoveRow.extent, MoveRow.strip).where(
-                        MoveRow.state != "withdrawn"
-                    )
+                    select(MoveRow.ply_id, MoveRow.extent, MoveRow.strip).where(MoveRow.state != "withdrawn")
                 )
             )
         assert len(moves) == len(set(moves))  # nothing is copied twice

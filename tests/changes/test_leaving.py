@@ -24,7 +24,7 @@ from foldbarn.changes.kinds.replace_disk import _warnings
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.lamps import Lamp, Outlook
-from foldbarn.core.loss import DataState, cache_losses, fate
+from foldbarn.core.loss import DataState, cache_losses, fate_of
 from foldbarn.core.roles import binding_of
 from foldbarn.core.site import Role
 from foldbarn.core.units import say_size
@@ -41,13 +41,15 @@ NODES = ("fulmar", "petrel", "kittiwake", "turnstone")
 
 def all_whole() -> bool:
     view = current_view()
-    return all(fate(view, v).state == DataState.WHOLE for v in view.volumes)
+    return all(fate_of(view, v).state == DataState.WHOLE for v in view.volumes)
 
 
 def spread_kept() -> bool:
     view = current_view()
     for volume in view.volumes:
-        domains = np.sort(np.append(view.domain_of(volume.protection.level), -1)[view.rows(volume)], axis=1)
+        domains = np.sort(
+            np.append(view.domain_of(volume.plies[0].scheme.level), -1)[view.rows(volume.plies[0])], axis=1
+        )
         if (domains[:, 1:] == domains[:, :-1]).any():
             return False
     return True
@@ -195,7 +197,7 @@ def test_what_replacing_says_of_size_and_place_is_counted(barn_site: Site) -> No
 
     def warned(by: str, slots: int) -> list[str]:
         """The warnings, were the new disk one that has room for so many strips."""
-        smaller = replace(view.disk(by), size_bytes=slots * pool.extent_bytes * 100 // 99 + 2**21)
+        smaller = replace(view.disk(by), size_bytes=slots * pool.strip_bytes * 100 // 99 + 2**21)
         then = replace(view, disks=tuple(smaller if d.name == by else d for d in view.disks))
         assert (
             int(
@@ -211,7 +213,7 @@ def test_what_replacing_says_of_size_and_place_is_counted(barn_site: Site) -> No
         "none of what it holds has to go elsewhere."
     ]
     assert [s.partition("; ")[2] for s in warned("turnstone-8", held - 2)] == [
-        f"{say_size(2 * pool.extent_bytes)} of what it holds go elsewhere."
+        f"{say_size(2 * pool.strip_bytes)} of what it holds go elsewhere."
     ]
     sizes = {rack.name: 0 for rack in view.racks}
     for disk in view.disks:
@@ -593,12 +595,16 @@ def test_a_fast_tier_keeps_to_its_own_disks(barn_site: Site) -> None:
     barn_site.volume("hot", tier="fast", size="50 GiB")
     barn_site.volume("cold", size="50 GiB")
     view = current_view()
-    media = {v.name: {view.disks[r].media for r in np.unique(view.rows(v)).tolist()} for v in view.volumes}
+    media = {
+        v.name: {view.disks[r].media for r in np.unique(view.rows(v.plies[0])).tolist()} for v in view.volumes
+    }
     assert media == {"hot": {"nvme"}, "cold": {"ssd"}}
     lose(barn_site, "petrel")
     assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
     view = current_view()
-    assert {view.disks[r].media for r in np.unique(view.rows(view.volume("hot"))).tolist()} == {"nvme"}
+    assert {view.disks[r].media for r in np.unique(view.rows(view.volume("hot").plies[0])).tolist()} == {
+        "nvme"
+    }
     assert all_whole()
     space = pool_space(view, view.pool("quayside"))
     assert space.fast is not None
@@ -644,7 +650,7 @@ def test_a_pool_on_one_node_spreads_over_its_disks(barn_site: Site) -> None:
     barn_site.volume("ours", pool="skerries", copies=2, level="disk", size="500 GiB")
     view = current_view()
     assert spread_kept()
-    assert fate(view, view.volume("ours")).state == DataState.WHOLE
+    assert fate_of(view, view.volume("ours")).state == DataState.WHOLE
     lost = view.disk("skua-1")
     barn_site.yard.machines.pulled.add(lost.serial)
     with transaction() as session:
@@ -683,7 +689,7 @@ def test_a_pool_in_an_enclosure_outlives_the_node_that_carried_it(barn_site: Sit
     watching.hand_over_boxes()
     view = current_view()
     assert {view.nodes[view.disk(n).node].name for n in boxed} == {"whimbrel"}
-    assert fate(view, view.volume("kept")).state == DataState.WHOLE
+    assert fate_of(view, view.volume("kept")).state == DataState.WHOLE
 
 
 @pytest.mark.pooled

@@ -19,7 +19,7 @@ from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds import create_volume
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import Conflict, NotPossible, Unreachable
-from foldbarn.core.loss import DataState, fate
+from foldbarn.core.loss import DataState, fate_of
 from foldbarn.core.touching import Thing, alone
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, site, watching
@@ -32,7 +32,7 @@ from foldbarn.store.views import current_view
 
 def all_whole() -> bool:
     view = current_view()
-    return all(fate(view, v).state == DataState.WHOLE for v in view.volumes)
+    return all(fate_of(view, v).state == DataState.WHOLE for v in view.volumes)
 
 
 def outcome(number: int) -> str:
@@ -112,9 +112,9 @@ def test_a_half_made_volume_whose_strips_were_rebuilt_is_withdrawn_whole(
         view = current_view()
         half = view.volume("half")
         # Nothing is written in it yet, so nothing was copied: its strips stand elsewhere now.
-        moves = select(func.count(MoveRow.id)).where(MoveRow.volume_id == half.number)
+        moves = select(func.count(MoveRow.id)).where(MoveRow.ply_id == half.number)
         assert session.scalar(moves) == 0
-        assert not np.isin(half.placement, [d.number for d in view.node_disks[2]]).any()
+        assert not np.isin(half.plies[0].placement, [d.number for d in view.node_disks[2]]).any()
     changes.ask(ME, number, "withdraw")
     run_change(number)
     assert (barn_site.state(number), barn_site.problem(number)) == ("withdrawn", "")
@@ -143,7 +143,7 @@ def test_strips_that_nobody_has_yet_are_placed_anew_and_their_volume_is_made(
     assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
     view = current_view()
     gone = [d.number for d in view.disks if view.nodes[d.node].name == "petrel"]
-    assert not np.isin(view.volume("v").placement, [0, *gone]).any()
+    assert not np.isin(view.volume("v").plies[0].placement, [0, *gone]).any()
     changes.ask(ME, number, "resume")
     run_change(number)
     assert (barn_site.state(number), barn_site.problem(number)) == ("done", "")

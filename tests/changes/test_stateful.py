@@ -36,7 +36,7 @@ from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.text import text_of, write_text
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import BarnError, Unreachable
-from foldbarn.core.loss import DataState, fate
+from foldbarn.core.loss import DataState, fate_of
 from foldbarn.core.site import POOLED, Contact, Role
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, watching
@@ -300,7 +300,7 @@ class Barn(RuleBasedStateMachine):
         for volume in view.volumes:
             if volume.forming or volume.number in going:
                 continue
-            for (extent, strip), disk in np.ndenumerate(volume.placement):
+            for (extent, strip), disk in np.ndenumerate(volume.plies[0].placement):
                 if disk:
                     place = (volume.number, extent, strip)
                     assert place in machines.strips[serials[int(disk)]], (
@@ -313,12 +313,12 @@ class Barn(RuleBasedStateMachine):
         view = current_view()
         lost = np.append(view.disk_given_up & ~view.disk_ready, True)
         for volume in view.volumes:
-            rows = view.rows(volume)
-            domains = np.append(view.domain_of(volume.protection.level), -1)[rows].astype(np.int64)
+            rows = view.rows(volume.plies[0])
+            domains = np.append(view.domain_of(volume.plies[0].scheme.level), -1)[rows].astype(np.int64)
             domains[lost[rows]] = -1 - np.arange(domains.size).reshape(domains.shape)[lost[rows]]
             for extent, found in enumerate(domains.tolist()):
                 assert len(set(found)) == len(found), (
-                    f"copies of {volume.name}, {extent} share a {volume.protection.level}"
+                    f"copies of {volume.name}, {extent} share a {volume.plies[0].scheme.level}"
                 )
 
     @invariant()
@@ -375,7 +375,7 @@ class Barn(RuleBasedStateMachine):
             ]
         assert left == []
         view = current_view()
-        assert all(fate(view, v).state == DataState.WHOLE for v in view.volumes)
+        assert all(fate_of(view, v).state == DataState.WHOLE for v in view.volumes)
         assert held(self.site) == should_hold()
         assert machines.pool_of == {d.serial: view.pools[d.pool].name for d in view.disks if d.pool >= 0}
         assert not any(d.retiring for d in view.disks)

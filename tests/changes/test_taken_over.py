@@ -22,7 +22,7 @@ from foldbarn.api.pictures import change_page
 from foldbarn.changes.engine.effects import Moved, OnDisks, Sums
 from foldbarn.changes.engine.preview import Preview
 from foldbarn.changes.engine.runner import run_change
-from foldbarn.core.loss import DataState, fate
+from foldbarn.core.loss import DataState, fate_of
 from foldbarn.house.postgres import Postgres
 from foldbarn.services import changes
 from foldbarn.store.database import transaction
@@ -95,7 +95,7 @@ def test_what_is_open_goes_on_and_what_has_ended_can_be_read(old_site: Site) -> 
     assert [p.name for p in view.pools] == ["quayside", "skerries"]
     assert view.disk("petrel-3").pool == -1
     assert view.disk("puffin-1").pool == 1  # claimed under its old name, or after it
-    assert all(fate(view, v).state == DataState.WHOLE for v in view.volumes)
+    assert all(fate_of(view, v).state == DataState.WHOLE for v in view.volumes)
     assert held(old_site) == should_hold()
 
 

@@ -23,8 +23,8 @@ from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds.rebuild import Compare
 from foldbarn.core.capacity import most_that_fits
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.loss import DataState, fate
-from foldbarn.core.protection import Level, Protection
+from foldbarn.core.loss import DataState, fate_of
+from foldbarn.core.protection import Level, mirror
 from foldbarn.core.rebuild import crowded_strips
 from foldbarn.core.site import Tier
 from foldbarn.core.touching import Thing, Touch, alone, meet, shared
@@ -216,7 +216,7 @@ def test_two_volumes_wished_for_at_once_do_not_pass_the_line_together(barn_site:
     changes.carry_out(ME, "set-pool", {"pool": "quayside", "headroom": "node", "fill_line": 0.2})
     run_change(2)
     pool = current_view().pools[0]
-    fit = most_that_fits(current_view(), pool, Protection(3, Level.RACK), Tier.BULK)
+    fit = most_that_fits(current_view(), pool, mirror(3, Level.RACK), Tier.BULK)
     size = f"{fit.extents * 7 // 10} GiB"
     numbers = [
         changes.carry_out(ME, "create-volume", {"name": name, "pool": "quayside", "size": size})
@@ -337,7 +337,7 @@ def test_what_arrives_beside_a_copy_that_has_returned_is_left_over(barn_site: Si
     view = current_view()
     volume = view.volume("charts")
     rack = view.disk_rack
-    rows = view.rows(volume)
+    rows = view.rows(volume.plies[0])
     extent = 0
     lies = rows[extent]
     beside = next(
@@ -346,7 +346,7 @@ def test_what_arrives_beside_a_copy_that_has_returned_is_left_over(barn_site: Si
         if rack[row] == rack[lies[1]] and row not in lies.tolist()
     )
     wish = (volume.number, extent, 0, view.disks[lies[0]].number, view.disks[beside].number)
-    domains = view.domain_of(volume.protection.level)
+    domains = view.domain_of(volume.plies[0].scheme.level)
 
     def domain(_: int, disk: int) -> int:
         return int(domains[view.row_of_number[disk]])
@@ -388,8 +388,8 @@ def test_two_nodes_that_return_in_the_middle_of_a_rebuild_leave_no_copies_in_one
     assert looks >= 14
     assert barn_site.state(number) == "done"
     view = current_view()
-    assert sum(int(crowded_strips(view, v).sum()) for v in view.volumes) == 0
-    assert all(fate(view, v).state == DataState.WHOLE for v in view.volumes)
+    assert sum(int(crowded_strips(view, v.plies[0]).sum()) for v in view.volumes) == 0
+    assert all(fate_of(view, v).state == DataState.WHOLE for v in view.volumes)
     barn_site.do("rebuild", pool="quayside")
     assert held(barn_site) == should_hold()
 
@@ -417,7 +417,7 @@ def test_paused_it_leaves_its_strips_to_others(barn_site: Site, monkeypatch: pyt
     barn_site.yard.machines.speed = 5000.0
     assert barn_site.state(barn_site.do("retire", what="disk", names=["fulmar-1"])) == "done"
     view = current_view()
-    assert all(fate(view, v).state == DataState.WHOLE for v in view.volumes)
+    assert all(fate_of(view, v).state == DataState.WHOLE for v in view.volumes)
 
 
 @pytest.mark.pooled

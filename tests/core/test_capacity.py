@@ -22,7 +22,7 @@ from foldbarn.core.capacity import (
 )
 from foldbarn.core.figures import apply_parts
 from foldbarn.core.healing import headroom_sentence
-from foldbarn.core.protection import Level, Protection
+from foldbarn.core.protection import Level, mirror
 from foldbarn.core.site import Pool, Role, Tier
 
 
@@ -85,7 +85,7 @@ def test_headroom_for_several_losses_is_the_worst_of_all_sets(
     """
     view = make_site(racks, copies)
     slots, spread_of, loss_of = view.disk_slots, view.domain_of(spread), view.domain_of(loss)
-    protection = Protection(copies, spread)
+    protection = mirror(copies, spread)
     found = headroom_for(slots, spread_of, loss_of, loss, protection, losses)
     labels = np.unique(loss_of).tolist()
     sets = list(itertools.combinations(labels, min(losses, len(labels))))
@@ -143,7 +143,7 @@ def test_the_ledger_accounts_for_every_byte_whatever_disks_are_for(
 
 def test_other_protections_say_what_they_hold_or_why_not() -> None:
     view = make_site([[[60]], [[60]], [[60]], [[60]]], copies=3, headroom=Level.RACK)
-    rows = {(r.protection.copies, r.protection.level): r for r in usable_by_protection(view, view.pools[0])}
+    rows = {(r.scheme.strips, r.scheme.level): r for r in usable_by_protection(view, view.pools[0])}
     assert (rows[3, Level.RACK].usable, rows[3, Level.RACK].with_headroom) == (80 * EXTENT, 60 * EXTENT)
     assert rows[5, Level.RACK].why_not == "It needs 5 racks; there are 4."
     assert rows[2, Level.ROOM].why_not == "It needs 2 rooms; there is 1."
@@ -192,7 +192,7 @@ def test_where_so_many_losses_cannot_be_healed_room_is_held_back_for_fewer_and_t
     words = headroom_sentence(asked, asked.pools[0], space)
     assert "After losing any one rack everything can be rebuilt" in words
     assert words.endswith("Healing from any two racks was asked for; that would leave too few racks.")
-    apart = changed(view, pools=(replace(view.pools[0], usual=Protection(2, Level.NODE)),))
+    apart = changed(view, pools=(replace(view.pools[0], usual=mirror(2, Level.NODE)),))
     assert "copies are kept apart by node only" in headroom_sentence(
         apart, apart.pools[0], pool_space(apart, apart.pools[0])
     )
@@ -207,13 +207,13 @@ def test_a_fourth_rack_is_held_back_for_healing() -> None:
 
 def test_an_oversized_domain_is_stranded_and_named() -> None:
     slots, racks = np.array([10, 10, 100]), np.array([0, 1, 2])
-    assert stranded_slots(slots, racks, Protection(2, Level.RACK)) == {0: 0, 1: 0, 2: 80}
+    assert stranded_slots(slots, racks, mirror(2, Level.RACK)) == {0: 0, 1: 0, 2: 80}
 
 
 def test_two_strips_in_a_domain_need_two_disks() -> None:
     """A domain of disks of 18 and 2 takes far less than one of 10 and 10."""
     racks = np.array([0, 0, 1, 1])
-    two_in_one = Protection(4, Level.RACK, per_domain=2)
+    two_in_one = mirror(4, Level.RACK, per_domain=2)
     assert usable_extents(np.array([10, 10, 10, 10]), racks, two_in_one) == 10
     assert usable_extents(np.array([18, 2, 10, 10]), racks, two_in_one) == 2
 
@@ -233,7 +233,7 @@ def test_the_nested_case_is_the_largest_that_fits(
         return sum(min(per_domain * u, sum(min(s, u) for s in rack)) for rack in racks) >= copies * u
 
     largest = max(u for u in range(int(slots.sum()) + 2) if fits(u))
-    assert usable_extents(slots, rack_of, Protection(copies, Level.RACK, per_domain)) == largest
+    assert usable_extents(slots, rack_of, mirror(copies, Level.RACK, per_domain)) == largest
 
 
 def test_disks_outside_pools_are_boot_unfit_or_unclaimed() -> None:
@@ -251,7 +251,7 @@ def test_disks_outside_pools_are_boot_unfit_or_unclaimed() -> None:
 
 
 def test_full_counts_against_room_less_what_is_held_back() -> None:
-    pool = Pool(1, "p", EXTENT, Protection(3, Level.RACK), Level.RACK)
+    pool = Pool(1, "p", EXTENT, mirror(3, Level.RACK), Level.RACK)
     sizes = np.full(4, make_site([[[60]]]).disks[0].size_bytes)
     space = account_pool(sizes, np.array([45, 45, 45, 45]), 60, 0, np.arange(4), np.arange(4), pool)
     assert space.full == 180 / 180

@@ -15,6 +15,7 @@ from foldbarn.core.durability import (
     mean_time_to_loss,
     unread_chance,
 )
+from foldbarn.core.protection import Level, mirror
 
 
 @given(st.lists(st.integers(1, 4), min_size=1, max_size=5), st.integers(1, 4))
@@ -37,20 +38,23 @@ def test_the_chain_conserves_probability_and_ends_in_loss(
 
 def test_more_copies_quicker_repairs_and_fewer_failures_are_safer() -> None:
     base = {"failure_rate": 0.02, "repair_seconds": 3600.0}
-    two = chance_of_loss([8] * 6, 2, 10**6, **base)
-    three = chance_of_loss([8] * 6, 3, 10**6, **base)
-    slow = chance_of_loss([8] * 6, 2, 10**6, failure_rate=0.02, repair_seconds=36_000.0)
+    two = chance_of_loss([8] * 6, mirror(2, Level.DISK), 10**6, **base)
+    three = chance_of_loss([8] * 6, mirror(3, Level.DISK), 10**6, **base)
+    slow = chance_of_loss([8] * 6, mirror(2, Level.DISK), 10**6, failure_rate=0.02, repair_seconds=36_000.0)
     assert three.a_year < two.a_year < slow.a_year
     assert slow.a_year == pytest.approx(two.a_year * 10, rel=0.02)  # a window ten times longer
     assert two.one_in == pytest.approx(1 / two.a_year)
-    worse = chance_of_loss([8] * 6, 2, 10**6, unread=0.05, **base)
+    worse = chance_of_loss([8] * 6, mirror(2, Level.DISK), 10**6, unread=0.05, **base)
     assert worse.a_year > two.a_year * 10
 
 
 def test_without_copies_it_is_the_chance_that_a_disk_fails() -> None:
-    found = chance_of_loss([10], 1, 10**6, failure_rate=0.01, repair_seconds=1.0)
+    found = chance_of_loss([10], mirror(1, Level.DISK), 10**6, failure_rate=0.01, repair_seconds=1.0)
     assert found.a_year == pytest.approx(1 - 0.99**10, rel=1e-6)
-    assert chance_of_loss([1], 2, 10**6, failure_rate=0.01, repair_seconds=1.0).one_in == math.inf
+    assert (
+        chance_of_loss([1], mirror(2, Level.DISK), 10**6, failure_rate=0.01, repair_seconds=1.0).one_in
+        == math.inf
+    )
 
 
 def test_reading_twelve_terabytes_at_one_error_in_1e15_bits_fails_one_time_in_ten() -> None:

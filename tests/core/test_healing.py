@@ -8,15 +8,15 @@ import numpy as np
 import pytest
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
-from sites import EXTENT, changed, make_site, uneven_racks, with_volume, without_nodes
+from sites import EXTENT, changed, make_site, placed_as, uneven_racks, with_volume, without_nodes
 
 from foldbarn.core.capacity import Limit, fits, most_that_fits, pool_space, usable_extents
 from foldbarn.core.healing import Want, healing_for, healing_of, healing_sentence, heals, lose
 from foldbarn.core.lamps import Lamp, Outlook
-from foldbarn.core.loss import fate
-from foldbarn.core.protection import Level, Protection
+from foldbarn.core.loss import fate_of
+from foldbarn.core.protection import Level, mirror
 from foldbarn.core.rebuild import plan_rebuild
-from foldbarn.core.site import SiteView, Tier
+from foldbarn.core.site import SiteView, Tier, plain_volume
 
 levels = st.sampled_from(list(Level))
 volumes = st.lists(
@@ -31,7 +31,7 @@ def filled(racks: list, wishes: list[tuple[int, Level, int]], headroom: Level | 
     view = make_site(racks, copies=2, headroom=headroom)
     for number, (copies, level, percent) in enumerate(wishes, 1):
         most = usable_extents(
-            np.where(view.disk_open, view.disk_free, 0), view.domain_of(level), Protection(copies, level)
+            np.where(view.disk_open, view.disk_free, 0), view.domain_of(level), mirror(copies, level)
         )
         if most * percent // 100:
             view = with_volume(view, most * percent // 100, copies, level, number=number)
@@ -46,7 +46,7 @@ def tried_out(view: SiteView, level: Level) -> bool:
         after = lose(view, level, domain)
         if plan_rebuild(after, pool, seed=3).stuck:
             return False
-        if any(f.unavailable or f.lost for v in after.volumes for f in [fate(after, v)]):
+        if any(f.unavailable or f.lost for v in after.volumes for f in [fate_of(after, v)]):
             return False
     return True
 
@@ -100,9 +100,9 @@ def test_two_losses_in_turn_are_healed_where_that_is_claimed(
     first %= len(view.nodes)
     once = lose(view, Level.NODE, first)
     moves = plan_rebuild(once, view.pools[0], seed=1)
-    placement = view.volumes[0].placement.copy()
+    placement = view.plies[0].placement.copy()
     placement[moves.extent, moves.strip] = moves.to
-    healed = changed(once, volumes=(replace(view.volumes[0], placement=placement),))
+    healed = changed(once, volumes=(placed_as(view.volumes[0], placement),))
     for second in range(len(view.nodes)):
         if second != first:
             assert plan_rebuild(lose(healed, Level.NODE, second), view.pools[0], seed=1).stuck == 0
@@ -116,7 +116,7 @@ def test_a_volume_with_more_copies_than_its_pools_racks_allow_is_named() -> None
     assert heals(view, view.pools[0], pool_space(view, view.pools[0]))
     view = with_volume(with_volume(view, 10, 2, number=1), 6, 3, number=2)
     found = healing_of(view, view.pools[0], Level.NODE)
-    assert [(u.volume.name, u.want, u.left) for u in found.unhealed] == [("v2", Want.DOMAINS, 2)]
+    assert [(u.ply.name, u.want, u.left) for u in found.unhealed] == [("v2", Want.DOMAINS, 2)]
     words = healing_sentence(view, view.pools[0], pool_space(view, view.pools[0]))
     assert words.startswith(
         "After losing any one node not everything could be rebuilt: v2. v2 needs 3 racks; without n"
@@ -161,9 +161,10 @@ def test_a_fast_tier_on_too_few_racks_is_found() -> None:
     )
     view = with_volume(view, 5, 2)
     placement = np.array([[2, 4]] * 5, dtype=np.int32)
-    quick = replace(view.volumes[0], number=2, name="quick", placement=placement, tier=Tier.FAST)
+    scheme = view.plies[0].scheme
+    quick = plain_volume(2, "quick", 0, view.volumes[0].size_bytes, scheme, placement, tier=Tier.FAST)
     view = changed(view, volumes=(*view.volumes, quick))
-    assert [u.volume.name for u in healing_of(view, view.pools[0], Level.NODE).unhealed] == ["quick"]
+    assert [u.ply.name for u in healing_of(view, view.pools[0], Level.NODE).unhealed] == ["quick"]
 
 
 # Full, fill line and overcommit. ---------------------------------------------------------------------
@@ -212,9 +213,9 @@ def test_a_volume_may_be_as_large_as_the_fill_line_and_the_cap_allow_and_no_larg
     before = usable_extents(view.disk_slots, view.disk_rack, pool.usual) * percent // 100
     view = with_volume(view, before, 2, number=7) if before else view
     copies, level = wish
-    fit = most_that_fits(view, pool, Protection(copies, level), Tier.BULK)
+    fit = most_that_fits(view, pool, mirror(copies, level), Tier.BULK)
     for extents in range(max(1, fit.extents - 2), fit.extents + 3):
-        assert fits(view, pool, Protection(copies, level), Tier.BULK, extents) == (extents <= fit.extents)
+        assert fits(view, pool, mirror(copies, level), Tier.BULK, extents) == (extents <= fit.extents)
 
     def within(extents: int) -> bool:
         space = pool_space(with_volume(view, extents, copies, level), pool)
@@ -223,7 +224,7 @@ def test_a_volume_may_be_as_large_as_the_fill_line_and_the_cap_allow_and_no_larg
     if fit.extents:
         assert within(fit.extents)
     if fit.limit == Limit.APART:
-        assert fit.extents == usable_extents(view.disk_free, view.domain_of(level), Protection(copies, level))
+        assert fit.extents == usable_extents(view.disk_free, view.domain_of(level), mirror(copies, level))
     else:
         assert not within(fit.extents + 1)
 

@@ -5,9 +5,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sites import changed, make_site, uneven_racks, with_volume, without_nodes
 
-from foldbarn.core.loss import DataState, fate, single_losses, survivors, without
-from foldbarn.core.protection import Level, Protection
-from foldbarn.core.site import Volume
+from foldbarn.core.loss import DataState, fate_of, single_losses, survivors, without
+from foldbarn.core.protection import Level, mirror
+from foldbarn.core.site import plain_volume
 
 
 @given(uneven_racks(least=3), st.integers(1, 3), st.data())
@@ -15,8 +15,8 @@ def test_fates_match_counting_by_hand(racks: list, copies: int, data: st.DataObj
     view = with_volume(make_site(racks, copies), 1, copies)
     volume = view.volumes[0]
     ready = np.array(data.draw(st.lists(st.booleans(), min_size=len(view.disks), max_size=len(view.disks))))
-    found = fate(view, volume, ready)
-    present = [sum(bool(ready[number - 1]) for number in row) for row in volume.placement.tolist()]
+    found = fate_of(view, volume, ready)
+    present = [sum(bool(ready[number - 1]) for number in row) for row in volume.plies[0].placement.tolist()]
     assert found.whole == sum(p == copies for p in present)
     assert found.unavailable == sum(p == 0 for p in present)
     assert found.bare == sum(p == 1 < copies for p in present)
@@ -25,12 +25,12 @@ def test_fates_match_counting_by_hand(racks: list, copies: int, data: st.DataObj
 
 def test_a_strip_nowhere_is_lost_only_when_all_are() -> None:
     view = with_volume(make_site([[[9]], [[9]], [[9]]]), 4)
-    placement = view.volumes[0].placement.copy()
+    placement = view.plies[0].placement.copy()
     placement[0] = 0
     placement[1, 0] = 0
     old = view.volumes[0]
-    view = changed(view, volumes=(Volume(1, "v", 0, old.size_bytes, old.protection, placement),))
-    found = fate(view, view.volumes[0])
+    view = changed(view, volumes=(plain_volume(1, "v", 0, old.size_bytes, old.plies[0].scheme, placement),))
+    found = fate_of(view, view.volumes[0])
     assert (found.lost, found.bare, found.whole, found.state) == (1, 1, 2, DataState.LOST)
 
 
@@ -41,7 +41,7 @@ def test_all_single_losses_at_once_match_one_by_one(racks: list, copies: int, le
     losses = single_losses(view, level)
     for domain in range(len(view.domain_names(level))):
         for row, volume in enumerate(view.volumes):
-            alone = fate(view, volume, without(view, level, domain))
+            alone = fate_of(view, volume, without(view, level, domain))
             assert losses.lost[row, domain, 0] == alone.whole
             assert losses.lost[row, domain].sum() == volume.extents
     kept = survivors(losses, view)
@@ -51,7 +51,7 @@ def test_all_single_losses_at_once_match_one_by_one(racks: list, copies: int, le
 def test_strips_sharing_a_domain_are_lost_together() -> None:
     view = make_site([[[9, 9]], [[9]]])
     placement = np.array([[1, 2], [1, 3]], dtype=np.int32)
-    view = changed(view, volumes=(Volume(1, "v", 0, 1, Protection(2, Level.DISK), placement),))
+    view = changed(view, volumes=(plain_volume(1, "v", 0, 1, mirror(2, Level.DISK), placement),))
     losses = single_losses(view, Level.RACK)
     assert losses.lost[0].tolist() == [[0, 1, 1], [1, 1, 0]]
     assert survivors(losses, view).tolist() == [[False, True]]
@@ -59,4 +59,4 @@ def test_strips_sharing_a_domain_are_lost_together() -> None:
 
 def test_a_silent_node_makes_its_strips_unreadable() -> None:
     view = without_nodes(with_volume(make_site([[[9]], [[9]]]), 5), {0})
-    assert fate(view, view.volumes[0]).state == DataState.BARE
+    assert fate_of(view, view.volumes[0]).state == DataState.BARE

@@ -9,11 +9,11 @@ from sites import EXTENT, changed, make_site, moved, spread_is_kept, uneven_rack
 
 from foldbarn.core.capacity import pool_space, usable_extents
 from foldbarn.core.levelling import LEVEL_TOLERANCE, above_share, imbalance, level_targets, plan_levelling
-from foldbarn.core.loss import DataState, fate
+from foldbarn.core.loss import DataState, fate_of
 from foldbarn.core.moves import estimate, say_hindrances, sources
 from foldbarn.core.protection import Level
 from foldbarn.core.rebuild import lost_strips, plan_drain, plan_rebuild
-from foldbarn.core.site import SiteView, Volume
+from foldbarn.core.site import SiteView, plain_volume
 from foldbarn.core.units import MB
 
 
@@ -26,7 +26,7 @@ def test_a_rebuild_keeps_the_spread_and_fills_no_disk_beyond_its_size(
     if not extents:
         return
     view = without_nodes(with_volume(view, extents, copies), {gone % len(view.nodes)})
-    lost = lost_strips(view, view.volumes[0])
+    lost = lost_strips(view, view.plies[0])
     moves = plan_rebuild(view, view.pools[0], seed=1)
     assert int((~moves.makes_room).sum()) + moves.stuck == lost.sum()
     assert not np.isin(moves.to, [d.number for i, d in enumerate(view.disks) if not view.disk_ready[i]]).any()
@@ -39,14 +39,14 @@ def test_after_losing_a_node_everything_is_whole_again_on_the_others() -> None:
     view = without_nodes(
         with_volume(make_site([[[100, 100]], [[100, 100]], [[100, 100]], [[100, 100]]], 3), 120, 3), {1}
     )
-    assert fate(view, view.volumes[0]).state == DataState.REDUCED
+    assert fate_of(view, view.volumes[0]).state == DataState.REDUCED
     moves = plan_rebuild(view, view.pools[0], seed=3)
     assert moves.stuck == 0
     assert (
-        fate(moved(view, moves), view.volumes[0]).state != DataState.WHOLE
+        fate_of(moved(view, moves), view.volumes[0]).state != DataState.WHOLE
     )  # the old placement is untouched by planning
     after = moved(view, moves)
-    assert fate(after, after.volumes[0]).state == DataState.WHOLE
+    assert fate_of(after, after.volumes[0]).state == DataState.WHOLE
 
 
 def test_nothing_moves_before_the_grace_time_is_over() -> None:
@@ -67,7 +67,7 @@ def test_strips_on_their_way_are_not_planned_again() -> None:
     first = plan_rebuild(view, view.pools[0], seed=1)
     busy = {
         (int(v), int(e), int(s)): int(to)
-        for v, e, s, to in zip(first.volume, first.extent, first.strip, first.to, strict=True)
+        for v, e, s, to in zip(first.ply, first.extent, first.strip, first.to, strict=True)
     }
     assert len(first) > 0
     assert len(plan_rebuild(view, view.pools[0], 1, busy)) == 0
@@ -99,7 +99,7 @@ def test_levelling_moves_the_surplus_and_no_more(racks: list, copies: int, seed:
         ],
         dtype=np.int32,
     )
-    volume = Volume(1, "v", 0, count * EXTENT, view.pools[0].usual, placement)
+    volume = plain_volume(1, "v", 0, count * EXTENT, view.pools[0].usual, placement)
     view = changed(view, volumes=(volume,))
     moves = plan_levelling(view, view.pools[0], seed=1, tolerance=0.0)
     assert len(moves) >= above_share(view, view.pools[0]) - moves.left_over
@@ -115,7 +115,9 @@ def test_a_node_that_joins_takes_its_share_and_no_more() -> None:
     small = with_volume(make_site([[[300]]] * 4), 500)
     grown = make_site([[[300]]] * 5)
     old = small.volumes[0]
-    view = changed(grown, volumes=(Volume(1, "v", 0, old.size_bytes, old.protection, old.placement),))
+    view = changed(
+        grown, volumes=(plain_volume(1, "v", 0, old.size_bytes, old.plies[0].scheme, old.plies[0].placement),)
+    )
     moves = plan_levelling(view, view.pools[0], seed=1)
     assert len(moves) == 500 * 2 // 5
     assert set(moves.to.tolist()) == {5}
@@ -132,7 +134,7 @@ def test_reads_come_from_copies_that_can_be_read_and_are_dealt_around() -> None:
     moves = plan_rebuild(view, view.pools[0], seed=1)
     come, which = sources(view, moves)
     assert (come > 0).all()
-    assert (view.volumes[0].placement[moves.extent, which] == come).all()
+    assert (view.plies[0].placement[moves.extent, which] == come).all()
     assert 1 not in come  # disk 1 is on the silent node
     counts = np.unique(come, return_counts=True)[1]
     assert counts.min() > 0.5 * counts.max()

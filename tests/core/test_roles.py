@@ -12,9 +12,9 @@ from sites import changed, make_site, with_volume
 
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.hardware import Reason
-from foldbarn.core.loss import cache_losses, fate
+from foldbarn.core.loss import cache_losses, fate_of
 from foldbarn.core.media import class_of
-from foldbarn.core.protection import Level
+from foldbarn.core.protection import Level, mirror
 from foldbarn.core.roles import (
     Override,
     assign_roles,
@@ -179,9 +179,9 @@ def test_a_cache_too_small_or_worn_out_too_soon_is_said_before_the_pool_is_forme
 
 
 def test_expected_writes_are_what_was_said_or_a_tenth_of_usable() -> None:
-    assert expected_writes(5 * TB, 100 * TB, 3).daily_bytes == 15 * TB
-    assert expected_writes(0, 100 * TB, 2).daily_bytes == 20 * TB
-    assert "assumed" in expected_writes(0, 100 * TB, 2).sentence
+    assert expected_writes(5 * TB, 100 * TB, mirror(3, Level.RACK)).daily_bytes == 15 * TB
+    assert expected_writes(0, 100 * TB, mirror(2, Level.RACK)).daily_bytes == 20 * TB
+    assert "assumed" in expected_writes(0, 100 * TB, mirror(2, Level.RACK)).sentence
 
 
 def with_roles(view: SiteView, roles: dict[int, Role], **more: object) -> SiteView:
@@ -227,7 +227,7 @@ def test_what_a_failed_cache_device_takes_with_it_is_what_its_disks_hold(seed: i
     bound = binding_of(view, view.pools[0])
     for loss in cache_losses(view, view.pools[0], bound):
         ready = np.array([d.name not in loss.disks for d in view.disks])
-        fates = [fate(view, v, ready) for v in view.volumes]
+        fates = [fate_of(view, v, ready) for v in view.volumes]
         assert loss.extents == sum(f.short for f in fates)
         assert loss.unreadable == sum(f.unavailable for f in fates)
         assert loss.used_bytes == int(view.disk_used[~ready].sum()) * 2**30

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.durability import LossChance
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.protection import Level
+from foldbarn.core.protection import Level, mirror
 from foldbarn.core.repair import Fill, loads_of
 from foldbarn.core.site import Tier
 from foldbarn.core.sizing import (
@@ -121,7 +121,7 @@ def test_a_plan_comes_to_what_a_pool_of_it_would() -> None:
     view = read_plan(
         "rack A\na: 8 x 4 TB SSD\nrack B\nb: 8 x 4 TB SSD\nrack C\nc: 8 x 4 TB SSD\nrack D\nd: 8 x 4 TB SSD"
     )
-    found = size_up(view, Settings(copies=3, level=Level.RACK, headroom=Level.RACK))
+    found = size_up(view, Settings(scheme=mirror(3, Level.RACK), headroom=Level.RACK))
     slots = (4 * 10**12 - 4 * 10**10) // 2**30
     assert found.without_headroom_bytes == 8 * slots * 4 // 3 * 2**30
     assert found.usable_bytes == 8 * slots * 2**30  # what any three racks hold
@@ -148,7 +148,7 @@ def test_where_the_rest_has_no_place_the_repair_waits_for_a_replacement() -> Non
     """
     plan = "\n".join(f"rack {r}\nn{r}: 8 x 4 TB SSD" for r in "ABC")
     found = size_up(
-        read_plan(plan), Settings(copies=3, level=Level.RACK, headroom=None, replace_seconds=86_400.0)
+        read_plan(plan), Settings(scheme=mirror(3, Level.RACK), headroom=None, replace_seconds=86_400.0)
     )
     assert found.repair_disk is not None
     assert found.repair_node is not None
@@ -157,7 +157,7 @@ def test_where_the_rest_has_no_place_the_repair_waits_for_a_replacement() -> Non
     assert "of which 24 h 00 min for a replacement" in comparison_csv([("x", found)])
     one_disk = size_up(
         read_plan("\n".join(f"rack {r}\nn{r}: 1 x 4 TB SSD" for r in "ABC")),
-        Settings(copies=3, level=Level.RACK, headroom=None, replace_seconds=86_400.0),
+        Settings(scheme=mirror(3, Level.RACK), headroom=None, replace_seconds=86_400.0),
     )
     assert one_disk.repair_disk is not None
     assert one_disk.repair_disk.replacing == 86_400.0
@@ -167,7 +167,7 @@ def test_where_the_rest_has_no_place_the_repair_waits_for_a_replacement() -> Non
 
 def test_waiting_longer_for_a_replacement_is_no_safer() -> None:
     plan = read_plan("\n".join(f"rack {r}\nn{r}: 1 x 4 TB SSD" for r in "ABC"))
-    settings = Settings(copies=2, level=Level.RACK, headroom=None, fill=1.0)
+    settings = Settings(scheme=mirror(2, Level.RACK), headroom=None, fill=1.0)
     day, week = (size_up(plan, replace(settings, replace_seconds=d * 86_400.0)).chance for d in (1, 7))
     assert day is not None
     assert week is not None
@@ -176,8 +176,8 @@ def test_waiting_longer_for_a_replacement_is_no_safer() -> None:
 
 def test_a_fast_tier_is_filled_counted_and_rebuilt_on_its_own_disks() -> None:
     plan = read_plan("\n".join(f"rack {r}\nn{r}: 6 x 12 TB HDD, 2 x 1.92 TB NVMe" for r in "ABCD"))
-    bulk = size_up(plan, Settings(copies=2, serves="cache"))
-    tiered = size_up(plan, Settings(copies=2, serves="fast tier"))
+    bulk = size_up(plan, Settings(scheme=mirror(2, Level.RACK), serves="cache"))
+    tiered = size_up(plan, Settings(scheme=mirror(2, Level.RACK), serves="fast tier"))
     assert tiered.repair_node is not None
     assert bulk.repair_node is not None
     assert tiered.repair_node.copying.bytes_moved > bulk.repair_node.copying.bytes_moved * 1.03
@@ -193,20 +193,18 @@ def test_a_fast_tier_is_filled_counted_and_rebuilt_on_its_own_disks() -> None:
 
 
 def test_a_plan_that_holds_nothing_has_no_chance_of_losing_it() -> None:
-    found = size_up(read_plan("rack A\na: 8 x 4 TB SSD"), Settings(copies=3, level=Level.RACK))
+    found = size_up(read_plan("rack A\na: 8 x 4 TB SSD"), Settings(scheme=mirror(3, Level.RACK)))
     assert found.chance is None
     assert say_chance(found.chance) == "it holds nothing"
 
 
 def test_too_few_racks_is_said_and_not_computed_around() -> None:
     found = size_up(
-        read_plan("rack A\na: 8 x 4 TB SSD\nb: 8 x 4 TB SSD"), Settings(copies=3, level=Level.RACK)
+        read_plan("rack A\na: 8 x 4 TB SSD\nb: 8 x 4 TB SSD"), Settings(scheme=mirror(3, Level.RACK))
     )
     assert found.usable_bytes == 0
     assert (
-        next(
-            r for r in found.protections if r.protection.copies == 3 and r.protection.level == Level.RACK
-        ).why_not
+        next(r for r in found.protections if r.scheme.strips == 3 and r.scheme.level == Level.RACK).why_not
         == "It needs 3 racks; there is 1."
     )
     assert found.repair_disk is None

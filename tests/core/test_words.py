@@ -13,9 +13,9 @@ from foldbarn.core.errors import Conflict, NotPossible
 from foldbarn.core.figures import Part, apply_parts, make_figure
 from foldbarn.core.flows import max_min_rates
 from foldbarn.core.lamps import Lamp, Outlook, State, worst
-from foldbarn.core.loss import fate
+from foldbarn.core.loss import fate_of
 from foldbarn.core.names import check_name, natural_key
-from foldbarn.core.protection import Level, Protection
+from foldbarn.core.protection import Level, mirror
 from foldbarn.core.rebuild import plan_rebuild
 from foldbarn.core.roles import Endurance
 from foldbarn.core.units import (
@@ -215,19 +215,19 @@ def test_no_resource_is_exceeded_and_every_flow_meets_a_full_one(
 
 def test_protection_in_words() -> None:
     assert (
-        Protection(3, Level.RACK).sentence()
+        mirror(3, Level.RACK).sentence()
         == "three copies, each in another rack; survives the loss of any two racks"
     )
     assert (
-        Protection(2, Level.NODE).sentence()
+        mirror(2, Level.NODE).sentence()
         == "two copies, each in another node; survives the loss of any one node"
     )
     assert (
-        Protection(4, Level.RACK, per_domain=2).survives,
-        Protection(4, Level.RACK, per_domain=2).least_domains,
+        mirror(4, Level.RACK, per_domain=2).survives,
+        mirror(4, Level.RACK, per_domain=2).least_domains,
     ) == (1, 2)
     with pytest.raises(NotPossible):
-        Protection(0, Level.RACK)
+        mirror(0, Level.RACK)
 
 
 def test_a_parent_shows_the_worst() -> None:
@@ -268,7 +268,7 @@ def test_how_short_is_counted_and_not_guessed() -> None:
     """Three copies in three racks: those in both lost racks have one copy left, those in one of them two."""
     view = with_volume(make_site([[[60]] for _ in range(5)], 3), 60, 3)
     lost = without_nodes(view, {0, 1})
-    found = fate(lost, lost.volumes[0])
+    found = fate_of(lost, lost.volumes[0])
     assert found.bare > 0
     assert found.reduced > 0
     words = Outlook(lost, 0.0, 30.0).volume(0).reason
@@ -310,7 +310,7 @@ def test_strips_on_their_way_are_counted() -> None:
     view = with_volume(make_site([[[60]] for _ in range(4)], 3), 40, 3)
     lost = without_nodes(view, {0})
     moves = plan_rebuild(lost, lost.pools[0], seed=1).only(np.arange(30) < 10)
-    keys = zip(moves.volume.tolist(), moves.extent.tolist(), moves.strip.tolist(), strict=True)
+    keys = zip(moves.ply.tolist(), moves.extent.tolist(), moves.strip.tolist(), strict=True)
     under_way = dict(zip(keys, moves.to.tolist(), strict=True))
     lost = changed(lost, under_way=under_way)
     assert (

@@ -10,13 +10,22 @@ import numpy as np
 from flows import Network
 from hypothesis import assume, given, settings
 from hypothesis import strategies as st
-from sites import changed, make_site, moved, spread_is_kept, uneven_racks, with_volume, without_nodes
+from sites import (
+    changed,
+    make_site,
+    moved,
+    placed_as,
+    spread_is_kept,
+    uneven_racks,
+    with_volume,
+    without_nodes,
+)
 
 from foldbarn.core.arrays import Flags
 from foldbarn.core.capacity import usable_extents
 from foldbarn.core.levelling import above_share, level_targets, plan_levelling
 from foldbarn.core.moves import startable
-from foldbarn.core.protection import Level, Protection
+from foldbarn.core.protection import Level, mirror
 from foldbarn.core.rebuild import leaving_strips, lost_strips, plan_drain, plan_rebuild
 from foldbarn.core.site import SiteView
 
@@ -32,11 +41,11 @@ def most_placed(view: SiteView, wanted: dict[int, Flags]) -> int:
     takes = view.disk_open & ~view.disk_given_up
     room = view.disk_slots.copy()
     asked = survivors = 0
-    for volume in view.volumes:
-        rows, domain_of = view.rows(volume), np.append(view.domain_of(volume.protection.level), -1)
-        want = wanted[volume.number]
+    for ply in view.plies:
+        rows, domain_of = view.rows(ply), np.append(view.domain_of(ply.scheme.level), -1)
+        want = wanted[ply.number]
         ready = np.append(view.disk_ready, False)[rows]
-        for extent in range(volume.extents):
+        for extent in range(ply.extents):
             stays = [
                 int(r)
                 for r, w, ok in zip(rows[extent], want[extent], ready[extent], strict=True)
@@ -53,7 +62,7 @@ def most_placed(view: SiteView, wanted: dict[int, Flags]) -> int:
             survivors += len(free)
             if not tokens:
                 continue
-            name = (volume.number, extent)
+            name = (ply.number, extent)
             graph.edge("strips", name, capacity=tokens)
             for disk in range(len(view.disks)):
                 domain = int(domain_of[disk])
@@ -62,7 +71,7 @@ def most_placed(view: SiteView, wanted: dict[int, Flags]) -> int:
                     graph.edge((name, domain), disk, capacity=1)
     for disk in range(len(view.disks)):
         # a disk that takes nothing keeps what stays there
-        held = sum(int((view.rows(v)[~wanted[v.number]] == disk).sum()) for v in view.volumes)
+        held = sum(int((view.rows(v.plies[0])[~wanted[v.number]] == disk).sum()) for v in view.volumes)
         graph.edge(disk, "room", capacity=int(room[disk]) if takes[disk] else held)
     placed = graph.most("strips", "room")
     return int(placed - survivors) if asked else 0
@@ -78,7 +87,7 @@ def filled(racks: list, copies: int, percent: int, second: tuple[int, Level] | N
     view = with_volume(view, extents, copies)
     if second is not None:
         more, level = second
-        left = usable_extents(view.disk_free, view.domain_of(level), Protection(more, level)) * 3 // 4
+        left = usable_extents(view.disk_free, view.domain_of(level), mirror(more, level)) * 3 // 4
         if left:
             view = with_volume(view, left, more, level, number=2)
     return view
@@ -95,7 +104,7 @@ def test_a_rebuild_places_as_much_as_a_maximum_flow(
 ) -> None:
     view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], copies, percent, second)
     view = without_nodes(view, {gone % len(view.nodes)})
-    wanted = {v.number: lost_strips(view, v) for v in view.volumes}
+    wanted = {v.number: lost_strips(view, v.plies[0]) for v in view.volumes}
     moves = plan_rebuild(view, view.pools[0], seed)
     assert sum(int(w.sum()) for w in wanted.values()) - moves.stuck == most_placed(view, wanted)
     after = moved(view, moves)
@@ -116,7 +125,7 @@ def test_a_drain_places_as_much_as_a_maximum_flow(
 ) -> None:
     view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], copies, percent, second)
     view = changed(view, disks=tuple(replace(d, retiring=d.number in leaving) for d in view.disks))
-    wanted = {v.number: leaving_strips(view, v) for v in view.volumes}
+    wanted = {v.number: leaving_strips(view, v.plies[0]) for v in view.volumes}
     moves = plan_drain(view, view.pools[0], seed=1)
     # A strip that cannot leave bars its domain for its extent, which the flow does not know: so where one
     # must stay the flow is a bound, and where none must, all leave.
@@ -139,8 +148,8 @@ def test_carried_out_as_room_comes_free_no_step_breaks_a_rule_and_all_that_can_i
     """
     view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], copies, percent, second)
     view = without_nodes(view, {gone % len(view.nodes)})
-    most = most_placed(view, {v.number: lost_strips(view, v) for v in view.volumes})
-    lost = sum(int(lost_strips(view, v).sum()) for v in view.volumes)
+    most = most_placed(view, {v.number: lost_strips(view, v.plies[0]) for v in view.volumes})
+    lost = sum(int(lost_strips(view, v.plies[0]).sum()) for v in view.volumes)
     rng = np.random.default_rng(seed)
     for _ in range(50):
         moves = plan_rebuild(view, view.pools[0], seed)
@@ -152,7 +161,7 @@ def test_carried_out_as_room_comes_free_no_step_breaks_a_rule_and_all_that_can_i
             view = moved(view, now.only(np.arange(len(now)) == one))
             assert spread_is_kept(view)
         assert (view.disk_used[view.disk_ready] <= view.disk_slots[view.disk_ready]).all()
-    left = sum(int(lost_strips(view, v).sum()) for v in view.volumes)
+    left = sum(int(lost_strips(view, v.plies[0]).sum()) for v in view.volumes)
     assert lost - left == most
 
 
@@ -168,7 +177,7 @@ def test_levelling_gets_as_near_to_the_shares_as_a_maximum_flow(
     rng = np.random.default_rng(seed)
     # Unevenly used: a random half of the strips swaps places with others where the spread allows it.
     volume = view.volumes[0]
-    placement = volume.placement.copy()
+    placement = volume.plies[0].placement.copy()
     for extent in rng.permutation(volume.extents)[: volume.extents // 2].tolist():
         placement[extent] = rng.permutation(placement[extent])
     room = view.disk_slots - np.bincount(placement.reshape(-1) - 1, minlength=len(view.disks))
@@ -184,7 +193,7 @@ def test_levelling_gets_as_near_to_the_shares_as_a_maximum_flow(
             room[placement[extent, strip] - 1] += 1
             placement[extent, strip] = goals[0] + 1
             room[goals[0]] -= 1
-    view = changed(view, volumes=(replace(volume, placement=placement),))
+    view = changed(view, volumes=(placed_as(volume, placement),))
     targets = level_targets(view, view.pools[0])
     for _ in range(20):
         moves = plan_levelling(view, view.pools[0], seed, tolerance=0.0)

@@ -19,10 +19,10 @@ from foldbarn.core.durability import YEAR_SECONDS, chain, chance_of_loss, mean_t
 from foldbarn.core.media import PROFILES
 from foldbarn.core.moves import estimate, sources
 from foldbarn.core.placement import place
-from foldbarn.core.protection import Level
+from foldbarn.core.protection import Level, mirror
 from foldbarn.core.rebuild import plan_drain, plan_rebuild
 from foldbarn.core.repair import Fill, bound, held_when_filled, loads_of
-from foldbarn.core.site import SiteView, Tier, Volume
+from foldbarn.core.site import SiteView, Tier, plain_volume
 from foldbarn.core.sizing import Settings, read_plan, size_up
 from foldbarn.core.units import TIB
 
@@ -58,8 +58,10 @@ def test_large_disks_lose_orders_of_magnitude_to_unreadable_places() -> None:
     about three powers of ten.
     """
     base = {"failure_rate": 0.01, "repair_seconds": 12e12 / 150e6}
-    plain = chance_of_loss([12, 12], 2, 10**6, **base)
-    read = chance_of_loss([12, 12], 2, 10**6, unread=1 - np.exp(-12e12 * 8 * 1e-15), **base)
+    plain = chance_of_loss([12, 12], mirror(2, Level.RACK), 10**6, **base)
+    read = chance_of_loss(
+        [12, 12], mirror(2, Level.RACK), 10**6, unread=1 - np.exp(-12e12 * 8 * 1e-15), **base
+    )
     assert 10**2.5 < read.a_year / plain.a_year < 10**4
 
 
@@ -118,13 +120,13 @@ def test_a_drain_places_as_much_as_a_maximum_flow_can(
     assume(extents > 0)
     view = with_volume(view, extents, 2)
     view = changed(view, disks=tuple(replace(d, retiring=d.number in leaving) for d in view.disks))
-    held = np.append(view.disk_retiring, False)[view.rows(view.volumes[0])]
+    held = np.append(view.disk_retiring, False)[view.rows(view.plies[0])]
     assume(
         (held.sum(axis=1) <= 1).all()
     )  # one strip an extent: else the choices hang together, and it is no flow
     moves = plan_drain(view, view.pools[0], seed)
     graph = Network()
-    rows = view.rows(view.volumes[0])
+    rows = view.rows(view.plies[0])
     for extent, strip in np.argwhere(held).tolist():
         other = int(view.disk_rack[rows[extent, 1 - strip]])
         graph.widen("all", ("rack beside", other))
@@ -142,7 +144,7 @@ def test_a_shelf_of_twenty_four_drives_on_the_bench() -> None:
     less metadata.
     """
     plan = read_plan("rack A\na: 12 x 1.6 TB SSD\nrack B\nb: 12 x 1.6 TB SSD")
-    found = size_up(plan, Settings(copies=2, level=Level.RACK, headroom=None))
+    found = size_up(plan, Settings(scheme=mirror(2, Level.RACK), headroom=None))
     assert round(found.ledger.raw / TIB, 1) == 34.9
     assert 0.98 * found.ledger.raw / 2 < found.usable_bytes < found.ledger.raw / 2
 
@@ -153,7 +155,8 @@ def paper(racks: list[tuple[int, int, float]], copies: int, ports: str = "2 x 25
     for r, (nodes, disks, size) in enumerate(racks):
         lines.append(f"rack R{r}")
         lines += [f"n{r}-{n}: {disks} x {size} TB SSD, {ports}" for n in range(nodes)]
-    return size_up(read_plan("\n".join(lines)), Settings(copies=copies, headroom=Level.NODE)).view
+    wish = Settings(scheme=mirror(copies, Level.RACK), headroom=Level.NODE)
+    return size_up(read_plan("\n".join(lines)), wish).view
 
 
 racks_on_paper = st.lists(
@@ -183,13 +186,13 @@ def test_the_closed_bound_of_a_repair_is_never_below_the_linear_programs(
     lost = float(held[gone].sum())
     assert loads.strips == pytest.approx(lost, rel=1e-6)
     assert float(loads.read.sum()) == pytest.approx(lost, rel=1e-6)
-    found = bound(view, [loads], pool.extent_bytes).seconds
+    found = bound(view, [loads], pool.strip_bytes).seconds
     rack, domain = view.disk_rack, int(view.disk_rack[np.flatnonzero(gone)[0]])
     beside = {
         r: float(loads.read[rack == r].sum()) * (copies - 1) for r in set(rack.tolist())
     }  # others' strips, by rack
     ready = np.flatnonzero(~gone)
-    count, seconds = len(ready), pool.extent_bytes / PROFILES["ssd"].bytes_per_second
+    count, seconds = len(ready), pool.strip_bytes / PROFILES["ssd"].bytes_per_second
     # Variables: reads of each disk, writes of each disk, the largest load.
     limits, right = [], []
     for i in range(count):
@@ -234,12 +237,12 @@ def test_the_closed_bound_of_a_repair_is_near_fine_trials(racks: list, copies: i
     rows = view.in_pool(pool)
     # Coarser extents, so that a trial stays quick; still hundreds of strips on each disk.
     coarse = max(1, extents * copies // (len(rows) * 400))
-    trial_pool = replace(pool, extent_bytes=pool.extent_bytes * coarse)
+    trial_pool = replace(pool, strip_bytes=pool.strip_bytes * coarse)
     trial = replace(view, pools=(trial_pool,))
     placed = place(
         trial.disk_free[rows], trial.disk_rack[rows], trial.disk_node[rows], extents // coarse, copies, seed=1
     )
-    volume = Volume(1, "all", 0, 1, pool.usual, trial.disk_numbers[rows][placed])
+    volume = plain_volume(1, "all", 0, 1, pool.usual, trial.disk_numbers[rows][placed])
     trial = replace(trial, volumes=(volume,))
     gone = np.arange(len(view.disks)) == int(np.argmax(trial.disk_used))
     disks = tuple(
@@ -248,9 +251,9 @@ def test_the_closed_bound_of_a_repair_is_near_fine_trials(racks: list, copies: i
     after = replace(trial, disks=disks)
     moves = plan_rebuild(after, trial_pool, seed=1)
     assert moves.stuck == 0
-    fine = estimate(after, moves, trial_pool.extent_bytes)
+    fine = estimate(after, moves, trial_pool.strip_bytes)
     fill = Fill(Tier.BULK, rows, extents)
-    closed = bound(view, [loads_of(view, fill, pool.usual, gone)], pool.extent_bytes)
+    closed = bound(view, [loads_of(view, fill, pool.usual, gone)], pool.strip_bytes)
     assert closed.bytes_moved == pytest.approx(fine.bytes_moved, rel=0.03)
     busiest = 2 * len(moves) / (len(rows) - 1)
     assert closed.seconds <= fine.seconds * 1.05
@@ -265,7 +268,7 @@ def test_a_repair_is_as_long_whatever_the_size_of_the_site() -> None:
         pool = view.pools[0]
         fill = Fill(Tier.BULK, view.in_pool(pool), int(pool_space(view, pool).usable * 0.85))
         gone = np.arange(len(view.disks)) == 0
-        times.append(bound(view, [loads_of(view, fill, pool.usual, gone)], pool.extent_bytes).seconds)
+        times.append(bound(view, [loads_of(view, fill, pool.usual, gone)], pool.strip_bytes).seconds)
     assert all(t > 0 for t in times)
     assert all(
         before / after == pytest.approx(2.0, rel=0.2) for before, after in itertools.pairwise(times[1:])

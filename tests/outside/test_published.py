@@ -10,14 +10,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy.optimize import linprog
-from sites import EXTENT, changed, make_site, with_volume
+from sites import changed, make_site, placed_as, with_volume
 from uhashring import HashRing
 
 from foldbarn.core.capacity import usable_extents
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.levelling import level_targets, plan_levelling
 from foldbarn.core.placement import ONE, draw_domains, place, shares, usable_fraction
-from foldbarn.core.protection import Level, Protection
+from foldbarn.core.protection import Level, mirror
 from foldbarn.core.reading import read_inventory
 from foldbarn.core.units import TB, TIB, parse_quantity, parse_size, quantity_bytes
 
@@ -91,12 +91,12 @@ def test_copies_of_24_gb(copies: int, footprint: int) -> None:
     """Common practice: three copies of 24 GB take 72 GB (and a little for metadata); two take double."""
     view = with_volume(make_site([[[40]], [[40]], [[40]]], copies), 24, copies)
     assert int(view.disk_used.sum()) == footprint
-    assert usable_extents(np.array([24, 24, 24]), np.arange(3), Protection(3, Level.RACK)) == 24
+    assert usable_extents(np.array([24, 24, 24]), np.arange(3), mirror(3, Level.RACK)) == 24
 
 
 def test_a_fourth_equal_node_takes_three_tb_raw_to_four() -> None:
     """Common practice: capacity is added node by node; usable grows with raw while domains stay equal."""
-    three, four = (usable_extents(np.full(n, 1000), np.arange(n), Protection(2, Level.NODE)) for n in (3, 4))
+    three, four = (usable_extents(np.full(n, 1000), np.arange(n), mirror(2, Level.NODE)) for n in (3, 4))
     assert (three, four) == (1500, 2000)
 
 
@@ -147,7 +147,7 @@ def test_nested_usable_space_is_the_optimum_of_its_linear_program(
         b_eq=[0],
         bounds=[*((0, s) for s in sizes), (0, None)],
     )
-    found = usable_extents(np.array(sizes), np.array(rack_of), Protection(strips, Level.RACK, per_domain))
+    found = usable_extents(np.array(sizes), np.array(rack_of), mirror(strips, Level.RACK, per_domain))
     assert found == int(-answer.fun + 1e-6)
 
 
@@ -173,7 +173,7 @@ def test_levelling_moves_as_little_as_a_minimum_cost_flow(seed: int) -> None:
     view = make_site([[[40]] for _ in range(5)], copies=2)
     start = np.array([rng.permutation(5)[:2] + 1 for _ in range(24)], dtype=np.int32)
     old = with_volume(view, 24).volumes[0]
-    view = changed(view, volumes=(type(old)(1, "v", 0, 24 * EXTENT, old.protection, start),))
+    view = changed(view, volumes=(placed_as(old, start),))
     targets = level_targets(view, view.pools[0])
     graph = nx.DiGraph()
     for extent, row in enumerate(start.tolist()):

@@ -250,9 +250,9 @@ def test_a_disk_at_rest_is_marked_as_asked_so_that_its_next_rate_is_of_the_last_
         {"disks": {"x": {"read_bytes": -1, "written_bytes": 0}}},
         {"disks": {"x": {"read_bytes": 10**30, "written_bytes": 0}}},
         {"disks": {"x": {"read_bytes": float("nan"), "written_bytes": 0}}},
-        {"volumes": ["x"]},
-        {"volumes": {"one": 5}},
-        {"volumes": {"1": "5"}},
+        {"plies": ["x"]},
+        {"plies": {"one": 5}},
+        {"plies": {"1": "5"}},
     ],
 )
 def test_counters_that_are_none_are_refused_and_harm_no_other_node(barn_site: Site, nonsense: Any) -> None:

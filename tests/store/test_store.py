@@ -26,11 +26,11 @@ from foldbarn.store.tables import (
     DiskRow,
     NodeRow,
     PlacementRow,
+    PlyRow,
     RackRow,
     RoomRow,
     SiteRow,
     TouchRow,
-    VolumeRow,
 )
 
 
@@ -110,20 +110,20 @@ def test_a_placement_is_kept_across_chunks_and_moves_only_what_lies_where_expect
     barn_site.volume(size="10 GiB")
     wide = np.arange(2 * (views.CHUNK + 10), dtype=np.int32).reshape(-1, 2) % 30 + 1
     with transaction() as session:
-        volume = session.scalars(select(VolumeRow)).one()
+        ply = session.scalars(select(PlyRow)).one()
         session.execute(PlacementRow.__table__.delete())  # type: ignore[attr-defined]
-        volume.copies, volume.extents, volume.version = 2, len(wide), volume.version + 1
-        write_placement(session, volume.id, wide)
+        ply.k, ply.m, ply.extents, ply.version = 1, 1, len(wide), ply.version + 1
+        write_placement(session, ply.id, wide)
         announce(session, "site")
-        number = volume.id
-    assert (views.current_view().volumes[0].placement == wide).all()
+        number = ply.id
+    assert (views.current_view().plies[0].placement == wide).all()
     last = views.CHUNK + 9
     here = int(wide[last, 1])
     with transaction() as session:
         set_ = set_strips(session, [(number, last, 1, here, 40), (number, 0, 0, 29, 41)])
         announce(session, "site")
     assert set_ == [(number, last, 1, here, 40)]  # the second does not lie on disk 29
-    after = views.current_view().volumes[0].placement
+    after = views.current_view().plies[0].placement
     assert after[last, 1] == 40
     assert (np.argwhere(after != wide) == [[last, 1]]).all()
 

@@ -32,7 +32,7 @@ def copy_order(
     """Strips 1.. of volume 1, read as copy 0 and written as copy 1."""
     read, write = serial(machines, source), serial(machines, target)
     found = [
-        {"volume": 1, "extent": e, "strip": 1, "from_strip": 0, "bytes": size, "from": read, "to": write}
+        {"ply": 1, "extent": e, "strip": 1, "from_strip": 0, "bytes": size, "from": read, "to": write}
         for e in range(strips)
     ]
     for e in range(strips):
@@ -48,7 +48,7 @@ def run_for(machines: Machines, seconds: float) -> None:
 def test_an_order_sent_twice_is_done_once() -> None:
     machines = Machines(skerry_ferries())
     disk = serial(machines, "fulmar-1")
-    order = {"id": "a", "kind": "reserve", "volume": 1, "bytes": GIB, "strips": {disk: [[0, 0], [1, 0]]}}
+    order = {"id": "a", "kind": "reserve", "ply": 1, "bytes": GIB, "strips": {disk: [[0, 0], [1, 0]]}}
     first = agent.take_order(machines, "fulmar", order)
     machines.drop_strip(disk, (1, 0, 0))
     assert agent.take_order(machines, "fulmar", order) is first
@@ -63,7 +63,7 @@ def test_an_order_sent_twice_is_done_once() -> None:
         ({"kind": "paint"}, "unknown kind"),
         ({"kind": "release", "disks": ["1"]}, "still holds 1 strips"),
         (
-            {"kind": "reserve", "volume": 2, "bytes": 3000 * GB, "strips": {"1": [[e, 0] for e in range(2)]}},
+            {"kind": "reserve", "ply": 2, "bytes": 3000 * GB, "strips": {"1": [[e, 0] for e in range(2)]}},
             "full",
         ),
     ],
@@ -262,7 +262,7 @@ def test_what_consumers_have_written_grows_towards_its_own_end_and_outlives_a_re
         {
             "id": "a",
             "kind": "reserve",
-            "volume": 3,
+            "ply": 3,
             "bytes": GIB,
             "strips": {disk: [[e, 0] for e in range(40)]},
         },
@@ -285,13 +285,13 @@ def test_a_disk_that_is_full_or_read_only_takes_nothing_and_says_so() -> None:
         agent.take_order(
             machines,
             "fulmar",
-            {"id": "a", "kind": "reserve", "volume": 1, "bytes": GIB, "strips": {disk.serial: strips}},
+            {"id": "a", "kind": "reserve", "ply": 1, "bytes": GIB, "strips": {disk.serial: strips}},
         )
     assert not machines.strips[disk.serial]
     disk.read_only = True
     for order in (
         {"kind": "prepare", "pool": "p", "disks": [disk.serial]},
-        {"kind": "reserve", "volume": 1, "bytes": GIB, "strips": {disk.serial: [[0, 0]]}},
+        {"kind": "reserve", "ply": 1, "bytes": GIB, "strips": {disk.serial: [[0, 0]]}},
     ):
         with pytest.raises(agent.BadOrder, match="is read-only"):
             agent.take_order(machines, "fulmar", {"id": "b", **order})

@@ -65,6 +65,7 @@ from foldbarn.changes.engine.queue import closing_sender
 from foldbarn.changes.text import read_text, text_of, write_text
 from foldbarn.core.actors import Actor
 from foldbarn.core.errors import BarnError, NotFound
+from foldbarn.core.protection import mirror
 from foldbarn.core.sizing import LEFT_OUT, Settings, comparison_csv, read_plan
 from foldbarn.links.yard import levers
 from foldbarn.services import changes, cluster, files, house, intake, site
@@ -199,7 +200,9 @@ def size_site() -> PlanText:
 
 
 def _settings(variant: Variant) -> Settings:
-    return Settings(**variant.model_dump(exclude={"name", "text"}))
+    # The bench sizes mirrors, whose extents are one strip of data.
+    same = variant.model_dump(exclude={"name", "text", "copies", "level", "extent_bytes"})
+    return Settings(scheme=mirror(variant.copies, variant.level), strip_bytes=variant.extent_bytes, **same)
 
 
 def _sized(variant: Variant) -> SizingOut:

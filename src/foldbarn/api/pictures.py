@@ -53,7 +53,7 @@ from foldbarn.core.lamps import Lamp, Outlook, worst
 from foldbarn.core.loss import fate, present_strips, without
 from foldbarn.core.network import PORT_PLAN
 from foldbarn.core.quorum import domain_losses, doubts, vote_sentence
-from foldbarn.core.site import AWAY, Contact, Disk, Role, SiteView, Volume
+from foldbarn.core.site import AWAY, Contact, Disk, Ply, Role, SiteView, Volume
 from foldbarn.core.stages import stages
 from foldbarn.core.units import say_count
 from foldbarn.services.changes import again_at
@@ -72,7 +72,7 @@ def disk_out(outlook: Outlook, disk: Disk) -> DiskOut:
         bay=disk.bay,
         media=disk.media,
         size_bytes=disk.size_bytes,
-        used_bytes=used * pool.extent_bytes if pool else 0,
+        used_bytes=used * pool.strip_bytes if pool else 0,
         role=disk.role.value,
         pool=pool.name if pool else None,
         serial=disk.serial,
@@ -93,7 +93,7 @@ def node_out(outlook: Outlook, row: int, disks: list[Disk]) -> NodeOut:
         if disk.pool >= 0 and disk.role == Role.CAPACITY:
             pool = view.pools[disk.pool]
             sums = pools.setdefault(pool.name, [0, 0])
-            sums[0] += int(view.disk_used[view.row_of_number[disk.number]]) * pool.extent_bytes
+            sums[0] += int(view.disk_used[view.row_of_number[disk.number]]) * pool.strip_bytes
             sums[1] += disk.size_bytes
     notes = [f"{name} {used / size:.0%}" for name, (used, size) in pools.items()]
     return NodeOut(
@@ -185,7 +185,7 @@ def machines_out(outlook: Outlook) -> MachinesOut:
             paths=list(d.paths),
             missing_paths=list(d.missing_paths),
             enclosure=view.enclosures[d.enclosure].name if d.enclosure >= 0 else None,
-            used_bytes=int(view.disk_used[i]) * view.pools[d.pool].extent_bytes if d.pool >= 0 else 0,
+            used_bytes=int(view.disk_used[i]) * view.pools[d.pool].strip_bytes if d.pool >= 0 else 0,
             lamp=state.lamp,
             state=state.reason,
             reasons=d.why,
@@ -291,14 +291,14 @@ def cluster_out(view: SiteView) -> ClusterPage:
 def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
     view = outlook.view
     volume, found = view.volumes[row], outlook.fates[row]
-    extent = view.pools[volume.pool].extent_bytes
+    ply = volume.plies[0]  # a volume has one until policies give it more
     footprint = make_figure(
         f"{volume.name} on disks",
         "bytes",
         [
             Part("+", "extents", volume.extents, "count"),
-            Part("×", "bytes in an extent", extent, "bytes"),
-            Part("×", "copies", volume.protection.copies, "count"),
+            Part("×", "bytes of a strip", view.pools[volume.pool].strip_bytes, "bytes"),
+            Part("×", "copies", ply.scheme.strips, "count"),
         ],
         "Room is set aside when the volume is made. Copies that are missing now are counted too.",
     )
@@ -306,14 +306,14 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "name": volume.name,
         "pool": view.pools[volume.pool].name,
         "size_bytes": volume.size_bytes,
-        "copies": volume.protection.copies,
-        "level": volume.protection.level.value,
-        "protection": volume.protection.sentence(),
-        "survives": volume.protection.survives,
-        "tier": volume.tier.value,
+        "copies": ply.scheme.strips,
+        "level": ply.scheme.level.value,
+        "protection": ply.scheme.sentence(),
+        "survives": ply.scheme.survives,
+        "tier": ply.tier.value,
         "written_bytes": volume.written_bytes,
         "extents": volume.extents,
-        "extent_bytes": extent,
+        "extent_bytes": view.data_bytes(ply),
         "forming": volume.forming,
         "state": StateOut.of(outlook.volume(row)),
         "data": found.state,
@@ -341,19 +341,19 @@ def volume_page(outlook: Outlook, name: str, stored: VolumeRow | None) -> Volume
     view = outlook.view
     volume = view.volume(name)
     row = _row_of(view, volume)
-    extent = view.pools[volume.pool].extent_bytes
-    held = np.bincount(view.rows(volume).reshape(-1), minlength=len(view.disks) + 1)[:-1]
-    missing = ~present_strips(view, volume)
-    level = volume.protection.level
-    domain_of = np.append(view.domain_of(level), -1)[view.rows(volume)]
+    ply, strip_bytes = volume.plies[0], view.pools[volume.pool].strip_bytes
+    held = np.bincount(view.rows(ply).reshape(-1), minlength=len(view.disks) + 1)[:-1]
+    missing = ~present_strips(view, ply)
+    level = ply.scheme.level
+    domain_of = np.append(view.domain_of(level), -1)[view.rows(ply)]
     readable = np.where(missing, -1, domain_of)  # a strip that is away already is not lost once more
     names = view.domain_names(level)
     return VolumePage.model_validate(
         _volume_fields(outlook, row)
         | {
-            "shares": {view.disks[r].name: int(held[r]) * extent for r in np.flatnonzero(held).tolist()},
+            "shares": {view.disks[r].name: int(held[r]) * strip_bytes for r in np.flatnonzero(held).tolist()},
             "missing": [
-                np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist() for s in range(volume.protection.strips)
+                np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist() for s in range(ply.scheme.strips)
             ],
             "missing_count": int(missing.sum()),
             "holders": StateOut.of(
@@ -363,7 +363,7 @@ def volume_page(outlook: Outlook, name: str, stored: VolumeRow | None) -> Volume
                 )
             ),
             "what_if": [
-                _what_if(view, volume, names[d], readable == d, d)
+                _what_if(view, ply, names[d], readable == d, d)
                 for d in np.unique(readable[readable >= 0]).tolist()
             ],
             "change": stored.change_id if stored else None,
@@ -372,8 +372,8 @@ def volume_page(outlook: Outlook, name: str, stored: VolumeRow | None) -> Volume
     )
 
 
-def _what_if(view: SiteView, volume: Volume, name: str, hit: Flags, domain: int) -> WhatIf:
-    after = fate(view, volume, without(view, volume.protection.level, domain))
+def _what_if(view: SiteView, ply: Ply, name: str, hit: Flags, domain: int) -> WhatIf:
+    after = fate(view, ply, without(view, ply.scheme.level, domain))
     return WhatIf(
         domain=name, extents_hit=int(hit.any(axis=1).sum()), unreadable=after.unavailable + after.lost
     )
@@ -387,7 +387,7 @@ def extent_out(view: SiteView, name: str, number: int) -> ExtentOut:
             f"{volume.name} has extents 0 to {volume.extents - 1}, and no {number}.", about="extent"
         )
     strips = []
-    for strip, row in enumerate(view.rows(volume)[number].tolist()):
+    for strip, row in enumerate(view.rows(volume.plies[0])[number].tolist()):
         disk = view.disks[row] if row < len(view.disks) else None
         strips.append(
             StripOut(

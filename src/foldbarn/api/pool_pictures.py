@@ -51,13 +51,13 @@ def pool_out(outlook: Outlook, row: int) -> PoolOut:
     names = view.domain_names(level)
     labels, room = by_domain(view.disk_slots[rows], view.domain_of(level)[rows])
     used = by_domain(view.disk_used[rows], view.domain_of(level)[rows])[1]
-    extent = pool.extent_bytes
+    extent, strip = pool.extent_bytes, pool.strip_bytes
     return PoolOut(
         name=pool.name,
         state=StateOut.of(outlook.pool(row)),
         worst=StateOut.of(outlook.pool_with_volumes(row)),
         forming=pool.forming,
-        copies=pool.usual.copies,
+        copies=pool.usual.strips,
         level=level.value,
         protection=pool.usual.sentence(),
         extent_bytes=extent,
@@ -75,7 +75,7 @@ def pool_out(outlook: Outlook, row: int) -> PoolOut:
         imbalance=imbalance(view, pool),
         domains=[
             DomainUse(
-                name=names[d], room=r * extent, used=u * extent, stranded=space.stranded.get(d, 0) * extent
+                name=names[d], room=r * strip, used=u * strip, stranded=space.stranded.get(d, 0) * strip
             )
             for d, r, u in zip(labels.tolist(), room.tolist(), used.tolist(), strict=True)
         ],
@@ -99,7 +99,7 @@ def pool_page(outlook: Outlook, name: str, running: list[int]) -> PoolPage:
         [d for d in disks if d.role == Role.CACHE],
         [d for d in disks if d.role == Role.CAPACITY],
     )
-    writes = expected_writes(pool.daily_writes, space.usable * extent, pool.usual.copies)
+    writes = expected_writes(pool.daily_writes, space.usable * extent, pool.usual)
     lasting = [f"{e.sentence('cache device')}." for e in endurance(cache, writes.daily_bytes)]
     lasting += [
         f"{e.sentence('capacity disk')}."
@@ -156,23 +156,23 @@ def _as_assigned(disk: Disk, rule: Assignment) -> Assignment:
 
 
 def usable_out(found: UsableRow, pool: Pool) -> UsableOut:
-    protection = found.protection
+    scheme = found.scheme
     return UsableOut(
-        copies=protection.copies,
-        level=protection.level.value,
-        words=protection.sentence(),
+        copies=scheme.strips,
+        level=scheme.level.value,
+        words=scheme.sentence(),
         usable=found.usable,
         with_headroom=found.with_headroom,
         heals=found.heals,
         why_not=found.why_not,
-        usual=protection == pool.usual,
+        usual=scheme == pool.usual,
     )
 
 
 def sizing_out(name: str, sizing: Sizing) -> SizingOut:
     view, pool, space = sizing.view, sizing.pool, sizing.space
     rows = view.in_pool(pool)
-    level, extent = pool.usual.level, pool.extent_bytes
+    level, strip = pool.usual.level, pool.strip_bytes
     labels, room = by_domain(view.disk_slots[rows], view.domain_of(level)[rows])
     names = view.domain_names(level)
     return SizingOut(
@@ -187,7 +187,7 @@ def sizing_out(name: str, sizing: Sizing) -> SizingOut:
         ledger=LedgerOut.of(name, sizing.ledger),
         protection=pool.usual.sentence(),
         domains=[
-            DomainUse(name=names[d], room=r * extent, used=0, stranded=space.stranded.get(d, 0) * extent)
+            DomainUse(name=names[d], room=r * strip, used=0, stranded=space.stranded.get(d, 0) * strip)
             for d, r in zip(labels.tolist(), room.tolist(), strict=True)
         ],
         protections=[usable_out(u, pool) for u in sizing.protections],
@@ -203,7 +203,7 @@ def sizing_out(name: str, sizing: Sizing) -> SizingOut:
 
 def _chance_inputs(sizing: Sizing) -> str:
     """What the chance of loss was made from, in words."""
-    chance, copies = sizing.chance, sizing.pool.usual.copies
+    chance, copies = sizing.chance, sizing.pool.usual.strips
     if chance is None:
         return "Where nothing is held, nothing can be lost."
     repaired = ""

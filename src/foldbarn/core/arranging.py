@@ -9,7 +9,7 @@ import numpy as np
 
 from foldbarn.core.arrays import Ints
 from foldbarn.core.capacity import by_domain, stranded_slots
-from foldbarn.core.protection import Level, Protection
+from foldbarn.core.protection import Level, mirror
 from foldbarn.core.site import Role, SiteView
 from foldbarn.core.units import GIB, say_count, say_size
 
@@ -67,7 +67,7 @@ def _effect(level: Level, names: Sequence[str], slots: Ints, labels: Ints) -> Le
     found, room = by_domain(slots, labels)
     small, large = int(np.argmin(room)), int(np.argmax(room))
     stranded = [
-        sum(stranded_slots(slots, labels, Protection(copies, level)).values()) * GIB
+        sum(stranded_slots(slots, labels, mirror(copies, level)).values()) * GIB
         if len(found) >= copies
         else None
         for copies in (2, 3)

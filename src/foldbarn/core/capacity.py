@@ -16,7 +16,7 @@ import numpy as np
 from foldbarn.core.arrays import Flags, Ints
 from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.placement import expected_take, usable_fraction, usable_nested
-from foldbarn.core.protection import MOST_COPIES, Level, Protection
+from foldbarn.core.protection import MOST_COPIES, Level, Scheme, mirror
 from foldbarn.core.site import METADATA_SHARE, Pool, Role, SiteView, Tier, slots_of
 from foldbarn.core.units import say_count, say_size
 
@@ -27,7 +27,7 @@ def by_domain(values: Ints, domain_of: Ints) -> tuple[Ints, Ints]:
     return labels, np.bincount(index, weights=values, minlength=len(labels)).astype(np.int64)
 
 
-def usable_extents(slots: Ints, domain_of: Ints, protection: Protection) -> int:
+def usable_extents(slots: Ints, domain_of: Ints, scheme: Scheme) -> int:
     """Extents that disks with this many slots can hold under a protection; whole, rounded down.
 
     slots, domain_of: [disks]. Where a domain may hold one strip of an extent, a domain's disks act as one.
@@ -36,21 +36,21 @@ def usable_extents(slots: Ints, domain_of: Ints, protection: Protection) -> int:
     """
     if not len(slots):
         return 0
-    if protection.per_domain == 1:
+    if scheme.per_domain == 1:
         _, room = by_domain(slots, domain_of)
-        return int(usable_fraction(room, protection.strips))
-    return usable_nested(slots, domain_of, protection.strips, protection.per_domain)
+        return int(usable_fraction(room, scheme.strips))
+    return usable_nested(slots, domain_of, scheme.strips, scheme.per_domain)
 
 
-def stranded_slots(slots: Ints, domain_of: Ints, protection: Protection) -> dict[int, int]:
+def stranded_slots(slots: Ints, domain_of: Ints, scheme: Scheme) -> dict[int, int]:
     """Slots of each domain that no placement can use because the domains are uneven; by domain label."""
-    usable = usable_extents(slots, domain_of, protection)
+    usable = usable_extents(slots, domain_of, scheme)
     labels, room = by_domain(slots, domain_of)
-    if protection.per_domain == 1:
+    if scheme.per_domain == 1:
         taken = np.minimum(room, usable)
     else:
         inside = by_domain(np.minimum(slots, usable), domain_of)[1]
-        taken = np.minimum(inside, usable * protection.per_domain)
+        taken = np.minimum(inside, usable * scheme.per_domain)
     return {int(label): int(left) for label, left in zip(labels, room - taken, strict=True)}
 
 
@@ -73,14 +73,14 @@ class Headroom:
 
 
 def most_headroom(
-    slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, protection: Protection, losses: int
+    slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, scheme: Scheme, losses: int
 ) -> Headroom:
     """As headroom_for, for so many losses or, where these leave too few domains, for the most that can be
     healed: better some room held back than none.
     """
-    found = headroom_for(slots, spread_of, loss_of, loss_level, protection, losses)
+    found = headroom_for(slots, spread_of, loss_of, loss_level, scheme, losses)
     while not found.possible and found.losses > 1:
-        found = headroom_for(slots, spread_of, loss_of, loss_level, protection, found.losses - 1)
+        found = headroom_for(slots, spread_of, loss_of, loss_level, scheme, found.losses - 1)
     return found
 
 
@@ -88,7 +88,7 @@ _Pick = tuple[int, tuple[int, ...]]  # room taken out, labels of the lost domain
 
 
 def headroom_for(
-    slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, protection: Protection, losses: int = 1
+    slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, scheme: Scheme, losses: int = 1
 ) -> Headroom:
     """What can be held so that, after any `losses` losses at `loss_level`, the rest can hold it all.
 
@@ -102,9 +102,9 @@ def headroom_for(
     """
     if not len(slots):
         return Headroom(loss_level, 0, (), losses)
-    if protection.per_domain > 1:
-        return _headroom_by_trying(slots, spread_of, loss_of, loss_level, protection, losses)
-    strips = protection.strips
+    if scheme.per_domain > 1:
+        return _headroom_by_trying(slots, spread_of, loss_of, loss_level, scheme, losses)
+    strips = scheme.strips
     best = _most_taken_out(slots, spread_of, loss_of, strips - 1, losses)
     total = int(slots.sum())
     usable, worst = min(
@@ -185,14 +185,14 @@ def _options(
 
 
 def _headroom_by_trying(
-    slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, protection: Protection, losses: int
+    slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, scheme: Scheme, losses: int
 ) -> Headroom:
     """Every set of losses in turn; for the nested case, which has few domains."""
     labels = np.unique(loss_of).tolist()
     least: tuple[int, tuple[int, ...]] | None = None
     for lost in combinations(labels, min(losses, len(labels))):
         kept = ~np.isin(loss_of, lost)
-        usable = usable_extents(slots[kept], spread_of[kept], protection)
+        usable = usable_extents(slots[kept], spread_of[kept], scheme)
         if least is None or usable < least[0]:
             least = (usable, lost)
     return Headroom(loss_level, least[0] if least else 0, least[1] if least else (), losses)
@@ -212,8 +212,8 @@ class Ledger:
     out_of_reach: int = 0  # free, but on disks that cannot be reached or written now
     stranded: int = 0
     held_back: int = 0
-    protection_kept: int = 0  # copies that what is free will need
-    protection: int = 0  # copies beyond the first of what volumes take
+    protection_kept: int = 0  # that what is free will need, beyond its data
+    protection: int = 0  # of what volumes take, beyond their data
     moving: int = 0  # reserved for strips on their way
     promised: int = 0  # set aside for volumes and not written yet
     written: int = 0
@@ -325,7 +325,7 @@ class PoolSpace:
 def account_pool(
     sizes: Ints,
     used: Ints,
-    data_extents: int,
+    data_strips: int,
     moving: int,
     spread_of: Ints,
     headroom_of: Ints | None,
@@ -339,14 +339,14 @@ def account_pool(
 
     sizes (bytes), used (strips held), spread_of and headroom_of (domain labels at the spread and headroom
     levels), reachable (can take new strips now; all when None), retiring (none when None): [disks].
-    data_extents: extents of the pool's volumes, each counted once; moving: strips on their way, contained in
-    `used`; written: bytes of data; demands: strips of an extent and extents, of every volume (the usual
-    protection throughout when None).
+    data_strips: strips of the pool's volumes that hold data, and not what protects it; moving: strips on
+    their way, contained in `used`; written: bytes of data; demands: strips of an extent and extents, of
+    every ply (the usual protection throughout when None).
     """
-    protection = pool.usual
-    strips = protection.strips
-    extent = pool.extent_bytes
-    most = (sizes - sizes // METADATA_SHARE) // extent
+    scheme = pool.usual
+    strips = scheme.strips
+    strip = pool.strip_bytes
+    most = (sizes - sizes // METADATA_SHARE) // strip
     slots = most if retiring is None else np.where(retiring, used, most)
     leaving = int((most - slots).sum())
     staying = slots if retiring is None else np.where(retiring, 0, most)
@@ -355,41 +355,39 @@ def account_pool(
     if reachable is not None:
         free_slots = np.where(reachable, free_slots, 0)
     free_raw = int(slots.sum() - used.sum())
-    free_plain = usable_extents(free_slots, spread_of, protection)
+    free_plain = usable_extents(free_slots, spread_of, scheme)
     headroom: Headroom | None = None
     free = free_plain
     if demands is None:
         demands = ((strips, -(-int(used.sum()) // strips)),)
     if headroom_of is not None and pool.headroom is not None and len(sizes):
-        headroom = most_headroom(
-            staying, spread_of, headroom_of, pool.headroom, protection, pool.headroom_losses
-        )
+        headroom = most_headroom(staying, spread_of, headroom_of, pool.headroom, scheme, pool.headroom_losses)
         if headroom.possible:
             # What is gone already is one of the losses that room is held back for: it is what the room is
             # for.
             losses = max(0, headroom.losses - _gone(staying, there, headroom_of))
-            free = _free_beside(there, spread_of, headroom_of, protection, losses, demands, free_plain)
+            free = _free_beside(there, spread_of, headroom_of, scheme, losses, demands, free_plain)
             # Yet no more than if it were there: what is lent to a loss is not given away while the loss
             # lasts.
-            free = _free_beside(staying, spread_of, headroom_of, protection, headroom.losses, demands, free)
+            free = _free_beside(staying, spread_of, headroom_of, scheme, headroom.losses, demands, free)
     # whole numbers of any size: a lying disk of exabytes must not turn the sum around
     total = sum(sizes.tolist())
-    data = data_extents * extent
+    data = data_strips * strip
     ledger = Ledger(
         raw=total,
-        metadata=total - int(most.sum()) * extent,
-        leaving=leaving * extent,
-        out_of_reach=(free_raw - int(free_slots.sum())) * extent,
-        stranded=(int(free_slots.sum()) - strips * free_plain) * extent,
-        held_back=strips * (free_plain - free) * extent,
-        protection=(int(used.sum()) - moving - data_extents) * extent,
-        protection_kept=(strips - 1) * free * extent,
-        moving=moving * extent,
+        metadata=total - int(most.sum()) * strip,
+        leaving=leaving * strip,
+        out_of_reach=(free_raw - int(free_slots.sum())) * strip,
+        stranded=(int(free_slots.sum()) - strips * free_plain) * strip,
+        held_back=strips * (free_plain - free) * strip,
+        protection=(int(used.sum()) - moving - data_strips) * strip,
+        protection_kept=scheme.m * free * strip,
+        moving=moving * strip,
         promised=data - min(written, data),
         written=min(written, data),
-        free=free * extent,
+        free=scheme.k * free * strip,
     )
-    without_headroom = usable_extents(staying, spread_of, protection)
+    without_headroom = usable_extents(staying, spread_of, scheme)
     usable = without_headroom
     if headroom is not None and headroom.possible:
         usable = min(usable, headroom.usable)
@@ -400,9 +398,9 @@ def account_pool(
         usable=usable,
         without_headroom=without_headroom,
         free=free,
-        stranded=stranded_slots(free_slots, spread_of, protection) if len(sizes) else {},
+        stranded=stranded_slots(free_slots, spread_of, scheme) if len(sizes) else {},
         headroom=headroom,
-        extent_bytes=extent,
+        extent_bytes=pool.extent_bytes,
         strips=strips,
         promised=sum(w * extents for w, extents in demands),
     )
@@ -418,7 +416,7 @@ def _free_beside(
     slots: Ints,
     spread_of: Ints,
     loss_of: Ints,
-    protection: Protection,
+    scheme: Scheme,
     losses: int,
     demands: Sequence[tuple[int, int]],
     most: int,
@@ -430,10 +428,10 @@ def _free_beside(
     them outside any j domains called full. One with more strips than domains are left asks for no more than
     it could find.
     """
-    strips = protection.strips
-    if protection.per_domain > 1:
+    strips = scheme.strips
+    if scheme.per_domain > 1:
         held = sum(w * extents for w, extents in demands)
-        usable = _headroom_by_trying(slots, spread_of, loss_of, protection.level, protection, losses).usable
+        usable = _headroom_by_trying(slots, spread_of, loss_of, scheme.level, scheme, losses).usable
         return max(0, min(most, usable - -(-held // strips)))
     left = fewest_domains_left(slots, spread_of, loss_of, losses)
     outside = room_outside(slots, spread_of, loss_of, strips - 1, losses)
@@ -476,27 +474,42 @@ def pool_space(view: SiteView, pool: Pool) -> PoolSpace:
 
 
 def _tier_space(
-    view: SiteView, pool: Pool, tier: Tier, more: Ints | None = None, demand: tuple[int, int] | None = None
+    view: SiteView,
+    pool: Pool,
+    tier: Tier,
+    more: Ints | None = None,
+    new: Scheme | None = None,
+    extents: int = 0,
 ) -> PoolSpace:
-    """more: strips that a volume yet to be made would put on each disk, [disks]; demand: its strips of an
-    extent, and extents.
+    """more: strips that a volume yet to be made would put on each disk, [disks]; new, extents: its scheme and
+    extents.
     """
     rows = view.in_pool(pool, tier)
-    volumes = [v for v in view.volumes_of(pool) if v.tier == tier]
+    plies = view.plies_of(pool, tier)
     numbers = view.disk_numbers[rows].tolist() if view.incoming else []
     return account_pool(
         view.disk_sizes[rows],
         view.disk_used[rows] if more is None else view.disk_used[rows] + more[rows],
-        sum(v.extents_somewhere for v in volumes) + (demand[1] if demand else 0),
+        sum(p.scheme.k * p.extents_somewhere for p in plies) + (new.k * extents if new else 0),
         sum(view.incoming.get(n, 0) for n in numbers),
         view.domain_of(pool.usual.level)[rows],
         view.domain_of(pool.headroom)[rows] if pool.headroom else None,
         pool,
         view.disk_open[rows],
         view.disk_retiring[rows],
-        sum(v.written_bytes for v in volumes),
-        [*((v.protection.strips, v.extents) for v in volumes), *([demand] if demand else [])],
+        _written(view, pool, tier),
+        [*((p.scheme.strips, p.extents) for p in plies), *([(new.strips, extents)] if new else [])],
     )
+
+
+def _written(view: SiteView, pool: Pool, tier: Tier) -> int:
+    """Bytes of data written to a tier: of each volume as much as its plies there hold of all its extents."""
+    written = 0
+    for volume in view.volumes_of(pool):
+        here = sum(p.extents for p in volume.plies if p.tier == tier)
+        if here:
+            written += volume.written_bytes * here // max(volume.extents, 1)
+    return written
 
 
 class Limit(StrEnum):
@@ -518,42 +531,42 @@ class Fit:
 class _Taking:
     """A tier of a pool as it takes a new volume of a protection."""
 
-    def __init__(self, view: SiteView, pool: Pool, protection: Protection, tier: Tier) -> None:
-        self.view, self.pool, self.protection, self.tier = view, pool, protection, tier
+    def __init__(self, view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> None:
+        self.view, self.pool, self.scheme, self.tier = view, pool, scheme, tier
         rows = view.in_pool(pool, tier)
         self.rows = rows[view.disk_open[rows] & (view.disk_free[rows] > 0)]
-        self.domain_of = view.domain_of(protection.level)[self.rows]
+        self.domain_of = view.domain_of(scheme.level)[self.rows]
         self.free, self.nodes = view.disk_free[self.rows], view.disk_node[self.rows]
 
     @property
     def most_apart(self) -> int:
         """Extents whose strips can be kept apart in the free room."""
-        return usable_extents(self.free, self.domain_of, self.protection)
+        return usable_extents(self.free, self.domain_of, self.scheme)
 
     def broken(self, extents: int) -> Limit | None:
         """What so many extents would break; grows with their number."""
-        strips = self.protection.strips
+        strips = self.scheme.strips
         taken = np.zeros(len(self.view.disks), dtype=np.int64)
         taken[self.rows] = expected_take(self.free, self.domain_of, self.nodes, extents, strips)
-        space = _tier_space(self.view, self.pool, self.tier, taken, (strips, extents))
+        space = _tier_space(self.view, self.pool, self.tier, taken, self.scheme, extents)
         if space.overcommit > self.pool.overcommit_cap:
             return Limit.CAP
         return Limit.FILL_LINE if space.full > self.pool.fill_line else None
 
 
-def fits(view: SiteView, pool: Pool, protection: Protection, tier: Tier, extents: int) -> bool:
+def fits(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, extents: int) -> bool:
     """Whether a new volume may have so many extents, as `most_that_fits` has it, by one trial."""
-    taking = _Taking(view, pool, protection, tier)
+    taking = _Taking(view, pool, scheme, tier)
     return extents <= taking.most_apart and taking.broken(extents) is None
 
 
-def most_that_fits(view: SiteView, pool: Pool, protection: Protection, tier: Tier) -> Fit:
+def most_that_fits(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> Fit:
     """Extents of a protection that a new volume may have: placed apart, and within the fill line and the cap
     on overcommit.
 
     By trying: the tier is accounted for with each number, halving what is left.
     """
-    taking = _Taking(view, pool, protection, tier)
+    taking = _Taking(view, pool, scheme, tier)
     low, high = 0, taking.most_apart + 1
     limit = Limit.APART
     while high - low > 1:
@@ -594,13 +607,16 @@ def free_figure(pool: Pool, space: PoolSpace) -> Figure:
         for name, amount in taken_off
         if amount
     ]
-    parts.append(Part("÷", f"{pool.usual.copies} copies, its usual protection", pool.usual.copies, "count"))
+    usual = pool.usual
+    if usual.k > 1:
+        parts.append(Part("×", "strips of data in an extent", usual.k, "count"))
+    words = f"{usual.strips} copies" if usual.is_mirror else f"{usual.strips} strips in an extent"
+    parts.append(Part("÷", f"{words}, its usual protection", usual.strips, "count"))
     return make_figure(
         f"Free in {pool.name}",
         "bytes",
         parts,
-        "A volume with another number of copies fits more or less than this. Nothing here counts on "
-        "compression.",
+        "A volume with another protection fits more or less than this. Nothing here counts on compression.",
     )
 
 
@@ -615,7 +631,7 @@ class UsableRow:
     heals: whether the headroom's losses could be healed at all under it.
     """
 
-    protection: Protection
+    scheme: Scheme
     domains: int
     usable: int
     with_headroom: int
@@ -623,12 +639,12 @@ class UsableRow:
     why_not: str = ""
 
 
-def survives_losses(protection: Protection, level: Level) -> bool:
+def survives_losses(scheme: Scheme, level: Level) -> bool:
     """Whether losing one thing at a level always leaves a copy to rebuild from: there are several, and they
     are kept apart at that level or a wider one.
     """
     order = list(Level)
-    return protection.survives > 0 and order.index(protection.level) <= order.index(level)
+    return scheme.survives > 0 and order.index(scheme.level) <= order.index(level)
 
 
 def usable_by_protection(view: SiteView, pool: Pool) -> list[UsableRow]:
@@ -644,25 +660,25 @@ def usable_by_protection(view: SiteView, pool: Pool) -> list[UsableRow]:
         for copies in range(1, MOST_COPIES + 1):
             if copies == 1 and level != Level.DISK:
                 continue  # one copy is kept apart from nothing
-            protection = Protection(copies, level)
+            scheme = mirror(copies, level)
             if there < copies:
                 why = (
                     f"It needs {say_count(copies, level.value)}; there {'is' if there == 1 else 'are'} "
                     f"{there}."
                 )
-                found.append(UsableRow(protection, there, 0, 0, False, why))
+                found.append(UsableRow(scheme, there, 0, 0, False, why))
                 continue
-            usable = usable_extents(slots, spread_of, protection)
+            usable = usable_extents(slots, spread_of, scheme)
             loss_of = view.domain_of(pool.headroom)[rows] if pool.headroom else None
             healed = (
-                most_headroom(slots, spread_of, loss_of, pool.headroom, protection, pool.headroom_losses)
+                most_headroom(slots, spread_of, loss_of, pool.headroom, scheme, pool.headroom_losses)
                 if pool.headroom and loss_of is not None
                 else None
             )
             held = min(usable, healed.usable) if healed and healed.possible else usable
-            heals = bool(healed and healed.possible) and survives_losses(protection, pool.headroom or level)
+            heals = bool(healed and healed.possible) and survives_losses(scheme, pool.headroom or level)
             found.append(
-                UsableRow(protection, there, usable * pool.extent_bytes, held * pool.extent_bytes, heals)
+                UsableRow(scheme, there, usable * pool.extent_bytes, held * pool.extent_bytes, heals)
             )
     return found
 
@@ -738,15 +754,15 @@ class _Trial:
         self.before = self._usable(slots, self.labels)
 
     def _usable(self, slots: Ints, labels: dict[Level, Ints]) -> int:
-        protection, pool = self.pool.usual, self.pool
-        usable = usable_extents(slots, labels[protection.level], protection)
+        scheme, pool = self.pool.usual, self.pool
+        usable = usable_extents(slots, labels[scheme.level], scheme)
         if pool.headroom:
             healed = most_headroom(
                 slots,
-                labels[protection.level],
+                labels[scheme.level],
                 labels[pool.headroom],
                 pool.headroom,
-                protection,
+                scheme,
                 pool.headroom_losses,
             )
             usable = min(usable, healed.usable) if healed.possible else usable
@@ -763,7 +779,7 @@ class _Trial:
             Level.RACK: rack if rack >= 0 else len(view.racks),
             Level.NODE: box if box >= 0 else len(view.nodes) + len(view.enclosures),
         }
-        added = np.array([slots_of(s, self.pool.extent_bytes) for s in sizes], dtype=np.int64)
+        added = np.array([slots_of(s, self.pool.strip_bytes) for s in sizes], dtype=np.int64)
         labels = {
             level: np.concatenate(
                 [

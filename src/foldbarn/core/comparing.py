@@ -13,16 +13,16 @@ from numpy.typing import NDArray
 from foldbarn.core.arrays import Flags, Ints
 from foldbarn.core.site import Pool, SiteView
 
-Strips = NDArray[np.int64]  # [strips, 3]: volume, extent, strip
-DENSE_BEYOND = 1 << 22  # the most extents that a volume has; other numbers are smaller by far
+Strips = NDArray[np.int64]  # [strips, 3]: ply, extent, strip
+DENSE_BEYOND = 1 << 22  # the most extents that a ply has; other numbers are smaller by far
 NO_STRIPS: Strips = np.zeros((0, 3), dtype=np.int64)
 
 
 class Places(NamedTuple):
-    """Strips on disks: numbers of the disk and the volume, the extent, the strip; [strips] each."""
+    """Strips on disks: numbers of the disk and the ply, the extent, the strip; [strips] each."""
 
     disk: Ints
-    volume: Ints
+    ply: Ints
     extent: Ints
     strip: Ints
 
@@ -30,10 +30,10 @@ class Places(NamedTuple):
         return Places(*(column[kept] for column in self))
 
     def rows(self) -> list[tuple[int, int, int, int]]:
-        """(volume, extent, strip, disk), in that order."""
+        """(ply, extent, strip, disk), in that order."""
         return sorted(
             zip(
-                self.volume.tolist(),
+                self.ply.tolist(),
                 self.extent.tolist(),
                 self.strip.tolist(),
                 self.disk.tolist(),
@@ -64,11 +64,11 @@ def placed(view: SiteView, pool: Pool) -> Places:
     to.
     """
     parts: list[Places] = []
-    for volume in view.volumes_of(pool):
-        extent, strip = np.nonzero(volume.placement)
-        numbers = np.full(len(extent), volume.number, dtype=np.int64)
-        parts.append(Places(volume.placement[extent, strip].astype(np.int64), numbers, extent, strip))
-    own = {v.number for v in view.volumes_of(pool)}
+    for ply in view.plies_of(pool):
+        extent, strip = np.nonzero(ply.placement > 0)
+        numbers = np.full(len(extent), ply.number, dtype=np.int64)
+        parts.append(Places(ply.placement[extent, strip].astype(np.int64), numbers, extent, strip))
+    own = {p.number for p in view.plies_of(pool)}
     coming = [(to, *key) for key, to in view.under_way.items() if key[0] in own]
     table = np.array(coming, dtype=np.int64).reshape(-1, 4)
     parts.append(Places(*(table[:, i] for i in range(4))))
@@ -78,7 +78,7 @@ def placed(view: SiteView, pool: Pool) -> Places:
 def differences(held: Places, should: Places, asked: Ints) -> Difference:
     """asked: numbers of the disks that answered; of others nothing is known, so nothing is missing there.
 
-    Raises OverflowError where disks, volumes, extents and strips together have more than 2**62 places.
+    Raises OverflowError where disks, plies, extents and strips together have more than 2**62 places.
     """
     should = should.only(np.isin(should.disk, asked))
     both = Places(*(np.concatenate(columns) for columns in zip(held, should, strict=True)))

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from foldbarn.core.arrays import Reals
+from foldbarn.core.protection import Scheme
 
 YEAR_SECONDS = 365.25 * 86_400
 
@@ -68,7 +69,7 @@ def unread_chance(bytes_read: int, errors_per_bit: float) -> float:
 @dataclass(frozen=True, slots=True)
 class LossChance:
     """A year's chance that a pool loses some extent, and what it was made from. groups: sets of disks that
-    hold all copies of some extent.
+    hold all strips of some extent.
     """
 
     a_year: float
@@ -82,36 +83,36 @@ class LossChance:
         return 1.0 / self.a_year if self.a_year else math.inf
 
 
-def groups_of(domain_disks: list[int], copies: int, extents: int) -> float:
-    """How many sets of disks hold all copies of some extent: all that keep apart, unless there are fewer
+def groups_of(domain_disks: list[int], strips: int, extents: int) -> float:
+    """How many sets of disks hold all strips of some extent: all that keep apart, unless there are fewer
     extents.
 
     domain_disks: disks in each domain. The sets are the elementary symmetric polynomial of these counts.
     """
-    sets = [1.0] + [0.0] * copies
+    sets = [1.0] + [0.0] * strips
     for disks in domain_disks:
-        for size in range(copies, 0, -1):
+        for size in range(strips, 0, -1):
             sets[size] += sets[size - 1] * disks
-    return min(float(extents), sets[copies])
+    return min(float(extents), sets[strips])
 
 
 def chance_of_loss(
     domain_disks: list[int],
-    copies: int,
+    scheme: Scheme,
     extents: int,
     *,
     failure_rate: float,
     repair_seconds: float,
     unread: float = 0.0,
 ) -> LossChance:
-    """A year's chance of losing data of a pool of mirrored extents.
+    """A year's chance of losing data of a pool of one scheme.
 
     failure_rate: a year, of one disk; repair_seconds: to write again what one disk held; unread: see
     unread_chance. Losses of whole nodes, racks and rooms, people and software are left out.
     """
-    groups = groups_of(domain_disks, copies, extents)
+    groups = groups_of(domain_disks, scheme.strips, extents)
     if not groups:
         return LossChance(0.0, 0.0, repair_seconds, failure_rate)
     failures = -math.log1p(-min(failure_rate, 0.999_999)) / YEAR_SECONDS
-    mean = mean_time_to_loss(copies, copies - 1, failures, 1.0 / max(repair_seconds, 1.0), unread)
+    mean = mean_time_to_loss(scheme.strips, scheme.m, failures, 1.0 / max(repair_seconds, 1.0), unread)
     return LossChance(-math.expm1(-groups * YEAR_SECONDS / mean), groups, repair_seconds, failure_rate)

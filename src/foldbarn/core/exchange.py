@@ -9,7 +9,7 @@ Soviet Math. Doklady 11, 1970. What finds no chain can have no place, whatever e
 finding, not a failure to search.
 
 Volumes that are kept apart at different levels share disks, and may stand in one search: each strip is judged
-by the domains of its own volume's level.
+by the domains of its own ply's level.
 """
 
 from __future__ import annotations
@@ -21,19 +21,19 @@ from dataclasses import dataclass
 import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags, Ints
-from foldbarn.core.site import SiteView, Volume
+from foldbarn.core.site import Ply, SiteView
 
 FAR = np.iinfo(np.int32).max  # a disk from which no chain leads to room
 
 
 @dataclass(slots=True, eq=False)
 class Block:
-    """The strips of one volume.
+    """The strips of one ply.
 
     at: [extents, strips] disk row where each lies, or will lie by the plan so far; the number of disks for
     nowhere.
     Altered in place. loose: [extents, strips] strips that a chain may move. domain_of: [disks + 1] the domain
-    of each row at the volume's level, and -1 for nowhere.
+    of each row at the ply's level, and -1 for nowhere.
     """
 
     at: Disks
@@ -72,7 +72,7 @@ class _Candidates:
 
 
 class Exchange:
-    """Searches chains over some volumes' strips. room: [disks] strips each can still take; takes: [disks]
+    """Searches chains over some plies' strips. room: [disks] strips each can still take; takes: [disks]
     whether it takes any at all. Both `room` and the blocks' `at` are altered as chains are found.
     Deterministic in rng's seed."""
 
@@ -304,18 +304,18 @@ class Exchange:
 
 
 def block_of(
-    view: SiteView, volume: Volume, busy: Mapping[tuple[int, int, int], int]
+    view: SiteView, ply: Ply, busy: Mapping[tuple[int, int, int], int]
 ) -> tuple[Block, Disks, Flags]:
-    """A volume's strips as they lie, what is on its way (busy: to the disk of this number) already there;
+    """A ply's strips as they lie, what is on its way (busy: to the disk of this number) already there;
     nothing is loose.
 
     Returns the block, [extents, strips and more] rows where each strip lies now, and flags of what is on its
     way. A strip on its way from a disk that can be read may yet stay there, so it bars both domains: the one
     that it goes to, and in a further column the one that it comes from.
     """
-    rows = view.rows(volume)
+    rows = view.rows(ply)
     mine = [
-        (e, s, int(view.row_of_number[to])) for (number, e, s), to in busy.items() if number == volume.number
+        (e, s, int(view.row_of_number[to])) for (number, e, s), to in busy.items() if number == ply.number
     ]
     per_extent = Counter(e for e, s, _ in mine if rows[e, s] < len(view.disks))
     more = max(per_extent.values(), default=0)
@@ -332,7 +332,7 @@ def block_of(
             used[extent] += 1
         at[extent, strip] = to
         under_way[extent, strip] = True
-    domain_of = np.append(view.domain_of(volume.protection.level), -1)
+    domain_of = np.append(view.domain_of(ply.scheme.level), -1)
     return Block(at, np.zeros(at.shape, dtype=np.bool_), domain_of), before, under_way
 
 

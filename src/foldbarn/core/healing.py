@@ -17,10 +17,11 @@ import numpy as np
 
 from foldbarn.core.arrays import Ints
 from foldbarn.core.capacity import Headroom, PoolSpace, room_outside, survives_losses
+from foldbarn.core.loss import ended_by, enough_to_read
 from foldbarn.core.moves import takes_strips
 from foldbarn.core.protection import Level
 from foldbarn.core.rebuild import plan_rebuild
-from foldbarn.core.site import Pool, SiteView, Tier, Volume
+from foldbarn.core.site import Ply, Pool, SiteView, Tier
 from foldbarn.core.units import say_count, say_list, say_size
 
 _WORDS = {1: "one", 2: "two", 3: "three", 4: "four", 5: "five"}
@@ -35,7 +36,7 @@ def losses_in_words(losses: int, level: Level) -> str:
 
 
 class Want(StrEnum):
-    """What a volume lacks to be made whole again."""
+    """What a ply lacks to be made whole again."""
 
     SOURCE = "source"  # every copy of some extents would be lost together
     DOMAINS = "domains"  # fewer domains would be left than it has strips
@@ -45,11 +46,11 @@ class Want(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Unhealed:
-    """A volume that a loss would leave short. loss: name of what is lost, empty where nothing need be;
+    """A ply that a loss would leave short. loss: name of what is lost, empty where nothing need be;
     amount: extents without a source, or strips without a place; left: domains of its level that would take
     strips."""
 
-    volume: Volume
+    ply: Ply
     want: Want
     loss: str
     amount: int
@@ -61,7 +62,7 @@ class Healing:
     """Whether everything can be made whole after any one loss at a level, or any `losses` one after the
     other.
 
-    holds: None where it could not be settled. unhealed: the volumes for which it does not hold, and after
+    holds: None where it could not be settled. unhealed: the plies for which it does not hold, and after
     which loss;
     tightest: name of the thing whose loss leaves the least room.
     """
@@ -88,14 +89,14 @@ def healing_for(view: SiteView, pool: Pool, level: Level, losses: int) -> Healin
     """As healing_of, for the most losses in turn, up to so many, for which it holds; for one where it holds
     for none.
 
-    More than one are claimed only by the bound, and only where no volume's copies may ever share a lost
+    More than one are claimed only by the bound, and only where no ply's strips may ever share a lost
     domain.
     """
     one = healing_of(view, pool, level)
     if one.holds is not True:
         return one
-    volumes = view.volumes_of(pool)
-    if not all(survives_losses(v.protection, level) for v in volumes):
+    plies = view.plies_of(pool)
+    if not all(survives_losses(p.scheme, level) for p in plies):
         return one
     for count in range(losses, 1, -1):
         if all(_fits_after(view, pool, tier, level, count) for tier in view.tiers_of(pool)):
@@ -109,7 +110,7 @@ def heals(view: SiteView, pool: Pool, space: PoolSpace) -> bool:
     """
     if pool.headroom is None:
         return True
-    if not view.volumes_of(pool):
+    if not view.plies_of(pool):
         return space.headroom is None or space.headroom.possible
     return healing_of(view, pool, pool.headroom).holds is not False
 
@@ -126,11 +127,11 @@ def lose(view: SiteView, level: Level, domain: int) -> SiteView:
 
 def _find(view: SiteView, pool: Pool, level: Level) -> Healing:
     names = view.domain_names(level)
-    unhealed = [u for v in view.volumes_of(pool) for u in _without_source(view, v, level)]
+    unhealed = [u for p in view.plies_of(pool) for u in _without_source(view, p, level)]
     slack = _slack(view, pool, level)
     tightest = names[min(slack, key=lambda d: (slack[d], d))] if slack else ""
     doubtful = sorted((d for d in slack if slack[d] < 0), key=lambda d: (slack[d], d))
-    strips = sum(v.placement.size for v in view.volumes_of(pool))
+    strips = sum(p.placement.size for p in view.plies_of(pool))
     trials = min(MOST_TRIALS, max(FEWEST_TRIALS, TRIAL_STRIPS // max(strips, 1)))
     for tried, domain in enumerate(doubtful[:trials], 1):
         unhealed += _tried(view, pool, level, domain)
@@ -142,45 +143,42 @@ def _find(view: SiteView, pool: Pool, level: Level) -> Healing:
     return Healing(level, 1, holds, _worst_by_volume(unhealed), tightest)
 
 
-def _without_source(view: SiteView, volume: Volume, level: Level) -> list[Unhealed]:
-    """The loss that takes every readable strip of the most extents of a volume, and what cannot be read even
+def _without_source(view: SiteView, ply: Ply, level: Level) -> list[Unhealed]:
+    """The loss that takes every readable strip of the most extents of a ply, and what cannot be read even
     now.
     """
-    if not volume.extents:
+    if not ply.extents:
         return []
-    rows = view.rows(volume)
+    rows = view.rows(ply)
     readable = np.append(view.disk_ready, False)[rows]
     domains = np.append(view.domain_of(level), -1)[rows]
-    any_readable = readable.any(axis=1)
-    first = np.take_along_axis(domains, readable.argmax(axis=1)[:, None], axis=1)
-    alone = any_readable & ((domains == first) | ~readable).all(axis=1)
     found = []
-    if unreadable := int((~any_readable).sum()):
-        found.append(Unhealed(volume, Want.UNREADABLE, "", unreadable))
-    if alone.any():
-        counts = np.bincount(first[alone, 0])
+    if unreadable := int((~enough_to_read(view, ply) & ~ply.unwritten).sum()):
+        found.append(Unhealed(ply, Want.UNREADABLE, "", unreadable))
+    if len(ended := domains[ended_by(domains, readable, ply.scheme.k)]):
+        counts = np.bincount(ended)
         worst = int(np.argmax(counts))
-        found.append(Unhealed(volume, Want.SOURCE, view.domain_names(level)[worst], int(counts[worst])))
+        found.append(Unhealed(ply, Want.SOURCE, view.domain_names(level)[worst], int(counts[worst])))
     return found
 
 
 def _demands(view: SiteView, pool: Pool, tier: Tier) -> tuple[Level | None, Counter[int]]:
-    """The widest level that a tier's volumes are kept apart at, and extents by strips."""
-    volumes = [v for v in view.volumes_of(pool) if v.tier == tier and v.extents]
+    """The widest level that a tier's plies are kept apart at, and extents by strips."""
+    plies = [p for p in view.plies_of(pool, tier) if p.extents]
     order = list(Level)
-    widest = min((v.protection.level for v in volumes), key=order.index, default=None)
+    widest = min((p.scheme.level for p in plies), key=order.index, default=None)
     demands: Counter[int] = Counter()
-    for volume in volumes:
-        demands[volume.protection.strips] += volume.extents
+    for ply in plies:
+        demands[ply.scheme.strips] += ply.extents
     return widest, demands
 
 
 def _slack(view: SiteView, pool: Pool, level: Level) -> dict[int, int]:
-    """By domain of a level, the strips by which what its loss leaves exceeds what all volumes ask for at the
+    """By domain of a level, the strips by which what its loss leaves exceeds what all plies ask for at the
     tightest cut.
 
     The least over all tiers. Below zero the bound does not show that all find a place: it holds everything
-    apart at the widest level that any volume has, and puts nothing on disks that take nothing new.
+    apart at the widest level that any ply has, and puts nothing on disks that take nothing new.
     """
     mine = view.in_pool(pool)
     labels = np.unique(view.domain_of(level)[mine[view.disk_ready[mine]]])
@@ -237,22 +235,22 @@ def _fits_after(view: SiteView, pool: Pool, tier: Tier, level: Level, losses: in
 def _tried(view: SiteView, pool: Pool, level: Level, domain: int) -> list[Unhealed]:
     """What finds no place when the rebuild after a loss is planned."""
     after = lose(view, level, domain)
-    by_number = {v.number: v for v in view.volumes}
+    by_number = {p.number: p for p in view.plies}
     name = view.domain_names(level)[domain]
     return [
         Unhealed(
-            by_number[h.volume], Want.DOMAINS if h.too_few_domains else Want.ROOM, name, h.strips, h.domains
+            by_number[h.ply], Want.DOMAINS if h.too_few_domains else Want.ROOM, name, h.strips, h.domains
         )
         for h in plan_rebuild(after, pool, seed=1).hindrances
     ]
 
 
 def _worst_by_volume(unhealed: Sequence[Unhealed]) -> tuple[Unhealed, ...]:
-    """Of each volume the gravest: first what has no source, then by how much is left without a place."""
+    """Of each ply the gravest: first what has no source, then by how much is left without a place."""
     order = [Want.UNREADABLE, Want.SOURCE, Want.DOMAINS, Want.ROOM]
     kept: dict[int, Unhealed] = {}
     for found in sorted(unhealed, key=lambda u: (order.index(u.want), -u.amount)):
-        kept.setdefault(found.volume.number, found)
+        kept.setdefault(found.ply.number, found)
     return tuple(kept.values())
 
 
@@ -261,7 +259,7 @@ def _worst_by_volume(unhealed: Sequence[Unhealed]) -> tuple[Unhealed, ...]:
 
 def healing_sentence(view: SiteView, pool: Pool, space: PoolSpace) -> str:
     """What of a pool can be lost and still be made whole; for which volumes not, and why."""
-    if not view.volumes_of(pool):
+    if not view.plies_of(pool):
         return headroom_sentence(view, pool, space)
     found = healing_for(view, pool, pool.headroom or Level.NODE, pool.headroom_losses if pool.headroom else 1)
     words = healing_in_words(found)
@@ -289,51 +287,53 @@ def healing_in_words(found: Healing) -> str:
             f"Whether everything can be rebuilt after losing {lost} is not settled: it is too full to "
             "tell quickly."
         )
-    names = say_list([u.volume.name for u in found.unhealed])
+    names = say_list([u.ply.name for u in found.unhealed])
     reasons = " ".join(_because(u) for u in found.unhealed[:3])
     return f"After losing {lost} not everything could be rebuilt: {names}. {reasons}"
 
 
 def _because(found: Unhealed) -> str:
-    volume = found.volume
-    level = volume.protection.level.value
+    ply = found.ply
+    level = ply.scheme.level.value
     match found.want:
         case Want.UNREADABLE:
-            return f"{say_count(found.amount, 'extent')} of {volume.name} cannot be read even now."
+            return f"{say_count(found.amount, 'extent')} of {ply.name} cannot be read even now."
         case Want.SOURCE:
-            copies = "the only copy" if volume.protection.copies == 1 else "every copy"
-            return f"{found.loss} holds {copies} of {say_count(found.amount, 'extent')} of {volume.name}."
+            what = "the only copy" if ply.scheme.strips == 1 else "every copy"
+            if not ply.scheme.is_mirror:
+                what = "too many strips"
+            return f"{found.loss} holds {what} of {say_count(found.amount, 'extent')} of {ply.name}."
         case Want.DOMAINS:
-            needs = say_count(volume.protection.least_domains, level)
-            return f"{volume.name} needs {needs}; without {found.loss}, {found.left} would take strips."
+            needs = say_count(ply.scheme.least_domains, level)
+            return f"{ply.name} needs {needs}; without {found.loss}, {found.left} would take strips."
         case Want.ROOM:
             return (
-                f"Without {found.loss}, {say_count(found.amount, 'strip')} of {volume.name} would "
+                f"Without {found.loss}, {say_count(found.amount, 'strip')} of {ply.name} would "
                 "find no room, "
                 "whatever else is moved."
             )
 
 
 def headroom_sentence(view: SiteView, pool: Pool, space: PoolSpace) -> str:
-    """The same of a pool that holds nothing yet, or is only on paper: filled, with its usual protection, to
+    """The same of a pool that holds nothing yet, or is only on paper: filled, with its usual scheme, to
     what is usable.
     """
-    protection, headroom = pool.usual, space.headroom
+    scheme, headroom = pool.usual, space.headroom
     if headroom is None:
         return "Nothing is held back for rebuilding; what can be rebuilt depends on what is free at the time."
     lost = losses_in_words(headroom.losses, headroom.level)
     if not headroom.possible:
-        domains = len(np.unique(view.domain_of(protection.level)[view.in_pool(pool)]))
+        domains = len(np.unique(view.domain_of(scheme.level)[view.in_pool(pool)]))
         return (
             f"After losing {lost} nothing could be rebuilt until it returns: "
-            f"{say_count(domains, protection.level.value)} "
-            f"for {say_count(protection.copies, 'copy', 'copies')} of everything. Nothing is held "
+            f"{say_count(domains, scheme.level.value)} "
+            f"for {scheme.counted()} of everything. Nothing is held "
             "back for it."
         )
-    if not survives_losses(protection, headroom.level):
+    if not survives_losses(scheme, headroom.level):
         apart = (
-            f"copies are kept apart by {protection.level.value} only"
-            if protection.copies > 1
+            f"copies are kept apart by {scheme.level.value} only"
+            if scheme.strips > 1
             else "there is one copy"
         )
         held = f"{say_size(space.held_back)} raw is held back."

@@ -9,9 +9,10 @@ from functools import cached_property
 
 import numpy as np
 
+from foldbarn.core.arrays import Ints
 from foldbarn.core.capacity import PoolSpace, pool_space
 from foldbarn.core.healing import healing_sentence, heals
-from foldbarn.core.loss import DataState, Fate, fate
+from foldbarn.core.loss import DataState, Fate, fate_of
 from foldbarn.core.mending import prospect_of
 from foldbarn.core.quorum import majority
 from foldbarn.core.silence import Silence, silence_of
@@ -49,15 +50,23 @@ def _shortage(volume: Volume, fate: Fate) -> str:
     """How many extents are how short, such as "34 of 200 extents have one copy left, 112 have two of
     three".
     """
-    parts = []
-    copies = volume.protection.copies
-    if fate.bare:
-        parts.append(f"{fate.bare:,} of {say_count(volume.extents, 'extent')} have one copy left")
+    copies = {ply.scheme.strips if ply.scheme.is_mirror else 0 for ply in volume.plies}
+    least, more = "have one copy left", "have some of their copies, and more than one"
+    if copies == {3}:
+        more = "have two of three copies"
+    elif 0 in copies:
+        least, more = "can lose nothing more", "lack strips, and can lose more"
+    of = f" of {say_count(volume.extents, 'extent')}"
+    parts = [f"{fate.bare:,}{of} {least}"] if fate.bare else []
     if fate.reduced:
-        of = "" if fate.bare else f" of {say_count(volume.extents, 'extent')}"
-        left = "two of three copies" if copies == 3 else f"some of {copies} copies, and more than one"
-        parts.append(f"{fate.reduced:,}{of} have {left}")
+        parts.append(f"{fate.reduced:,}{'' if fate.bare else of} {more}")
     return ", ".join(parts)
+
+
+def _rows_of(view: SiteView, volume: Volume) -> Ints:
+    """Rows of the disks that hold a volume, or should."""
+    rows: Ints = np.unique(np.concatenate([view.rows(ply).reshape(-1) for ply in volume.plies]))
+    return rows
 
 
 UNWATCHED_SECONDS = 10.0  # without a look at the nodes for longer, what is shown may be true no more
@@ -118,7 +127,7 @@ class Outlook:
     def fates(self) -> list[Fate]:
         kept = self.view.findings.get("fates")
         if not isinstance(kept, list):
-            kept = self.view.findings["fates"] = [fate(self.view, v) for v in self.view.volumes]
+            kept = self.view.findings["fates"] = [fate_of(self.view, v) for v in self.view.volumes]
         return kept
 
     @cached_property
@@ -178,7 +187,7 @@ class Outlook:
         if volume.forming:
             return State(Lamp.MENDING, "Not open yet: its strips are set aside on the disks first.")
         if fate_.state == DataState.WHOLE:
-            return State(Lamp.SOUND, f"Whole: {volume.protection.sentence()}.")
+            return State(Lamp.SOUND, f"Whole: {say_list([p.scheme.sentence() for p in volume.plies])}.")
         cause = self.cause(volume)
         if fate_.unavailable or fate_.lost:
             gone = fate_.unavailable + fate_.lost
@@ -192,7 +201,7 @@ class Outlook:
     def cause(self, volume: Volume) -> str:
         """Which nodes or disks a volume is missing, in a sentence."""
         view = self.view
-        rows = np.unique(view.rows(volume))
+        rows = _rows_of(view, volume)
         gone = [int(r) for r in rows.tolist() if r < len(view.disks) and not view.disk_ready[r]]
         silent = sorted(
             {view.disks[r].node for r in gone if view.nodes[view.disks[r].node].contact != Contact.HEARD}
@@ -246,7 +255,7 @@ class Outlook:
         has.
         """
         view = self.view
-        rows = np.unique(view.rows(volume))
+        rows = _rows_of(view, volume)
         ends = []
         for row in rows[rows < len(view.disks)].tolist():
             disk, node = view.disks[row], view.nodes[view.disks[row].node]

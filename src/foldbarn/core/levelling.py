@@ -22,7 +22,7 @@ from foldbarn.core.moves import (
 )
 from foldbarn.core.placement import quotas, shares
 from foldbarn.core.protection import Level
-from foldbarn.core.site import Pool, SiteView, Tier, Volume
+from foldbarn.core.site import Ply, Pool, SiteView, Tier
 
 _ROUNDS = 24
 # a disk may be off by this share of what it should hold before levelling is worth its moves
@@ -31,14 +31,14 @@ FEW_STRIPS = 16  # a disk that should hold fewer than this is measured as if it 
 
 
 def level_targets(view: SiteView, pool: Pool) -> Ints:
-    """Strips each disk of a pool should hold, [disks] over all disks: every volume in shares of the room it
+    """Strips each disk of a pool should hold, [disks] over all disks: every ply in shares of the room it
     can reach, in its tier.
     """
     targets = np.zeros(len(view.disks), dtype=np.int64)
     wishes: dict[tuple[str, str, int, int], int] = {}
-    for v in view.volumes_of(pool):
-        key = (v.tier.value, v.protection.level.value, v.protection.strips, v.protection.per_domain)
-        wishes[key] = wishes.get(key, 0) + v.extents
+    for p in view.plies_of(pool):
+        key = (p.tier.value, p.scheme.level.value, p.scheme.strips, p.scheme.per_domain)
+        wishes[key] = wishes.get(key, 0) + p.extents
     for (tier, level, strips, per_domain), extents in sorted(wishes.items()):
         rows = view.in_pool(pool, Tier(tier))
         slots = np.where(view.disk_open[rows], view.disk_slots[rows], 0)
@@ -118,11 +118,11 @@ def plan_levelling(
 
 @dataclass(slots=True, eq=False)
 class _Levelled:
-    """A volume as it would lie; before: rows where it lies now; under_way: flags of strips on their way
+    """A ply as it would lie; before: rows where it lies now; under_way: flags of strips on their way
     already.
     """
 
-    volume: Volume
+    ply: Ply
     block: Block
     before: Disks
     under_way: Flags
@@ -143,8 +143,8 @@ def _level_tier(
     need = np.minimum(np.maximum(-surplus[:-1], 0), open_room(view, pool, tier))
     if not need.any() or not (surplus > 0).any():
         return replace(NO_MOVES, left_over=int(np.maximum(surplus, 0).sum()))
-    volumes = sorted((v for v in view.volumes_of(pool) if v.tier == tier), key=lambda v: -v.extents)
-    levelled = [_Levelled(v, *block_of(view, v, busy)) for v in volumes]
+    plies = sorted(view.plies_of(pool, tier), key=lambda p: -p.extents)
+    levelled = [_Levelled(p, *block_of(view, p, busy)) for p in plies]
     for found in levelled:
         _level_directly(found, surplus, need, rng)
     left_over = 0
@@ -171,7 +171,7 @@ def _level_directly(found: _Levelled, surplus: Ints, need: Ints, rng: np.random.
     held = block.at.copy()
     domains = block.domain_of[held]
     moving = np.zeros(len(held), dtype=np.bool_)
-    for strip in rng.permutation(found.volume.protection.strips).tolist():
+    for strip in rng.permutation(found.ply.scheme.strips).tolist():
         here = surplus[held[:, strip]] > 0
         candidates = np.flatnonzero(here & ~moving & ~found.under_way[:, strip])
         if not len(candidates) or not need.any():
@@ -186,7 +186,7 @@ def _moves_of(view: SiteView, found: _Levelled) -> Moves:
     before = found.before
     settle_within_extents(found.block, before, np.append(view.disk_ready, False))
     extents, strips = np.nonzero((found.block.at != before) & ~found.under_way)
-    return moves_to(view, found.volume, extents, strips, found.block.at[extents, strips].astype(np.int64))
+    return moves_to(view, found.ply, extents, strips, found.block.at[extents, strips].astype(np.int64))
 
 
 def _exchange(

@@ -1,18 +1,18 @@
-"""What losses do to volumes: extents by state, for any set of lost disks and for every single domain at
+"""What losses do to data: extents by state, for any set of lost disks and for every single domain at
 once.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, fields
 from enum import StrEnum
 
 import numpy as np
 
 from foldbarn.core.arrays import Flags, Ints
 from foldbarn.core.names import natural_key
-from foldbarn.core.protection import Level
-from foldbarn.core.site import Pool, SiteView, Volume
+from foldbarn.core.protection import Level, Scheme
+from foldbarn.core.site import Ply, Pool, SiteView, Volume
 
 
 class DataState(StrEnum):
@@ -27,7 +27,7 @@ class DataState(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Fate:
-    """A volume's extents by state; they sum to its extents."""
+    """A ply's extents by state; they sum to its extents."""
 
     whole: int
     reduced: int
@@ -49,56 +49,89 @@ class Fate:
         return self.reduced + self.bare + self.unavailable + self.lost
 
 
-def state_by_present(copies: int) -> list[DataState]:
-    """State of an extent of a mirror by the number of strips present, [copies + 1]."""
-    return [
-        DataState.WHOLE
-        if present == copies
-        else DataState.UNAVAILABLE
-        if present == 0
-        else DataState.BARE
-        if present == 1
-        else DataState.REDUCED
-        for present in range(copies + 1)
-    ]
+def state_by_present(scheme: Scheme) -> list[DataState]:
+    """State of an extent by the number of strips present, [strips + 1]."""
+
+    def state(present: int) -> DataState:
+        if present == scheme.strips:
+            return DataState.WHOLE
+        if present < scheme.k:
+            return DataState.UNAVAILABLE
+        return DataState.BARE if present == scheme.k else DataState.REDUCED
+
+    return [state(present) for present in range(scheme.strips + 1)]
 
 
-def present_strips(view: SiteView, volume: Volume, ready: Flags | None = None) -> Flags:
+def present_strips(view: SiteView, ply: Ply, ready: Flags | None = None) -> Flags:
     """Whether each strip can be read, [extents, strips]; `ready` by disk row, the view's own when None."""
     usable = np.append(view.disk_ready if ready is None else ready, False)
-    present: Flags = usable[view.rows(volume)]
+    present: Flags = usable[view.rows(ply)]
     return present
 
 
-def fate(view: SiteView, volume: Volume, ready: Flags | None = None) -> Fate:
-    """A volume's extents by state when the disks flagged in `ready` (by row; as they are now when None) can
+def enough_to_read(view: SiteView, ply: Ply) -> Flags:
+    """Whether each extent can be read now, [extents]."""
+    present = present_strips(view, ply)
+    if ply.scheme.k == 1:
+        return np.asarray(present.any(axis=1))
+    return np.asarray(present.sum(axis=1) >= ply.scheme.k)
+
+
+def ended_by(labels: Ints, readable: Flags, k: int) -> Flags:
+    """Strips whose label's loss ends their extent, [extents, strips], each label of an extent flagged once:
+    it can be read now, and fewer than k strips that can be read would be left.
+
+    labels, readable: [extents, strips].
+    """
+    count = readable.sum(axis=1)
+    ended = np.zeros(labels.shape, dtype=np.bool_)
+    for strip in range(labels.shape[1]):
+        same = (labels == labels[:, strip : strip + 1]) & readable
+        left = count - same.sum(axis=1)
+        first = same.argmax(axis=1) == strip
+        ended[:, strip] = readable[:, strip] & first & (count >= k) & (left < k)
+    return ended
+
+
+def fate(view: SiteView, ply: Ply, ready: Flags | None = None) -> Fate:
+    """A ply's extents by state when the disks flagged in `ready` (by row; as they are now when None) can
     be read.
 
-    An unreadable extent is lost, rather than unavailable, when none of its strips lies on a known disk.
+    An unreadable extent is lost, rather than unavailable, when so few of its strips lie on known disks that
+    it could not be read with all of them. One that was never written is whole.
     """
-    if not volume.extents:
+    if not ply.extents:
         return Fate(0, 0, 0, 0)
-    present = present_strips(view, volume, ready).sum(axis=1)
-    by_count = np.bincount(present, minlength=volume.protection.strips + 1)
-    nowhere = int((view.rows(volume) == len(view.disks)).all(axis=1).sum())
+    present = present_strips(view, ply, ready).sum(axis=1)
+    somewhere = (view.rows(ply) < len(view.disks)).sum(axis=1)
+    unwritten = ply.unwritten
+    present[unwritten] = somewhere[unwritten] = ply.scheme.strips
+    by_count = np.bincount(present, minlength=ply.scheme.strips + 1)
+    lost = int((somewhere < ply.scheme.k).sum())
     totals = dict.fromkeys(DataState, 0)
-    for count, state in zip(by_count.tolist(), state_by_present(volume.protection.copies), strict=True):
+    for count, state in zip(by_count.tolist(), state_by_present(ply.scheme), strict=True):
         totals[state] += count
     return Fate(
         totals[DataState.WHOLE],
         totals[DataState.REDUCED],
         totals[DataState.BARE],
-        totals[DataState.UNAVAILABLE] - nowhere,
-        nowhere,
+        totals[DataState.UNAVAILABLE] - lost,
+        lost,
     )
+
+
+def fate_of(view: SiteView, volume: Volume, ready: Flags | None = None) -> Fate:
+    """A volume's extents by state: those of all its plies."""
+    parts = [fate(view, ply, ready) for ply in volume.plies]
+    return Fate(*(sum(getattr(part, f.name) for part in parts) for f in fields(Fate)))
 
 
 @dataclass(frozen=True, slots=True)
 class CacheLoss:
     """What the failure of one cache device takes with it: what the disks it serves had not yet been given.
 
-    disks: names of those; extents: with a strip there, which are a copy short until that strip has been
-    compared and brought up to date; unreadable: of these, with no other copy.
+    disks: names of those; extents: with a strip there, which are a strip short until that one has been
+    compared and brought up to date; unreadable: of these, with too few others.
     """
 
     device: str
@@ -119,23 +152,19 @@ def cache_losses(view: SiteView, pool: Pool, bound: dict[int, int]) -> list[Cach
     hit = np.zeros(len(devices) + 1, dtype=np.int64)
     lost = np.zeros(len(devices) + 1, dtype=np.int64)
     ready = np.append(view.disk_ready, False)
-    for volume in view.volumes_of(pool):
-        rows = view.rows(volume)
+    for ply in view.plies_of(pool):
+        rows = view.rows(ply)
         by_device = serves[rows]
         ordered = np.sort(by_device, axis=1)
         first = np.ones(ordered.shape, dtype=np.bool_)
         first[:, 1:] = ordered[:, 1:] != ordered[:, :-1]
         hit += np.bincount(ordered[first], minlength=len(hit))
-        # Readable copies that do not depend on each device: none left means that the extent is gone with it.
-        readable = ready[rows]
-        first_readable = np.take_along_axis(by_device, readable.argmax(axis=1)[:, None], axis=1)
-        alone = readable.any(axis=1) & ((by_device == first_readable) | ~readable).all(axis=1)
-        lost += np.bincount(first_readable[alone, 0], minlength=len(lost))
+        lost += np.bincount(by_device[ended_by(by_device, ready[rows], ply.scheme.k)], minlength=len(lost))
     names = {d.number: d.name for d in view.disks}
     found = []
     for device, row in devices.items():
         disks = sorted((names[n] for n, d in bound.items() if d == device), key=natural_key)
-        used = int(view.disk_used[np.flatnonzero(serves[:-1] == row)].sum()) * pool.extent_bytes
+        used = int(view.disk_used[np.flatnonzero(serves[:-1] == row)].sum()) * pool.strip_bytes
         found.append(CacheLoss(names[device], tuple(disks), used, int(hit[row]), int(lost[row])))
     return sorted(found, key=lambda c: natural_key(c.device))
 
@@ -148,9 +177,9 @@ def without(view: SiteView, level: Level, domain: int) -> Flags:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class SingleLosses:
-    """For every volume and domain at a level: how many extents lose 0, 1, ... strips with that domain.
+    """For every ply and domain at a level: how many extents lose 0, 1, ... strips with that domain.
 
-    lost: [volumes, domains, w + 1], w the most strips of any volume. Disks that are away already are not
+    lost: [plies, domains, w + 1], w the most strips of any ply. Disks that are away already are not
     counted.
     """
 
@@ -162,11 +191,11 @@ def single_losses(view: SiteView, level: Level) -> SingleLosses:
     """The effect of losing each domain of a level in turn, in one pass over all placements."""
     domains = len(view.domain_names(level))
     domain_of = np.append(view.domain_of(level), domains).astype(np.int32)
-    widest = max((v.protection.strips for v in view.volumes), default=1)
-    result = np.zeros((len(view.volumes), domains, widest + 1), dtype=np.int64)
-    for row, volume in enumerate(view.volumes):
-        strips = volume.protection.strips
-        held = domain_of[view.rows(volume)]
+    widest = max((p.scheme.strips for p in view.plies), default=1)
+    result = np.zeros((len(view.plies), domains, widest + 1), dtype=np.int64)
+    for row, ply in enumerate(view.plies):
+        strips = ply.scheme.strips
+        held = domain_of[view.rows(ply)]
         # Strips of one extent in the same domain: how often each strip's domain occurs, counted at its first
         # strip.
         same = np.ones(held.shape, dtype=np.int64)
@@ -181,15 +210,15 @@ def single_losses(view: SiteView, level: Level) -> SingleLosses:
         counts = np.bincount(keys, minlength=(domains + 1) * (widest + 1)).reshape(domains + 1, widest + 1)[
             :domains
         ]
-        counts[:, 0] = volume.extents - counts[:, 1:].sum(axis=1)
+        counts[:, 0] = ply.extents - counts[:, 1:].sum(axis=1)
         result[row] = counts
     return SingleLosses(level, result)
 
 
 def survivors(losses: SingleLosses, view: SiteView) -> Flags:
-    """Whether each volume stays readable through each single loss, [volumes, domains], if all disks are ready
+    """Whether each ply stays readable through each single loss, [plies, domains], if all disks are ready
     now.
     """
-    strips = np.array([v.protection.strips for v in view.volumes], dtype=np.int64)
+    strips = np.array([p.scheme.strips for p in view.plies], dtype=np.int64)
     kept = [losses.lost[i, :, w] == 0 for i, w in enumerate(strips.tolist())]
     return np.array(kept, dtype=np.bool_)

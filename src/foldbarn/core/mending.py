@@ -13,9 +13,10 @@ from foldbarn.core.site import Pool, SiteView, Volume
 
 @dataclass(frozen=True, slots=True)
 class Prospect:
-    """Of one volume, were everything given up that cannot be reached now. under_way: strips being copied to
-    another disk;
-    placeable: strips that a rebuild would write again; hindrances: strips that it would find no place for."""
+    """Of one ply, were everything given up that cannot be reached now. under_way: strips being copied to
+    another disk; placeable: strips that a rebuild would write again; hindrances: strips that it would find no
+    place for.
+    """
 
     under_way: int = 0
     placeable: int = 0
@@ -27,7 +28,7 @@ class Prospect:
 
 
 def prospects_of(view: SiteView, pool: Pool) -> dict[int, Prospect]:
-    """By volume number, for the volumes of a pool of which anything is lost, missing or on its way. Kept with
+    """By ply number, for the plies of a pool of which anything is lost, missing or on its way. Kept with
     the view.
     """
     key = ("prospects", pool.number)
@@ -38,8 +39,14 @@ def prospects_of(view: SiteView, pool: Pool) -> dict[int, Prospect]:
 
 
 def prospect_of(view: SiteView, volume: Volume) -> Prospect:
-    """The same of one volume."""
-    return prospects_of(view, view.pools[volume.pool]).get(volume.number, Prospect())
+    """The same of all plies of a volume."""
+    by_ply = prospects_of(view, view.pools[volume.pool])
+    parts = [by_ply[ply.number] for ply in volume.plies if ply.number in by_ply]
+    return Prospect(
+        under_way=sum(part.under_way for part in parts),
+        placeable=sum(part.placeable for part in parts),
+        hindrances=tuple(h for part in parts for h in part.hindrances),
+    )
 
 
 def _look_ahead(view: SiteView, pool: Pool) -> dict[int, Prospect]:
@@ -48,12 +55,12 @@ def _look_ahead(view: SiteView, pool: Pool) -> dict[int, Prospect]:
         for d, ready in zip(view.disks, view.disk_ready.tolist(), strict=True)
     )
     moves = plan_rebuild(replace(view, disks=disks), pool, seed=1)
-    planned = moves.volume[~moves.makes_room]
+    planned = moves.ply[~moves.makes_room]
     found = {}
-    for volume in view.volumes_of(pool):
-        under_way = sum(number == volume.number for number, _, _ in view.under_way)
-        placeable = int(np.count_nonzero(planned == volume.number))
-        hindrances = tuple(h for h in moves.hindrances if h.volume == volume.number)
+    for ply in view.plies_of(pool):
+        under_way = sum(number == ply.number for number, _, _ in view.under_way)
+        placeable = int(np.count_nonzero(planned == ply.number))
+        hindrances = tuple(h for h in moves.hindrances if h.ply == ply.number)
         if under_way or placeable or hindrances:
-            found[volume.number] = Prospect(under_way, placeable, hindrances)
+            found[ply.number] = Prospect(under_way, placeable, hindrances)
     return found

@@ -9,24 +9,22 @@ import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags, Ints
 from foldbarn.core.media import PROFILES
-from foldbarn.core.site import Pool, SiteView, Tier, Volume
+from foldbarn.core.site import Ply, Pool, SiteView, Tier
 from foldbarn.core.units import say_count, say_size
 
-Busy = Mapping[
-    tuple[int, int, int], int
-]  # (volume, extent, strip) on its way -> number of the disk it goes to
+Busy = Mapping[tuple[int, int, int], int]  # (ply, extent, strip) on its way -> number of the disk it goes to
 
 
 @dataclass(frozen=True, slots=True)
 class Hindrance:
-    """Strips of one volume that have no place, and why.
+    """Strips of one ply that have no place, and why.
 
-    volume: its number; domains: domains of its level that take strips at all; needed: domains that it needs.
+    ply: its number; domains: domains of its level that take strips at all; needed: domains that it needs.
     Where there are enough, it is room that is missing: no chain of exchanges makes any where these strips may
     lie.
     """
 
-    volume: int
+    ply: int
     strips: int
     domains: int
     needed: int
@@ -38,15 +36,15 @@ class Hindrance:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Moves:
-    """Strips to write, [moves] each: the volume's number, extent, strip, disk numbers it leaves (0: nowhere)
+    """Strips to write, [moves] each: the ply's number, extent, strip, disk numbers it leaves (0: nowhere)
     and goes to.
 
     makes_room: moves of strips that were well where they were, and go to make room for others. hindrances: by
-    volume, the strips for which there is no place; none is left out because the search was given up.
+    ply, the strips for which there is no place; none is left out because the search was given up.
     left_over: of a levelling, strips above their disks' shares that no chain of exchanges can lead away.
     """
 
-    volume: Ints
+    ply: Ints
     extent: Ints
     strip: Ints
     leaves: Disks
@@ -56,7 +54,7 @@ class Moves:
     left_over: int = 0
 
     def __len__(self) -> int:
-        return len(self.volume)
+        return len(self.ply)
 
     @property
     def stuck(self) -> int:
@@ -68,20 +66,20 @@ class Moves:
         return replace(self, **{name: getattr(self, name)[kept] for name in _ARRAYS})
 
 
-_ARRAYS = ("volume", "extent", "strip", "leaves", "to", "makes_room")
+_ARRAYS = ("ply", "extent", "strip", "leaves", "to", "makes_room")
 _NONE = np.zeros(0, dtype=np.int64)
 NO_MOVES = Moves(_NONE, _NONE, _NONE, _NONE.astype(np.int32), _NONE.astype(np.int32), _NONE.astype(np.bool_))
 
 
 def moves_to(
-    view: SiteView, volume: Volume, extents: Ints, strips: Ints, rows: Ints, makes_room: Flags | None = None
+    view: SiteView, ply: Ply, extents: Ints, strips: Ints, rows: Ints, makes_room: Flags | None = None
 ) -> Moves:
-    """These strips of a volume to these disk rows, [moves] each."""
+    """These strips of a ply to these disk rows, [moves] each."""
     return Moves(
-        volume=np.full(len(extents), volume.number, dtype=np.int64),
+        ply=np.full(len(extents), ply.number, dtype=np.int64),
         extent=extents.astype(np.int64),
         strip=strips.astype(np.int64),
-        leaves=volume.placement[extents, strips].astype(np.int32),
+        leaves=ply.placement[extents, strips].astype(np.int32),
         to=view.disk_numbers[rows].astype(np.int32),
         makes_room=np.zeros(len(extents), dtype=np.bool_) if makes_room is None else makes_room,
     )
@@ -95,17 +93,17 @@ def open_room(view: SiteView, pool: Pool, tier: Tier) -> Ints:
     return room
 
 
-def crowds(view: SiteView, volume: int, extent: int, strip: int) -> bool:
+def crowds(view: SiteView, ply: int, extent: int, strip: int) -> bool:
     """Whether a strip that stayed where it is would share its domain with another of its extent, there or on
     its way.
     """
-    mine = next((v for v in view.volumes if v.number == volume), None)
+    mine = next((p for p in view.plies if p.number == ply), None)
     if mine is None:
         return False
-    domain_of = np.append(view.domain_of(mine.protection.level), -1)
+    domain_of = np.append(view.domain_of(mine.scheme.level), -1)
     lies = mine.placement[extent].tolist()
-    others = [disk for s, disk in enumerate(lies) if s != strip and disk]
-    others += [to for (v, e, s), to in view.under_way.items() if (v, e) == (volume, extent) and s != strip]
+    others = [disk for s, disk in enumerate(lies) if s != strip and disk > 0]
+    others += [to for (p, e, s), to in view.under_way.items() if (p, e) == (ply, extent) and s != strip]
     rows = view.row_of_number
     return int(domain_of[rows[lies[strip]]]) in {int(domain_of[rows[disk]]) for disk in others}
 
@@ -139,22 +137,22 @@ def startable(view: SiteView, moves: Moves) -> Flags:
 
 
 def say_hindrances(view: SiteView, hindrances: tuple[Hindrance, ...], most: int = 3) -> str:
-    """Why strips have no place, in whole sentences, by volume; empty where there are none."""
-    by_number = {v.number: v for v in view.volumes}
+    """Why strips have no place, in whole sentences, by ply; empty where there are none."""
+    by_number = {p.number: p for p in view.plies}
     said = []
     for found in sorted(hindrances, key=lambda h: -h.strips)[:most]:
-        volume = by_number[found.volume]
-        level = volume.protection.level.value
+        ply = by_number[found.ply]
+        level = ply.scheme.level.value
         strips = say_count(found.strips, "strip")
         if found.too_few_domains:
             takes = f"{say_count(found.domains, level)} {'takes' if found.domains == 1 else 'take'} strips"
             said.append(
-                f"{strips} of {volume.name} {'has' if found.strips == 1 else 'have'} no place: "
+                f"{strips} of {ply.name} {'has' if found.strips == 1 else 'have'} no place: "
                 f"it needs {say_count(found.needed, level)}, {takes}."
             )
         else:
             said.append(
-                f"{strips} of {volume.name} {'has' if found.strips == 1 else 'have'} no place: the "
+                f"{strips} of {ply.name} {'has' if found.strips == 1 else 'have'} no place: the "
                 "disks that may hold "
                 f"{'it' if found.strips == 1 else 'them'} are full, and moving others makes no room there."
             )
@@ -171,14 +169,14 @@ def sources(view: SiteView, moves: Moves) -> tuple[Disks, Ints]:
 
     Reads are dealt around the copies.
     """
-    by_number = {v.number: v for v in view.volumes}
+    by_number = {p.number: p for p in view.plies}
     ready = np.append(view.disk_ready, False)
     result = np.zeros(len(moves), dtype=np.int32)
     read = np.zeros(len(moves), dtype=np.int64)
-    for number in np.unique(moves.volume).tolist():
-        mine = np.flatnonzero(moves.volume == number)
-        volume = by_number[number]
-        placement = volume.placement[moves.extent[mine]]
+    for number in np.unique(moves.ply).tolist():
+        mine = np.flatnonzero(moves.ply == number)
+        ply = by_number[number]
+        placement = ply.placement[moves.extent[mine]]
         readable = ready[view.row_of_number[placement]]
         count = readable.sum(axis=1)
         # The n-th readable copy, n scattered over the extents (Knuth's multiplicative hash) so that no copy
@@ -200,7 +198,7 @@ class Estimate:
     bottleneck: str
 
 
-def estimate(view: SiteView, moves: Moves, extent_bytes: int, rate: int = 0) -> Estimate:
+def estimate(view: SiteView, moves: Moves, strip_bytes: int, rate: int = 0) -> Estimate:
     """How long the moves take at least, were nothing else to use the disks and ports. rate: most bytes per
     second over all; 0 for no limit.
     """
@@ -209,18 +207,18 @@ def estimate(view: SiteView, moves: Moves, extent_bytes: int, rate: int = 0) -> 
     come, _ = sources(view, moves)
     load = np.zeros(len(view.disks) + 1)
     from_rows, to_rows = view.row_of_number[come], view.row_of_number[moves.to]
-    np.add.at(load, from_rows, extent_bytes)
-    np.add.at(load, to_rows, extent_bytes)
+    np.add.at(load, from_rows, strip_bytes)
+    np.add.at(load, to_rows, strip_bytes)
     speeds = np.array([PROFILES[d.media].bytes_per_second for d in view.disks], dtype=np.float64)
     disk_seconds = load[:-1] / speeds
     node_of = np.append(view.disk_node, -1)
     crossing = node_of[from_rows] != node_of[to_rows]
     ports = np.array([max(n.port_bytes_per_second, 1) for n in view.nodes], dtype=np.float64)
-    sent = np.bincount(node_of[from_rows][crossing & (come > 0)], minlength=len(ports)) * extent_bytes / ports
-    received = np.bincount(node_of[to_rows][crossing], minlength=len(ports)) * extent_bytes / ports
+    sent = np.bincount(node_of[from_rows][crossing & (come > 0)], minlength=len(ports)) * strip_bytes / ports
+    received = np.bincount(node_of[to_rows][crossing], minlength=len(ports)) * strip_bytes / ports
     worst_disk, worst_node = int(np.argmax(disk_seconds)), int(np.argmax(np.maximum(sent, received)))
     node_seconds = float(max(sent[worst_node], received[worst_node]))
-    moved = len(moves) * extent_bytes
+    moved = len(moves) * strip_bytes
     found = Estimate(float(disk_seconds[worst_disk]), moved, view.disks[worst_disk].name)
     if node_seconds > found.seconds:
         found = Estimate(node_seconds, moved, f"the ports of {view.nodes[worst_node].name}")

@@ -1,4 +1,6 @@
-"""How a volume's data is protected: how many strips an extent has, and what they must keep apart."""
+"""How data is protected: how many strips an extent has, how many of them it needs, and what they must keep
+apart.
+"""
 
 from __future__ import annotations
 
@@ -6,6 +8,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.units import say_count
 
 
 class Level(StrEnum):
@@ -18,22 +21,26 @@ class Level(StrEnum):
 
 
 MOST_COPIES = 5
+_WORDS = {1: "one", 2: "two", 3: "three", 4: "four", 5: "five"}
 
 
 @dataclass(frozen=True, slots=True)
-class Protection:
-    """Mirror-n spread over one level: k = 1 data strip and m = n − 1 more, at most `per_domain` in one
-    domain.
+class Scheme:
+    """k strips of data and m more for each extent, spread over one level, at most `per_domain` in one domain.
+    A mirror of n has k = 1 and m = n - 1; any k strips of an extent are enough to read it.
     """
 
-    copies: int
+    k: int
+    m: int
     level: Level
     per_domain: int = 1
 
     def __post_init__(self) -> None:
-        if not 1 <= self.copies <= MOST_COPIES:
+        if self.k < 1 or self.m < 0:
+            raise NotPossible("A scheme has at least one strip of data.")
+        if self.k == 1 and self.m >= MOST_COPIES:
             raise NotPossible(
-                f"A volume has between 1 and {MOST_COPIES} copies, not {self.copies}.", about="copies"
+                f"A volume has between 1 and {MOST_COPIES} copies, not {self.m + 1}.", about="copies"
             )
         if self.per_domain < 1:
             raise NotPossible("At least one strip must be allowed in a domain.", about="per_domain")
@@ -41,26 +48,40 @@ class Protection:
     @property
     def strips(self) -> int:
         """w = k + m: strips of one extent."""
-        return self.copies
+        return self.k + self.m
 
     @property
     def survives(self) -> int:
         """Domains that may be lost with the data still readable: floor(m / t)."""
-        return (self.copies - 1) // self.per_domain
+        return self.m // self.per_domain
 
     @property
     def least_domains(self) -> int:
         """Domains without which nothing can be placed: ceil(w / t)."""
         return -(-self.strips // self.per_domain)
 
+    @property
+    def is_mirror(self) -> bool:
+        return self.k == 1
+
+    def counted(self) -> str:
+        """Its strips, such as "3 copies", or "4 and 2 of parity"."""
+        if self.is_mirror:
+            return say_count(self.strips, "copy", "copies")
+        return f"{self.k} and {self.m} of parity"
+
     def sentence(self) -> str:
         """The protection in words."""
-        if self.copies == 1:
+        if self.strips == 1:
             return "one copy, which survives no loss"
-        words = {2: "two", 3: "three", 4: "four", 5: "five"}
-        losses = "any one" if self.survives == 1 else f"any {words.get(self.survives, str(self.survives))}"
+        losses = "any one" if self.survives == 1 else f"any {_WORDS.get(self.survives, str(self.survives))}"
         ending = "" if self.survives == 1 else "s"
-        return (
-            f"{words[self.copies]} copies, each in another {self.level}; survives the loss of {losses} "
-            f"{self.level}{ending}"
-        )
+        held = f"{_WORDS[self.strips]} copies" if self.is_mirror else f"strips of {self.counted()}"
+        return f"{held}, each in another {self.level}; survives the loss of {losses} {self.level}{ending}"
+
+
+def mirror(copies: int, level: Level, per_domain: int = 1) -> Scheme:
+    """So many copies of everything. Raises NotPossible for fewer than one or more than five."""
+    if copies < 1:
+        raise NotPossible(f"A volume has between 1 and {MOST_COPIES} copies, not {copies}.", about="copies")
+    return Scheme(1, copies - 1, level, per_domain)

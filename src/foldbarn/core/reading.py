@@ -202,15 +202,15 @@ def read_counters(report: Mapping[str, Any]) -> dict[str, tuple[int, int]]:
 
 
 def read_written(report: Mapping[str, Any]) -> dict[int, int] | None:
-    """Bytes that consumers have written on a node, by the volume's number; None where its report does not
+    """Bytes that consumers have written on a node, by the ply's number; None where its report does not
     say.
     """
-    volumes = report.get("volumes")
-    if volumes is None:
+    plies = report.get("plies")
+    if plies is None:
         return None
-    if not isinstance(volumes, dict) or not all(re.fullmatch("[0-9]{1,18}", str(v)) for v in volumes):
-        raise NotPossible("Its report does not list written bytes by the number of a volume.")
-    return {int(v): _count(found, f"what is written of volume {v}") for v, found in volumes.items()}
+    if not isinstance(plies, dict) or not all(re.fullmatch("[0-9]{1,18}", str(p)) for p in plies):
+        raise NotPossible("Its report does not list written bytes by the number of a ply.")
+    return {int(p): _count(found, f"what is written of ply {p}") for p, found in plies.items()}
 
 
 def read_health(smart: Any) -> Health:

@@ -17,6 +17,7 @@ from foldbarn.core.arrays import Disks, Flags, Ints
 from foldbarn.core.dealing import deal_in_turn
 from foldbarn.core.exchange import Block, Exchange, block_of, settle_within_extents
 from foldbarn.core.levelling import level_targets
+from foldbarn.core.loss import enough_to_read
 from foldbarn.core.moves import (
     NO_MOVES,
     Busy,
@@ -28,40 +29,39 @@ from foldbarn.core.moves import (
     takes_strips,
 )
 from foldbarn.core.protection import Level
-from foldbarn.core.site import Pool, SiteView, Tier, Volume
+from foldbarn.core.site import Ply, Pool, SiteView, Tier
 
 
-def lost_strips(view: SiteView, volume: Volume) -> Flags:
-    """Strips to be remade, [extents, strips]: nowhere, or on a disk away beyond its grace time, with a source
-    left to read.
+def lost_strips(view: SiteView, ply: Ply) -> Flags:
+    """Strips to be remade, [extents, strips]: nowhere, or on a disk away beyond its grace time, with as many
+    left to read as that takes.
     """
-    rows = view.rows(volume)
+    rows = view.rows(ply)
     gone = np.append(view.disk_given_up & ~view.disk_ready, True)[rows]
-    readable = np.any(np.append(view.disk_ready, False)[rows], axis=1, keepdims=True)
-    lost: Flags = gone & readable
+    lost: Flags = gone & enough_to_read(view, ply)[:, None]
     return lost
 
 
-def crowded_strips(view: SiteView, volume: Volume) -> Flags:
+def crowded_strips(view: SiteView, ply: Ply) -> Flags:
     """Strips to be moved apart, [extents, strips]: readable, in a domain that holds an earlier readable strip
     of their extent.
 
     That comes about where nodes are put in other racks, or return when their strips were thought lost.
     """
-    rows = view.rows(volume)
+    rows = view.rows(ply)
     ready = np.append(view.disk_ready, False)[rows]
-    domains = np.where(ready, np.append(view.domain_of(volume.protection.level), -1)[rows], -1)
+    domains = np.where(ready, np.append(view.domain_of(ply.scheme.level), -1)[rows], -1)
     crowded = np.zeros(rows.shape, dtype=np.bool_)
-    if volume.protection.per_domain == 1:
+    if ply.scheme.per_domain == 1:
         for later in range(1, rows.shape[1]):
             same = domains[:, :later] == domains[:, later : later + 1]
             crowded[:, later] = same.any(axis=1) & ready[:, later]
     return crowded
 
 
-def leaving_strips(view: SiteView, volume: Volume) -> Flags:
+def leaving_strips(view: SiteView, ply: Ply) -> Flags:
     """Strips to be moved, [extents, strips]: on a disk that is being emptied and can be read."""
-    flags: Flags = np.append(view.disk_retiring & view.disk_ready, False)[view.rows(volume)]
+    flags: Flags = np.append(view.disk_retiring & view.disk_ready, False)[view.rows(ply)]
     return flags
 
 
@@ -77,7 +77,7 @@ def plan_rebuild(
     Deterministic in the seed.
     """
     firsts: list[Flags | Ints] = [np.isin(view.disk_numbers, prefer)] if prefer is not None else []
-    wanted = {v.number: lost_strips(view, v) | crowded_strips(view, v) for v in view.volumes_of(pool)}
+    wanted = {p.number: lost_strips(view, p) | crowded_strips(view, p) for p in view.plies_of(pool)}
     return _rehouse(view, pool, wanted, firsts, seed, view.under_way if busy is None else busy)
 
 
@@ -97,18 +97,18 @@ def plan_drain(
     targets = level_targets(view, pool)
     preferred = np.isin(view.disk_numbers, prefer if prefer is not None else [])
     firsts: list[Flags | Ints] = [preferred, np.maximum(targets - view.disk_used, 0)]
-    wanted = {v.number: leaving_strips(view, v) for v in view.volumes_of(pool)}
+    wanted = {p.number: leaving_strips(view, p) for p in view.plies_of(pool)}
     if lost_too:
-        wanted = {v.number: wanted[v.number] | lost_strips(view, v) for v in view.volumes_of(pool)}
+        wanted = {p.number: wanted[p.number] | lost_strips(view, p) for p in view.plies_of(pool)}
     return _rehouse(view, pool, wanted, firsts, seed, view.under_way if busy is None else busy)
 
 
 @dataclass(slots=True, eq=False)
 class _Guests:
-    """The strips of a volume that want a place, and its others. want, under_way: [extents, strips] flags;
+    """The strips of a ply that want a place, and its others. want, under_way: [extents, strips] flags;
     before: the rows where they lie now."""
 
-    volume: Volume
+    ply: Ply
     block: Block
     before: Disks
     want: Flags
@@ -118,7 +118,7 @@ class _Guests:
 def _rehouse(
     view: SiteView, pool: Pool, wanted: Mapping[int, Flags], firsts: list[Flags | Ints], seed: int, busy: Busy
 ) -> Moves:
-    """A new place for all wanted strips ([extents, strips] flags by volume number), as many as any
+    """A new place for all wanted strips ([extents, strips] flags by ply number), as many as any
     arrangement allows.
 
     firsts: what of the room is offered first, see deal_in_turn.
@@ -126,34 +126,34 @@ def _rehouse(
     rng = np.random.default_rng(seed)
     done = []
     for tier in Tier:
-        volumes = [v for v in view.volumes_of(pool) if v.tier == tier]
+        plies = view.plies_of(pool, tier)
         guests = [
-            _guests(view, v, wanted[v.number], busy)
-            for v in sorted(volumes, key=lambda v: -v.extents)
-            if wanted[v.number].any()
+            _guests(view, p, wanted[p.number], busy)
+            for p in sorted(plies, key=lambda p: -p.extents)
+            if wanted[p.number].any()
         ]
         if guests:
             room = open_room(view, pool, tier) + _to_come(view, pool, tier, busy)
-            done.append(_rehouse_tier(view, volumes, guests, room, firsts, rng, busy))
+            done.append(_rehouse_tier(view, plies, guests, room, firsts, rng, busy))
     return join_moves(done) if done else NO_MOVES
 
 
-def _guests(view: SiteView, volume: Volume, want: Flags, busy: Busy) -> _Guests:
-    """The strips of a volume as the plan begins: what wants a place lies nowhere, what is on its way where it
+def _guests(view: SiteView, ply: Ply, want: Flags, busy: Busy) -> _Guests:
+    """The strips of a ply as the plan begins: what wants a place lies nowhere, what is on its way where it
     goes.
     """
-    block, before, under_way = block_of(view, volume, busy)
+    block, before, under_way = block_of(view, ply, busy)
     wanted = np.zeros(before.shape, dtype=np.bool_)
     wanted[:, : want.shape[1]] = want
     wanted &= ~under_way
     block.at[wanted] = len(view.disks)
-    return _Guests(volume, block, before, wanted, under_way)
+    return _Guests(ply, block, before, wanted, under_way)
 
 
 def _to_come(view: SiteView, pool: Pool, tier: Tier, busy: Busy) -> Ints:
     """Room that strips on their way leave behind on disks that take others, [disks]."""
     room = np.zeros(len(view.disks), dtype=np.int64)
-    by_number = {v.number: v for v in view.volumes_of(pool) if v.tier == tier}
+    by_number = {p.number: p for p in view.plies_of(pool, tier)}
     takes = np.append(takes_strips(view), False)
     for number, extent, strip in busy:
         if number in by_number:
@@ -165,7 +165,7 @@ def _to_come(view: SiteView, pool: Pool, tier: Tier, busy: Busy) -> Ints:
 
 def _rehouse_tier(
     view: SiteView,
-    volumes: list[Volume],
+    plies: list[Ply],
     guests: list[_Guests],
     room: Ints,
     firsts: list[Flags | Ints],
@@ -179,28 +179,26 @@ def _rehouse_tier(
     """
     staying: dict[int, Flags] = {}
     while True:
-        trial = [_copy(g, staying.get(g.volume.number)) for g in guests]
-        homeless = _house_all(view, volumes, trial, room.copy(), [f.copy() for f in firsts], rng, busy)
-        met = [g.volume.number for g in trial if _come_in_where_one_stays(view, g)]
+        trial = [_copy(g, staying.get(g.ply.number)) for g in guests]
+        homeless = _house_all(view, plies, trial, room.copy(), [f.copy() for f in firsts], rng, busy)
+        met = [g.ply.number for g in trial if _come_in_where_one_stays(view, g)]
         if not met:
             break
         for g in trial:
             stuck = g.want & (g.block.at == len(view.disks))
-            staying[g.volume.number] = (
-                staying.get(g.volume.number, np.zeros(stuck.shape, dtype=np.bool_)) | stuck
-            )
-    takes = _takes_in(view, volumes)
+            staying[g.ply.number] = staying.get(g.ply.number, np.zeros(stuck.shape, dtype=np.bool_)) | stuck
+    takes = _takes_in(view, plies)
     hindrances = []
     for g in trial:
         stuck = sum(len(extents) for row, extents, _ in homeless if trial[row] is g)
-        stuck += int(staying[g.volume.number].sum()) if g.volume.number in staying else 0
+        stuck += int(staying[g.ply.number].sum()) if g.ply.number in staying else 0
         if stuck:
             hindrances.append(
                 Hindrance(
-                    volume=g.volume.number,
+                    ply=g.ply.number,
                     strips=stuck,
                     domains=len(np.unique(g.block.domain_of[:-1][takes])),
-                    needed=g.volume.protection.least_domains,
+                    needed=g.ply.scheme.least_domains,
                 )
             )
     moves = join_moves([m for g in trial for m in [_moves_of(view, g)] if len(m)])
@@ -216,7 +214,7 @@ def _copy(guests: _Guests, staying: Flags | None) -> _Guests:
         at[staying] = guests.before[staying]
         want &= ~staying
     block = Block(at, np.zeros(at.shape, dtype=np.bool_), guests.block.domain_of)
-    return _Guests(guests.volume, block, guests.before, want, guests.under_way)
+    return _Guests(guests.ply, block, guests.before, want, guests.under_way)
 
 
 def _come_in_where_one_stays(view: SiteView, guests: _Guests) -> bool:
@@ -233,39 +231,39 @@ def _come_in_where_one_stays(view: SiteView, guests: _Guests) -> bool:
     return False
 
 
-def _takes_in(view: SiteView, volumes: list[Volume]) -> Flags:
-    """Disks of a tier (that of these volumes) on which a plan may put strips, [disks]."""
+def _takes_in(view: SiteView, plies: list[Ply]) -> Flags:
+    """Disks of a tier (that of these plies) on which a plan may put strips, [disks]."""
     takes = np.zeros(len(view.disks), dtype=np.bool_)
-    takes[view.in_pool(view.pools[volumes[0].pool], volumes[0].tier)] = True
+    takes[view.in_pool(view.pools[plies[0].pool], plies[0].tier)] = True
     takes &= takes_strips(view)
     return takes
 
 
 def _house_all(
     view: SiteView,
-    volumes: list[Volume],
+    plies: list[Ply],
     guests: list[_Guests],
     room: Ints,
     firsts: list[Flags | Ints],
     rng: np.random.Generator,
     busy: Busy,
 ) -> list[tuple[int, Ints, Ints]]:
-    """Places what is wanted; adds the other volumes to `guests` where their strips are needed. Returns what
+    """Places what is wanted; adds the other plies to `guests` where their strips are needed. Returns what
     has no place.
     """
     _deal_all(view, guests, room, firsts, rng)
-    takes = _takes_in(view, volumes)
+    takes = _takes_in(view, plies)
     homeless, hopeless = _split(guests, _homeless(view, guests), takes)
     if homeless:
         for g in guests:
             g.block.loose = g.want
         homeless = Exchange([g.block for g in guests], room, takes, rng).settle(homeless)
     if homeless:
-        known = {g.volume.number for g in guests}
-        for volume in volumes:
-            if volume.number not in known:
-                nothing = np.zeros(volume.placement.shape, dtype=np.bool_)
-                guests.append(_guests(view, volume, nothing, busy))
+        known = {g.ply.number for g in guests}
+        for ply in plies:
+            if ply.number not in known:
+                nothing = np.zeros(ply.placement.shape, dtype=np.bool_)
+                guests.append(_guests(view, ply, nothing, busy))
         ready = np.append(view.disk_ready, False)
         for g in guests:
             g.block.loose = (g.want | ready[g.block.at]) & ~g.under_way
@@ -306,9 +304,9 @@ def _deal_all(
     """
     by_level: dict[Level, list[_Guests]] = {}
     for g in guests:
-        by_level.setdefault(g.volume.protection.level, []).append(g)
+        by_level.setdefault(g.ply.scheme.level, []).append(g)
     for level, group in by_level.items():
-        widest = max(g.volume.protection.strips for g in group)
+        widest = max(g.ply.scheme.strips for g in group)
         for strip in range(widest):
             mine = [(g, np.flatnonzero(g.want[:, strip])) for g in group if g.want.shape[1] > strip]
             mine = [(g, extents) for g, extents in mine if len(extents)]
@@ -339,11 +337,11 @@ def _homeless(view: SiteView, guests: list[_Guests]) -> list[tuple[int, Ints, In
 
 
 def _moves_of(view: SiteView, guests: _Guests) -> Moves:
-    """The moves that lead a volume from where it lies to where the plan has it."""
-    volume, block = guests.volume, guests.block
+    """The moves that lead a ply from where it lies to where the plan has it."""
+    ply, block = guests.ply, guests.block
     before = guests.before
     settle_within_extents(block, before, np.append(view.disk_ready, False))
     changed = (block.at != before) & (block.at < len(view.disks)) & ~guests.under_way
     extents, strips = np.nonzero(changed)
     rows = block.at[extents, strips].astype(np.int64)
-    return moves_to(view, volume, extents, strips, rows, makes_room=~guests.want[extents, strips])
+    return moves_to(view, ply, extents, strips, rows, makes_room=~guests.want[extents, strips])

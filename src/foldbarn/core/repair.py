@@ -19,7 +19,7 @@ from foldbarn.core.errors import NotPossible
 from foldbarn.core.media import PROFILES
 from foldbarn.core.moves import Estimate
 from foldbarn.core.placement import ONE, shares
-from foldbarn.core.protection import Protection
+from foldbarn.core.protection import Scheme
 from foldbarn.core.site import Pool, SiteView, Tier
 from foldbarn.core.units import say_size
 
@@ -73,24 +73,24 @@ class Loads:
         return float(self.written.sum())
 
 
-def held_when_filled(view: SiteView, fill: Fill, protection: Protection) -> Reals:
+def held_when_filled(view: SiteView, fill: Fill, scheme: Scheme) -> Reals:
     """Strips on each disk, [disks] over all disks, of a tier filled with so many extents: shares of its
     domain's.
     """
     held = np.zeros(len(view.disks))
     slots = view.disk_slots[fill.rows].astype(np.float64)
-    domain_of = view.domain_of(protection.level)[fill.rows]
+    domain_of = view.domain_of(scheme.level)[fill.rows]
     labels, index = np.unique(domain_of, return_inverse=True)
     room = np.bincount(index, weights=slots, minlength=len(labels))
     try:
-        part = shares(room.astype(np.int64), protection.strips) / ONE
+        part = shares(room.astype(np.int64), scheme.strips) / ONE
     except NotPossible:
         return held
     held[fill.rows] = fill.extents * part[index] * slots / np.maximum(room[index], 1)
     return held
 
 
-def loads_of(view: SiteView, fill: Fill, protection: Protection, gone: Flags) -> Loads:
+def loads_of(view: SiteView, fill: Fill, scheme: Scheme, gone: Flags) -> Loads:
     """What writing the strips of lost disks again reads and writes, by shares. gone: [disks], all in the tier
     or not in it.
 
@@ -99,8 +99,8 @@ def loads_of(view: SiteView, fill: Fill, protection: Protection, gone: Flags) ->
     and to no domain more than there are extents that have no strip in it.
     """
     read, written = np.zeros(len(view.disks)), np.zeros(len(view.disks))
-    held = held_when_filled(view, fill, protection)
-    domain_of = view.domain_of(protection.level)[fill.rows]
+    held = held_when_filled(view, fill, scheme)
+    domain_of = view.domain_of(scheme.level)[fill.rows]
     labels, index = np.unique(domain_of, return_inverse=True)
     here, lost = held[fill.rows], gone[fill.rows]
     kept = np.where(lost, 0.0, here)
@@ -113,11 +113,11 @@ def loads_of(view: SiteView, fill: Fill, protection: Protection, gone: Flags) ->
         beside[domain] = 0.0
         try:
             # In whole thousandths of strips, which is what `shares` takes.
-            chance = shares(np.ceil(beside * 1000).astype(np.int64), protection.strips - 1) / ONE
+            chance = shares(np.ceil(beside * 1000).astype(np.int64), scheme.strips - 1) / ONE
         except NotPossible:
             continue
         inside = np.divide(kept, by_domain[index], out=np.zeros_like(kept), where=by_domain[index] > 0)
-        read[fill.rows] += strips * chance[index] / (protection.strips - 1) * inside
+        read[fill.rows] += strips * scheme.k * chance[index] / (scheme.strips - 1) * inside
         into = _filled(strips, by=free_by_domain * (1.0 - chance), most=strips * (1.0 - chance))
         part = np.divide(
             free, free_by_domain[index], out=np.zeros_like(free), where=free_by_domain[index] > 0
@@ -142,7 +142,7 @@ def _filled(total: float, by: Reals, most: Reals) -> Reals:
     return given
 
 
-def bound(view: SiteView, loads: Sequence[Loads], extent_bytes: int, rate: int = 0) -> Estimate:
+def bound(view: SiteView, loads: Sequence[Loads], strip_bytes: int, rate: int = 0) -> Estimate:
     """The least time that loads take: the busiest disk or port over its bandwidth, or the limit on the
     rate.
     """
@@ -152,9 +152,9 @@ def bound(view: SiteView, loads: Sequence[Loads], extent_bytes: int, rate: int =
     if not total:
         return Estimate(0.0, 0, "")
     speeds = np.array([PROFILES[d.media].bytes_per_second for d in view.disks], dtype=np.float64)
-    by_disk = (read + written) * extent_bytes / speeds
+    by_disk = (read + written) * strip_bytes / speeds
     worst = int(np.argmax(by_disk))
-    moved = round(total * extent_bytes)
+    moved = round(total * strip_bytes)
     found = Estimate(float(by_disk[worst]), moved, view.disks[worst].name)
     nodes = len(view.nodes)
     out = np.bincount(view.disk_node, weights=read, minlength=nodes)
@@ -163,7 +163,7 @@ def bound(view: SiteView, loads: Sequence[Loads], extent_bytes: int, rate: int =
     sent = out * (1.0 - into / total)
     received = into * (1.0 - out / max(float(read.sum()), 1e-9))
     ports = np.array([max(n.port_bytes_per_second, 1) for n in view.nodes], dtype=np.float64)
-    by_node = np.maximum(sent, received) * extent_bytes / ports
+    by_node = np.maximum(sent, received) * strip_bytes / ports
     busiest = int(np.argmax(by_node))
     if by_node[busiest] > found.seconds:
         found = Estimate(float(by_node[busiest]), moved, f"the ports of {view.nodes[busiest].name}")
@@ -181,17 +181,17 @@ def repair_of(
     places = all(_has_place(view, fill, pool.usual, gone) for fill in fills)
     if places:
         loads = [loads_of(view, fill, pool.usual, gone) for fill in fills]
-        return Repair(NOTICE_SECONDS, grace, 0.0, bound(view, loads, pool.extent_bytes, pool.rebuild_rate))
+        return Repair(NOTICE_SECONDS, grace, 0.0, bound(view, loads, pool.strip_bytes, pool.rebuild_rate))
     # With nowhere else to go, everything is written to what replaces the lost disks.
     back = []
     for fill in fills:
         held = held_when_filled(view, fill, pool.usual)
         back.append(Loads(loads_of(view, fill, pool.usual, gone).read, np.where(gone, held, 0.0)))
-    return Repair(NOTICE_SECONDS, grace, replacing, bound(view, back, pool.extent_bytes, pool.rebuild_rate))
+    return Repair(NOTICE_SECONDS, grace, replacing, bound(view, back, pool.strip_bytes, pool.rebuild_rate))
 
 
-def _has_place(view: SiteView, fill: Fill, protection: Protection, gone: Flags) -> bool:
+def _has_place(view: SiteView, fill: Fill, scheme: Scheme, gone: Flags) -> bool:
     """Whether the rest of a tier can hold all that it held: a rebuild moves what must move."""
     kept = fill.rows[~gone[fill.rows]]
-    domain_of = view.domain_of(protection.level)[kept]
-    return usable_extents(view.disk_slots[kept], domain_of, protection) >= fill.extents
+    domain_of = view.domain_of(scheme.level)[kept]
+    return usable_extents(view.disk_slots[kept], domain_of, scheme) >= fill.extents

@@ -14,7 +14,7 @@ from typing import Literal
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.media import MEDIA_WORDS, PROFILES, alike, classes_of
 from foldbarn.core.names import natural_key
-from foldbarn.core.protection import Level
+from foldbarn.core.protection import Level, Scheme
 from foldbarn.core.site import Disk, Pool, Role, SiteView, Tier
 from foldbarn.core.units import say_count, say_size
 
@@ -275,7 +275,7 @@ def cache_concerns(cache: Sequence[Disk], capacity: Sequence[Disk], daily_writes
     """What speaks against these cache devices before the pool is formed: too small, worn out too soon, or
     nodes without any. Whole sentences.
 
-    daily_writes: bytes that reach disks in a day, copies counted.
+    daily_writes: bytes that reach disks in a day, all strips counted.
     """
     if not cache:
         return []
@@ -311,13 +311,13 @@ class Writes:
     sentence: str
 
 
-def expected_writes(daily_writes: int, usable_bytes: int, copies: int) -> Writes:
+def expected_writes(daily_writes: int, usable_bytes: int, scheme: Scheme) -> Writes:
     """Bytes a day to all disks: what was said of consumers, or a tenth of usable space where nothing was
-    said; times the copies.
+    said; and of what protects them.
     """
     consumers = daily_writes or usable_bytes // 10
     source = "expected of consumers" if daily_writes else "assumed of consumers: a tenth of usable space"
     return Writes(
-        float(consumers * copies),
-        f"{say_size(consumers)} a day {source}, in {say_count(copies, 'copy', 'copies')}",
+        consumers * scheme.strips / scheme.k,
+        f"{say_size(consumers)} a day {source}, in {scheme.counted()}",
     )

@@ -19,7 +19,7 @@ from foldbarn.core.errors import NotFound
 from foldbarn.core.hardware import Reason, clearable
 from foldbarn.core.names import folded
 from foldbarn.core.network import Port
-from foldbarn.core.protection import Level, Protection
+from foldbarn.core.protection import Level, Scheme
 
 
 class Contact(StrEnum):
@@ -172,8 +172,8 @@ METADATA_SHARE = 100  # one part in this many of a pooled disk holds metadata; c
 class Pool:
     """Disks that volumes draw from.
 
-    usual: the protection offered first; headroom, headroom_losses: so many losses of things at that level
-    must be healable.
+    usual: the scheme offered first; strip_bytes: of every strip in it; headroom, headroom_losses: so many
+    losses of things at that level must be healable.
     allocation_bytes: sizes of volumes are rounded up to a multiple of it; overcommit_cap: most that may be
     promised over usable.
     rebuild_rate, level_rate: bytes per second over all disks, 0 for no limit; daily_writes: bytes that
@@ -182,8 +182,8 @@ class Pool:
 
     number: int
     name: str
-    extent_bytes: int
-    usual: Protection
+    strip_bytes: int
+    usual: Scheme
     headroom: Level | None
     fill_line: float = 0.85
     forming: bool = False  # its disks are still being prepared
@@ -199,27 +199,46 @@ class Pool:
 
     def slots_of(self, size_bytes: int) -> int:
         """Strips that a disk of this size holds after metadata; what is left below one strip goes unused."""
-        return slots_of(size_bytes, self.extent_bytes)
+        return slots_of(size_bytes, self.strip_bytes)
+
+    @property
+    def extent_bytes(self) -> int:
+        """Bytes of data in an extent of its usual scheme."""
+        return self.usual.k * self.strip_bytes
 
 
-def slots_of(size_bytes: int, extent_bytes: int) -> int:
+def slots_of(size_bytes: int, strip_bytes: int) -> int:
     """Whole strips on a disk after its metadata."""
-    return (size_bytes - size_bytes // METADATA_SHARE) // extent_bytes
+    return (size_bytes - size_bytes // METADATA_SHARE) // strip_bytes
+
+
+NOWHERE = 0  # in a placement: a strip that should lie on a disk, and lies on none
+UNWRITTEN = -1  # in a placement: a strip of an extent that was never written
+
+
+class Purpose(StrEnum):
+    """What a ply is of its volume."""
+
+    WHOLE = "whole"  # all of it
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class Volume:
-    """A volume and its placement: [extents, strips] of disk numbers; 0 where a strip lies nowhere."""
+class Ply:
+    """A part of a volume with a scheme, a tier and a placement of its own; a plain volume has one.
+
+    volume, name: the number and the name of its volume. placement: [extents, strips] of disk numbers, or
+    NOWHERE, or UNWRITTEN for all strips of an extent.
+    """
 
     number: int
+    volume: int
     name: str
     pool: int  # row in SiteView.pools
-    size_bytes: int
-    protection: Protection
+    scheme: Scheme
     placement: Disks
-    forming: bool = False  # its strips are still being made
     tier: Tier = Tier.BULK
-    written_bytes: int = 0  # of its data, as far as its nodes have told
+    forming: bool = False  # its strips are still being made
+    purpose: Purpose = Purpose.WHOLE
 
     @property
     def extents(self) -> int:
@@ -230,7 +249,48 @@ class Volume:
         """Extents with at least one strip on a disk."""
         if self.placement.size and self.placement.min() > 0:
             return self.extents  # by far the most usual, and many times quicker to see
-        return int(self.placement.any(axis=1).sum())
+        return int((self.placement > 0).any(axis=1).sum())
+
+    @property
+    def unwritten(self) -> Flags:
+        """Whether each extent was never written, [extents]."""
+        flags: Flags = self.placement[:, 0] == UNWRITTEN
+        return flags
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Volume:
+    """A volume, and the plies that hold it."""
+
+    number: int
+    name: str
+    pool: int  # row in SiteView.pools
+    size_bytes: int
+    plies: tuple[Ply, ...]
+    forming: bool = False
+    written_bytes: int = 0  # of its data, as far as its nodes have told
+
+    @property
+    def extents(self) -> int:
+        return sum(ply.extents for ply in self.plies)
+
+
+def plain_volume(
+    number: int,
+    name: str,
+    pool: int,
+    size_bytes: int,
+    scheme: Scheme,
+    placement: Disks,
+    *,
+    ply: int | None = None,
+    tier: Tier = Tier.BULK,
+    forming: bool = False,
+    written_bytes: int = 0,
+) -> Volume:
+    """A volume of one ply. ply: its number; that of the volume when None."""
+    whole = Ply(number if ply is None else ply, number, name, pool, scheme, placement, tier, forming)
+    return Volume(number, name, pool, size_bytes, (whole,), forming, written_bytes)
 
 
 @dataclass(frozen=True, slots=True)
@@ -270,7 +330,7 @@ class SiteView:
     pools: tuple[Pool, ...] = ()
     volumes: tuple[Volume, ...] = ()
     incoming: dict[int, int] = field(default_factory=dict)  # disk number -> strips on their way to it
-    # The same strip by strip: (volume, extent, strip) -> number of the disk it goes to.
+    # The same strip by strip: (ply, extent, strip) -> number of the disk it goes to.
     under_way: Mapping[tuple[int, int, int], int] = field(default_factory=dict)
     enclosures: tuple[Enclosure, ...] = ()
     cluster: Cluster | None = None
@@ -366,7 +426,7 @@ class SiteView:
     @cached_property
     def disk_most(self) -> Ints:
         """Strips each disk could hold for its pool by its size; 0 for a disk that holds none."""
-        extents = np.array([*(p.extent_bytes for p in self.pools), 1], dtype=np.int64)[self.disk_pool]
+        extents = np.array([*(p.strip_bytes for p in self.pools), 1], dtype=np.int64)[self.disk_pool]
         return np.where(
             self.disk_pool >= 0, (self.disk_sizes - self.disk_sizes // METADATA_SHARE) // extents, 0
         )
@@ -402,8 +462,8 @@ class SiteView:
 
     @cached_property
     def row_of_number(self) -> Disks:
-        """Row of each disk number; numbers without a disk, and 0, point at the last row + 1 ("nowhere")."""
-        size = max((d.number for d in self.disks), default=0) + 1
+        """Row of each disk number; numbers without a disk, NOWHERE and UNWRITTEN have the last row + 1."""
+        size = max((d.number for d in self.disks), default=0) + 2  # and one more, at which -1 points
         rows = np.full(size, len(self.disks), dtype=np.int32)
         rows[[d.number for d in self.disks]] = np.arange(len(self.disks), dtype=np.int32)
         return rows
@@ -412,16 +472,21 @@ class SiteView:
     def disk_numbers(self) -> Disks:
         return np.array([d.number for d in self.disks], dtype=np.int32)
 
-    def rows(self, volume: Volume) -> Disks:
-        """A volume's placement as disk rows; len(disks) stands for nowhere."""
-        return self.row_of_number[volume.placement]
+    def rows(self, ply: Ply) -> Disks:
+        """A ply's placement as disk rows; len(disks) stands for no disk."""
+        return self.row_of_number[ply.placement]
+
+    @cached_property
+    def plies(self) -> tuple[Ply, ...]:
+        """All plies, volume by volume."""
+        return tuple(ply for volume in self.volumes for ply in volume.plies)
 
     @cached_property
     def disk_used(self) -> Ints:
         """Strips held by each disk, [disks]; on their way counts as held."""
         used = np.zeros(len(self.disks) + 1, dtype=np.int64)
-        for volume in self.volumes:
-            used += np.bincount(self.rows(volume).reshape(-1), minlength=len(used))
+        for ply in self.plies:
+            used += np.bincount(self.rows(ply).reshape(-1), minlength=len(used))
         for number, strips in self.incoming.items():
             used[self.row_of_number[number]] += strips
         return used[:-1]
@@ -516,6 +581,15 @@ class SiteView:
     def volumes_of(self, pool: Pool) -> list[Volume]:
         row = self.pool_row(pool)
         return [v for v in self.volumes if v.pool == row]
+
+    def plies_of(self, pool: Pool, tier: Tier | None = None) -> list[Ply]:
+        """The plies that lie in a pool, or in one tier of it."""
+        row = self.pool_row(pool)
+        return [p for p in self.plies if p.pool == row and (tier is None or p.tier == tier)]
+
+    def data_bytes(self, ply: Ply) -> int:
+        """Bytes of data in an extent of a ply."""
+        return ply.scheme.k * self.pools[ply.pool].strip_bytes
 
     def disks_where(self, test: Callable[[Disk], bool]) -> list[Disk]:
         return [d for d in self.disks if test(d)]

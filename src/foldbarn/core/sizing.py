@@ -37,7 +37,7 @@ from foldbarn.core.healing import headroom_sentence
 from foldbarn.core.media import MEDIA_WORDS, PROFILES, class_of
 from foldbarn.core.names import expand
 from foldbarn.core.network import Port
-from foldbarn.core.protection import Level, Protection
+from foldbarn.core.protection import Level, Scheme
 from foldbarn.core.repair import Fill, Repair, held_when_filled, repair_of
 from foldbarn.core.roles import Serves, assign_roles, cache_concerns, expected_writes
 from foldbarn.core.site import Contact, Disk, Node, Pool, Rack, Role, Room, SiteView
@@ -58,6 +58,9 @@ _PORTS = re.compile(r"(?:([0-9]{1,5})\s*[x×*]\s*)?([0-9]{1,6})\s*Gb(?:it)?/s", 
 _PLACE = re.compile(r"(room|rack)\s+(\S.*)", re.IGNORECASE)
 
 
+THREE_COPIES = Scheme(1, 2, Level.RACK)
+
+
 @dataclass(frozen=True, slots=True)
 class Settings:
     """How the pool on paper would be set.
@@ -67,11 +70,10 @@ class Settings:
     node is replaced.
     """
 
-    copies: int = 3
-    level: Level = Level.RACK
+    scheme: Scheme = THREE_COPIES
     headroom: Level | None = Level.NODE
     headroom_losses: int = 1
-    extent_bytes: int = GIB
+    strip_bytes: int = GIB
     serves: Serves = "cache"
     fill: float = 0.85
     failure_rate: float | None = None
@@ -333,13 +335,12 @@ def size_up(view: SiteView, wish: Settings) -> Sizing:
     """What a pool of every disk of this site would come to. Raises NotPossible where the site cannot hold the
     protection at all.
     """
-    protection = Protection(wish.copies, wish.level)
     roles = {a.disk: a for a in assign_roles(view.disks, wish.serves)}
     pool = Pool(
         1,
         "on paper",
-        wish.extent_bytes,
-        protection,
+        wish.strip_bytes,
+        wish.scheme,
         wish.headroom,
         wish.fill,
         headroom_losses=wish.headroom_losses,
@@ -350,7 +351,7 @@ def size_up(view: SiteView, wish: Settings) -> Sizing:
     paper = replace(view, disks=disks, pools=(pool,), volumes=())
     space = pool_space(paper, pool)
     capacity = [d for d in disks if d.role == Role.CAPACITY]
-    writes = expected_writes(wish.daily_writes, space.usable * pool.extent_bytes, wish.copies)
+    writes = expected_writes(wish.daily_writes, space.usable * pool.extent_bytes, wish.scheme)
     fills = _fills(paper, pool, space)
     disk, node = _repairs(paper, pool, fills, wish)
     return Sizing(
@@ -379,10 +380,10 @@ def _fills(view: SiteView, pool: Pool, space: PoolSpace) -> list[Fill]:
 def _repairs(
     view: SiteView, pool: Pool, fills: list[Fill], wish: Settings
 ) -> tuple[Repair | None, Repair | None]:
-    """Of the fullest disk and of the fullest node; None where nothing is held, or there is no copy to write
+    """Of the fullest disk and of the fullest node; None where nothing is held, or there is nothing to write
     it again from.
     """
-    if pool.usual.copies < 2 or not any(f.extents for f in fills):
+    if not pool.usual.m or not any(f.extents for f in fills):
         return None, None
     held = sum((held_when_filled(view, f, pool.usual) for f in fills), start=np.zeros(len(view.disks)))
     by_node = np.bincount(view.disk_node, weights=held, minlength=len(view.nodes))
@@ -410,23 +411,23 @@ def _chance_of_tier(
 ) -> LossChance | None:
     if not fill.extents:
         return None
-    copies = pool.usual.copies
+    scheme = pool.usual
     counts = np.unique(view.domain_of(pool.usual.level)[fill.rows], return_counts=True)[1].tolist()
     media = Counter(view.disks[r].media for r in fill.rows.tolist())
     usual = sum(PROFILES[m].annual_failure_rate * n for m, n in media.items()) / max(1, sum(media.values()))
     rate = usual if wish.failure_rate is None else wish.failure_rate
     seconds = wish.replace_seconds
-    if copies > 1:
+    if scheme.m:
         held = held_when_filled(view, fill, pool.usual)
         gone = np.arange(len(view.disks)) == int(np.argmax(held))
         repair = repair_of(view, pool, fills, gone, grace=wish.grace_seconds, replacing=wish.replace_seconds)
         seconds = repair.seconds
-    groups = groups_of(counts, copies, fill.extents)
+    groups = groups_of(counts, scheme.strips, fill.extents)
     errors = max((PROFILES[m].unreadable_bits for m in media), default=0.0)
     read = int(fill.extents / groups * pool.extent_bytes) if groups else 0
     return chance_of_loss(
         counts,
-        copies,
+        scheme,
         fill.extents,
         failure_rate=rate,
         repair_seconds=max(seconds, 1.0),

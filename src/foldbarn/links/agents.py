@@ -73,11 +73,11 @@ class Agent:
             raise Garbled(f"{self.url} does not say how long it has been running.")
         return float(found)
 
-    def strips(self, serial: str, volume: int | None = None) -> Strips:
-        """Everything that a disk holds, or at least what it holds of one volume, each strip once, [strips,
-        3]: volume, extent, strip.
+    def strips(self, serial: str, ply: int | None = None) -> Strips:
+        """Everything that a disk holds, or at least what it holds of one ply, each strip once, [strips, 3]:
+        ply, extent, strip.
         """
-        only = "" if volume is None else f"?volume={volume}"
+        only = "" if ply is None else f"?ply={ply}"
         found = _body(self._ask("GET", f"/v1/strips/{serial}{only}", most=STRIPS_BYTES, times=LONG))
         listed = found.get("strips")
         try:

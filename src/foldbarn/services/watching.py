@@ -23,7 +23,7 @@ from foldbarn.core.reading import read_counters, read_inventory, read_written
 from foldbarn.core.rebuild import crowded_strips, plan_rebuild
 from foldbarn.core.roles import spare_for
 from foldbarn.core.silence import silence_of
-from foldbarn.core.site import Contact, Pool, Role, SiteView
+from foldbarn.core.site import NOWHERE, Contact, Pool, Role, SiteView
 from foldbarn.core.units import say_count
 from foldbarn.links.agents import NOTHING_NEW, Agent, Garbled, Report, ask_reports, read_witness
 from foldbarn.links.mail import send_mail
@@ -312,7 +312,7 @@ def _note_bearings(node: NodeRow, report: dict[str, Any]) -> bool:
 
 
 def _note_written(node: NodeRow, report: dict[str, Any]) -> None:
-    """Keeps what a node says its consumers have written, by volume, where it has changed by a hundredth."""
+    """Keeps what a node says its consumers have written, by ply, where it has changed by a hundredth."""
     written = noted_of(report).written
     if written is not None and _grown(node.written, written):
         node.written = written
@@ -332,7 +332,7 @@ def noted_of(report: dict[str, Any]) -> Noted:
         version=read_report(report),
         clock_offset=offset if isinstance(offset, float) else None,
         says={k: says[k] for k in known if k in says} if isinstance(says, dict) else {},
-        written=None if written is None else {str(volume): bytes_ for volume, bytes_ in written.items()},
+        written=None if written is None else {str(ply): bytes_ for ply, bytes_ in written.items()},
     )
 
 
@@ -384,7 +384,7 @@ def note_witness() -> None:
 
 
 def sum_written() -> None:
-    """Brings each volume's written bytes up to what all nodes have said, copies counted once."""
+    """Brings each volume's written bytes up to what all nodes have said of its plies."""
     with transaction() as session:
         if watching.sum_written(session, WRITTEN_STEP):
             announce(session, "site")
@@ -530,18 +530,18 @@ def _to_mend(view: SiteView, pool: Pool, asked: str) -> str:
     for it, where one did.
     """
     rows = view.in_pool(pool)
-    volumes = view.volumes_of(pool)
+    plies = view.plies_of(pool)
     if asked:
         return f"{asked}."
     if (view.disk_given_up[rows] | ~view.disk_ready[rows]).any():
         lost = len(plan_rebuild(view, pool, seed=1))
         return f"{lost:,} strips lie on disks that are given up." if lost else ""
-    if crowded := sum(int(crowded_strips(view, v).sum()) for v in volumes):
+    if crowded := sum(int(crowded_strips(view, p).sum()) for p in plies):
         apart = len(plan_rebuild(view, pool, seed=1))
         return f"{say_count(crowded, 'strip')} share a domain with another of their extent." if apart else ""
     uneven = not view.disk_retiring[rows].any() and imbalance(view, pool) > LEVEL_TOLERANCE
     if uneven and len(plan_levelling(view, pool, seed=1)):
         return "Its disks are unevenly used."
-    if any((v.placement == 0).any() for v in volumes):
+    if any((p.placement == NOWHERE).any() for p in plies):
         return "Some of its strips lie nowhere."
     return ""

@@ -11,22 +11,20 @@ from foldbarn.core.moves import Moves
 from foldbarn.store.database import Session
 from foldbarn.store.tables import ChangeRow, DiskRow, MoveRow, NodeRow
 
-Strip = tuple[int, int, int]  # volume, extent, strip
+Strip = tuple[int, int, int]  # ply, extent, strip
 OPEN = MoveRow.state.in_(("waiting", "ordered"))
 
 
 def under_way(session: Session) -> dict[Strip, int]:
     """The number of the disk that each strip on its way goes to, of all changes."""
-    rows = session.execute(
-        select(MoveRow.volume_id, MoveRow.extent, MoveRow.strip, MoveRow.to_disk).where(OPEN)
-    )
-    return {(volume, extent, strip): to for volume, extent, strip, to in rows}
+    rows = session.execute(select(MoveRow.ply_id, MoveRow.extent, MoveRow.strip, MoveRow.to_disk).where(OPEN))
+    return {(ply, extent, strip): to for ply, extent, strip, to in rows}
 
 
 def plan(session: Session, change: int, part: str, moves: Moves) -> None:
     """Writes planned moves down; they wait to be ordered."""
-    columns = ("volume_id", "extent", "strip", "leaves", "to_disk", "makes_room")
-    arrays = (moves.volume, moves.extent, moves.strip, moves.leaves, moves.to, moves.makes_room)
+    columns = ("ply_id", "extent", "strip", "leaves", "to_disk", "makes_room")
+    arrays = (moves.ply, moves.extent, moves.strip, moves.leaves, moves.to, moves.makes_room)
     values = zip(*(a.tolist() for a in arrays), strict=True)
     rows = [dict(zip(columns, row, strict=True)) | {"change_id": change, "part": part} for row in values]
     if rows:
@@ -110,9 +108,9 @@ def settle(session: Session, change: int) -> None:
     session.execute(update(MoveRow).where(*mine).values(state="dropped"))
 
 
-def forget_volume(session: Session, volume: int) -> int:
-    """Deletes the moves of a volume that is no more; returns how many there were."""
-    return int(session.execute(delete(MoveRow).where(MoveRow.volume_id == volume)).rowcount)  # type: ignore[attr-defined]
+def forget_plies(session: Session, plies: Iterable[int]) -> int:
+    """Deletes the moves of plies that are no more; returns how many there were."""
+    return int(session.execute(delete(MoveRow).where(MoveRow.ply_id.in_(list(plies)))).rowcount)  # type: ignore[attr-defined]
 
 
 def forget_ended(session: Session, seconds: float) -> int:

@@ -118,8 +118,11 @@ class PoolRow(Base):
     __tablename__ = "pool"
     id: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str]
-    extent_bytes: Mapped[int]
-    copies: Mapped[int]
+    strip_bytes: Mapped[int]
+    # its usual scheme, with level and per_domain
+    k: Mapped[int]
+    m: Mapped[int]
+    per_domain: Mapped[int] = mapped_column(server_default="1")
     level: Mapped[str]
     headroom: Mapped[str | None]
     fill_line: Mapped[float] = mapped_column(default=0.85)
@@ -238,29 +241,44 @@ class VolumeRow(Base):
     name: Mapped[str]
     pool_id: Mapped[int] = mapped_column(ForeignKey("pool.id"))
     size_bytes: Mapped[int]
-    copies: Mapped[int]
-    level: Mapped[str]
-    extents: Mapped[int]
     forming: Mapped[bool] = mapped_column(default=True)
-    version: Mapped[int] = mapped_column(default=1)  # grows with every change of placement
-    tier: Mapped[str] = mapped_column(server_default="bulk")
     written: Mapped[int] = mapped_column(server_default="0")  # bytes of its data, as its nodes last told
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     __table_args__ = (
         Index("volume_name_taken", func.lower(text("name")), unique=True),
-        CheckConstraint("size_bytes > 0 and extents > 0 and copies > 0", name="volume_size"),
-        CheckConstraint("tier in ('bulk', 'fast')", name="volume_tier"),
+        CheckConstraint("size_bytes > 0", name="volume_size"),
+    )
+
+
+class PlyRow(Base):
+    """A part of a volume with a scheme, a tier and a placement of its own."""
+
+    __tablename__ = "ply"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    volume_id: Mapped[int] = mapped_column(ForeignKey("volume.id", ondelete="cascade"), index=True)
+    purpose: Mapped[str] = mapped_column(server_default="whole")
+    k: Mapped[int]
+    m: Mapped[int]
+    level: Mapped[str]
+    per_domain: Mapped[int] = mapped_column(server_default="1")
+    tier: Mapped[str] = mapped_column(server_default="bulk")
+    extents: Mapped[int]
+    version: Mapped[int] = mapped_column(default=1)  # grows with every change of placement
+    __table_args__ = (
+        CheckConstraint("extents > 0 and k > 0 and m >= 0 and per_domain > 0", name="ply_size"),
+        CheckConstraint("tier in ('bulk', 'fast')", name="ply_tier"),
+        CheckConstraint("purpose in ('whole')", name="ply_purpose"),
     )
 
 
 class PlacementRow(Base):
-    """Disk numbers of a run of a volume's extents: little-endian int32, [extents, copies], row by row; 0 is
-    nowhere.
+    """Disk numbers of a run of a ply's extents: little-endian int32, [extents, strips], row by row; 0 is
+    nowhere, -1 never written.
     """
 
     __tablename__ = "placement"
-    volume_id: Mapped[int] = mapped_column(ForeignKey("volume.id", ondelete="cascade"), primary_key=True)
+    ply_id: Mapped[int] = mapped_column(ForeignKey("ply.id", ondelete="cascade"), primary_key=True)
     chunk: Mapped[int] = mapped_column(primary_key=True)
     disks: Mapped[bytes] = mapped_column(LargeBinary)
 
@@ -397,7 +415,7 @@ class MoveRow(Base):
     __tablename__ = "move"
     id: Mapped[int] = mapped_column(primary_key=True)
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"))
-    volume_id: Mapped[int] = mapped_column(ForeignKey("volume.id"))
+    ply_id: Mapped[int] = mapped_column(ForeignKey("ply.id"))
     extent: Mapped[int]
     strip: Mapped[int]
     leaves: Mapped[int]  # disk number, 0 where it lay nowhere
@@ -413,7 +431,7 @@ class MoveRow(Base):
         ),
         Index(
             "one_move_per_strip",
-            "volume_id",
+            "ply_id",
             "extent",
             "strip",
             unique=True,

@@ -1,11 +1,11 @@
-"""Builds the SiteView, and keeps the newest one. Placements are read again only for volumes whose version
+"""Builds the SiteView, and keeps the newest one. Placements are read again only for plies whose version
 grew.
 """
 
 from __future__ import annotations
 
 import threading
-from collections import Counter
+from collections import Counter, defaultdict
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -17,15 +17,17 @@ from foldbarn.core.arrays import Disks
 from foldbarn.core.hardware import Reason
 from foldbarn.core.names import natural_key
 from foldbarn.core.network import Port
-from foldbarn.core.protection import Level, Protection
+from foldbarn.core.protection import Level, Scheme
 from foldbarn.core.site import (
     Cluster,
     Contact,
     Disk,
     Enclosure,
     Node,
+    Ply,
     Pool,
     Priority,
+    Purpose,
     Rack,
     Role,
     Room,
@@ -42,6 +44,7 @@ from foldbarn.store.tables import (
     EnclosureRow,
     NodeRow,
     PlacementRow,
+    PlyRow,
     PoolRow,
     RackRow,
     RoomRow,
@@ -58,7 +61,7 @@ class _Keeper:
     def __init__(self) -> None:
         self.lock = threading.RLock()
         self.view: SiteView | None = None
-        self.placements: dict[int, tuple[int, Disks]] = {}  # volume number -> version, placement
+        self.placements: dict[int, tuple[int, Disks]] = {}  # ply number -> version, placement
         self.disks: dict[int, _KeptDisk] = {}
 
     def current(self) -> SiteView:
@@ -75,18 +78,18 @@ class _Keeper:
             self.placements.clear()
             self.disks.clear()
 
-    def placements_of(self, session: Session, volumes: list[VolumeRow]) -> dict[int, Disks]:
-        """By volume number; read again only where the version is another one than that which is kept."""
+    def placements_of(self, session: Session, plies: list[PlyRow]) -> dict[int, Disks]:
+        """By ply number; read again only where the version is another one than that which is kept."""
         with self.lock:
-            kept = {v.id: self.placements.get(v.id) for v in volumes}
-        found = {v.id: one[1] for v in volumes if (one := kept[v.id]) is not None and one[0] == v.version}
-        stale = {v.id: v for v in volumes if v.id not in found}
+            kept = {v.id: self.placements.get(v.id) for v in plies}
+        found = {v.id: one[1] for v in plies if (one := kept[v.id]) is not None and one[0] == v.version}
+        stale = {v.id: v for v in plies if v.id not in found}
         pieces: dict[int, list[bytes]] = {number: [] for number in stale}
-        query = select(PlacementRow.volume_id, PlacementRow.disks).where(PlacementRow.volume_id.in_(stale))
-        for number, data in session.execute(query.order_by(PlacementRow.volume_id, PlacementRow.chunk)):
+        query = select(PlacementRow.ply_id, PlacementRow.disks).where(PlacementRow.ply_id.in_(stale))
+        for number, data in session.execute(query.order_by(PlacementRow.ply_id, PlacementRow.chunk)):
             pieces[number].append(data)
-        for number, volume in stale.items():
-            matrix = np.frombuffer(b"".join(pieces[number]), dtype="<i4").reshape(-1, volume.copies)
+        for number, ply in stale.items():
+            matrix = np.frombuffer(b"".join(pieces[number]), dtype="<i4").reshape(-1, ply.k + ply.m)
             found[number] = matrix
         with self.lock:
             for gone in self.placements.keys() - found.keys():
@@ -157,8 +160,8 @@ def load_view(session: Session) -> SiteView:
             Pool(
                 p.id,
                 p.name,
-                p.extent_bytes,
-                Protection(p.copies, Level(p.level)),
+                p.strip_bytes,
+                Scheme(p.k, p.m, Level(p.level), p.per_domain),
                 Level(p.headroom) if p.headroom else None,
                 p.fill_line,
                 p.forming,
@@ -326,18 +329,29 @@ def _disks(
 
 def _volumes(session: Session, pool_rows: dict[int, int]) -> list[Volume]:
     rows = sorted(session.scalars(select(VolumeRow)), key=lambda v: natural_key(v.name))
-    placements = _keeper.placements_of(session, rows)
-    return [
-        Volume(
-            v.id,
-            v.name,
-            pool_rows[v.pool_id],
-            v.size_bytes,
-            Protection(v.copies, Level(v.level)),
-            placements[v.id],
-            v.forming,
-            Tier(v.tier),
-            v.written,
+    ply_rows = list(session.scalars(select(PlyRow).order_by(PlyRow.id)))
+    placements = _keeper.placements_of(session, ply_rows)
+    by_volume: dict[int, list[PlyRow]] = defaultdict(list)
+    for ply in ply_rows:
+        by_volume[ply.volume_id].append(ply)
+
+    def plies_of(volume: VolumeRow) -> tuple[Ply, ...]:
+        return tuple(
+            Ply(
+                number=ply.id,
+                volume=volume.id,
+                name=volume.name,
+                pool=pool_rows[volume.pool_id],
+                scheme=Scheme(ply.k, ply.m, Level(ply.level), ply.per_domain),
+                placement=placements[ply.id],
+                tier=Tier(ply.tier),
+                forming=volume.forming,
+                purpose=Purpose(ply.purpose),
+            )
+            for ply in by_volume[volume.id]
         )
+
+    return [
+        Volume(v.id, v.name, pool_rows[v.pool_id], v.size_bytes, plies_of(v), v.forming, v.written)
         for v in rows
     ]

@@ -7,41 +7,60 @@ from dataclasses import dataclass
 from sqlalchemy import delete, select, update
 
 from foldbarn.core.arrays import Disks
+from foldbarn.core.protection import Scheme
+from foldbarn.core.site import Tier
 from foldbarn.store import moves
 from foldbarn.store.database import Session
 from foldbarn.store.placements import write_placement
-from foldbarn.store.tables import PlacementRow, PoolRow, VolumeRow
+from foldbarn.store.tables import PlacementRow, PlyRow, PoolRow, VolumeRow
 
 
 @dataclass(frozen=True, slots=True)
 class Made:
-    """A volume that a change has made: its number, its pool's, and the bytes of a strip."""
+    """A volume that a change has made: its number, its pool's, the bytes of a strip, and the numbers of its
+    plies.
+    """
 
     number: int
     name: str
     pool: int
     strip_bytes: int
+    plies: tuple[int, ...]
 
 
 def of_change(session: Session, change: int) -> Made | None:
     """The volume that a change has made; none where it has made none, or withdrawn it."""
     row = session.execute(
-        select(VolumeRow.id, VolumeRow.name, VolumeRow.pool_id, PoolRow.extent_bytes)
+        select(VolumeRow.id, VolumeRow.name, VolumeRow.pool_id, PoolRow.strip_bytes)
         .join(PoolRow, PoolRow.id == VolumeRow.pool_id)
         .where(VolumeRow.change_id == change)
     ).one_or_none()
-    return Made(*row) if row else None
+    if row is None:
+        return None
+    plies = session.scalars(select(PlyRow.id).where(PlyRow.volume_id == row.id).order_by(PlyRow.id))
+    return Made(*row, tuple(plies))
 
 
 def row_of(session: Session, volume: int) -> VolumeRow | None:
     return session.get(VolumeRow, volume)
 
 
-def add(session: Session, row: VolumeRow, placement: Disks) -> None:
-    """A new volume with its placement, [extents, copies] of disk numbers."""
+def add(session: Session, row: VolumeRow, scheme: Scheme, tier: Tier, placement: Disks) -> None:
+    """A new volume of one ply, with its placement, [extents, strips] of disk numbers."""
     session.add(row)
     session.flush()
-    write_placement(session, row.id, placement)
+    ply = PlyRow(
+        volume_id=row.id,
+        k=scheme.k,
+        m=scheme.m,
+        level=scheme.level.value,
+        per_domain=scheme.per_domain,
+        tier=tier.value,
+        extents=len(placement),
+    )
+    session.add(ply)
+    session.flush()
+    write_placement(session, ply.id, placement)
 
 
 def open_(session: Session, volume: int) -> None:
@@ -50,8 +69,10 @@ def open_(session: Session, volume: int) -> None:
 
 
 def forget(session: Session, volume: int) -> int:
-    """Deletes a volume, its placement and its moves. Returns how many moves there were."""
-    moved = moves.forget_volume(session, volume)
-    session.execute(delete(PlacementRow).where(PlacementRow.volume_id == volume))
+    """Deletes a volume, its plies and their moves. Returns how many moves there were."""
+    plies = list(session.scalars(select(PlyRow.id).where(PlyRow.volume_id == volume)))
+    moved = moves.forget_plies(session, plies)
+    session.execute(delete(PlacementRow).where(PlacementRow.ply_id.in_(plies)))
+    session.execute(delete(PlyRow).where(PlyRow.volume_id == volume))
     session.execute(delete(VolumeRow).where(VolumeRow.id == volume))
     return moved

@@ -10,7 +10,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from foldbarn.core.counters import rate
 from foldbarn.store.database import Session
-from foldbarn.store.tables import DiskRow, DiskWorkRow, NodeRow, SiteRow, VolumeRow
+from foldbarn.store.tables import DiskRow, DiskWorkRow, NodeRow, PlyRow, SiteRow, VolumeRow
 
 _WORK = insert(DiskWorkRow)
 _KEEP_WORK = _WORK.on_conflict_do_update(
@@ -86,8 +86,8 @@ def keep_counters(session: Session, counters: Mapping[int, Mapping[str, tuple[in
 
 
 def sum_written(session: Session, least_share: float) -> bool:
-    """Brings each volume's written bytes up to what all nodes have said, copies counted once. Less than this
-    share of a volume is left.
+    """Brings each volume's written bytes up to what all nodes have said of its plies, less what protects it.
+    Less than this share of a volume is left.
 
     Returns whether anything was worth it.
     """
@@ -95,8 +95,11 @@ def sum_written(session: Session, least_share: float) -> bool:
     for (found,) in session.execute(select(NodeRow.written).where(NodeRow.written != {})):
         totals.update({int(v): b for v, b in found.items()})
     changed = False
+    data: Counter[int] = Counter()
+    for ply in session.scalars(select(PlyRow)):
+        data[ply.volume_id] += totals[ply.id] * ply.k // (ply.k + ply.m)
     for volume in session.scalars(select(VolumeRow)):
-        written = min(totals[volume.id] // volume.copies, volume.size_bytes)
+        written = min(data[volume.id], volume.size_bytes)
         if abs(written - volume.written) > least_share * volume.size_bytes:
             volume.written, changed = written, True
     return changed

@@ -191,25 +191,25 @@ def counters(machines: Machines, node: str) -> dict[str, Any]:
 
 
 def written(machines: Machines, node: str) -> dict[str, int]:
-    """Bytes of each volume that consumers have written to the strips on this node's own disks, by volume
+    """Bytes of each ply that consumers have written to the strips on this node's own disks, by ply
     number.
     """
     found: dict[str, int] = {}
     for disk in machines.nodes[node].disks:
-        for volume, strips in machines.held[disk.serial].items():
-            size, born = machines.volumes.get(str(volume), (0, 0.0))
+        for ply, strips in machines.held[disk.serial].items():
+            size, born = machines.plies.get(str(ply), (0, 0.0))
             if strips and size:
-                found[str(volume)] = found.get(str(volume), 0) + int(
-                    strips * size * written_share(volume, machines.clock - born)
+                found[str(ply)] = found.get(str(ply), 0) + int(
+                    strips * size * written_share(ply, machines.clock - born)
                 )
     return found
 
 
-def written_share(volume: int, age: float) -> float:
-    """Part of a volume that its consumer has written by this age in seconds: quickly at first, then ever more
+def written_share(ply: int, age: float) -> float:
+    """Part of a ply that its consumer has written by this age in seconds: quickly at first, then ever more
     slowly towards its own end.
     """
-    return (0.35 + 0.5 * (volume * 0.618 % 1.0)) * -math.expm1(-age / WRITING_SECONDS)
+    return (0.35 + 0.5 * (ply * 0.618 % 1.0)) * -math.expm1(-age / WRITING_SECONDS)
 
 
 def take_order(machines: Machines, node: str, body: dict[str, Any]) -> Order:
@@ -398,26 +398,26 @@ def probe(machines: Machines, node: str, targets: list[dict[str, Any]]) -> list[
 
 
 def _reserve(machines: Machines, order: Order) -> None:
-    size, volume = order.body["bytes"], order.body["volume"]
-    machines.volumes.setdefault(str(volume), (size, machines.clock))
+    size, ply = order.body["bytes"], order.body["ply"]
+    machines.plies.setdefault(str(ply), (size, machines.clock))
     for serial, wanted in order.body["strips"].items():
         disk = _own_disk(machines, order.node, serial)
         if disk.read_only:
             raise BadOrder(f"disk {serial} is read-only")
-        new = {(volume, extent, strip) for extent, strip in wanted} - machines.strips[serial]
+        new = {(ply, extent, strip) for extent, strip in wanted} - machines.strips[serial]
         if len(machines.strips[serial]) + len(new) > slots_of(disk.size_bytes, size):
             raise BadOrder(f"disk {serial} is full")
     for serial, wanted in order.body["strips"].items():
         for extent, strip in wanted:
-            machines.add_strip(serial, (volume, extent, strip))
+            machines.add_strip(serial, (ply, extent, strip))
     order.state = "done"
 
 
 def _drop(machines: Machines, order: Order) -> None:
     for serial, strips in order.body["strips"].items():
         _own_disk(machines, order.node, serial)
-        for volume, extent, strip in strips:
-            machines.drop_strip(serial, (volume, extent, strip))
+        for ply, extent, strip in strips:
+            machines.drop_strip(serial, (ply, extent, strip))
     order.state = "done"
 
 
@@ -436,8 +436,8 @@ def _locate(machines: Machines, order: Order) -> None:
     order.state = "done"
 
 
-def strips_on(machines: Machines, node: str, serial: str, volume: int | None = None) -> list[Strip]:
-    """The strips that a disk holds, or those of one volume, in order."""
+def strips_on(machines: Machines, node: str, serial: str, ply: int | None = None) -> list[Strip]:
+    """The strips that a disk holds, or those of one ply, in order."""
     _own_disk(machines, node, serial)
     held = machines.strips.get(serial, ())
-    return sorted(held if volume is None else [strip for strip in held if strip[0] == volume])
+    return sorted(held if ply is None else [strip for strip in held if strip[0] == ply])

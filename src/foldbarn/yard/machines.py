@@ -14,7 +14,7 @@ from typing import Any
 
 from foldbarn.yard.scenario import WITNESS, StandInDisk, StandInNode
 
-Strip = tuple[int, int, int]  # volume number, extent, strip
+Strip = tuple[int, int, int]  # ply number, extent, strip
 
 
 @dataclass(slots=True)
@@ -80,7 +80,7 @@ class Machines:
         self.pulled: set[str] = set()
         self.pool_of: dict[str, str] = {}  # serial -> pool label it was prepared for
         self.strips: dict[str, set[Strip]] = defaultdict(set)
-        self.held: dict[str, Counter[int]] = defaultdict(Counter)  # serial -> strips by volume
+        self.held: dict[str, Counter[int]] = defaultdict(Counter)  # serial -> strips by ply
         self.orders: dict[str, Order] = {}
         self.counters: dict[str, Counters] = {serial: Counters() for serial in self.disks}
         self.lit: set[str] = set()  # location lights
@@ -96,9 +96,9 @@ class Machines:
         self.throttles: dict[
             str, tuple[float, str]
         ] = {}  # node/name -> bytes per second (0: no limit), who goes first
-        self.volumes: dict[
+        self.plies: dict[
             str, tuple[int, float]
-        ] = {}  # volume number -> bytes of a strip, the yard's time when it was made
+        ] = {}  # ply number -> bytes of a strip, the yard's time when it was made
         self.keys: dict[str, str] = {n: secrets.token_hex(32) for n in self.nodes}  # each agent's own secret
         self.speed = 1.0
         self.clock = 0.0  # seconds of the yard's own time
@@ -114,13 +114,14 @@ class Machines:
             pragma journal_mode = wal; pragma synchronous = normal;
             create table if not exists fact (name text primary key, value text not null);
             create table if not exists strip (
-                disk text, volume int, extent int, strip int, primary key (disk, volume, extent, strip)
+                disk text, ply int, extent int, strip int, primary key (disk, ply, extent, strip)
             ) without rowid;
             create table if not exists orders (
                 id text primary key, node text, kind text, body text, state text, problem text, done text
             );
             """
         )
+        self._take_over()
         facts = {
             name: json.loads(value) for name, value in self._file.execute("select name, value from fact")
         }
@@ -134,23 +135,31 @@ class Machines:
         self.council = Council(**facts.get("council", {}))
         self.bound, self.sealed = facts.get("bound", {}), set(facts.get("sealed", []))
         self.throttles = {name: (rate, first) for name, (rate, first) in facts.get("throttles", {}).items()}
-        self.volumes = {volume: (size, born) for volume, (size, born) in facts.get("volumes", {}).items()}
+        self.plies = {
+            ply: (size, born) for ply, (size, born) in facts.get("plies", facts.get("volumes", {})).items()
+        }
         self.keys.update(facts.get("keys", {}))
         self.speed = facts.get("speed", 1.0)
         self.clock = facts.get("clock", 0.0)
         for serial, (read, written) in facts.get("counters", {}).items():
             self.counters[serial] = Counters(read, written)
-        for disk, volume, extent, strip in self._file.execute(
-            "select disk, volume, extent, strip from strip"
-        ):
-            self.strips[disk].add((volume, extent, strip))
-            self.held[disk][volume] += 1
+        for disk, ply, extent, strip in self._file.execute("select disk, ply, extent, strip from strip"):
+            self.strips[disk].add((ply, extent, strip))
+            self.held[disk][ply] += 1
         for id_, node, kind, body, state, problem, done in self._file.execute("select * from orders"):
             order = Order(id_, node, kind, json.loads(body), state, problem)
             order.copies = copies_of(order)
             for index in json.loads(done):
                 order.copies[index].done = True
             self.orders[id_] = order
+
+    def _take_over(self) -> None:
+        """A file of the version before says "volume" where this one says "ply"."""
+        columns = [row[1] for row in self._file.execute("pragma table_info(strip)")]
+        if "volume" in columns:
+            with self._file:
+                self._file.execute("alter table strip rename column volume to ply")
+                self._file.execute("""update orders set body = replace(body, '"volume":', '"ply":')""")
 
     def keep_facts(self) -> None:
         """Queues the small facts for writing."""
@@ -167,7 +176,7 @@ class Machines:
             "bound": self.bound,
             "sealed": sorted(self.sealed),
             "throttles": self.throttles,
-            "volumes": self.volumes,
+            "plies": self.plies,
             "keys": self.keys,
             "speed": self.speed,
             "clock": self.clock,
@@ -220,7 +229,7 @@ class Machines:
             self.held[serial][strip[0]] -= 1
             self._writes.append(
                 (
-                    "delete from strip where disk = ? and volume = ? and extent = ? and strip = ?",
+                    "delete from strip where disk = ? and ply = ? and extent = ? and strip = ?",
                     (serial, *strip),
                 )
             )
@@ -262,10 +271,10 @@ def copies_of(order: Order) -> list[Copying]:
         return []
     return [
         Copying(
-            (s["volume"], s["extent"], s["strip"]),
+            (s["ply"], s["extent"], s["strip"]),
             s["bytes"],
             s["from"],
-            (s["volume"], s["extent"], s["from_strip"]),
+            (s["ply"], s["extent"], s["from_strip"]),
             s["to"],
         )
         for s in order.body["strips"]

@@ -107,7 +107,7 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
             "node": node,
             "inventory_version": agent.inventory_version(machines, node),
         }
-        facts |= {"cluster": council.describe(machines, node), "volumes": agent.written(machines, node)}
+        facts |= {"cluster": council.describe(machines, node), "plies": agent.written(machines, node)}
         facts |= agent.counters(machines, node)
         tag = tag_of(facts)  # of everything but what grows with time alone
         if (
@@ -145,9 +145,9 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
         return await answer(known(node), lambda: agent.counters(machines, node), request)
 
     @app.get("/agents/{node}/v1/strips/{serial}")
-    async def strips(node: str, serial: str, request: Request, volume: int | None = None) -> Response:
+    async def strips(node: str, serial: str, request: Request, ply: int | None = None) -> Response:
         try:
-            found = agent.strips_on(machines, known(node), serial, volume)
+            found = agent.strips_on(machines, known(node), serial, ply)
         except council.BadOrder as error:
             raise HTTPException(404, str(error)) from error
         return await answer(node, {"strips": found}, request)

@@ -53,11 +53,11 @@ def compare(run: Run, pool: int, only_drop: bool = False) -> tuple[int, int]:
     found = differences(
         held_by(held), placed(view, view.pool_numbered(pool)), np.array(list(held), dtype=np.int64)
     )
-    own = [v.number for v in view.volumes_of(view.pool_numbered(pool))]
-    known = [v.number for v in view.volumes]
-    beyond = found.beyond.only(np.isin(found.beyond.volume, own) | ~np.isin(found.beyond.volume, known))
-    whole = [v.number for v in before.volumes if not v.forming]
-    missing = found.missing.only(np.isin(found.missing.volume, whole))
+    own = [p.number for p in view.plies_of(view.pool_numbered(pool))]
+    known = [p.number for p in view.plies]
+    beyond = found.beyond.only(np.isin(found.beyond.ply, own) | ~np.isin(found.beyond.ply, known))
+    whole = [p.number for p in before.plies if not p.forming]
+    missing = found.missing.only(np.isin(found.missing.ply, whole))
     _drop(run, view, beyond)
     return len(beyond.disk), 0 if only_drop else _mark_missing(run, missing)
 
@@ -88,9 +88,9 @@ def _ask_what_is_held(run: Run, view: SiteView, pool: Pool) -> dict[int, Strips]
 def _drop(run: Run, view: SiteView, beyond: Places) -> None:
     """Has the agents drop strips."""
     orders: dict[int, dict[str, list[list[int]]]] = defaultdict(lambda: defaultdict(list))
-    for volume, extent, strip, number in beyond.rows():
+    for ply, extent, strip, number in beyond.rows():
         disk = view.disks[int(view.row_of_number[number])]
-        orders[disk.node][disk.serial].append([volume, extent, strip])
+        orders[disk.node][disk.serial].append([ply, extent, strip])
     for row, by_serial in orders.items():
         _tell_drop(run, view, row, by_serial, "drop")
 
@@ -142,13 +142,13 @@ def stop_moving(run: Run) -> None:
 
 
 def _domain_now(view: SiteView) -> Callable[[int, int], int]:
-    """The domain, at the level of a volume, of a disk (both by number); -1 for a disk that is lost."""
-    domains = {v.number: view.domain_of(v.protection.level) for v in view.volumes}
+    """The domain, at the level of a ply, of a disk (both by number); -1 for a disk that is lost."""
+    domains = {p.number: view.domain_of(p.scheme.level) for p in view.plies}
     lost = view.disk_given_up & ~view.disk_ready
 
-    def domain(volume: int, disk: int) -> int:
+    def domain(ply: int, disk: int) -> int:
         row = int(view.row_of_number[disk])
-        return int(domains[volume][row]) if row < len(view.disks) and not lost[row] else -1
+        return int(domains[ply][row]) if row < len(view.disks) and not lost[row] else -1
 
     return domain
 
@@ -160,20 +160,18 @@ def _arrive(run: Run, view: SiteView, order: str, finished: tuple[int, ...]) -> 
     What stood elsewhere when the move was planned may have come back: such a copy is left over, and planned
     anew.
     """
-    sizes = {v.number: view.pools[v.pool].extent_bytes for v in view.volumes}
+    sizes = {p.number: view.pools[p.pool].strip_bytes for p in view.plies}
     with run.writing() as session:
         moves = store_moves.of_order(session, run.change, order)
         arrived = [moves[i] for i in finished if i < len(moves) and moves[i].state == "ordered"]
         if not arrived:
             return
-        wanted = [
-            (m.volume_id, m.extent, m.strip, m.leaves, m.to_disk) for m in arrived if m.volume_id in sizes
-        ]
+        wanted = [(m.ply_id, m.extent, m.strip, m.leaves, m.to_disk) for m in arrived if m.ply_id in sizes]
         done = {one[:3] for one in set_strips(session, wanted, _domain_now(view))}
-        whole = [m for m in arrived if (m.volume_id, m.extent, m.strip) in done]
+        whole = [m for m in arrived if (m.ply_id, m.extent, m.strip) in done]
         store_moves.set_state(session, [m.id for m in whole], "copied")
         store_moves.set_state(session, [m.id for m in arrived if m not in whole], "withdrawn")
-        kept.add_moved(session, run.change, sum(sizes[m.volume_id] for m in whole))
+        kept.add_moved(session, run.change, sum(sizes[m.ply_id] for m in whole))
         announce(session, "site")
 
 
@@ -208,7 +206,7 @@ class Mover:
     prefer: Disks | None = None
     history: list[tuple[float, int]] = field(default_factory=list)  # (seconds, bytes so far)
     unfinished: dict[str, int] = field(default_factory=dict)  # bytes of unfinished strips, by order
-    extent_bytes: int = 0
+    strip_bytes: int = 0
     # by node: rate and who goes first, as it was last told
     told: dict[int, tuple[int, str]] = field(default_factory=dict)
     clock: tuple[int, float] = (0, 0.0)  # node, and its own time when last asked
@@ -231,7 +229,7 @@ class Mover:
             self.run.check_asked()
             view = current_view()
             pool = view.pool_numbered(self.pool)
-            self.extent_bytes = pool.extent_bytes
+            self.strip_bytes = pool.strip_bytes
             self._collect(view)
             view = current_view()  # what has just arrived is no longer lost
             self._call_off_needless(view)
@@ -267,10 +265,11 @@ class Mover:
         """Records the moves that can begin now. The others wait for room that these make, and are planned
         again then. Returns whether any strips have their new places already.
         """
-        planned = len(moves)
-        moves = self._place_unwritten(view, pool, moves) if planned else moves
+        unwritten = np.isin(moves.ply, [p.number for p in view.plies if p.forming])
+        placed = bool(unwritten.any()) and self._place_unwritten(view, pool, moves.only(unwritten))
+        moves = moves.only(~unwritten)
         if not len(moves):
-            return planned > 0
+            return placed
         # Where strips go to a disk that others have just left, the agent has to let go of those before.
         self._let_go(view, set(moves.only(startable(view, moves)).to.tolist()))
         with self.run.writing() as session:
@@ -279,63 +278,59 @@ class Mover:
             now = moves.only(startable(load_view(session), moves))
             store_moves.plan(session, self.run.change, self.part, now)
             announce(session, "site", "changes")
-        return len(moves) < planned
+        return placed
 
-    def _place_unwritten(self, view: SiteView, pool: Pool, moves: Moves) -> Moves:
+    def _place_unwritten(self, view: SiteView, pool: Pool, unwritten: Moves) -> bool:
         """Strips of volumes that are still being made hold nothing, and perhaps nobody has them yet: they are
-        set aside in their new places at once. Returns the moves of the others.
+        set aside in their new places at once. Returns whether any has one now.
         """
-        made = [v.number for v in view.volumes if v.forming]
-        unwritten = moves.only(np.isin(moves.volume, made))
-        if not len(unwritten):
-            return moves
         unwritten = unwritten.only(startable(view, unwritten))
-        columns = (unwritten.volume, unwritten.extent, unwritten.strip, unwritten.leaves, unwritten.to)
+        columns = (unwritten.ply, unwritten.extent, unwritten.strip, unwritten.leaves, unwritten.to)
         places = list(zip(*(column.tolist() for column in columns), strict=True))
-        for volume in sorted({place[0] for place in places}):
-            self._reserve(view, pool, volume, [place for place in places if place[0] == volume])
+        for ply in sorted({place[0] for place in places}):
+            self._reserve(view, pool, ply, [place for place in places if place[0] == ply])
         with self.run.writing() as session:
             store_pools.locked(session, pool.number)
             now = load_view(session)
             fits = startable(now, unwritten).tolist()
             wanted = [place for place, one_fits in zip(places, fits, strict=True) if one_fits]
-            set_strips(session, wanted, _domain_now(now))
+            placed = set_strips(session, wanted, _domain_now(now))
             announce(session, "site")
-        return moves.only(~np.isin(moves.volume, made))
+        return bool(placed)
 
     def _reserve(
-        self, view: SiteView, pool: Pool, volume: int, places: list[tuple[int, int, int, int, int]]
+        self, view: SiteView, pool: Pool, ply: int, places: list[tuple[int, int, int, int, int]]
     ) -> None:
-        """Has the agents set strips of a volume aside: volume, extent, strip, the disk it leaves, the disk it
+        """Has the agents set strips of a ply aside: ply, extent, strip, the disk it leaves, the disk it
         goes to.
         """
         by_node: dict[int, dict[str, list[list[int]]]] = defaultdict(lambda: defaultdict(list))
         for _, extent, strip, _, to in places:
             disk = view.disk_numbered(to)
             by_node[view.nodes[disk.node].number][disk.serial].append([extent, strip])
-        order = {"kind": "reserve", "volume": volume, "bytes": pool.extent_bytes}
+        order = {"kind": "reserve", "ply": ply, "bytes": pool.strip_bytes}
         digest = zlib.crc32(json.dumps(by_node, sort_keys=True).encode())
         orders = {node: {**order, "strips": strips} for node, strips in by_node.items()}
-        self.run.tell_nodes(orders, part=f"reserve-{volume}-{digest:x}")
+        self.run.tell_nodes(orders, part=f"reserve-{ply}-{digest:x}")
 
     def _let_go(self, view: SiteView, disks: set[int]) -> None:
         """Has these disks (by number) drop what this change has moved away from them."""
         with transaction() as session:
             left = store_moves.copied_away(session, self.run.change, disks)
-        by_number = {v.number: v for v in view.volumes}
+        by_number = {p.number: p for p in view.plies}
         by_node: dict[int, list[MoveRow]] = defaultdict(list)
         for move in left:
             row = int(view.row_of_number[move.leaves])
-            volume = by_number.get(move.volume_id)
+            ply = by_number.get(move.ply_id)
             # Only what the placement has elsewhere by now may be dropped.
-            gone = volume is None or int(volume.placement[move.extent, move.strip]) != move.leaves
+            gone = ply is None or int(ply.placement[move.extent, move.strip]) != move.leaves
             if gone and row < len(view.disks) and view.disk_ready[row]:
                 by_node[int(view.disk_node[row])].append(move)
         serials = {d.number: d.serial for d in view.disks}
         for row, moves in by_node.items():
             strips: dict[str, list[list[int]]] = defaultdict(list)
             for move in moves:
-                strips[serials[move.leaves]].append([move.volume_id, move.extent, move.strip])
+                strips[serials[move.leaves]].append([move.ply_id, move.extent, move.strip])
             _tell_drop(self.run, view, row, strips, "left")
             with self.run.writing() as session:
                 store_moves.set_state(session, [m.id for m in moves], "dropped")
@@ -392,11 +387,11 @@ class Mover:
 
     def _send(self, view: SiteView, pool: Pool, row: int, batch: list[MoveRow]) -> None:
         """One copy order. Recorded before it is sent, so that a resumed change asks for it by the same id."""
-        volume, extent, strip, leaves, to = (
+        ply, extent, strip, leaves, to = (
             np.array([getattr(m, a) for m in batch])
-            for a in ("volume_id", "extent", "strip", "leaves", "to_disk")
+            for a in ("ply_id", "extent", "strip", "leaves", "to_disk")
         )
-        plan = Moves(volume, extent, strip, leaves, to, np.zeros(len(batch), dtype=np.bool_))
+        plan = Moves(ply, extent, strip, leaves, to, np.zeros(len(batch), dtype=np.bool_))
         come, which = sources(view, plan)
         serials = {d.number: d.serial for d in view.disks}
         ready = [
@@ -414,10 +409,10 @@ class Mover:
         )
         strips = [
             {
-                "volume": m.volume_id,
+                "ply": m.ply_id,
                 "extent": m.extent,
                 "strip": m.strip,
-                "bytes": pool.extent_bytes,
+                "bytes": pool.strip_bytes,
                 "from": c,
                 "from_strip": w,
                 "to": serials[m.to_disk],
@@ -459,7 +454,7 @@ class Mover:
             if progress is None:
                 self._give_back(order)
                 continue
-            self.unfinished[order] = progress.bytes_done - len(progress.finished) * self.extent_bytes
+            self.unfinished[order] = progress.bytes_done - len(progress.finished) * self.strip_bytes
             _arrive(self.run, view, order, progress.finished)
             if progress.state in ("failed", "cancelled"):
                 self._give_back(order)
@@ -485,7 +480,7 @@ class Mover:
             if move.to_disk in gone:
                 return True
             back = move.part == "copy" and move.state == "waiting" and move.leaves in ready
-            return back and not move.makes_room and not crowds(view, move.volume_id, move.extent, move.strip)
+            return back and not move.makes_room and not crowds(view, move.ply_id, move.extent, move.strip)
 
         self._withdraw([m.id for m in mine if needless(m)])
 
@@ -502,13 +497,13 @@ class Mover:
 
     def _tell_progress(self, pool: Pool, left: int, copied: int) -> None:
         now = time.monotonic()
-        done = copied * pool.extent_bytes + sum(self.unfinished.values())
+        done = copied * pool.strip_bytes + sum(self.unfinished.values())
         self.history = [h for h in self.history if h[0] > now - RATE_SECONDS] + [(now, done)]
         first = self.history[0]
         rate = (done - first[1]) / (now - first[0]) if now - first[0] > 0.5 else None
         self._note_time()
         if copied + left:
-            self.run.progress(done, (copied + left) * pool.extent_bytes, rate)
+            self.run.progress(done, (copied + left) * pool.strip_bytes, rate)
 
     def _note_time(self) -> None:
         """Adds to the change what has passed by a node's own clock since the last look, so that it can be

@@ -18,7 +18,6 @@ from foldbarn.changes.engine.step import Inside, Payload
 from foldbarn.core.arranging import level_effects, warnings
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.names import check_name, expand, folded, natural_key
-from foldbarn.core.protection import Protection
 from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Meant, Thing, alone
 from foldbarn.core.units import say_count, say_list
@@ -232,20 +231,20 @@ def _broken_spread(view: SiteView, params: ArrangeParams) -> list[Note]:
     rack_rows = np.array([racks.index(rack_of[n]) for n in names], dtype=np.int64)
     room_rows = np.array([rooms.index(room_of[rack_of[n]]) for n in names], dtype=np.int64)
     found = []
-    for volume in view.volumes:
-        protection: Protection = volume.protection
-        by_box = {"rack": rack_rows, "room": room_rows}.get(protection.level.value)
-        if by_box is None or protection.strips < 2:
+    for ply in view.plies:
+        scheme = ply.scheme
+        by_box = {"rack": rack_rows, "room": room_rows}.get(scheme.level.value)
+        if by_box is None or scheme.strips < 2:
             continue
-        domains = np.append(by_box[view.disk_box], -1)[view.rows(volume)]
+        domains = np.append(by_box[view.disk_box], -1)[view.rows(ply)]
         domains = np.sort(domains, axis=1)
         together = int(((domains[:, 1:] == domains[:, :-1]) & (domains[:, 1:] >= 0)).any(axis=1).sum())
         if together:
             words = (
-                f"{say_count(together, 'extent')} of {volume.name} would have copies in the same "
-                f"{protection.level}, and are then moved apart where there is room."
+                f"{say_count(together, 'extent')} of {ply.name} would have copies in the same "
+                f"{scheme.level}, and are then moved apart where there is room."
             )
-            found.append(warning("breaks-spread", words, about=volume.name))
+            found.append(warning("breaks-spread", words, about=ply.name))
     return found
 
 

@@ -28,6 +28,7 @@ from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside, Outside
 from foldbarn.changes.kinds.disks import check_not_closing
+from foldbarn.changes.kinds.schemes import SchemeAt
 from foldbarn.core.arrays import Disks
 from foldbarn.core.capacity import (
     Fit,
@@ -44,8 +45,8 @@ from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.healing import healing_sentence, heals
 from foldbarn.core.names import check_name, folded
 from foldbarn.core.placement import place
-from foldbarn.core.protection import Level, Protection
-from foldbarn.core.site import Contact, Pool, SiteView, Tier, Volume
+from foldbarn.core.protection import Level, Scheme, mirror
+from foldbarn.core.site import Contact, Pool, SiteView, Tier, plain_volume
 from foldbarn.core.touching import Meant, Thing, shared
 from foldbarn.core.units import parse_size, say_binary, say_count, say_size
 from foldbarn.store import nodes, pools, volumes
@@ -77,8 +78,7 @@ class Place(Inside):
     volume: str
     pool: int
     bytes: int
-    copies: int
-    level: Level
+    scheme: SchemeAt
     tier: Tier
 
     def carry_out(self, run: Run, session: Session) -> str:
@@ -90,20 +90,16 @@ class Place(Inside):
         if locked is None:
             raise NotPossible("The pool is gone.", about="pool")
         check_name(self.volume, "volume", [v.name for v in view.volumes])
-        protection = Protection(self.copies, self.level)
-        wish = wish_in(view, view.pool_numbered(self.pool), self.bytes, protection, self.tier)
+        scheme = self.scheme.scheme()
+        wish = wish_in(view, view.pool_numbered(self.pool), self.bytes, scheme, self.tier)
         row = VolumeRow(
             name=self.volume,
             pool_id=locked.id,
             size_bytes=wish.size,
-            copies=self.copies,
-            level=self.level.value,
-            extents=wish.extents,
-            tier=self.tier.value,
             change_id=run.change,
         )
         placement = placement_for(view, wish, self.volume)
-        volumes.add(session, row, placement)
+        volumes.add(session, row, wish.scheme, wish.tier, placement)
         return f"{say_count(placement.size, 'strip')} of {say_count(wish.extents, 'extent')} placed."
 
     def take_back(self, run: Run) -> None:
@@ -115,17 +111,18 @@ class Place(Inside):
         if made is None:
             return
         with run.holding_strips(current_view().pool_numbered(made.pool)):
-            wanted = _strips_by_node(run)
             heard = {n.number for n in current_view().nodes if n.contact == Contact.HEARD}
-            orders = {
-                node: {serial: [[made.number, e, s] for e, s in strips] for serial, strips in disks.items()}
-                for node, disks in wanted.items()
-            }
-            run.tell_nodes(
-                {n: {"kind": "drop", "strips": strips} for n, strips in orders.items() if n in heard}
-            )
+            silent: set[int] = set()
+            for ply in made.plies:
+                orders = {
+                    node: {serial: [[ply, e, s] for e, s in strips] for serial, strips in disks.items()}
+                    for node, disks in _strips_by_node(ply).items()
+                }
+                told = {n: {"kind": "drop", "strips": strips} for n, strips in orders.items() if n in heard}
+                run.tell_nodes(told, part=f"ply{ply}")
+                silent |= orders.keys() - heard
             with run.writing() as session:
-                nodes.owe(session, orders.keys() - heard)
+                nodes.owe(session, silent)
                 # Copies of its strips that were on their way are dropped by the comparison that follows.
                 if volumes.forget(session, made.number):
                     pools.look(session, [made.pool], f"{made.name} was withdrawn")
@@ -138,10 +135,15 @@ class Reserve(Outside):
     name: ClassVar[str] = "reserve"
 
     def carry_out(self, run: Run) -> str:
-        made, wanted = _made(run), _strips_by_node(run)
-        order = {"kind": "reserve", "volume": made.number, "bytes": made.strip_bytes}
-        run.tell_nodes({node: {**order, "strips": strips} for node, strips in wanted.items()})
-        return f"Reserved on {say_count(len(wanted), 'node')}."
+        made = _made(run)
+        told: set[int] = set()
+        for ply in made.plies:
+            wanted = _strips_by_node(ply)
+            order = {"kind": "reserve", "ply": ply, "bytes": made.strip_bytes}
+            orders = {node: {**order, "strips": strips} for node, strips in wanted.items()}
+            run.tell_nodes(orders, part=f"ply{ply}")
+            told |= wanted.keys()
+        return f"Reserved on {say_count(len(told), 'node')}."
 
 
 class ReadStrips(Outside):
@@ -150,22 +152,27 @@ class ReadStrips(Outside):
     name: ClassVar[str] = "read-strips"
 
     def carry_out(self, run: Run) -> str:
-        names, made = run.urls(), _made(run)
-        for node, disks in _strips_by_node(run).items():
+        made = _made(run)
+        for ply in made.plies:
+            self._read(run, ply)
+        with run.writing() as session:
+            volumes.open_(session, made.number)
+            announce(session, "site")
+        return "Every disk holds its strips."
+
+    def _read(self, run: Run, ply: int) -> None:
+        names = run.urls()
+        for node, disks in _strips_by_node(ply).items():
             agent = run.agent(node)
             for serial, strips in disks.items():
-                held = run.insist(names[node][0], partial(agent.strips, serial, made.number))
-                there = {(e, s) for v, e, s in held.tolist() if v == made.number}
+                held = run.insist(names[node][0], partial(agent.strips, serial, ply))
+                there = {(e, s) for p, e, s in held.tolist() if p == ply}
                 missing = {(e, s) for e, s in strips} - there
                 if missing:
                     raise NotPossible(
                         f"{names[node][0]} says it reserved every strip, but {len(missing)} are not "
                         f"on disk {serial}."
                     )
-        with run.writing() as session:
-            volumes.open_(session, made.number)
-            announce(session, "site")
-        return "Every disk holds its strips."
 
 
 @register
@@ -184,8 +191,8 @@ class CreateVolume(Kind[CreateVolumeParams]):
             blockers.append(Note.of(error))
         try:
             pool = view.pool(params.pool)
-            protection = Protection(params.copies, params.level)
-            wish = wish_in(view, pool, parse_size(params.size), protection, params.tier)
+            scheme = mirror(params.copies, params.level)
+            wish = wish_in(view, pool, parse_size(params.size), scheme, params.tier)
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
         placement = placement_for(view, wish, name)
@@ -208,8 +215,7 @@ def _steps(wish: VolumeWish, name: str) -> Sequence[Planned]:
         volume=name,
         pool=wish.pool.number,
         bytes=wish.size,
-        copies=wish.protection.copies,
-        level=wish.protection.level,
+        scheme=SchemeAt.of(wish.scheme),
         tier=wish.tier,
     )
     return [
@@ -231,11 +237,16 @@ class VolumeWish:
     pool: Pool
     size: int
     extents: int
-    protection: Protection
+    scheme: Scheme
     tier: Tier
 
+    @property
+    def extent_bytes(self) -> int:
+        """Bytes of data in an extent."""
+        return self.scheme.k * self.pool.strip_bytes
 
-def wish_in(view: SiteView, pool: Pool, asked: int, protection: Protection, tier: Tier) -> VolumeWish:
+
+def wish_in(view: SiteView, pool: Pool, asked: int, scheme: Scheme, tier: Tier) -> VolumeWish:
     """The one rule of what a pool takes, for the plan and for the step. asked: bytes. Raises NotPossible with
     what stands against it.
     """
@@ -251,25 +262,25 @@ def wish_in(view: SiteView, pool: Pool, asked: int, protection: Protection, tier
         raise NotPossible(
             f"{pool.name} is still being formed.", about="pool", next_step="Wait until its change is done."
         )
-    extents = extents_of(size, pool)
-    spread_of = view.domain_of(protection.level)[_open_disks(view, pool, tier)]
+    extents = extents_of(size, pool, scheme)
+    spread_of = view.domain_of(scheme.level)[_open_disks(view, pool, tier)]
     reachable = len(np.unique(spread_of))
-    if reachable < protection.least_domains:
-        level = protection.level.value
+    if reachable < scheme.least_domains:
+        level = scheme.level.value
         step = (
             f"Choose at most {reachable} copies, or another pool."
             if reachable
             else "Bring its nodes back first."
         )
         raise NotPossible(
-            f"{protection.copies} copies need {say_count(protection.copies, level)}; {pool.name} has "
+            f"{scheme.counted()} need {say_count(scheme.least_domains, level)}; {pool.name} has "
             f"room in {reachable} now.",
             about="copies",
             next_step=step,
         )
-    if not fits(view, pool, protection, tier, extents):
-        raise _too_large(size, pool, protection, most_that_fits(view, pool, protection, tier))
-    return VolumeWish(pool, size, extents, protection, tier)
+    if not fits(view, pool, scheme, tier, extents):
+        raise _too_large(size, pool, scheme, most_that_fits(view, pool, scheme, tier))
+    return VolumeWish(pool, size, extents, scheme, tier)
 
 
 def _made(run: Run) -> volumes.Made:
@@ -285,15 +296,16 @@ def rounded_size(size: int, pool: Pool) -> int:
     return -(-size // pool.allocation_bytes) * pool.allocation_bytes
 
 
-def extents_of(size: int, pool: Pool) -> int:
+def extents_of(size: int, pool: Pool, scheme: Scheme) -> int:
     """Extents that a volume of this many bytes takes; the last one may be partly used.
 
     Raises NotPossible for a size that would take more than four million.
     """
-    extents = -(-size // pool.extent_bytes)
+    extent = scheme.k * pool.strip_bytes
+    extents = -(-size // extent)
     if extents > MOST_EXTENTS:
         raise NotPossible(
-            f"{say_size(size)} would take {extents:,} extents of {say_binary(pool.extent_bytes)}; "
+            f"{say_size(size)} would take {extents:,} extents of {say_binary(extent)}; "
             f"{MOST_EXTENTS:,} are the most for one volume.",
             about="size",
         )
@@ -301,14 +313,14 @@ def extents_of(size: int, pool: Pool) -> int:
 
 
 def placement_for(view: SiteView, wish: VolumeWish, name: str) -> Disks:
-    """Disk numbers of every strip of a new volume, [extents, copies]. The same site and name give the same
+    """Disk numbers of every strip of a new volume, [extents, strips]. The same site and name give the same
     placement.
     """
     rows = _open_disks(view, wish.pool, wish.tier)
-    domain_of = view.domain_of(wish.protection.level)[rows]
+    domain_of = view.domain_of(wish.scheme.level)[rows]
     seed = zlib.crc32(folded(name.strip()).encode())
     placed = place(
-        view.disk_free[rows], domain_of, view.disk_node[rows], wish.extents, wish.protection.strips, seed
+        view.disk_free[rows], domain_of, view.disk_node[rows], wish.extents, wish.scheme.strips, seed
     )
     numbers: Disks = view.disk_numbers[rows][placed]
     return numbers
@@ -323,7 +335,7 @@ def _open_disks(view: SiteView, pool: Pool, tier: Tier) -> np.ndarray:
 def _after(view: SiteView, wish: VolumeWish, name: str, placement: Disks) -> SiteView:
     """The site with the volume."""
     row = view.pool_row(wish.pool)
-    volume = Volume(0, name or "it", row, wish.size, wish.protection, placement, tier=wish.tier)
+    volume = plain_volume(0, name or "it", row, wish.size, wish.scheme, placement, tier=wish.tier)
     return replace(view, volumes=(*view.volumes, volume))
 
 
@@ -336,24 +348,24 @@ def _summary(wish: VolumeWish, asked: int) -> str:
     )
     return (
         f"{say_size(wish.size)}{rounded} in {pool.name}, as {say_count(wish.extents, 'extent')} "
-        f"of {say_binary(pool.extent_bytes)}."
+        f"of {say_binary(wish.extent_bytes)}."
     )
 
 
 def _effects(view: SiteView, after: SiteView, wish: VolumeWish, placement: Disks) -> list[AnyEffect]:
-    pool, protection = wish.pool, wish.protection
+    pool, scheme = wish.pool, wish.scheme
     taken = np.bincount(view.row_of_number[placement].reshape(-1), minlength=len(view.disks))
-    arriving = {view.disks[r].name: int(taken[r]) * pool.extent_bytes for r in np.flatnonzero(taken).tolist()}
+    arriving = {view.disks[r].name: int(taken[r]) * pool.strip_bytes for r in np.flatnonzero(taken).tolist()}
     space, space_after = (pool_space(site, pool).of(wish.tier) for site in (view, after))
     on_disks = make_figure(
         "On disks",
         "bytes",
         [
             Part("+", "extents", wish.extents, "count"),
-            Part("×", "bytes in an extent", pool.extent_bytes, "bytes"),
-            Part("×", "copies", protection.copies, "count"),
+            Part("×", "bytes of a strip", pool.strip_bytes, "bytes"),
+            Part("×", "copies" if scheme.is_mirror else "strips of an extent", scheme.strips, "count"),
         ],
-        f"Rounded up to whole extents of {say_binary(pool.extent_bytes)}.",
+        f"Rounded up to whole extents of {say_binary(wish.extent_bytes)}.",
     )
     rows = [
         Row(label="On disks", after=on_disks),
@@ -369,7 +381,7 @@ def _effects(view: SiteView, after: SiteView, wish: VolumeWish, placement: Disks
         ),
     ]
     return [
-        Promise(sentence=f"{protection.sentence().capitalize()}."),
+        Promise(sentence=f"{scheme.sentence().capitalize()}."),
         Sums(rows=rows),
         OnDisks(arriving=arriving),
         _domains(view, wish, taken),
@@ -378,21 +390,21 @@ def _effects(view: SiteView, after: SiteView, wish: VolumeWish, placement: Disks
 
 def _domains(view: SiteView, wish: VolumeWish, taken: np.ndarray) -> Domains:
     """taken: strips by disk row."""
-    pool, protection = wish.pool, wish.protection
+    pool, scheme = wish.pool, wish.scheme
     rows = _open_disks(view, pool, wish.tier)
-    spread_of = view.domain_of(protection.level)[rows]
-    names = view.domain_names(protection.level)
+    spread_of = view.domain_of(scheme.level)[rows]
+    names = view.domain_names(scheme.level)
     labels, room = by_domain(view.disk_free[rows], spread_of)
     takes = by_domain(taken[rows], spread_of)[1]
-    left = stranded_slots(view.disk_free[rows], spread_of, protection)
+    left = stranded_slots(view.disk_free[rows], spread_of, scheme)
     return Domains(
-        level=protection.level.value,
+        level=scheme.level.value,
         rows=[
             DomainRow(
                 name=names[d],
-                room=r * pool.extent_bytes,
-                takes=t * pool.extent_bytes,
-                stranded=left[d] * pool.extent_bytes,
+                room=r * pool.strip_bytes,
+                takes=t * pool.strip_bytes,
+                stranded=left[d] * pool.strip_bytes,
             )
             for d, r, t in zip(labels.tolist(), room.tolist(), takes.tolist(), strict=True)
         ],
@@ -400,21 +412,21 @@ def _domains(view: SiteView, wish: VolumeWish, taken: np.ndarray) -> Domains:
 
 
 def _warnings(view: SiteView, after: SiteView, wish: VolumeWish) -> list[Note]:
-    pool, protection, found = wish.pool, wish.protection, []
+    pool, scheme, found = wish.pool, wish.scheme, []
     space, space_after = (pool_space(site, pool).of(wish.tier) for site in (view, after))
     if heals(view, pool, space) and not heals(after, pool, space_after):
         found.append(warning("heals-no-more", healing_sentence(after, pool, space_after), about="copies"))
-    if protection.survives == 0:
+    if scheme.survives == 0:
         words = "With one copy, the loss of any disk it lies on loses data for good."
         found.append(warning("one-copy", words, about="copies"))
     racks = view.disk_rack[_open_disks(view, pool, wish.tier)]
-    if protection.level in (Level.NODE, Level.DISK) and len(np.unique(racks)) > 1:
-        words = f"Copies are kept apart by {protection.level} only: one rack may hold them all."
+    if scheme.level in (Level.NODE, Level.DISK) and len(np.unique(racks)) > 1:
+        words = f"Copies are kept apart by {scheme.level} only: one rack may hold them all."
         found.append(warning("one-rack", words, about="level"))
     return found
 
 
-def _too_large(size: int, pool: Pool, protection: Protection, fit: Fit) -> NotPossible:
+def _too_large(size: int, pool: Pool, scheme: Scheme, fit: Fit) -> NotPossible:
     """The refusal, with what limits the size."""
     limits = {
         Limit.APART: "where its copies can be kept apart",
@@ -428,21 +440,18 @@ def _too_large(size: int, pool: Pool, protection: Protection, fit: Fit) -> NotPo
     }
     words = (
         f"{say_size(size)} does not fit: {pool.name} can take "
-        f"{say_size(fit.extents * pool.extent_bytes)} more "
-        f"with {say_count(protection.copies, 'copy', 'copies')}, {limits[fit.limit]}."
+        f"{say_size(fit.extents * scheme.k * pool.strip_bytes)} more "
+        f"with {scheme.counted()}, {limits[fit.limit]}."
     )
     return NotPossible(words, about="size", next_step=steps[fit.limit])
 
 
-def _strips_by_node(run: Run) -> dict[int, dict[str, list[list[int]]]]:
-    """The volume's strips, [extent, strip], by node number and disk serial; empty before it is placed."""
+def _strips_by_node(ply: int) -> dict[int, dict[str, list[list[int]]]]:
+    """The strips of a ply, [extent, strip], by node number and disk serial."""
     view = current_view()
     with transaction() as session:
-        made = volumes.of_change(session, run.change)
-        placement = read_placement(session, made.number) if made else None
+        placement = read_placement(session, ply)
     found: dict[int, dict[str, list[list[int]]]] = defaultdict(dict)
-    if placement is None:
-        return {}
     for number in np.unique(placement[placement > 0]).tolist():
         disk = view.disks[int(view.row_of_number[number])]
         found[view.nodes[disk.node].number][disk.serial] = np.argwhere(placement == number).tolist()

@@ -55,21 +55,23 @@ class DropStrips(Outside):
         volume = _still_there(view, self.volume)
         if volume is None:
             return "It is gone already."
-        rows = view.rows(volume)
         orders: dict[int, dict[str, Any]] = {}
         silent = set()
-        for row, disk in enumerate(view.disks):
-            node = view.nodes[disk.node]
-            strips = np.argwhere(rows == row)
-            if len(strips) and node.contact != Contact.HEARD:
-                silent.add(node.number)
-            elif len(strips) and disk.present:
-                order = orders.setdefault(node.number, {"kind": "drop", "strips": defaultdict(list)})
-                order["strips"][disk.serial] = [[volume.number, e, s] for e, s in strips.tolist()]
+        for ply in volume.plies:
+            rows = view.rows(ply)
+            for row in np.unique(rows[rows < len(view.disks)]).tolist():
+                disk = view.disks[row]
+                node = view.nodes[disk.node]
+                if node.contact != Contact.HEARD:
+                    silent.add(node.number)
+                elif disk.present:
+                    order = orders.setdefault(node.number, {"kind": "drop", "strips": defaultdict(list)})
+                    strips = np.argwhere(rows == row).tolist()
+                    order["strips"][disk.serial] += [[ply.number, e, s] for e, s in strips]
         with run.writing() as session:
             nodes.owe(session, silent)
         run.tell_nodes(orders)
-        dropped = say_count(int((volume.placement > 0).sum()), "strip")
+        dropped = say_count(_strips(volume), "strip")
         return f"{dropped} dropped on {say_count(len(orders), 'node')}."
 
 
@@ -105,8 +107,8 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
             return Plan(title=title, about=about, blockers=[Note.of(error)])
         pool = view.pools[volume.pool]
         on_disks = _bytes_on_disks(view, pool, volume)
-        used = pool_space(view, pool).used * pool.extent_bytes
-        freed = int((volume.placement > 0).sum()) * pool.extent_bytes
+        used = pool_space(view, pool).used * pool.strip_bytes
+        freed = _strips(volume) * pool.strip_bytes
         taken = Row(
             label=f"Taken on the disks of {pool.name}",
             before=Figure("Taken", used, "bytes"),
@@ -134,12 +136,18 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
         )
 
 
+def _strips(volume: Volume) -> int:
+    """That lie on disks."""
+    return sum(int((ply.placement > 0).sum()) for ply in volume.plies)
+
+
 def _bytes_on_disks(view: SiteView, pool: Pool, volume: Volume) -> dict[str, int]:
     """What lies on each disk, by its name."""
     names = {d.number: d.name for d in view.disks}
-    values, counts = np.unique(volume.placement, return_counts=True)
+    numbers = np.concatenate([ply.placement.reshape(-1) for ply in volume.plies])
+    values, counts = np.unique(numbers, return_counts=True)
     return {
-        names[n]: c * pool.extent_bytes
+        names[n]: c * pool.strip_bytes
         for n, c in zip(values.tolist(), counts.tolist(), strict=True)
         if n in names
     }

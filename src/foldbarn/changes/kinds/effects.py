@@ -43,7 +43,7 @@ def with_disks(view: SiteView, changed: Iterable[Disk]) -> SiteView:
 
 def estimate_of(view: SiteView, pool: Pool, moves: Moves, lost: bool = False) -> Estimate:
     """How long moves take at the rate the pool allows for what is lost, or for levelling and draining."""
-    return estimate(view, moves, pool.extent_bytes, pool.rebuild_rate if lost else pool.level_rate)
+    return estimate(view, moves, pool.strip_bytes, pool.rebuild_rate if lost else pool.level_rate)
 
 
 @dataclass(slots=True)
@@ -71,7 +71,7 @@ class Moving:
             rows, counts = np.unique(view.row_of_number[numbers], return_counts=True)
             for row, count in zip(rows.tolist(), counts.tolist(), strict=True):
                 if names[row]:
-                    into[names[row]] = into.get(names[row], 0) + count * pool.extent_bytes
+                    into[names[row]] = into.get(names[row], 0) + count * pool.strip_bytes
         level = pool.usual.level
         domains = [*view.domain_names(level), ""]
         domain_of = np.append(view.domain_of(level), len(domains) - 1)
@@ -80,7 +80,7 @@ class Moving:
         found, counts = np.unique(pairs, axis=1, return_counts=True)
         self.level = level.value
         self.flows += [
-            FlowRow(source=domains[a], target=domains[b], bytes=n * pool.extent_bytes)
+            FlowRow(source=domains[a], target=domains[b], bytes=n * pool.strip_bytes)
             for a, b, n in zip(found[0].tolist(), found[1].tolist(), counts.tolist(), strict=True)
         ]
         return guess.seconds

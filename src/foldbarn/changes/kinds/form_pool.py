@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from pydantic import Field
 
@@ -53,7 +53,7 @@ from foldbarn.core.figures import Part, make_figure
 from foldbarn.core.healing import headroom_sentence
 from foldbarn.core.media import classes_of
 from foldbarn.core.names import check_name
-from foldbarn.core.protection import MOST_COPIES, Level, Protection
+from foldbarn.core.protection import MOST_COPIES, Level, mirror
 from foldbarn.core.roles import Assignment, Serves, assign_roles, cache_concerns, endurance, expected_writes
 from foldbarn.core.site import Disk, Pool, Priority, Role, SiteView
 from foldbarn.core.touching import Meant, Thing, alone
@@ -99,13 +99,19 @@ class FormPoolParams(PoolSettings):
     encrypted: bool = False
 
 
-def pool_as(params: PoolSettings, number: int, name: str, extent_bytes: int, encrypted: bool) -> Pool:
+def columns_of(settings: dict[str, Any]) -> dict[str, Any]:
+    """Settings as the store keeps them: the usual protection, so far a mirror, as a scheme."""
+    columns = {name: value for name, value in settings.items() if name != "copies"}
+    return columns | ({"k": 1, "m": settings["copies"] - 1} if "copies" in settings else {})
+
+
+def pool_as(params: PoolSettings, number: int, name: str, strip_bytes: int, encrypted: bool) -> Pool:
     """The pool that these settings describe."""
     return Pool(
         number,
         name,
-        extent_bytes,
-        Protection(params.copies, params.level),
+        strip_bytes,
+        mirror(params.copies, params.level),
         params.headroom,
         params.fill_line,
         False,
@@ -125,7 +131,7 @@ class Claim(Inside):
 
     name: ClassVar[str] = "claim"
     pool: str
-    extent_bytes: int
+    strip_bytes: int
     encrypted: bool
     settings: PoolSettings
     disks: tuple[Taken, ...]
@@ -136,10 +142,10 @@ class Claim(Inside):
         check_name(self.pool, "pool", store_pools.names(session))
         row = PoolRow(
             name=self.pool,
-            extent_bytes=self.extent_bytes,
+            strip_bytes=self.strip_bytes,
             encrypted=self.encrypted,
             change_id=run.change,
-            **self.settings.model_dump(mode="json"),
+            **columns_of(self.settings.model_dump(mode="json")),
         )
         joined = join_pool(session, store_pools.add(session, row), self.roles)
         return f"{say_count(joined, 'disk')} claimed."
@@ -203,7 +209,7 @@ def _steps(
     disks = taken(chosen)
     claim = Claim(
         pool=params.name.strip(),
-        extent_bytes=params.extent_bytes,
+        strip_bytes=params.extent_bytes,  # of a mirror, whose extents are one strip of data
         encrypted=params.encrypted,
         settings=PoolSettings(**params.model_dump(include=set(SETTINGS))),
         disks=disks,
@@ -316,7 +322,7 @@ def _effects(view: SiteView, params: FormPoolParams, assigned: list[Assignment])
         Ledgers(ledgers=ledgers),
         _domains(formed, pool),
         OnDisks(
-            arriving={formed.disks[r].name: int(formed.disk_slots[r]) * pool.extent_bytes for r in in_pool}
+            arriving={formed.disks[r].name: int(formed.disk_slots[r]) * pool.strip_bytes for r in in_pool}
         ),
         Promise(sentence=f"Usual protection: {pool.usual.sentence()}."),
         _endurance(formed, pool, space),
@@ -358,9 +364,9 @@ def _domains(formed: SiteView, pool: Pool) -> Domains:
         rows=[
             DomainRow(
                 name=names[label],
-                room=slots_here * pool.extent_bytes,
-                takes=(slots_here - stranded[label]) * pool.extent_bytes,
-                stranded=stranded[label] * pool.extent_bytes,
+                room=slots_here * pool.strip_bytes,
+                takes=(slots_here - stranded[label]) * pool.strip_bytes,
+                stranded=stranded[label] * pool.strip_bytes,
             )
             for label, slots_here in zip(labels.tolist(), room.tolist(), strict=True)
         ],
@@ -375,7 +381,7 @@ def _flash(formed: SiteView, pool: Pool) -> tuple[list[Disk], list[Disk]]:
 
 def _endurance(formed: SiteView, pool: Pool, space: PoolSpace) -> Endurance:
     cache, capacity = _flash(formed, pool)
-    writes = expected_writes(pool.daily_writes, space.usable * pool.extent_bytes, pool.usual.copies)
+    writes = expected_writes(pool.daily_writes, space.usable * pool.extent_bytes, pool.usual)
     said = [f"{e.sentence('cache device')}." for e in endurance(cache, writes.daily_bytes)]
     said += [
         f"{e.sentence('capacity disk')}."
@@ -387,7 +393,7 @@ def _endurance(formed: SiteView, pool: Pool, space: PoolSpace) -> Endurance:
 def _warnings(view: SiteView, params: FormPoolParams, assigned: list[Assignment]) -> list[Note]:
     formed, pool, space = _formed(view, params, assigned, params.copies)
     cache, capacity = _flash(formed, pool)
-    writes = expected_writes(pool.daily_writes, space.usable * pool.extent_bytes, pool.usual.copies)
+    writes = expected_writes(pool.daily_writes, space.usable * pool.extent_bytes, pool.usual)
     found = [warning("cache", s) for s in cache_concerns(cache, capacity, writes.daily_bytes)]
     if space.headroom is not None and not space.headroom.possible:
         step = f"Add disks in another {pool.usual.level}, or hold fewer copies."

@@ -118,7 +118,7 @@ def _told(view: SiteView, wanted: list[Node]) -> tuple[str, list[AnyEffect], lis
         )
     else:
         words = "They hold no strips, so nothing is written again."
-    fates = [fate(after, v) for v in after.volumes]
+    fates = [fate(after, p) for p in after.plies]
     if unreadable := sum(f.unavailable + f.lost for f in fates):
         said = (
             f"{say_count(unreadable, 'extent')} cannot be read without what is away, and so cannot be "

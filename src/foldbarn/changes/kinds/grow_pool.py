@@ -180,8 +180,8 @@ def _effects(view: SiteView, grown: SiteView, pool: Pool) -> tuple[str, list[Any
         if len(moves)
         else "Afterwards it is level enough: nothing moves."
     )
-    above = above_share(grown, pool) * pool.extent_bytes
-    to_move = len(moves) * pool.extent_bytes
+    above = above_share(grown, pool) * pool.strip_bytes
+    to_move = len(moves) * pool.strip_bytes
     rows = [
         Row(label="Data to move", after=Figure("Data to move", to_move, "bytes")),
         Row(label="Above its disks' shares", after=Figure("Above its disks' shares", above, "bytes")),

@@ -24,7 +24,7 @@ from foldbarn.core.healing import healing_sentence, heals
 from foldbarn.core.moves import Busy, Moves
 from foldbarn.core.protection import Level
 from foldbarn.core.rebuild import plan_drain
-from foldbarn.core.site import Disk, Pool, Role, SiteView
+from foldbarn.core.site import Disk, Ply, Pool, Role, SiteView
 from foldbarn.core.touching import Thing, Touch, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.store import disks as store_disks
@@ -81,14 +81,18 @@ def _placed(view: SiteView, moves: Moves) -> SiteView:
     """The site once all moves have arrived."""
     volumes = []
     for volume in view.volumes:
-        mine = moves.volume == volume.number
-        if not mine.any():
-            volumes.append(volume)
-            continue
-        placement = volume.placement.copy()
-        placement[moves.extent[mine], moves.strip[mine]] = moves.to[mine]
-        volumes.append(replace(volume, placement=placement))
+        plies = tuple(_ply_placed(ply, moves) for ply in volume.plies)
+        volumes.append(replace(volume, plies=plies) if plies != volume.plies else volume)
     return replace(view, volumes=tuple(volumes))
+
+
+def _ply_placed(ply: Ply, moves: Moves) -> Ply:
+    mine = moves.ply == ply.number
+    if not mine.any():
+        return ply
+    placement = ply.placement.copy()
+    placement[moves.extent[mine], moves.strip[mine]] = moves.to[mine]
+    return replace(ply, placement=placement)
 
 
 def leaving_effects(view: SiteView, found: Leaving, moving: Moving) -> tuple[list[AnyEffect], float]:
@@ -115,7 +119,7 @@ def leaving_blockers(view: SiteView, found: Leaving) -> list[Note]:
     after = pool_space(found.after, pool)
     if after.used <= after.slots:
         return []
-    short = say_size((after.used - after.slots) * pool.extent_bytes)
+    short = say_size((after.used - after.slots) * pool.strip_bytes)
     words = f"{pool.name} would be {short} over what its other disks hold."
     return [Note(sentence=words, next_step="Add disks first.")]
 
@@ -136,25 +140,25 @@ def leaving_warnings(view: SiteView, found: Leaving) -> list[Note]:
 
 def _stuck(view: SiteView, found: Leaving) -> list[Note]:
     """Why strips cannot leave, by volume, as the plan found it."""
-    by_number = {v.number: v for v in view.volumes}
+    by_number = {p.number: p for p in view.plies}
     notes = []
     for hindrance in found.moves.hindrances:
-        volume = by_number[hindrance.volume]
-        level: Level = volume.protection.level
+        ply = by_number[hindrance.ply]
+        level: Level = ply.scheme.level
         if hindrance.too_few_domains:
             words = (
-                f"{volume.name} keeps {say_count(volume.protection.copies, 'copy', 'copies')} in as "
+                f"{ply.name} keeps {ply.scheme.counted()} in as "
                 f"many {level}s; "
                 f"{'only ' if hindrance.domains else ''}{say_count(hindrance.domains, level.value)} "
                 "would be left."
             )
-            step = f"Add disks in another {level} first, or delete {volume.name}."
+            step = f"Add disks in another {level} first, or delete {ply.name}."
         else:
-            extent = found.pool.extent_bytes
-            open_ = found.during.in_pool(found.pool, volume.tier)
-            room = int(found.during.disk_free[open_[found.during.disk_open[open_]]].sum()) * extent
+            strip = found.pool.strip_bytes
+            open_ = found.during.in_pool(found.pool, ply.tier)
+            room = int(found.during.disk_free[open_[found.during.disk_open[open_]]].sum()) * strip
             words = (
-                f"{say_size(hindrance.strips * extent)} that {volume.name} has on these disks has "
+                f"{say_size(hindrance.strips * strip)} that {ply.name} has on these disks has "
                 "nowhere to go: "
                 f"{say_size(room)} is free on the other disks of {found.pool.name}, and moving others "
                 "makes no room where its extents stay apart."
@@ -173,12 +177,13 @@ def unreadable_blockers(view: SiteView, disks: Sequence[Disk]) -> list[Note]:
     here[rows] = True
     ready = np.append(view.disk_ready, False)
     notes = []
-    for volume in view.volumes:
-        held = view.rows(volume)
-        count = int((here[held].any(axis=1) & ~ready[held].any(axis=1)).sum())
+    for ply in view.plies:
+        held = view.rows(ply)
+        unreadable = (ready[held].sum(axis=1) < ply.scheme.k) & ~ply.unwritten
+        count = int((here[held].any(axis=1) & unreadable).sum())
         if count:
             words = (
-                f"{say_count(count, 'extent')} of {volume.name} cannot be read now and may return only "
+                f"{say_count(count, 'extent')} of {ply.name} cannot be read now and may return only "
                 "with these disks."
             )
             notes.append(Note(sentence=words, about="names", next_step="Bring them back first."))

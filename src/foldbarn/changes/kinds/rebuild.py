@@ -177,7 +177,7 @@ def _level(view: SiteView, pool: Pool, busy: Busy, *, seed: int) -> Moves:
 
 
 def _summary(rebuild: Moves, moves: Moves, pool: Pool) -> str:
-    size = say_size(len(moves) * pool.extent_bytes)
+    size = say_size(len(moves) * pool.strip_bytes)
     if len(rebuild):
         return f"{say_count(len(rebuild), 'strip')} ({size}) to be written again."
     if len(moves):
@@ -190,9 +190,9 @@ def _summary(rebuild: Moves, moves: Moves, pool: Pool) -> str:
 
 def _sums(view: SiteView, pool: Pool, moves: Moves, rebuild: Moves) -> Sums:
     """The figures before and after."""
-    lost = sum(int(lost_strips(view, v).sum()) for v in view.volumes_of(pool))
+    lost = sum(int(lost_strips(view, p).sum()) for p in view.plies_of(pool))
     left = rebuild.stuck if lost else 0
-    to_move = len(moves) * pool.extent_bytes
+    to_move = len(moves) * pool.strip_bytes
     return Sums(
         rows=[
             Row(

@@ -198,7 +198,7 @@ def _warnings(view: SiteView, old: Disk, new: Disk) -> list[Note]:
     if new.size_bytes < old.size_bytes:
         words = f"{new.name} has {say_size(new.size_bytes)}, {old.name} {say_size(old.size_bytes)}"
         if old.role == Role.CAPACITY:
-            over = int(view.disk_used[old_row] - after.disk_slots[new_row]) * pool.extent_bytes
+            over = int(view.disk_used[old_row] - after.disk_slots[new_row]) * pool.strip_bytes
             goes = f"{say_size(over)} of what it holds go" if over > 0 else "none of what it holds has to go"
             words = f"{words}; {goes} elsewhere"
         found.append(warning("smaller", f"{words}."))

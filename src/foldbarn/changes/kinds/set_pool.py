@@ -14,7 +14,7 @@ from foldbarn.changes.engine.plan import Plan, Planned, Undo
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside
 from foldbarn.changes.kinds.effects import room_before_and_after
-from foldbarn.changes.kinds.form_pool import SETTINGS, PoolSettings, pool_as
+from foldbarn.changes.kinds.form_pool import SETTINGS, PoolSettings, columns_of, pool_as
 from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import BarnError
 from foldbarn.core.healing import healing_sentence, heals, losses_in_words
@@ -57,7 +57,7 @@ class SetValues(Inside):
         pool = load_view(session).pool_numbered(self.pool)
         # By itself each setting is in order; together with what others have set meanwhile it may not be.
         _wished(pool, self.values)
-        pools.set_values(session, pool.number, self.values)
+        pools.set_values(session, pool.number, columns_of(self.values))
         return "Written down."
 
 
@@ -118,7 +118,7 @@ class SetPool(Kind[SetPoolParams]):
 def _wished(pool: Pool, values: dict[str, Any]) -> Pool:
     """The pool with these settings. Raises NotPossible where they are out of order together."""
     whole = PoolSettings.model_validate(settings_of(pool) | values)
-    return pool_as(whole, pool.number, pool.name, pool.extent_bytes, pool.encrypted)
+    return pool_as(whole, pool.number, pool.name, pool.strip_bytes, pool.encrypted)
 
 
 def _warnings(after: SiteView, wished: Pool) -> Sequence[Note]:
@@ -137,7 +137,7 @@ def _warnings(after: SiteView, wished: Pool) -> Sequence[Note]:
 def settings_of(pool: Pool) -> dict[str, Any]:
     """What can be set of a pool, as parameters."""
     return {
-        "copies": pool.usual.copies,
+        "copies": pool.usual.strips,
         "level": pool.usual.level.value,
         "headroom": pool.headroom.value if pool.headroom else None,
         "headroom_losses": pool.headroom_losses,
@@ -159,7 +159,7 @@ def settings_in_words(pool: Pool) -> dict[str, str]:
         "copying": "copying",
     }
     return {
-        "copies": str(pool.usual.copies),
+        "copies": str(pool.usual.strips),
         "level": pool.usual.level.value,
         "headroom": losses_in_words(pool.headroom_losses, pool.headroom)
         if pool.headroom
