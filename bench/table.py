@@ -59,7 +59,7 @@ def stray(counts: np.ndarray, share: np.ndarray) -> float:
 
 def placement() -> None:
     """A million extents, three copies, over 320 domains."""
-    from foldbarn.core.placement import ONE, place, shares
+    from foldbarn.core.pools.placement import ONE, place, shares
 
     rng = np.random.default_rng(7)
     for name, room in (
@@ -113,9 +113,9 @@ def large_site(stick: float) -> None:
     """1,000 nodes, 12,000 disks, 2,000,000 extents: read from PostgreSQL, and every rack lost in turn."""
     from sqlalchemy import insert, text
 
-    from foldbarn.core.capacity import pool_space
-    from foldbarn.core.loss import single_losses
-    from foldbarn.core.protection import Level
+    from foldbarn.core.pools.capacity import pool_space
+    from foldbarn.core.pools.protection import Level
+    from foldbarn.core.volumes.loss import single_losses
     from foldbarn.store import tables, views
     from foldbarn.store.database import engine, snapshot, transaction
     from foldbarn.store.founding import found_site
@@ -258,11 +258,11 @@ def large_site(stick: float) -> None:
 
 def stuck_plans(stick: float) -> None:
     """Rebuilds for which there is no place, and one that finds its places only by chains of exchanges."""
-    from foldbarn.core.capacity import headroom_for
-    from foldbarn.core.healing import healing_of, lose
-    from foldbarn.core.placement import place
-    from foldbarn.core.protection import Level, mirror
-    from foldbarn.core.rebuild import plan_rebuild
+    from foldbarn.core.moving.rebuild import plan_rebuild
+    from foldbarn.core.pools.capacity import headroom_for
+    from foldbarn.core.pools.healing import healing_of, lose
+    from foldbarn.core.pools.placement import place
+    from foldbarn.core.pools.protection import Level, mirror
     from foldbarn.core.site import Contact, Disk, Node, Pool, Rack, Role, Room, SiteView, plain_volume
 
     def site(racks: list[list[list[int]]], extents: int) -> SiteView:
@@ -336,7 +336,7 @@ def comparison(view: Any, stick: float) -> None:
     """What all disks of a pool hold beside what they should: six million strips, as their agents' answers
     have been read.
     """
-    from foldbarn.core.comparing import differences, held_by, placed
+    from foldbarn.core.moving.comparing import differences, held_by, placed
 
     pool = view.pools[0]
     should = placed(view, pool)
@@ -359,7 +359,7 @@ def comparison(view: Any, stick: float) -> None:
 def picture(view: Any, stick: float) -> None:
     """The barn's picture of a large site: when the site has changed, and again at the same revision."""
     from foldbarn.api import pictures
-    from foldbarn.core.lamps import Outlook
+    from foldbarn.core.watch.lamps import Outlook
     from foldbarn.store import site
     from foldbarn.store.database import transaction
 
@@ -397,13 +397,13 @@ def growth(view: Any, stick: float) -> None:
     from dataclasses import replace
 
     from foldbarn.changes.engine.effects import Moved
-    from foldbarn.changes.kinds.grow_pool import GrowPool, GrowPoolParams
-    from foldbarn.changes.kinds.retire import Retire, RetireParams
-    from foldbarn.core.capacity import pool_space
-    from foldbarn.core.levelling import above_share, plan_levelling
-    from foldbarn.core.rebuild import plan_drain
+    from foldbarn.changes.kinds.pools.grow_pool import GrowPool, GrowPoolParams
+    from foldbarn.changes.kinds.pools.retire import Retire, RetireParams
+    from foldbarn.core.moving.levelling import above_share, plan_levelling
+    from foldbarn.core.moving.rebuild import plan_drain
+    from foldbarn.core.pools.capacity import pool_space
+    from foldbarn.core.pools.sizing import Settings, read_plan, size_up
     from foldbarn.core.site import Contact, Disk, Role
-    from foldbarn.core.sizing import Settings, read_plan, size_up
 
     first = view.nodes[0]
     heard = tuple(replace(n, contact=Contact.HEARD, port_bytes_per_second=6_250_000_000) for n in view.nodes)
@@ -519,8 +519,8 @@ def intake(stick: float) -> None:
     """
     from foldbarn.api.pictures import machines_out
     from foldbarn.core.actors import Actor
-    from foldbarn.core.hardware import judge
-    from foldbarn.core.reading import read_disks
+    from foldbarn.core.machines.hardware import judge
+    from foldbarn.core.machines.reading import read_disks
     from foldbarn.services.files import File, take_files
     from foldbarn.services.site import outlook
     from foldbarn.store import views

@@ -8,8 +8,8 @@ import numpy as np
 from hypothesis import strategies as st
 
 from foldbarn.core.arrays import Disks
-from foldbarn.core.placement import place
-from foldbarn.core.protection import Level, mirror
+from foldbarn.core.pools.placement import place
+from foldbarn.core.pools.protection import Level, mirror
 from foldbarn.core.site import Contact, Disk, Node, Pool, Rack, Role, Room, SiteView, Volume, plain_volume
 from foldbarn.core.units import GIB
 

@@ -21,7 +21,7 @@ from starlette.responses import StreamingResponse
 
 from foldbarn.api.guard import DEEPEST, LONGEST_NUMBER, MOST_VALUES, _misshapen
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.network import check_address
+from foldbarn.core.machines.network import check_address
 from foldbarn.house.postgres import free_port
 from foldbarn.links import outbound
 from foldbarn.store.views import current_view

@@ -17,10 +17,11 @@ from foldbarn.changes.engine import moving, runner
 from foldbarn.changes.engine.effects import Domains, Ledgers, OnDisks, Sums
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
-from foldbarn.changes.kinds import create_volume, form_pool
+from foldbarn.changes.kinds.pools import form_pool
+from foldbarn.changes.kinds.volumes import create_volume
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
-from foldbarn.core.loss import DataState, fate_of
 from foldbarn.core.site import Role
+from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, watching
 from foldbarn.services.changes import Outdated

@@ -15,8 +15,8 @@ from sqlalchemy import select, update
 
 from foldbarn.changes.engine import runner
 from foldbarn.changes.engine.runner import run_change
-from foldbarn.changes.kinds.sealing import open_key
-from foldbarn.core.cluster import Tie, bond_of, prechecks, reach_matrix, wish_of
+from foldbarn.changes.kinds.cluster.sealing import open_key
+from foldbarn.core.cluster.forming import Tie, bond_of, prechecks, reach_matrix, wish_of
 from foldbarn.core.errors import NotAllowed, NotPossible
 from foldbarn.core.site import Contact
 from foldbarn.links.agents import Garbled
@@ -425,7 +425,7 @@ def test_a_node_that_holds_data_is_not_let_go(barn_site: Site) -> None:
 def test_prechecks_name_what_is_doubtful_and_what_would_cure_it(barn_site: Site) -> None:
     hear(barn_site)
     view = current_view()
-    from foldbarn.changes.kinds.cluster import FormClusterParams
+    from foldbarn.changes.kinds.cluster.forming import FormClusterParams
 
     everyone = FormClusterParams(
         **(WISH | {"members": [*EIGHT, "skua"], "keepers": ["fulmar", "gannet", "petrel"]})

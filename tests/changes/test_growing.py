@@ -14,8 +14,8 @@ from told import told
 from foldbarn.changes.engine.effects import Ledgers, OnDisks, Sums
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.levelling import above_share, imbalance
-from foldbarn.core.loss import DataState, fate_of
+from foldbarn.core.moving.levelling import above_share, imbalance
+from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.services import changes
 from foldbarn.store.views import current_view
 

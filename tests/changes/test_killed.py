@@ -16,9 +16,9 @@ from test_cluster import EIGHT, form, hear
 from foldbarn.changes.engine import runner
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
-from foldbarn.changes.kinds.arrange import arrangement
+from foldbarn.changes.kinds.machines.arrange import arrangement
 from foldbarn.changes.text import text_of, write_text
-from foldbarn.core.loss import DataState, fate_of
+from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.services import changes
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import MoveRow, StepRow

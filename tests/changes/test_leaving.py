@@ -19,15 +19,15 @@ from told import in_words, told
 from foldbarn.changes.engine import runner
 from foldbarn.changes.engine.effects import Capacity, Moved, OnDisks
 from foldbarn.changes.engine.runner import run_change
-from foldbarn.changes.kinds.effects import with_disks
-from foldbarn.changes.kinds.replace_disk import _warnings
-from foldbarn.core.capacity import pool_space
+from foldbarn.changes.kinds.pools.effects import with_disks
+from foldbarn.changes.kinds.pools.replace_disk import _warnings
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.lamps import Lamp, Outlook
-from foldbarn.core.loss import DataState, cache_losses, fate_of
-from foldbarn.core.roles import binding_of
+from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.pools.roles import binding_of
 from foldbarn.core.site import Role
 from foldbarn.core.units import say_size
+from foldbarn.core.volumes.loss import DataState, cache_losses, fate_of
+from foldbarn.core.watch.lamps import Lamp, Outlook
 from foldbarn.services import changes, watching
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, DiskRow, StepRow

@@ -16,11 +16,11 @@ from test_changes import find_again, held, lose, should_hold
 
 from foldbarn.changes.engine import moving, runner
 from foldbarn.changes.engine.runner import run_change
-from foldbarn.changes.kinds import create_volume
+from foldbarn.changes.kinds.volumes import create_volume
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import Conflict, NotPossible, Unreachable
-from foldbarn.core.loss import DataState, fate_of
 from foldbarn.core.touching import Thing, alone
+from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, site, watching
 from foldbarn.settings import settings

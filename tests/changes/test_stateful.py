@@ -34,10 +34,10 @@ from foldbarn.changes.engine import runner
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.text import text_of, write_text
-from foldbarn.core.capacity import pool_space
 from foldbarn.core.errors import BarnError, Unreachable
-from foldbarn.core.loss import DataState, fate_of
+from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.site import POOLED, Contact, Role
+from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, watching
 from foldbarn.settings import settings

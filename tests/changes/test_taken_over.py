@@ -22,7 +22,7 @@ from foldbarn.api.pictures import change_page
 from foldbarn.changes.engine.effects import Moved, OnDisks, Sums
 from foldbarn.changes.engine.preview import Preview
 from foldbarn.changes.engine.runner import run_change
-from foldbarn.core.loss import DataState, fate_of
+from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.house.postgres import Postgres
 from foldbarn.services import changes
 from foldbarn.store.database import transaction

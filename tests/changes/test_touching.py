@@ -20,14 +20,14 @@ from test_changes import held, lose, should_hold
 
 from foldbarn.changes.engine import moving, queue, runner
 from foldbarn.changes.engine.runner import run_change
-from foldbarn.changes.kinds.rebuild import Compare
-from foldbarn.core.capacity import most_that_fits
+from foldbarn.changes.kinds.pools.rebuild import Compare
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.loss import DataState, fate_of
-from foldbarn.core.protection import Level, mirror
-from foldbarn.core.rebuild import crowded_strips
+from foldbarn.core.moving.rebuild import crowded_strips
+from foldbarn.core.pools.capacity import most_that_fits
+from foldbarn.core.pools.protection import Level, mirror
 from foldbarn.core.site import Tier
 from foldbarn.core.touching import Thing, Touch, alone, meet, shared
+from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.services import changes, site, watching
 from foldbarn.store import changes as kept
 from foldbarn.store import touching

@@ -8,7 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sites import EXTENT, changed, make_site, uneven_racks, with_volume, without_nodes
 
-from foldbarn.core.capacity import (
+from foldbarn.core.figures import apply_parts
+from foldbarn.core.pools.capacity import (
     Ledger,
     account_pool,
     best_additions,
@@ -20,9 +21,8 @@ from foldbarn.core.capacity import (
     usable_by_protection,
     usable_extents,
 )
-from foldbarn.core.figures import apply_parts
-from foldbarn.core.healing import headroom_sentence
-from foldbarn.core.protection import Level, mirror
+from foldbarn.core.pools.healing import headroom_sentence
+from foldbarn.core.pools.protection import Level, mirror
 from foldbarn.core.site import Pool, Role, Tier
 
 

@@ -9,10 +9,10 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from foldbarn.core.comparing import Places, differences, held_by
-from foldbarn.core.silence import silence_of
+from foldbarn.core.moving.comparing import Places, differences, held_by
 from foldbarn.core.site import Contact, Node
 from foldbarn.core.touching import Thing, Touch, meet
+from foldbarn.core.watch.silence import silence_of
 
 PLACES = st.sets(
     st.tuples(*(st.integers(min_value=0, max_value=most) for most in (5, 3, 2**50, 4))), max_size=40

@@ -8,14 +8,14 @@ import pytest
 from hypothesis import example, given
 from hypothesis import strategies as st
 
-from foldbarn.core.durability import (
+from foldbarn.core.pools.durability import (
     chain,
     chance_of_loss,
     groups_of,
     mean_time_to_loss,
     unread_chance,
 )
-from foldbarn.core.protection import Level, mirror
+from foldbarn.core.pools.protection import Level, mirror
 
 
 @given(st.lists(st.integers(1, 4), min_size=1, max_size=5), st.integers(1, 4))

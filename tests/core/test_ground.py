@@ -11,16 +11,24 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sites import make_site
 
-from foldbarn.core.arranging import level_effects, warnings
-from foldbarn.core.cluster import Wish, need_of, needs, prechecks, reach_matrix
+from foldbarn.core.cluster.forming import Wish, need_of, needs, prechecks, reach_matrix
+from foldbarn.core.cluster.quorum import (
+    Voter,
+    domain_losses,
+    doubts,
+    majority,
+    survivable,
+    tolerates,
+    vote_sentence,
+)
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.machines.arranging import level_effects, warnings
+from foldbarn.core.machines.network import Finding, Port, hand_out, port_findings, say_speed
 from foldbarn.core.names import check_name, expand, natural_key
-from foldbarn.core.network import Finding, Port, hand_out, port_findings, say_speed
-from foldbarn.core.protection import Level
-from foldbarn.core.quorum import Voter, domain_losses, doubts, majority, survivable, tolerates, vote_sentence
+from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import Node
-from foldbarn.core.stages import stages
 from foldbarn.core.units import GIB, MB
+from foldbarn.core.watch.stages import stages
 
 GBIT = 125 * MB
 

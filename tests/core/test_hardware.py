@@ -7,10 +7,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.hardware import POOL_SIGNATURE, ReportedDisk, clearable, judge
-from foldbarn.core.health import Health
-from foldbarn.core.identity import Sight, find_boxes, plain_wwn, same_disks
-from foldbarn.core.reading import (
+from foldbarn.core.machines.hardware import POOL_SIGNATURE, ReportedDisk, clearable, judge
+from foldbarn.core.machines.health import Health
+from foldbarn.core.machines.identity import Sight, find_boxes, plain_wwn, same_disks
+from foldbarn.core.machines.reading import (
     kind_of_file,
     node_of_file,
     read_disks,

@@ -10,13 +10,13 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 from sites import EXTENT, changed, make_site, placed_as, uneven_racks, with_volume, without_nodes
 
-from foldbarn.core.capacity import Limit, fits, most_that_fits, pool_space, usable_extents
-from foldbarn.core.healing import Want, healing_for, healing_of, healing_sentence, heals, lose
-from foldbarn.core.lamps import Lamp, Outlook
-from foldbarn.core.loss import fate_of
-from foldbarn.core.protection import Level, mirror
-from foldbarn.core.rebuild import plan_rebuild
+from foldbarn.core.moving.rebuild import plan_rebuild
+from foldbarn.core.pools.capacity import Limit, fits, most_that_fits, pool_space, usable_extents
+from foldbarn.core.pools.healing import Want, healing_for, healing_of, healing_sentence, heals, lose
+from foldbarn.core.pools.protection import Level, mirror
 from foldbarn.core.site import SiteView, Tier, plain_volume
+from foldbarn.core.volumes.loss import fate_of
+from foldbarn.core.watch.lamps import Lamp, Outlook
 
 levels = st.sampled_from(list(Level))
 volumes = st.lists(

@@ -5,9 +5,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sites import changed, make_site, uneven_racks, with_volume, without_nodes
 
-from foldbarn.core.loss import DataState, fate_of, single_losses, survivors, without
-from foldbarn.core.protection import Level, mirror
+from foldbarn.core.pools.protection import Level, mirror
 from foldbarn.core.site import plain_volume
+from foldbarn.core.volumes.loss import DataState, fate_of, single_losses, survivors, without
 
 
 @given(uneven_racks(least=3), st.integers(1, 3), st.data())

@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.placement import (
+from foldbarn.core.pools.placement import (
     ONE,
     draw_domains,
     level_domains,

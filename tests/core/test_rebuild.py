@@ -7,14 +7,20 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sites import EXTENT, changed, make_site, moved, spread_is_kept, uneven_racks, with_volume, without_nodes
 
-from foldbarn.core.capacity import pool_space, usable_extents
-from foldbarn.core.levelling import LEVEL_TOLERANCE, above_share, imbalance, level_targets, plan_levelling
-from foldbarn.core.loss import DataState, fate_of
-from foldbarn.core.moves import estimate, say_hindrances, sources
-from foldbarn.core.protection import Level
-from foldbarn.core.rebuild import lost_strips, plan_drain, plan_rebuild
+from foldbarn.core.moving.levelling import (
+    LEVEL_TOLERANCE,
+    above_share,
+    imbalance,
+    level_targets,
+    plan_levelling,
+)
+from foldbarn.core.moving.moves import estimate, say_hindrances, sources
+from foldbarn.core.moving.rebuild import lost_strips, plan_drain, plan_rebuild
+from foldbarn.core.pools.capacity import pool_space, usable_extents
+from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import SiteView, plain_volume
 from foldbarn.core.units import MB
+from foldbarn.core.volumes.loss import DataState, fate_of
 
 
 @given(uneven_racks(least=3), st.integers(1, 3), st.integers(1, 99), st.integers(0, 5))

@@ -11,11 +11,10 @@ from hypothesis import strategies as st
 from sites import changed, make_site, with_volume
 
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.hardware import Reason
-from foldbarn.core.loss import cache_losses, fate_of
-from foldbarn.core.media import class_of
-from foldbarn.core.protection import Level, mirror
-from foldbarn.core.roles import (
+from foldbarn.core.machines.hardware import Reason
+from foldbarn.core.pools.media import class_of
+from foldbarn.core.pools.protection import Level, mirror
+from foldbarn.core.pools.roles import (
     Override,
     assign_roles,
     bind_cache,
@@ -30,6 +29,7 @@ from foldbarn.core.roles import (
 )
 from foldbarn.core.site import Disk, Role, SiteView, Tier
 from foldbarn.core.units import TB
+from foldbarn.core.volumes.loss import cache_losses, fate_of
 
 
 def disk(

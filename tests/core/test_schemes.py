@@ -11,14 +11,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sites import EXTENT, changed, make_site, placed_as, with_volume, without_nodes
 
-from foldbarn.core.capacity import pool_space
-from foldbarn.core.comparing import placed
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.healing import Want, healing_of
-from foldbarn.core.loss import DataState, ended_by, enough_to_read, fate, state_by_present
-from foldbarn.core.protection import MOST_COPIES, Level, Scheme, mirror
-from foldbarn.core.rebuild import lost_strips, plan_rebuild
+from foldbarn.core.moving.comparing import placed
+from foldbarn.core.moving.rebuild import lost_strips, plan_rebuild
+from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.pools.healing import Want, healing_of
+from foldbarn.core.pools.protection import MOST_COPIES, Level, Scheme, mirror
 from foldbarn.core.site import NOWHERE, UNWRITTEN, SiteView, plain_volume
+from foldbarn.core.volumes.loss import DataState, ended_by, enough_to_read, fate, state_by_present
 
 
 def of_scheme(scheme: Scheme, placement: np.ndarray, nodes: int = 8) -> SiteView:

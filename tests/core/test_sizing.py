@@ -11,13 +11,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from foldbarn.core.capacity import pool_space
-from foldbarn.core.durability import LossChance
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.protection import Level, mirror
-from foldbarn.core.repair import Fill, loads_of
-from foldbarn.core.site import Tier
-from foldbarn.core.sizing import (
+from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.pools.durability import LossChance
+from foldbarn.core.pools.protection import Level, mirror
+from foldbarn.core.pools.repair import Fill, loads_of
+from foldbarn.core.pools.sizing import (
     LEFT_OUT,
     Settings,
     comparison_csv,
@@ -26,6 +25,7 @@ from foldbarn.core.sizing import (
     size_up,
     write_plan,
 )
+from foldbarn.core.site import Tier
 
 PLAN = """
 room North

@@ -8,16 +8,14 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sites import changed, make_site, with_volume, without_nodes
 
-from foldbarn.core.counters import rate
 from foldbarn.core.errors import Conflict, NotPossible
 from foldbarn.core.figures import Part, apply_parts, make_figure
-from foldbarn.core.flows import max_min_rates
-from foldbarn.core.lamps import Lamp, Outlook, State, worst
-from foldbarn.core.loss import fate_of
+from foldbarn.core.machines.counters import rate
+from foldbarn.core.moving.flows import max_min_rates
+from foldbarn.core.moving.rebuild import plan_rebuild
 from foldbarn.core.names import check_name, natural_key
-from foldbarn.core.protection import Level, mirror
-from foldbarn.core.rebuild import plan_rebuild
-from foldbarn.core.roles import Endurance
+from foldbarn.core.pools.protection import Level, mirror
+from foldbarn.core.pools.roles import Endurance
 from foldbarn.core.units import (
     GB,
     GIB,
@@ -30,6 +28,8 @@ from foldbarn.core.units import (
     say_list,
     say_size,
 )
+from foldbarn.core.volumes.loss import fate_of
+from foldbarn.core.watch.lamps import Lamp, Outlook, State, worst
 
 
 @pytest.mark.parametrize(

@@ -22,11 +22,11 @@ from sites import (
 )
 
 from foldbarn.core.arrays import Flags
-from foldbarn.core.capacity import usable_extents
-from foldbarn.core.levelling import above_share, level_targets, plan_levelling
-from foldbarn.core.moves import startable
-from foldbarn.core.protection import Level, mirror
-from foldbarn.core.rebuild import leaving_strips, lost_strips, plan_drain, plan_rebuild
+from foldbarn.core.moving.levelling import above_share, level_targets, plan_levelling
+from foldbarn.core.moving.moves import startable
+from foldbarn.core.moving.rebuild import leaving_strips, lost_strips, plan_drain, plan_rebuild
+from foldbarn.core.pools.capacity import usable_extents
+from foldbarn.core.pools.protection import Level, mirror
 from foldbarn.core.site import SiteView
 
 

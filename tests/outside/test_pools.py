@@ -14,16 +14,16 @@ from scipy.linalg import expm
 from scipy.optimize import linprog
 from sites import EXTENT, changed, make_site, uneven_racks, with_volume, without_nodes
 
-from foldbarn.core.capacity import pool_space
-from foldbarn.core.durability import YEAR_SECONDS, chain, chance_of_loss, mean_time_to_loss
-from foldbarn.core.media import PROFILES
-from foldbarn.core.moves import estimate, sources
-from foldbarn.core.placement import place
-from foldbarn.core.protection import Level, mirror
-from foldbarn.core.rebuild import plan_drain, plan_rebuild
-from foldbarn.core.repair import Fill, bound, held_when_filled, loads_of
+from foldbarn.core.moving.moves import estimate, sources
+from foldbarn.core.moving.rebuild import plan_drain, plan_rebuild
+from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.pools.durability import YEAR_SECONDS, chain, chance_of_loss, mean_time_to_loss
+from foldbarn.core.pools.media import PROFILES
+from foldbarn.core.pools.placement import place
+from foldbarn.core.pools.protection import Level, mirror
+from foldbarn.core.pools.repair import Fill, bound, held_when_filled, loads_of
+from foldbarn.core.pools.sizing import Settings, read_plan, size_up
 from foldbarn.core.site import SiteView, Tier, plain_volume
-from foldbarn.core.sizing import Settings, read_plan, size_up
 from foldbarn.core.units import TIB
 
 

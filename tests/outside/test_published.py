@@ -13,12 +13,12 @@ from scipy.optimize import linprog
 from sites import changed, make_site, placed_as, with_volume
 from uhashring import HashRing
 
-from foldbarn.core.capacity import usable_extents
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.levelling import level_targets, plan_levelling
-from foldbarn.core.placement import ONE, draw_domains, place, shares, usable_fraction
-from foldbarn.core.protection import Level, mirror
-from foldbarn.core.reading import read_inventory
+from foldbarn.core.machines.reading import read_inventory
+from foldbarn.core.moving.levelling import level_targets, plan_levelling
+from foldbarn.core.pools.capacity import usable_extents
+from foldbarn.core.pools.placement import ONE, draw_domains, place, shares, usable_fraction
+from foldbarn.core.pools.protection import Level, mirror
 from foldbarn.core.units import TB, TIB, parse_quantity, parse_size, quantity_bytes
 
 

@@ -17,11 +17,11 @@ from sushy import auth
 
 from foldbarn.agent.machine import Machine, memory_bytes, read_stat
 from foldbarn.agent.server import make_app
-from foldbarn.core.hardware import judge
-from foldbarn.core.health import Health
-from foldbarn.core.network import hand_out
-from foldbarn.core.quorum import Voter, majority, survivable
-from foldbarn.core.reading import read_health, read_inventory
+from foldbarn.core.cluster.quorum import Voter, majority, survivable
+from foldbarn.core.machines.hardware import judge
+from foldbarn.core.machines.health import Health
+from foldbarn.core.machines.network import hand_out
+from foldbarn.core.machines.reading import read_health, read_inventory
 from foldbarn.house.postgres import free_port
 from foldbarn.links.agents import Agent
 from foldbarn.links.bmc import Bmc

@@ -18,7 +18,7 @@ from foldbarn.changes.engine.effects import Checks, Levels
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.text import BadText, SiteText, read_text, text_of, write_text
 from foldbarn.core.errors import NotAllowed, NotPossible, Unreachable
-from foldbarn.core.protection import Level
+from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import Contact
 from foldbarn.house.postgres import free_port
 from foldbarn.services import changes, cluster, files, intake

@@ -10,7 +10,7 @@ import pytest
 from conftest import Yard, run_async
 
 from foldbarn.core.errors import NotPossible, Unreachable
-from foldbarn.core.media import PROFILES
+from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.units import GB, GIB
 from foldbarn.links.agents import NOTHING_NEW, Agent, Garbled, Report, ask_reports
 from foldbarn.settings import settings

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from foldbarn.core.reading import PROTOCOL
+from foldbarn.core.machines.reading import PROTOCOL
 
 SECTOR = 512  # bytes; /sys/block/*/stat counts in these whatever the disk's own sectors are
 TOOL_SECONDS = 20.0

@@ -22,7 +22,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
 from foldbarn.agent.machine import Machine, ToolFailed
-from foldbarn.core.reading import PROTOCOL, tag_of
+from foldbarn.core.machines.reading import PROTOCOL, tag_of
 
 VERSION_SECONDS = 5.0  # how long a version is given without asking the tools again
 PROBE_SECONDS = 1.0

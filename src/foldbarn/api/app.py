@@ -65,8 +65,8 @@ from foldbarn.changes.engine.queue import closing_sender
 from foldbarn.changes.text import read_text, text_of, write_text
 from foldbarn.core.actors import Actor
 from foldbarn.core.errors import BarnError, NotFound
-from foldbarn.core.protection import mirror
-from foldbarn.core.sizing import LEFT_OUT, Settings, comparison_csv, read_plan
+from foldbarn.core.pools.protection import mirror
+from foldbarn.core.pools.sizing import LEFT_OUT, Settings, comparison_csv, read_plan
 from foldbarn.links.yard import levers
 from foldbarn.services import changes, cluster, files, house, intake, site
 from foldbarn.services import sizing as sizing_service

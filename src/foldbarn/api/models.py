@@ -10,10 +10,10 @@ from pydantic import BaseModel, ConfigDict, Field, model_validator
 from foldbarn.changes.engine.effects import CheckRow, LedgerOut, LossRow, RoleRow
 from foldbarn.changes.engine.preview import Preview
 from foldbarn.core.figures import Figure
-from foldbarn.core.lamps import Lamp, State
-from foldbarn.core.loss import DataState
-from foldbarn.core.protection import Level
-from foldbarn.core.repair import Repair
+from foldbarn.core.pools.protection import Level
+from foldbarn.core.pools.repair import Repair
+from foldbarn.core.volumes.loss import DataState
+from foldbarn.core.watch.lamps import Lamp, State
 
 
 class Body(BaseModel):

@@ -45,17 +45,17 @@ from foldbarn.changes.engine.effects import CheckRow, LedgerOut, LossRow
 from foldbarn.changes.engine.step import moves_strips
 from foldbarn.changes.text import SiteText
 from foldbarn.core.arrays import Flags
-from foldbarn.core.capacity import free_figure, site_ledgers
-from foldbarn.core.cluster import network_findings, reach_matrix, voters, wish_of
+from foldbarn.core.cluster.forming import network_findings, reach_matrix, voters, wish_of
+from foldbarn.core.cluster.quorum import domain_losses, doubts, vote_sentence
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
-from foldbarn.core.lamps import Lamp, Outlook, worst
-from foldbarn.core.loss import fate, present_strips, without
-from foldbarn.core.network import PORT_PLAN
-from foldbarn.core.quorum import domain_losses, doubts, vote_sentence
+from foldbarn.core.machines.network import PORT_PLAN
+from foldbarn.core.pools.capacity import free_figure, site_ledgers
 from foldbarn.core.site import AWAY, Contact, Disk, Ply, Role, SiteView, Volume
-from foldbarn.core.stages import stages
 from foldbarn.core.units import say_count
+from foldbarn.core.volumes.loss import fate, present_strips, without
+from foldbarn.core.watch.lamps import Lamp, Outlook, worst
+from foldbarn.core.watch.stages import stages
 from foldbarn.services.changes import again_at
 from foldbarn.services.house import Restart
 from foldbarn.store.tables import ChangeRow, DutyRow, RecordRow, SiteRow, StepRow, VolumeRow

@@ -20,16 +20,20 @@ from foldbarn.api.models import (
     UsableOut,
 )
 from foldbarn.changes.engine.effects import LedgerOut
-from foldbarn.changes.kinds.effects import roles
-from foldbarn.changes.kinds.set_pool import LABELS, settings_in_words, settings_of
-from foldbarn.core.capacity import UsableRow, best_additions, by_domain, free_figure, usable_by_protection
-from foldbarn.core.healing import healing_in_words, healing_of, healing_sentence
-from foldbarn.core.lamps import Outlook
-from foldbarn.core.levelling import imbalance
-from foldbarn.core.loss import cache_losses
+from foldbarn.changes.kinds.pools.effects import roles
+from foldbarn.changes.kinds.pools.set_pool import LABELS, settings_in_words, settings_of
+from foldbarn.core.moving.levelling import imbalance
 from foldbarn.core.names import natural_key
-from foldbarn.core.protection import Level
-from foldbarn.core.roles import (
+from foldbarn.core.pools.capacity import (
+    UsableRow,
+    best_additions,
+    by_domain,
+    free_figure,
+    usable_by_protection,
+)
+from foldbarn.core.pools.healing import healing_in_words, healing_of, healing_sentence
+from foldbarn.core.pools.protection import Level
+from foldbarn.core.pools.roles import (
     Assignment,
     assign_roles,
     binding_of,
@@ -38,9 +42,11 @@ from foldbarn.core.roles import (
     endurance,
     expected_writes,
 )
+from foldbarn.core.pools.sizing import Sizing, say_chance
 from foldbarn.core.site import Disk, Pool, Role, SiteView
-from foldbarn.core.sizing import Sizing, say_chance
 from foldbarn.core.units import say_binary, say_duration
+from foldbarn.core.volumes.loss import cache_losses
+from foldbarn.core.watch.lamps import Outlook
 
 
 def pool_out(outlook: Outlook, row: int) -> PoolOut:

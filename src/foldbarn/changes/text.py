@@ -11,10 +11,10 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_valida
 
 from foldbarn.changes.marked import MOST_CHARACTERS, Marked, Unreadable, read_marked
 from foldbarn.core.errors import BarnError, NotPossible
-from foldbarn.core.hardware import Inventory, ReportedDisk, ReportedPort
-from foldbarn.core.identity import plain_wwn
+from foldbarn.core.machines.hardware import Inventory, ReportedDisk, ReportedPort
+from foldbarn.core.machines.identity import plain_wwn
+from foldbarn.core.machines.network import Port, read_interface
 from foldbarn.core.names import folded, natural_key
-from foldbarn.core.network import Port, read_interface
 from foldbarn.core.site import Disk, Node, SiteView
 from foldbarn.core.units import GB, GIB, MB, MIB, parse_size
 

@@ -16,10 +16,10 @@ import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags, Ints
 from foldbarn.core.errors import NotFound
-from foldbarn.core.hardware import Reason, clearable
+from foldbarn.core.machines.hardware import Reason, clearable
+from foldbarn.core.machines.network import Port
 from foldbarn.core.names import folded
-from foldbarn.core.network import Port
-from foldbarn.core.protection import Level, Scheme
+from foldbarn.core.pools.protection import Level, Scheme
 
 
 class Contact(StrEnum):

@@ -14,9 +14,9 @@ from typing import Any
 
 import numpy as np
 
-from foldbarn.core.comparing import NO_STRIPS, Strips
 from foldbarn.core.errors import NotPossible, Unreachable
-from foldbarn.core.reading import PROTOCOL, WITNESS_PROTOCOL
+from foldbarn.core.machines.reading import PROTOCOL, WITNESS_PROTOCOL
+from foldbarn.core.moving.comparing import NO_STRIPS, Strips
 from foldbarn.links.outbound import Answer, Bounds, ask, ask_in
 from foldbarn.settings import settings
 

@@ -8,11 +8,11 @@ from typing import Any
 from urllib.parse import urljoin
 
 from foldbarn.core.errors import NotAllowed, NotPossible, Unreachable
-from foldbarn.core.hardware import Inventory, ReportedDisk, ReportedPort
-from foldbarn.core.health import Health
-from foldbarn.core.identity import plain_wwn
-from foldbarn.core.network import check_address
-from foldbarn.core.reading import read_bytes
+from foldbarn.core.machines.hardware import Inventory, ReportedDisk, ReportedPort
+from foldbarn.core.machines.health import Health
+from foldbarn.core.machines.identity import plain_wwn
+from foldbarn.core.machines.network import check_address
+from foldbarn.core.machines.reading import read_bytes
 from foldbarn.core.units import GIB, MB
 from foldbarn.links.outbound import Bounds, ask
 from foldbarn.settings import settings

@@ -5,10 +5,10 @@ from __future__ import annotations
 import time
 from concurrent.futures import ThreadPoolExecutor
 
-from foldbarn.changes.kinds.sealing import open_key
+from foldbarn.changes.kinds.cluster.sealing import open_key
 from foldbarn.core.actors import Actor
 from foldbarn.core.errors import BarnError, NotFound, NotPossible
-from foldbarn.core.network import PORT_PLAN, check_address
+from foldbarn.core.machines.network import PORT_PLAN, check_address
 from foldbarn.core.site import Contact, Node
 from foldbarn.core.units import say_count
 from foldbarn.links.agents import Agent, read_witness

@@ -10,9 +10,8 @@ from typing import Any, Literal
 
 from foldbarn.core.actors import Actor
 from foldbarn.core.errors import BarnError, NotPossible
-from foldbarn.core.hardware import Inventory
-from foldbarn.core.names import check_name
-from foldbarn.core.reading import (
+from foldbarn.core.machines.hardware import Inventory
+from foldbarn.core.machines.reading import (
     kind_of_file,
     node_of_file,
     read_disks,
@@ -21,6 +20,7 @@ from foldbarn.core.reading import (
     read_ports,
     serial_of_smart,
 )
+from foldbarn.core.names import check_name
 from foldbarn.core.site import Contact
 from foldbarn.core.units import MB, say_count
 from foldbarn.links.bmc import Bmc

@@ -13,9 +13,9 @@ import structlog
 
 from foldbarn.core.actors import agent_of
 from foldbarn.core.errors import Conflict, NotAllowed, NotPossible
-from foldbarn.core.hardware import Inventory
-from foldbarn.core.network import check_address
-from foldbarn.core.reading import read_inventory
+from foldbarn.core.machines.hardware import Inventory
+from foldbarn.core.machines.network import check_address
+from foldbarn.core.machines.reading import read_inventory
 from foldbarn.core.site import Contact
 from foldbarn.links.agents import Agent
 from foldbarn.store import pools, records, watching

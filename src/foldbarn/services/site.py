@@ -6,7 +6,7 @@ import time
 
 from foldbarn.core.actors import Actor
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.lamps import Halted, Outlook
+from foldbarn.core.watch.lamps import Halted, Outlook
 from foldbarn.services.changes import again_at
 from foldbarn.store import changes as kept
 from foldbarn.store import records

@@ -5,8 +5,8 @@ from __future__ import annotations
 from dataclasses import replace
 
 from foldbarn.core.errors import BarnError
+from foldbarn.core.pools.sizing import Settings, Sizing, read_plan, size_up, write_plan
 from foldbarn.core.site import SiteView
-from foldbarn.core.sizing import Settings, Sizing, read_plan, size_up, write_plan
 from foldbarn.store.views import current_view
 
 

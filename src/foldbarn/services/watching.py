@@ -12,19 +12,19 @@ from typing import Any
 import psycopg
 import structlog
 
-from foldbarn.changes.kinds.cluster import believers
+from foldbarn.changes.kinds.cluster.forming import believers
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
-from foldbarn.core.hardware import Inventory
-from foldbarn.core.lamps import UNWATCHED_SECONDS
-from foldbarn.core.levelling import LEVEL_TOLERANCE, imbalance, plan_levelling
+from foldbarn.core.machines.hardware import Inventory
+from foldbarn.core.machines.reading import read_counters, read_inventory, read_written
+from foldbarn.core.moving.levelling import LEVEL_TOLERANCE, imbalance, plan_levelling
+from foldbarn.core.moving.rebuild import crowded_strips, plan_rebuild
 from foldbarn.core.names import folded
-from foldbarn.core.reading import read_counters, read_inventory, read_written
-from foldbarn.core.rebuild import crowded_strips, plan_rebuild
-from foldbarn.core.roles import spare_for
-from foldbarn.core.silence import silence_of
+from foldbarn.core.pools.roles import spare_for
 from foldbarn.core.site import NOWHERE, Contact, Pool, Role, SiteView
 from foldbarn.core.units import say_count
+from foldbarn.core.watch.lamps import UNWATCHED_SECONDS
+from foldbarn.core.watch.silence import silence_of
 from foldbarn.links.agents import NOTHING_NEW, Agent, Garbled, Report, ask_reports, read_witness
 from foldbarn.links.mail import send_mail
 from foldbarn.services.changes import carry_out, try_again

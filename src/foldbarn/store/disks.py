@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from sqlalchemy import select, update
 
-from foldbarn.core.roles import Assignment
+from foldbarn.core.pools.roles import Assignment
 from foldbarn.core.site import Role
 from foldbarn.store.database import Session
 from foldbarn.store.tables import DiskRow

@@ -14,8 +14,8 @@ from sqlalchemy import ARRAY, String, any_, cast, delete, func, insert, select, 
 from sqlalchemy.orm import Session
 from sqlalchemy.sql.elements import CollectionAggregate
 
-from foldbarn.core.hardware import Inventory, Reason, ReportedDisk, ReportedPort, judge
-from foldbarn.core.identity import Sight, find_boxes
+from foldbarn.core.machines.hardware import Inventory, Reason, ReportedDisk, ReportedPort, judge
+from foldbarn.core.machines.identity import Sight, find_boxes
 from foldbarn.core.site import Contact, Role
 from foldbarn.core.units import say_size
 from foldbarn.store.tables import DiskRow, EnclosureRow, NodeRow, PoolRow, RackRow, RoomRow, SiteRow

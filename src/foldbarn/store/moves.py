@@ -7,7 +7,7 @@ from typing import Any
 
 from sqlalchemy import delete, func, insert, select, update
 
-from foldbarn.core.moves import Moves
+from foldbarn.core.moving.moves import Moves
 from foldbarn.store.database import Session
 from foldbarn.store.tables import ChangeRow, DiskRow, MoveRow, NodeRow
 

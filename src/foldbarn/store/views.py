@@ -14,10 +14,10 @@ import numpy as np
 from sqlalchemy import ColumnElement, Row, literal_column, select
 
 from foldbarn.core.arrays import Disks
-from foldbarn.core.hardware import Reason
+from foldbarn.core.machines.hardware import Reason
+from foldbarn.core.machines.network import Port
 from foldbarn.core.names import natural_key
-from foldbarn.core.network import Port
-from foldbarn.core.protection import Level, Scheme
+from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.site import (
     Cluster,
     Contact,

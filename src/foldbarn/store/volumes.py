@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from sqlalchemy import delete, select, update
 
 from foldbarn.core.arrays import Disks
-from foldbarn.core.protection import Scheme
+from foldbarn.core.pools.protection import Scheme
 from foldbarn.core.site import Tier
 from foldbarn.store import moves
 from foldbarn.store.database import Session

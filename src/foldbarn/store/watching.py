@@ -8,7 +8,7 @@ from collections.abc import Iterable, Mapping
 from sqlalchemy import func, select, update
 from sqlalchemy.dialects.postgresql import insert
 
-from foldbarn.core.counters import rate
+from foldbarn.core.machines.counters import rate
 from foldbarn.store.database import Session
 from foldbarn.store.tables import DiskRow, DiskWorkRow, NodeRow, PlyRow, SiteRow, VolumeRow
 

@@ -6,9 +6,9 @@ import hashlib
 import math
 from typing import Any
 
-from foldbarn.core.hardware import POOL_SIGNATURE
-from foldbarn.core.reading import PROTOCOL
-from foldbarn.core.roles import rated_bytes
+from foldbarn.core.machines.hardware import POOL_SIGNATURE
+from foldbarn.core.machines.reading import PROTOCOL
+from foldbarn.core.pools.roles import rated_bytes
 from foldbarn.core.site import slots_of
 from foldbarn.yard import council
 from foldbarn.yard.council import BadOrder

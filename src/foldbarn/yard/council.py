@@ -6,7 +6,7 @@ truly lost.
 
 from __future__ import annotations
 
-from foldbarn.core.quorum import majority
+from foldbarn.core.cluster.quorum import majority
 from foldbarn.yard.machines import Council, Machines, Order
 
 PATIENCE_SECONDS = 2.0  # how long keepers wait for a silent leader before they choose another

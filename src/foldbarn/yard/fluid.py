@@ -8,8 +8,8 @@ import math
 
 import numpy as np
 
-from foldbarn.core.flows import max_min_rates
-from foldbarn.core.media import PROFILES
+from foldbarn.core.moving.flows import max_min_rates
+from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.units import MB
 from foldbarn.yard.machines import Copying, Machines, Order
 

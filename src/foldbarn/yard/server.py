@@ -19,7 +19,7 @@ from fastapi import FastAPI, HTTPException, Request, Response
 from pydantic import BaseModel, Field
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
-from foldbarn.core.reading import PROTOCOL, WITNESS_PROTOCOL, tag_of
+from foldbarn.core.machines.reading import PROTOCOL, WITNESS_PROTOCOL, tag_of
 from foldbarn.yard import agent, council, redfish
 from foldbarn.yard.fluid import tick
 from foldbarn.yard.machines import Machines

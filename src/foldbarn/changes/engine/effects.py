@@ -9,10 +9,10 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
-from foldbarn.core.arranging import LevelEffect
-from foldbarn.core.capacity import LEDGER_GROWS, LEDGER_LABELS, Ledger
 from foldbarn.core.errors import BarnError
 from foldbarn.core.figures import Figure
+from foldbarn.core.machines.arranging import LevelEffect
+from foldbarn.core.pools.capacity import LEDGER_GROWS, LEDGER_LABELS, Ledger
 
 
 class Note(BaseModel):

@@ -17,10 +17,10 @@ import numpy as np
 
 from foldbarn.changes.engine.runner import Asked, Run
 from foldbarn.core.arrays import Disks
-from foldbarn.core.comparing import Places, Strips, differences, held_by, placed
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
-from foldbarn.core.moves import Busy, Moves, crowds, say_hindrances, sources, startable
-from foldbarn.core.rebuild import plan_rebuild
+from foldbarn.core.moving.comparing import Places, Strips, differences, held_by, placed
+from foldbarn.core.moving.moves import Busy, Moves, crowds, say_hindrances, sources, startable
+from foldbarn.core.moving.rebuild import plan_rebuild
 from foldbarn.core.site import Contact, Disk, Pool, SiteView
 from foldbarn.core.units import say_count
 from foldbarn.settings import settings

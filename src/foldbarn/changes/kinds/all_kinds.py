@@ -1,39 +1,10 @@
-"""Importing this registers every kind of change."""
+"""Importing this registers every kind of change, whatever module of this package it stands in."""
 
-from foldbarn.changes.kinds import (
-    addresses,
-    arrange,
-    change_role,
-    clear_disk,
-    cluster,
-    create_volume,
-    delete,
-    describe,
-    form_pool,
-    give_up,
-    grow_pool,
-    purposes,
-    rebuild,
-    replace_disk,
-    retire,
-    set_pool,
-)
+import importlib
+import pkgutil
 
-__all__ = [
-    "addresses",
-    "arrange",
-    "change_role",
-    "clear_disk",
-    "cluster",
-    "create_volume",
-    "delete",
-    "describe",
-    "form_pool",
-    "give_up",
-    "grow_pool",
-    "purposes",
-    "rebuild",
-    "replace_disk",
-    "retire",
-    "set_pool",
-]
+from foldbarn.changes import kinds
+
+for module in pkgutil.walk_packages(kinds.__path__, f"{kinds.__name__}."):
+    if not module.ispkg:
+        importlib.import_module(module.name)

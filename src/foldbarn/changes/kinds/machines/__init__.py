@@ -1,0 +1,1 @@
+"""Machines: what nodes report, where they stand, how they are connected."""

@@ -1,0 +1,1 @@
+"""Pools: room, protection, roles, and what they come to."""

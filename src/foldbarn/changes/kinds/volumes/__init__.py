@@ -1,0 +1,1 @@
+"""Volumes, and what losses do to them."""

@@ -1,0 +1,458 @@
+"""Making a volume: its extents are placed apart, and room for every strip is set aside on the disks."""
+
+from __future__ import annotations
+
+import zlib
+from collections import defaultdict
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+from functools import partial
+from typing import ClassVar
+
+import numpy as np
+from pydantic import Field
+
+from foldbarn.changes.engine.effects import (
+    AnyEffect,
+    DomainRow,
+    Domains,
+    Note,
+    OnDisks,
+    Promise,
+    Row,
+    Sums,
+    warning,
+)
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.plan import Plan, Planned
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.engine.step import Inside, Outside
+from foldbarn.changes.kinds.pools.disks import check_not_closing
+from foldbarn.changes.kinds.pools.schemes import SchemeAt
+from foldbarn.core.arrays import Disks
+from foldbarn.core.errors import BarnError, NotPossible
+from foldbarn.core.figures import Figure, Part, make_figure
+from foldbarn.core.names import check_name, folded
+from foldbarn.core.pools.capacity import (
+    Fit,
+    Limit,
+    by_domain,
+    fits,
+    free_figure,
+    most_that_fits,
+    pool_space,
+    stranded_slots,
+)
+from foldbarn.core.pools.healing import healing_sentence, heals
+from foldbarn.core.pools.placement import place
+from foldbarn.core.pools.protection import Level, Scheme, mirror
+from foldbarn.core.site import Contact, Pool, SiteView, Tier, plain_volume
+from foldbarn.core.touching import Meant, Thing, shared
+from foldbarn.core.units import parse_size, say_binary, say_count, say_size
+from foldbarn.store import nodes, pools, volumes
+from foldbarn.store.database import Session, announce, transaction
+from foldbarn.store.placements import read_placement
+from foldbarn.store.tables import VolumeRow
+from foldbarn.store.views import current_view, load_view
+
+MOST_EXTENTS = 4_000_000  # placed in a few seconds; a larger volume wants larger extents
+
+
+class CreateVolumeParams(Params):
+    """A volume as wished for. size: as typed, such as "1 TiB", or bytes."""
+
+    name: str
+    pool: str
+    size: str = Field(max_length=40)
+    copies: int = 3
+    level: Level = Level.RACK
+    tier: Tier = Tier.BULK
+
+
+class Place(Inside):
+    """A new volume in a pool (by number), with a disk for each of its strips. bytes: a whole number of the
+    pool's allocation units.
+    """
+
+    name: ClassVar[str] = "place"
+    volume: str
+    pool: int
+    bytes: int
+    scheme: SchemeAt
+    tier: Tier
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        """Looks again at everything the plan looked at: what is made at the same time in the same pool comes
+        before or after.
+        """
+        locked = pools.locked(session, self.pool)
+        view = load_view(session)
+        if locked is None:
+            raise NotPossible("The pool is gone.", about="pool")
+        check_name(self.volume, "volume", [v.name for v in view.volumes])
+        scheme = self.scheme.scheme()
+        wish = wish_in(view, view.pool_numbered(self.pool), self.bytes, scheme, self.tier)
+        row = VolumeRow(
+            name=self.volume,
+            pool_id=locked.id,
+            size_bytes=wish.size,
+            change_id=run.change,
+        )
+        placement = placement_for(view, wish, self.volume)
+        volumes.add(session, row, wish.scheme, wish.tier, placement)
+        return f"{say_count(placement.size, 'strip')} of {say_count(wish.extents, 'extent')} placed."
+
+    def take_back(self, run: Run) -> None:
+        """Its strips are dropped, and it is forgotten. Nobody moves its strips meanwhile: a rebuild may have
+        had some on their way.
+        """
+        with transaction() as session:
+            made = volumes.of_change(session, run.change)
+        if made is None:
+            return
+        with run.holding_strips(current_view().pool_numbered(made.pool)):
+            heard = {n.number for n in current_view().nodes if n.contact == Contact.HEARD}
+            silent: set[int] = set()
+            for ply in made.plies:
+                orders = {
+                    node: {serial: [[ply, e, s] for e, s in strips] for serial, strips in disks.items()}
+                    for node, disks in _strips_by_node(ply).items()
+                }
+                told = {n: {"kind": "drop", "strips": strips} for n, strips in orders.items() if n in heard}
+                run.tell_nodes(told, part=f"ply{ply}")
+                silent |= orders.keys() - heard
+            with run.writing() as session:
+                nodes.owe(session, silent)
+                # Copies of its strips that were on their way are dropped by the comparison that follows.
+                if volumes.forget(session, made.number):
+                    pools.look(session, [made.pool], f"{made.name} was withdrawn")
+                announce(session, "site")
+
+
+class Reserve(Outside):
+    """Every agent sets the strips of the change's volume aside."""
+
+    name: ClassVar[str] = "reserve"
+
+    def carry_out(self, run: Run) -> str:
+        made = _made(run)
+        told: set[int] = set()
+        for ply in made.plies:
+            wanted = _strips_by_node(ply)
+            order = {"kind": "reserve", "ply": ply, "bytes": made.strip_bytes}
+            orders = {node: {**order, "strips": strips} for node, strips in wanted.items()}
+            run.tell_nodes(orders, part=f"ply{ply}")
+            told |= wanted.keys()
+        return f"Reserved on {say_count(len(told), 'node')}."
+
+
+class ReadStrips(Outside):
+    """Each disk must hold what it was given; then the volume opens."""
+
+    name: ClassVar[str] = "read-strips"
+
+    def carry_out(self, run: Run) -> str:
+        made = _made(run)
+        for ply in made.plies:
+            self._read(run, ply)
+        with run.writing() as session:
+            volumes.open_(session, made.number)
+            announce(session, "site")
+        return "Every disk holds its strips."
+
+    def _read(self, run: Run, ply: int) -> None:
+        names = run.urls()
+        for node, disks in _strips_by_node(ply).items():
+            agent = run.agent(node)
+            for serial, strips in disks.items():
+                held = run.insist(names[node][0], partial(agent.strips, serial, ply))
+                there = {(e, s) for p, e, s in held.tolist() if p == ply}
+                missing = {(e, s) for e, s in strips} - there
+                if missing:
+                    raise NotPossible(
+                        f"{names[node][0]} says it reserved every strip, but {len(missing)} are not "
+                        f"on disk {serial}."
+                    )
+
+
+@register
+class CreateVolume(Kind[CreateVolumeParams]):
+    """place (ours), reserve (agents), read back (from agents)."""
+
+    name: ClassVar[str] = "create-volume"
+    params: ClassVar[type[Params]] = CreateVolumeParams
+
+    def plan(self, view: SiteView, params: CreateVolumeParams) -> Plan:
+        name = params.name.strip()
+        title, blockers = f"Make {name or 'a volume'}", []
+        try:
+            check_name(name, "volume", [v.name for v in view.volumes])
+        except BarnError as error:
+            blockers.append(Note.of(error))
+        try:
+            pool = view.pool(params.pool)
+            scheme = mirror(params.copies, params.level)
+            wish = wish_in(view, pool, parse_size(params.size), scheme, params.tier)
+        except BarnError as error:
+            return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
+        placement = placement_for(view, wish, name)
+        after = _after(view, wish, name, placement)
+        return Plan(
+            title=title,
+            about=name,
+            summary=_summary(wish, parse_size(params.size)),
+            steps=_steps(wish, name),
+            effects=_effects(view, after, wish, placement),
+            touches=[shared(Thing.POOL, pool.number)],
+            meant=Meant(pools=(pool,)),
+            blockers=blockers,
+            warnings=_warnings(view, after, wish),
+        )
+
+
+def _steps(wish: VolumeWish, name: str) -> Sequence[Planned]:
+    place_ = Place(
+        volume=name,
+        pool=wish.pool.number,
+        bytes=wish.size,
+        scheme=SchemeAt.of(wish.scheme),
+        tier=wish.tier,
+    )
+    return [
+        Planned(place_, "Choose a disk for every strip", "Each extent's copies go to different domains."),
+        Planned(Reserve(), "Set the strips aside", "Every agent reserves its strips.", seconds=1),
+        Planned(
+            ReadStrips(),
+            "Read the strips back",
+            "Each disk must hold what it was given before the volume opens.",
+            seconds=1,
+        ),
+    ]
+
+
+@dataclass(frozen=True, slots=True)
+class VolumeWish:
+    """A volume that its pool can take as it stands: bytes, extents."""
+
+    pool: Pool
+    size: int
+    extents: int
+    scheme: Scheme
+    tier: Tier
+
+    @property
+    def extent_bytes(self) -> int:
+        """Bytes of data in an extent."""
+        return self.scheme.k * self.pool.strip_bytes
+
+
+def wish_in(view: SiteView, pool: Pool, asked: int, scheme: Scheme, tier: Tier) -> VolumeWish:
+    """The one rule of what a pool takes, for the plan and for the step. asked: bytes. Raises NotPossible with
+    what stands against it.
+    """
+    size = rounded_size(asked, pool)
+    if tier not in view.tiers_of(pool):
+        raise NotPossible(
+            f"{pool.name} has no fast tier.",
+            about="tier",
+            next_step="Choose the bulk tier, or form a pool of two media classes.",
+        )
+    check_not_closing(pool)
+    if pool.forming:
+        raise NotPossible(
+            f"{pool.name} is still being formed.", about="pool", next_step="Wait until its change is done."
+        )
+    extents = extents_of(size, pool, scheme)
+    spread_of = view.domain_of(scheme.level)[_open_disks(view, pool, tier)]
+    reachable = len(np.unique(spread_of))
+    if reachable < scheme.least_domains:
+        level = scheme.level.value
+        step = (
+            f"Choose at most {reachable} copies, or another pool."
+            if reachable
+            else "Bring its nodes back first."
+        )
+        raise NotPossible(
+            f"{scheme.counted()} need {say_count(scheme.least_domains, level)}; {pool.name} has "
+            f"room in {reachable} now.",
+            about="copies",
+            next_step=step,
+        )
+    if not fits(view, pool, scheme, tier, extents):
+        raise _too_large(size, pool, scheme, most_that_fits(view, pool, scheme, tier))
+    return VolumeWish(pool, size, extents, scheme, tier)
+
+
+def _made(run: Run) -> volumes.Made:
+    with transaction() as session:
+        made = volumes.of_change(session, run.change)
+    if made is None:
+        raise NotPossible("The volume is gone.", next_step="Withdraw this change.")
+    return made
+
+
+def rounded_size(size: int, pool: Pool) -> int:
+    """The size rounded up to the pool's allocation unit, in bytes."""
+    return -(-size // pool.allocation_bytes) * pool.allocation_bytes
+
+
+def extents_of(size: int, pool: Pool, scheme: Scheme) -> int:
+    """Extents that a volume of this many bytes takes; the last one may be partly used.
+
+    Raises NotPossible for a size that would take more than four million.
+    """
+    extent = scheme.k * pool.strip_bytes
+    extents = -(-size // extent)
+    if extents > MOST_EXTENTS:
+        raise NotPossible(
+            f"{say_size(size)} would take {extents:,} extents of {say_binary(extent)}; "
+            f"{MOST_EXTENTS:,} are the most for one volume.",
+            about="size",
+        )
+    return extents
+
+
+def placement_for(view: SiteView, wish: VolumeWish, name: str) -> Disks:
+    """Disk numbers of every strip of a new volume, [extents, strips]. The same site and name give the same
+    placement.
+    """
+    rows = _open_disks(view, wish.pool, wish.tier)
+    domain_of = view.domain_of(wish.scheme.level)[rows]
+    seed = zlib.crc32(folded(name.strip()).encode())
+    placed = place(
+        view.disk_free[rows], domain_of, view.disk_node[rows], wish.extents, wish.scheme.strips, seed
+    )
+    numbers: Disks = view.disk_numbers[rows][placed]
+    return numbers
+
+
+def _open_disks(view: SiteView, pool: Pool, tier: Tier) -> np.ndarray:
+    """Rows of the disks of a tier that can take new strips."""
+    rows = view.in_pool(pool, tier)
+    return rows[view.disk_open[rows] & (view.disk_free[rows] > 0)]
+
+
+def _after(view: SiteView, wish: VolumeWish, name: str, placement: Disks) -> SiteView:
+    """The site with the volume."""
+    row = view.pool_row(wish.pool)
+    volume = plain_volume(0, name or "it", row, wish.size, wish.scheme, placement, tier=wish.tier)
+    return replace(view, volumes=(*view.volumes, volume))
+
+
+def _summary(wish: VolumeWish, asked: int) -> str:
+    pool = wish.pool
+    rounded = (
+        f", rounded up from {say_size(asked)} to whole units of {say_binary(pool.allocation_bytes)}"
+        if wish.size > asked * 1.001
+        else ""
+    )
+    return (
+        f"{say_size(wish.size)}{rounded} in {pool.name}, as {say_count(wish.extents, 'extent')} "
+        f"of {say_binary(wish.extent_bytes)}."
+    )
+
+
+def _effects(view: SiteView, after: SiteView, wish: VolumeWish, placement: Disks) -> list[AnyEffect]:
+    pool, scheme = wish.pool, wish.scheme
+    taken = np.bincount(view.row_of_number[placement].reshape(-1), minlength=len(view.disks))
+    arriving = {view.disks[r].name: int(taken[r]) * pool.strip_bytes for r in np.flatnonzero(taken).tolist()}
+    space, space_after = (pool_space(site, pool).of(wish.tier) for site in (view, after))
+    on_disks = make_figure(
+        "On disks",
+        "bytes",
+        [
+            Part("+", "extents", wish.extents, "count"),
+            Part("×", "bytes of a strip", pool.strip_bytes, "bytes"),
+            Part("×", "copies" if scheme.is_mirror else "strips of an extent", scheme.strips, "count"),
+        ],
+        f"Rounded up to whole extents of {say_binary(wish.extent_bytes)}.",
+    )
+    rows = [
+        Row(label="On disks", after=on_disks),
+        Row(
+            label=f"Free in {pool.name}",
+            before=free_figure(pool, space),
+            after=free_figure(pool, space_after),
+        ),
+        Row(
+            label=f"{pool.name} full",
+            before=Figure("full", space.full, "share"),
+            after=Figure("full", space_after.full, "share"),
+        ),
+    ]
+    return [
+        Promise(sentence=f"{scheme.sentence().capitalize()}."),
+        Sums(rows=rows),
+        OnDisks(arriving=arriving),
+        _domains(view, wish, taken),
+    ]
+
+
+def _domains(view: SiteView, wish: VolumeWish, taken: np.ndarray) -> Domains:
+    """taken: strips by disk row."""
+    pool, scheme = wish.pool, wish.scheme
+    rows = _open_disks(view, pool, wish.tier)
+    spread_of = view.domain_of(scheme.level)[rows]
+    names = view.domain_names(scheme.level)
+    labels, room = by_domain(view.disk_free[rows], spread_of)
+    takes = by_domain(taken[rows], spread_of)[1]
+    left = stranded_slots(view.disk_free[rows], spread_of, scheme)
+    return Domains(
+        level=scheme.level.value,
+        rows=[
+            DomainRow(
+                name=names[d],
+                room=r * pool.strip_bytes,
+                takes=t * pool.strip_bytes,
+                stranded=left[d] * pool.strip_bytes,
+            )
+            for d, r, t in zip(labels.tolist(), room.tolist(), takes.tolist(), strict=True)
+        ],
+    )
+
+
+def _warnings(view: SiteView, after: SiteView, wish: VolumeWish) -> list[Note]:
+    pool, scheme, found = wish.pool, wish.scheme, []
+    space, space_after = (pool_space(site, pool).of(wish.tier) for site in (view, after))
+    if heals(view, pool, space) and not heals(after, pool, space_after):
+        found.append(warning("heals-no-more", healing_sentence(after, pool, space_after), about="copies"))
+    if scheme.survives == 0:
+        words = "With one copy, the loss of any disk it lies on loses data for good."
+        found.append(warning("one-copy", words, about="copies"))
+    racks = view.disk_rack[_open_disks(view, pool, wish.tier)]
+    if scheme.level in (Level.NODE, Level.DISK) and len(np.unique(racks)) > 1:
+        words = f"Copies are kept apart by {scheme.level} only: one rack may hold them all."
+        found.append(warning("one-rack", words, about="level"))
+    return found
+
+
+def _too_large(size: int, pool: Pool, scheme: Scheme, fit: Fit) -> NotPossible:
+    """The refusal, with what limits the size."""
+    limits = {
+        Limit.APART: "where its copies can be kept apart",
+        Limit.FILL_LINE: f"up to its fill line of {pool.fill_line:.0%}",
+        Limit.CAP: f"up to its cap on overcommit of {pool.overcommit_cap:g}",
+    }
+    steps = {
+        Limit.APART: "Choose a smaller size, fewer copies, or add disks.",
+        Limit.FILL_LINE: "Choose a smaller size, fewer copies, or add disks.",
+        Limit.CAP: "Choose a smaller size, or raise the cap in the pool's settings.",
+    }
+    words = (
+        f"{say_size(size)} does not fit: {pool.name} can take "
+        f"{say_size(fit.extents * scheme.k * pool.strip_bytes)} more "
+        f"with {scheme.counted()}, {limits[fit.limit]}."
+    )
+    return NotPossible(words, about="size", next_step=steps[fit.limit])
+
+
+def _strips_by_node(ply: int) -> dict[int, dict[str, list[list[int]]]]:
+    """The strips of a ply, [extent, strip], by node number and disk serial."""
+    view = current_view()
+    with transaction() as session:
+        placement = read_placement(session, ply)
+    found: dict[int, dict[str, list[list[int]]]] = defaultdict(dict)
+    for number in np.unique(placement[placement > 0]).tolist():
+        disk = view.disks[int(view.row_of_number[number])]
+        found[view.nodes[disk.node].number][disk.serial] = np.argwhere(placement == number).tolist()
+    return dict(found)

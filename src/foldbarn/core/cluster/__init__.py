@@ -1,0 +1,1 @@
+"""The cluster: who belongs to it, and who decides."""

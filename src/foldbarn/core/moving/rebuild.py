@@ -1,0 +1,347 @@
+"""A new place for strips that are lost, or whose disk is being emptied. Method: docs/methods.md, "Rebuild"
+and "Moving little".
+
+Three passes, each only where the one before leaves something: strips are dealt by shares of free room; what
+is left exchanges places among the strips that move anyway; then strips that lie well are moved out of the way
+as well. So a strip is called stuck only where no arrangement of all that may move has a place for it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from foldbarn.core.arrays import Disks, Flags, Ints
+from foldbarn.core.moving.dealing import deal_in_turn
+from foldbarn.core.moving.exchange import Block, Exchange, block_of, settle_within_extents
+from foldbarn.core.moving.levelling import level_targets
+from foldbarn.core.moving.moves import (
+    NO_MOVES,
+    Busy,
+    Hindrance,
+    Moves,
+    join_moves,
+    moves_to,
+    open_room,
+    takes_strips,
+)
+from foldbarn.core.pools.protection import Level
+from foldbarn.core.site import Ply, Pool, SiteView, Tier
+from foldbarn.core.volumes.loss import enough_to_read
+
+
+def lost_strips(view: SiteView, ply: Ply) -> Flags:
+    """Strips to be remade, [extents, strips]: nowhere, or on a disk away beyond its grace time, with as many
+    left to read as that takes.
+    """
+    rows = view.rows(ply)
+    gone = np.append(view.disk_given_up & ~view.disk_ready, True)[rows]
+    lost: Flags = gone & enough_to_read(view, ply)[:, None]
+    return lost
+
+
+def crowded_strips(view: SiteView, ply: Ply) -> Flags:
+    """Strips to be moved apart, [extents, strips]: readable, in a domain that holds an earlier readable strip
+    of their extent.
+
+    That comes about where nodes are put in other racks, or return when their strips were thought lost.
+    """
+    rows = view.rows(ply)
+    ready = np.append(view.disk_ready, False)[rows]
+    domains = np.where(ready, np.append(view.domain_of(ply.scheme.level), -1)[rows], -1)
+    crowded = np.zeros(rows.shape, dtype=np.bool_)
+    if ply.scheme.per_domain == 1:
+        for later in range(1, rows.shape[1]):
+            same = domains[:, :later] == domains[:, later : later + 1]
+            crowded[:, later] = same.any(axis=1) & ready[:, later]
+    return crowded
+
+
+def leaving_strips(view: SiteView, ply: Ply) -> Flags:
+    """Strips to be moved, [extents, strips]: on a disk that is being emptied and can be read."""
+    flags: Flags = np.append(view.disk_retiring & view.disk_ready, False)[view.rows(ply)]
+    return flags
+
+
+def plan_rebuild(
+    view: SiteView, pool: Pool, seed: int, busy: Busy | None = None, prefer: Disks | None = None
+) -> Moves:
+    """A place for every lost strip of a pool, keeping the spread and filling disks in proportion to their
+    free room.
+
+    Strips of an extent that share a domain are moved apart in the same plan.
+    prefer: numbers of disks that get what they can hold first. busy: strips on their way already, left
+    out; those that the view knows of when None.
+    Deterministic in the seed.
+    """
+    firsts: list[Flags | Ints] = [np.isin(view.disk_numbers, prefer)] if prefer is not None else []
+    wanted = {p.number: lost_strips(view, p) | crowded_strips(view, p) for p in view.plies_of(pool)}
+    return _rehouse(view, pool, wanted, firsts, seed, view.under_way if busy is None else busy)
+
+
+def plan_drain(
+    view: SiteView,
+    pool: Pool,
+    seed: int,
+    prefer: Disks | None = None,
+    busy: Busy | None = None,
+    lost_too: bool = False,
+) -> Moves:
+    """A new place for every strip that can be read on disks being retired: first on the disks with these
+    numbers, then where levelling wants more, then wherever there is room.
+
+    lost_too: lost strips in the same plan, as a preview wants them; else those are for plan_rebuild.
+    """
+    targets = level_targets(view, pool)
+    preferred = np.isin(view.disk_numbers, prefer if prefer is not None else [])
+    firsts: list[Flags | Ints] = [preferred, np.maximum(targets - view.disk_used, 0)]
+    wanted = {p.number: leaving_strips(view, p) for p in view.plies_of(pool)}
+    if lost_too:
+        wanted = {p.number: wanted[p.number] | lost_strips(view, p) for p in view.plies_of(pool)}
+    return _rehouse(view, pool, wanted, firsts, seed, view.under_way if busy is None else busy)
+
+
+@dataclass(slots=True, eq=False)
+class _Guests:
+    """The strips of a ply that want a place, and its others. want, under_way: [extents, strips] flags;
+    before: the rows where they lie now."""
+
+    ply: Ply
+    block: Block
+    before: Disks
+    want: Flags
+    under_way: Flags
+
+
+def _rehouse(
+    view: SiteView, pool: Pool, wanted: Mapping[int, Flags], firsts: list[Flags | Ints], seed: int, busy: Busy
+) -> Moves:
+    """A new place for all wanted strips ([extents, strips] flags by ply number), as many as any
+    arrangement allows.
+
+    firsts: what of the room is offered first, see deal_in_turn.
+    """
+    rng = np.random.default_rng(seed)
+    done = []
+    for tier in Tier:
+        plies = view.plies_of(pool, tier)
+        guests = [
+            _guests(view, p, wanted[p.number], busy)
+            for p in sorted(plies, key=lambda p: -p.extents)
+            if wanted[p.number].any()
+        ]
+        if guests:
+            room = open_room(view, pool, tier) + _to_come(view, pool, tier, busy)
+            done.append(_rehouse_tier(view, plies, guests, room, firsts, rng, busy))
+    return join_moves(done) if done else NO_MOVES
+
+
+def _guests(view: SiteView, ply: Ply, want: Flags, busy: Busy) -> _Guests:
+    """The strips of a ply as the plan begins: what wants a place lies nowhere, what is on its way where it
+    goes.
+    """
+    block, before, under_way = block_of(view, ply, busy)
+    wanted = np.zeros(before.shape, dtype=np.bool_)
+    wanted[:, : want.shape[1]] = want
+    wanted &= ~under_way
+    block.at[wanted] = len(view.disks)
+    return _Guests(ply, block, before, wanted, under_way)
+
+
+def _to_come(view: SiteView, pool: Pool, tier: Tier, busy: Busy) -> Ints:
+    """Room that strips on their way leave behind on disks that take others, [disks]."""
+    room = np.zeros(len(view.disks), dtype=np.int64)
+    by_number = {p.number: p for p in view.plies_of(pool, tier)}
+    takes = np.append(takes_strips(view), False)
+    for number, extent, strip in busy:
+        if number in by_number:
+            row = int(view.row_of_number[by_number[number].placement[extent, strip]])
+            if takes[row]:
+                room[row] += 1
+    return room
+
+
+def _rehouse_tier(
+    view: SiteView,
+    plies: list[Ply],
+    guests: list[_Guests],
+    room: Ints,
+    firsts: list[Flags | Ints],
+    rng: np.random.Generator,
+    busy: Busy,
+) -> Moves:
+    """The plan for one tier.
+
+    A strip that cannot leave its disk stays in its domain, where none of its extent may come in then: where
+    the plan counted on that, it is made once more with such strips staying.
+    """
+    staying: dict[int, Flags] = {}
+    while True:
+        trial = [_copy(g, staying.get(g.ply.number)) for g in guests]
+        homeless = _house_all(view, plies, trial, room.copy(), [f.copy() for f in firsts], rng, busy)
+        met = [g.ply.number for g in trial if _come_in_where_one_stays(view, g)]
+        if not met:
+            break
+        for g in trial:
+            stuck = g.want & (g.block.at == len(view.disks))
+            staying[g.ply.number] = staying.get(g.ply.number, np.zeros(stuck.shape, dtype=np.bool_)) | stuck
+    takes = _takes_in(view, plies)
+    hindrances = []
+    for g in trial:
+        stuck = sum(len(extents) for row, extents, _ in homeless if trial[row] is g)
+        stuck += int(staying[g.ply.number].sum()) if g.ply.number in staying else 0
+        if stuck:
+            hindrances.append(
+                Hindrance(
+                    ply=g.ply.number,
+                    strips=stuck,
+                    domains=len(np.unique(g.block.domain_of[:-1][takes])),
+                    needed=g.ply.scheme.least_domains,
+                )
+            )
+    moves = join_moves([m for g in trial for m in [_moves_of(view, g)] if len(m)])
+    return replace(moves, hindrances=tuple(hindrances))
+
+
+def _copy(guests: _Guests, staying: Flags | None) -> _Guests:
+    """The same, to be altered by one attempt. staying: [extents, strips] strips that are to stay where they
+    are.
+    """
+    at, want = guests.block.at.copy(), guests.want.copy()
+    if staying is not None:
+        at[staying] = guests.before[staying]
+        want &= ~staying
+    block = Block(at, np.zeros(at.shape, dtype=np.bool_), guests.block.domain_of)
+    return _Guests(guests.ply, block, guests.before, want, guests.under_way)
+
+
+def _come_in_where_one_stays(view: SiteView, guests: _Guests) -> bool:
+    """Whether a strip would enter a domain that another of its extent, which finds no place, does not
+    leave.
+    """
+    block = guests.block
+    ready = np.append(view.disk_ready, False)
+    left = guests.want & (block.at == len(view.disks)) & ready[guests.before]
+    for extent in np.flatnonzero(left.any(axis=1)).tolist():
+        stays = set(block.domain_of[guests.before[extent, left[extent]]].tolist())
+        if stays.intersection(block.domain_of[block.at[extent]].tolist()):
+            return True
+    return False
+
+
+def _takes_in(view: SiteView, plies: list[Ply]) -> Flags:
+    """Disks of a tier (that of these plies) on which a plan may put strips, [disks]."""
+    takes = np.zeros(len(view.disks), dtype=np.bool_)
+    takes[view.in_pool(view.pools[plies[0].pool], plies[0].tier)] = True
+    takes &= takes_strips(view)
+    return takes
+
+
+def _house_all(
+    view: SiteView,
+    plies: list[Ply],
+    guests: list[_Guests],
+    room: Ints,
+    firsts: list[Flags | Ints],
+    rng: np.random.Generator,
+    busy: Busy,
+) -> list[tuple[int, Ints, Ints]]:
+    """Places what is wanted; adds the other plies to `guests` where their strips are needed. Returns what
+    has no place.
+    """
+    _deal_all(view, guests, room, firsts, rng)
+    takes = _takes_in(view, plies)
+    homeless, hopeless = _split(guests, _homeless(view, guests), takes)
+    if homeless:
+        for g in guests:
+            g.block.loose = g.want
+        homeless = Exchange([g.block for g in guests], room, takes, rng).settle(homeless)
+    if homeless:
+        known = {g.ply.number for g in guests}
+        for ply in plies:
+            if ply.number not in known:
+                nothing = np.zeros(ply.placement.shape, dtype=np.bool_)
+                guests.append(_guests(view, ply, nothing, busy))
+        ready = np.append(view.disk_ready, False)
+        for g in guests:
+            g.block.loose = (g.want | ready[g.block.at]) & ~g.under_way
+        homeless = Exchange([g.block for g in guests], room, takes, rng).settle(homeless)
+    return [*homeless, *hopeless]
+
+
+_Strips = list[tuple[int, Ints, Ints]]  # row in guests, extents, strips
+
+
+def _split(guests: list[_Guests], homeless: _Strips, takes: Flags) -> tuple[_Strips, _Strips]:
+    """Strips for which a search is worth while, and those whose extent holds every domain that takes strips
+    already:
+    moving anything helps these no more than its own strips could be moved."""
+    worth: _Strips = []
+    hopeless: _Strips = []
+    for number, extents, strips in homeless:
+        block = guests[number].block
+        open_ = np.zeros(int(block.domain_of.max(initial=0)) + 2, dtype=np.bool_)
+        open_[block.domain_of[:-1][takes]] = True
+        held = block.domain_of[block.at[extents]]
+        beside = open_[held]
+        for later in range(1, held.shape[1]):
+            beside[:, later] &= (held[:, :later] != held[:, later : later + 1]).all(axis=1)
+        some = beside.sum(axis=1) < int(open_.sum())
+        if some.any():
+            worth.append((number, extents[some], strips[some]))
+        if not some.all():
+            hopeless.append((number, extents[~some], strips[~some]))
+    return worth, hopeless
+
+
+def _deal_all(
+    view: SiteView, guests: list[_Guests], room: Ints, firsts: list[Flags | Ints], rng: np.random.Generator
+) -> None:
+    """Deals every wanted strip by shares of free room. Volumes kept apart at the same level are dealt with
+    together.
+    """
+    by_level: dict[Level, list[_Guests]] = {}
+    for g in guests:
+        by_level.setdefault(g.ply.scheme.level, []).append(g)
+    for level, group in by_level.items():
+        widest = max(g.ply.scheme.strips for g in group)
+        for strip in range(widest):
+            mine = [(g, np.flatnonzero(g.want[:, strip])) for g in group if g.want.shape[1] > strip]
+            mine = [(g, extents) for g, extents in mine if len(extents)]
+            if not mine:
+                continue
+            width = max(g.want.shape[1] for g, _ in mine)
+            forbidden = np.full((sum(len(extents) for _, extents in mine), width), -1, dtype=np.int64)
+            at = 0
+            for g, extents in mine:
+                forbidden[at : at + len(extents), : g.want.shape[1]] = g.block.domain_of[g.block.at[extents]]
+                at += len(extents)
+            to = deal_in_turn(forbidden, room, firsts, view.domain_of(level), view.disk_node, rng)
+            at = 0
+            for g, extents in mine:
+                found = to[at : at + len(extents)]
+                at += len(extents)
+                g.block.at[extents[found >= 0], strip] = found[found >= 0]
+
+
+def _homeless(view: SiteView, guests: list[_Guests]) -> list[tuple[int, Ints, Ints]]:
+    """Wanted strips that lie nowhere yet: (row in guests, extents, strips)."""
+    found = []
+    for number, g in enumerate(guests):
+        extents, strips = np.nonzero(g.want & (g.block.at == len(view.disks)))
+        if len(extents):
+            found.append((number, extents, strips))
+    return found
+
+
+def _moves_of(view: SiteView, guests: _Guests) -> Moves:
+    """The moves that lead a ply from where it lies to where the plan has it."""
+    ply, block = guests.ply, guests.block
+    before = guests.before
+    settle_within_extents(block, before, np.append(view.disk_ready, False))
+    changed = (block.at != before) & (block.at < len(view.disks)) & ~guests.under_way
+    extents, strips = np.nonzero(changed)
+    rows = block.at[extents, strips].astype(np.int64)
+    return moves_to(view, ply, extents, strips, rows, makes_room=~guests.want[extents, strips])

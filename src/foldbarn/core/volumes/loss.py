@@ -1,0 +1,224 @@
+"""What losses do to data: extents by state, for any set of lost disks and for every single domain at
+once.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, fields
+from enum import StrEnum
+
+import numpy as np
+
+from foldbarn.core.arrays import Flags, Ints
+from foldbarn.core.names import natural_key
+from foldbarn.core.pools.protection import Level, Scheme
+from foldbarn.core.site import Ply, Pool, SiteView, Volume
+
+
+class DataState(StrEnum):
+    """What can be said of data, best first."""
+
+    WHOLE = "whole"  # all strips present
+    REDUCED = "reduced"  # some strips missing, further losses survivable
+    BARE = "bare"  # readable, and no further loss survivable
+    UNAVAILABLE = "unavailable"  # not readable until something returns
+    LOST = "lost"  # not readable, and what is missing will not return
+
+
+@dataclass(frozen=True, slots=True)
+class Fate:
+    """A ply's extents by state; they sum to its extents."""
+
+    whole: int
+    reduced: int
+    bare: int
+    unavailable: int
+    lost: int = 0
+
+    @property
+    def state(self) -> DataState:
+        """The worst state any extent is in."""
+        for state in reversed(DataState):
+            if getattr(self, state.value):
+                return state
+        return DataState.WHOLE
+
+    @property
+    def short(self) -> int:
+        """Extents that are not whole."""
+        return self.reduced + self.bare + self.unavailable + self.lost
+
+
+def state_by_present(scheme: Scheme) -> list[DataState]:
+    """State of an extent by the number of strips present, [strips + 1]."""
+
+    def state(present: int) -> DataState:
+        if present == scheme.strips:
+            return DataState.WHOLE
+        if present < scheme.k:
+            return DataState.UNAVAILABLE
+        return DataState.BARE if present == scheme.k else DataState.REDUCED
+
+    return [state(present) for present in range(scheme.strips + 1)]
+
+
+def present_strips(view: SiteView, ply: Ply, ready: Flags | None = None) -> Flags:
+    """Whether each strip can be read, [extents, strips]; `ready` by disk row, the view's own when None."""
+    usable = np.append(view.disk_ready if ready is None else ready, False)
+    present: Flags = usable[view.rows(ply)]
+    return present
+
+
+def enough_to_read(view: SiteView, ply: Ply) -> Flags:
+    """Whether each extent can be read now, [extents]."""
+    present = present_strips(view, ply)
+    if ply.scheme.k == 1:
+        return np.asarray(present.any(axis=1))
+    return np.asarray(present.sum(axis=1) >= ply.scheme.k)
+
+
+def ended_by(labels: Ints, readable: Flags, k: int) -> Flags:
+    """Strips whose label's loss ends their extent, [extents, strips], each label of an extent flagged once:
+    it can be read now, and fewer than k strips that can be read would be left.
+
+    labels, readable: [extents, strips].
+    """
+    count = readable.sum(axis=1)
+    ended = np.zeros(labels.shape, dtype=np.bool_)
+    for strip in range(labels.shape[1]):
+        same = (labels == labels[:, strip : strip + 1]) & readable
+        left = count - same.sum(axis=1)
+        first = same.argmax(axis=1) == strip
+        ended[:, strip] = readable[:, strip] & first & (count >= k) & (left < k)
+    return ended
+
+
+def fate(view: SiteView, ply: Ply, ready: Flags | None = None) -> Fate:
+    """A ply's extents by state when the disks flagged in `ready` (by row; as they are now when None) can
+    be read.
+
+    An unreadable extent is lost, rather than unavailable, when so few of its strips lie on known disks that
+    it could not be read with all of them. One that was never written is whole.
+    """
+    if not ply.extents:
+        return Fate(0, 0, 0, 0)
+    present = present_strips(view, ply, ready).sum(axis=1)
+    somewhere = (view.rows(ply) < len(view.disks)).sum(axis=1)
+    unwritten = ply.unwritten
+    present[unwritten] = somewhere[unwritten] = ply.scheme.strips
+    by_count = np.bincount(present, minlength=ply.scheme.strips + 1)
+    lost = int((somewhere < ply.scheme.k).sum())
+    totals = dict.fromkeys(DataState, 0)
+    for count, state in zip(by_count.tolist(), state_by_present(ply.scheme), strict=True):
+        totals[state] += count
+    return Fate(
+        totals[DataState.WHOLE],
+        totals[DataState.REDUCED],
+        totals[DataState.BARE],
+        totals[DataState.UNAVAILABLE] - lost,
+        lost,
+    )
+
+
+def fate_of(view: SiteView, volume: Volume, ready: Flags | None = None) -> Fate:
+    """A volume's extents by state: those of all its plies."""
+    parts = [fate(view, ply, ready) for ply in volume.plies]
+    return Fate(*(sum(getattr(part, f.name) for part in parts) for f in fields(Fate)))
+
+
+@dataclass(frozen=True, slots=True)
+class CacheLoss:
+    """What the failure of one cache device takes with it: what the disks it serves had not yet been given.
+
+    disks: names of those; extents: with a strip there, which are a strip short until that one has been
+    compared and brought up to date; unreadable: of these, with too few others.
+    """
+
+    device: str
+    disks: tuple[str, ...]
+    used_bytes: int
+    extents: int
+    unreadable: int
+
+
+def cache_losses(view: SiteView, pool: Pool, bound: dict[int, int]) -> list[CacheLoss]:
+    """For each cache device of a pool, what its failure takes with it. bound: number of the device that
+    serves each disk, by number.
+    """
+    devices = {number: row for row, number in enumerate(sorted(set(bound.values())))}
+    serves = np.full(len(view.disks) + 1, len(devices), dtype=np.int64)
+    for disk, device in bound.items():
+        serves[view.row_of_number[disk]] = devices[device]
+    hit = np.zeros(len(devices) + 1, dtype=np.int64)
+    lost = np.zeros(len(devices) + 1, dtype=np.int64)
+    ready = np.append(view.disk_ready, False)
+    for ply in view.plies_of(pool):
+        rows = view.rows(ply)
+        by_device = serves[rows]
+        ordered = np.sort(by_device, axis=1)
+        first = np.ones(ordered.shape, dtype=np.bool_)
+        first[:, 1:] = ordered[:, 1:] != ordered[:, :-1]
+        hit += np.bincount(ordered[first], minlength=len(hit))
+        lost += np.bincount(by_device[ended_by(by_device, ready[rows], ply.scheme.k)], minlength=len(lost))
+    names = {d.number: d.name for d in view.disks}
+    found = []
+    for device, row in devices.items():
+        disks = sorted((names[n] for n, d in bound.items() if d == device), key=natural_key)
+        used = int(view.disk_used[np.flatnonzero(serves[:-1] == row)].sum()) * pool.strip_bytes
+        found.append(CacheLoss(names[device], tuple(disks), used, int(hit[row]), int(lost[row])))
+    return sorted(found, key=lambda c: natural_key(c.device))
+
+
+def without(view: SiteView, level: Level, domain: int) -> Flags:
+    """The disks that can be read now, less those of one domain; by row."""
+    kept: Flags = view.disk_ready & (view.domain_of(level) != domain)
+    return kept
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class SingleLosses:
+    """For every ply and domain at a level: how many extents lose 0, 1, ... strips with that domain.
+
+    lost: [plies, domains, w + 1], w the most strips of any ply. Disks that are away already are not
+    counted.
+    """
+
+    level: Level
+    lost: Ints
+
+
+def single_losses(view: SiteView, level: Level) -> SingleLosses:
+    """The effect of losing each domain of a level in turn, in one pass over all placements."""
+    domains = len(view.domain_names(level))
+    domain_of = np.append(view.domain_of(level), domains).astype(np.int32)
+    widest = max((p.scheme.strips for p in view.plies), default=1)
+    result = np.zeros((len(view.plies), domains, widest + 1), dtype=np.int64)
+    for row, ply in enumerate(view.plies):
+        strips = ply.scheme.strips
+        held = domain_of[view.rows(ply)]
+        # Strips of one extent in the same domain: how often each strip's domain occurs, counted at its first
+        # strip.
+        same = np.ones(held.shape, dtype=np.int64)
+        first = np.ones(held.shape, dtype=np.bool_)
+        for a in range(strips):
+            for b in range(a + 1, strips):
+                twin = held[:, a] == held[:, b]
+                if twin.any():
+                    same[:, a] += twin
+                    first[:, b] &= ~twin
+        keys = held[first].astype(np.int64) * (widest + 1) + same[first]
+        counts = np.bincount(keys, minlength=(domains + 1) * (widest + 1)).reshape(domains + 1, widest + 1)[
+            :domains
+        ]
+        counts[:, 0] = ply.extents - counts[:, 1:].sum(axis=1)
+        result[row] = counts
+    return SingleLosses(level, result)
+
+
+def survivors(losses: SingleLosses, view: SiteView) -> Flags:
+    """Whether each ply stays readable through each single loss, [plies, domains], if all disks are ready
+    now.
+    """
+    strips = np.array([p.scheme.strips for p in view.plies], dtype=np.int64)
+    kept = [losses.lost[i, :, w] == 0 for i, w in enumerate(strips.tolist())]
+    return np.array(kept, dtype=np.bool_)

@@ -1,0 +1,1 @@
+"""What the watch makes of it all."""

@@ -1,0 +1,497 @@
+"""The state of everything, in one word with its reason, and what needs a person."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from enum import StrEnum
+from functools import cached_property
+
+import numpy as np
+
+from foldbarn.core.arrays import Ints
+from foldbarn.core.cluster.quorum import majority
+from foldbarn.core.moving.mending import prospect_of
+from foldbarn.core.pools.capacity import PoolSpace, pool_space
+from foldbarn.core.pools.healing import healing_sentence, heals
+from foldbarn.core.site import POOLED, Contact, Disk, Node, Pool, Role, SiteView, Tier, Volume
+from foldbarn.core.units import say_count, say_duration, say_list
+from foldbarn.core.volumes.loss import DataState, Fate, fate_of
+from foldbarn.core.watch.silence import Silence, silence_of
+
+
+class Lamp(StrEnum):
+    """How a thing's state is shown, best first; a parent shows the worst of its own and its children's."""
+
+    SOUND = "sound"  # as it should be
+    AWAY = "away"  # taken out on purpose
+    WATCH = "watch"  # works, will need someone
+    MENDING = "mending"  # short, and being put right now
+    NOT_HEARD = "not heard"  # no report in time; state unknown
+    SHORT = "short"  # below its policy, nothing running yet
+    FAILED = "failed"  # no longer used, or not readable
+
+
+@dataclass(frozen=True, slots=True)
+class State:
+    """A lamp with its reason in a sentence."""
+
+    lamp: Lamp
+    reason: str
+
+
+def worst(states: Iterable[State]) -> State:
+    """The worst of several states; sound when there are none."""
+    order = list(Lamp)
+    return max(states, key=lambda s: order.index(s.lamp), default=State(Lamp.SOUND, "As it should be."))
+
+
+def _shortage(volume: Volume, fate: Fate) -> str:
+    """How many extents are how short, such as "34 of 200 extents have one copy left, 112 have two of
+    three".
+    """
+    copies = {ply.scheme.strips if ply.scheme.is_mirror else 0 for ply in volume.plies}
+    least, more = "have one copy left", "have some of their copies, and more than one"
+    if copies == {3}:
+        more = "have two of three copies"
+    elif 0 in copies:
+        least, more = "can lose nothing more", "lack strips, and can lose more"
+    of = f" of {say_count(volume.extents, 'extent')}"
+    parts = [f"{fate.bare:,}{of} {least}"] if fate.bare else []
+    if fate.reduced:
+        parts.append(f"{fate.reduced:,}{'' if fate.bare else of} {more}")
+    return ", ".join(parts)
+
+
+def _rows_of(view: SiteView, volume: Volume) -> Ints:
+    """Rows of the disks that hold a volume, or should."""
+    rows: Ints = np.unique(np.concatenate([view.rows(ply).reshape(-1) for ply in volume.plies]))
+    return rows
+
+
+UNWATCHED_SECONDS = 10.0  # without a look at the nodes for longer, what is shown may be true no more
+MANY_TRIES = 3  # after so many it needs a person, though it goes on trying
+
+
+@dataclass(frozen=True, slots=True)
+class Halted:
+    """A change that something keeps from going on. tries: how often it was tried again; None where it waits
+    for a person.
+    """
+
+    number: int
+    title: str
+    problem: str
+    since: float  # seconds since 1970
+    tries: int | None
+
+
+@dataclass(frozen=True, slots=True)
+class Attention:
+    """Something that needs a person: the thing (kind and name, for a link), a sentence, and the change that
+    would help, if any.
+    """
+
+    lamp: Lamp
+    kind: str
+    name: str
+    title: str
+    sentence: str
+    since: float
+    change: str = ""
+
+
+@dataclass(frozen=True, eq=False)
+class Outlook:
+    """States of a site at a moment.
+
+    now: seconds since 1970; grace_seconds: how long something may be silent before it is rebuilt elsewhere;
+    mending: numbers of pools with a rebuild running or about to; paused: by number of a pool, the change that
+    rebuilds it and is paused. halted: changes that something keeps from going on. unwatched: seconds since
+    the nodes were last looked at.
+    """
+
+    view: SiteView
+    now: float
+    grace_seconds: float
+    mending: frozenset[int] = frozenset()
+    paused: Mapping[int, int] = field(default_factory=dict)
+    halted: tuple[Halted, ...] = ()
+    unwatched: float = 0.0
+
+    @cached_property
+    def silence(self) -> Silence:
+        return silence_of(self.view.nodes)
+
+    @cached_property
+    def fates(self) -> list[Fate]:
+        kept = self.view.findings.get("fates")
+        if not isinstance(kept, list):
+            kept = self.view.findings["fates"] = [fate_of(self.view, v) for v in self.view.volumes]
+        return kept
+
+    @cached_property
+    def spaces(self) -> list[PoolSpace]:
+        kept = self.view.findings.get("spaces")
+        if not isinstance(kept, list):
+            kept = self.view.findings["spaces"] = [pool_space(self.view, p) for p in self.view.pools]
+        return kept
+
+    def disk(self, disk: Disk) -> State:
+        """A disk's own state."""
+        node = self.view.nodes[disk.node]
+        if node.contact != Contact.HEARD:
+            return State(Lamp.NOT_HEARD, f"{node.name} is not heard, so its disks are not either.")
+        if not disk.present and any(r.code == "taken-out" for r in disk.reasons):
+            return State(Lamp.AWAY, f"{disk.why[0].capitalize()}.")
+        if disk.present and disk.retiring:
+            return State(Lamp.AWAY, "It is to be emptied, and takes nothing new.")
+        if not disk.present:
+            return State(
+                Lamp.FAILED, f"{node.name} reports without it since {self._ago(disk.missing_since)}."
+            )
+        if disk.watch:
+            return State(Lamp.WATCH, f"{say_list(list(disk.watch)).capitalize()}.")
+        if disk.missing_paths:
+            return State(Lamp.WATCH, f"{say_list(list(disk.missing_paths)).capitalize()}.")
+        if disk.role in POOLED and disk.reasons:
+            return State(Lamp.WATCH, f"It is in use, but {say_list(disk.why)}.")
+        if disk.role == Role.UNFIT:
+            return State(Lamp.SOUND, f"Not used: {say_list(disk.why)}.")
+        return State(Lamp.SOUND, "As it should be.")
+
+    def node(self, node: Node) -> State:
+        """A node's own state, without its disks'."""
+        if node.contact == Contact.SILENT:
+            return State(Lamp.NOT_HEARD, f"No report since {self._ago(node.since)}. {node.reason}".strip())
+        if node.contact == Contact.AWAITED:
+            return State(
+                Lamp.NOT_HEARD, node.reason or "Known from a description; its agent has not reported yet."
+            )
+        if node.contact == Contact.GARBLED:
+            return State(Lamp.NOT_HEARD, f"It answers, but not in the agent protocol. {node.reason}".strip())
+        if node.reason:
+            return State(Lamp.WATCH, node.reason)
+        return State(Lamp.SOUND, "Reports in time.")
+
+    def node_with_disks(self, row: int) -> State:
+        node = self.view.nodes[row]
+        own = self.node(node)
+        if own.lamp == Lamp.NOT_HEARD:
+            return own
+        return worst([own, *(self.disk(d) for d in self.view.node_disks[row])])
+
+    def volume(self, row: int) -> State:
+        """A volume's state, with what it still survives, why it is short and what happens next."""
+        volume, fate_ = self.view.volumes[row], self.fates[row]
+        if volume.forming:
+            return State(Lamp.MENDING, "Not open yet: its strips are set aside on the disks first.")
+        if fate_.state == DataState.WHOLE:
+            return State(Lamp.SOUND, f"Whole: {say_list([p.scheme.sentence() for p in volume.plies])}.")
+        cause = self.cause(volume)
+        if fate_.unavailable or fate_.lost:
+            gone = fate_.unavailable + fate_.lost
+            return State(
+                Lamp.FAILED, f"{gone:,} of {say_count(volume.extents, 'extent')} cannot be read: {cause}"
+            )
+        sentence = f"Every byte is readable. {_shortage(volume, fate_)}: {cause}"
+        lamp, next_step = self.next_step(volume)
+        return State(lamp, f"{sentence} {next_step}")
+
+    def cause(self, volume: Volume) -> str:
+        """Which nodes or disks a volume is missing, in a sentence."""
+        view = self.view
+        rows = _rows_of(view, volume)
+        gone = [int(r) for r in rows.tolist() if r < len(view.disks) and not view.disk_ready[r]]
+        silent = sorted(
+            {view.disks[r].node for r in gone if view.nodes[view.disks[r].node].contact != Contact.HEARD}
+        )
+        parts = [f"{view.nodes[n].name} is not heard since {self._ago(view.nodes[n].since)}" for n in silent]
+        pulled = [view.disks[r].name for r in gone if view.disks[r].node not in silent]
+        if pulled:
+            parts.append(f"{say_list(pulled)} {'is' if len(pulled) == 1 else 'are'} missing")
+        return f"{say_list(parts)}." if parts else "their disks were found not to hold them any more."
+
+    def next_step(self, volume: Volume) -> tuple[Lamp, str]:
+        """What happens to a volume that is short: as what is under way, what waits, and a plan made on trial
+        say.
+        """
+        view, pool = self.view, self.view.pools[volume.pool]
+        ahead = prospect_of(view, volume)
+        stuck = ahead.stuck_sentence(view)
+        if pool.number in self.mending and (ahead.under_way or ahead.placeable):
+            words = "Its rebuild is running."
+            if ahead.under_way:
+                whose = "its" if ahead.under_way == 1 else "their"
+                words = f"{say_count(ahead.under_way, 'strip')} on {whose} way to other disks."
+            return Lamp.MENDING, f"{words} {stuck}".strip()
+        if change := self.paused.get(pool.number):
+            return Lamp.SHORT, f"Its rebuild, change {change}, is paused. {stuck}".strip()
+        if self.silence.doubted and ahead.placeable:
+            words = f"{self._say_silence()}: none of them is given up by itself."
+            return Lamp.SHORT, f"{words} {stuck}".strip()
+        waits = self._waits(volume)
+        if waits is not None and ahead.placeable:
+            left = max(0, round(waits - self.now))
+            when = f"in about {left} s" if left else "in a moment"
+            return Lamp.SHORT, f"If nothing returns before, a rebuild starts {when}. {stuck}".strip()
+        if ahead.placeable:
+            return (
+                Lamp.SHORT,
+                f"A rebuild has a place for {say_count(ahead.placeable, 'strip')}, and is due. "
+                f"{stuck}".strip(),
+            )
+        return Lamp.SHORT, f"It cannot be made whole as things are. {stuck}".strip()
+
+    def _say_silence(self) -> str:
+        silent, heard = self.silence.silent, self.silence.heard
+        return (
+            f"{silent} of {say_count(silent + heard, 'node')} fell silent, which is first held to be our "
+            "own trouble"
+        )
+
+    def _waits(self, volume: Volume) -> float | None:
+        """When the first of what a volume misses will have been away for the grace time; None where all of it
+        has.
+        """
+        view = self.view
+        rows = _rows_of(view, volume)
+        ends = []
+        for row in rows[rows < len(view.disks)].tolist():
+            disk, node = view.disks[row], view.nodes[view.disks[row].node]
+            if view.disk_ready[row] or view.disk_given_up[row]:
+                continue
+            since = node.since if node.contact != Contact.HEARD else disk.missing_since
+            ends.append(since + self.grace_seconds)
+        return min(ends, default=None)
+
+    def pool(self, row: int) -> State:
+        """A pool's own state, without its volumes' and disks'."""
+        space = self.spaces[row]
+        pool = self.view.pools[row]
+        states = [State(Lamp.SOUND, f"{space.full:.0%} full.")]
+        for tier in [space, *([space.fast] if space.fast else [])]:
+            if tier.full > pool.fill_line:
+                which = f"its {Tier.FAST} tier, " if tier is space.fast else ""
+                words = (
+                    f"{which}{tier.full:.0%} full, past its fill line of {pool.fill_line:.0%}: new "
+                    "volumes are refused."
+                )
+                states.append(State(Lamp.WATCH, words[0].upper() + words[1:]))
+        if not heals(self.view, pool, space):
+            states.append(State(Lamp.WATCH, healing_sentence(self.view, pool, space)))
+        return worst(states)
+
+    def pool_with_volumes(self, row: int) -> State:
+        """A pool's state with its volumes' and its disks'."""
+        view = self.view
+        states = [self.pool(row), *(self.volume(i) for i, v in enumerate(view.volumes) if v.pool == row)]
+        states += [
+            replace(s, reason=f"{d.name}: {s.reason}")
+            for d in view.all_of(view.pools[row])
+            for s in [self.disk(d)]
+        ]
+        return worst(states)
+
+    # What a person should see first. ---------------------------------------------------------------
+
+    def headline(self) -> tuple[str, str]:
+        """The site in a sentence, and the one after it. What is safe comes first."""
+        view = self.view
+        if not view.nodes:
+            return "No node has reported in yet.", "Start an agent on a server and it appears here."
+        if not view.pools:
+            fit = [d for d in view.disks if d.role == Role.UNCLAIMED]
+            return (
+                f"{say_count(len(view.nodes), 'node')} reported in.",
+                f"{say_count(len(fit), 'disk')} fit for use, no pool yet.",
+            )
+        if self.unwatched > UNWATCHED_SECONDS:
+            return (
+                f"Nobody has kept watch for {say_duration(self.unwatched)}.",
+                "This is how things stood then.",
+            )
+        unreadable = sum(f.unavailable + f.lost for f in self.fates)
+        if unreadable:
+            return f"{say_count(unreadable, 'extent')} cannot be read.", self._short_sentence()
+        return "Every byte is readable.", self._short_sentence()
+
+    def _short_sentence(self) -> str:
+        short = sum(f.reduced + f.bare for f in self.fates)
+        if not short:
+            return "Every extent has all its copies." if self.view.volumes else "No volume yet."
+        volumes = [self.view.volumes[i].name for i, f in enumerate(self.fates) if f.short]
+        return f"{say_count(short, 'extent')} short of copies, in {say_list(volumes, 3)}."
+
+    def attention(self) -> list[Attention]:
+        """What needs a person, worst first."""
+        view = self.view
+        found: list[Attention] = []
+        if self.unwatched > UNWATCHED_SECONDS:
+            words = (
+                f"The work process has looked at nothing for {say_duration(self.unwatched)}. What is "
+                "shown is how things stood then."
+            )
+            found.append(
+                Attention(
+                    Lamp.FAILED, "house", "work", "Nobody keeps watch", words, self.now - self.unwatched
+                )
+            )
+        first: list[Attention] = []
+        if self.silence.doubted:
+            words = (
+                f"{self._say_silence()}, such as the network between them and Fold Barn: none of "
+                "them is given up by itself. "
+                "Where they are really gone, stop waiting for them on their pages."
+            )
+            # Before what follows from it.
+            title = "Most nodes fell silent together"
+            first.append(Attention(Lamp.NOT_HEARD, "house", "nodes", title, words, 0.0))
+        for row, volume in enumerate(view.volumes):
+            state = self.volume(row)
+            if state.lamp in (Lamp.SHORT, Lamp.FAILED):
+                doing = "cannot be read" if state.lamp == Lamp.FAILED else "is short of copies"
+                found.append(
+                    Attention(state.lamp, "volume", volume.name, f"{volume.name} {doing}", state.reason, 0.0)
+                )
+        for row, node in enumerate(view.nodes):
+            state = self.node(node)
+            if state.lamp != Lamp.SOUND and node.contact != Contact.AWAITED:
+                doing = "is not heard" if state.lamp == Lamp.NOT_HEARD else "needs a look"
+                held = int(view.disk_used[view.disk_node == row].sum())
+                ending = (
+                    f" It holds {say_count(held, 'strip')}." if held and state.lamp == Lamp.NOT_HEARD else ""
+                )
+                found.append(
+                    Attention(
+                        state.lamp,
+                        "node",
+                        node.name,
+                        f"{node.name} {doing}",
+                        state.reason + ending,
+                        node.since,
+                    )
+                )
+        for halt in self.halted:
+            if halt.tries is None or halt.tries >= MANY_TRIES:
+                tried = (
+                    f" It was tried {halt.tries} times, and is tried again by itself." if halt.tries else ""
+                )
+                title = f"{halt.title} is held up"
+                found.append(
+                    Attention(Lamp.SHORT, "change", str(halt.number), title, halt.problem + tried, halt.since)
+                )
+        found += self._cluster_attention()
+        found += [a for d in view.disks if (a := self._disk_attention(d))]
+        for row, pool in enumerate(view.pools):
+            found += self._pool_attention(row, pool)
+        order = list(Lamp)
+        return first + sorted(found, key=lambda a: -order.index(a.lamp))
+
+    def _cluster_attention(self) -> list[Attention]:
+        """A cluster that decides nothing, or whose votes are fewer than they should be."""
+        view, cluster = self.view, self.view.cluster
+        if cluster is None or cluster.forming:
+            return []
+        keepers = [n for n in view.nodes if n.keeper]
+        silent = [n.name for n in keepers if n.contact != Contact.HEARD] + (
+            [cluster.witness] if cluster.witness_silent else []
+        )
+        votes = len(keepers) + bool(cluster.witness)
+        left = votes - len(silent)
+        count = f"{left} of {say_count(votes, 'vote')} can be heard, {majority(votes)} decide"
+        if left < majority(votes):
+            return [
+                Attention(
+                    Lamp.FAILED,
+                    "cluster",
+                    cluster.name,
+                    f"{cluster.name} decides nothing",
+                    f"{count}: {say_list(silent)} silent.",
+                    0.0,
+                )
+            ]
+        if silent:
+            more = (
+                "none may be lost"
+                if left == majority(votes)
+                else f"{left - majority(votes)} more may be lost"
+            )
+            return [
+                Attention(
+                    Lamp.SHORT,
+                    "cluster",
+                    cluster.name,
+                    f"{cluster.name} is short of votes",
+                    f"{count}: {say_list(silent)} silent, {more}.",
+                    0.0,
+                )
+            ]
+        if not cluster.leader:
+            return [
+                Attention(
+                    Lamp.WATCH,
+                    "cluster",
+                    cluster.name,
+                    f"{cluster.name} has no leader",
+                    f"{count}, and none of them says who leads.",
+                    0.0,
+                )
+            ]
+        return []
+
+    def _disk_attention(self, disk: Disk) -> Attention | None:
+        state = self.disk(disk)
+        if state.lamp in (Lamp.FAILED, Lamp.WATCH):
+            doing = (
+                "is missing"
+                if state.lamp == Lamp.FAILED
+                else "is wearing out"
+                if disk.watch
+                else "lacks a path"
+                if disk.missing_paths
+                else "needs a look"
+            )
+            return Attention(
+                state.lamp, "disk", disk.name, f"{disk.name} {doing}", state.reason, disk.missing_since
+            )
+        if disk.role == Role.UNFIT and state.lamp == Lamp.SOUND:
+            return Attention(
+                Lamp.AWAY,
+                "disk",
+                disk.name,
+                f"{disk.name} is not fit for use",
+                f"{say_list(disk.why).capitalize()}.",
+                0.0,
+            )
+        return None
+
+    def _pool_attention(self, row: int, pool: Pool) -> list[Attention]:
+        found = []
+        state, space = self.pool(row), self.spaces[row]
+        if any(t.full > pool.fill_line for t in [space, *([space.fast] if space.fast else [])]):
+            found.append(
+                Attention(state.lamp, "pool", pool.name, f"{pool.name} is filling", state.reason, 0.0)
+            )
+        if not heals(self.view, pool, space):
+            found.append(
+                Attention(
+                    Lamp.WATCH,
+                    "pool",
+                    pool.name,
+                    f"{pool.name} cannot heal",
+                    healing_sentence(self.view, pool, space),
+                    0.0,
+                )
+            )
+        return found
+
+    def _ago(self, since: float) -> str:
+        seconds = max(0, round(self.now - since))
+        return (
+            f"{seconds} s ago"
+            if seconds < 120
+            else f"{seconds // 60} min ago"
+            if seconds < 7200
+            else f"{seconds // 3600} h ago"
+        )
