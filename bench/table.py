@@ -358,7 +358,7 @@ def comparison(view: Any, stick: float) -> None:
 
 def picture(view: Any, stick: float) -> None:
     """The barn's picture of a large site: when the site has changed, and again at the same revision."""
-    from foldbarn.api import pictures
+    from foldbarn.api.watch.pictures import barn_out
     from foldbarn.core.watch.lamps import Outlook
     from foldbarn.store import site
     from foldbarn.store.database import transaction
@@ -366,7 +366,7 @@ def picture(view: Any, stick: float) -> None:
     for when in ("when it has changed", "again, unchanged"):
         start = time.perf_counter()
         with transaction() as session:
-            pictures.barn_out(Outlook(view, time.time(), 30.0), site.row(session), False, [], [])
+            barn_out(Outlook(view, time.time(), 30.0), site.row(session), False, [], [])
         seconds = time.perf_counter() - start
         row(
             f"the barn's picture with 12,000 disks, {when}",
@@ -517,7 +517,7 @@ def intake(stick: float) -> None:
     """500 nodes of 24 disks from files, in the batches that a browser sends; their verdicts; the list of them
     all.
     """
-    from foldbarn.api.pictures import machines_out
+    from foldbarn.api.machines.pictures import machines_out
     from foldbarn.core.actors import Actor
     from foldbarn.core.machines.hardware import judge
     from foldbarn.core.machines.reading import read_disks

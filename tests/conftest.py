@@ -76,7 +76,8 @@ LONGEST_FIRST = (
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """The long files go first, so that neither worker is left with one when the other has nothing to do."""
     rank = {folder: place for place, folder in enumerate(LONGEST_FIRST)}
-    items.sort(key=lambda item: rank.get(item.path.parent.name, len(rank)))
+    here = PROJECT / "tests"
+    items.sort(key=lambda item: rank.get(item.path.relative_to(here).parts[0], len(rank)))
 
 
 @pytest.fixture(scope="session")

@@ -19,7 +19,7 @@ from schemathesis.specs.openapi.checks import (
 )
 from sqlalchemy import update
 
-from foldbarn.api import pictures
+from foldbarn.api.machines.pictures import rooms_out
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.links.agents import Agent
@@ -389,12 +389,12 @@ def test_the_watchs_duties_tell_what_they_cost(api: httpx.Client, barn_site: Sit
 
 @pytest.mark.pooled
 def test_the_rooms_are_drawn_once_for_a_picture_of_the_site_unless_they_tell_of_time(barn_site: Site) -> None:
-    first, second = (pictures.rooms_out(site.outlook()) for _ in range(2))
+    first, second = (rooms_out(site.outlook()) for _ in range(2))
     assert first is second
     with transaction() as session:
         session.execute(update(NodeRow).where(NodeRow.name == "petrel").values(contact="silent"))
         announce(session, "site")
-    third, fourth = (pictures.rooms_out(site.outlook()) for _ in range(2))
+    third, fourth = (rooms_out(site.outlook()) for _ in range(2))
     assert third is not first
     assert third is not fourth  # it says how long ago petrel was heard
     told = [n.state.reason for r in third for k in r.racks for n in k.nodes if n.name == "petrel"]

@@ -425,7 +425,7 @@ def test_a_node_that_holds_data_is_not_let_go(barn_site: Site) -> None:
 def test_prechecks_name_what_is_doubtful_and_what_would_cure_it(barn_site: Site) -> None:
     hear(barn_site)
     view = current_view()
-    from foldbarn.changes.kinds.cluster.forming import FormClusterParams
+    from foldbarn.changes.kinds.cluster.form_cluster import FormClusterParams
 
     everyone = FormClusterParams(
         **(WISH | {"members": [*EIGHT, "skua"], "keepers": ["fulmar", "gannet", "petrel"]})

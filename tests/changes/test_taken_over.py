@@ -18,7 +18,7 @@ import pytest
 from conftest import ME, Site, Stage, _forget_connections
 from test_changes import held, should_hold
 
-from foldbarn.api.pictures import change_page
+from foldbarn.api.changes.pictures import change_page
 from foldbarn.changes.engine.effects import Moved, OnDisks, Sums
 from foldbarn.changes.engine.preview import Preview
 from foldbarn.changes.engine.runner import run_change

@@ -10,7 +10,7 @@ from fastapi import FastAPI
 from pydantic import BaseModel
 from pydantic.json_schema import JsonSchemaMode
 
-from foldbarn.api.models import Deed, Problem, Wish
+from foldbarn.api.changes.models import Deed, Problem, Wish
 from foldbarn.changes.engine.kind import KINDS, Kind
 
 REF = "#/components/schemas/"

@@ -9,7 +9,7 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from starlette.exceptions import HTTPException
 
-from foldbarn.api.models import Problem
+from foldbarn.api.changes.models import Problem
 from foldbarn.core.errors import BarnError, Conflict, NotAllowed, NotFound, NotPossible, Unreachable
 from foldbarn.services.changes import Outdated
 from foldbarn.store.database import DataError, IntegrityError, OperationalError, is_full

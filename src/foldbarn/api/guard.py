@@ -14,8 +14,8 @@ from urllib.parse import urlsplit
 from starlette.datastructures import Headers, MutableHeaders
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from foldbarn.api.changes.models import Problem
 from foldbarn.api.errors import answer
-from foldbarn.api.models import Problem
 from foldbarn.core.units import MB
 
 LARGEST_BODY = 64 * MB  # inventory files in one batch

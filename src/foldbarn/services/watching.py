@@ -12,7 +12,7 @@ from typing import Any
 import psycopg
 import structlog
 
-from foldbarn.changes.kinds.cluster.forming import believers
+from foldbarn.changes.kinds.cluster.believers import believers
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.machines.hardware import Inventory

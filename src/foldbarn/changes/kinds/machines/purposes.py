@@ -10,7 +10,7 @@ from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned, Undo
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside
-from foldbarn.changes.kinds.cluster.forming import check_rows
+from foldbarn.changes.kinds.cluster.said import check_rows
 from foldbarn.core.cluster.forming import findings_as_checks
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.machines.network import Port, port_findings

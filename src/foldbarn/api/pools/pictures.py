@@ -1,4 +1,4 @@
-"""Shapes pools and plans on paper into what the API says."""
+"""Pools, as a page shows them."""
 
 from __future__ import annotations
 
@@ -6,7 +6,8 @@ from collections import Counter
 
 import numpy as np
 
-from foldbarn.api.models import (
+from foldbarn.api.bodies import StateOut
+from foldbarn.api.pools.models import (
     AdditionOut,
     CacheLossOut,
     DomainUse,
@@ -16,7 +17,6 @@ from foldbarn.api.models import (
     RepairOut,
     SettingOut,
     SizingOut,
-    StateOut,
     UsableOut,
 )
 from foldbarn.changes.engine.effects import LedgerOut
@@ -88,7 +88,7 @@ def pool_out(outlook: Outlook, row: int) -> PoolOut:
     )
 
 
-def pool_page(outlook: Outlook, name: str, running: list[int]) -> PoolPage:
+def pool_page_out(outlook: Outlook, name: str, running: list[int]) -> PoolPage:
     """running: numbers of the open changes that touch it. Raises NotFound."""
     view = outlook.view
     pool = view.pool(name)

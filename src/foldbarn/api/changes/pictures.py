@@ -1,0 +1,56 @@
+"""Changes, as a page shows them."""
+
+from __future__ import annotations
+
+from foldbarn.api.changes.models import ChangeOut, ChangePage, OtherChange, RecordOut, StepOut
+from foldbarn.changes.engine.step import moves_strips
+from foldbarn.services.changes import again_at
+from foldbarn.store.tables import ChangeRow, RecordRow, StepRow
+
+
+def change_out(row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | None) -> ChangeOut:
+    return ChangeOut.model_validate(_change_fields(row, steps, waits_for))
+
+
+def change_page(
+    row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | None, asked: list[RecordRow]
+) -> ChangePage:
+    return ChangePage.model_validate(
+        _change_fields(row, steps, waits_for)
+        | {
+            "params": row.params,
+            "preview": row.preview,
+            "records": [RecordOut.model_validate(r, from_attributes=True) for r in asked],
+        }
+    )
+
+
+def _change_fields(row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | None) -> dict[str, object]:
+    left = (row.total - row.done) / row.rate if row.rate and row.total else None
+    return {
+        "number": row.id,
+        "kind": row.kind,
+        "about": row.about,
+        "title": row.preview["title"],
+        "state": row.state,
+        "asked": row.asked,
+        "actor": row.actor,
+        "reason": row.reason,
+        "problem": row.problem,
+        "again_at": again_at(row),
+        "waits_for": OtherChange(number=waits_for.id, title=waits_for.preview["title"])
+        if waits_for
+        else None,
+        "done_bytes": row.done,
+        "total_bytes": row.total,
+        "rate": row.rate,
+        "rate_cap": row.rate_cap,
+        "moved_bytes": row.moved,
+        "work_seconds": row.work_seconds,
+        "can_slow": any(moves_strips(s.name) for s in steps),
+        "seconds_left": left,
+        "made_at": row.made_at,
+        "started_at": row.started_at,
+        "ended_at": row.ended_at,
+        "steps": [StepOut.model_validate(s, from_attributes=True) for s in steps],
+    }

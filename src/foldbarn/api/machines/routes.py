@@ -1,0 +1,66 @@
+"""Machines: what the API has."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Response
+
+from foldbarn.api.common import person
+from foldbarn.api.machines.models import (
+    AgentIn,
+    AgentOut,
+    BmcIn,
+    BmcOut,
+    FilesIn,
+    LightIn,
+    MachinesOut,
+    OutcomeOut,
+    TextOut,
+)
+from foldbarn.api.machines.pictures import machines_out, text_out
+from foldbarn.changes.text import read_text, text_of, write_text
+from foldbarn.services import cluster, files, intake, site
+from foldbarn.store.database import transaction
+from foldbarn.store.views import current_view
+
+routes = APIRouter()
+
+
+@routes.get("/machines")
+def machines() -> MachinesOut:
+    """Every node and disk with all that is known of it."""
+    return machines_out(site.outlook())
+
+
+@routes.post("/intake/files")
+def take_files(wish: FilesIn) -> list[OutcomeOut]:
+    """Inventory files: each is taken or refused by itself, with a sentence."""
+    found = files.take_files(person(), [files.File(f.name, f.text) for f in wish.files])
+    return [OutcomeOut.model_validate(o, from_attributes=True) for o in found]
+
+
+@routes.post("/intake/bmc")
+def read_bmc(wish: BmcIn) -> BmcOut:
+    """Reads a node's hardware from its BMC over Redfish."""
+    node, disks, new = files.read_bmc(person(), wish.bmc_url, wish.user, wish.password)
+    return BmcOut(node=node, disks=disks, new=new)
+
+
+@routes.get("/text")
+def text() -> TextOut:
+    """The site as text."""
+    with transaction() as session:
+        taken = site.site_row(session).description
+    return text_out(write_text(text_of(current_view())), taken, read_text(taken) if taken else None)
+
+
+@routes.put("/disks/{name}/light", status_code=204)
+def light(name: str, wish: LightIn) -> Response:
+    """Turns a disk's location light on or off."""
+    cluster.light(person(), name, wish.on)
+    return Response(status_code=204)
+
+
+@routes.post("/agents")
+def agent(announcement: AgentIn) -> AgentOut:
+    """An agent says where it can be reached."""
+    return AgentOut(node=intake.welcome_agent(announcement.agent_url, announcement.key))

@@ -1,0 +1,74 @@
+"""Volumes: what is asked and answered."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from pydantic import BaseModel
+
+from foldbarn.api.bodies import StateOut
+from foldbarn.core.figures import Figure
+from foldbarn.core.volumes.loss import DataState
+
+
+class FateOut(BaseModel):
+    """Extents by state."""
+
+    whole: int
+    reduced: int
+    bare: int
+    unavailable: int
+    lost: int
+
+
+class VolumeOut(BaseModel):
+    name: str
+    pool: str
+    size_bytes: int
+    copies: int
+    level: str
+    protection: str
+    tier: str
+    written_bytes: int
+    survives: int
+    extents: int
+    extent_bytes: int
+    forming: bool
+    state: StateOut
+    data: DataState
+    fate: FateOut
+    footprint: Figure
+
+
+class WhatIf(BaseModel):
+    """What losing one domain now would do to a volume: extents that would lose a copy, and extents that could
+    not be read.
+    """
+
+    domain: str
+    extents_hit: int
+    unreadable: int
+
+
+class VolumePage(VolumeOut):
+    """A volume with its placement: bytes by disk, and missing strips by copy."""
+
+    shares: dict[str, int]
+    holders: StateOut  # the worst of the nodes that hold it
+    missing: list[list[int]]
+    missing_count: int
+    what_if: list[WhatIf]
+    change: int | None
+    made_at: datetime
+
+
+class StripOut(BaseModel):
+    copy_name: str
+    disk: str | None
+    node: str | None
+    readable: bool
+
+
+class ExtentOut(BaseModel):
+    number: int
+    strips: list[StripOut]

@@ -1,0 +1,129 @@
+"""Volumes, as a page shows them."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from foldbarn.api.bodies import StateOut
+from foldbarn.api.volumes.models import ExtentOut, FateOut, StripOut, VolumeOut, VolumePage, WhatIf
+from foldbarn.core.arrays import Flags
+from foldbarn.core.errors import NotFound
+from foldbarn.core.figures import Part, make_figure
+from foldbarn.core.site import Ply, SiteView, Volume
+from foldbarn.core.volumes.loss import fate, present_strips, without
+from foldbarn.core.watch.lamps import Outlook, worst
+from foldbarn.store.tables import VolumeRow
+
+MOST_MISSING = 2000  # notches drawn on one copy's line
+
+
+def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
+    view = outlook.view
+    volume, found = view.volumes[row], outlook.fates[row]
+    ply = volume.plies[0]  # a volume has one until policies give it more
+    footprint = make_figure(
+        f"{volume.name} on disks",
+        "bytes",
+        [
+            Part("+", "extents", volume.extents, "count"),
+            Part("×", "bytes of a strip", view.pools[volume.pool].strip_bytes, "bytes"),
+            Part("×", "copies", ply.scheme.strips, "count"),
+        ],
+        "Room is set aside when the volume is made. Copies that are missing now are counted too.",
+    )
+    return {
+        "name": volume.name,
+        "pool": view.pools[volume.pool].name,
+        "size_bytes": volume.size_bytes,
+        "copies": ply.scheme.strips,
+        "level": ply.scheme.level.value,
+        "protection": ply.scheme.sentence(),
+        "survives": ply.scheme.survives,
+        "tier": ply.tier.value,
+        "written_bytes": volume.written_bytes,
+        "extents": volume.extents,
+        "extent_bytes": view.data_bytes(ply),
+        "forming": volume.forming,
+        "state": StateOut.of(outlook.volume(row)),
+        "data": found.state,
+        "footprint": footprint,
+        "fate": FateOut(
+            whole=found.whole,
+            reduced=found.reduced,
+            bare=found.bare,
+            unavailable=found.unavailable,
+            lost=found.lost,
+        ),
+    }
+
+
+def volume_out(outlook: Outlook, row: int) -> VolumeOut:
+    return VolumeOut.model_validate(_volume_fields(outlook, row))
+
+
+def _row_of(view: SiteView, volume: Volume) -> int:
+    return next(i for i, v in enumerate(view.volumes) if v is volume)
+
+
+def volume_page(outlook: Outlook, name: str, stored: VolumeRow | None) -> VolumePage:
+    """Raises NotFound."""
+    view = outlook.view
+    volume = view.volume(name)
+    row = _row_of(view, volume)
+    ply, strip_bytes = volume.plies[0], view.pools[volume.pool].strip_bytes
+    held = np.bincount(view.rows(ply).reshape(-1), minlength=len(view.disks) + 1)[:-1]
+    missing = ~present_strips(view, ply)
+    level = ply.scheme.level
+    domain_of = np.append(view.domain_of(level), -1)[view.rows(ply)]
+    readable = np.where(missing, -1, domain_of)  # a strip that is away already is not lost once more
+    names = view.domain_names(level)
+    return VolumePage.model_validate(
+        _volume_fields(outlook, row)
+        | {
+            "shares": {view.disks[r].name: int(held[r]) * strip_bytes for r in np.flatnonzero(held).tolist()},
+            "missing": [
+                np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist() for s in range(ply.scheme.strips)
+            ],
+            "missing_count": int(missing.sum()),
+            "holders": StateOut.of(
+                worst(
+                    outlook.node_with_disks(n)
+                    for n in np.unique(view.disk_node[np.flatnonzero(held)]).tolist()
+                )
+            ),
+            "what_if": [
+                _what_if(view, ply, names[d], readable == d, d)
+                for d in np.unique(readable[readable >= 0]).tolist()
+            ],
+            "change": stored.change_id if stored else None,
+            "made_at": stored.made_at if stored else None,
+        }
+    )
+
+
+def _what_if(view: SiteView, ply: Ply, name: str, hit: Flags, domain: int) -> WhatIf:
+    after = fate(view, ply, without(view, ply.scheme.level, domain))
+    return WhatIf(
+        domain=name, extents_hit=int(hit.any(axis=1).sum()), unreadable=after.unavailable + after.lost
+    )
+
+
+def extent_out(view: SiteView, name: str, number: int) -> ExtentOut:
+    """Where the copies of one extent (counted from 0) lie. Raises NotFound."""
+    volume = view.volume(name)
+    if not 0 <= number < volume.extents:
+        raise NotFound(
+            f"{volume.name} has extents 0 to {volume.extents - 1}, and no {number}.", about="extent"
+        )
+    strips = []
+    for strip, row in enumerate(view.rows(volume.plies[0])[number].tolist()):
+        disk = view.disks[row] if row < len(view.disks) else None
+        strips.append(
+            StripOut(
+                copy_name="ABCDE"[strip],
+                disk=disk.name if disk else None,
+                node=view.nodes[disk.node].name if disk else None,
+                readable=bool(disk and view.disk_ready[row]),
+            )
+        )
+    return ExtentOut(number=number, strips=strips)

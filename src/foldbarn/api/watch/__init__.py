@@ -1,0 +1,1 @@
+"""The barn as a whole."""

@@ -1,0 +1,1 @@
+"""The yard's levers."""

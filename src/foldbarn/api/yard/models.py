@@ -1,0 +1,62 @@
+"""The yard's levers: what is asked and answered."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import BaseModel, Field
+
+from foldbarn.api.bodies import Body
+
+
+class LeverIn(Body):
+    """One pull of a lever of the yard."""
+
+    lever: Literal[
+        "cut power",
+        "give power",
+        "pull disk",
+        "return disk",
+        "answer",
+        "forget orders",
+        "speed",
+        "shut port",
+        "open port",
+    ]
+    what: str = Field(default="", max_length=200)
+    how: Literal["well", "slowly", "garbled"] = "well"
+    port: int = Field(default=0, ge=0, le=65_535)
+    speed: float = Field(default=1.0, ge=0.0, le=10_000.0)
+
+
+class YardDisk(BaseModel):
+    name: str
+    inside: bool
+
+
+class YardNode(BaseModel):
+    name: str
+    power: bool
+    answers: str
+    disks: list[YardDisk]
+
+
+class YardShut(BaseModel):
+    node: str
+    port: int
+
+
+class YardMail(BaseModel):
+    to: str
+    subject: str
+    text: str
+
+
+class YardOut(BaseModel):
+    speed: float
+    clock_seconds: float
+    nodes: list[YardNode]
+    shut: list[YardShut]
+    mails: list[YardMail]
+    witness_url: str
+    bmc_urls: dict[str, str]
