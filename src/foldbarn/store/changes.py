@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import func, select, update
+from sqlalchemy import func, select, text, update
 
 from foldbarn.core.actors import Actor
 from foldbarn.core.errors import BarnError, NotFound
 from foldbarn.core.touching import Touch
 from foldbarn.store import touching
-from foldbarn.store.database import Session, announce, tell
+from foldbarn.store.database import Session, tell
 from foldbarn.store.tables import ChangeRow, SiteRow, StepRow, TouchRow
 
 DIGEST_LOCK = 0xBA53  # advisory lock space: one that carries out a preview
+JOB = "change "  # with its number: what the one job of a change is known by
 OPEN_STATES = ("waiting", "running", "paused")
 ENDED_STATES = ("done", "withdrawn")
 OPEN = ChangeRow.state.in_(OPEN_STATES)
@@ -118,12 +119,21 @@ def steps_under_way(session: Session, name: str) -> list[StepRow]:
     return list(session.scalars(under_way))
 
 
-def to_be_run(session: Session) -> list[int]:
+def to_be_run(session: Session, states: Collection[str] = ("waiting", "running")) -> list[int]:
     """Numbers of changes whose turn it is: those that run, and those that wait for nobody. Oldest first."""
-    rows = select(ChangeRow.id).where(ChangeRow.state.in_(("waiting", "running"))).order_by(ChangeRow.id)
+    rows = select(ChangeRow.id).where(ChangeRow.state.in_(states)).order_by(ChangeRow.id)
     numbers = list(session.scalars(rows))
     waiting = touching.waiting_for_others(session) if numbers else {}
     return [number for number in numbers if number not in waiting]
+
+
+def jobs_of(session: Session) -> set[int]:
+    """Numbers of the changes that have a job which waits: to be run, nothing more need be done for them."""
+    waiting = text(
+        "select queueing_lock from procrastinate_jobs where status = 'todo' and queueing_lock like :job"
+    )
+    locks = session.scalars(waiting, {"job": f"{JOB}%"})
+    return {int(lock.removeprefix(JOB)) for lock in locks}
 
 
 def asked_of(session: Session, change: int) -> str | None:
@@ -246,7 +256,7 @@ def end(session: Session, change: int, state: str, problem: str = "") -> None:
     values = {"state": state, "ended_at": func.now(), "asked": None, "rate": None, "problem": problem}
     session.execute(update(ChangeRow).where(ChangeRow.id == change).values(values))
     touching.let_go(session, change)
-    announce(session, "site", "changes")
+    tell(session, "site", "changes")  # states of volumes and pools say what is under way
 
 
 def pause(session: Session, change: int, why: str, *, by_person: bool = False, again: bool = False) -> None:
@@ -266,7 +276,7 @@ def pause(session: Session, change: int, why: str, *, by_person: bool = False, a
     stopped = StepRow.change_id == change, StepRow.state == "running"
     session.execute(update(StepRow).where(*stopped).values(state="waiting"))
     touching.let_go(session, change)
-    announce(session, "site", "changes")
+    tell(session, "site", "changes")  # states of volumes and pools say what is under way
 
 
 def resume(session: Session, row: ChangeRow) -> None:

@@ -11,7 +11,7 @@ from datetime import datetime
 from typing import Any
 
 import numpy as np
-from sqlalchemy import ColumnElement, Row, literal_column, select
+from sqlalchemy import ColumnElement, Row, literal_column, select, text
 
 from foldbarn.core.arrays import Disks
 from foldbarn.core.machines.hardware import Reason
@@ -63,6 +63,9 @@ class _Keeper:
         self.view: SiteView | None = None
         self.placements: dict[int, tuple[int, Disks]] = {}  # ply number -> version, placement
         self.disks: dict[int, _KeptDisk] = {}
+        self.volumes: dict[int, _KeptVolume] = {}
+        self.ground: tuple[Versions, _Ground] | None = None
+        self.pools: tuple[dict[int, str], tuple[Pool, ...]] | None = None
 
     def current(self) -> SiteView:
         with snapshot() as session:
@@ -77,6 +80,8 @@ class _Keeper:
             self.view = None
             self.placements.clear()
             self.disks.clear()
+            self.volumes.clear()
+            self.ground = self.pools = None
 
     def placements_of(self, session: Session, plies: list[PlyRow]) -> dict[int, Disks]:
         """By ply number; read again only where the version is another one than that which is kept."""
@@ -92,9 +97,65 @@ class _Keeper:
             matrix = np.frombuffer(b"".join(pieces[number]), dtype="<i4").reshape(-1, ply.k + ply.m)
             found[number] = matrix
         with self.lock:
-            for gone in self.placements.keys() - found.keys():
-                del self.placements[gone]
             self.placements |= {number: (v.version, found[number]) for number, v in stale.items()}
+        return found
+
+    def versions_of(self, session: Session) -> Versions:
+        """Of all rows but those of disks, of which there are many."""
+        found: Versions = defaultdict(dict)
+        for table, number, version in session.execute(_ALL_VERSIONS):
+            found[table][number] = version
+        return found
+
+    def ground_of(self, session: Session, versions: Versions) -> _Ground:
+        """Read again only where any of its rows is another one than that which is kept."""
+        now = {table: versions[table] for table in _GROUND}
+        with self.lock:
+            kept = self.ground
+        if kept is None or kept[0] != now:
+            kept = now, _read_ground(session)
+            with self.lock:
+                self.ground = kept
+        return kept[1]
+
+    def pools_of(self, session: Session, versions: dict[int, str]) -> tuple[Pool, ...]:
+        with self.lock:
+            kept = self.pools
+        if kept is None or kept[0] != versions:
+            kept = versions, _read_pools(session)
+            with self.lock:
+                self.pools = kept
+        return kept[1]
+
+    def volumes_of(self, session: Session, versions: Versions, pool_rows: dict[int, int]) -> list[Volume]:
+        """All volumes, by name; read again only where their row or a ply's is another one than is kept."""
+        with self.lock:
+            kept = dict(self.volumes)
+        same = {n: one for n, one in kept.items() if versions["volume"].get(n) == one.version[0]}
+        ply_versions = versions["ply"]
+        same = {
+            n: one
+            for n, one in same.items()
+            if [ply_versions.get(p.number) for p in one.volume.plies] == list(one.version[1:])
+        }
+        if same and sum(len(one.volume.plies) for one in same.values()) < len(ply_versions):
+            held = {ply.number for one in same.values() for ply in one.volume.plies}
+            changed = select(PlyRow.volume_id).where(PlyRow.id.in_(ply_versions.keys() - held))
+            for number in session.scalars(changed):
+                same.pop(number, None)
+        if stale := versions["volume"].keys() - same.keys():
+            rows = _read_volumes(session, pool_rows, stale if same else None)
+            plies = [ply for _, mine in rows.values() for ply in mine]
+            placements = self.placements_of(session, plies)
+            for number, (row, mine) in rows.items():
+                if number in stale:
+                    same[number] = _kept_volume(row, mine, placements, versions)
+            with self.lock:
+                self.volumes = dict(same)
+        found = [_in_pool(one, pool_rows) for one in sorted(same.values(), key=lambda one: one.key)]
+        with self.lock:
+            for gone in self.placements.keys() - versions["ply"].keys():
+                del self.placements[gone]
         return found
 
     def disks_of(self, session: Session) -> list[_KeptDisk]:
@@ -126,8 +187,57 @@ def forget() -> None:
 
 
 def load_view(session: Session) -> SiteView:
-    """The SiteView of what this session sees."""
-    site = session.scalars(select(SiteRow)).one()
+    """The SiteView of what this session sees. What is written down as it was is not read again."""
+    site = session.execute(select(SiteRow.__table__)).one()
+    versions = _keeper.versions_of(session)
+    ground = _keeper.ground_of(session, versions)
+    pools = _keeper.pools_of(session, versions["pool"])
+    pool_rows = {p.number: i for i, p in enumerate(pools)}
+    under_way = moves.under_way(session)
+    return SiteView(
+        name=site.name,
+        revision=site.revision,
+        rooms=ground.rooms,
+        racks=ground.racks,
+        nodes=ground.nodes,
+        enclosures=ground.enclosures,
+        disks=tuple(_disks(session, ground.node_rows, pool_rows, ground.box_rows)),
+        cluster=ground.cluster,
+        mark=site.mark,
+        closed_ports=tuple((str(a), str(b), int(p), str(w)) for a, b, p, w in site.closed_ports),
+        ports_tested_at=epoch(site.ports_tested_at),
+        pools=pools,
+        volumes=tuple(_keeper.volumes_of(session, versions, pool_rows)),
+        incoming=dict(Counter(under_way.values())),
+        under_way=under_way,
+    )
+
+
+Versions = dict[str, dict[int, str]]  # of rows by number, by table
+_GROUND = ("room", "rack", "node", "enclosure", "cluster")
+# Where a row lies and which transaction wrote it: another version of the row has another.
+_ALL_VERSIONS = text(
+    " union all ".join(
+        f"select '{table}', id, ctid::text || ' ' || xmin::text from {table}"
+        for table in (*_GROUND, "pool", "volume", "ply")
+    )
+)
+
+
+@dataclass(frozen=True, slots=True)
+class _Ground:
+    """Where things stand, and the cluster; with rows by number of nodes and enclosures."""
+
+    rooms: tuple[Room, ...]
+    racks: tuple[Rack, ...]
+    nodes: tuple[Node, ...]
+    enclosures: tuple[Enclosure, ...]
+    cluster: Cluster | None
+    node_rows: dict[int, int]
+    box_rows: dict[int, int]
+
+
+def _read_ground(session: Session) -> _Ground:
     rooms = sorted(session.scalars(select(RoomRow)), key=lambda r: natural_key(r.name))
     room_rows = {r.id: i for i, r in enumerate(rooms)}
     racks = sorted(
@@ -138,48 +248,40 @@ def load_view(session: Session) -> SiteView:
         session.scalars(select(NodeRow)),
         key=lambda n: (rack_rows[n.rack_id], n.position, natural_key(n.name)),
     )
-    node_rows = {n.id: i for i, n in enumerate(nodes)}
     enclosures = sorted(session.scalars(select(EnclosureRow)), key=lambda e: natural_key(e.name))
-    box_rows = {e.id: i for i, e in enumerate(enclosures)}
-    pools = sorted(session.scalars(select(PoolRow)), key=lambda p: natural_key(p.name))
-    pool_rows = {p.id: i for i, p in enumerate(pools)}
-    under_way = moves.under_way(session)
-    return SiteView(
-        name=site.name,
-        revision=site.revision,
+    return _Ground(
         rooms=tuple(Room(r.id, r.name) for r in rooms),
         racks=tuple(Rack(r.id, r.name, room_rows[r.room_id]) for r in racks),
         nodes=tuple(_node(n, rack_rows[n.rack_id]) for n in nodes),
         enclosures=tuple(Enclosure(e.id, e.name, rack_rows[e.rack_id], tuple(e.nodes)) for e in enclosures),
-        disks=tuple(_disks(session, node_rows, pool_rows, box_rows)),
         cluster=_cluster(session, nodes),
-        mark=site.mark,
-        closed_ports=tuple((str(a), str(b), int(p), str(w)) for a, b, p, w in site.closed_ports),
-        ports_tested_at=epoch(site.ports_tested_at),
-        pools=tuple(
-            Pool(
-                p.id,
-                p.name,
-                p.strip_bytes,
-                Scheme(p.k, p.m, Level(p.level), p.per_domain),
-                Level(p.headroom) if p.headroom else None,
-                p.fill_line,
-                p.forming,
-                p.headroom_losses,
-                p.allocation_bytes,
-                p.overcommit_cap,
-                p.encrypted,
-                p.rebuild_rate,
-                p.level_rate,
-                Priority(p.priority),
-                p.daily_writes,
-                p.closing,
-            )
-            for p in pools
-        ),
-        volumes=tuple(_volumes(session, pool_rows)),
-        incoming=dict(Counter(under_way.values())),
-        under_way=under_way,
+        node_rows={n.id: i for i, n in enumerate(nodes)},
+        box_rows={e.id: i for i, e in enumerate(enclosures)},
+    )
+
+
+def _read_pools(session: Session) -> tuple[Pool, ...]:
+    rows = sorted(session.scalars(select(PoolRow)), key=lambda p: natural_key(p.name))
+    return tuple(
+        Pool(
+            p.id,
+            p.name,
+            p.strip_bytes,
+            Scheme(p.k, p.m, Level(p.level), p.per_domain),
+            Level(p.headroom) if p.headroom else None,
+            p.fill_line,
+            p.forming,
+            p.headroom_losses,
+            p.allocation_bytes,
+            p.overcommit_cap,
+            p.encrypted,
+            p.rebuild_rate,
+            p.level_rate,
+            Priority(p.priority),
+            p.daily_writes,
+            p.closing,
+        )
+        for p in rows
     )
 
 
@@ -327,31 +429,52 @@ def _disks(
     return [disk for _, _, disk in sorted(found, key=lambda one: one[:2])]
 
 
-def _volumes(session: Session, pool_rows: dict[int, int]) -> list[Volume]:
-    rows = sorted(session.scalars(select(VolumeRow)), key=lambda v: natural_key(v.name))
-    ply_rows = list(session.scalars(select(PlyRow).order_by(PlyRow.id)))
-    placements = _keeper.placements_of(session, ply_rows)
-    by_volume: dict[int, list[PlyRow]] = defaultdict(list)
-    for ply in ply_rows:
-        by_volume[ply.volume_id].append(ply)
+@dataclass(frozen=True, slots=True)
+class _KeptVolume:
+    """A volume as it was read. version: of its row, its plies' and its pool's place."""
 
-    def plies_of(volume: VolumeRow) -> tuple[Ply, ...]:
-        return tuple(
-            Ply(
-                number=ply.id,
-                volume=volume.id,
-                name=volume.name,
-                pool=pool_rows[volume.pool_id],
-                scheme=Scheme(ply.k, ply.m, Level(ply.level), ply.per_domain),
-                placement=placements[ply.id],
-                tier=Tier(ply.tier),
-                forming=volume.forming,
-                purpose=Purpose(ply.purpose),
-            )
-            for ply in by_volume[volume.id]
+    version: tuple[str, ...]
+    key: tuple[tuple[int, int, str], ...]  # its place among volumes
+    volume: Volume
+
+
+def _kept_volume(
+    row: VolumeRow, plies: list[PlyRow], placements: dict[int, Disks], versions: Versions
+) -> _KeptVolume:
+    """Its pool is named by number until it is known which row that has."""
+    read = tuple(
+        Ply(
+            number=ply.id,
+            volume=row.id,
+            name=row.name,
+            pool=row.pool_id,
+            scheme=Scheme(ply.k, ply.m, Level(ply.level), ply.per_domain),
+            placement=placements[ply.id],
+            tier=Tier(ply.tier),
+            forming=row.forming,
+            purpose=Purpose(ply.purpose),
         )
+        for ply in plies
+    )
+    volume = Volume(row.id, row.name, row.pool_id, row.size_bytes, read, row.forming, row.written)
+    version = (versions["volume"][row.id], *(versions["ply"][ply.id] for ply in plies))
+    return _KeptVolume(version, natural_key(row.name), volume)
 
-    return [
-        Volume(v.id, v.name, pool_rows[v.pool_id], v.size_bytes, plies_of(v), v.forming, v.written)
-        for v in rows
-    ]
+
+def _in_pool(kept: _KeptVolume, pool_rows: dict[int, int]) -> Volume:
+    volume = kept.volume
+    row = pool_rows[volume.pool]
+    return replace(volume, pool=row, plies=tuple(replace(ply, pool=row) for ply in volume.plies))
+
+
+def _read_volumes(
+    session: Session, pool_rows: dict[int, int], wanted: set[int] | None
+) -> dict[int, tuple[VolumeRow, list[PlyRow]]]:
+    """Volumes by number with the rows of their plies; all, or those wanted."""
+    volumes, plies = select(VolumeRow), select(PlyRow).order_by(PlyRow.id)
+    if wanted is not None:
+        volumes, plies = volumes.where(VolumeRow.id.in_(wanted)), plies.where(PlyRow.volume_id.in_(wanted))
+    found: dict[int, tuple[VolumeRow, list[PlyRow]]] = {v.id: (v, []) for v in session.scalars(volumes)}
+    for ply in session.scalars(plies):
+        found[ply.volume_id][1].append(ply)
+    return found

@@ -16,7 +16,7 @@ from procrastinate.exceptions import AlreadyEnqueued, ConnectorException
 
 from foldbarn.changes.engine.runner import ending, run_change
 from foldbarn.settings import settings
-from foldbarn.store.changes import to_be_run
+from foldbarn.store.changes import JOB, jobs_of, to_be_run
 from foldbarn.store.database import transaction
 
 log = structlog.get_logger()
@@ -41,7 +41,7 @@ def _run_and_pass_on(change: int) -> None:
     """A change that has ended or paused lets others go on: those whose turn it is now are queued at once."""
     run_change(change)
     if not ending.is_set():
-        enqueue_ready({change})
+        _enqueue_next()
 
 
 @lru_cache
@@ -65,9 +65,7 @@ def enqueue(change: int) -> None:
     work process.
     """
     try:
-        task = _sender().configure_task(
-            TASK, queue=QUEUE, queueing_lock=f"change {change}", allow_unknown=True
-        )
+        task = _sender().configure_task(TASK, queue=QUEUE, queueing_lock=f"{JOB}{change}", allow_unknown=True)
         task.defer(change=change)
     except AlreadyEnqueued:
         return
@@ -82,6 +80,17 @@ def enqueue_ready(queued: Container[int] = frozenset()) -> None:
         ready = to_be_run(session)
     for change in ready:
         if change not in queued:
+            enqueue(change)
+
+
+def _enqueue_next() -> None:
+    """Queues the changes that waited and need not any longer. Of many that were asked at once nearly all have
+    a job by then, and to try each again at the end of each is what takes the time."""
+    with transaction() as session:
+        ready = to_be_run(session, ("waiting",))
+        known = jobs_of(session) if ready else set()
+    for change in ready:
+        if change not in known:
             enqueue(change)
 
 

@@ -32,6 +32,7 @@ from foldbarn.store.database import (
     advisory_lock,
     announce,
     is_disconnect,
+    tell,
     transaction,
     wait_out,
 )
@@ -325,7 +326,9 @@ def _next_step(run: Run) -> bool:
         step = read_step(name, payload)
         if isinstance(step, Inside):
             with run.writing() as session:
-                _finish_step(session, run, step.carry_out(run, session))
+                outcome = step.carry_out(run, session)
+                _finish_step(session, run, outcome)
+                announce(session, "site")
         else:
             assert isinstance(step, Outside)
             outcome = step.carry_out(run)
@@ -353,8 +356,9 @@ def _next_step(run: Run) -> bool:
 
 
 def _finish_step(session: Session, run: Run, outcome: str) -> None:
+    """What a step has altered of the site it has announced itself."""
     kept.end_step(session, run.change, run.step, outcome)
-    announce(session, "site", "changes")
+    tell(session, "changes")
 
 
 def _why(error: Exception) -> str:
