@@ -18,6 +18,11 @@ def locked(session: Session, disks: Iterable[int]) -> list[DiskRow]:
     return list(session.scalars(query.with_for_update()))
 
 
+def numbered(session: Session, numbers: Iterable[int]) -> list[DiskRow]:
+    """Disks by number, in the order of their numbers."""
+    return list(session.scalars(select(DiskRow).where(DiskRow.id.in_(list(numbers))).order_by(DiskRow.id)))
+
+
 def of_pool(session: Session, pool: int) -> list[DiskRow]:
     return list(session.scalars(select(DiskRow).where(DiskRow.pool_id == pool).order_by(DiskRow.id)))
 

@@ -460,7 +460,15 @@ def fewest_domains_left(slots: Ints, spread_of: Ints, loss_of: Ints, losses: int
 
 
 def pool_space(view: SiteView, pool: Pool) -> PoolSpace:
-    """A pool's account as it stands: its tiers, its cache devices and its spare disks."""
+    """A pool's account as it stands: its tiers, its cache devices and its spare disks. Kept with the view."""
+    key = ("space", pool)
+    kept = view.findings.get(key)
+    if not isinstance(kept, PoolSpace):
+        kept = view.findings[key] = _pool_space(view, pool)
+    return kept
+
+
+def _pool_space(view: SiteView, pool: Pool) -> PoolSpace:
     bulk, *faster = [_tier_space(view, pool, tier) for tier in view.tiers_of(pool)]
     row = view.pool_row(pool)
     aside = {

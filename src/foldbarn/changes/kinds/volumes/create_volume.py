@@ -49,7 +49,7 @@ from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.site import Contact, Pool, SiteView, Tier, plain_volume
 from foldbarn.core.touching import Meant, Thing, shared
 from foldbarn.core.units import parse_size, say_binary, say_count, say_size
-from foldbarn.store import nodes, pools, volumes
+from foldbarn.store import disks, nodes, pools, volumes
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.placements import read_placement
 from foldbarn.store.tables import VolumeRow
@@ -115,8 +115,8 @@ class Place(Inside):
             silent: set[int] = set()
             for ply in made.plies:
                 orders = {
-                    node: {serial: [[ply, e, s] for e, s in strips] for serial, strips in disks.items()}
-                    for node, disks in _strips_by_node(ply).items()
+                    node: {serial: [[ply, e, s] for e, s in strips] for serial, strips in held.items()}
+                    for node, held in _strips_by_node(ply).items()
                 }
                 told = {n: {"kind": "drop", "strips": strips} for n, strips in orders.items() if n in heard}
                 run.tell_nodes(told, part=f"ply{ply}")
@@ -162,9 +162,9 @@ class ReadStrips(Outside):
 
     def _read(self, run: Run, ply: int) -> None:
         names = run.urls()
-        for node, disks in _strips_by_node(ply).items():
+        for node, wanted in _strips_by_node(ply).items():
             agent = run.agent(node)
-            for serial, strips in disks.items():
+            for serial, strips in wanted.items():
                 held = run.insist(names[node][0], partial(agent.strips, serial, ply))
                 there = {(e, s) for p, e, s in held.tolist() if p == ply}
                 missing = {(e, s) for e, s in strips} - there
@@ -448,11 +448,9 @@ def _too_large(size: int, pool: Pool, scheme: Scheme, fit: Fit) -> NotPossible:
 
 def _strips_by_node(ply: int) -> dict[int, dict[str, list[list[int]]]]:
     """The strips of a ply, [extent, strip], by node number and disk serial."""
-    view = current_view()
+    found: dict[int, dict[str, list[list[int]]]] = defaultdict(dict)
     with transaction() as session:
         placement = read_placement(session, ply)
-    found: dict[int, dict[str, list[list[int]]]] = defaultdict(dict)
-    for number in np.unique(placement[placement > 0]).tolist():
-        disk = view.disks[int(view.row_of_number[number])]
-        found[view.nodes[disk.node].number][disk.serial] = np.argwhere(placement == number).tolist()
+        for disk in disks.numbered(session, np.unique(placement[placement > 0]).tolist()):
+            found[disk.node_id][disk.serial] = np.argwhere(placement == disk.id).tolist()
     return dict(found)
