@@ -13,6 +13,7 @@ import time
 from collections.abc import Callable
 from contextlib import closing
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +21,7 @@ import numpy as np
 from playwright.sync_api import sync_playwright
 from uhashring import HashRing
 
+from bench.large import fill
 from foldbarn.house.barn import Barn
 from foldbarn.house.demo import Demo
 from foldbarn.house.postgres import Postgres, free_port
@@ -27,6 +29,8 @@ from foldbarn.settings import PROJECT, settings
 
 EXTENTS, DOMAINS, COPIES = 1_000_000, 320, 3
 RING_EXTENTS = 100_000  # the ring is measured on a tenth of the work and its time multiplied
+CROWD = 1_000  # nodes
+SETTLED_SECONDS = 20.0  # after the last node has reported in
 STATE = PROJECT / ".barn" / "bench"
 
 
@@ -111,12 +115,12 @@ def placement() -> None:
 
 def large_site(stick: float) -> None:
     """1,000 nodes, 12,000 disks, 2,000,000 extents: read from PostgreSQL, and every rack lost in turn."""
-    from sqlalchemy import insert, text
+    from sqlalchemy import text
 
     from foldbarn.core.pools.capacity import pool_space
     from foldbarn.core.pools.protection import Level
     from foldbarn.core.volumes.loss import single_losses
-    from foldbarn.store import tables, views
+    from foldbarn.store import views
     from foldbarn.store.database import engine, snapshot, transaction
     from foldbarn.store.founding import found_site
     from foldbarn.store.migrate import migrate
@@ -129,92 +133,7 @@ def large_site(stick: float) -> None:
         migrate()
         found_site("Large", "bench", 30.0)
         with transaction() as session:
-            session.execute(insert(tables.RoomRow), [{"id": n, "name": f"room {n}"} for n in range(1, 5)])
-            session.execute(
-                insert(tables.RackRow),
-                [{"id": n, "name": f"rack {n}", "room_id": n % 4 + 1} for n in range(1, 51)],
-            )
-            session.execute(
-                insert(tables.NodeRow),
-                [
-                    {"id": n, "name": f"node-{n}", "agent_url": "", "rack_id": n % 50 + 1, "ports": []}
-                    for n in range(1, 1001)
-                ],
-            )
-            change = {
-                "kind": "form-pool",
-                "params": {},
-                "about": "p",
-                "touches": "x",
-                "state": "done",
-                "actor": "bench",
-                "revision": 1,
-                "preview": {},
-            }
-            session.execute(insert(tables.ChangeRow), [{"id": n, **change} for n in range(1, 202)])
-            session.execute(
-                insert(tables.PoolRow),
-                [
-                    {
-                        "id": 1,
-                        "name": "p",
-                        "extent_bytes": 2**30,
-                        "copies": 3,
-                        "level": "rack",
-                        "headroom": "node",
-                        "forming": False,
-                        "change_id": 1,
-                    }
-                ],
-            )
-            disk = {
-                "kernel_name": "sda",
-                "wwn": "",
-                "model": "",
-                "media": "ssd",
-                "size_bytes": 3_840 * 10**9,
-                "role": "capacity",
-                "pool_id": 1,
-            }
-            session.execute(
-                insert(tables.DiskRow),
-                [
-                    {
-                        "id": n,
-                        "node_id": (n - 1) // 12 + 1,
-                        "name": f"d-{n}",
-                        "bay": str(n % 12),
-                        "serial": str(n),
-                        "identity": f"serial:/{n}",
-                        **disk,
-                    }
-                    for n in range(1, 12_001)
-                ],
-            )
-            rng = np.random.default_rng(1)
-            for number in range(1, 201):
-                racks = np.argsort(rng.random((10_000, 50)), axis=1)[:, :3]
-                nodes = racks + 50 * rng.integers(0, 20, racks.shape)
-                placed = (((nodes - 1) % 1000) * 12 + rng.integers(1, 13, racks.shape)).astype("<i4")
-                volume = {
-                    "id": number,
-                    "name": f"v{number}",
-                    "pool_id": 1,
-                    "size_bytes": 1,
-                    "copies": 3,
-                    "level": "rack",
-                    "extents": 10_000,
-                    "forming": False,
-                    "change_id": number + 1,
-                }
-                session.execute(insert(tables.VolumeRow), [volume])
-                session.execute(
-                    insert(tables.PlacementRow),
-                    [
-                        {"volume_id": number, "chunk": c, "disks": placed[s : s + 4096].tobytes()}
-                        for c, s in enumerate(range(0, 10_000, 4096))
-                    ],
-                )
+            fill(session, nodes=1_000, volumes=200, extents=10_000)
             session.execute(text("analyze"))
 
         def load() -> Any:
@@ -240,7 +159,7 @@ def large_site(stick: float) -> None:
             "of sorting 10,000,000 integers",
             seconds / stick,
         )
-        seconds, _ = timed(lambda: pool_space(view, view.pools[0]))
+        seconds, _ = timed(lambda: pool_space(replace(view), view.pools[0]))
         row(
             "usable, headroom for any one node, ledger of that site",
             seconds,
@@ -388,6 +307,40 @@ def rest(barn: Any) -> float:
     before, seconds = used(), 20.0
     time.sleep(seconds)
     return (used() - before) / seconds
+
+
+def crowded(stick: float) -> None:
+    """A thousand nodes of twelve disks, all of which the yard stands in for, and nothing to be done."""
+    barn = Barn(STATE / "crowd", free_port(), quick=True, environment={"YARD_CROWD": str(CROWD)})
+    try:
+        start = time.perf_counter()
+        barn.start()
+        with closing(Demo(barn.url)) as engineer:
+            heard = partial(_heard, engineer)
+            engineer.wait(lambda: heard() >= CROWD, "all nodes to be heard", seconds=600, pause=2)
+            seconds = time.perf_counter() - start
+            row(
+                f"{CROWD:,} nodes report in, one by one",
+                seconds,
+                "of sorting 10,000,000 integers",
+                seconds / stick,
+            )
+            time.sleep(SETTLED_SECONDS)
+            share = rest(barn)
+            row(f"the work process at rest, {CROWD:,} nodes: in each second", share, "of a processor", share)
+            start = time.perf_counter()
+            engineer.client.post("/yard", json={"lever": "cut power", "what": "auk-0500"}).raise_for_status()
+            engineer.wait(lambda: heard() < CROWD, "the silence to be noticed", pause=0.05)
+            seconds = time.perf_counter() - start
+            grace = settings().silent_seconds
+            row("one of them loses power, until it is shown", seconds, "of the grace", seconds / grace)
+    finally:
+        barn.stop()
+
+
+def _heard(engineer: Demo) -> int:
+    """Nodes whose agents are heard now."""
+    return sum(n["contact"] == "heard" for n in engineer.client.get("/machines").json()["nodes"])
 
 
 def growth(view: Any, stick: float) -> None:
@@ -666,6 +619,7 @@ def main() -> None:
     large_site(stick)
     intake(stick)
     running_barn(stick)
+    crowded(stick)
     shutil.rmtree(STATE, ignore_errors=True)
 
 

@@ -673,10 +673,11 @@ def test_a_pool_in_an_enclosure_outlives_the_node_that_carried_it(barn_site: Sit
             "ssd",
             3_840 * 10**9,
         )
-        built.shared_with, built.enclosure = ("whimbrel",), "box-1"
+        built.enclosure = "box-1"
         machines.nodes["dunlin"].disks.append(built)
         machines.disks[built.serial], machines.node_of[built.serial] = built, "dunlin"
         machines.counters[built.serial] = Counters()
+        machines.cable(built, "whimbrel")
     for node in current_view().nodes:
         if node.name in ("dunlin", "whimbrel"):
             watching.note_report(node.number, {"inventory_version": "boxed"})

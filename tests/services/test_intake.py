@@ -238,7 +238,7 @@ def test_disks_of_a_box_that_two_nodes_reach_are_one_disk_each_and_a_fault_domai
         "skua-s2": "shelf-1",
         "skua-s3": "shelf-1",
     }
-    shelf.machines.disks["SH3"].shared_with = ("auk",)  # the cable is mended
+    shelf.machines.cable(shelf.machines.disks["SH3"], "auk")  # which was lacking
     intake.welcome_agent(shelf.agent("auk"))
     assert current_view().disk("skua-s3").missing_paths == ()
 

@@ -139,9 +139,11 @@ class Demo:
 
         self.wait(ended, f"change {change}")
 
-    def wait(self, done: Callable[[], bool], what: str) -> None:
-        deadline = time.monotonic() + WAIT_SECONDS
+    def wait(
+        self, done: Callable[[], bool], what: str, seconds: float = WAIT_SECONDS, pause: float = 0.1
+    ) -> None:
+        deadline = time.monotonic() + seconds
         while not done():
             if time.monotonic() > deadline:
-                raise RuntimeError(f"Waited {WAIT_SECONDS:.0f} s for {what}.")
-            time.sleep(0.1)
+                raise RuntimeError(f"Waited {seconds:.0f} s for {what}.")
+            time.sleep(pause)

@@ -74,6 +74,9 @@ class Machines:
     def __init__(self, nodes: list[StandInNode], file: Path | str = ":memory:") -> None:
         self.nodes = {n.name: n for n in nodes}
         self.disks: dict[str, StandInDisk] = {d.serial: d for n in nodes for d in n.disks}
+        self.boxed: dict[str, list[StandInDisk]] = defaultdict(list)  # node -> disks of boxes that it reaches
+        for disk in self.disks.values():
+            self.cable(disk, *disk.shared_with)
         self.node_of: dict[str, str] = {d.serial: n.name for n in nodes for d in n.disks}
         self.power: dict[str, bool] = dict.fromkeys([*self.nodes, WITNESS], True)
         self.answers: dict[str, str] = dict.fromkeys(self.nodes, "well")  # well, slowly, garbled
@@ -254,11 +257,20 @@ class Machines:
         """
         return (self.node_of[serial], *self.disks[serial].shared_with)
 
+    def cable(self, disk: StandInDisk, *nodes: str) -> None:
+        """These nodes reach a disk besides the one it is built into."""
+        for node in disk.shared_with:
+            if disk in self.boxed[node]:
+                self.boxed[node].remove(disk)
+        disk.shared_with = nodes
+        for node in nodes:
+            self.boxed[node].append(disk)
+
     def inside(self, node: str) -> list[StandInDisk]:
         """Disks that a node reaches now."""
-        own = self.nodes[node].disks
-        boxed = [d for d in self.disks.values() if node in d.shared_with]
-        return [d for d in (*own, *boxed) if d.serial not in self.pulled]
+        return [
+            d for d in (*self.nodes[node].disks, *self.boxed.get(node, ())) if d.serial not in self.pulled
+        ]
 
     def disk_at(self, name: str) -> str | None:
         """Serial of the disk called node-bay."""

@@ -116,3 +116,19 @@ def skerry_ferries() -> list[StandInNode]:
 
 def _bay(node: StandInNode, bay: str) -> StandInDisk:
     return next(d for d in node.disks if d.bay == bay)
+
+
+def crowd(count: int) -> list[StandInNode]:
+    """So many nodes of twelve SSDs, all sound, twenty to a rack in two rooms: to try things out at size."""
+    nodes = []
+    for number in range(count):
+        name, rack = f"auk-{number + 1:04d}", number // 20
+        disks = [_disk(name, n, str(n), "ssd", SSD, "Holm S3840") for n in range(1, 13)]
+        host = f"{number // 250}.{number % 250 + 1}"
+        ports = [
+            StandInPort("stor0", "storage", 25_000, addresses=(f"10.20.{host}/16",)),
+            StandInPort("mgmt0", "management", 1_000, addresses=(f"10.10.{host}/16",), mtu=1500),
+        ]
+        room = ("North Quay", "South Quay")[rack % 2]
+        nodes.append(StandInNode(name, room, f"Row-{rack + 1}", number % 20, disks, ports))
+    return nodes

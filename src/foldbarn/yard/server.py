@@ -24,7 +24,7 @@ from foldbarn.yard import agent, council, redfish
 from foldbarn.yard.fluid import tick
 from foldbarn.yard.machines import Machines
 from foldbarn.yard.post import PostBox, open_post
-from foldbarn.yard.scenario import WITNESS, skerry_ferries
+from foldbarn.yard.scenario import WITNESS, crowd, skerry_ferries
 
 log = logging.getLogger(__name__)
 TICK_SECONDS = 0.1
@@ -284,10 +284,13 @@ async def _report_in(machines: Machines, own_url: str, home_url: str) -> None:
 
 def app_from_environment() -> FastAPI:
     """For the process that runs the yard: YARD_STATE (a file), YARD_URL (its own), YARD_HOME (where to report
-    in).
+    in), YARD_CROWD (so many nodes of one kind in place of the demo's).
     """
     state = os.environ.get("YARD_STATE", ":memory:")
-    machines = Machines(skerry_ferries(), Path(state) if state != ":memory:" else state)
+    crowded = int(os.environ.get("YARD_CROWD", "0"))
+    machines = Machines(
+        crowd(crowded) if crowded else skerry_ferries(), Path(state) if state != ":memory:" else state
+    )
     return make_app(
         machines,
         os.environ["YARD_URL"],
