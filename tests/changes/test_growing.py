@@ -12,11 +12,14 @@ from test_changes import find_again, held, lose
 from told import told
 
 from foldbarn.changes.engine.effects import Ledgers, OnDisks, Sums
-from foldbarn.changes.engine.runner import run_change
+from foldbarn.changes.engine.runner import Run, run_change
+from foldbarn.changes.kinds.pools.grow_pool import Join
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.moving.levelling import above_share, imbalance
+from foldbarn.core.site import Role
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.services import changes
+from foldbarn.store.database import Session
 from foldbarn.store.views import current_view
 
 MORE = [f"razorbill-{n}" for n in range(1, 9)]
@@ -154,3 +157,37 @@ def test_there_is_no_way_back_once_strips_are_being_dropped(
     run_change(number)
     assert barn_site.state(number) == "done"
     assert held(barn_site) == set()
+
+
+@pytest.mark.pooled
+def test_a_disk_that_was_blanked_while_its_change_was_paused_is_prepared_again(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """It was paused between the mark and the pool; another change took the disk meanwhile, and let it go."""
+    disk = next(
+        d.name
+        for d in current_view().disks
+        if d.role == Role.UNCLAIMED and d.media == "ssd" and not d.reasons
+    )
+    serial = current_view().disk(disk).serial
+    first = changes.carry_out(ME, "grow-pool", {"pool": "quayside", "disks": [disk]})
+    join, original = [True], Join.carry_out
+
+    def joins(step: Join, run: Run, session: Session) -> str:
+        if join[0]:
+            raise NotPossible("not now")
+        return original(step, run, session)
+
+    monkeypatch.setattr(Join, "carry_out", joins)
+    run_change(first)
+    assert barn_site.state(first) == "paused"
+    assert serial in barn_site.yard.machines.pool_of
+    join[0] = False
+    assert barn_site.state(barn_site.do("grow-pool", pool="quayside", disks=[disk])) == "done"
+    assert barn_site.state(barn_site.do("retire", what="disk", names=[disk])) == "done"
+    assert serial not in barn_site.yard.machines.pool_of
+    changes.ask(ME, first, "resume")
+    run_change(first)
+    assert (barn_site.state(first), barn_site.problem(first)) == ("done", "")
+    assert current_view().disk(disk).role == Role.CAPACITY
+    assert barn_site.yard.machines.pool_of[serial] == "quayside"

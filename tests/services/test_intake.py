@@ -621,3 +621,28 @@ def test_bodies_beyond_64_mb_are_refused_before_they_are_read(api: httpx.Client)
 
     answer = api.post("/api/intake/files", content=endless(), headers={"content-type": "application/json"})
     assert answer.status_code == 413
+
+
+def test_a_text_means_the_nodes_it_was_previewed_with_whatever_they_are_called_by_then(
+    barn_site: Site,
+) -> None:
+    text = "site: Test site\nrooms:\n  - name: Loft\n    racks:\n      - name: L-1\n        nodes:\n"
+    text += "          - {name: skua, dedicated: true}\n          - {name: fulmar}\n"
+    renamed = changes.carry_out(ME, "rename", {"nodes": ["skua", "dunlin"], "names": ["tern", "skua"]})
+    change = changes.carry_out(ME, "describe", {"text": text})  # which waits for its turn
+    run_change(renamed)
+    run_change(change)
+    assert (barn_site.state(change), barn_site.problem(change)) == ("done", "")
+    view = current_view()
+    assert {n.name for n in view.nodes if view.racks[n.rack].name == "L-1"} == {"tern", "fulmar"}
+    assert {n.name for n in view.nodes if n.dedicated} == {"tern"}
+    # By now the name skua means another node, also where an agent calls its own so.
+    assert ("skua", "South Quay, SQ-1", "Loft, L-1") in in_words(changes.preview("describe", {"text": text}))
+
+
+def test_a_text_that_names_one_node_twice_is_refused(barn_site: Site) -> None:
+    barn_site.do("rename", nodes=["skua"], names=["tern"])
+    text = "site: Test site\nrooms:\n  - name: Loft\n    racks:\n      - name: L-1\n        nodes:\n"
+    text += "          - {name: skua}\n          - {name: tern}\n"
+    with pytest.raises(NotPossible, match="skua and tern in the text are one node: tern"):
+        changes.carry_out(ME, "describe", {"text": text})

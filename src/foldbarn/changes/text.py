@@ -4,6 +4,8 @@ of every error, written without loss.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from types import MappingProxyType
 from typing import Any, Literal
 
 import yaml
@@ -127,6 +129,10 @@ class SiteText(_Text):
     site: str
     rooms: list[RoomText] = Field(default_factory=list)
     cluster: ClusterText | None = None
+
+    def names(self) -> list[str]:
+        """Of its nodes, in its order."""
+        return [node.name for room in self.rooms for rack in room.racks for node in rack.nodes]
 
 
 def _sized(value: Any) -> int:
@@ -342,38 +348,59 @@ def inventory_of(node: NodeText, room: str, rack: str, position: int) -> Invento
     )
 
 
-def new_nodes(site: SiteText, view: SiteView) -> list[str]:
+def known_nodes(
+    site: SiteText, view: SiteView, meant: Mapping[str, int] = MappingProxyType({})
+) -> dict[str, Node]:
+    """Nodes that the text names and that are known, by folded name: as they were meant (by number), else by
+    their names here, else by what their agents call them. Raises NotPossible where two names are one node.
+    """
+    by_number = {n.number: n for n in view.nodes}
+    by_name = {folded(n.agent_name): n for n in view.nodes if n.agent_name}
+    by_name |= {folded(n.name): n for n in view.nodes}
+    found: dict[str, Node] = {}
+    named: dict[int, str] = {}
+    for name in site.names():
+        node = by_number.get(meant.get(name, 0)) or by_name.get(folded(name))
+        if node is None:
+            continue
+        if node.number in named:
+            raise NotPossible(
+                f"{named[node.number]} and {name} in the text are one node: {node.name}.",
+                about="text",
+                next_step="Name it once.",
+            )
+        found[folded(name)], named[node.number] = node, name
+    return found
+
+
+def new_nodes(site: SiteText, known: Mapping[str, Node]) -> list[str]:
     """Names of the nodes that only the text knows, in its order."""
-    known = {folded(n.name) for n in view.nodes}
-    named = [node.name for room in site.rooms for rack in room.racks for node in rack.nodes]
-    return [name for name in named if folded(name) not in known]
+    return [name for name in site.names() if folded(name) not in known]
 
 
-def differences(site: SiteText, view: SiteView) -> list[tuple[str, str, str]]:
+def differences(site: SiteText, view: SiteView, known: Mapping[str, Node]) -> list[tuple[str, str, str]]:
     """What the text says and what the machines say now, where they differ: (what it is about, text,
-    machines).
+    machines). known: as known_nodes finds them.
     """
     found: list[tuple[str, str, str]] = []
-    nodes = {n.name.casefold(): i for i, n in enumerate(view.nodes)}
-    told: set[str] = set()
     for room in site.rooms:
         for rack in room.racks:
-            for node in rack.nodes:
-                told.add(node.name.casefold())
-                row = nodes.get(node.name.casefold())
-                if row is None:
-                    found.append((node.name, f"{room.name}, {rack.name}", "not known yet"))
+            for text in rack.nodes:
+                node = known.get(folded(text.name))
+                if node is None:
+                    found.append((text.name, f"{room.name}, {rack.name}", "not known yet"))
                 else:
-                    found += _node_differences(node, room.name, rack.name, view, row)
-    found += [(n.name, "not in the text", "known") for n in view.nodes if n.name.casefold() not in told]
+                    found += _node_differences(text, room.name, rack.name, view, node)
+    told = {node.number for node in known.values()}
+    found += [(n.name, "not in the text", "known") for n in view.nodes if n.number not in told]
     return sorted(found, key=lambda f: natural_key(f[0]))
 
 
 def _node_differences(
-    node: NodeText, room: str, rack: str, view: SiteView, row: int
+    node: NodeText, room: str, rack: str, view: SiteView, known: Node
 ) -> list[tuple[str, str, str]]:
     found: list[tuple[str, str, str]] = []
-    known = view.nodes[row]
+    row = view.nodes.index(known)
     now = view.racks[known.rack]
     if (room, rack) != (view.rooms[now.room].name, now.name):
         found.append((node.name, f"{room}, {rack}", f"{view.rooms[now.room].name}, {now.name}"))

@@ -13,7 +13,7 @@ from foldbarn.changes.engine.plan import Plan
 from foldbarn.changes.engine.preview import Preview
 from foldbarn.changes.engine.queue import enqueue
 from foldbarn.changes.engine.runner import pause_between
-from foldbarn.changes.engine.step import moves_strips
+from foldbarn.changes.engine.step import done_again, moves_strips
 from foldbarn.core.actors import Actor
 from foldbarn.core.errors import Conflict, NotPossible
 from foldbarn.core.touching import Thing
@@ -170,7 +170,7 @@ def try_again() -> bool:
         resting = kept.resting(session)
         ready = [row for row in resting if (at := again_at(row)) is not None and at <= now]
         for row in ready:
-            kept.resume(session, row)
+            kept.resume(session, row, done_again)
             row.tries += 1
         if ready:
             announce(session, "site", "changes")
@@ -208,7 +208,7 @@ def ask(actor: Actor, change: int, what: str) -> None:
         if what == "resume":
             if row.state != "paused":
                 raise NotPossible(f"Change {change} is {row.state}, not paused.", about="change")
-            kept.resume(session, row)
+            kept.resume(session, row, done_again)
             row.tries = 0
         elif what == "pause" and row.state == "paused":
             raise NotPossible(f"Change {change} is paused already.", about="change")

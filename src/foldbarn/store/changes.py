@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Iterable
+from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass, replace
 from datetime import datetime
+from itertools import takewhile
 from typing import Any
 
 from sqlalchemy import func, select, text, update
@@ -279,10 +280,15 @@ def pause(session: Session, change: int, why: str, *, by_person: bool = False, a
     tell(session, "site", "changes")  # states of volumes and pools say what is under way
 
 
-def resume(session: Session, row: ChangeRow) -> None:
-    """Makes a paused change wait for its turn again; a failed step is a new attempt, with new orders."""
-    failed = select(StepRow).where(StepRow.change_id == row.id, StepRow.state == "failed")
-    for step in session.scalars(failed):
+def resume(session: Session, row: ChangeRow, done_again: Callable[[str], bool]) -> None:
+    """Makes a paused change wait for its turn again; a failed step is a new attempt, with new orders.
+
+    done_again: whether a step of a name is, where it was the last that was done.
+    """
+    steps = steps_of(session, row.id)
+    done = [step for step in steps if step.state == "done"]
+    last = list(takewhile(lambda step: done_again(step.name), reversed(done)))
+    for step in [*last, *(step for step in steps if step.state == "failed")]:
         step.state, step.attempt, step.outcome = "waiting", step.attempt + 1, ""
     row.state, row.problem, row.asked, row.paused_at, row.again = "waiting", "", None, None, False
 

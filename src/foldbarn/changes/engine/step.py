@@ -33,6 +33,9 @@ class Step(Payload, ABC):
     why_no_way_back: ClassVar[str] = ""
     # what it has done stays, though its change be withdrawn
     lasting: ClassVar[bool] = False
+    # others may undo what it has done while its change is paused: it is done again when that goes on, unless
+    # a step after it has been done
+    done_again: ClassVar[bool] = False
     # strips are copied by it, so it can be slowed down
     moves_strips: ClassVar[bool] = False
 
@@ -84,6 +87,11 @@ def read_step(name: str, payload: dict[str, Any] | None) -> Step:
             "This step was planned by another version, and cannot be carried out by this one.",
             next_step="Withdraw this change and preview it again.",
         ) from error
+
+
+def done_again(name: str) -> bool:
+    """Whether a step of this name is, where its change goes on after a pause right behind it."""
+    return name in STEPS and STEPS[name].done_again
 
 
 def moves_strips(name: str) -> bool:

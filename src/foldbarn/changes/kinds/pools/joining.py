@@ -136,6 +136,7 @@ class Prepare(ForPool):
     """Has the agents write the pool's mark, and this site's, to disks."""
 
     name: ClassVar[str] = "prepare"
+    done_again: ClassVar[bool] = True
 
     def carry_out(self, run: Run) -> str:
         view = current_view()
@@ -168,6 +169,7 @@ class ReadBack(ForPool):
     """Reads from the agents that the disks show the pool's mark. opens: the pool can be used from then on."""
 
     name: ClassVar[str] = "read-back"
+    done_again: ClassVar[bool] = True
     opens: bool = False
 
     def carry_out(self, run: Run) -> str:
