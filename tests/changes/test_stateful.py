@@ -9,6 +9,8 @@ you like.
 from __future__ import annotations
 
 import os
+import sys
+import traceback
 from collections.abc import Callable, Iterator
 from contextlib import AbstractContextManager, contextmanager, suppress
 from typing import Any, ClassVar
@@ -40,7 +42,7 @@ from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.site import POOLED, Contact, Role
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.links.agents import Agent
-from foldbarn.services import changes, watching
+from foldbarn.services import changes, duties, watching
 from foldbarn.settings import settings
 from foldbarn.store import touching
 from foldbarn.store.database import transaction
@@ -69,6 +71,20 @@ def one_of(things: list[Any], seed: int) -> Any:
     return things[seed % len(things)]
 
 
+class Listening:
+    """A log that keeps what nobody foresaw: errors that are no refusal of ours."""
+
+    def __init__(self, log: Any) -> None:
+        self.log, self.unforeseen = log, []  # type: ignore[var-annotated]
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self.log, name)
+
+    def exception(self, event: str, **about: Any) -> None:
+        if not isinstance(sys.exc_info()[1], BarnError):
+            self.unforeseen.append(f"{event} {about}: {traceback.format_exc()}")
+
+
 class Barn(RuleBasedStateMachine):
     """What people and machines do to a site, in any order."""
 
@@ -81,6 +97,10 @@ class Barn(RuleBasedStateMachine):
         self.site = self.context.__enter__()
         self.original = runner._next_step
         self.wished: set[str] = set()
+        self.patches = pytest.MonkeyPatch()
+        self.logs = [Listening(module.log) for module in (runner, duties)]
+        for module, log in zip((runner, duties), self.logs, strict=True):
+            self.patches.setattr(module, "log", log)
 
     @initialize()
     def volumes(self) -> None:
@@ -374,6 +394,10 @@ class Barn(RuleBasedStateMachine):
             assert ledger.raw == sum(d.size_bytes for d in view.all_of(pool))
 
     @invariant()
+    def nothing_unforeseen_happened(self) -> None:
+        assert [one for log in self.logs for one in log.unforeseen] == []
+
+    @invariant()
     def who_waits_waits_for_somebody_open(self) -> None:
         with transaction() as session:
             waiting = touching.waiting_for_others(session)
@@ -388,6 +412,7 @@ class Barn(RuleBasedStateMachine):
         try:
             self.everything_ends_well()
         finally:
+            self.patches.undo()
             self.context.__exit__(None, None, None)
 
     def everything_ends_well(self) -> None:
