@@ -43,6 +43,13 @@ const binHeight = computed(() => (props.line || tallest.value > 3 ? 26 : tallest
 const asLines = computed(() => props.line || nodes.value.length > 24);
 /** So many nodes that bins would be dust: one bar per node, and its bins when it is zoomed into. */
 const asBars = computed(() => nodes.value.length > MOST_WITH_BINS);
+/** Racks stand side by side; where they would be too narrow for their nodes' names, in several rows. */
+const NARROWEST = { bars: 104, lines: 130 };
+function columnsOf(room: Room): string {
+  if (!asLines.value) return `repeat(${room.racks.length}, minmax(0, 1fr))`;
+  const least = asBars.value ? NARROWEST.bars : NARROWEST.lines;
+  return `repeat(auto-fit, minmax(min(${least}px, 100%), 1fr))`;
+}
 const zoomed = ref<string | null>(null);
 const focused = ref<string | null>(null);
 const current = computed(() =>
@@ -133,7 +140,7 @@ function onClick(disk: Disk) {
 <template>
   <div
     class="map"
-    :class="{ dimmed: lit, line: asLines, choosing: chosen }"
+    :class="{ dimmed: lit, line: asLines, low: line, bars: asBars, choosing: chosen }"
     :style="{ '--ch': `${binHeight}px` }"
     role="group"
     aria-label="Barn map"
@@ -148,7 +155,7 @@ function onClick(disk: Disk) {
         </svg>
         <span class="sign">{{ room.name }}</span>
       </div>
-      <div class="bay" :style="{ gridTemplateColumns: `repeat(${room.racks.length}, minmax(0, 1fr))` }">
+      <div class="bay" :style="{ gridTemplateColumns: columnsOf(room) }">
         <div v-for="rack in room.racks" :key="rack.name" class="rack">
           <div
             v-for="node in rack.nodes"
@@ -178,7 +185,7 @@ function onClick(disk: Disk) {
               :title="node.state.reason"
               @click="zoomed = node.name"
             >
-              <i :style="{ width: `${usedOf(node) * 100}%` }" /><u
+              <i v-if="usedOf(node)" :style="{ width: `${usedOf(node) * 100}%` }" /><u
                 v-if="lit"
                 :style="{ width: `${litOf(node) * 100}%` }"
               />
@@ -510,11 +517,14 @@ function onClick(disk: Disk) {
 .bar:hover {
   border-color: var(--ink);
 }
-.line .roof {
+.low .roof {
   height: 16px;
 }
-.line .sign {
+.low .sign {
   display: none;
+}
+.line .rack {
+  border-bottom: 1px solid var(--rule);
 }
 .line .stall {
   display: grid;
@@ -524,6 +534,13 @@ function onClick(disk: Disk) {
   padding: 0 0 3px;
 }
 .line .stall.free {
+  display: none;
+}
+.bars .stall {
+  grid-template-columns: minmax(0, 1fr);
+  gap: 1px;
+}
+.bars .what:empty {
   display: none;
 }
 .line .nm {

@@ -72,6 +72,23 @@ describe("the barn map", () => {
     expect(map.find('[data-disk="n1-1"] .share').attributes("style")).toContain("height: 20%");
     expect(map.text()).toContain("200 GB of it");
   });
+  it("puts racks in several rows where many nodes would leave them too narrow for a name", () => {
+    const [room] = rooms as [Room];
+    const [rack] = room.racks as [Room["racks"][number]];
+    const many = (count: number) =>
+      Array.from({ length: count }, (_, n) => ({
+        ...rack.nodes[0]!,
+        name: `n${n}`,
+        disks: [disk(`n${n}-1`)],
+      }));
+    const columns = (count: number) =>
+      mount(BarnMap, { props: { rooms: [{ ...room, racks: [{ ...rack, nodes: many(count) }] }] } })
+        .find<HTMLElement>(".bay")
+        .attributes("style");
+    expect(columns(20)).toContain("repeat(1, minmax(0, 1fr))");
+    expect(columns(30)).toContain("auto-fit");
+    expect(columns(100)).toContain("auto-fit");
+  });
   it("is one tab stop that arrows move, and Space chooses", async () => {
     const map = mount(BarnMap, { props: { rooms, chosen: new Set<string>() }, attachTo: document.body });
     const stops = () =>
