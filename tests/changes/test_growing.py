@@ -8,12 +8,13 @@ from typing import Any
 
 import pytest
 from conftest import ME, Site
-from test_changes import find_again, held, lose
+from test_changes import find_again, held, lose, should_hold
 from told import told
 
 from foldbarn.changes.engine.effects import Ledgers, OnDisks, Sums
 from foldbarn.changes.engine.runner import Run, run_change
 from foldbarn.changes.kinds.pools.grow_pool import Join
+from foldbarn.changes.kinds.pools.joining import Bind
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.moving.levelling import above_share, imbalance
 from foldbarn.core.site import Role
@@ -191,3 +192,37 @@ def test_a_disk_that_was_blanked_while_its_change_was_paused_is_prepared_again(
     assert (barn_site.state(first), barn_site.problem(first)) == ("done", "")
     assert current_view().disk(disk).role == Role.CAPACITY
     assert barn_site.yard.machines.pool_of[serial] == "quayside"
+
+
+@pytest.mark.pooled
+def test_disks_that_have_joined_are_not_prepared_again_after_a_pause(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """They may hold data by then, or be another's: here a forming pool that is open pauses at its last step,
+    gets a volume, and loses a disk.
+    """
+    nodes = ("gannet", "dunlin", "whimbrel")
+    disks = [
+        d.name for d in current_view().disks if d.name.split("-")[0] in nodes and d.role == Role.UNCLAIMED
+    ]
+    failing, original = [True], Bind.carry_out
+
+    def binds(step: Bind, run: Run) -> str:
+        if failing[0]:
+            raise NotPossible("not now")
+        return original(step, run)
+
+    monkeypatch.setattr(Bind, "carry_out", binds)
+    forming = barn_site.pool("second", disks=disks, copies=2, level="node", headroom=None)
+    assert (barn_site.state(forming), barn_site.problem(forming)) == ("paused", "not now")
+    failing[0] = False
+    barn_site.volume("charts", pool="second", size="40 GiB", copies=2, level="node")
+    leaves = next(d for d in current_view().disks if d.pool == 1 and d.role == Role.CAPACITY)
+    assert barn_site.state(barn_site.do("retire", what="disk", names=[leaves.name])) == "done"
+    before = len([o for o in barn_site.yard.machines.orders.values() if o.kind == "prepare"])
+    changes.ask(ME, forming, "resume")
+    run_change(forming)
+    assert (barn_site.state(forming), barn_site.problem(forming)) == ("done", "")
+    assert len([o for o in barn_site.yard.machines.orders.values() if o.kind == "prepare"]) == before
+    assert leaves.serial not in barn_site.yard.machines.pool_of
+    assert held(barn_site) == should_hold()

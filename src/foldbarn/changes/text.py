@@ -4,6 +4,7 @@ of every error, written without loss.
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Mapping
 from types import MappingProxyType
 from typing import Any, Literal
@@ -383,6 +384,9 @@ def differences(site: SiteText, view: SiteView, known: Mapping[str, Node]) -> li
     machines). known: as known_nodes finds them.
     """
     found: list[tuple[str, str, str]] = []
+    disks: dict[int, list[Disk]] = defaultdict(list)  # by node number
+    for disk in view.disks:
+        disks[view.nodes[disk.node].number].append(disk)
     for room in site.rooms:
         for rack in room.racks:
             for text in rack.nodes:
@@ -390,20 +394,21 @@ def differences(site: SiteText, view: SiteView, known: Mapping[str, Node]) -> li
                 if node is None:
                     found.append((text.name, f"{room.name}, {rack.name}", "not known yet"))
                 else:
-                    found += _node_differences(text, room.name, rack.name, view, node)
+                    rack_now = view.racks[node.rack]
+                    places = f"{room.name}, {rack.name}", f"{view.rooms[rack_now.room].name}, {rack_now.name}"
+                    found += _node_differences(text, node, places, disks[node.number])
     told = {node.number for node in known.values()}
     found += [(n.name, "not in the text", "known") for n in view.nodes if n.number not in told]
     return sorted(found, key=lambda f: natural_key(f[0]))
 
 
 def _node_differences(
-    node: NodeText, room: str, rack: str, view: SiteView, known: Node
+    node: NodeText, known: Node, places: tuple[str, str], disks: list[Disk]
 ) -> list[tuple[str, str, str]]:
+    """places: room and rack, as the text says and as they are; disks: of the node."""
     found: list[tuple[str, str, str]] = []
-    row = view.nodes.index(known)
-    now = view.racks[known.rack]
-    if (room, rack) != (view.rooms[now.room].name, now.name):
-        found.append((node.name, f"{room}, {rack}", f"{view.rooms[now.room].name}, {now.name}"))
+    if places[0] != places[1]:
+        found.append((node.name, *places))
     for what, said, is_ in (("cores", node.cores, known.cores), ("memory", node.memory, known.memory_bytes)):
         if said and said != is_:
             found.append(
@@ -428,7 +433,6 @@ def _node_differences(
                     ", ".join(real.addresses) or "no address",
                 )
             )
-    disks = [d for d in view.disks if d.node == row]
     by_key = {key: d for d in disks for key in (d.serial, d.wwn) if key}
     seen: set[int] = set()
     for disk in node.disks:

@@ -17,6 +17,7 @@ from foldbarn.store import touching
 from foldbarn.store.database import Session, tell
 from foldbarn.store.tables import ChangeRow, SiteRow, StepRow, TouchRow
 
+Payload = dict[str, Any] | None  # of a step, as recorded; None where an older version recorded none
 DIGEST_LOCK = 0xBA53  # advisory lock space: one that carries out a preview
 JOB = "change "  # with its number: what the one job of a change is known by
 OPEN_STATES = ("waiting", "running", "paused")
@@ -280,14 +281,14 @@ def pause(session: Session, change: int, why: str, *, by_person: bool = False, a
     tell(session, "site", "changes")  # states of volumes and pools say what is under way
 
 
-def resume(session: Session, row: ChangeRow, done_again: Callable[[str], bool]) -> None:
+def resume(session: Session, row: ChangeRow, done_again: Callable[[str, Payload], bool]) -> None:
     """Makes a paused change wait for its turn again; a failed step is a new attempt, with new orders.
 
-    done_again: whether a step of a name is, where it was the last that was done.
+    done_again: whether a step (name, payload) is, where it was the last that was done.
     """
     steps = steps_of(session, row.id)
     done = [step for step in steps if step.state == "done"]
-    last = list(takewhile(lambda step: done_again(step.name), reversed(done)))
+    last = list(takewhile(lambda step: done_again(step.name, step.payload), reversed(done)))
     for step in [*last, *(step for step in steps if step.state == "failed")]:
         step.state, step.attempt, step.outcome = "waiting", step.attempt + 1, ""
     row.state, row.problem, row.asked, row.paused_at, row.again = "waiting", "", None, None, False

@@ -61,7 +61,7 @@ class _Keeper:
     def __init__(self) -> None:
         self.lock = threading.RLock()
         self.view: SiteView | None = None
-        self.placements: dict[int, tuple[int, Disks]] = {}  # ply number -> version, placement
+        self.placements: dict[int, tuple[str, Disks]] = {}  # ply number -> version of its row, placement
         self.disks: dict[int, _KeptDisk] = {}
         self.volumes: dict[int, _KeptVolume] = {}
         self.ground: tuple[Versions, _Ground] | None = None
@@ -83,11 +83,15 @@ class _Keeper:
             self.volumes.clear()
             self.ground = self.pools = None
 
-    def placements_of(self, session: Session, plies: list[PlyRow]) -> dict[int, Disks]:
-        """By ply number; read again only where the version is another one than that which is kept."""
+    def placements_of(
+        self, session: Session, plies: list[PlyRow], versions: dict[int, str]
+    ) -> dict[int, Disks]:
+        """By ply number; read again only where the ply's row, which every change of its placement writes, is
+        another one than that which is kept.
+        """
         with self.lock:
             kept = {v.id: self.placements.get(v.id) for v in plies}
-        found = {v.id: one[1] for v in plies if (one := kept[v.id]) is not None and one[0] == v.version}
+        found = {v.id: one[1] for v in plies if (one := kept[v.id]) is not None and one[0] == versions[v.id]}
         stale = {v.id: v for v in plies if v.id not in found}
         pieces: dict[int, list[bytes]] = {number: [] for number in stale}
         query = select(PlacementRow.ply_id, PlacementRow.disks).where(PlacementRow.ply_id.in_(stale))
@@ -97,7 +101,7 @@ class _Keeper:
             matrix = np.frombuffer(b"".join(pieces[number]), dtype="<i4").reshape(-1, ply.k + ply.m)
             found[number] = matrix
         with self.lock:
-            self.placements |= {number: (v.version, found[number]) for number, v in stale.items()}
+            self.placements |= {number: (versions[number], found[number]) for number in stale}
         return found
 
     def versions_of(self, session: Session) -> Versions:
@@ -146,7 +150,7 @@ class _Keeper:
         if stale := versions["volume"].keys() - same.keys():
             rows = _read_volumes(session, pool_rows, stale if same else None)
             plies = [ply for _, mine in rows.values() for ply in mine]
-            placements = self.placements_of(session, plies)
+            placements = self.placements_of(session, plies, ply_versions)
             for number, (row, mine) in rows.items():
                 if number in stale:
                     same[number] = _kept_volume(row, mine, placements, versions)

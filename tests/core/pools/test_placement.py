@@ -13,6 +13,7 @@ from foldbarn.core.pools.placement import (
     place,
     quotas,
     shares,
+    strips_by_disk,
     usable_fraction,
     usable_nested,
 )
@@ -160,3 +161,17 @@ def test_several_strips_a_domain_keep_the_nested_rule_up_to_the_last_extent(
     assert (np.bincount(placed.reshape(-1), minlength=len(free)) <= free).all()
     for rack in range(len(racks)):
         assert ((rack_of[placed] == rack).sum(axis=1) <= per_domain).all()
+
+
+@given(
+    st.integers(1, 4).flatmap(
+        lambda width: st.lists(st.lists(st.integers(-1, 9), min_size=width, max_size=width), min_size=1)
+    )
+)
+def test_every_strip_stands_once_with_the_disk_it_lies_on(rows: list[list[int]]) -> None:
+    expected: dict[int, list[list[int]]] = {}
+    for extent, row in enumerate(rows):
+        for strip, disk in enumerate(row):
+            if disk > 0:
+                expected.setdefault(disk, []).append([extent, strip])
+    assert strips_by_disk(np.array(rows, dtype=np.int32)) == expected

@@ -33,9 +33,6 @@ class Step(Payload, ABC):
     why_no_way_back: ClassVar[str] = ""
     # what it has done stays, though its change be withdrawn
     lasting: ClassVar[bool] = False
-    # others may undo what it has done while its change is paused: it is done again when that goes on, unless
-    # a step after it has been done
-    done_again: ClassVar[bool] = False
     # strips are copied by it, so it can be slowed down
     moves_strips: ClassVar[bool] = False
 
@@ -45,6 +42,13 @@ class Step(Payload, ABC):
         if "name" in cls.__dict__:
             assert cls.name not in STEPS, cls.name
             STEPS[cls.name] = cls
+
+    @property
+    def done_again(self) -> bool:
+        """Whether others may undo what it has done while its change is paused: then it is done again when
+        that goes on, unless a step after it has been done.
+        """
+        return False
 
     def take_back(self, run: Run) -> None:
         """Puts back what this step, once begun, has done. Steps are taken back in reverse order; each may be
@@ -89,9 +93,12 @@ def read_step(name: str, payload: dict[str, Any] | None) -> Step:
         ) from error
 
 
-def done_again(name: str) -> bool:
-    """Whether a step of this name is, where its change goes on after a pause right behind it."""
-    return name in STEPS and STEPS[name].done_again
+def done_again(name: str, payload: dict[str, Any] | None) -> bool:
+    """Whether a step is, as it was recorded, where its change goes on after a pause right behind it."""
+    try:
+        return read_step(name, payload).done_again
+    except NotPossible:
+        return False
 
 
 def moves_strips(name: str) -> bool:

@@ -307,6 +307,18 @@ def _place_nested(
     raise NotPossible("The free room is too uneven to hold these extents apart.")
 
 
+def strips_by_disk(placement: Disks) -> dict[int, list[list[int]]]:
+    """Strips, [extent, strip] in order, by disk number, of a placement [extents, strips] of disk numbers.
+    What lies nowhere is left out. One sort, however many disks there are.
+    """
+    flat = placement.reshape(-1)
+    order = np.argsort(flat, kind="stable")
+    numbers, starts = np.unique(flat[order], return_index=True)
+    places = np.stack(np.divmod(order, placement.shape[1]), axis=1)
+    parts = np.split(places, starts[1:])
+    return {n: part.tolist() for n, part in zip(numbers.tolist(), parts, strict=True) if n > 0}
+
+
 def expected_take(free: Ints, domain_of: Ints, node_of: Ints, extents: int, strips: int) -> Ints:
     """Strips that placing so many extents puts on each disk, [disks], without placing them: their shares, as
     in `place`.

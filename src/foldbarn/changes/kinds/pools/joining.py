@@ -120,6 +120,13 @@ class ForPool(Outside):
     pool: int = 0
     disks: tuple[Taken, ...]
 
+    @property
+    def done_again(self) -> bool:
+        """Disks of a pool that the change has made are claimed before they are prepared, and may hold data
+        afterwards. Others belong to nobody until they join.
+        """
+        return self.pool != 0
+
     def its_pool(self, run: Run, view: SiteView) -> Pool:
         """Raises Overtaken where it is gone."""
         try:
@@ -136,7 +143,6 @@ class Prepare(ForPool):
     """Has the agents write the pool's mark, and this site's, to disks."""
 
     name: ClassVar[str] = "prepare"
-    done_again: ClassVar[bool] = True
 
     def carry_out(self, run: Run) -> str:
         view = current_view()
@@ -169,7 +175,6 @@ class ReadBack(ForPool):
     """Reads from the agents that the disks show the pool's mark. opens: the pool can be used from then on."""
 
     name: ClassVar[str] = "read-back"
-    done_again: ClassVar[bool] = True
     opens: bool = False
 
     def carry_out(self, run: Run) -> str:

@@ -44,7 +44,7 @@ from foldbarn.core.pools.capacity import (
     stranded_slots,
 )
 from foldbarn.core.pools.healing import healing_sentence, heals
-from foldbarn.core.pools.placement import place
+from foldbarn.core.pools.placement import place, strips_by_disk
 from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.site import Contact, Pool, SiteView, Tier, plain_volume
 from foldbarn.core.touching import Meant, Thing, shared
@@ -450,7 +450,7 @@ def _strips_by_node(ply: int) -> dict[int, dict[str, list[list[int]]]]:
     """The strips of a ply, [extent, strip], by node number and disk serial."""
     found: dict[int, dict[str, list[list[int]]]] = defaultdict(dict)
     with transaction() as session:
-        placement = read_placement(session, ply)
-        for disk in disks.numbered(session, np.unique(placement[placement > 0]).tolist()):
-            found[disk.node_id][disk.serial] = np.argwhere(placement == disk.id).tolist()
+        held = strips_by_disk(read_placement(session, ply))
+        for disk in disks.numbered(session, held):
+            found[disk.node_id][disk.serial] = held[disk.id]
     return dict(found)

@@ -15,6 +15,7 @@ from foldbarn.changes.engine.step import Inside, Outside
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Figure
 from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.pools.placement import strips_by_disk
 from foldbarn.core.site import Contact, Pool, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
@@ -56,15 +57,15 @@ class DropStrips(Outside):
         orders: dict[int, dict[str, Any]] = {}
         silent = set()
         for ply in volume.plies:
-            rows = view.rows(ply)
-            for row in np.unique(rows[rows < len(view.disks)]).tolist():
-                disk = view.disks[row]
+            for number, strips in strips_by_disk(ply.placement).items():
+                disk = view.known_number(number)
+                if disk is None:
+                    continue  # it is no more, and what it held with it
                 node = view.nodes[disk.node]
                 if node.contact != Contact.HEARD:
                     silent.add(node.number)
                 elif disk.present:
                     order = orders.setdefault(node.number, {"kind": "drop", "strips": defaultdict(list)})
-                    strips = np.argwhere(rows == row).tolist()
                     order["strips"][disk.serial] += [[ply.number, e, s] for e, s in strips]
         with run.writing() as session:
             nodes.owe(session, silent)
