@@ -546,6 +546,10 @@ function onClick(disk: Disk) {
 .line .nm {
   flex-wrap: wrap;
 }
+.line .name {
+  flex: 1 1 0; /* beside its mark, however long it is */
+  text-align: left;
+}
 .line .what {
   flex: 0 0 100%;
   margin: 0;
