@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import threading
-import time
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
 from typing import Any
@@ -24,6 +23,7 @@ from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, site, watching
 from foldbarn.settings import settings
+from foldbarn.store import changes as kept
 from foldbarn.store import touching
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import ChangeRow, MoveRow, NodeRow, PoolRow, StepRow
@@ -74,24 +74,54 @@ def test_what_is_made_while_a_comparison_asks_is_neither_left_over_nor_missing(
 
 
 @pytest.mark.pooled
-def test_a_comparison_waits_while_another_change_moves_strips_and_says_so(barn_site: Site) -> None:
-    barn_site.volume()
+def test_who_wants_strips_that_another_moves_leaves_its_thread_and_goes_on_when_its_turn_comes(
+    barn_site: Site,
+) -> None:
+    for name in ("first", "second"):
+        barn_site.volume(name)
     strips = alone(Thing.STRIPS, current_view().pools[0].number)
-    other = changes.carry_out(ME, "retire", {"what": "disk", "names": ["petrel-3"]})
-    number = changes.carry_out(ME, "rebuild", {"pool": "quayside"})
+    mover = changes.carry_out(ME, "retire", {"what": "disk", "names": ["petrel-3"]})
+    one, two = (
+        changes.carry_out(ME, "delete-volume", {"volume": name, "typed": name})
+        for name in ("first", "second")
+    )
+
+    def turns(*, held_up: bool = True) -> set[int]:
+        with transaction() as session:
+            return set(kept.to_be_run(session, held_up=held_up)) - {mover}
+
+    def waits_for(number: int) -> int | None:
+        with transaction() as session:
+            _, _, other = changes.one(session, number)
+            return None if other is None else other.id
+
     with transaction() as session:
-        assert touching.take_also(session, other, strips) is None
-    thread = threading.Thread(target=run_change, args=(number,))
-    thread.start()
-    deadline = time.monotonic() + 20
-    while f"compare: Waits until change {other} has moved the strips of quayside." not in outcome(number):
-        assert time.monotonic() < deadline
-        time.sleep(0.05)
+        assert touching.take_also(session, mover, strips) is None
+    for number in (one, two):
+        run_change(number)  # comes back at once: however many wait, the mover has a thread
+        assert f"drop-strips: Waits until change {mover} has done with the strips" in outcome(number)
+        assert (barn_site.state(number), waits_for(number)) == ("running", mover)
+    assert turns() == turns(held_up=False) == set()
+
+    # A person is heard meanwhile.
+    changes.ask(ME, two, "pause")
+    assert turns() == {two}
+    run_change(two)
+    assert (barn_site.state(two), waits_for(two)) == ("paused", None)
+    changes.ask(ME, two, "resume")
+    run_change(two)
+
+    # The older one comes first, and the other does not get between.
     with transaction() as session:
-        assert touching.take_also(session, number, strips) == other
-        touching.let_go_of(session, other, strips)
-    thread.join(20)
-    assert barn_site.state(number) == "done"
+        touching.let_go_of(session, mover, strips)
+    assert (turns(), waits_for(two)) == ({one}, one)
+    run_change(two)
+    assert (barn_site.state(one), barn_site.state(two)) == ("running", "running")
+    run_change(one)
+    assert (barn_site.state(one), turns()) == ("done", {two})
+    run_change(two)
+    assert barn_site.state(two) == "done"
+    assert held(barn_site) == should_hold()
 
 
 @pytest.mark.pooled

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from datetime import datetime
 from itertools import takewhile
 from typing import Any
 
-from sqlalchemy import func, select, text, update
+from sqlalchemy import func, or_, select, text, update
 
 from foldbarn.core.actors import Actor
 from foldbarn.core.errors import BarnError, NotFound
@@ -121,12 +121,16 @@ def steps_under_way(session: Session, name: str) -> list[StepRow]:
     return list(session.scalars(under_way))
 
 
-def to_be_run(session: Session, states: Collection[str] = ("waiting", "running")) -> list[int]:
-    """Numbers of changes whose turn it is: those that run, and those that wait for nobody. Oldest first."""
-    rows = select(ChangeRow.id).where(ChangeRow.state.in_(states)).order_by(ChangeRow.id)
-    numbers = list(session.scalars(rows))
-    waiting = touching.waiting_for_others(session) if numbers else {}
-    return [number for number in numbers if number not in waiting]
+def to_be_run(session: Session, *, held_up: bool = False) -> list[int]:
+    """Numbers of changes that wait for nobody, or are to pause, oldest first. held_up: only those that have
+    not got all they touch.
+    """
+    rows = select(ChangeRow.id, ChangeRow.asked).where(ChangeRow.state.in_(("waiting", "running")))
+    if held_up:
+        rows = rows.where(or_(ChangeRow.state == "waiting", ChangeRow.id.in_(touching.wanting())))
+    found = session.execute(rows.order_by(ChangeRow.id)).all()
+    waiting = touching.waiting_for_others(session) if found else {}
+    return [number for number, asked in found if asked == "pause" or number not in waiting]
 
 
 def jobs_of(session: Session) -> set[int]:

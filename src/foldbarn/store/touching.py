@@ -6,8 +6,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from sqlalchemy import Select, bindparam, delete, func, insert, or_, select, update
-from sqlalchemy.dialects.postgresql import distinct_on
+from sqlalchemy import ColumnElement, Select, and_, bindparam, delete, func, or_, select, update
+from sqlalchemy.dialects.postgresql import distinct_on, insert
 from sqlalchemy.orm import aliased
 
 from foldbarn.core.touching import Thing, Touch
@@ -33,27 +33,24 @@ def take(session: Session, change: int) -> int | None:
     None once it is taken.
     """
     session.execute(select(func.pg_advisory_xact_lock(TAKING_LOCK)))
-    other = in_the_way(session, change)
+    other = session.execute(_WAITING_ONE.where(~_MINE.passing), {"only": change}).first()
     if other is None:
-        session.execute(update(TouchRow).where(TouchRow.change_id == change).values(held=True))
-    return other
+        mine = TouchRow.change_id == change, ~TouchRow.passing
+        session.execute(update(TouchRow).where(*mine).values(held=True))
+    return None if other is None else int(other[1])
 
 
 def take_also(session: Session, change: int, touch: Touch) -> int | None:
-    """Takes one thing more for as long as a step needs it. Returns the number of the change that has it; None
-    once it is taken.
+    """Takes one thing more for as long as a step needs it. Returns the number of the change that has it, or
+    that came before and waits for the same; None once it is taken. That it is wanted is written down.
     """
     session.execute(select(func.pg_advisory_xact_lock(TAKING_LOCK)))
-    same = TouchRow.what == touch.what.value, TouchRow.number == touch.number, TouchRow.held
-    others = select(TouchRow.change_id).where(*same, TouchRow.change_id != change)
-    if not touch.alone:
-        others = others.where(TouchRow.alone)
-    found = session.scalars(others.order_by(TouchRow.change_id)).first()
-    mine = session.scalars(select(TouchRow.change_id).where(*same, TouchRow.change_id == change)).first()
-    if found is None and mine is None:
-        row = {"change_id": change, "what": touch.what.value, "number": touch.number, "alone": touch.alone}
-        session.execute(insert(TouchRow), [row | {"held": True, "passing": True}])
-    return found
+    row = {"change_id": change, "what": touch.what.value, "number": touch.number, "alone": touch.alone}
+    session.execute(insert(TouchRow).values(**row, passing=True).on_conflict_do_nothing())
+    other = in_the_way(session, change)
+    if other is None:
+        session.execute(update(TouchRow).where(_passing(change, touch)).values(held=True))
+    return other
 
 
 def let_go(session: Session, change: int) -> None:
@@ -64,8 +61,12 @@ def let_go(session: Session, change: int) -> None:
 
 def let_go_of(session: Session, change: int, touch: Touch) -> None:
     """Frees one thing that was taken for a step."""
-    one = TouchRow.what == touch.what.value, TouchRow.number == touch.number, TouchRow.passing
-    session.execute(delete(TouchRow).where(TouchRow.change_id == change, *one))
+    session.execute(delete(TouchRow).where(_passing(change, touch)))
+
+
+def _passing(change: int, touch: Touch) -> ColumnElement[bool]:
+    same = and_(TouchRow.what == touch.what.value, TouchRow.number == touch.number)
+    return and_(TouchRow.change_id == change, TouchRow.passing, same)
 
 
 def in_the_way(session: Session, change: int) -> int | None:
@@ -73,6 +74,11 @@ def in_the_way(session: Session, change: int) -> int | None:
     before and waits for the same.
     """
     return waiting_for_others(session, change).get(change)
+
+
+def wanting() -> Select[int]:
+    """Numbers of the changes that want something which they have not got."""
+    return select(TouchRow.change_id).where(~TouchRow.held)
 
 
 def waiting_for_others(session: Session, only: int | None = None) -> dict[int, int]:
@@ -85,20 +91,22 @@ def waiting_for_others(session: Session, only: int | None = None) -> dict[int, i
 
 def _waiting() -> Select[int, int]:
     """Made once: to make such a statement takes longer than to carry it out."""
-    mine, theirs, own = aliased(TouchRow), aliased(TouchRow), aliased(ChangeRow)
+    mine, theirs, own = _MINE, aliased(TouchRow), aliased(ChangeRow)
+    open_ = ("waiting", "running")
     return (
         select(mine.change_id, theirs.change_id)
         .join(theirs, (theirs.what == mine.what) & (theirs.number == mine.number))
         .join(own, own.id == mine.change_id)
         .join(ChangeRow, ChangeRow.id == theirs.change_id)
-        .where(own.state.in_(("waiting", "running")), ~mine.held, ~theirs.passing)
+        .where(own.state.in_(open_), ~mine.held)
         .where(theirs.change_id != mine.change_id, or_(mine.alone, theirs.alone))
-        .where(or_(theirs.held, (ChangeRow.state == "waiting") & (theirs.change_id < mine.change_id)))
+        .where(or_(theirs.held, ChangeRow.state.in_(open_) & (theirs.change_id < mine.change_id)))
         .order_by(mine.change_id, theirs.held.desc(), theirs.change_id)
         .ext(distinct_on(mine.change_id))
     )
 
 
+_MINE = aliased(TouchRow)
 _WAITING = _waiting()
 _WAITING_ONE = _WAITING.where(_WAITING.selected_columns[0] == bindparam("only"))
 

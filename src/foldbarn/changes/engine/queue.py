@@ -87,7 +87,7 @@ def _enqueue_next() -> None:
     """Queues the changes that waited and need not any longer. Of many that were asked at once nearly all have
     a job by then, and to try each again at the end of each is what takes the time."""
     with transaction() as session:
-        ready = to_be_run(session, ("waiting",))
+        ready = to_be_run(session, held_up=True)
         known = jobs_of(session) if ready else set()
     for change in ready:
         if change not in known:

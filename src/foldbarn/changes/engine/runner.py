@@ -5,7 +5,6 @@ it was.
 from __future__ import annotations
 
 import threading
-import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
@@ -50,8 +49,16 @@ T = TypeVar("T")
 ending = threading.Event()
 
 
-class Asked(Exception):
+class LeftHere(Exception):
+    """A change is left at the step it is at, though nothing is wrong. The step goes on from its start."""
+
+
+class Asked(LeftHere):
     """A person asked the change to stop here, or its process is to end."""
+
+
+class Waits(LeftHere):
+    """Another change has what a step needs; this one goes on when it is free."""
 
 
 def pause_between(tries: int) -> float:
@@ -183,22 +190,19 @@ class Run:
 
     @contextmanager
     def holding_strips(self, pool: Pool) -> Iterator[None]:
-        """Holds a pool's strips: only one change at a time moves them. Waits for its turn, and says for whom.
+        """Holds a pool's strips: only one change at a time moves them.
 
-        Raises Asked while waiting where a person wants to stop, or this process is to end.
+        Raises Waits where another has them, having said who. A change does not wait in its thread: however
+        many wait, the one that they wait for has a thread to go on in.
         """
         strips = alone(Thing.STRIPS, pool.number)
-        said: int | None = None
-        while True:
-            with self.writing() as session:
-                other = touching.take_also(session, self.change, strips)
-            if other is None:
-                break
-            if other != said:
-                self.say(f"Waits until change {other} has moved the strips of {pool.name}.")
-                said = other
-            self.check_asked()
-            time.sleep(settings().look_seconds)
+        with self.writing() as session:
+            other = touching.take_also(session, self.change, strips)
+            if other is not None:
+                words = f"Waits until change {other} has done with the strips of {pool.name}."
+                kept.say(session, self.change, self.step, words)
+        if other is not None:
+            raise Waits
         try:
             yield
         except kept.Fenced:
@@ -263,6 +267,10 @@ def _run(change: int) -> None:
                 return
         except Asked:
             continue
+        except Waits:
+            with transaction() as session:
+                if kept.asked_of(session, change) == turn.asked:
+                    return
 
 
 def _take_over(session: Session, change: int) -> None:
@@ -302,7 +310,7 @@ def _stop(run: Run) -> None:
             if row.state != "done":
                 run.step, run.attempt = row.number, row.attempt
                 read_step(row.name, row.payload).stop(run)
-    except (Asked, kept.Fenced):
+    except (LeftHere, kept.Fenced):
         raise
     except Exception as error:
         if is_disconnect(error):
@@ -334,7 +342,7 @@ def _next_step(run: Run) -> bool:
             outcome = step.carry_out(run)
             with run.writing() as session:
                 _finish_step(session, run, outcome)
-    except (Asked, kept.Fenced):
+    except (LeftHere, kept.Fenced):
         raise
     except BarnError as error:
         # A first step inside the database has done nothing, however often it was begun; nor has one that
@@ -391,7 +399,7 @@ def _withdraw(run: Run) -> None:
     run.withdrawing = True
     try:
         left = _take_back(run)
-    except (Asked, kept.Fenced):
+    except (LeftHere, kept.Fenced):
         raise
     except Exception as error:
         if is_disconnect(error):
