@@ -41,7 +41,7 @@ def fill(session: Session, *, nodes: int, volumes: int, extents: int) -> None:
         "state": "done",
         "actor": "bench",
         "revision": 1,
-        "preview": {},
+        "preview": {"title": "Form pool p"},
     }
     session.execute(insert(ChangeRow), [{"id": n, **change} for n in range(1, volumes + 2)])
     pool = {"id": 1, "name": "p", "strip_bytes": 2**30, "headroom": "node", "forming": False, "change_id": 1}

@@ -169,8 +169,8 @@ def test_killed_before_or_after_each_step_is_recorded_it_goes_on_without_doing_o
             finish(session, run, outcome)
 
         def recorded(run: Any, victim: int = victim) -> bool:
-            more = next_step(run)
-            if run.step == victim:
+            step, more = run.step, next_step(run)
+            if step == victim:
                 raise Killed
             return more
 

@@ -347,8 +347,8 @@ def kill_at(monkeypatch: pytest.MonkeyPatch, number: int, step: int, when: str) 
         finish(session, run, outcome)
 
     def after(run: Any) -> bool:
-        going_on = do(run)
-        if run.step == step:
+        at, going_on = run.step, do(run)
+        if at == step:
             raise Killed
         return going_on
 

@@ -271,9 +271,8 @@ def test_withdrawn_in_time_a_pool_is_open_again(barn_site: Site, monkeypatch: py
     next_step = runner._next_step
 
     def one_step(run: Any) -> bool:
-        more = next_step(run)
         changes.ask(ME, number, "withdraw")
-        return more
+        return next_step(run)
 
     with monkeypatch.context() as patch:
         patch.setattr(runner, "_next_step", one_step)

@@ -32,7 +32,7 @@ def outlook() -> Outlook:
         halted = tuple(
             Halted(
                 row.id,
-                row.preview["title"],
+                row.title,
                 row.problem,
                 row.paused_at.timestamp(),
                 None if again_at(row) is None else row.tries,

@@ -96,6 +96,10 @@ def announce(session: Session, *topics: str) -> None:
 
 def tell(session: Session, *topics: str, revision: int | None = None) -> None:
     """Tells listeners of progress that leaves the site's shape as it is."""
+    told = session.info.setdefault("told", set())
+    if revision is None and told.issuperset(topics):
+        return  # they hear of it once, when this transaction commits
+    told.update(topics)
     session.execute(
         text("select pg_notify(:channel, :payload)"),
         {"channel": CHANNEL, "payload": json.dumps({"topics": topics, "revision": revision})},

@@ -18,9 +18,10 @@ def locked(session: Session, disks: Iterable[int]) -> list[DiskRow]:
     return list(session.scalars(query.with_for_update()))
 
 
-def numbered(session: Session, numbers: Iterable[int]) -> list[DiskRow]:
-    """Disks by number, in the order of their numbers."""
-    return list(session.scalars(select(DiskRow).where(DiskRow.id.in_(list(numbers))).order_by(DiskRow.id)))
+def whereabouts(session: Session, disks: Iterable[int]) -> dict[int, tuple[int, str]]:
+    """Number of the node, and serial, of disks (by number)."""
+    rows = select(DiskRow.id, DiskRow.node_id, DiskRow.serial).where(DiskRow.id.in_(list(disks)))
+    return {disk: (node, serial) for disk, node, serial in session.execute(rows.order_by(DiskRow.id))}
 
 
 def of_pool(session: Session, pool: int) -> list[DiskRow]:

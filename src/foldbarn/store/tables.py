@@ -5,7 +5,17 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, ClassVar
 
-from sqlalchemy import BigInteger, CheckConstraint, DateTime, ForeignKey, Index, LargeBinary, func, text
+from sqlalchemy import (
+    BigInteger,
+    CheckConstraint,
+    Computed,
+    DateTime,
+    ForeignKey,
+    Index,
+    LargeBinary,
+    func,
+    text,
+)
 from sqlalchemy.dialects.postgresql import JSONB, ExcludeConstraint
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
@@ -302,7 +312,9 @@ class ChangeRow(Base):
     actor: Mapped[str]
     reason: Mapped[str] = mapped_column(default="")
     revision: Mapped[int]
-    preview: Mapped[dict[str, Any]]
+    # read where it is asked for: it is long, and a list of changes has no use for it
+    preview: Mapped[dict[str, Any]] = mapped_column(deferred=True)
+    title: Mapped[str] = mapped_column(Computed("preview ->> 'title'", persisted=True))
     problem: Mapped[str] = mapped_column(default="")
     paused_at: Mapped[
         datetime | None

@@ -154,13 +154,12 @@ class _Keeper:
             for number, (row, mine) in rows.items():
                 if number in stale:
                     same[number] = _kept_volume(row, mine, placements, versions)
-            with self.lock:
-                self.volumes = dict(same)
-        found = [_in_pool(one, pool_rows) for one in sorted(same.values(), key=lambda one: one.key)]
+        same = {number: _in_pool(one, pool_rows[one.pool]) for number, one in same.items()}
         with self.lock:
+            self.volumes = same
             for gone in self.placements.keys() - versions["ply"].keys():
                 del self.placements[gone]
-        return found
+        return [one.volume for one in sorted(same.values(), key=lambda one: one.key)]
 
     def disks_of(self, session: Session) -> list[_KeptDisk]:
         """All disks; read again only where their row is another one than that which is kept."""
@@ -172,9 +171,11 @@ class _Keeper:
             for row in session.execute(rows.where(DiskRow.id.in_(stale)) if found else rows):
                 if row.id in stale:
                     found[row.id] = _read_disk(row, versions[row.id])
-            with self.lock:
-                self.disks = dict(found)
         return list(found.values())
+
+    def keep_disks(self, disks: list[_KeptDisk]) -> None:
+        with self.lock:
+            self.disks = {one.disk.number: one for one in disks}
 
 
 _keeper = _Keeper()
@@ -429,15 +430,19 @@ def _disks(
         )
         if (disk.node, disk.pool, disk.enclosure) != where:
             disk = replace(disk, node=where[0], pool=where[1], enclosure=where[2])
-        found.append((where[0], kept.key, disk))
-    return [disk for _, _, disk in sorted(found, key=lambda one: one[:2])]
+            kept = replace(kept, disk=disk)
+        found.append((where[0], kept.key, kept))
+    ordered = [kept for _, _, kept in sorted(found, key=lambda one: one[:2])]
+    _keeper.keep_disks(ordered)
+    return [kept.disk for kept in ordered]
 
 
 @dataclass(frozen=True, slots=True)
 class _KeptVolume:
-    """A volume as it was read. version: of its row, its plies' and its pool's place."""
+    """A volume as it was read. version: of its row and its plies'; pool: its number."""
 
     version: tuple[str, ...]
+    pool: int
     key: tuple[tuple[int, int, str], ...]  # its place among volumes
     volume: Volume
 
@@ -445,13 +450,13 @@ class _KeptVolume:
 def _kept_volume(
     row: VolumeRow, plies: list[PlyRow], placements: dict[int, Disks], versions: Versions
 ) -> _KeptVolume:
-    """Its pool is named by number until it is known which row that has."""
+    """Which row its pool has is filled in later: a pool that is made may move it."""
     read = tuple(
         Ply(
             number=ply.id,
             volume=row.id,
             name=row.name,
-            pool=row.pool_id,
+            pool=-1,
             scheme=Scheme(ply.k, ply.m, Level(ply.level), ply.per_domain),
             placement=placements[ply.id],
             tier=Tier(ply.tier),
@@ -460,15 +465,18 @@ def _kept_volume(
         )
         for ply in plies
     )
-    volume = Volume(row.id, row.name, row.pool_id, row.size_bytes, read, row.forming, row.written)
+    volume = Volume(row.id, row.name, -1, row.size_bytes, read, row.forming, row.written)
     version = (versions["volume"][row.id], *(versions["ply"][ply.id] for ply in plies))
-    return _KeptVolume(version, natural_key(row.name), volume)
+    return _KeptVolume(version, row.pool_id, natural_key(row.name), volume)
 
 
-def _in_pool(kept: _KeptVolume, pool_rows: dict[int, int]) -> Volume:
+def _in_pool(kept: _KeptVolume, row: int) -> _KeptVolume:
+    """With the row of its pool as it is now: nearly always what it was."""
     volume = kept.volume
-    row = pool_rows[volume.pool]
-    return replace(volume, pool=row, plies=tuple(replace(ply, pool=row) for ply in volume.plies))
+    if volume.pool == row:
+        return kept
+    plies = tuple(replace(ply, pool=row) for ply in volume.plies)
+    return replace(kept, volume=replace(volume, pool=row, plies=plies))
 
 
 def _read_volumes(

@@ -31,16 +31,14 @@ def _change_fields(row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | 
         "number": row.id,
         "kind": row.kind,
         "about": row.about,
-        "title": row.preview["title"],
+        "title": row.title,
         "state": row.state,
         "asked": row.asked,
         "actor": row.actor,
         "reason": row.reason,
         "problem": row.problem,
         "again_at": again_at(row),
-        "waits_for": OtherChange(number=waits_for.id, title=waits_for.preview["title"])
-        if waits_for
-        else None,
+        "waits_for": OtherChange(number=waits_for.id, title=waits_for.title) if waits_for else None,
         "done_bytes": row.done,
         "total_bytes": row.total,
         "rate": row.rate,

@@ -8,7 +8,7 @@ import threading
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, TypeVar
 
 import structlog
@@ -72,13 +72,16 @@ def pause_between(tries: int) -> float:
 class Run:
     """A change under way, as its steps see it.
 
-    token: of this runner; once another has a newer one, this one may write nothing more. step: its number.
+    token: of this runner; once another has a newer one, this one may write nothing more. asked: what a person
+    asks of it; otherwise it is at a step. step: its number.
     """
 
     change: int
     token: int = 0
     step: int = 0
     attempt: int = 1
+    at: StepRow | None = None
+    asked: str | None = None
     begun: bool = False  # whether any step has begun
     actor: str = ""
     withdrawing: bool = False
@@ -245,32 +248,44 @@ def run_change(change: int) -> None:
 def _run(change: int) -> None:
     with transaction() as session:
         token = kept.new_token(session, change)
-        if token is not None:
-            _take_over(session, change)
-    first = True
-    while token is not None and not ending.is_set():
-        with transaction() as session:
-            kept.fence(session, change, token)
-            turn = kept.take_turn(session, change, first=first)
-        first = False
-        if turn is None or turn.waits_for is not None:
+        if token is None:
             return
-        run = Run(change=change, token=token, begun=turn.begun, actor=turn.actor)
+        _take_over(session, change)
+        run = Run(change=change, token=token)
+        more = _look(session, run, first=True)
+    while more and not ending.is_set():
+        asked = run.asked
         try:
-            if turn.asked == "pause":
+            if asked == "pause":
                 _stop(run)
                 return
-            if turn.asked == "withdraw":
-                _withdraw(run)
+            if asked == "withdraw":
+                _withdraw(replace(run, withdrawing=True))
                 return
-            if not _next_step(run):
+            more = _next_step(run)
+        except LeftHere as left:
+            with run.writing() as session:
+                more = _look(session, run)
+            if isinstance(left, Waits) and run.asked == asked:
                 return
-        except Asked:
-            continue
-        except Waits:
-            with transaction() as session:
-                if kept.asked_of(session, change) == turn.asked:
-                    return
+
+
+def _look(session: Session, run: Run, *, first: bool = False) -> bool:
+    """Finds out what is to be done next: what a person asks, or a step, which has begun from here on. False
+    where nothing is, because it has to wait for another, or all is done, which ends it.
+    """
+    turn = kept.take_turn(session, run.change, first=first)
+    if turn is None or turn.waits_for is not None:
+        return False
+    run.asked, run.begun, run.actor, run.at = turn.asked, turn.begun, turn.actor, None
+    if run.asked:
+        return True
+    run.at = kept.begin_next_step(session, run.change)
+    if run.at is None:
+        kept.end(session, run.change, "done")
+        return False
+    run.step, run.attempt = run.at.number, run.at.attempt
+    return True
 
 
 def _take_over(session: Session, change: int) -> None:
@@ -322,26 +337,22 @@ def _stop(run: Run) -> None:
 
 
 def _next_step(run: Run) -> bool:
-    """Does the first step that is not done. False when the change has ended or paused."""
-    with run.writing() as session:
-        row = kept.begin_next_step(session, run.change)
-        if row is None:
-            kept.end(session, run.change, "done")
-            return False
-        run.step, run.attempt, name, payload = row.number, row.attempt, row.name, row.payload
+    """Does the step it is at, and looks what is next. False when the change has ended or paused, or waits."""
+    assert run.at is not None
     step: Step | None = None
     try:
-        step = read_step(name, payload)
+        step = read_step(run.at.name, run.at.payload)
         if isinstance(step, Inside):
             with run.writing() as session:
-                outcome = step.carry_out(run, session)
-                _finish_step(session, run, outcome)
+                _finish_step(session, run, step.carry_out(run, session))
+                more = _look(session, run)
                 announce(session, "site")
         else:
             assert isinstance(step, Outside)
             outcome = step.carry_out(run)
             with run.writing() as session:
                 _finish_step(session, run, outcome)
+                more = _look(session, run)
     except (LeftHere, kept.Fenced):
         raise
     except BarnError as error:
@@ -357,10 +368,10 @@ def _next_step(run: Run) -> bool:
     except Exception as error:
         if is_disconnect(error):
             raise
-        log.exception("step failed", change=run.change, step=name)
+        log.exception("step failed", change=run.change, step=run.at.name)
         _pause(run, error)
         return False
-    return True
+    return more
 
 
 def _finish_step(session: Session, run: Run, outcome: str) -> None:
@@ -396,7 +407,6 @@ def _end_by_itself(run: Run, why: str) -> None:
 
 def _withdraw(run: Run) -> None:
     """Puts back what has been done so far, last step first; nothing where no step has begun."""
-    run.withdrawing = True
     try:
         left = _take_back(run)
     except (LeftHere, kept.Fenced):

@@ -9,7 +9,7 @@ rebuild is planned, and what it finds no place for is named. Method: docs/method
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
@@ -20,9 +20,9 @@ from foldbarn.core.moving.moves import takes_strips
 from foldbarn.core.moving.rebuild import plan_rebuild
 from foldbarn.core.pools.capacity import Headroom, PoolSpace, room_outside, survives_losses
 from foldbarn.core.pools.protection import Level
-from foldbarn.core.site import Ply, Pool, SiteView, Tier
+from foldbarn.core.site import UNWRITTEN, Ply, Pool, SiteView, Tier
 from foldbarn.core.units import say_count, say_list, say_size
-from foldbarn.core.volumes.loss import ended_by, enough_to_read
+from foldbarn.core.volumes.loss import ended_by
 
 _WORDS = {1: "one", 2: "two", 3: "three", 4: "four", 5: "five"}
 # Losses that the bound does not settle are tried out, the worst first: as many as cost about a second.
@@ -127,7 +127,7 @@ def lose(view: SiteView, level: Level, domain: int) -> SiteView:
 
 def _find(view: SiteView, pool: Pool, level: Level) -> Healing:
     names = view.domain_names(level)
-    unhealed = [u for p in view.plies_of(pool) for u in _without_source(view, p, level)]
+    unhealed = _without_source(view, [p for p in view.plies_of(pool) if p.extents], level)
     slack = _slack(view, pool, level)
     tightest = names[min(slack, key=lambda d: (slack[d], d))] if slack else ""
     doubtful = sorted((d for d in slack if slack[d] < 0), key=lambda d: (slack[d], d))
@@ -143,23 +143,37 @@ def _find(view: SiteView, pool: Pool, level: Level) -> Healing:
     return Healing(level, 1, holds, _worst_by_volume(unhealed), tightest)
 
 
-def _without_source(view: SiteView, ply: Ply, level: Level) -> list[Unhealed]:
-    """The loss that takes every readable strip of the most extents of a ply, and what cannot be read even
-    now.
+def _without_source(view: SiteView, plies: Sequence[Ply], level: Level) -> list[Unhealed]:
+    """The loss that takes the source of the most extents of each ply, and what cannot be read even now.
+
+    Plies that are alike are looked at together: there may be hundreds of small ones.
     """
-    if not ply.extents:
-        return []
-    rows = view.rows(ply)
+    alike: dict[tuple[int, int], list[Ply]] = {}
+    for ply in plies:
+        alike.setdefault((ply.scheme.k, ply.scheme.strips), []).append(ply)
+    return [found for (k, _), same in alike.items() for found in _ends_of(view, same, k, level)]
+
+
+def _ends_of(view: SiteView, plies: Sequence[Ply], k: int, level: Level) -> Iterator[Unhealed]:
+    """plies: of one k, and of as many strips an extent."""
+    placed = np.concatenate([ply.placement for ply in plies])
+    rows = view.row_of_number[placed]
+    owner = np.repeat(np.arange(len(plies)), [ply.extents for ply in plies])
     readable = np.append(view.disk_ready, False)[rows]
     domains = np.append(view.domain_of(level), -1)[rows]
-    found = []
-    if unreadable := int((~enough_to_read(view, ply) & ~ply.unwritten).sum()):
-        found.append(Unhealed(ply, Want.UNREADABLE, "", unreadable))
-    if len(ended := domains[ended_by(domains, readable, ply.scheme.k)]):
-        counts = np.bincount(ended)
-        worst = int(np.argmax(counts))
-        found.append(Unhealed(ply, Want.SOURCE, view.domain_names(level)[worst], int(counts[worst])))
-    return found
+    names = view.domain_names(level)
+
+    unreadable = (readable.sum(axis=1) < k) & (placed[:, 0] != UNWRITTEN)
+    for ply, extents in zip(plies, np.bincount(owner[unreadable], minlength=len(plies)), strict=True):
+        if extents:
+            yield Unhealed(ply, Want.UNREADABLE, "", int(extents))
+
+    extent, strip = np.nonzero(ended_by(domains, readable, k))
+    taken = owner[extent] * len(names) + domains[extent, strip]
+    by_loss = np.bincount(taken, minlength=len(plies) * len(names)).reshape(len(plies), len(names))
+    for ply, extents, worst in zip(plies, by_loss.max(axis=1), by_loss.argmax(axis=1), strict=True):
+        if extents:
+            yield Unhealed(ply, Want.SOURCE, names[worst], int(extents))
 
 
 def _demands(view: SiteView, pool: Pool, tier: Tier) -> tuple[Level | None, Counter[int]]:

@@ -163,15 +163,15 @@ class ReadStrips(Outside):
     def _read(self, run: Run, ply: int) -> None:
         names = run.urls()
         for node, wanted in _strips_by_node(ply).items():
-            agent = run.agent(node)
+            name, url = names[node]
+            agent = run.agents(url)
             for serial, strips in wanted.items():
-                held = run.insist(names[node][0], partial(agent.strips, serial, ply))
+                held = run.insist(name, partial(agent.strips, serial, ply))
                 there = {(e, s) for p, e, s in held.tolist() if p == ply}
                 missing = {(e, s) for e, s in strips} - there
                 if missing:
                     raise NotPossible(
-                        f"{names[node][0]} says it reserved every strip, but {len(missing)} are not "
-                        f"on disk {serial}."
+                        f"{name} says it reserved every strip, but {len(missing)} are not on disk {serial}."
                     )
 
 
@@ -451,6 +451,6 @@ def _strips_by_node(ply: int) -> dict[int, dict[str, list[list[int]]]]:
     found: dict[int, dict[str, list[list[int]]]] = defaultdict(dict)
     with transaction() as session:
         held = strips_by_disk(read_placement(session, ply))
-        for disk in disks.numbered(session, held):
-            found[disk.node_id][disk.serial] = held[disk.id]
+        for disk, (node, serial) in disks.whereabouts(session, held).items():
+            found[node][serial] = held[disk]
     return dict(found)
