@@ -8,7 +8,7 @@ from datetime import datetime
 from itertools import takewhile
 from typing import Any
 
-from sqlalchemy import func, or_, select, text, update
+from sqlalchemy import bindparam, exists, func, or_, select, text, update
 
 from foldbarn.core.actors import Actor
 from foldbarn.core.errors import BarnError, NotFound
@@ -198,23 +198,35 @@ def take_turn(session: Session, change: int, *, first: bool = True) -> Turn | No
 
     first: of this runner. Later ones of a change that runs need not look: it has taken what it touches.
     """
-    row = locked(session, change)
-    if row.state not in ("waiting", "running"):
+    row = session.execute(_TURN, {"change": change}).one_or_none()
+    if row is None or row.state not in ("waiting", "running"):
         return None
-    begun = session.scalar(
-        select(func.count()).where(StepRow.change_id == change, StepRow.started_at.is_not(None))
-    )
-    turn = Turn(row.asked, row.actor, bool(begun))
-    if row.asked == "pause" or (row.asked == "withdraw" and not begun):
+    turn = Turn(row.asked, row.actor, row.begun)
+    if row.asked == "pause" or (row.asked == "withdraw" and not row.begun):
         return turn  # for which it needs nothing
     if first or row.state == "waiting":
         other = touching.take(session, change)
         if other is not None:
             return replace(turn, waits_for=other)
     if row.state == "waiting":
-        row.state, row.started_at = "running", row.started_at or func.now()
+        since = func.coalesce(ChangeRow.started_at, func.now())
+        runs = update(ChangeRow).where(ChangeRow.id == change).values(state="running", started_at=since)
+        session.execute(runs)
         tell(session, "changes")
     return turn
+
+
+# What a turn is made of; the change is locked, as in `locked`. Made once: it is asked at every step.
+_TURN = (
+    select(
+        ChangeRow.state,
+        ChangeRow.asked,
+        ChangeRow.actor,
+        exists().where(StepRow.change_id == ChangeRow.id, StepRow.started_at.is_not(None)).label("begun"),
+    )
+    .where(ChangeRow.id == bindparam("change"))
+    .with_for_update(of=ChangeRow)
+)
 
 
 def begin_next_step(session: Session, change: int) -> StepRow | None:
