@@ -6,8 +6,8 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 
-from sqlalchemy import ColumnElement, Select, and_, bindparam, delete, func, or_, select, update
-from sqlalchemy.dialects.postgresql import distinct_on, insert
+from sqlalchemy import ColumnElement, Select, and_, bindparam, case, delete, func, select, update
+from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import aliased
 
 from foldbarn.core.touching import Thing, Touch
@@ -33,7 +33,7 @@ def take(session: Session, change: int) -> int | None:
     None once it is taken.
     """
     session.execute(select(func.pg_advisory_xact_lock(TAKING_LOCK)))
-    other = session.execute(_WAITING_ONE.where(~_MINE.passing), {"only": change}).first()
+    other = session.execute(_WAITING_TO_BEGIN, {"only": change}).first()
     if other is None:
         mine = TouchRow.change_id == change, ~TouchRow.passing
         session.execute(update(TouchRow).where(*mine).values(held=True))
@@ -89,26 +89,53 @@ def waiting_for_others(session: Session, only: int | None = None) -> dict[int, i
     return {int(change): int(other) for change, other in found.all()}
 
 
-def _waiting() -> Select[int, int]:
-    """Made once: to make such a statement takes longer than to carry it out."""
-    mine, theirs, own = _MINE, aliased(TouchRow), aliased(ChangeRow)
-    open_ = ("waiting", "running")
-    return (
-        select(mine.change_id, theirs.change_id)
-        .join(theirs, (theirs.what == mine.what) & (theirs.number == mine.number))
-        .join(own, own.id == mine.change_id)
-        .join(ChangeRow, ChangeRow.id == theirs.change_id)
-        .where(own.state.in_(open_), ~mine.held)
-        .where(theirs.change_id != mine.change_id, or_(mine.alone, theirs.alone))
-        .where(or_(theirs.held, ChangeRow.state.in_(open_) & (theirs.change_id < mine.change_id)))
-        .order_by(mine.change_id, theirs.held.desc(), theirs.change_id)
-        .ext(distinct_on(mine.change_id))
+def _waiting(*, only: bool = False, lasting: bool = False) -> Select[int, int]:
+    """By change that waits, and for whom: first those that hold something, then those that came before.
+
+    Each thing is looked at once, however many wait for it. only: of one change, bound as "only". lasting:
+    for what is wanted for the whole change. Made once: to make such a statement takes longer than to carry
+    it out.
+    """
+    open_ = (
+        select(TouchRow)
+        .join(ChangeRow, ChangeRow.id == TouchRow.change_id)
+        .where(ChangeRow.state.in_(("waiting", "running")))
+        .cte("open")
     )
+    wanted = aliased(TouchRow, open_)
+
+    def oldest(which: ColumnElement[bool]) -> ColumnElement[int]:
+        return func.min(wanted.change_id).filter(which)
+
+    things = (
+        select(
+            wanted.what,
+            wanted.number,
+            oldest(and_(wanted.held)).label("holds"),
+            oldest(and_(wanted.held, wanted.alone)).label("holds_alone"),
+            oldest(~wanted.held).label("wants"),
+            oldest(and_(~wanted.held, wanted.alone)).label("wants_alone"),
+        )
+        .group_by(wanted.what, wanted.number)
+        .subquery()
+    )
+    mine = aliased(TouchRow, open_)
+    holder = case((mine.alone, things.c.holds), else_=things.c.holds_alone)
+    earlier = case((mine.alone, things.c.wants), else_=things.c.wants_alone)
+    other = func.coalesce(func.min(holder), func.min(earlier).filter(earlier < mine.change_id))
+    found = (
+        select(mine.change_id, other)
+        .join(things, (things.c.what == mine.what) & (things.c.number == mine.number))
+        .where(~mine.held)
+        .group_by(mine.change_id)
+        .having(other.is_not(None))
+    )
+    if only:
+        found = found.where(mine.change_id == bindparam("only"))
+    return found.where(~mine.passing) if lasting else found
 
 
-_MINE = aliased(TouchRow)
-_WAITING = _waiting()
-_WAITING_ONE = _WAITING.where(_WAITING.selected_columns[0] == bindparam("only"))
+_WAITING, _WAITING_ONE, _WAITING_TO_BEGIN = _waiting(), _waiting(only=True), _waiting(only=True, lasting=True)
 
 
 def open_touching(session: Session, what: Thing, number: int) -> list[int]:
