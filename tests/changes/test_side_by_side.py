@@ -15,6 +15,7 @@ from test_changes import find_again, held, lose, should_hold
 
 from foldbarn.changes.engine import moving, runner
 from foldbarn.changes.engine.runner import run_change
+from foldbarn.changes.kinds.pools import rebuild
 from foldbarn.changes.kinds.volumes import create_volume
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import Conflict, NotPossible, Unreachable
@@ -24,7 +25,7 @@ from foldbarn.links.agents import Agent
 from foldbarn.services import changes, site, watching
 from foldbarn.settings import settings
 from foldbarn.store import changes as kept
-from foldbarn.store import touching
+from foldbarn.store import pools, touching
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import ChangeRow, MoveRow, NodeRow, PoolRow, StepRow
 from foldbarn.store.views import current_view
@@ -301,6 +302,59 @@ def test_a_node_that_was_away_for_a_moment_only_drops_what_it_was_not_told_to(ba
         assert session.scalars(select(PoolRow.look_reason)).one() == "petrel is back"
     barn_site.do("rebuild", pool="quayside")
     assert held(barn_site) == set()
+
+
+@pytest.mark.pooled
+@pytest.mark.parametrize("how", ["its power was off for a moment", "a disk of it was out for a moment"])
+def test_a_node_that_a_comparison_could_not_ask_is_compared_when_it_is_next_heard(
+    barn_site: Site, how: str
+) -> None:
+    barn_site.volume()
+    machines = barn_site.yard.machines
+    disk, other = (current_view().disk(name) for name in ("petrel-3", "petrel-1"))
+    left_over = next(iter(machines.strips[disk.serial] - machines.strips[other.serial]))
+    machines.add_strip(other.serial, left_over)
+    if "power" in how:
+        machines.power["petrel"] = False
+    else:
+        machines.pulled.add(disk.serial)
+    assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
+    machines.power["petrel"] = True
+    machines.pulled.clear()
+    assert held(barn_site) != should_hold()  # nobody has noticed that it was away
+    find_again(barn_site, "petrel")
+    with transaction() as session:
+        assert session.scalars(select(PoolRow.look_reason)).one() == "petrel is back"
+    barn_site.do("rebuild", pool="quayside")
+    assert held(barn_site) == should_hold()
+
+
+@pytest.mark.pooled
+def test_a_look_that_is_asked_for_during_another_with_the_same_reason_still_stands(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    number = current_view().pools[0].number
+    compare = moving.compare
+
+    def ask() -> None:
+        with transaction() as session:
+            pools.look(session, [number], "petrel is back")
+
+    def while_asked(run: runner.Run, pool: int) -> tuple[int, int]:
+        ask()
+        return compare(run, pool)
+
+    def asked_for() -> str:
+        with transaction() as session:
+            return pools.looks(session)[number]
+
+    ask()
+    with monkeypatch.context() as patch:
+        patch.setattr(rebuild, "compare", while_asked)
+        barn_site.do("rebuild", pool="quayside")
+    assert asked_for() == "petrel is back"
+    barn_site.do("rebuild", pool="quayside")
+    assert asked_for() == ""
 
 
 @pytest.mark.pooled

@@ -50,7 +50,9 @@ from foldbarn.store.tables import ChangeRow, NodeRow, SiteRow, TouchRow
 from foldbarn.store.views import current_view
 
 EXAMPLES = int(os.environ.get("FOLDBARN_SOAK_EXAMPLES", "3"))
+MOST_OPEN = 10  # changes
 STEPS = int(os.environ.get("FOLDBARN_SOAK_STEPS", "20"))
+WATCH_LOOKS, MOST_LOOKS = 20, 4_000  # of a change at what it moves: between two rounds of the watch; in all
 OTHERS_LOOKS = 5  # at what it does, of a change that goes on in the middle of another's step
 ROUNDS = 30  # in which everything that was begun has to come to its end, once nothing is broken any more
 # A failure is made as small as can be where that is asked for: it takes many minutes.
@@ -120,7 +122,13 @@ class Barn(RuleBasedStateMachine):
             return list(session.scalars(rows))
 
     def wish(self, kind: str, **params: Any) -> None:
-        """A refusal is a fine answer; anything else that goes wrong is not."""
+        """A refusal is a fine answer; anything else that goes wrong is not. Where many changes are open
+        already one of them goes on: a long queue shows nothing that a short one does not.
+        """
+        if len(open_ := self.open_changes("waiting", "running", "paused")) >= MOST_OPEN:
+            self.ask(open_[0], "resume")
+            self.advance(open_[0], 99)
+            return
         with suppress(BarnError):
             changes.carry_out(ME, kind, params)
             self.wished.add(kind)
@@ -278,7 +286,15 @@ class Barn(RuleBasedStateMachine):
             self.advance(change, 2)
 
     def advance(self, change: int, number: int) -> None:
-        done = [0]
+        """Some steps of a change. The watch does not stand still while it moves strips."""
+        done, looks, check = [0], [0], Run.check_asked
+
+        def watched(run: Run[Any]) -> None:
+            looks[0] += 1
+            assert looks[0] < MOST_LOOKS, f"change {change} does not come to an end"
+            if looks[0] % WATCH_LOOKS == 0:
+                self.hear()
+            check(run)
 
         def counted(run: Any) -> bool:
             more = self.original(run)
@@ -290,6 +306,7 @@ class Barn(RuleBasedStateMachine):
 
         with pytest.MonkeyPatch.context() as patch, suppress(Dies):
             patch.setattr(runner, "_next_step", counted)
+            patch.setattr(Run, "check_asked", watched)
             runner.run_change(change)
 
     def ask(self, change: int, what: str) -> None:
@@ -326,17 +343,21 @@ class Barn(RuleBasedStateMachine):
         """Every node is asked; where it is late, what is away has been so for longer than the grace time.
         Then the duties have a turn.
         """
+        with transaction() as session:
+            session.execute(update(SiteRow).values(grace_seconds=1e-6 if late else 600.0))
+        self.hear()
+        watching.Watch()._judge()
+
+    def hear(self) -> None:
         machines = self.site.yard.machines
         with transaction() as session:
             nodes = [(n.id, n.agent_name, n.agent_url) for n in session.scalars(select(NodeRow))]
-            session.execute(update(SiteRow).values(grace_seconds=1e-6 if late else 600.0))
             session.execute(update(NodeRow).values(heard_at=None))
         for number, name, url in nodes:
             if not machines.power[name]:
                 watching.note_failure(number, Unreachable("No answer."))
                 continue
             watching.note_report(number, Agent(url).report())
-        watching.Watch()._judge()
 
     # What must hold. -----------------------------------------------------------------------------
 

@@ -287,10 +287,13 @@ def _note_report(
     changed = node.contact != Contact.HEARD or inventory is not None
     if node.contact != Contact.HEARD:
         log.info("node is back", node=node.name)
-        if node.given_up or node.owes:
-            node_is_back(session, node)
-        node.contact, node.reason, node.given_up, node.owes = Contact.HEARD.value, "", False, False
+        if node.given_up:
+            node.owes = True
+        node.contact, node.reason, node.given_up = Contact.HEARD.value, "", False
         node.since = kept.now(session)
+    if node.owes:
+        node_is_back(session, node)
+        node.owes = False
     if inventory is not None:
         if folded(inventory.node) != folded(node.agent_name):
             raise NotPossible(f"It says it is {inventory.node}.")

@@ -10,7 +10,7 @@ from dataclasses import asdict
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import ARRAY, String, any_, cast, delete, func, insert, select, update
+from sqlalchemy import ARRAY, String, any_, cast, delete, func, insert, select
 from sqlalchemy.orm import Session
 from sqlalchemy.sql.elements import CollectionAggregate
 
@@ -18,6 +18,7 @@ from foldbarn.core.machines.hardware import Inventory, Reason, ReportedDisk, Rep
 from foldbarn.core.machines.identity import Sight, find_boxes
 from foldbarn.core.site import Contact, Role
 from foldbarn.core.units import say_size
+from foldbarn.store import pools
 from foldbarn.store.tables import DiskRow, EnclosureRow, NodeRow, PoolRow, RackRow, RoomRow, SiteRow
 
 UNPLACED_ROOM, UNPLACED_RACK = "Unplaced", "unplaced"  # where a node stands until someone arranges it
@@ -332,11 +333,7 @@ def _not_seen(session: Session, row: DiskRow, node: NodeRow) -> None:
     elif row.present:
         row.present, row.missing_since = False, datetime.now(UTC)
         if row.role == Role.CACHE:  # what it had not settled is missing from the disks it served
-            session.execute(
-                update(PoolRow)
-                .where(PoolRow.id == row.pool_id)
-                .values(look_reason=f"Cache device {row.name} is gone")
-            )
+            pools.look(session, [row.pool_id or 0], f"Cache device {row.name} is gone")
 
 
 def arrange_boxes(session: Session) -> None:
@@ -394,6 +391,4 @@ def arrange_boxes(session: Session) -> None:
 def _came_back(session: Session, row: DiskRow) -> None:
     row.present, row.missing_since, row.given_up = True, None, False
     if row.pool_id is not None:
-        session.execute(
-            update(PoolRow).where(PoolRow.id == row.pool_id).values(look_reason=f"{row.name} is back")
-        )
+        pools.look(session, [row.pool_id], f"{row.name} is back")

@@ -17,8 +17,8 @@ def addresses(session: Session) -> dict[int, tuple[str, str]]:
 
 
 def owe(session: Session, nodes: Iterable[int]) -> None:
-    """Notes that these nodes (by number) could not be told to drop something; they are compared when they are
-    heard again.
+    """Notes that these nodes (by number) could not be asked, or told to drop something; they are compared
+    when they are next heard.
     """
     session.execute(update(NodeRow).where(NodeRow.id.in_(list(nodes))).values(owes=True))
 

@@ -44,7 +44,8 @@ def delete(session: Session, row: PoolRow) -> None:
 
 def look(session: Session, pools: Iterable[int], why: str) -> None:
     """Asks for a look at pools (by number): their disks are to be compared with what they should hold."""
-    session.execute(update(PoolRow).where(PoolRow.id.in_(list(pools))).values(look_reason=why))
+    asked = {"look_reason": why, "looks_asked": PoolRow.looks_asked + 1}
+    session.execute(update(PoolRow).where(PoolRow.id.in_(list(pools))).values(asked))
 
 
 def looks(session: Session) -> dict[int, str]:
@@ -52,9 +53,16 @@ def looks(session: Session) -> dict[int, str]:
     return {pool: why for pool, why in session.execute(select(PoolRow.id, PoolRow.look_reason))}
 
 
-def answer_look(session: Session, pool: int, asked: str) -> None:
-    """What was asked for has been looked at. What was asked for meanwhile still stands."""
-    answered = PoolRow.id == pool, PoolRow.look_reason == asked
+def looks_asked(session: Session, pool: int) -> int:
+    """How many looks at a pool have been asked for so far."""
+    return session.scalars(select(PoolRow.looks_asked).where(PoolRow.id == pool)).one()
+
+
+def answer_look(session: Session, pool: int, asked: int) -> None:
+    """What was asked for has been looked at. What was asked for meanwhile, though for the same reason, still
+    stands.
+    """
+    answered = PoolRow.id == pool, PoolRow.looks_asked == asked
     session.execute(update(PoolRow).where(*answered).values(look_reason=""))
 
 

@@ -140,6 +140,7 @@ class PoolRow(Base):
     closing: Mapped[bool] = mapped_column(server_default=text("false"))  # being deleted: takes nothing new
     # why its disks should be compared with what they should hold
     look_reason: Mapped[str] = mapped_column(default="")
+    looks_asked: Mapped[int] = mapped_column(server_default="0")
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     headroom_losses: Mapped[int] = mapped_column(server_default="1")
     allocation_bytes: Mapped[int] = mapped_column(server_default=str(1 << 20))

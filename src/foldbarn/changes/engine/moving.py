@@ -8,7 +8,7 @@ import json
 import time
 import zlib
 from collections import defaultdict
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Container, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import partial
@@ -26,6 +26,7 @@ from foldbarn.core.units import say_count
 from foldbarn.settings import settings
 from foldbarn.store import changes as kept
 from foldbarn.store import moves as store_moves
+from foldbarn.store import nodes as store_nodes
 from foldbarn.store import pools as store_pools
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.placements import set_strips
@@ -39,13 +40,14 @@ RATE_SECONDS = 4.0  # the rate shown is over this long
 
 
 def compare(run: Run, pool: int, only_drop: bool = False) -> tuple[int, int]:
-    """Strips dropped and strips found missing over the reachable disks of a pool (by number). A node that
-    falls silent is left for later.
+    """Strips dropped and strips found missing over the reachable disks of a pool (by number). A node of which
+    not every disk could be asked is left for later: it is compared when it is next heard.
 
     The caller holds the pool's strips (`Run.holding_strips`), so that nobody else moves them meanwhile.
     """
     before = current_view()
     held = _ask_what_is_held(run, before, before.pool_numbered(pool))
+    _owe_the_others(run, before, before.pool_numbered(pool), held)
     # Read after the answers: what a disk held then was placed before, so that nothing new is taken for left
     # over. What was whole before the questions has been written before them, so that nothing new is taken for
     # missing either.
@@ -76,13 +78,24 @@ def _ask_what_is_held(run: Run, view: SiteView, pool: Pool) -> dict[int, Strips]
         try:
             return {d.number: agent.strips(d.serial) for d in by_node[node]}
         except (Unreachable, NotPossible):
-            # it fell silent, or a disk left between our view and our question: the watch will say so
-            return {}
+            return {}  # it fell silent, or a disk left between our view and our question
 
     with ThreadPoolExecutor(max_workers=NODES_AT_ONCE) as crew:
         for part in crew.map(of_node, by_node):
             found |= part
     return found
+
+
+def _owe_the_others(run: Run, view: SiteView, pool: Pool, asked: Container[int]) -> None:
+    """Notes the nodes of disks that are there and were not asked. One that is out tells when it is back."""
+    owed = {
+        view.nodes[disk.node].number
+        for disk in view.disks
+        if disk.pool == view.pool_row(pool) and disk.present and disk.number not in asked
+    }
+    if owed:
+        with run.writing() as session:
+            store_nodes.owe(session, owed)
 
 
 def _drop(run: Run, view: SiteView, beyond: Places) -> None:

@@ -59,7 +59,7 @@ class Compare(OfPool):
     def carry_out(self, run: Run) -> str:
         pool = current_view().pool_numbered(self.pool)
         with transaction() as session:
-            asked = pools.looks(session).get(pool.number, "")
+            asked = pools.looks_asked(session, pool.number)
         with run.holding_strips(pool):
             dropped, missing = compare(run, pool.number)
         with run.writing() as session:
