@@ -22,6 +22,7 @@ from playwright.sync_api import sync_playwright
 from uhashring import HashRing
 
 from bench.large import fill
+from bench.previews import wishes
 from foldbarn.house.barn import Barn
 from foldbarn.house.demo import Demo
 from foldbarn.house.postgres import Postgres, free_port
@@ -351,7 +352,6 @@ def growth(view: Any, stick: float) -> None:
 
     from foldbarn.changes.engine.effects import Moved
     from foldbarn.changes.kinds.pools.grow_pool import GrowPool, GrowPoolParams
-    from foldbarn.changes.kinds.pools.retire import Retire, RetireParams
     from foldbarn.core.moving.levelling import above_share, plan_levelling
     from foldbarn.core.moving.rebuild import plan_drain
     from foldbarn.core.pools.capacity import pool_space
@@ -400,9 +400,7 @@ def growth(view: Any, stick: float) -> None:
         f"target: 5 s; {len(planned):,} moves for {above:,} strips above their shares",
     )
     assert [e.bytes for e in plan.effects if isinstance(e, Moved)] == [len(planned) * pool.strip_bytes]
-    leaving = RetireParams(what="node", names=[level.nodes[7].name])
-    seconds, _ = timed(lambda: Retire().plan(replace(level), leaving))
-    row("preview of retiring a node of it", seconds, "of sorting 10,000,000 integers", seconds / stick)
+    previews(level, stick)
     emptied = replace(level, disks=tuple(replace(d, retiring=d.node == 7) for d in level.disks))
     drained = plan_drain(emptied, pool, 1)
     held = int(emptied.disk_used[emptied.disk_retiring].sum())
@@ -425,6 +423,26 @@ def growth(view: Any, stick: float) -> None:
         "of sorting 10,000,000 integers",
         seconds / stick,
     )
+
+
+def previews(view: Any, stick: float) -> None:
+    """Of a wish of every kind."""
+    from foldbarn.changes.engine.kind import KINDS
+
+    asked = wishes(view)
+    assert set(asked) == set(KINDS)
+    for name, params in asked.items():
+        kind = KINDS[name]
+        wish = kind.params.model_validate(params)
+        seconds, plan = timed(lambda kind=kind, wish=wish: kind.plan(replace(view), wish))
+        remark = f"refused: {plan.blockers[0].sentence}"[:60] if plan.blockers else "target: under 2 s"
+        row(
+            f"preview of {name}, 2,000,000 extents",
+            seconds,
+            "of sorting 10,000,000 integers",
+            seconds / stick,
+            remark,
+        )
 
 
 def inventory_files(nodes: int, disks: int) -> list[tuple[str, str]]:

@@ -456,8 +456,14 @@ class Barn(RuleBasedStateMachine):
         assert left == []
         view = current_view()
         assert all(fate_of(view, v).state == DataState.WHOLE for v in view.volumes)
-        assert held(self.site) == should_hold()
-        assert machines.pool_of == {d.serial: view.pools[d.pool].name for d in view.disks if d.pool >= 0}
+        # What was away when its pool let go of it is to be blanked by hand, and says why it is unfit.
+        by_hand = {d.serial for d in view.disks if d.pool < 0 and d.role == Role.UNFIT and d.reasons}
+        names = {d.serial: d.name for d in view.disks if d.serial not in by_hand}
+        left_over = held(self.site) - should_hold()
+        assert {(names[serial], *strip) for serial, *strip in left_over if serial in names} == set()
+        assert should_hold() - held(self.site) == set()
+        marked = {serial: pool for serial, pool in machines.pool_of.items() if serial in names}
+        assert marked == {d.serial: view.pools[d.pool].name for d in view.disks if d.pool >= 0}
         assert not any(d.retiring for d in view.disks)
         with transaction() as session:
             rows = list(session.scalars(select(NodeRow)))

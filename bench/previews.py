@@ -1,0 +1,51 @@
+"""A wish of every kind, on the large site and a node that has joined it with disks nobody uses yet."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import foldbarn.changes.kinds.all_kinds  # noqa: F401  (registers the kinds)
+from foldbarn.changes.kinds.machines.arrange import arrangement
+from foldbarn.changes.text import text_of, write_text
+from foldbarn.core.site import SiteView
+
+
+def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
+    """Parameters by kind; each is one that the site takes, but for what only its agents could tell."""
+    pool = view.pools[0].name
+    new = [d.name for d in view.disks if d.pool < 0]
+    node, disk = view.nodes[7].name, next(d.name for d in view.disks if d.pool >= 0)
+    rooms = [room.model_dump() for room in arrangement(view)]
+    first = rooms[0]["racks"]
+    first[0]["nodes"], first[1]["nodes"] = first[1]["nodes"], first[0]["nodes"]
+    members = [n.name for n in view.nodes[:64]]
+    return {
+        "form-pool": {"name": "q", "disks": new, "copies": 1, "level": "disk", "headroom": None},
+        "create-volume": {"name": "new", "pool": pool, "size": "10 TiB"},
+        "delete-volume": {"volume": view.volumes[0].name, "typed": view.volumes[0].name},
+        "set-pool": {"pool": pool, "fill_line": 0.8},
+        "rebuild": {"pool": pool},
+        "grow-pool": {"pool": pool, "disks": new},
+        "retire": {"what": "node", "names": [node]},
+        "replace-disk": {"disk": disk, "by": new[0]},
+        "change-role": {"disks": [disk], "role": "spare", "reason": "to see"},
+        "delete-pool": {"pool": pool},
+        "clear-disk": {"disk": new[0]},
+        "give-up": {"nodes": [node]},
+        "arrange": {"rooms": rooms},
+        "rename": {
+            "nodes": [n.name for n in view.nodes],
+            "names": [f"host-{n}" for n in range(len(view.nodes))],
+        },
+        "purpose-ports": {"nodes": members, "port": "stor0", "purpose": "storage"},
+        "address-ports": {"nodes": members, "port": "stor0", "start": "10.10.0.11/16"},
+        "describe": {"text": write_text(text_of(view))},
+        "form-cluster": {
+            "name": "c",
+            "members": members,
+            "keepers": members[:3],
+            "service_address": "10.10.255.1/16",
+        },
+        "add-node": {"node": node},
+        "let-go": {"node": node},
+    }
