@@ -19,6 +19,7 @@ from foldbarn.changes.engine.queue import (
     worker_app,
 )
 from foldbarn.changes.engine.runner import ending
+from foldbarn.logs import set_up_logs
 from foldbarn.services.watching import Watch
 from foldbarn.settings import settings
 from foldbarn.store.database import wait_for_database
@@ -73,10 +74,10 @@ async def work() -> None:
     """Until stopped. A lost database ends the process; whoever started it starts it again."""
     app = worker_app()
     async with app.open_async():
-        watch = asyncio.create_task(Watch().run())
-        keeper = asyncio.create_task(take_over(app))
-        signs = asyncio.create_task(give_signs())
-        sweeper = asyncio.create_task(forget_jobs(app))
+        beside = [
+            asyncio.create_task(duty)
+            for duty in (Watch().run(), take_over(app), give_signs(), forget_jobs(app))
+        ]
         worker = asyncio.create_task(
             app.run_worker_async(
                 concurrency=AT_ONCE,
@@ -94,19 +95,30 @@ async def work() -> None:
             ending.set()
             worker.cancel()
 
+        def broken(task: asyncio.Task[None]) -> None:
+            # Each of them goes on for ever. Without one the process is not what it should be: it ends, and is
+            # started again.
+            if not task.cancelled():
+                end()
+
+        for task in beside:
+            task.add_done_callback(broken)
         for signal_ in (signal.SIGTERM, signal.SIGINT):
             asyncio.get_running_loop().add_signal_handler(signal_, end)
         try:
             with contextlib.suppress(asyncio.CancelledError):
                 await worker
         finally:
-            for task in (watch, keeper, signs, sweeper):
+            for task in beside:
                 task.cancel()
-                with contextlib.suppress(asyncio.CancelledError):
-                    await task
+            ends = await asyncio.gather(*beside, return_exceptions=True)
+        for error in ends:
+            if isinstance(error, Exception):
+                raise error
 
 
 def main() -> None:
+    set_up_logs()
     wait_for_database()
     with closing_sender():
         asyncio.run(work())

@@ -28,6 +28,7 @@ from foldbarn.core.site import Role
 from foldbarn.core.units import say_size
 from foldbarn.core.volumes.loss import DataState, cache_losses, fate_of
 from foldbarn.core.watch.lamps import Lamp, Outlook
+from foldbarn.links.agents import Agent
 from foldbarn.services import changes, watching
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, DiskRow, StepRow
@@ -396,6 +397,29 @@ def test_what_is_being_emptied_or_was_let_go_while_away_asks_for_nobody(barn_sit
     outlook = Outlook(current_view(), 0.0, 30.0)
     assert outlook.disk(current_view().disk("turnstone-2")).lamp == Lamp.AWAY
     assert not any(a.name == "turnstone-2" for a in outlook.attention())
+
+
+@pytest.mark.pooled
+def test_disks_of_a_silent_node_that_could_not_be_blanked_are_unfit_and_say_why_when_it_returns(
+    barn_site: Site,
+) -> None:
+    barn_site.volume()
+    lose(barn_site, "petrel")
+    barn_site.do("rebuild", pool="quayside")
+    assert barn_site.state(barn_site.do("retire", what="node", names=["petrel"])) == "done"
+
+    def unfit() -> dict[str, list[str]]:
+        return {d.name: [r.code for r in d.reasons] for d in current_view().disks if d.name in names}
+
+    names = {d.name for d in current_view().disks if d.name.startswith("petrel-") and d.role == Role.UNFIT}
+    assert names
+    assert set(map(tuple, unfit().values())) == {("taken-out",)}
+    # It is as it was before, and so is its inventory; that is read again all the same.
+    barn_site.yard.machines.power["petrel"] = True
+    node = current_view().node("petrel")
+    watching.note_report(node.number, Agent(node.agent_url).report())
+    assert set(map(tuple, unfit().values())) == {("marked",)}
+    assert {d.role for d in current_view().disks if d.name in names} == {Role.UNFIT}
 
 
 def kill_at_look(monkeypatch: pytest.MonkeyPatch, number: int, then: Callable[[], None]) -> None:

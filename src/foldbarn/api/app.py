@@ -27,6 +27,7 @@ from foldbarn.api.watch import routes as watch
 from foldbarn.api.yard import routes as yard
 from foldbarn.changes.engine.queue import closing_sender
 from foldbarn.core.errors import NotFound
+from foldbarn.logs import set_up_logs
 from foldbarn.settings import settings
 
 router = APIRouter(prefix="/api", responses=PROBLEMS)  # type: ignore[arg-type]
@@ -35,6 +36,7 @@ for part in (watch, pools, volumes, changes, machines, cluster, yard):
 
 
 def make_app() -> FastAPI:
+    set_up_logs()
     listener = Listener()
 
     @asynccontextmanager

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 
 from sqlalchemy import select, update
 
@@ -38,9 +38,20 @@ def join(disk: DiskRow, pool: int, role: Assignment) -> None:
 
 
 def leave(disk: DiskRow) -> None:
-    """The disk belongs to no pool any more, and is fit."""
-    disk.role, disk.tier, disk.pool_id, disk.role_reason = Role.UNCLAIMED.value, "bulk", None, ""
+    """The disk belongs to no pool any more, and is fit unless it could not be told (`note_untold`)."""
+    role = Role.UNFIT if disk.reasons else Role.UNCLAIMED
+    disk.role, disk.tier, disk.pool_id, disk.role_reason = role.value, "bulk", None, ""
     disk.retiring, disk.stands_in_for = False, None
+
+
+def note_untold(session: Session, untold: Collection[int], told: Collection[int]) -> None:
+    """Which disks (by number) that leave a pool could not be told to blank themselves, and so hold old strips
+    and its mark; and which could.
+    """
+    away = ["taken-out", "it was away when its pool let go of it"]
+    for disk in locked(session, [*untold, *told]):
+        others = [reason for reason in disk.reasons if reason[0] != away[0]]
+        disk.reasons = [*others, away] if disk.id in untold else others
 
 
 def use_again(session: Session, disks: Iterable[int]) -> None:

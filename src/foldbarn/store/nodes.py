@@ -23,6 +23,13 @@ def owe(session: Session, nodes: Iterable[int]) -> None:
     session.execute(update(NodeRow).where(NodeRow.id.in_(list(nodes))).values(owes=True))
 
 
+def ask_inventory(session: Session, nodes: Iterable[int]) -> None:
+    """What these nodes (by number) have is read and judged anew when they are next heard, though it may be
+    as it was.
+    """
+    session.execute(update(NodeRow).where(NodeRow.id.in_(list(nodes))).values(inventory_version=""))
+
+
 def locked(session: Session, nodes: Iterable[int] | None = None) -> list[NodeRow]:
     """Nodes by number, or all, in the order of their numbers, which nobody else alters until the transaction
     ends.

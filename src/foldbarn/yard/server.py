@@ -20,6 +20,7 @@ from pydantic import BaseModel, Field
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from foldbarn.core.machines.reading import PROTOCOL, WITNESS_PROTOCOL, tag_of
+from foldbarn.logs import set_up_logs
 from foldbarn.yard import agent, council, redfish
 from foldbarn.yard.fluid import tick
 from foldbarn.yard.machines import Machines
@@ -291,6 +292,7 @@ def app_from_environment() -> FastAPI:
     machines = Machines(
         crowd(crowded) if crowded else skerry_ferries(), Path(state) if state != ":memory:" else state
     )
+    set_up_logs()
     return make_app(
         machines,
         os.environ["YARD_URL"],

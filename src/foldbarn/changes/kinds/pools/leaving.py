@@ -28,6 +28,7 @@ from foldbarn.core.site import Disk, Ply, Pool, Role, SiteView
 from foldbarn.core.touching import Thing, Touch, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.store import disks as store_disks
+from foldbarn.store import nodes as store_nodes
 from foldbarn.store import pools as store_pools
 from foldbarn.store.database import Session, announce
 from foldbarn.store.views import current_view
@@ -263,14 +264,17 @@ class Blank(Outside):
         ours = [d for d in disks if d.pool >= 0]
         reachable = [d for d in ours if view.disk_ready[view.row_of_number[d.number]]]
         release(run, serials_by_node(view, reachable))
-        silent = [d.name for d in ours if d not in reachable]
+        untold = [d for d in ours if d not in reachable]
+        with run.writing() as session:
+            store_disks.note_untold(session, [d.number for d in untold], [d.number for d in reachable])
+        silent = [d.name for d in untold]
         ending = f" {say_list(silent)} could not be told; blank by hand before using again." if silent else ""
         return f"{say_count(len(reachable), 'disk')} blanked.{ending}"
 
 
 class LetGo(Inside):
-    """The disks (by number) belong to their pools no more. Those that are away are unfit until someone has
-    looked at them.
+    """The disks (by number) belong to their pools no more. Those that could not be blanked are unfit until
+    someone has looked at them.
     """
 
     name: ClassVar[str] = "part"
@@ -284,9 +288,7 @@ class LetGo(Inside):
             if row.pool_id is None:
                 continue
             store_disks.leave(row)
-            if not row.present:
-                away = ["taken-out", "it was away when its pool let go of it"]
-                row.role, row.reasons = Role.UNFIT.value, [away]
+        store_nodes.ask_inventory(session, {r.node_id for r in rows})
         store_pools.look(session, pools, f"{say_list([r.name for r in rows])} left it")
         return f"{say_count(len(rows), 'disk')} {'is' if len(rows) == 1 else 'are'} out of use."
 

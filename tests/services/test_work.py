@@ -1,0 +1,46 @@
+"""The work process as a whole: what goes on beside its changes."""
+
+from __future__ import annotations
+
+import asyncio
+import sys
+from contextlib import suppress
+
+import pytest
+import structlog
+from conftest import Site
+
+from foldbarn import work
+from foldbarn.changes.engine.runner import ending
+from foldbarn.logs import set_up_logs
+from foldbarn.services.watching import Watch
+
+
+def test_a_watch_that_breaks_ends_the_process_so_that_it_is_started_again(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    async def breaks(self: Watch) -> None:
+        raise RuntimeError("it breaks")
+
+    monkeypatch.setattr(Watch, "run", breaks)
+    try:
+        with pytest.raises(RuntimeError, match="it breaks"):
+            asyncio.run(work.work())
+        assert ending.is_set()  # its changes leave off at once, and go on in the next process
+    finally:
+        ending.clear()
+
+
+def test_nobodys_work_ends_because_there_is_no_room_to_tell_of_it(monkeypatch: pytest.MonkeyPatch) -> None:
+    full = open("/dev/full", "w")  # noqa: SIM115  (every write to it finds no room: Linux, full(4))
+    try:
+        monkeypatch.setattr(sys, "stdout", full)
+        with pytest.raises(OSError, match="No space left"):
+            structlog.PrintLogger(full).info("lost")
+        set_up_logs()
+        structlog.get_logger().error("no room left")
+    finally:
+        monkeypatch.undo()
+        structlog.reset_defaults()
+        with suppress(OSError):
+            full.close()
