@@ -12,7 +12,7 @@ from sqlalchemy import bindparam, exists, func, or_, select, text, update
 
 from foldbarn.core.actors import Actor
 from foldbarn.core.errors import BarnError, NotFound
-from foldbarn.core.touching import Touch
+from foldbarn.core.touching import Thing, Touch
 from foldbarn.store import touching
 from foldbarn.store.database import Session, tell
 from foldbarn.store.tables import ChangeRow, SiteRow, StepRow, TouchRow
@@ -94,6 +94,13 @@ def recent(session: Session, limit: int) -> list[tuple[ChangeRow, list[StepRow]]
     for step in session.scalars(select(StepRow).where(StepRow.change_id.in_(steps)).order_by(StepRow.number)):
         steps[step.change_id].append(step)
     return [(row, steps[row.id]) for row in rows]
+
+
+def that_touched(session: Session, what: Thing, number: int, limit: int) -> list[ChangeRow]:
+    """The newest changes that touched a thing (by number), or will, newest first."""
+    touched = select(TouchRow.change_id).where(TouchRow.what == what.value, TouchRow.number == number)
+    rows = select(ChangeRow).where(ChangeRow.id.in_(touched)).order_by(ChangeRow.id.desc())
+    return list(session.scalars(rows.limit(limit)))
 
 
 def unfinished(session: Session) -> list[ChangeRow]:

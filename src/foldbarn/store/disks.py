@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable
+from typing import Any
 
 from sqlalchemy import select, update
 
@@ -22,6 +23,13 @@ def whereabouts(session: Session, disks: Iterable[int]) -> dict[int, tuple[int, 
     """Number of the node, and serial, of disks (by number)."""
     rows = select(DiskRow.id, DiskRow.node_id, DiskRow.serial).where(DiskRow.id.in_(list(disks)))
     return {disk: (node, serial) for disk, node, serial in session.execute(rows.order_by(DiskRow.id))}
+
+
+def health_of(session: Session, disk: int) -> dict[str, Any]:
+    """What a disk (by number) says of itself, as core.machines.health.Health has it; empty where it says
+    nothing.
+    """
+    return session.get_one(DiskRow, disk).health
 
 
 def of_pool(session: Session, pool: int) -> list[DiskRow]:

@@ -316,7 +316,7 @@ def _take_disk(
         reasons = [*reasons, Reason("shrunk", words)]
     else:
         row.size_bytes = disk.size_bytes
-    row.reasons, row.watch = [list(r) for r in reasons], watch
+    row.reasons, row.watch, row.health = [list(r) for r in reasons], watch, asdict(disk.health)
     if row.pool_id is None:
         row.role = (Role.BOOT if disk.boot else Role.UNCLAIMED if not reasons else Role.UNFIT).value
 

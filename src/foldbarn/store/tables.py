@@ -195,6 +195,8 @@ class DiskRow(Base):
     # why a person chose another role than the rule
     role_reason: Mapped[str] = mapped_column(server_default="")
     stands_in_for: Mapped[int | None]  # the disk whose place a spare has taken
+    # as core.machines.health.Health has it, from its node's newest inventory
+    health: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     __table_args__ = (
         Index("disk_identity_taken", "identity", unique=True),
         Index("disk_node", "node_id"),

@@ -146,6 +146,19 @@ export const useVolume = (name: MaybeRefOrGetter<string>) =>
     queryFn: () => answered(api.GET("/api/volumes/{name}", { params: { path: { name: toValue(name) } } })),
     placeholderData: (before) => (before?.name === toValue(name) ? before : undefined),
   });
+export const useVolumeRoom = (name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["site", "volume-room", computed(() => toValue(name))],
+    queryFn: () =>
+      answered(api.GET("/api/volumes/{name}/room", { params: { path: { name: toValue(name) } } })),
+  });
+export const useDisk = (name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["site", "disk", computed(() => toValue(name))],
+    queryFn: () => answered(api.GET("/api/disks/{name}", { params: { path: { name: toValue(name) } } })),
+    placeholderData: (before) =>
+      before?.name.toLowerCase() === toValue(name).toLowerCase() ? before : undefined,
+  });
 export const usePool = (name: MaybeRefOrGetter<string>) =>
   useQuery({
     queryKey: ["site", "pool", computed(() => toValue(name))],

@@ -205,6 +205,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/disks/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Disk
+         * @description What a disk says of itself, what it holds, what its loss would mean, and what was done with it.
+         */
+        get: operations["disk"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/disks/{name}/light": {
         parameters: {
             query?: never;
@@ -599,6 +619,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/volumes/{name}/room": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Room
+         * @description How much more its pool would take with this volume's protection; found by trying, and so a question of
+         *     its own.
+         */
+        get: operations["room"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/witness": {
         parameters: {
             query?: never;
@@ -853,6 +894,28 @@ export interface components {
             raw: number;
             /** Usable */
             usable: number;
+        };
+        /**
+         * ChangeLine
+         * @description A change in a history of something.
+         */
+        ChangeLine: {
+            /** Actor */
+            actor: string;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Number */
+            number: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "running" | "paused" | "done" | "withdrawn";
+            /** Title */
+            title: string;
         };
         /** ChangeOut */
         ChangeOut: {
@@ -1712,6 +1775,22 @@ export interface components {
             used_bytes: number;
         };
         /**
+         * DiskPage
+         * @description health: as its node last reported it. loss: what its loss would mean now. history: newest first.
+         */
+        DiskPage: {
+            /** Health */
+            health: components["schemas"]["FactOut"][];
+            /** Held */
+            held: components["schemas"]["HeldOut"][];
+            /** History */
+            history: components["schemas"]["ChangeLine"][];
+            /** Loss */
+            loss: string;
+            /** Name */
+            name: string;
+        };
+        /**
          * DomainRow
          * @description One fault domain: bytes it has, takes with this change, and cannot use because the domains are
          *     uneven.
@@ -1830,6 +1909,13 @@ export interface components {
             number: number;
             /** Strips */
             strips: components["schemas"]["StripOut"][];
+        };
+        /** FactOut */
+        FactOut: {
+            /** Said */
+            said: string;
+            /** What */
+            what: string;
         };
         /**
          * FateOut
@@ -2080,6 +2166,23 @@ export interface components {
             sentence: string;
         };
         /**
+         * HeldOut
+         * @description What a disk holds of a volume. unreadable: extents that can be read now, and not without the disk;
+         *     bare: those that could be, with no further strip to lose.
+         */
+        HeldOut: {
+            /** Bare */
+            bare: number;
+            /** Bytes */
+            bytes: number;
+            /** Strips */
+            strips: number;
+            /** Unreadable */
+            unreadable: number;
+            /** Volume */
+            volume: string;
+        };
+        /**
          * Lamp
          * @description How a thing's state is shown, best first; a parent shows the worst of its own and its children's.
          * @enum {string}
@@ -2216,6 +2319,12 @@ export interface components {
             on: boolean;
         };
         /**
+         * Limit
+         * @description What keeps a new volume from being larger.
+         * @enum {string}
+         */
+        Limit: "apart" | "fill line" | "cap";
+        /**
          * LossRow
          * @description What losing one thing would do to the vote.
          */
@@ -2237,6 +2346,15 @@ export interface components {
             enclosures: components["schemas"]["EnclosureFacts"][];
             /** Nodes */
             nodes: components["schemas"]["NodeFacts"][];
+        };
+        /**
+         * MoreOut
+         * @description How much more its pool would take with a volume's protection, and what limits it.
+         */
+        MoreOut: {
+            /** Bytes */
+            bytes: number;
+            limit: components["schemas"]["Limit"];
         };
         /**
          * Moved
@@ -3356,6 +3474,8 @@ export interface components {
             footprint: components["schemas"]["Figure"];
             /** Forming */
             forming: boolean;
+            /** History */
+            history: components["schemas"]["ChangeLine"][];
             holders: components["schemas"]["StateOut"];
             /** Level */
             level: string;
@@ -4897,6 +5017,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PortsTested"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    disk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DiskPage"];
                 };
             };
             /** @description The request could not be read. */
@@ -7132,6 +7364,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ExtentOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    room: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MoreOut"];
                 };
             };
             /** @description The request could not be read. */

@@ -1,9 +1,9 @@
 <script setup lang="ts">
 import { computed } from "vue";
 import type { Preview } from "../api/client";
-import { everyEffect, type Effect } from "../lib/effects";
+import type { Effect } from "../lib/effects";
 import { span } from "../lib/format";
-import { shown } from "./effects/kinds";
+import EffectsList from "./EffectsList.vue";
 import StateMark from "./StateMark.vue";
 
 /** What a change does, in order, and what it does to you. waiting: said instead of blockers while nothing has
@@ -24,14 +24,6 @@ const noWayBack = computed(() => props.preview.steps.some((s) => !s.can_withdraw
 // What a check says stands with the checks.
 const blockers = computed(() => props.preview.blockers.filter((b) => !b.check));
 const warnings = computed(() => props.preview.warnings.filter((w) => !w.check));
-const several = computed(() => new Set(everyEffect(props.preview, "sums").map((s) => s.pool)).size > 1);
-const effects = computed(() =>
-  shown(props.preview.effects.filter((e) => !props.without?.includes(e.effect))).map((one) => ({
-    ...one,
-    given:
-      one.effect.effect === "sums" ? { effect: one.effect, several: several.value } : { effect: one.effect },
-  })),
-);
 </script>
 
 <template>
@@ -73,12 +65,7 @@ const effects = computed(() =>
           </span>
         </p>
       </template>
-      <component
-        :is="one.component"
-        v-for="(one, i) in effects"
-        :key="one.effect.effect + i"
-        v-bind="one.given"
-      />
+      <EffectsList :preview="preview" :without="without" />
       <p v-for="w in warnings" :key="w.sentence" class="note" data-note="warning">
         <StateMark lamp="watch" />
         <span>
@@ -125,45 +112,5 @@ li b {
 .t {
   text-align: right;
   font-weight: 560;
-}
-:deep(.eff) {
-  width: 100%;
-  border-collapse: collapse;
-  font-size: var(--t-s);
-  margin: 2px 0 6px;
-}
-:deep(.eff th) {
-  font-weight: 500;
-  font-size: var(--t-xs);
-  color: var(--soft);
-  text-align: right;
-  border-bottom: 1.5px solid var(--ink);
-  padding: 0 0 3px 12px;
-}
-:deep(.eff td) {
-  border-bottom: 1px solid var(--rule);
-  padding: 3px 0 3px 12px;
-  text-align: right;
-  font-family: var(--mono);
-}
-:deep(.eff.words td) {
-  font-family: var(--ui);
-}
-:deep(.eff th:first-child),
-:deep(.eff td:first-child) {
-  text-align: left;
-  padding-left: 0;
-  font-family: var(--ui);
-}
-:deep(.note) {
-  display: grid;
-  grid-template-columns: 18px 1fr;
-  font-size: var(--t-s);
-  line-height: 1.38;
-  padding: 4px 0;
-}
-:deep(.note .state) {
-  align-items: start;
-  padding-top: 3px;
 }
 </style>

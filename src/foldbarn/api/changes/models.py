@@ -57,6 +57,16 @@ class ChangeOut(BaseModel):
     steps: list[StepOut]
 
 
+class ChangeLine(BaseModel):
+    """A change in a history of something."""
+
+    number: int
+    title: str
+    state: Literal["waiting", "running", "paused", "done", "withdrawn"]
+    actor: str
+    made_at: datetime
+
+
 class RecordOut(BaseModel):
     """Something that was altered, by whom and when."""
 

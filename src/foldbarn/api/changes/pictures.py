@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from foldbarn.api.changes.models import ChangeOut, ChangePage, OtherChange, RecordOut, StepOut
+from foldbarn.api.changes.models import ChangeLine, ChangeOut, ChangePage, OtherChange, RecordOut, StepOut
 from foldbarn.changes.engine.step import moves_strips
 from foldbarn.services.changes import again_at
 from foldbarn.store.tables import ChangeRow, RecordRow, StepRow
@@ -10,6 +10,12 @@ from foldbarn.store.tables import ChangeRow, RecordRow, StepRow
 
 def change_out(row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | None) -> ChangeOut:
     return ChangeOut.model_validate(_change_fields(row, steps, waits_for))
+
+
+def change_line(row: ChangeRow) -> ChangeLine:
+    return ChangeLine.model_validate(
+        {"number": row.id, "title": row.title, "state": row.state, "actor": row.actor, "made_at": row.made_at}
+    )
 
 
 def change_page(

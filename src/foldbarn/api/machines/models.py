@@ -7,6 +7,7 @@ from typing import Literal
 from pydantic import BaseModel, Field
 
 from foldbarn.api.bodies import Body, StateOut
+from foldbarn.api.changes.models import ChangeLine
 from foldbarn.core.watch.lamps import Lamp
 
 
@@ -24,6 +25,33 @@ class DiskOut(BaseModel):
     reasons: list[str]
     tier: str
     retiring: bool
+
+
+class FactOut(BaseModel):
+    what: str
+    said: str
+
+
+class HeldOut(BaseModel):
+    """What a disk holds of a volume. unreadable: extents that can be read now, and not without the disk;
+    bare: those that could be, with no further strip to lose.
+    """
+
+    volume: str
+    strips: int
+    bytes: int
+    unreadable: int
+    bare: int
+
+
+class DiskPage(BaseModel):
+    """health: as its node last reported it. loss: what its loss would mean now. history: newest first."""
+
+    name: str
+    health: list[FactOut]
+    held: list[HeldOut]
+    loss: str
+    history: list[ChangeLine]
 
 
 class NodeOut(BaseModel):

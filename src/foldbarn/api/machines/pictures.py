@@ -2,12 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from foldbarn.api.bodies import StateOut
+from foldbarn.api.changes.pictures import change_line
 from foldbarn.api.machines.models import (
     DiskFacts,
     DiskOut,
+    DiskPage,
     EnclosureFacts,
     EnteredCluster,
+    FactOut,
+    HeldOut,
     MachinesOut,
     NodeFacts,
     NodeOut,
@@ -17,8 +23,11 @@ from foldbarn.api.machines.models import (
     TextOut,
 )
 from foldbarn.changes.text import SiteText
-from foldbarn.core.site import AWAY, Contact, Disk, Role
+from foldbarn.core.machines.health import Health
+from foldbarn.core.site import AWAY, Contact, Disk, Role, SiteView
+from foldbarn.core.volumes.disk_loss import disk_loss, disk_loss_sentence
 from foldbarn.core.watch.lamps import Outlook
+from foldbarn.store.tables import ChangeRow
 
 
 def disk_out(outlook: Outlook, disk: Disk) -> DiskOut:
@@ -87,6 +96,27 @@ def _rooms(outlook: Outlook) -> list[RoomOut]:
     for rack, nodes in zip(view.racks, racks, strict=True):
         rooms[rack.room].append(RackOut(name=rack.name, nodes=nodes))
     return [RoomOut(name=room.name, racks=inside) for room, inside in zip(view.rooms, rooms, strict=True)]
+
+
+def disk_page(view: SiteView, disk: Disk, health: Health, history: Sequence[ChangeRow]) -> DiskPage:
+    loss = disk_loss(view, disk)
+    strip_bytes = view.pools[disk.pool].strip_bytes if disk.pool >= 0 else 0
+    return DiskPage(
+        name=disk.name,
+        health=[FactOut(what=what, said=said) for what, said in health.facts()],
+        held=[
+            HeldOut(
+                volume=held.volume,
+                strips=held.strips,
+                bytes=held.strips * strip_bytes,
+                unreadable=held.unreadable,
+                bare=held.bare,
+            )
+            for held in loss.held
+        ],
+        loss=disk_loss_sentence(loss, strip_bytes),
+        history=[change_line(row) for row in history],
+    )
 
 
 def machines_out(outlook: Outlook) -> MachinesOut:

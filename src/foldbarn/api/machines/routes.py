@@ -10,25 +10,42 @@ from foldbarn.api.machines.models import (
     AgentOut,
     BmcIn,
     BmcOut,
+    DiskPage,
     FilesIn,
     LightIn,
     MachinesOut,
     OutcomeOut,
     TextOut,
 )
-from foldbarn.api.machines.pictures import machines_out, text_out
+from foldbarn.api.machines.pictures import disk_page, machines_out, text_out
 from foldbarn.changes.text import read_text, text_of, write_text
+from foldbarn.core.machines.health import Health
+from foldbarn.core.touching import Thing
 from foldbarn.services import cluster, files, intake, site
+from foldbarn.store import changes as changes_kept
+from foldbarn.store import disks
 from foldbarn.store.database import transaction
 from foldbarn.store.views import current_view
 
 routes = APIRouter()
+HISTORY = 20  # changes, the newest
 
 
 @routes.get("/machines")
 def machines() -> MachinesOut:
     """Every node and disk with all that is known of it."""
     return machines_out(site.outlook())
+
+
+@routes.get("/disks/{name}")
+def disk(name: str) -> DiskPage:
+    """What a disk says of itself, what it holds, what its loss would mean, and what was done with it."""
+    view = current_view()
+    found = view.disk(name)
+    with transaction() as session:
+        health = Health(**disks.health_of(session, found.number))
+        history = changes_kept.that_touched(session, Thing.DISK, found.number, HISTORY)
+    return disk_page(view, found, health, history)
 
 
 @routes.post("/intake/files")

@@ -7,7 +7,9 @@ from datetime import datetime
 from pydantic import BaseModel
 
 from foldbarn.api.bodies import StateOut
+from foldbarn.api.changes.models import ChangeLine
 from foldbarn.core.figures import Figure
+from foldbarn.core.pools.capacity import Limit
 from foldbarn.core.volumes.loss import DataState
 
 
@@ -60,6 +62,14 @@ class VolumePage(VolumeOut):
     what_if: list[WhatIf]
     change: int | None
     made_at: datetime
+    history: list[ChangeLine]  # newest first; not that which made it
+
+
+class MoreOut(BaseModel):
+    """How much more its pool would take with a volume's protection, and what limits it."""
+
+    bytes: int
+    limit: Limit
 
 
 class StripOut(BaseModel):

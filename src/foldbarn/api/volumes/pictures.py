@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from foldbarn.api.bodies import StateOut
-from foldbarn.api.volumes.models import ExtentOut, FateOut, StripOut, VolumeOut, VolumePage, WhatIf
+from foldbarn.api.changes.pictures import change_line
+from foldbarn.api.volumes.models import ExtentOut, FateOut, MoreOut, StripOut, VolumeOut, VolumePage, WhatIf
 from foldbarn.core.arrays import Flags
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
+from foldbarn.core.pools.capacity import most_that_fits
 from foldbarn.core.site import Ply, SiteView, Volume
 from foldbarn.core.volumes.loss import fate, present_strips, without
 from foldbarn.core.watch.lamps import Outlook, worst
-from foldbarn.store.tables import VolumeRow
+from foldbarn.store.tables import ChangeRow, VolumeRow
 
 MOST_MISSING = 2000  # notches drawn on one copy's line
 
@@ -65,7 +69,9 @@ def _row_of(view: SiteView, volume: Volume) -> int:
     return next(i for i, v in enumerate(view.volumes) if v is volume)
 
 
-def volume_page(outlook: Outlook, name: str, stored: VolumeRow | None) -> VolumePage:
+def volume_page(
+    outlook: Outlook, name: str, stored: VolumeRow | None, history: Sequence[ChangeRow]
+) -> VolumePage:
     """Raises NotFound."""
     view = outlook.view
     volume = view.volume(name)
@@ -97,8 +103,17 @@ def volume_page(outlook: Outlook, name: str, stored: VolumeRow | None) -> Volume
             ],
             "change": stored.change_id if stored else None,
             "made_at": stored.made_at if stored else None,
+            "history": [change_line(row) for row in history],
         }
     )
+
+
+def more_out(view: SiteView, name: str) -> MoreOut:
+    """Raises NotFound."""
+    volume = view.volume(name)
+    ply = volume.plies[0]
+    fit = most_that_fits(view, view.pools[volume.pool], ply.scheme, ply.tier)
+    return MoreOut(bytes=fit.extents * view.data_bytes(ply), limit=fit.limit)
 
 
 def _what_if(view: SiteView, ply: Ply, name: str, hit: Flags, domain: int) -> WhatIf:

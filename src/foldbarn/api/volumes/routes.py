@@ -5,14 +5,17 @@ from __future__ import annotations
 from fastapi import APIRouter
 
 from foldbarn.api.common import Number
-from foldbarn.api.volumes.models import ExtentOut, VolumeOut, VolumePage
-from foldbarn.api.volumes.pictures import extent_out, volume_out, volume_page
+from foldbarn.api.volumes.models import ExtentOut, MoreOut, VolumeOut, VolumePage
+from foldbarn.api.volumes.pictures import extent_out, more_out, volume_out, volume_page
+from foldbarn.core.touching import Thing
 from foldbarn.services import site
+from foldbarn.store import changes as changes_kept
 from foldbarn.store import volumes as volumes_kept
 from foldbarn.store.database import transaction
 from foldbarn.store.views import current_view
 
 routes = APIRouter()
+HISTORY = 20  # changes, the newest
 
 
 @routes.get("/volumes")
@@ -26,8 +29,17 @@ def volume(name: str) -> VolumePage:
     """A volume and where it lies."""
     outlook = site.outlook()
     with transaction() as session:
-        stored = volumes_kept.row_of(session, outlook.view.volume(name).number)
-        return volume_page(outlook, name, stored)
+        number = outlook.view.volume(name).number
+        history = changes_kept.that_touched(session, Thing.VOLUME, number, HISTORY)
+        return volume_page(outlook, name, volumes_kept.row_of(session, number), history)
+
+
+@routes.get("/volumes/{name}/room")
+def room(name: str) -> MoreOut:
+    """How much more its pool would take with this volume's protection; found by trying, and so a question of
+    its own.
+    """
+    return more_out(current_view(), name)
 
 
 @routes.get("/volumes/{name}/extents/{number}")

@@ -27,7 +27,8 @@ CRITICAL_BITS: dict[int, tuple[str, bool]] = {
 @dataclass(frozen=True, slots=True)
 class Health:
     """What a disk says of itself. passed: the disk's own overall judgement, None where it gives none; spare
-    values in per cent.
+    values in per cent; hours: that it has run; temperature: in degrees Celsius; both None where it tells
+    none.
     """
 
     passed: bool | None = None
@@ -39,6 +40,27 @@ class Health:
     spare: int | None = None
     spare_threshold: int | None = None
     failure_predicted: bool = False  # by the node's BMC
+    hours: int | None = None
+    temperature: int | None = None
+
+    def facts(self) -> list[tuple[str, str]]:
+        """What of it is worth reading, in words: what is told of, and what is said. What a disk does not tell
+        is left out.
+        """
+        tests = {True: "passed", False: "failing", None: None}
+        found = [
+            ("Its own test", tests[self.passed]),
+            ("Has run", None if self.hours is None else f"{self.hours:,} h"),
+            ("Temperature", None if self.temperature is None else f"{self.temperature} °C"),
+            ("Rated life used", f"{self.percentage_used} %" if self.percentage_used else None),
+            ("Spare blocks left", None if self.spare is None else f"{self.spare} %"),
+        ]
+        sectors = (self.reallocated, self.pending, self.uncorrectable)
+        if self.passed is not None or any(sectors):
+            words = ("reallocated", "pending", "uncorrectable")
+            said = ", ".join(f"{n:,} {w}" for n, w in zip(sectors, words, strict=True))
+            found.append(("Sectors", said))
+        return [(what, said) for what, said in found if said is not None]
 
     def failing(self) -> list[str]:
         """Why the disk must not be given data."""

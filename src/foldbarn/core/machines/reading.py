@@ -214,7 +214,7 @@ def read_written(report: Mapping[str, Any]) -> dict[int, int] | None:
 
 
 def read_health(smart: Any) -> Health:
-    """Health from what smartctl prints of one disk."""
+    """Health from what smartctl prints of one disk. Source of the fields: smartctl(8), --json."""
     if not isinstance(smart, dict):
         raise NotPossible("This is not what smartctl --json prints of a disk.")
     try:
@@ -232,6 +232,8 @@ def read_health(smart: Any) -> Health:
             critical_warning=int(nvme.get("critical_warning", 0)),
             spare=nvme.get("available_spare"),
             spare_threshold=nvme.get("available_spare_threshold"),
+            hours=smart.get("power_on_time", {}).get("hours"),
+            temperature=smart.get("temperature", {}).get("current"),
         )
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise NotPossible(

@@ -1,8 +1,10 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
-import { useAsk, useChange, useSlowDown, type ChangePage, type Lamp } from "../../api/client";
+import { useAsk, useChange, useSlowDown, type Lamp } from "../../api/client";
+import { CHANGE_LAMPS, CHANGE_WORDS } from "../../lib/changes";
 import { everyEffect } from "../../lib/effects";
 import { clock, percent, rate, size, span } from "../../lib/format";
+import EffectsList from "../../parts/EffectsList.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import { pathOf } from "../../lib/paths";
@@ -11,17 +13,6 @@ const props = defineProps<{ number: number }>();
 const { data: change, error } = useChange(() => props.number);
 const ask = useAsk();
 const STEP: Record<string, Lamp> = { waiting: "away", running: "mending", done: "sound", failed: "failed" };
-const WORDS = {
-  waiting: "waits its turn",
-  running: "running",
-  paused: "paused",
-  done: "done",
-  withdrawn: "withdrawn",
-} as const;
-const lamp = (c: ChangePage): Lamp =>
-  ({ waiting: "away", running: "mending", paused: "short", done: "sound", withdrawn: "away" })[
-    c.state
-  ] as Lamp;
 const share = computed(() =>
   change.value?.total_bytes ? change.value.done_bytes / change.value.total_bytes : 0,
 );
@@ -78,9 +69,9 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) =>
     <ProblemNote :error="error ?? ask.error.value ?? slow.error.value" />
     <template v-if="change">
       <div class="headline">
-        <h1><StateMark :lamp="lamp(change)" /> {{ change.title }}</h1>
+        <h1><StateMark :lamp="CHANGE_LAMPS[change.state]" /> {{ change.title }}</h1>
         <p>
-          Change {{ change.number }}, {{ WORDS[change.state]
+          Change {{ change.number }}, {{ CHANGE_WORDS[change.state]
           }}{{ change.asked ? `, asked to ${change.asked}` : "" }}. By {{ change.actor
           }}{{ change.reason ? `: ${change.reason}` : "." }}
         </p>
@@ -188,9 +179,8 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) =>
                 <p class="soft">{{ s.outcome || s.detail }}</p>
               </div>
               <span class="t"
-                ><StateMark :lamp="STEP[s.state]!" /> {{ s.state }}<br /><span class="faint"
-                  >{{ took(s) }}{{ s.attempt > 1 ? ` try ${s.attempt}` : "" }}</span
-                ></span
+                ><span><StateMark :lamp="STEP[s.state]!" /> {{ s.state }}</span
+                ><span class="faint">{{ took(s) }}{{ s.attempt > 1 ? ` try ${s.attempt}` : "" }}</span></span
               >
             </li>
           </ol>
@@ -243,11 +233,9 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) =>
               </tr>
             </tbody>
           </table>
-          <p v-for="p in everyEffect(change.preview, 'promise')" :key="p.sentence" class="soft">
-            {{ p.sentence }}
-          </p>
-          <p v-for="w in change.preview.warnings" :key="w.sentence">
-            <StateMark lamp="watch" /> {{ w.sentence }}
+          <EffectsList :preview="change.preview" :without="['moved']" />
+          <p v-for="w in change.preview.warnings" :key="w.sentence" class="note">
+            <StateMark lamp="watch" /> <span>{{ w.sentence }}</span>
           </p>
           <template v-if="change.records.length">
             <div class="sec"><h2>What was asked of it</h2></div>
@@ -290,8 +278,10 @@ li:first-child {
   gap: 12px;
   align-items: baseline;
 }
-.many li br {
-  display: none;
+.many .t {
+  flex-direction: row;
+  justify-content: end;
+  gap: 10px;
 }
 .no {
   font: 600 13px/20px var(--mono);
@@ -302,6 +292,8 @@ li b {
   font-weight: 640;
 }
 .t {
+  display: flex;
+  flex-direction: column;
   text-align: right;
 }
 .meter {

@@ -1,15 +1,12 @@
 <script setup lang="ts">
-import { useChanges, useRecords, type Change, type Lamp } from "../../api/client";
+import { useChanges, useRecords, type Change } from "../../api/client";
+import { CHANGE_LAMPS } from "../../lib/changes";
 import { clock, percent } from "../../lib/format";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 
 const { data: changes, error } = useChanges();
 const { data: records } = useRecords();
-const lamp = (c: Change): Lamp =>
-  ({ waiting: "away", running: "mending", paused: "short", done: "sound", withdrawn: "away" })[
-    c.state
-  ] as Lamp;
 const progress = (c: Change) =>
   c.state === "running" && c.total_bytes ? percent(c.done_bytes / c.total_bytes) : "";
 </script>
@@ -42,7 +39,7 @@ const progress = (c: Change) =>
             >
           </td>
           <td>
-            <StateMark :lamp="lamp(c)" /> {{ c.state }} {{ progress(c) }}
+            <StateMark :lamp="CHANGE_LAMPS[c.state]" /> {{ c.state }} {{ progress(c) }}
             <span v-if="c.waits_for" class="soft">for change {{ c.waits_for.number }}</span>
             <span v-if="c.problem" class="soft">{{ c.problem }}</span>
           </td>

@@ -323,14 +323,4 @@ const write = (what: "room" | "rack", old: string, event: Event) =>
   grid-template-columns: minmax(0, 1.2fr) minmax(0, 1fr);
   gap: 26px;
 }
-.note {
-  display: grid;
-  grid-template-columns: 18px 1fr;
-  font-size: var(--t-s);
-  padding: 3px 0;
-}
-.note :deep(.state) {
-  align-items: start;
-  padding-top: 3px;
-}
 </style>

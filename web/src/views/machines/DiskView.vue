@@ -1,17 +1,20 @@
 <script setup lang="ts">
 import { computed } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { useLight, useMachines, useWork } from "../../api/client";
-import { binarySize, percent, rate, size } from "../../lib/format";
+import { useDisk, useLight, useMachines, useWork } from "../../api/client";
+import { binarySize, count, percent, rate, size } from "../../lib/format";
 import { pathOf } from "../../lib/paths";
 import CopyName from "../../parts/CopyName.vue";
+import HistoryTable from "../../parts/HistoryTable.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import { MEDIA } from "./columns";
 
-/** A disk: the verdict with every reason, how it is seen, what it carries, its light. */
+/** A disk: the verdict with every reason, what it holds and what its loss would mean, how it is seen, what it
+ * says of itself, what was done with it, its light. */
 const props = defineProps<{ disk: string }>();
 const { data: machines, error } = useMachines();
+const { data: page } = useDisk(() => props.disk);
 const { data: work } = useWork(true);
 const light = useLight();
 const router = useRouter();
@@ -80,6 +83,43 @@ const clear = () => router.push({ query: { ...route.query, plan: "clear-disk", d
                 : "Clearing would not help, or must not be done."
             }}
           </p>
+          <template v-if="page">
+            <div class="sec"><h2>What it holds</h2></div>
+            <p>{{ page.loss }}</p>
+            <table v-if="page.held.length" class="plain" aria-label="What it holds">
+              <thead>
+                <tr>
+                  <th>Volume</th>
+                  <th class="n">Strips</th>
+                  <th class="n">Size</th>
+                  <th class="n">Of the disk</th>
+                  <th>Without it now</th>
+                </tr>
+              </thead>
+              <tbody>
+                <tr v-for="h in page.held" :key="h.volume">
+                  <td>
+                    <RouterLink :to="pathOf('volume', h.volume)"
+                      ><b>{{ h.volume }}</b></RouterLink
+                    >
+                  </td>
+                  <td class="n">{{ h.strips.toLocaleString("en") }}</td>
+                  <td class="n">{{ size(h.bytes) }}</td>
+                  <td class="n">{{ percent(h.bytes / one.size_bytes) }}</td>
+                  <td>
+                    <template v-if="h.unreadable"
+                      ><StateMark lamp="failed" /> {{ count(h.unreadable, "extent") }} unreadable</template
+                    ><template v-else-if="h.bare"
+                      ><StateMark lamp="watch" /> {{ count(h.bare, "extent") }} with nothing to
+                      spare</template
+                    ><template v-else><StateMark lamp="sound" /> still protected</template>
+                  </td>
+                </tr>
+              </tbody>
+            </table>
+            <div class="sec"><h2>What was done with it</h2></div>
+            <HistoryTable :lines="page.history" />
+          </template>
         </section>
         <section aria-label="Facts">
           <div class="sec"><h2>How it is known</h2></div>
@@ -121,6 +161,16 @@ const clear = () => router.push({ query: { ...route.query, plan: "clear-disk", d
               {{ work?.write[one.name] ? rate(work.write[one.name]!) : "none" }}
             </dd>
           </dl>
+          <template v-if="page">
+            <div class="sec"><h2>What it says of itself</h2></div>
+            <dl v-if="page.health.length">
+              <template v-for="f in page.health" :key="f.what"
+                ><dt>{{ f.what }}</dt>
+                <dd class="mono">{{ f.said }}</dd></template
+              >
+            </dl>
+            <p v-else class="soft">Its node tells nothing of its health.</p>
+          </template>
         </section>
       </div>
     </template>
@@ -155,5 +205,8 @@ dt {
 }
 section > p {
   padding: 4px 0;
+}
+section > * + .sec {
+  margin-top: 16px;
 }
 </style>

@@ -1,10 +1,11 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { useBarn, useExtent, useVolume } from "../../api/client";
+import { useBarn, useExtent, useVolume, useVolumeRoom } from "../../api/client";
 import { binarySize, clock, count, size, terabytes } from "../../lib/format";
 import BarnMap from "../../parts/BarnMap.vue";
 import CopyName from "../../parts/CopyName.vue";
+import HistoryTable from "../../parts/HistoryTable.vue";
 import LineageCards from "../../parts/LineageCards.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
@@ -15,6 +16,12 @@ import CopyStaff from "./CopyStaff.vue";
 
 const props = defineProps<{ name: string }>();
 const { data: volume, error } = useVolume(() => props.name);
+const { data: room } = useVolumeRoom(() => props.name);
+const LIMITS = {
+  apart: "its free room, kept apart",
+  "fill line": "up to its fill line",
+  cap: "up to its cap on overcommit",
+} as const;
 const { data: barn } = useBarn();
 const route = useRoute();
 const router = useRouter();
@@ -120,6 +127,17 @@ const cards = computed(() => {
             :extent="extent ?? null"
             @pick="pick"
           />
+          <div class="sec next"><h2>What was done with it</h2></div>
+          <p class="small">
+            Made {{ clock(volume.made_at)
+            }}<template v-if="volume.change">
+              by
+              <RouterLink class="act" :to="`/changes/${volume.change}`"
+                >change {{ volume.change }}</RouterLink
+              ></template
+            >.<template v-if="!volume.history.length"> Nothing since has touched it.</template>
+          </p>
+          <HistoryTable v-if="volume.history.length" :lines="volume.history" />
         </section>
         <section aria-label="Space account">
           <div class="sec">
@@ -151,6 +169,17 @@ const cards = computed(() => {
                   <SumFigure :figure="volume.footprint">{{ terabytes(volume.footprint.value) }}</SumFigure>
                 </td>
               </tr>
+              <tr>
+                <td>Written by its users</td>
+                <td>{{ terabytes(volume.written_bytes) }}</td>
+              </tr>
+              <tr v-if="room">
+                <td>
+                  {{ volume.pool }} would take more, as this is
+                  <span class="soft">({{ LIMITS[room.limit] }})</span>
+                </td>
+                <td>{{ terabytes(room.bytes) }}</td>
+              </tr>
               <tr v-if="volume.missing_count">
                 <td>of that, not readable now</td>
                 <td>{{ terabytes(volume.missing_count * volume.extent_bytes) }}</td>
@@ -173,15 +202,6 @@ const cards = computed(() => {
               </tr>
             </tbody>
           </table>
-          <p class="small made">
-            Made {{ clock(volume.made_at)
-            }}<template v-if="volume.change">
-              by
-              <RouterLink class="act" :to="`/changes/${volume.change}`"
-                >change {{ volume.change }}</RouterLink
-              ></template
-            >.
-          </p>
         </section>
       </div>
     </template>
@@ -224,8 +244,5 @@ const cards = computed(() => {
 }
 .next {
   padding-top: 16px;
-}
-.made {
-  padding-top: 10px;
 }
 </style>

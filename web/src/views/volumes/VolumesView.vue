@@ -25,10 +25,11 @@ const { data: barn, error } = useBarn();
           <th>Pool</th>
           <th class="n">Size, TB</th>
           <th class="n">binary</th>
-          <th class="n">Copies</th>
+          <th class="n">Written, TB</th>
+          <th>Protection</th>
           <th class="n">On disks, TB</th>
           <th>Survives</th>
-          <th>Why</th>
+          <th>State, and why</th>
         </tr>
       </thead>
       <tbody>
@@ -44,12 +45,13 @@ const { data: barn, error } = useBarn();
           </td>
           <td class="n">{{ terabytes(v.size_bytes) }}</td>
           <td class="n soft">{{ binarySize(v.size_bytes) }}</td>
-          <td class="n">{{ v.copies }}</td>
+          <td class="n">{{ terabytes(v.written_bytes) }}</td>
+          <td>{{ count(v.copies, "copy", "copies") }} by {{ v.level }}</td>
           <td class="n">
             <SumFigure :figure="v.footprint">{{ terabytes(v.footprint.value) }}</SumFigure>
           </td>
           <td>{{ v.survives ? count(v.survives, v.level) : "no loss" }}</td>
-          <td class="soft">{{ v.state.lamp === "sound" ? "" : v.state.reason }}</td>
+          <td class="soft">{{ v.state.lamp === "sound" ? "as it should be" : v.state.reason }}</td>
         </tr>
       </tbody>
     </table>
