@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 from contextlib import closing
 
-from playwright.sync_api import Page, sync_playwright
+from playwright.sync_api import Browser, Page, sync_playwright
 
 from foldbarn.house.barn import Barn
 from foldbarn.house.demo import NODES, Demo
@@ -14,7 +14,28 @@ from foldbarn.settings import PROJECT
 
 SHOTS = PROJECT / "docs" / "screenshots"
 STATE = PROJECT / ".barn" / "shots"
+TOLD: list[str] = []  # errors on the console of any page
 SETTLE = 900  # ms for a page to have everything
+
+
+class Faulty(Exception):
+    """A page shows what no picture should."""
+
+
+def opened(browser: Browser) -> Page:
+    """A page that remembers what its console says."""
+    page = browser.new_page(viewport={"width": 1280, "height": 800})
+    page.on("console", lambda m: TOLD.append(m.text) if m.type == "error" else None)
+    page.on("pageerror", lambda error: TOLD.append(str(error)))
+    return page
+
+
+def shoot(page: Page, name: str) -> None:
+    """Raises Faulty where the page tells a problem, has a blocker at rest, or an error on its console."""
+    faults = [*TOLD, *(p.inner_text() for p in page.locator(".problem, [data-note=blocker]").all())]
+    if faults:
+        raise Faulty(f"{name}: {faults[0]}")
+    page.screenshot(path=SHOTS / name)
 
 
 def take(page: Page, url: str, name: str) -> None:
@@ -22,7 +43,7 @@ def take(page: Page, url: str, name: str) -> None:
     # A busy machine may take its time: no picture of a page that is still being read.
     page.locator(".page .headline").first.wait_for(timeout=30_000)
     page.wait_for_timeout(SETTLE)
-    page.screenshot(path=SHOTS / f"{name}.png")
+    shoot(page, f"{name}.png")
 
 
 def preview(page: Page, base: str) -> None:
@@ -31,16 +52,16 @@ def preview(page: Page, base: str) -> None:
     page.locator(".choose").get_by_role("button", name="skua").click()
     page.get_by_label("Spread over").select_option("disk")
     page.wait_for_timeout(SETTLE)
-    page.screenshot(path=SHOTS / "preview-pool.png")
+    shoot(page, "preview-pool.png")
     page.goto(f"{base}/pools/quayside?plan=grow-pool&pool=quayside")
     page.locator(".choose").get_by_role("button", name="skua").click()
     page.wait_for_timeout(SETTLE)
-    page.screenshot(path=SHOTS / "preview-growth.png")
+    shoot(page, "preview-growth.png")
     page.goto(f"{base}/pools/quayside?plan=retire&node=petrel")
     page.get_by_role("table", name="Capacity at every step").wait_for()
     page.locator(".plan .body").evaluate("body => body.scrollTo(0, 470)")
     page.wait_for_timeout(SETTLE)
-    page.screenshot(path=SHOTS / "preview-retirement.png")
+    shoot(page, "preview-retirement.png")
 
 
 def sizing(page: Page, base: str) -> None:
@@ -54,7 +75,7 @@ def sizing(page: Page, base: str) -> None:
     page.get_by_label("Name of variant 1").fill("As it is")
     page.get_by_label("Name of variant 2").fill("Four large nodes")
     page.wait_for_timeout(3 * SETTLE)
-    page.screenshot(path=SHOTS / "sizing.png")
+    shoot(page, "sizing.png")
 
 
 def forming(page: Page, base: str) -> None:
@@ -64,7 +85,7 @@ def forming(page: Page, base: str) -> None:
     for node in ("fulmar", "petrel", "kittiwake"):
         page.get_by_label(f"{node} has a vote").check()
     page.wait_for_timeout(SETTLE)
-    page.screenshot(path=SHOTS / "forming.png")
+    shoot(page, "forming.png")
 
 
 def a_lost_node(page: Page, base: str, engineer: Demo) -> None:
@@ -73,13 +94,13 @@ def a_lost_node(page: Page, base: str, engineer: Demo) -> None:
     engineer.client.post("/yard", json={"lever": "cut power", "what": "petrel"}).raise_for_status()
     page.goto(base)
     page.locator(".tape .left").wait_for(timeout=60_000)
-    page.screenshot(path=SHOTS / "barn-rebuilding.png")
+    shoot(page, "barn-rebuilding.png")
     take(page, f"{base}/volumes/ticketing-db", "volume-rebuilding")
     newest = engineer.client.get("/changes").json()[0]["number"]
     take(page, f"{base}/changes/{newest}", "change")
     page.get_by_role("button", name="Yard").click()
     page.wait_for_timeout(SETTLE)
-    page.screenshot(path=SHOTS / "yard.png")
+    shoot(page, "yard.png")
 
 
 def main() -> None:
@@ -92,7 +113,7 @@ def main() -> None:
             browser = tool.chromium.launch(
                 executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
             )
-            page = browser.new_page(viewport={"width": 1280, "height": 800})
+            page = opened(browser)
             engineer.wait(lambda: engineer.barn()["counts"]["nodes"] >= NODES, "all nodes to report in")
             forming(page, barn.url)
             engineer.fill()
@@ -110,7 +131,7 @@ def main() -> None:
                 take(page, barn.url + path, name)
             preview(page, barn.url)
             sizing(page, barn.url)
-            night = browser.new_page(viewport={"width": 1280, "height": 800})
+            night = opened(browser)
             night.add_init_script("localStorage.setItem('night', 'yes')")
             take(night, barn.url, "barn-night")
             a_lost_node(page, barn.url, engineer)

@@ -98,13 +98,7 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
       >
         Yard
       </button>
-      <button
-        type="button"
-        class="tool"
-        :aria-pressed="screen.night"
-        aria-label="Night watch"
-        @click="screen.night = !screen.night"
-      >
+      <button type="button" class="tool" title="How this screen looks" @click="screen.night = !screen.night">
         {{ screen.night ? "Day" : "Night" }}
       </button>
       <button type="button" class="tool" aria-label="Keys" @click="screen.keysOpen = true">Keys</button>

@@ -452,7 +452,7 @@ function onClick(disk: Disk) {
   cursor: not-allowed;
 }
 .dimmed .stall:not(.has-lit) .nm {
-  opacity: 0.55;
+  color: var(--soft);
 }
 .dimmed .cell.lit .hay {
   background: var(--hay-pale);

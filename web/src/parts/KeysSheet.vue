@@ -21,8 +21,8 @@ const KEYS: [string, string][] = [
 </script>
 
 <template>
-  <VDialog v-model="screen.keysOpen" width="460" transition="none">
-    <section class="sheet" aria-label="Keys">
+  <VDialog v-model="screen.keysOpen" aria-label="Keys" width="460" transition="none">
+    <section class="sheet">
       <h2>Keys</h2>
       <dl>
         <template v-for="[key, what] in KEYS" :key="key"

@@ -22,10 +22,10 @@ const WORDS: Record<string, string> = { "+": "plus", "−": "less", "×": "times
         v-bind="props"
         class="sum"
         type="button"
-        :aria-label="`${figure.label}: ${amount(figure.value, figure.unit)}. Open its sum.`"
+        :aria-description="`${amount(figure.value, figure.unit)}. Opens its sum.`"
         @keydown="onKey"
       >
-        <slot>{{ amount(figure.value, figure.unit) }}</slot>
+        <span class="told">{{ figure.label }}: </span><slot>{{ amount(figure.value, figure.unit) }}</slot>
       </button>
       <span v-else
         ><slot>{{ amount(figure.value, figure.unit) }}</slot></span

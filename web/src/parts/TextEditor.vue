@@ -39,6 +39,7 @@ onMounted(() => {
       }),
     ],
   });
+  view.scrollDOM.tabIndex = 0; // scrolled by key, whether or not its text can be written in
   mark();
 });
 onUnmounted(() => view?.destroy());

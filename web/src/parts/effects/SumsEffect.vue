@@ -11,7 +11,7 @@ const hasBefore = computed(() => props.effect.rows.some((r) => r.before));
   <table class="eff">
     <thead>
       <tr>
-        <th>{{ several ? effect.pool : "" }}</th>
+        <th>{{ several ? effect.pool : "What" }}</th>
         <th v-if="hasBefore">Before</th>
         <th>After</th>
       </tr>

@@ -201,7 +201,7 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) =>
           >
             <thead>
               <tr>
-                <th />
+                <td />
                 <th class="n">Foreseen</th>
                 <th class="n">Happened</th>
               </tr>

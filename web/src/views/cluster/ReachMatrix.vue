@@ -16,7 +16,7 @@ const tooMany = computed(() => props.members.length > 24);
     <table v-if="!tooMany" class="matrix" aria-label="Reach">
       <thead>
         <tr>
-          <th />
+          <td />
           <th v-for="b in members" :key="b" scope="col">
             <span>{{ b }}</span>
           </th>

@@ -158,7 +158,7 @@ const write = (what: "room" | "rack", old: string, event: Event) =>
               draggable="true"
               :data-stall="name"
               :title="facts.get(name)?.state.reason"
-              :aria-label="`${name} in ${rack.name}, ${room.name}. Shift and arrow keys move it.`"
+              :aria-description="`In ${rack.name}, ${room.name}. Shift and arrow keys move it.`"
               @dragstart="grabbed = name"
               @dragend="grabbed = null"
               @keydown="onKey($event, name)"

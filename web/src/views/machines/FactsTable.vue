@@ -64,17 +64,17 @@ function onKey(event: KeyboardEvent) {
 </script>
 
 <template>
-  <div
-    ref="scroller"
-    class="scroller"
-    tabindex="0"
-    role="grid"
-    :aria-label="label"
-    :aria-rowcount="rows.length"
-    :aria-activedescendant="`row-${at}`"
-    @keydown="onKey"
-  >
-    <table class="plain" :style="{ minWidth: `${width}px` }">
+  <div ref="scroller" class="scroller">
+    <table
+      class="plain"
+      :style="{ minWidth: `${width}px` }"
+      tabindex="0"
+      role="grid"
+      :aria-label="label"
+      :aria-rowcount="rows.length"
+      :aria-activedescendant="rows.length ? `row-${at}` : undefined"
+      @keydown="onKey"
+    >
       <colgroup>
         <col v-for="c in columns" :key="c.id" :style="{ width: `${c.width}px` }" />
       </colgroup>
@@ -93,7 +93,7 @@ function onKey(event: KeyboardEvent) {
         </tr>
       </thead>
       <tbody>
-        <tr v-if="above" class="gap" :style="{ height: `${above}px` }" />
+        <tr v-if="above" class="gap" aria-hidden="true" :style="{ height: `${above}px` }" />
         <tr
           v-for="v in seen"
           :id="`row-${v.index}`"
@@ -112,7 +112,7 @@ function onKey(event: KeyboardEvent) {
             <slot :name="c.id" :row="sorted[v.index]!">{{ c.text(sorted[v.index]!) }}</slot>
           </td>
         </tr>
-        <tr v-if="below" class="gap" :style="{ height: `${below}px` }" />
+        <tr v-if="below" class="gap" aria-hidden="true" :style="{ height: `${below}px` }" />
       </tbody>
     </table>
   </div>
@@ -125,11 +125,11 @@ function onKey(event: KeyboardEvent) {
   overflow: auto;
   contain: strict;
 }
-.scroller:focus-visible {
-  outline-offset: -2px;
-}
 table {
   table-layout: fixed;
+}
+table:focus-visible {
+  outline-offset: -2px;
 }
 td {
   overflow: hidden;
@@ -149,7 +149,7 @@ tr {
 tr.gap {
   cursor: default;
 }
-.scroller:focus-visible tr.at td {
+table:focus-visible tr.at td {
   background: var(--slate-pale);
 }
 th button:hover {

@@ -90,7 +90,7 @@ const clear = (disk: string) => router.push({ query: { ...route.query, plan: "cl
             Start the agent on a Linux server; it reports what <code>lsblk</code>, <code>smartctl</code> and
             <code>ip</code> say, and changes nothing. The server appears here within seconds.
           </p>
-          <pre class="mono">./barn agent --home {{ home }} --room "North Quay" --rack NQ-1</pre>
+          <pre class="mono" tabindex="0">./barn agent --home {{ home }} --room "North Quay" --rack NQ-1</pre>
         </section>
         <section aria-label="From files">
           <div class="sec"><h2>From files</h2></div>
@@ -223,7 +223,7 @@ const clear = (disk: string) => router.push({ query: { ...route.query, plan: "cl
             <tr>
               <th>Disk</th>
               <th>Unfit because</th>
-              <th />
+              <td />
             </tr>
           </thead>
           <tbody>

@@ -91,7 +91,11 @@ const WAITING: Record<string, string> = {
   rename: "Choose nodes and write their new names.",
   "address-ports": "Choose nodes, a port and the first address.",
 };
-const waiting = computed(() => WAITING[kind.value ?? ""] ?? "");
+const waiting = computed(() =>
+  kind.value === "create-volume" && !barn.value?.pools.length
+    ? "A volume draws from a pool, and there is none yet. Form a pool first."
+    : (WAITING[kind.value ?? ""] ?? ""),
+);
 const choosing = computed(() => kind.value === "form-pool" || kind.value === "grow-pool");
 const onDisks = computed(() => everyEffect(preview.value, "on-disks"));
 const arriving = computed(
@@ -162,12 +166,13 @@ async function copyText() {
   <VDialog
     v-model="open"
     class="plan"
+    :aria-label="preview?.title ?? 'Preview'"
     width="1180"
     max-width="calc(100% - 40px)"
     transition="none"
     scrollable
   >
-    <section v-if="kind && barn" class="sheet" :aria-label="preview?.title ?? 'Preview'">
+    <section v-if="kind && barn" class="sheet">
       <div class="body">
         <header>
           <h1>{{ preview?.title ?? "Preview" }}</h1>

@@ -1,0 +1,103 @@
+"""Every route of the filled demo, in both themes and two widths: nothing on the console, no problem told where
+there is none, nothing wider than the page, and no fault that axe-core finds.
+
+axe-core is Deque's open-source checker of the W3C's Web Content Accessibility Guidelines 2.2.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+
+import pytest
+from conftest import Running
+from playwright.sync_api import Browser, Page, expect
+
+from foldbarn.settings import PROJECT
+
+AXE = PROJECT / "web" / "node_modules" / "axe-core" / "axe.min.js"
+ROUTES = (
+    "/",
+    "/machines",
+    "/machines?show=nodes",
+    "/machines/fulmar",
+    "/disks/fulmar-1",
+    "/disks/dunlin-4",
+    "/intake",
+    "/arrange",
+    "/text",
+    "/cluster",
+    "/pools",
+    "/pools/quayside",
+    "/sizing",
+    "/volumes",
+    "/volumes/charts",
+    "/changes",
+    "/changes/1",
+    "/changes/4",
+    "/nowhere",
+    "/?plan=form-pool",
+    "/?plan=create-volume",
+    "/?plan=rebuild&pool=quayside",
+)
+VIEWS = (("day", 1280), ("night", 1280), ("day", 900), ("night", 900))
+
+
+@pytest.fixture(scope="module")
+def filled(running: Running) -> Running:
+    running.demo.fill()
+    return running
+
+
+@dataclass
+class Told:
+    """What a page told on its console, and what it could not get."""
+
+    words: list[str] = field(default_factory=list)
+
+    def follow(self, page: Page) -> None:
+        page.on("console", lambda m: self.words.append(m.text) if m.type in ("error", "warning") else None)
+        page.on("pageerror", lambda error: self.words.append(str(error)))
+
+
+@pytest.fixture(params=VIEWS, ids=lambda view: f"{view[0]}-{view[1]}")
+def view(request: pytest.FixtureRequest, browser: Browser) -> Iterator[tuple[Page, Told]]:
+    theme, width = request.param
+    context = browser.new_context(viewport={"width": width, "height": 800})
+    context.add_init_script(
+        f"localStorage.setItem('night', {json.dumps('yes' if theme == 'night' else 'no')})"
+    )
+    page, told = context.new_page(), Told()
+    told.follow(page)
+    yield page, told
+    context.close()
+
+
+def faults_of(page: Page) -> list[str]:
+    """What is wrong with the page as it stands."""
+    found = [f"a problem is told: {p.inner_text()[:80]}" for p in page.locator(".problem").all()]
+    found += [f"a blocker at rest: {b.inner_text()[:80]}" for b in page.locator("[data-note=blocker]").all()]
+    wide = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
+    if wide > 0:
+        found.append(f"wider than the page by {wide} px")
+    page.evaluate(AXE.read_text())
+    faults = page.evaluate("axe.run(document, {resultTypes: ['violations']})")["violations"]
+    for fault in faults:
+        for node in fault["nodes"][:3]:
+            found.append(f"{fault['id']}: {node['html'][:110]} ({fault['help']})")
+    return found
+
+
+def test_no_route_has_a_fault(filled: Running, view: tuple[Page, Told]) -> None:
+    page, told = view
+    found = []
+    for route in ROUTES:
+        page.goto(filled.url + route)
+        expect(page.locator("main")).to_be_visible()
+        expect(page.get_by_text("Reading ")).to_have_count(0)
+        page.wait_for_load_state("networkidle")
+        found += [f"{route}: {fault}" for fault in faults_of(page)]
+        found += [f"{route}: the console says {words[:160]}" for words in told.words]
+        told.words.clear()
+    assert not found, "\n".join(found)
