@@ -1,5 +1,5 @@
-"""Every route of the filled demo, in both themes and two widths: nothing on the console, no problem told where
-there is none, nothing wider than the page, and no fault that axe-core finds.
+"""Every route of the filled demo, in both themes and two widths: nothing on the console, no problem told
+where there is none, nothing wider than the page, and no fault that axe-core finds.
 
 axe-core is Deque's open-source checker of the W3C's Web Content Accessibility Guidelines 2.2.
 """

@@ -54,7 +54,7 @@ const edge = (l: RoleRow) => `e-${l.role}`;
     </thead>
     <tbody>
       <tr v-for="l in lines" :key="l.disks[0]" :data-role-of="l.disks[0]">
-        <td class="mono">
+        <td class="mono name">
           <RouterLink v-if="whole" :to="pathOf('disk', l.disks[0]!)"
             ><b>{{ l.disks[0] }}</b></RouterLink
           ><b v-else :title="l.disks.join(', ')">{{ called(l) }}</b>
@@ -138,5 +138,8 @@ const edge = (l: RoleRow) => `e-${l.role}`;
   height: 23px;
   font-size: var(--t-s);
   padding: 0 4px;
+}
+.name {
+  white-space: nowrap;
 }
 </style>

@@ -9,7 +9,7 @@ const hasBefore = computed(() => props.effect.rows.some((r) => r.before));
 
 <template>
   <table class="eff">
-    <thead>
+    <thead v-if="hasBefore || several">
       <tr>
         <th>{{ several ? effect.pool : "What" }}</th>
         <th v-if="hasBefore">Before</th>

@@ -95,4 +95,8 @@ td.sum {
   background: none;
   font-weight: 640;
 }
+thead td {
+  border: 0;
+  background: none;
+}
 </style>

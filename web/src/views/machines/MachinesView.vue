@@ -119,7 +119,7 @@ const show = (which: string) =>
         >
         <template #state="{ row }"
           ><StateMark :lamp="row.lamp" word />
-          <span v-if="row.lamp !== 'sound'" class="soft">{{ row.state }}</span></template
+          <span v-if="row.lamp !== 'sound'" class="soft besides">{{ row.state }}</span></template
         >
       </FactsTable>
       <FactsTable
@@ -131,7 +131,7 @@ const show = (which: string) =>
       >
         <template #state="{ row }"
           ><StateMark :lamp="row.state.lamp" word />
-          <span v-if="row.state.lamp !== 'sound'" class="soft">{{ row.state.reason }}</span></template
+          <span v-if="row.state.lamp !== 'sound'" class="soft besides">{{ row.state.reason }}</span></template
         >
       </FactsTable>
       <p
@@ -172,5 +172,8 @@ const show = (which: string) =>
   font-weight: 640;
   padding: 8px 0 0;
   float: left;
+}
+.besides {
+  margin-left: 8px;
 }
 </style>

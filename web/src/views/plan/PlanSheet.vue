@@ -240,6 +240,11 @@ async function copyText() {
   max-height: calc(100vh - 96px) !important;
   align-self: start;
 }
+/* It has the focus until something in it has: where that is needs no line around the whole sheet. */
+.plan:focus-visible,
+.plan > .v-overlay__content:focus-visible {
+  outline: none;
+}
 .plan .v-overlay__scrim {
   background: var(--shade);
   opacity: 1;

@@ -220,7 +220,7 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
             <dt>Usable</dt>
             <dd class="big">
               <b>{{ terabytes(results[i]!.usable) }} TB</b>
-              <span class="soft">{{ tebibytes(results[i]!.usable) }} TiB</span
+              <span class="soft binary">{{ tebibytes(results[i]!.usable) }} TiB</span
               ><span v-if="variants.length > 1 && results[i]!.usable === best" class="most">the most</span>
             </dd>
             <dt>Of raw</dt>
@@ -354,5 +354,8 @@ dt {
 }
 .foot {
   padding-top: 10px;
+}
+.binary {
+  margin-left: 8px;
 }
 </style>
