@@ -148,6 +148,44 @@ def test_a_volume_page_walks_down_to_its_disks(api: httpx.Client, barn_site: Sit
 
 
 @pytest.mark.pooled
+def test_a_disks_page_tells_what_it_holds_its_health_and_what_was_done_with_it(
+    api: httpx.Client, barn_site: Site
+) -> None:
+    barn_site.volume()
+    page = api.get("/api/disks/petrel-3").json()
+    held = sum(
+        strip[0] > 0 for strip in barn_site.yard.machines.strips[current_view().disk("petrel-3").serial]
+    )
+    assert [(h["volume"], h["strips"], h["unreadable"]) for h in page["held"]] == [("charts", held, 0)]
+    assert page["held"][0]["bytes"] == held * 2**30
+    assert page["loss"].startswith("Everything it holds can be read without it.")
+    health = {f["what"]: f["said"] for f in page["health"]}
+    assert health["Its own test"] == "passed"
+    assert health["Sectors"] == "0 reallocated, 0 pending, 0 uncorrectable"
+    assert health["Has run"].endswith(" h")
+    assert health["Temperature"].endswith(" °C")
+    retired = barn_site.do("retire", what="disk", names=["petrel-3"])
+    page = api.get("/api/disks/PETREL-3").json()
+    assert (page["held"], page["loss"]) == ([], "It holds nothing; its loss would cost no data.")
+    assert page["history"][0]["number"] == retired
+    assert api.get("/api/disks/nothing").status_code == 404
+
+
+@pytest.mark.pooled
+def test_a_volumes_pool_would_take_as_much_more_as_it_says(api: httpx.Client, barn_site: Site) -> None:
+    barn_site.volume()
+    more = api.get("/api/volumes/charts/room").json()
+    assert more["limit"] == "fill line"
+    for asked, fits in ((more["bytes"], True), (more["bytes"] + 2**30, False)):
+        wish = {"name": "more", "pool": "quayside", "size": f"{asked} B", "copies": 3}
+        preview = api.post("/api/changes/preview", json={"kind": "create-volume", "params": wish}).json()
+        assert (preview["blockers"] == []) == fits
+    assert api.get("/api/volumes/charts").json()["history"] == []
+    barn_site.do("delete-volume", volume="charts", typed="charts")
+    assert api.get("/api/volumes/charts/room").status_code == 404
+
+
+@pytest.mark.pooled
 def test_an_outdated_preview_comes_back_fresh(api: httpx.Client, barn_site: Site) -> None:
     wish = {"kind": "set-pool", "params": {"pool": "quayside", "fill_line": 0.7, "copies": 2}}
     old = api.post("/api/changes/preview", json=wish).json()

@@ -199,6 +199,7 @@ NEW_DISK = (
     "box",
     "bus",
     "rated_bytes",
+    "health",
 )
 
 
