@@ -49,9 +49,9 @@ from foldbarn.store.database import transaction
 from foldbarn.store.tables import ChangeRow, NodeRow, SiteRow, TouchRow
 from foldbarn.store.views import current_view
 
-EXAMPLES = int(os.environ.get("FOLDBARN_SOAK_EXAMPLES", "5"))
+EXAMPLES = int(os.environ.get("FOLDBARN_SOAK_EXAMPLES", "4"))
 MOST_OPEN = 10  # changes
-STEPS = int(os.environ.get("FOLDBARN_SOAK_STEPS", "100"))
+STEPS = int(os.environ.get("FOLDBARN_SOAK_STEPS", "80"))
 WATCH_LOOKS, MOST_LOOKS = 20, 100  # of a change at what it moves: between two rounds of the watch; in all
 OTHERS_LOOKS = 5  # at what it does, of a change that goes on in the middle of another's step
 ROUNDS = 30  # in which everything that was begun has to come to its end, once nothing is broken any more

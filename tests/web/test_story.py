@@ -232,7 +232,7 @@ def test_what_does_not_exist_is_said(tab: Page, running: Running) -> None:
 def test_a_barn_that_stops_answering_is_said_and_found_again(page: Page) -> None:
     page.route("**/api/barn", lambda route: route.abort())
     page.reload()
-    expect(page.get_by_role("alert")).to_contain_text("Fold Barn does not answer.")
+    expect(page.get_by_role("alert")).to_contain_text("Fold Barn does not answer.", timeout=LONG)
     page.unroute("**/api/barn")
     page.reload()
     expect(page.get_by_role("heading", level=1)).to_have_text("Every byte is readable.")
