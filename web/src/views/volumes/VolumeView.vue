@@ -169,6 +169,10 @@ const cards = computed(() => {
                   <SumFigure :figure="volume.footprint">{{ terabytes(volume.footprint.value) }}</SumFigure>
                 </td>
               </tr>
+              <tr v-if="volume.missing_count">
+                <td>of that, not readable now</td>
+                <td>{{ terabytes(volume.missing_count * volume.extent_bytes) }}</td>
+              </tr>
               <tr>
                 <td>Written by its users</td>
                 <td>{{ terabytes(volume.written_bytes) }}</td>
@@ -179,10 +183,6 @@ const cards = computed(() => {
                   <span class="soft">({{ LIMITS[room.limit] }})</span>
                 </td>
                 <td>{{ terabytes(room.bytes) }}</td>
-              </tr>
-              <tr v-if="volume.missing_count">
-                <td>of that, not readable now</td>
-                <td>{{ terabytes(volume.missing_count * volume.extent_bytes) }}</td>
               </tr>
             </tbody>
           </table>
