@@ -96,9 +96,8 @@ async def work() -> None:
             worker.cancel()
 
         def broken(task: asyncio.Task[None]) -> None:
-            # Each of them goes on for ever. Without one the process is not what it should be: it ends, and is
-            # started again.
-            if not task.cancelled():
+            # Without what broke the process is not what it should be: it ends, and is started again.
+            if not task.cancelled() and task.exception() is not None:
                 end()
 
         for task in beside:

@@ -164,9 +164,11 @@ def test_a_disks_page_tells_what_it_holds_its_health_and_what_was_done_with_it(
     assert health["Sectors"] == "0 reallocated, 0 pending, 0 uncorrectable"
     assert health["Has run"].endswith(" h")
     assert health["Temperature"].endswith(" °C")
+    if caches := [d.name for d in current_view().disks if d.role == "cache"]:
+        assert api.get(f"/api/disks/{caches[0]}").json()["loss"].startswith("It serves ")
     retired = barn_site.do("retire", what="disk", names=["petrel-3"])
     page = api.get("/api/disks/PETREL-3").json()
-    assert (page["held"], page["loss"]) == ([], "It holds nothing; its loss would cost no data.")
+    assert (page["held"], page["loss"]) == ([], "It holds no strip of a volume.")
     assert page["history"][0]["number"] == retired
     assert api.get("/api/disks/nothing").status_code == 404
 

@@ -406,7 +406,11 @@ def test_disks_of_a_silent_node_that_could_not_be_blanked_are_unfit_and_say_why_
     barn_site.volume()
     lose(barn_site, "petrel")
     barn_site.do("rebuild", pool="quayside")
-    assert barn_site.state(barn_site.do("retire", what="node", names=["petrel"])) == "done"
+    wish = {"what": "node", "names": ["petrel"]}
+    details = [step.detail for step in changes.preview("retire", wish).steps]
+    assert any("cannot be told to blank, and will be unfit" in detail for detail in details)
+    assert not any("They are fit and free" in detail for detail in details)
+    assert barn_site.state(barn_site.do("retire", **wish)) == "done"
 
     def unfit() -> dict[str, list[str]]:
         return {d.name: [r.code for r in d.reasons] for d in current_view().disks if d.name in names}

@@ -20,7 +20,14 @@ from foldbarn.services.watching import Watch
 def test_a_watch_that_breaks_ends_the_process_so_that_it_is_started_again(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    ended_before = []
+
     async def breaks(self: Watch) -> None:
+        for _ in range(
+            20
+        ):  # whoever has nothing to do, as without a file to give signs by, has ended by then
+            await asyncio.sleep(0)
+        ended_before.append(ending.is_set())
         raise RuntimeError("it breaks")
 
     monkeypatch.setattr(Watch, "run", breaks)
@@ -29,6 +36,7 @@ def test_a_watch_that_breaks_ends_the_process_so_that_it_is_started_again(
         # In a thread of its own: in this one a browser's loop may be running.
         with ThreadPoolExecutor() as aside, pytest.raises(RuntimeError, match="it breaks"):
             aside.submit(lambda: asyncio.run(work.work())).result(60)
+        assert ended_before == [False]
         assert ending.is_set()  # its changes leave off at once, and go on in the next process
     finally:
         ending.clear()

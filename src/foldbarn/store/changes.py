@@ -259,6 +259,14 @@ def say(session: Session, change: int, step: int, outcome: str) -> None:
     tell(session, "changes")
 
 
+def unsay(session: Session, change: int, step: int) -> None:
+    """What a step was waiting for has come."""
+    said = StepRow.change_id == change, StepRow.number == step, StepRow.outcome != ""
+    unsaid = update(StepRow).where(*said, StepRow.state != "done").values(outcome="")
+    if session.scalar(unsaid.returning(StepRow.number)) is not None:
+        tell(session, "changes")
+
+
 def progress(session: Session, change: int, done: int, total: int, rate: float | None) -> None:
     """done, total: bytes; rate: bytes per second."""
     session.execute(update(ChangeRow).where(ChangeRow.id == change).values(done=done, total=total, rate=rate))

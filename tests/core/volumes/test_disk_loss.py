@@ -10,19 +10,15 @@ from sites import make_site, with_volume, without_nodes
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import SiteView
 from foldbarn.core.volumes.disk_loss import disk_loss, disk_loss_sentence
-from foldbarn.core.volumes.loss import fate
 
 
-def readable(view: SiteView, without: int | None = None) -> int:
-    """Extents that can be read."""
-    ready = view.disk_ready.copy()
-    if without is not None:
-        ready[without] = False
-    found = 0
-    for ply in view.plies:
-        of = fate(view, ply, ready)
-        found += ply.extents - of.unavailable - of.lost
-    return found
+def unreadable_here(view: SiteView, row: int) -> int:
+    """Extents with a strip on a disk that cannot be read once it is gone, counted one by one."""
+    return sum(
+        row in extent and not any(view.disk_ready[r] for r in extent if r != row)
+        for ply in view.plies
+        for extent in view.rows(ply).tolist()
+    )
 
 
 @settings(max_examples=30, deadline=None)
@@ -40,9 +36,18 @@ def test_what_cannot_be_read_without_a_disk_is_what_its_loss_makes_unreadable(
         view = without_nodes(view, {1})
     for row, disk in enumerate(view.disks):
         loss = disk_loss(view, disk)
-        assert loss.unreadable == readable(view) - readable(view, row)
+        assert loss.unreadable == unreadable_here(view, row)
         assert loss.strips == int(view.disk_used[row])
-        assert loss.found + loss.stuck + loss.unreadable <= loss.strips
+        assert loss.found + loss.stuck + loss.unreadable == loss.strips
+        assert loss.stuck >= 0
+
+
+def test_what_nobody_can_read_even_now_is_not_called_readable() -> None:
+    """One copy, on a node that is silent."""
+    view = without_nodes(with_volume(make_site([[[60]] for _ in range(3)], copies=2), 30, 1), {0})
+    loss = disk_loss(view, view.disks[0])
+    assert (loss.unreadable, loss.found, loss.stuck) == (loss.strips, 0, 0)
+    assert "could not be read without it" in disk_loss_sentence(loss, view.pools[0].strip_bytes)
 
 
 def test_its_sentence_tells_the_worst_first() -> None:

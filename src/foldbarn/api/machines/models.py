@@ -33,8 +33,8 @@ class FactOut(BaseModel):
 
 
 class HeldOut(BaseModel):
-    """What a disk holds of a volume. unreadable: extents that can be read now, and not without the disk;
-    bare: those that could be, with no further strip to lose.
+    """What a disk holds of a volume, and its extents without the disk. unreadable: those that cannot be read;
+    bare: those that can, with no further strip to lose.
     """
 
     volume: str

@@ -204,6 +204,8 @@ class Run:
             if other is not None:
                 words = f"Waits until change {other} has done with the strips of {pool.name}."
                 kept.say(session, self.change, self.step, words)
+            else:
+                kept.unsay(session, self.change, self.step)
         if other is not None:
             raise Waits
         try:

@@ -121,9 +121,20 @@ def _steps(
         mark_step(disks),
         *drains,
         Planned(Blank(disks=numbers), "Blank them", "Each must hold nothing any more.", seconds=1),
-        Planned(LetGo(disks=numbers), "Let them go", "They are fit and free, and may be pulled."),
+        Planned(LetGo(disks=numbers), "Let them go", _once_gone(view, disks)),
         *binds,
     ]
+
+
+def _once_gone(view: SiteView, disks: Sequence[Disk]) -> str:
+    """What they are afterwards, as things are now: those that cannot be told to blank themselves stay unfit."""
+    untold = sum(not view.disk_ready[view.row_of_number[d.number]] for d in disks)
+    if not untold:
+        return "They are fit and free, and may be pulled."
+    return (
+        f"{say_count(untold, 'disk')} cannot be told to blank, and will be unfit until someone has looked; "
+        "the others are fit and free."
+    )
 
 
 def _would_be_bare(view: SiteView, pool: Pool, gone: set[int]) -> bool:
