@@ -127,7 +127,7 @@ def _steps(
 
 
 def _once_gone(view: SiteView, disks: Sequence[Disk]) -> str:
-    """What they are afterwards, as things are now: those that cannot be told to blank themselves stay unfit."""
+    """What they are afterwards, as things are now: those that cannot be told to blank are unfit."""
     untold = sum(not view.disk_ready[view.row_of_number[d.number]] for d in disks)
     if not untold:
         return "They are fit and free, and may be pulled."
