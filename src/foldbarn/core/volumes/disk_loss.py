@@ -99,7 +99,7 @@ def disk_loss_sentence(loss: DiskLoss, strip_bytes: int) -> str:
         left = f" Of {say_count(loss.cache.unreadable, 'extent')} no other copy can be read."
         return (
             f"It serves {say_count(len(loss.cache.disks), 'disk')}, and takes what it has not yet settled of "
-            f"{say_count(loss.cache.extents, 'extent')} with it.{left if loss.cache.unreadable else ''}"
+            f"up to {say_count(loss.cache.extents, 'extent')} with it.{left if loss.cache.unreadable else ''}"
         )
     if not loss.strips:
         return "It holds no strip of a volume."

@@ -131,10 +131,10 @@ def _once_gone(view: SiteView, disks: Sequence[Disk]) -> str:
     untold = sum(not view.disk_ready[view.row_of_number[d.number]] for d in disks)
     if not untold:
         return "They are fit and free, and may be pulled."
-    return (
-        f"{say_count(untold, 'disk')} cannot be told to blank, and will be unfit until someone has looked; "
-        "the others are fit and free."
+    unfit = (
+        f"{say_count(untold, 'disk')} cannot be told to blank, and will be unfit until someone has looked."
     )
+    return unfit if untold == len(disks) else f"{unfit} The others are fit and free."
 
 
 def _would_be_bare(view: SiteView, pool: Pool, gone: set[int]) -> bool:
