@@ -41,6 +41,17 @@ ROUTES = (
     "/?plan=create-volume",
     "/?plan=rebuild&pool=quayside",
 )
+# What can be pressed or typed in and stands beyond the edge, and not in something that is scrolled.
+CLIPPED = """
+    [...document.querySelectorAll('a, button, input, select, textarea, h1, h2')]
+    .filter(e => e.checkVisibility() && e.getBoundingClientRect().right > innerWidth + 1)
+    .filter(e => {
+        for (let up = e.parentElement; up; up = up.parentElement)
+            if (['auto', 'scroll'].includes(getComputedStyle(up).overflowX)) return false
+        return true
+    })
+    .map(e => e.outerHTML.slice(0, 90))
+"""
 VIEWS = (("day", 1280), ("night", 900))  # no width has colours of its own
 
 
@@ -81,6 +92,7 @@ def faults_of(page: Page) -> list[str]:
     wide = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
     if wide > 0:
         found.append(f"wider than the page by {wide} px")
+    found += [f"clipped: {what}" for what in page.evaluate(CLIPPED)]
     page.evaluate(AXE.read_text())
     faults = page.evaluate("axe.run(document, {resultTypes: ['violations']})")["violations"]
     for fault in faults:

@@ -203,4 +203,14 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
   white-space: nowrap;
   font-size: var(--t-s);
 }
+/* On a narrow screen the site and the operator, which stand elsewhere too, make room for what is pressed. */
+@media (max-width: 1100px) {
+  .site,
+  .who {
+    display: none;
+  }
+  .words a {
+    padding: 0 8px;
+  }
+}
 </style>

@@ -60,7 +60,7 @@ const clear = () => router.push({ query: { ...route.query, plan: "clear-disk", d
         <section aria-label="Verdict">
           <div class="sec"><h2>Verdict</h2></div>
           <p v-if="one.pool">
-            <StateMark lamp="sound" /> In use by pool
+            <StateMark :lamp="one.lamp" /> In use by pool
             <RouterLink class="act" :to="pathOf('pool', one.pool)">{{ one.pool }}</RouterLink> as {{ one.role
             }}<template v-if="one.role === 'capacity'"
               >: {{ percent(one.used_bytes / one.size_bytes) }} of it holds strips</template

@@ -17,7 +17,7 @@ const { data: barn, error } = useBarn();
       <span class="grow" /><PlanMenu v-if="barn" :pools="barn.pools" />
     </div>
     <ProblemNote :error="error" />
-    <table v-if="barn?.volumes.length" class="plain">
+    <table v-if="barn?.volumes.length" class="plain volumes">
       <thead>
         <tr>
           <th>Volume</th>
@@ -70,3 +70,10 @@ const { data: barn, error } = useBarn();
     </p>
   </main>
 </template>
+
+<style scoped>
+.volumes td:not(:last-child),
+.volumes th {
+  white-space: nowrap;
+}
+</style>
