@@ -2167,8 +2167,8 @@ export interface components {
         };
         /**
          * HeldOut
-         * @description What a disk holds of a volume. unreadable: extents that can be read now, and not without the disk;
-         *     bare: those that could be, with no further strip to lose.
+         * @description What a disk holds of a volume, and its extents without the disk. unreadable: those that cannot be read;
+         *     bare: those that can, with no further strip to lose.
          */
         HeldOut: {
             /** Bare */
