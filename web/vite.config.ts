@@ -6,5 +6,9 @@ export default defineConfig({
   plugins: [vue(), vuetify({ autoImport: true })],
   server: { host: "127.0.0.1", proxy: { "/api": process.env.BARN_API ?? "http://127.0.0.1:7420" } },
   build: { chunkSizeWarningLimit: 900 },
-  test: { environment: "happy-dom", include: ["src/**/*.test.ts"] },
+  test: {
+    environment: "happy-dom",
+    include: ["src/**/*.test.ts"],
+    server: { deps: { inline: ["vuetify"] } }, // its components bring their styles along
+  },
 });

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import resource
 import signal
 
 import structlog
@@ -70,8 +71,15 @@ async def give_signs() -> None:
         await asyncio.sleep(1.0)
 
 
+def as_many_files_as_may_be() -> None:
+    """Each question to a node takes one, and a shell commonly allows fewer than there are nodes."""
+    _, most = resource.getrlimit(resource.RLIMIT_NOFILE)
+    resource.setrlimit(resource.RLIMIT_NOFILE, (most, most))
+
+
 async def work() -> None:
     """Until stopped. A lost database ends the process; whoever started it starts it again."""
+    as_many_files_as_may_be()
     app = worker_app()
     async with app.open_async():
         beside = [

@@ -228,6 +228,24 @@ def test_an_answer_that_drips_is_cut_off_wherever_it_stands(head: bytes) -> None
         outbound.ask("GET", url, outbound.Bounds(0.5, 1000))
 
 
+def test_who_waits_for_a_turn_behind_one_that_hangs_has_all_its_time_when_it_comes(
+    monkeypatch: pytest.MonkeyPatch,
+) -> None:
+    """A hundred nodes without power once took every place, and nodes that answer were shown as silent."""
+    monkeypatch.setattr(outbound, "_made", lru_cache(outbound._made.__wrapped__))
+    monkeypatch.setattr(outbound, "MOST_AT_ONCE", 1)
+    hanging, listener = dripping(b"HTTP/1.1 200 ")
+    served = serve(FastAPI(), free_port())
+    with listener, ThreadPoolExecutor(max_workers=2) as crew:
+        hung = crew.submit(outbound.ask, "GET", hanging, outbound.Bounds(2.0, 1000))
+        while not (gate := outbound._outbound()[1].gate).locked():
+            time.sleep(0.01)
+        assert crew.submit(outbound.ask, "GET", served.url, outbound.Bounds(1.9, 1000)).result().status == 404
+        assert isinstance(hung.exception(), outbound.Unreachable)
+    assert not gate.locked()
+    served.stop()
+
+
 def test_what_does_not_speak_http_is_said_at_once() -> None:
     url, listener = dripping(b"SSH-2.0-other\r\n")
     with listener, pytest.raises(outbound.Unreachable, match="does not speak HTTP"):

@@ -4,6 +4,7 @@ never waited for.
 
 from __future__ import annotations
 
+import asyncio
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -15,7 +16,8 @@ from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import Conflict, NotPossible, Unreachable
 from foldbarn.house.postgres import free_port
-from foldbarn.links.agents import Garbled, Report
+from foldbarn.links import agents
+from foldbarn.links.agents import NOTHING_NEW, Garbled, Report
 from foldbarn.services import intake, site, watching
 from foldbarn.settings import settings
 from foldbarn.store import duties
@@ -225,6 +227,52 @@ def test_each_round_is_noted_by_the_databases_clock_and_one_that_fails_is_not(
         ]
 
 
+def test_who_is_slow_to_answer_holds_up_nobody_elses_report_and_is_not_asked_twice(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    slow, quick = number_of("petrel"), number_of("dunlin")
+    asked = []
+    answer_of: dict[str, asyncio.Event] = {}
+
+    async def report_of(url: str, known: str, seconds: float) -> Report:
+        asked.append((url, seconds))
+        await answer_of[url].wait()
+        return NOTHING_NEW
+
+    async def rounds() -> list[set[int]]:
+        answer_of.update({"slow": asyncio.Event(), "quick": asyncio.Event()})
+        answer_of["quick"].set()
+        watch = watching.Watch(judge_at=float("inf"))
+        watch.agents, watch.revision = {slow: "slow", quick: "quick"}, 0
+        took = []
+        monkeypatch.setattr(watching.Watch, "_take", lambda self, answers: took.append(set(answers)))
+        await watch.look(0)
+        await watch.look(0)  # both would be due again; the slow one's question is still under way
+        answer_of["slow"].set()
+        await watch.look(0)
+        return took
+
+    monkeypatch.setattr(agents, "_ask_report", report_of)
+    monkeypatch.setattr(watching, "ANSWERS_SECONDS", 0.05)
+    assert run_async(rounds()) == [{quick}, {quick}, {slow, quick}]
+    assert [url for url, _ in asked] == ["slow", "quick", "quick", "quick"]
+
+
+def test_one_unanswered_question_is_enough_to_tell_silence_within_its_time() -> None:
+    now, heard_at = 1000.0, 998.6
+    counts_at = heard_at + settings().silent_seconds - settings().poll_seconds / 2
+    # Asked when its turn came, it runs out of time when it counts, and is taken by the round after that.
+    asked_at = heard_at + settings().poll_seconds + watching.TICK_SECONDS
+    runs_out = asked_at + watching._patience()
+    assert counts_at <= runs_out <= heard_at + settings().silent_seconds - watching.ANSWERS_SECONDS
+    # Refused at once: asked again when it counts, and not later.
+    refused = watching._Pause(heard_at=heard_at, failures=1)
+    assert watching._asked_again(refused, now) == pytest.approx(counts_at)
+    # Silent for long: ever more rarely.
+    lost = [watching._asked_again(watching._Pause(heard_at=0.0, failures=n), now) - now for n in (1, 2, 9)]
+    assert lost == pytest.approx([1.5, 2.25, settings().longest_pause_seconds])
+
+
 def test_a_disk_at_rest_is_marked_as_asked_so_that_its_next_rate_is_of_the_last_moment(
     barn_site: Site,
 ) -> None:
@@ -260,7 +308,7 @@ def test_counters_that_are_none_are_refused_and_harm_no_other_node(barn_site: Si
     version = agent.inventory_version(barn_site.yard.machines, "dunlin")
     watch = watching.Watch()
     watch.agents = dict.fromkeys(numbers, "")
-    watch._due()
+    watch.pauses = {n: watching._Pause() for n in numbers}
     good = {"inventory_version": version, "uptime": 1.0}
     watch._take({numbers[0]: Report({"inventory_version": "new"} | nonsense), numbers[1]: Report(good)})
     with transaction() as session:

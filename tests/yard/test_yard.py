@@ -12,7 +12,7 @@ from conftest import Yard, run_async
 from foldbarn.core.errors import NotPossible, Unreachable
 from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.units import GB, GIB
-from foldbarn.links.agents import NOTHING_NEW, Agent, Garbled, Report, ask_reports
+from foldbarn.links.agents import NOTHING_NEW, Agent, Garbled, Questions, Report
 from foldbarn.settings import settings
 from foldbarn.yard import agent
 from foldbarn.yard.fluid import consumers_share, left_for_copying, tick
@@ -38,6 +38,17 @@ def copy_order(
     for e in range(strips):
         machines.add_strip(serial(machines, source), (1, e, 0))
     return {"id": id_, "kind": "copy", "strips": found}
+
+
+async def reports_of(
+    urls: dict[int, str], known: dict[int, str] | None = None
+) -> dict[int, Report | Unreachable]:
+    """What each agent says, all asked at once."""
+    questions = Questions()
+    for key, url in urls.items():
+        questions.ask(key, url, known=(known or {}).get(key, ""))
+    assert questions.under_way() == set(urls)
+    return await questions.answers(wait=30.0)
 
 
 def run_for(machines: Machines, seconds: float) -> None:
@@ -195,14 +206,13 @@ def test_agents_that_are_silent_garbled_or_speak_nonsense_are_told_apart(
         5: "http://127.0.0.1:9",
         6: yard.agent("nobody"),
     }
-    answers = run_async(ask_reports(urls))
+    answers = run_async(reports_of(urls))
     assert isinstance(answers[3], Report)
     known = {3: answers[3].tag}
-    assert (
-        run_async(ask_reports({3: urls[3]}, known))[3] is NOTHING_NEW
-    )  # who has nothing new says so in a few bytes
+    # Who has nothing new says so in a few bytes.
+    assert run_async(reports_of({3: urls[3]}, known))[3] is NOTHING_NEW
     yard.machines.counters[yard.machines.nodes["kittiwake"].disks[0].serial].read_bytes += 1.0
-    again = run_async(ask_reports({3: urls[3]}, known))[3]
+    again = run_async(reports_of({3: urls[3]}, known))[3]
     assert isinstance(again, Report)
     assert again.facts
     silent = answers[1], answers[4], answers[5]

@@ -89,19 +89,13 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
         </RouterLink>
       </nav>
       <span class="grow" />
-      <button
-        v-if="barn?.yard"
-        type="button"
-        class="tool"
-        aria-haspopup="dialog"
-        @click="screen.yardOpen = true"
-      >
+      <VBtn v-if="barn?.yard" class="tool" aria-haspopup="dialog" @click="screen.yardOpen = true">
         Yard
-      </button>
-      <button type="button" class="tool" title="How this screen looks" @click="screen.night = !screen.night">
+      </VBtn>
+      <VBtn class="tool" title="How this screen looks" @click="screen.night = !screen.night">
         {{ screen.night ? "Day" : "Night" }}
-      </button>
-      <button type="button" class="tool" aria-label="Keys" @click="screen.keysOpen = true">Keys</button>
+      </VBtn>
+      <VBtn class="tool" aria-label="Keys" @click="screen.keysOpen = true">Keys</VBtn>
       <FindBox />
       <span class="who" title="Who changes are recorded for">{{ barn?.operator }}</span>
     </header>

@@ -443,6 +443,11 @@ class SiteView:
         present = np.array([d.present for d in self.disks], dtype=np.bool_)
         return present & heard[self.disk_node] if self.disks else present
 
+    def is_fit(self, disk: Disk) -> bool:
+        """Whether a pool may take a disk now: nothing is against it, nobody has it, and it can be told."""
+        heard = self.nodes[disk.node].contact == Contact.HEARD
+        return disk.role == Role.UNCLAIMED and disk.pool < 0 and disk.present and heard
+
     @cached_property
     def disk_open(self) -> Flags:
         """Disks that can take new strips now."""

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import asyncio
 import time
+from collections.abc import Coroutine
 from dataclasses import dataclass
 from typing import Any
 
@@ -20,6 +21,7 @@ from foldbarn.core.moving.comparing import NO_STRIPS, Strips
 from foldbarn.links.outbound import Answer, Bounds, ask, ask_in
 from foldbarn.settings import settings
 
+MOST_DOUBTFUL = 96  # questions under way to agents that did not answer when they were asked last
 QUICK_SECONDS = 0.3  # an answer within this tells the clock to 0.15 s
 MOST_TEXT = 200  # characters of an agent's answer that may reach a person
 
@@ -169,11 +171,13 @@ def _with_offset(body: dict[str, Any], asked: float) -> dict[str, Any]:
     """A report with how many seconds its node's clock is ahead: against the middle of question and answer, as
     in RFC 5905.
 
-    Half of the time between them is how wrong that may be, so a slow answer says nothing of the clock.
+    Half of the time between them is how wrong that may be (clock_error), so a slow answer says nothing of
+    the clock.
     """
     now = time.time()
     if isinstance(body.get("clock"), int | float) and now - asked <= QUICK_SECONDS:
         body["clock_offset"] = float(body["clock"]) - (asked + now) / 2
+        body["clock_error"] = (now - asked) / 2
     return body
 
 
@@ -188,31 +192,69 @@ class Report:
 NOTHING_NEW = Report({})  # the agent answers, and has nothing to add to its last report
 
 
-async def ask_reports(
-    urls: dict[int, str], tags: dict[int, str] | None = None
-) -> dict[int, Report | Unreachable]:
-    """Asks many agents for their report at once; by key, the report or why there is none.
+class Questions:
+    """Questions to many agents, under way side by side: one that is slow to answer holds up nobody's."""
 
-    tags: of what is known already, by key: an agent that has nothing new says so in a few bytes (RFC 9110,
-    If-None-Match).
-    """
+    def __init__(self) -> None:
+        self._under_way: dict[int, asyncio.Task[Report | Unreachable]] = {}
+        self._doubtful = asyncio.Semaphore(MOST_DOUBTFUL)
 
-    async def one(key: int, url: str) -> Report | Unreachable:
-        try:
-            asked = time.time()
-            known = (tags or {}).get(key, "")
-            headers = {"If-None-Match": known} if known else {}
-            answer = await ask_in("GET", url.rstrip("/") + "/v1/report", _bounds(REPORT_BYTES), headers)
-            if answer.status == 304 and known:
-                return NOTHING_NEW
-            body = _with_offset(_body(answer), asked)
-            if body.get("protocol") != PROTOCOL:
-                return Garbled("It does not speak the agent protocol.")
-            return Report(body, answer.tag[:MOST_TEXT])
-        except NotPossible as error:
-            return Garbled(error.sentence)
-        except Unreachable as error:
-            return error
+    def under_way(self) -> set[int]:
+        """Keys of those asked and not yet answered."""
+        return set(self._under_way)
 
-    found = await asyncio.gather(*(one(key, url) for key, url in urls.items()))
-    return dict(zip(urls, found, strict=True))
+    def ask(
+        self,
+        key: int,
+        url: str,
+        known: str = "",
+        seconds: float | None = None,
+        doubtful: bool = False,
+    ) -> None:
+        """Asks one agent for its report; its answer is given out under this key.
+
+        known: the tag of its last report: an agent that has nothing new says so in a few bytes (RFC 9110,
+        If-None-Match). seconds: how long it may take. doubtful: it did not answer last time, and waits its
+        turn among those alone: a room that hangs must not take the places of the nodes that answer.
+        """
+        asked = _ask_report(url, known, seconds)
+        self._under_way[key] = asyncio.create_task(self._in_turn(asked) if doubtful else asked)
+
+    async def _in_turn(self, asked: Coroutine[Any, Any, Report | Unreachable]) -> Report | Unreachable:
+        async with self._doubtful:
+            return await asked
+
+    async def answers(self, wait: float) -> dict[int, Report | Unreachable]:
+        """Answers that have come, by key: a report, or why there is none. Waits for the others, but no longer
+        than this many seconds.
+        """
+        if not self._under_way:
+            return {}
+        await asyncio.wait(self._under_way.values(), timeout=wait)
+        done = [key for key, task in self._under_way.items() if task.done()]
+        tasks = {key: self._under_way.pop(key) for key in done}
+        return {key: task.result() for key, task in tasks.items() if not task.cancelled()}
+
+    def forget(self) -> None:
+        """Stops every question under way."""
+        for task in self._under_way.values():
+            task.cancel()
+        self._under_way.clear()
+
+
+async def _ask_report(url: str, known: str, seconds: float | None) -> Report | Unreachable:
+    bounds = Bounds(seconds or settings().answer_seconds, REPORT_BYTES)
+    try:
+        asked = time.time()
+        headers = {"If-None-Match": known} if known else {}
+        answer = await ask_in("GET", url.rstrip("/") + "/v1/report", bounds, headers)
+        if answer.status == 304 and known:
+            return NOTHING_NEW
+        body = _with_offset(_body(answer), asked)
+        if body.get("protocol") != PROTOCOL:
+            return Garbled("It does not speak the agent protocol.")
+        return Report(body, answer.tag[:MOST_TEXT])
+    except NotPossible as error:
+        return Garbled(error.sentence)
+    except Unreachable as error:
+        return error

@@ -20,7 +20,7 @@ import aiohttp
 
 from foldbarn.core.errors import Unreachable
 
-MOST_AT_ONCE = 96  # questions under way in this process
+MOST_AT_ONCE = 192  # questions under way in this process
 KEPT_SECONDS = 4.0  # that a connection with nothing to do stays open; servers commonly close theirs after 5
 CLOSING_SECONDS = 2.0  # that closing the connections may take as the process ends
 MOST_FOR_STRANGERS = 6  # of these, to addresses that someone has just typed or announced
@@ -127,7 +127,7 @@ class _Outbound:
         headers: dict[str, str] | None = None,
     ) -> Answer:
         try:
-            async with asyncio.timeout(bounds.seconds), self.gate:
+            async with self.gate, asyncio.timeout(bounds.seconds):  # its time begins when it is its turn
                 return await self._read(method, url, bounds, body, auth, headers)
         except TimeoutError as error:
             raise Unreachable(f"No answer within {bounds.seconds:g} s.", about=url) from error

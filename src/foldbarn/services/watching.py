@@ -5,6 +5,7 @@ it.
 from __future__ import annotations
 
 import asyncio
+import random
 import time
 from dataclasses import dataclass, field
 from typing import Any
@@ -25,7 +26,7 @@ from foldbarn.core.site import NOWHERE, Contact, Pool, Role, SiteView
 from foldbarn.core.units import say_count
 from foldbarn.core.watch.lamps import UNWATCHED_SECONDS
 from foldbarn.core.watch.silence import silence_of
-from foldbarn.links.agents import NOTHING_NEW, Agent, Garbled, Report, ask_reports, read_witness
+from foldbarn.links.agents import NOTHING_NEW, Agent, Garbled, Questions, Report, read_witness
 from foldbarn.links.mail import send_mail
 from foldbarn.services.changes import carry_out, try_again
 from foldbarn.services.duties import Duty, Round
@@ -50,9 +51,10 @@ from foldbarn.store.views import current_view
 log = structlog.get_logger()
 WATCH_LOCK = 0x0A7C4
 TICK_SECONDS = 0.25
+ANSWERS_SECONDS = 0.25  # how long a round waits for answers; those that come later are taken by another
 WRITTEN_STEP = 0.01  # of a volume; less is not worth a new picture of the site
 KEEP_MOVES_SECONDS = 3600.0  # how long moves of an ended change are kept
-CLOCK_STEP = 0.1  # seconds; smaller drifts are within what the question itself takes
+CLOCK_STEP = 0.1  # seconds by which a clock goes otherwise before that is news
 COUNT_SECONDS = 2.0  # between two records of what disks have read and written
 WHOLE_SECONDS = 30.0  # between two whole reports of a node that has nothing new
 JUDGE_SECONDS = 1.0  # between two looks at what time alone brings about
@@ -68,15 +70,25 @@ class Noted:
 
     version: str
     clock_offset: float | None
+    clock_error: float
     says: dict[str, Any]
     written: dict[str, int] | None
 
     def covers(self, other: Noted) -> bool:
         same = self.version == other.version and self.says == other.says
-        steady = other.clock_offset is None or (
-            self.clock_offset is not None and abs(other.clock_offset - self.clock_offset) <= CLOCK_STEP
+        return (
+            same
+            and other.keeps_time(self.clock_offset)
+            and (other.written is None or not _grown(self.written or {}, other.written))
         )
-        return same and steady and (other.written is None or not _grown(self.written or {}, other.written))
+
+    def keeps_time(self, known: float | None) -> bool:
+        """Whether what it says of the clock may be the same as is known: it is no surer than its question
+        took, and a thousand clocks that seem to jump are a thousand pictures of the site.
+        """
+        if self.clock_offset is None:
+            return True
+        return known is not None and abs(self.clock_offset - known) <= CLOCK_STEP + self.clock_error
 
 
 @dataclass(slots=True)
@@ -86,6 +98,7 @@ class _Pause:
     """
 
     next_at: float = 0.0
+    heard_at: float = 0.0  # when it answered last
     failures: int = 0
     tag: str = ""
     whole_at: float = 0.0  # when it is asked for a whole report again, of its clock too
@@ -98,6 +111,7 @@ class Watch:
     """The watch's own memory: only when to ask whom next. Everything found out is in the database."""
 
     pauses: dict[int, _Pause] = field(default_factory=dict)
+    questions: Questions = field(default_factory=Questions)
     revision: int = -1  # of the site, when the agents' addresses were read
     agents: dict[int, str] = field(default_factory=dict)  # addresses, by number of the node
     counters: dict[int, Counters] = field(default_factory=dict)  # newest of each node, not kept yet
@@ -114,6 +128,7 @@ class Watch:
                 ) as holder:
                     while not await self._holds(holder):
                         await asyncio.sleep(1.0)
+                    self.questions.forget()  # from before the lock was lost
                     while True:
                         # The lock is ours only while its connection lives, and this tells in the same breath.
                         found = await holder.execute("select revision from site")
@@ -138,10 +153,8 @@ class Watch:
                 self.judge_at = 0.0
                 for pause in self.pauses.values():
                     pause.noted = None
-            if due := self._due():
-                now = time.monotonic()
-                tags = {n: p.tag for n in due if (p := self.pauses[n]).whole_at > now}
-                answers = await ask_reports(due, tags)
+            self._ask()
+            if answers := await self.questions.answers(ANSWERS_SECONDS):
                 await asyncio.to_thread(self._take, answers)
             if time.monotonic() >= self.judge_at:
                 self.judge_at = time.monotonic() + JUDGE_SECONDS
@@ -159,11 +172,15 @@ class Watch:
         if self.round.go(revision):
             note_watched()
 
-    def _due(self) -> dict[int, str]:
+    def _ask(self) -> None:
+        """Asks those whose turn it is, unless their last question is still under way."""
         now = time.monotonic()
-        return {
-            n: url for n, url in self.agents.items() if self.pauses.setdefault(n, _Pause()).next_at <= now
-        }
+        asked = self.questions.under_way()
+        for number, url in self.agents.items():
+            pause = self.pauses.setdefault(number, _Pause())
+            if number not in asked and pause.next_at <= now:
+                known = pause.tag if pause.whole_at > now else ""
+                self.questions.ask(number, url, known, seconds=_patience(), doubtful=pause.failures > 0)
 
     def _take(self, answers: dict[int, Report | Unreachable]) -> None:
         """What the nodes said, each by itself: one whose report makes no sense is as good as silent, and
@@ -173,6 +190,8 @@ class Watch:
         counters: dict[int, Counters] = {}
         heard = []
         for number, answer in answers.items():
+            if number not in self.agents:
+                continue  # let go of since it was asked
             pause = self.pauses[number]
             try:
                 if isinstance(answer, Unreachable):
@@ -180,20 +199,22 @@ class Watch:
                 if answer is not NOTHING_NEW:
                     pause.tag = ""  # until all of it has been taken
                     counters[number] = self._note(number, pause, answer.facts)
-                    pause.tag, pause.whole_at = answer.tag, now + WHOLE_SECONDS
-                pause.failures, pause.next_at = 0, now + settings().poll_seconds
+                    pause.tag, pause.whole_at = answer.tag, now + WHOLE_SECONDS * _apart()
+                pause.failures, pause.next_at = 0, now + settings().poll_seconds * _apart()
                 heard.append(number)
             except Exception as error:
                 if is_disconnect(error):
                     raise
                 pause.failures, pause.tag, pause.noted = pause.failures + 1, "", None
-                longer = settings().poll_seconds * 1.5**pause.failures
-                pause.next_at = now + min(settings().longest_pause_seconds, longer)
+                pause.next_at = _asked_again(pause, now)
                 note_failure(number, _as_unreachable(number, error))
         self.counters |= counters
         if heard:
             with transaction() as session:
                 watching.heard(session, heard)
+            now = time.monotonic()  # a moment later than what the database says: never silent too early
+            for number in heard:
+                self.pauses[number].heard_at = now
         if self.counters and now >= self.count_at:
             note_counters(self.counters)
             self.counters, self.count_at = {}, now + COUNT_SECONDS
@@ -208,6 +229,37 @@ class Watch:
         counters = note_report(number, report)
         pause.noted = fresh
         return counters
+
+
+def _apart() -> float:
+    """Shortens a pause a little, and each one differently: nodes that joined together are not to be asked
+    together for ever after, all in one burst.
+    """
+    return random.uniform(0.8, 1.0)
+
+
+def _patience() -> float:
+    """How long a node may take to say how it is, in seconds: one question that it leaves unanswered is enough
+    to tell its silence in time. Counted from when it is asked, for that we ask late is no fault of its own.
+    """
+    rounds = TICK_SECONDS + ANSWERS_SECONDS
+    return min(settings().answer_seconds, settings().silent_seconds - settings().poll_seconds - rounds)
+
+
+def _silent_after() -> float:
+    """Seconds without an answer that make a node silent. Judged to within half a round: a question that ran
+    out a moment too early would else cost another one.
+    """
+    return settings().silent_seconds - settings().poll_seconds / 2
+
+
+def _asked_again(pause: _Pause, now: float) -> float:
+    """When a node that did not answer is asked next: ever more rarely, but just when it counts as silent if
+    it does not answer then either.
+    """
+    longer = now + min(settings().longest_pause_seconds, settings().poll_seconds * 1.5**pause.failures)
+    counts_at = pause.heard_at + _silent_after()
+    return min(longer, counts_at) if counts_at > now else longer
 
 
 def _as_unreachable(number: int, error: Exception) -> Unreachable:
@@ -247,10 +299,7 @@ def note_failure(number: int, error: Unreachable) -> None:
             return
         contact = Contact.GARBLED if isinstance(error, Garbled) else Contact.SILENT
         since_heard = watching.seconds_since_heard(session, number)
-        # Judged to within half a round: a question that ran out a moment too early would else cost another
-        # one.
-        least = settings().silent_seconds - settings().poll_seconds / 2
-        if contact == Contact.SILENT and since_heard is not None and since_heard < least:
+        if contact == Contact.SILENT and since_heard is not None and since_heard < _silent_after():
             return
         if node.contact != contact or node.reason != error.sentence:
             if node.contact == Contact.HEARD:
@@ -306,9 +355,8 @@ def _note_report(
 def _note_bearings(node: NodeRow, report: dict[str, Any]) -> bool:
     """What a node says of its clock and its cluster. True where that is worth a new picture of the site."""
     changed, noted = False, noted_of(report)
-    offset = noted.clock_offset
-    if offset is not None and (node.clock_offset is None or abs(offset - node.clock_offset) > CLOCK_STEP):
-        node.clock_offset, changed = round(offset, 2), True
+    if not noted.keeps_time(node.clock_offset) and noted.clock_offset is not None:
+        node.clock_offset, changed = round(noted.clock_offset, 2), True
     if isinstance(report.get("cluster"), dict) and noted.says != node.says:
         node.says, changed = noted.says, True
     return changed
@@ -329,11 +377,13 @@ def _grown(old: dict[str, int], new: dict[str, int]) -> bool:
 
 def noted_of(report: dict[str, Any]) -> Noted:
     """Raises NotPossible for a report of another shape."""
-    offset, says, written = report.get("clock_offset"), report.get("cluster"), read_written(report)
+    offset, error = report.get("clock_offset"), report.get("clock_error")
+    says, written = report.get("cluster"), read_written(report)
     known = ("name", "keeper", "leader", "term", "address")
     return Noted(
         version=read_report(report),
         clock_offset=offset if isinstance(offset, float) else None,
+        clock_error=error if isinstance(error, float) else 0.0,
         says={k: says[k] for k in known if k in says} if isinstance(says, dict) else {},
         written=None if written is None else {str(ply): bytes_ for ply, bytes_ in written.items()},
     )

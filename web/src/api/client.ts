@@ -123,6 +123,9 @@ export const useLight = () =>
     mutationFn: ({ name, on }: { name: string; on: boolean }) =>
       answered(api.PUT("/api/disks/{name}/light", { params: { path: { name } }, body: { on } })),
   });
+/** What a wish begins with, and what there is to choose from. */
+export const useDefaults = () =>
+  useQuery({ queryKey: ["defaults"], queryFn: () => answered(api.GET("/api/changes/defaults")) });
 export const useChanges = () =>
   useQuery({ queryKey: ["changes"], queryFn: () => answered(api.GET("/api/changes")) });
 /** What was altered besides changes. */

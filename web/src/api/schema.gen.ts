@@ -68,6 +68,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/changes/defaults": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Defaults
+         * @description What a wish begins with, the same as where a field is left out.
+         */
+        get: operations["defaults"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/changes/preview": {
         parameters: {
             query?: never;
@@ -1175,16 +1195,17 @@ export interface components {
         };
         /**
          * CreateVolumeParams
-         * @description A volume as wished for. size: as typed, such as "1 TiB", or bytes.
+         * @description A volume as wished for. size: as typed, such as "1 TiB", or bytes. Without copies or a level it has
+         *     those of its pool's usual protection.
          */
         CreateVolumeParams: {
             /**
              * Copies
-             * @default 3
+             * @default null
              */
-            copies: number;
-            /** @default rack */
-            level: components["schemas"]["Level"];
+            copies: number | null;
+            /** @default null */
+            level: components["schemas"]["Level"] | null;
             /** Name */
             name: string;
             /** Pool */
@@ -1659,6 +1680,20 @@ export interface components {
              * @default
              */
             reason: string;
+        };
+        /**
+         * Defaults
+         * @description What a wish begins with before a person has said anything, and what there is to choose from.
+         */
+        Defaults: {
+            /** Headrooms */
+            headrooms: components["schemas"]["Level"][];
+            /** Levels */
+            levels: components["schemas"]["Level"][];
+            /** Most Copies */
+            most_copies: number;
+            pool: components["schemas"]["FormPoolParams"];
+            volume_tier: components["schemas"]["Tier"];
         };
         /**
          * DeletePoolParams
@@ -2650,6 +2685,8 @@ export interface components {
                 [key: string]: number;
             };
             state: components["schemas"]["StateOut"];
+            /** Tiers */
+            tiers: components["schemas"]["Tier"][];
             /** Usable Bytes */
             usable_bytes: number;
             /** Volumes */
@@ -4231,6 +4268,116 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Accepted"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    defaults: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Defaults"];
                 };
             };
             /** @description The request could not be read. */

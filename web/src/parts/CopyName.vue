@@ -12,9 +12,9 @@ async function copy() {
 </script>
 
 <template>
-  <button type="button" class="copy" :aria-label="`Copy the name ${name}`" @click="copy">
+  <VBtn class="copy" :aria-label="`Copy the name ${name}`" @click="copy">
     {{ copied ? "copied" : "copy" }}
-  </button>
+  </VBtn>
 </template>
 
 <style scoped>

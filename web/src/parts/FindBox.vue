@@ -51,8 +51,8 @@ function onKey(event: KeyboardEvent) {
 </script>
 
 <template>
-  <label class="find">
-    <input
+  <div class="find">
+    <VTextField
       v-model="text"
       placeholder="Find a disk, volume, node"
       aria-label="Find a disk, volume or node"
@@ -62,12 +62,12 @@ function onKey(event: KeyboardEvent) {
       :aria-expanded="focused && found.length > 0"
       :aria-activedescendant="found.length ? `found-${at}` : undefined"
       autocomplete="off"
-      @input="at = 0"
+      @update:model-value="at = 0"
       @keydown="onKey"
       @focus="focused = true"
       @blur="focused = false"
-    />
-    <kbd>/</kbd>
+      ><template #append-inner><kbd>/</kbd></template></VTextField
+    >
     <ul v-if="focused && text.trim()" id="found" role="listbox">
       <li
         v-for="(thing, i) in found"
@@ -84,42 +84,15 @@ function onKey(event: KeyboardEvent) {
         Nothing has that in its name.
       </li>
     </ul>
-  </label>
+  </div>
 </template>
 
 <style scoped>
 .find {
   position: relative;
-  display: flex;
-  align-items: center;
-  gap: 8px;
   align-self: center;
   width: 220px;
-  height: 30px;
-  padding: 0 6px 0 10px;
-  border: 1px solid var(--edge);
-  border-radius: 3px;
-  background: var(--paper);
-  font-size: var(--t-s);
   margin-left: 8px;
-}
-input {
-  flex: 1;
-  min-width: 0;
-  border: 0;
-  background: none;
-  outline: 0;
-  font: inherit;
-  color: var(--ink);
-  padding: 0;
-}
-input::placeholder {
-  color: var(--faint);
-  opacity: 1;
-}
-.find:focus-within {
-  outline: 2px solid var(--slate);
-  outline-offset: 1px;
 }
 ul {
   position: absolute;

@@ -9,7 +9,10 @@ defineProps<{ lines: components["schemas"]["ChangeLine"][] }>();
 </script>
 
 <template>
-  <table v-if="lines.length" class="plain" aria-label="History">
+  <VTable v-if="lines.length" class="plain"
+    ><caption class="unseen">
+      History
+    </caption>
     <thead>
       <tr>
         <th class="n">Change</th>
@@ -32,6 +35,6 @@ defineProps<{ lines: components["schemas"]["ChangeLine"][] }>();
         <td class="soft mono">{{ clock(c.made_at) }}</td>
       </tr>
     </tbody>
-  </table>
+  </VTable>
   <p v-else class="soft">No change has touched it.</p>
 </template>

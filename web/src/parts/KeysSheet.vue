@@ -32,9 +32,7 @@ const KEYS: [string, string][] = [
           <dd>{{ what }}</dd></template
         >
       </dl>
-      <label
-        ><input v-model="screen.singleKeys" type="checkbox" /> Single keys are on (never while typing)</label
-      >
+      <VCheckbox v-model="screen.singleKeys" label="Single keys are on (never while typing)" />
     </section>
   </VDialog>
 </template>
@@ -63,10 +61,5 @@ dt,
 dd {
   border-bottom: 1px solid var(--rule);
   padding: 4px 0;
-}
-label {
-  display: flex;
-  gap: 8px;
-  align-items: center;
 }
 </style>

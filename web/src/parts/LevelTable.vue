@@ -25,7 +25,10 @@ const cells = (row: LevelRow) => [
 </script>
 
 <template>
-  <table class="levels" aria-label="Effect on every level">
+  <VTable class="eff"
+    ><caption class="unseen">
+      Effect on every level
+    </caption>
     <thead>
       <tr>
         <th>Level</th>
@@ -44,37 +47,10 @@ const cells = (row: LevelRow) => [
         </td>
       </tr>
     </tbody>
-  </table>
+  </VTable>
 </template>
 
 <style scoped>
-.levels {
-  width: 100%;
-  border-collapse: collapse;
-  font-size: var(--t-s);
-  margin: 2px 0 6px;
-}
-th {
-  font-weight: 500;
-  font-size: var(--t-xs);
-  color: var(--soft);
-  text-align: right;
-  border-bottom: 1.5px solid var(--ink);
-  padding: 0 0 3px 12px;
-}
-td {
-  border-bottom: 1px solid var(--rule);
-  padding: 3px 0 3px 12px;
-  text-align: right;
-  font-family: var(--mono);
-  letter-spacing: -0.015em;
-}
-th:first-child,
-td:first-child {
-  text-align: left;
-  padding-left: 0;
-  font-family: var(--ui);
-}
 .changed {
   font-weight: 640;
 }

@@ -8,23 +8,13 @@ const route = useRoute();
 
 <template>
   <nav class="lens" :aria-label="label">
-    <RouterLink
+    <VBtn
       v-for="[path, name] in pages"
       :key="path"
       :to="path"
+      :active="false"
       :aria-current="route.path === path ? 'page' : undefined"
-      >{{ name }}</RouterLink
+      >{{ name }}</VBtn
     >
   </nav>
 </template>
-
-<style scoped>
-a:hover {
-  color: var(--ink);
-}
-a[aria-current] {
-  color: var(--ink);
-  font-weight: 650;
-  box-shadow: 0 2px 0 var(--ink);
-}
-</style>

@@ -41,7 +41,10 @@ const edge = (l: RoleRow) => `e-${l.role}`;
 </script>
 
 <template>
-  <table class="plain roles" aria-label="Roles">
+  <VTable class="plain roles"
+    ><caption class="unseen">
+      Roles
+    </caption>
     <thead>
       <tr>
         <th>Disk</th>
@@ -63,17 +66,20 @@ const edge = (l: RoleRow) => `e-${l.role}`;
         <td class="n">{{ size(l.size_bytes) }}</td>
         <td class="tight">
           <i class="edge" :class="edge(l)" />
-          <select
+          <VSelect
             v-if="choosing"
-            class="inline-pick"
+            class="role"
             :aria-label="`Role of ${called(l)}`"
-            :value="l.role"
-            @change="emit('choose', l.disks, ($event.target as HTMLSelectElement).value)"
-          >
-            <option v-for="o in ['capacity', 'cache', 'spare']" :key="o" :value="o">
-              {{ o }}{{ o === l.by_rule ? ", by rule" : "" }}
-            </option>
-          </select>
+            :model-value="l.role"
+            :items="
+              ['capacity', 'cache', 'spare'].map((o) => ({
+                title: o === l.by_rule ? `${o}, by rule` : o,
+                value: o,
+              }))
+            "
+            width="150"
+            @update:model-value="(role) => emit('choose', l.disks, role)"
+          />
           <template v-else>{{ role(l) }}</template>
         </td>
         <td class="soft">
@@ -94,10 +100,10 @@ const edge = (l: RoleRow) => `e-${l.role}`;
         </td>
       </tr>
     </tbody>
-  </table>
-  <button v-if="!whole && lines.length < roles.length" type="button" class="act each" @click="each = true">
+  </VTable>
+  <VBtn v-if="!whole && lines.length < roles.length" class="act each" @click="each = true">
     Each disk by itself
-  </button>
+  </VBtn>
 </template>
 
 <style scoped>
@@ -133,11 +139,6 @@ const edge = (l: RoleRow) => `e-${l.role}`;
 .e-spare {
   border: 1.5px dashed var(--edge);
   background: none;
-}
-.inline-pick {
-  height: 23px;
-  font-size: var(--t-s);
-  padding: 0 4px;
 }
 .name {
   white-space: nowrap;

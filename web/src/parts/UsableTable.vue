@@ -16,7 +16,10 @@ const shown = computed(() =>
 </script>
 
 <template>
-  <table class="plain" aria-label="Usable by protection">
+  <VTable class="plain"
+    ><caption class="unseen">
+      Usable by protection
+    </caption>
     <thead>
       <tr>
         <th>Copies</th>
@@ -47,7 +50,7 @@ const shown = computed(() =>
         >
       </tr>
     </tbody>
-  </table>
+  </VTable>
 </template>
 
 <style scoped>

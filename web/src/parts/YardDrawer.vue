@@ -31,7 +31,7 @@ function setGrace() {
     <section v-if="screen.yardOpen" class="yard" aria-label="Yard" @keydown.esc="screen.yardOpen = false">
       <header>
         <h2>Yard</h2>
-        <button type="button" class="act" @click="screen.yardOpen = false">Close</button>
+        <VBtn class="act" @click="screen.yardOpen = false">Close</VBtn>
       </header>
       <p>
         These levers drive stand-ins: simulated servers that ship with Fold Barn and speak its agent protocol.
@@ -41,27 +41,27 @@ function setGrace() {
       <template v-if="yard">
         <h3>Their time</h3>
         <div class="row">
-          <button
+          <VBtn
             v-for="s in SPEEDS"
             :key="s"
-            type="button"
             class="chip"
             :aria-pressed="yard.speed === s"
             @click="pull.mutate({ lever: 'speed', speed: s })"
           >
             × {{ s }}
-          </button>
+          </VBtn>
           <span class="small">data moves this much faster</span>
         </div>
         <h3>Grace time</h3>
         <form class="row" @submit.prevent="setGrace">
           <span class="small">{{ span(barn?.grace_seconds ?? 0) }} of silence before a rebuild.</span>
-          <input
+          <VTextField
             v-model="graceText"
             inputmode="numeric"
             aria-label="Grace time in seconds"
             placeholder="seconds"
-          /><button class="chip">Set</button>
+            width="90"
+          /><VBtn type="submit" class="chip">Set</VBtn>
         </form>
         <h3>Mail host</h3>
         <p v-for="(m, i) in [...yard.mails].reverse().slice(0, 5)" :key="i" class="small">
@@ -73,46 +73,39 @@ function setGrace() {
           <li v-for="node in yard.nodes" :key="node.name">
             <div class="row">
               <StateMark :lamp="node.power ? 'sound' : 'away'" />
-              <button
-                type="button"
+              <VBtn
                 class="name"
                 :aria-expanded="unfolded === node.name"
                 @click="unfolded = unfolded === node.name ? null : node.name"
               >
                 {{ node.name }}
-              </button>
+              </VBtn>
               <span class="grow small">{{
                 node.power ? (node.answers === "well" ? "has power" : `answers ${node.answers}`) : "no power"
               }}</span>
-              <button
-                type="button"
+              <VBtn
                 class="chip"
                 :aria-label="node.power ? `Cut the power of ${node.name}` : `Give power to ${node.name}`"
                 @click="pull.mutate({ lever: node.power ? 'cut power' : 'give power', what: node.name })"
               >
                 {{ node.power ? "Cut power" : "Give power" }}
-              </button>
+              </VBtn>
             </div>
             <div v-if="unfolded === node.name" class="inside">
               <div class="row">
                 <span class="small">Its agent answers</span>
-                <button
+                <VBtn
                   v-for="how in ['well', 'slowly', 'garbled'] as const"
                   :key="how"
-                  type="button"
                   class="chip"
                   :aria-pressed="node.answers === how"
                   @click="pull.mutate({ lever: 'answer', what: node.name, how })"
                 >
                   {{ how }}
-                </button>
-                <button
-                  type="button"
-                  class="chip"
-                  @click="pull.mutate({ lever: 'forget orders', what: node.name })"
-                >
+                </VBtn>
+                <VBtn class="chip" @click="pull.mutate({ lever: 'forget orders', what: node.name })">
                   Forget its orders
-                </button>
+                </VBtn>
               </div>
               <form
                 v-if="node.disks.length"
@@ -126,11 +119,14 @@ function setGrace() {
                 "
               >
                 <span class="small">Its firewall</span
-                ><input v-model="port" inputmode="numeric" :aria-label="`Port of ${node.name}`" /><button
-                  class="chip"
-                >
+                ><VTextField
+                  v-model="port"
+                  inputmode="numeric"
+                  :aria-label="`Port of ${node.name}`"
+                  width="80"
+                /><VBtn type="submit" class="chip">
                   {{ isShut(node.name) ? "Open port" : "Shut port" }}
-                </button>
+                </VBtn>
                 <span class="small">{{
                   yard.shut
                     .filter((s) => s.node === node.name)
@@ -140,17 +136,16 @@ function setGrace() {
               </form>
               <div v-if="node.disks.length" class="row wrap">
                 <span class="small">Pull a disk</span>
-                <button
+                <VBtn
                   v-for="disk in node.disks"
                   :key="disk.name"
-                  type="button"
                   class="chip"
                   :aria-pressed="!disk.inside"
                   :aria-label="disk.inside ? `Pull ${disk.name}` : `Return ${disk.name}`"
                   @click="pull.mutate({ lever: disk.inside ? 'pull disk' : 'return disk', what: disk.name })"
                 >
                   {{ disk.name.slice(node.name.length + 1) }}
-                </button>
+                </VBtn>
               </div>
             </div>
           </li>
@@ -209,32 +204,7 @@ li {
 .name:hover {
   text-decoration: underline;
 }
-.chip {
-  border: 1px solid var(--edge);
-  border-radius: 3px;
-  padding: 2px 8px;
-  font-size: var(--t-s);
-  background: var(--paper);
-  white-space: nowrap;
-}
-.chip:hover {
-  border-color: var(--ink);
-}
-.chip[aria-pressed="true"] {
-  background: var(--slate);
-  color: var(--on-slate);
-  border-color: var(--slate);
-}
 .inside {
   padding: 0 0 6px 18px;
-}
-input {
-  width: 80px;
-  height: 26px;
-  border: 1px solid var(--edge);
-  border-radius: 3px;
-  background: var(--paper);
-  color: var(--ink);
-  padding: 0 8px;
 }
 </style>

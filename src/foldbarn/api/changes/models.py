@@ -9,6 +9,9 @@ from pydantic import BaseModel, Field
 
 from foldbarn.api.bodies import Body
 from foldbarn.changes.engine.preview import Preview
+from foldbarn.changes.kinds.pools.form_pool import FormPoolParams
+from foldbarn.core.pools.protection import Level
+from foldbarn.core.site import Tier
 
 
 class StepOut(BaseModel):
@@ -107,6 +110,16 @@ class RateIn(Body):
     """The most that a change may move, in bytes per second; null: as fast as its pool allows."""
 
     bytes_per_second: int | None = Field(default=None, ge=1, le=10**13)
+
+
+class Defaults(BaseModel):
+    """What a wish begins with before a person has said anything, and what there is to choose from."""
+
+    pool: FormPoolParams
+    volume_tier: Tier
+    levels: list[Level]
+    headrooms: list[Level]
+    most_copies: int
 
 
 class Accepted(BaseModel):

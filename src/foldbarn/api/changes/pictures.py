@@ -2,10 +2,32 @@
 
 from __future__ import annotations
 
-from foldbarn.api.changes.models import ChangeLine, ChangeOut, ChangePage, OtherChange, RecordOut, StepOut
+from foldbarn.api.changes.models import (
+    ChangeLine,
+    ChangeOut,
+    ChangePage,
+    Defaults,
+    OtherChange,
+    RecordOut,
+    StepOut,
+)
 from foldbarn.changes.engine.step import moves_strips
+from foldbarn.changes.kinds.pools.form_pool import FormPoolParams
+from foldbarn.changes.kinds.volumes.create_volume import CreateVolumeParams
+from foldbarn.core.pools.protection import MOST_COPIES, Level
 from foldbarn.services.changes import again_at
 from foldbarn.store.tables import ChangeRow, RecordRow, StepRow
+
+
+def wish_defaults() -> Defaults:
+    """As the kinds themselves fill in what is left out."""
+    return Defaults(
+        pool=FormPoolParams(name="", disks=[]),
+        volume_tier=CreateVolumeParams(name="", pool="", size="").tier,
+        levels=list(Level),
+        headrooms=[level for level in reversed(Level) if level != Level.ROOM],
+        most_copies=MOST_COPIES,
+    )
 
 
 def change_out(row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | None) -> ChangeOut:

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from fastapi import APIRouter, Response
 
-from foldbarn.api.changes.models import Accepted, Ask, ChangeOut, ChangePage, Deed, RateIn, Wish
-from foldbarn.api.changes.pictures import change_out, change_page
+from foldbarn.api.changes.models import Accepted, Ask, ChangeOut, ChangePage, Deed, Defaults, RateIn, Wish
+from foldbarn.api.changes.pictures import change_out, change_page, wish_defaults
 from foldbarn.api.common import Number, person
 from foldbarn.changes.engine.preview import Preview
 from foldbarn.services import changes
@@ -19,6 +19,12 @@ routes = APIRouter()
 def preview(wish: Wish) -> Preview:
     """What a change would do now; what stands against it is in its blockers."""
     return changes.preview(wish.kind, wish.params)
+
+
+@routes.get("/changes/defaults")
+def defaults() -> Defaults:
+    """What a wish begins with, the same as where a field is left out."""
+    return wish_defaults()
 
 
 @routes.post("/changes", status_code=202)

@@ -44,7 +44,7 @@ def disk_out(outlook: Outlook, disk: Disk) -> DiskOut:
         pool=pool.name if pool else None,
         serial=disk.serial,
         state=StateOut.of(outlook.disk(disk)),
-        fit=disk.role == Role.UNCLAIMED,
+        fit=view.is_fit(disk),
         reasons=disk.why,
         tier=disk.tier.value,
         retiring=disk.retiring,
@@ -139,7 +139,7 @@ def machines_out(outlook: Outlook) -> MachinesOut:
             agent_name=n.agent_name,
             agent_url=n.agent_url,
             disks=len(view.node_disks[i]),
-            fit=sum(d.role == Role.UNCLAIMED for d in view.node_disks[i]),
+            fit=sum(map(view.is_fit, view.node_disks[i])),
             ports=[
                 PortFacts(
                     name=p.name,

@@ -11,6 +11,7 @@ from foldbarn.changes.engine.effects import LedgerOut, RoleRow
 from foldbarn.core.figures import Figure
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.pools.repair import Repair
+from foldbarn.core.site import Tier
 
 
 class DomainUse(BaseModel):
@@ -39,6 +40,7 @@ class PoolOut(BaseModel):
     free: Figure
     usable_bytes: int
     roles: dict[str, int]  # disks by role
+    tiers: list[Tier]  # that it has disks for, bulk first
     encrypted: bool
     ledger: LedgerOut
     healing: str

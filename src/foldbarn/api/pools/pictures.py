@@ -43,7 +43,7 @@ from foldbarn.core.pools.roles import (
     expected_writes,
 )
 from foldbarn.core.pools.sizing import Sizing, say_chance
-from foldbarn.core.site import Disk, Pool, Role, SiteView
+from foldbarn.core.site import Disk, Pool, Role, SiteView, Tier
 from foldbarn.core.units import say_binary, say_duration
 from foldbarn.core.volumes.loss import cache_losses
 from foldbarn.core.watch.lamps import Outlook
@@ -73,6 +73,7 @@ def pool_out(outlook: Outlook, row: int) -> PoolOut:
         full=space.full,
         fill_line=pool.fill_line,
         roles=dict(Counter(d.role.value for d in view.all_of(pool))),
+        tiers=[tier for tier in reversed(Tier) if len(view.in_pool(pool, tier))],
         encrypted=pool.encrypted,
         free=free_figure(pool, space),
         usable_bytes=space.usable * extent,

@@ -301,7 +301,7 @@ class Outlook:
         if not view.nodes:
             return "No node has reported in yet.", "Start an agent on a server and it appears here."
         if not view.pools:
-            fit = [d for d in view.disks if d.role == Role.UNCLAIMED]
+            fit = [d for d in view.disks if view.is_fit(d)]
             return (
                 f"{say_count(len(view.nodes), 'node')} reported in.",
                 f"{say_count(len(fit), 'disk')} fit for use, no pool yet.",

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
-from foldbarn.core.site import Contact, Role, SiteView
+from foldbarn.core.site import Contact, SiteView
 from foldbarn.core.units import say_count
 
 
@@ -23,7 +23,7 @@ class Stage:
 def stages(view: SiteView) -> list[Stage]:
     """Gather, arrange, form, pool, provision. The first that is not done is next."""
     heard = sum(n.contact != Contact.AWAITED for n in view.nodes)
-    fit = sum(d.role == Role.UNCLAIMED for d in view.disks)
+    fit = sum(map(view.is_fit, view.disks))
     unplaced = [n for n in view.nodes if view.racks[n.rack].name == "unplaced"]
     racks = {n.rack for n in view.nodes}
     cluster = view.cluster

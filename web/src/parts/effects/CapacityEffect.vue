@@ -12,7 +12,10 @@ const several = computed(() => new Set(props.effect.rows.map((c) => c.pool)).siz
     <h2>Capacity at every step</h2>
     <span class="small">TB</span>
   </div>
-  <table class="eff" aria-label="Capacity at every step">
+  <VTable class="eff"
+    ><caption class="unseen">
+      Capacity at every step
+    </caption>
     <thead>
       <tr>
         <th>{{ several ? "Pool, and when" : "When" }}</th>
@@ -29,5 +32,5 @@ const several = computed(() => new Set(props.effect.rows.map((c) => c.pool)).siz
         <td>{{ terabytes(c.free) }}</td>
       </tr>
     </tbody>
-  </table>
+  </VTable>
 </template>

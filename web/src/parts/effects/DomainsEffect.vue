@@ -11,7 +11,7 @@ defineProps<{ effect: EffectOf<"domains"> }>();
       <h2>By {{ effect.level }}</h2>
       <span class="small">TB</span>
     </div>
-    <table class="eff">
+    <VTable class="eff">
       <thead>
         <tr>
           <th>{{ effect.level }}</th>
@@ -28,6 +28,6 @@ defineProps<{ effect: EffectOf<"domains"> }>();
           <td>{{ d.stranded ? terabytes(d.stranded) : "" }}</td>
         </tr>
       </tbody>
-    </table>
+    </VTable>
   </template>
 </template>

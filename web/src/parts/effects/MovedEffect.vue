@@ -30,7 +30,10 @@ const flow = (s: string, t: string) => {
       <h2>What moves between {{ effect.level }}s</h2>
       <span class="small">TB, from row to column</span>
     </div>
-    <table class="eff" aria-label="What moves between domains">
+    <VTable class="eff"
+      ><caption class="unseen">
+        What moves between domains
+      </caption>
       <thead>
         <tr>
           <th>from</th>
@@ -43,7 +46,7 @@ const flow = (s: string, t: string) => {
           <td v-for="t in targets" :key="t">{{ flow(s, t) }}</td>
         </tr>
       </tbody>
-    </table>
+    </VTable>
   </template>
   <p v-if="effect.bytes" class="note">
     <StateMark lamp="sound" />

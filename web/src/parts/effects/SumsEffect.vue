@@ -8,7 +8,7 @@ const hasBefore = computed(() => props.effect.rows.some((r) => r.before));
 </script>
 
 <template>
-  <table class="eff">
+  <VTable class="eff">
     <thead v-if="hasBefore || several">
       <tr>
         <th>{{ several ? effect.pool : "What" }}</th>
@@ -23,5 +23,5 @@ const hasBefore = computed(() => props.effect.rows.some((r) => r.before));
         <td><SumFigure v-if="row.after" :figure="row.after" /></td>
       </tr>
     </tbody>
-  </table>
+  </VTable>
 </template>

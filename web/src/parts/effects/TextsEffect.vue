@@ -7,7 +7,7 @@ const MOST = 60; // rows shown
 
 <template>
   <template v-if="effect.rows.length">
-    <table class="eff words">
+    <VTable class="eff words">
       <thead>
         <tr>
           <th v-for="h in effect.heads" :key="h">{{ h }}</th>
@@ -20,7 +20,7 @@ const MOST = 60; // rows shown
           <td>{{ t.after }}</td>
         </tr>
       </tbody>
-    </table>
+    </VTable>
     <p v-if="effect.rows.length > MOST" class="small">and {{ effect.rows.length - MOST }} more.</p>
   </template>
 </template>

@@ -11,7 +11,7 @@ defineProps<{ effect: EffectOf<"votes"> }>();
       <h2>If this is lost</h2>
       <span class="small">votes</span>
     </div>
-    <table class="eff words">
+    <VTable class="eff words">
       <thead>
         <tr>
           <th>What is lost</th>
@@ -31,6 +31,6 @@ defineProps<{ effect: EffectOf<"votes"> }>();
           </td>
         </tr>
       </tbody>
-    </table>
+    </VTable>
   </template>
 </template>

@@ -27,9 +27,9 @@ const shown = computed(() => (all.value ? props.items : props.items.slice(0, MOS
         </div>
       </li>
     </ul>
-    <button v-if="items.length > MOST" type="button" class="act more" @click="all = !all">
+    <VBtn v-if="items.length > MOST" class="act more" @click="all = !all">
       {{ all ? "Show the worst five" : `and ${items.length - MOST} more` }}
-    </button>
+    </VBtn>
   </section>
 </template>
 

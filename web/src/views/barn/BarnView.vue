@@ -67,16 +67,10 @@ const begin = () => router.push({ query: { ...route.query, plan: "form-pool" } }
           <div class="sec">
             <h2>Barn map</h2>
             <span class="lens" role="group" aria-label="Lens">
-              <button
-                type="button"
-                :aria-pressed="screen.lens === 'fullness'"
-                @click="screen.lens = 'fullness'"
-              >
+              <VBtn :aria-pressed="screen.lens === 'fullness'" @click="screen.lens = 'fullness'">
                 Fullness
-              </button>
-              <button type="button" :aria-pressed="screen.lens === 'work'" @click="screen.lens = 'work'">
-                Work now
-              </button>
+              </VBtn>
+              <VBtn :aria-pressed="screen.lens === 'work'" @click="screen.lens = 'work'"> Work now </VBtn>
             </span>
             <span class="grow" /><span class="small"
               >Pick a node or disk to open it, a volume to light it.</span
@@ -100,20 +94,19 @@ const begin = () => router.push({ query: { ...route.query, plan: "form-pool" } }
           >
           <span v-else class="small"
             >{{ hundredths(ledger.total.raw) }} TB raw, none of it in a pool yet.
-            <button type="button" class="act" data-offered @click="begin">Preview a pool</button></span
+            <VBtn class="act" data-offered @click="begin">Preview a pool</VBtn></span
           >
           <span class="grow" />
           <span v-if="barn.pools.length" class="lens" role="group" aria-label="Ledger of">
-            <button type="button" :aria-pressed="!asked" @click="asked = ''">Whole site</button>
-            <button
+            <VBtn :aria-pressed="!asked" @click="asked = ''">Whole site</VBtn>
+            <VBtn
               v-for="p in barn.pools"
               :key="p.name"
-              type="button"
               :aria-pressed="asked === p.name"
               @click="asked = p.name"
             >
               {{ p.name }}
-            </button>
+            </VBtn>
           </span>
         </div>
         <LedgerTable :ledgers="shown" :total="!asked" :free="barn.free" binary />

@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
 import { useAsk, useChange, useSlowDown, type Lamp } from "../../api/client";
+import { kindOf } from "../../kinds/kind";
 import { CHANGE_LAMPS, CHANGE_WORDS } from "../../lib/changes";
 import { everyEffect } from "../../lib/effects";
 import { clock, percent, rate, size, span } from "../../lib/format";
 import EffectsList from "../../parts/EffectsList.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
-import { pathOf } from "../../lib/paths";
 
 const props = defineProps<{ number: number }>();
 const { data: change, error } = useChange(() => props.number);
@@ -16,28 +16,7 @@ const STEP: Record<string, Lamp> = { waiting: "away", running: "mending", done: 
 const share = computed(() =>
   change.value?.total_bytes ? change.value.done_bytes / change.value.total_bytes : 0,
 );
-const PLACES: Record<string, (about: string) => string> = {
-  "create-volume": (about) => pathOf("volume", about),
-  "form-pool": (about) => pathOf("pool", about),
-  "grow-pool": (about) => pathOf("pool", about),
-  "set-pool": (about) => pathOf("pool", about),
-  retire: () => "/machines",
-  "replace-disk": (about) => pathOf("disk", about),
-  "change-role": () => "/machines",
-  "delete-volume": () => "/volumes",
-  "delete-pool": () => "/pools",
-  rebuild: (about) => pathOf("pool", about),
-  "clear-disk": (about) => pathOf("disk", about),
-  "form-cluster": () => "/cluster",
-  "add-node": (about) => pathOf("node", about),
-  "let-go": (about) => pathOf("node", about),
-  arrange: () => "/arrange",
-  rename: () => "/machines?show=nodes",
-  "address-ports": () => "/machines?show=nodes",
-  "purpose-ports": () => "/machines?show=nodes",
-  describe: () => "/text",
-};
-const thing = computed(() => PLACES[change.value?.kind ?? ""]?.(change.value!.about) ?? "/");
+const thing = computed(() => kindOf(change.value?.kind)?.page(change.value!.about) ?? "/");
 const back = computed(() => {
   const undo = change.value?.preview.undo as { kind: string; params: unknown } | null | undefined;
   return undo ? { query: { plan: undo.kind, "with-params": JSON.stringify(undo.params) } } : null;
@@ -78,44 +57,36 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) =>
         <span class="grow" />
         <template v-if="open">
           <form v-if="change.can_slow" class="slow" @submit.prevent="setRate">
-            <label
-              >At most
-              <input
-                v-model="capped"
-                type="number"
-                min="1"
-                placeholder="no limit"
-                aria-label="Most megabytes per second"
-                @change="setRate"
-              />
-              MB/s</label
-            >
+            At most
+            <VTextField
+              v-model="capped"
+              type="number"
+              min="1"
+              placeholder="no limit"
+              aria-label="Most megabytes per second"
+              width="100"
+              @change="setRate"
+            />
+            MB/s
           </form>
-          <button
+          <VBtn
             v-if="change.state === 'running'"
-            type="button"
             class="btn plain"
             :disabled="!!change.asked"
             @click="ask.mutate({ number, what: 'pause' })"
           >
             Pause
-          </button>
-          <button
-            v-if="change.state === 'paused'"
-            type="button"
-            class="btn"
-            @click="ask.mutate({ number, what: 'resume' })"
-          >
+          </VBtn>
+          <VBtn v-if="change.state === 'paused'" class="btn" @click="ask.mutate({ number, what: 'resume' })">
             Go on
-          </button>
-          <button
-            type="button"
+          </VBtn>
+          <VBtn
             class="btn plain"
             :disabled="change.asked === 'withdraw'"
             @click="ask.mutate({ number, what: 'withdraw' })"
           >
             Withdraw
-          </button>
+          </VBtn>
         </template>
         <template v-else-if="change.state === 'done'">
           <RouterLink v-if="back" class="act" :to="back">Preview taking it back</RouterLink>
@@ -194,11 +165,10 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) =>
           <p v-if="change.preview.seconds" class="soft">
             About {{ span(change.preview.seconds) }} at the least, held up by {{ bottleneck }}.
           </p>
-          <table
-            v-if="change.moved_bytes || (change.preview.moves_bytes && !open)"
-            class="plain compare"
-            aria-label="Foreseen and happened"
-          >
+          <VTable v-if="change.moved_bytes || (change.preview.moves_bytes && !open)" class="plain compare"
+            ><caption class="unseen">
+              Foreseen and happened
+            </caption>
             <thead>
               <tr>
                 <td />
@@ -232,7 +202,7 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) =>
                 <td class="n">{{ rate(change.moved_bytes / change.work_seconds) }}</td>
               </tr>
             </tbody>
-          </table>
+          </VTable>
           <EffectsList :preview="change.preview" :without="['moved']" />
           <p v-for="w in change.preview.warnings" :key="w.sentence" class="note">
             <StateMark lamp="watch" /> <span>{{ w.sentence }}</span>
@@ -319,18 +289,12 @@ li b {
   color: var(--ink);
 }
 .slow {
+  display: flex;
+  align-items: center;
+  gap: 6px;
   white-space: nowrap;
   font-size: var(--t-s);
   color: var(--soft);
-}
-.slow input {
-  width: 84px;
-  height: 28px;
-  border: 1px solid var(--edge);
-  border-radius: 3px;
-  background: var(--sheet);
-  color: var(--ink);
-  padding: 0 6px;
 }
 .compare {
   margin: 6px 0;

@@ -18,7 +18,7 @@ const progress = (c: Change) =>
       <p>Everything that was done to the site, newest first.</p>
     </div>
     <ProblemNote :error="error" />
-    <table v-if="changes?.length" class="plain">
+    <VTable v-if="changes?.length" class="plain">
       <thead>
         <tr>
           <th class="n">No.</th>
@@ -49,7 +49,7 @@ const progress = (c: Change) =>
           <td class="mono">{{ clock(c.ended_at) }}</td>
         </tr>
       </tbody>
-    </table>
+    </VTable>
     <p v-else-if="changes" class="empty">Nothing has been changed yet.</p>
     <section v-if="records?.length" class="besides" aria-label="Besides changes">
       <div class="sec">

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed } from "vue";
+import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
 import { useChanges, useCluster, useTestPorts, useTryPassphrase } from "../../api/client";
 import { clock, count } from "../../lib/format";
@@ -38,10 +38,8 @@ const shut = computed(() => {
   }
   return [...found.values()];
 });
-function passphrase(event: Event) {
-  const form = event.target as HTMLFormElement;
-  tryKey.mutate(String(new FormData(form).get("passphrase") ?? ""), { onSettled: () => form.reset() });
-}
+const typed = ref("");
+const passphrase = () => tryKey.mutate(typed.value, { onSettled: () => (typed.value = "") });
 </script>
 
 <template>
@@ -79,7 +77,7 @@ function passphrase(event: Event) {
             <h2>Votes</h2>
             <span class="small">{{ page.votes }}</span>
           </div>
-          <table class="plain">
+          <VTable class="plain">
             <thead>
               <tr>
                 <th>If this is lost</th>
@@ -99,18 +97,18 @@ function passphrase(event: Event) {
                 </td>
               </tr>
             </tbody>
-          </table>
+          </VTable>
           <p v-for="d in page.doubts" :key="d" class="note"><StateMark lamp="watch" /> {{ d }}</p>
           <div class="sec"><h2>Keys</h2></div>
           <form v-if="cluster.encrypted" class="wish" @submit.prevent="passphrase">
-            <label class="field"
-              >Data at rest is encrypted; a passphrase seals the key<input
-                name="passphrase"
-                type="password"
-                aria-label="Passphrase"
-                autocomplete="off"
-            /></label>
-            <button class="btn plain" :disabled="tryKey.isPending.value">Try it</button>
+            <VTextField
+              v-model="typed"
+              type="password"
+              label="Data at rest is encrypted; a passphrase seals the key"
+              aria-label="Passphrase"
+              width="330"
+            />
+            <VBtn type="submit" class="btn plain" :disabled="tryKey.isPending.value">Try it</VBtn>
             <span v-if="tryKey.isSuccess.value" class="small" role="status"
               ><StateMark lamp="sound" /> It opens the key.</span
             >
@@ -154,15 +152,15 @@ function passphrase(event: Event) {
               ? `Tested ${tested}: ${page.shut.length ? `${count(page.shut.length, "try", "tries")} failed` : "everything that can be tried is open"}.`
               : "Not tested yet."
         }}</span>
-        <button type="button" class="act" :disabled="testPorts.isPending.value" @click="testPorts.mutate()">
+        <VBtn class="act" :disabled="testPorts.isPending.value" @click="testPorts.mutate()">
           Test it through the agents
-        </button>
+        </VBtn>
       </div>
       <p v-for="s in shut" :key="s.target + s.why" class="note" data-shut>
         <StateMark lamp="failed" /> {{ [...s.sources].join(", ") }} cannot reach <b>{{ s.target }}</b> on
         {{ [...s.ports].join(", ") }}: {{ s.why }}.
       </p>
-      <table class="plain">
+      <VTable class="plain">
         <thead>
           <tr>
             <th>From</th>
@@ -183,11 +181,9 @@ function passphrase(event: Event) {
             <td>{{ o.tested ? "yes" : "no" }}</td>
           </tr>
         </tbody>
-      </table>
+      </VTable>
       <p class="small">
-        <button type="button" class="act" @click="router.push('/machines?show=nodes')">
-          Nodes and their ports
-        </button>
+        <VBtn class="act" @click="router.push('/machines?show=nodes')"> Nodes and their ports </VBtn>
       </p>
     </section>
   </main>

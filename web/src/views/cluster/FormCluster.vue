@@ -38,6 +38,10 @@ const params = computed(() => ({
 const kind = ref("form-cluster");
 const started = ref(false);
 const plan = usePlan(kind, params, () => wish.members.length > 0);
+const rooms = computed(() => [
+  { title: "neither room: apart", value: "" },
+  ...[...new Set(nodes.value.map((n) => n.room))].map((r) => ({ title: r, value: r })),
+]);
 const mismatch = computed(() => wish.encrypted && wish.passphrase !== again.value);
 
 /** What was entered in the site's text is there; otherwise every node that is heard is a member. */
@@ -87,9 +91,7 @@ async function ask() {
     <h1>Form the cluster</h1>
     <p>The nodes that decide together. Nothing is changed before you carry it out.</p>
     <span class="grow" />
-    <button type="button" class="btn" :disabled="plan.blocked.value || mismatch" @click="plan.carryOut">
-      Carry out
-    </button>
+    <VBtn class="btn" :disabled="plan.blocked.value || mismatch" @click="plan.carryOut"> Carry out </VBtn>
   </div>
   <ProblemNote :error="plan.error.value" />
   <p v-if="machines && !nodes.length" class="empty">
@@ -97,7 +99,10 @@ async function ask() {
   </p>
   <template v-else>
     <div class="top">
-      <table class="plain choose" aria-label="Nodes">
+      <VTable class="plain choose"
+        ><caption class="unseen">
+          Nodes
+        </caption>
         <thead>
           <tr>
             <th>Node</th>
@@ -115,29 +120,29 @@ async function ask() {
             </td>
             <td class="soft">{{ n.room }}, {{ n.rack }}</td>
             <td>
-              <input
-                type="checkbox"
-                :checked="wish.members.includes(n.name)"
+              <VCheckboxBtn
+                :model-value="wish.members.includes(n.name)"
                 :aria-label="`${n.name} is a member`"
-                @change="toggle('members', n.name)"
+                density="compact"
+                @update:model-value="toggle('members', n.name)"
               />
             </td>
             <td>
-              <input
-                type="checkbox"
-                :checked="wish.keepers.includes(n.name)"
+              <VCheckboxBtn
+                :model-value="wish.keepers.includes(n.name)"
                 :disabled="!wish.members.includes(n.name)"
                 :aria-label="`${n.name} has a vote`"
-                @change="toggle('keepers', n.name)"
+                density="compact"
+                @update:model-value="toggle('keepers', n.name)"
               />
             </td>
             <td>
-              <input
-                type="checkbox"
-                :checked="wish.dedicated.includes(n.name)"
+              <VCheckboxBtn
+                :model-value="wish.dedicated.includes(n.name)"
                 :disabled="!wish.members.includes(n.name)"
                 :aria-label="`${n.name} is dedicated to storage`"
-                @change="toggle('dedicated', n.name)"
+                density="compact"
+                @update:model-value="toggle('dedicated', n.name)"
               />
             </td>
             <td :title="n.state.reason">
@@ -146,85 +151,85 @@ async function ask() {
             </td>
           </tr>
         </tbody>
-      </table>
+      </VTable>
       <form class="wishes" @submit.prevent>
         <div class="row">
-          <label class="field"
-            >Name<input
-              v-model="wish.name"
-              aria-label="Name of the cluster"
-              maxlength="80"
-              autocomplete="off"
-          /></label>
-          <label class="field"
-            >Service address, with prefix<input
-              v-model="wish.service_address"
-              placeholder="10.10.0.5/24"
-              aria-label="Service address"
-              autocomplete="off"
-          /></label>
+          <VTextField
+            v-model="wish.name"
+            label="Name"
+            aria-label="Name of the cluster"
+            maxlength="80"
+            width="220"
+          />
+          <VTextField
+            v-model="wish.service_address"
+            label="Service address, with prefix"
+            aria-label="Service address"
+            placeholder="10.10.0.5/24"
+            width="220"
+          />
         </div>
         <div class="row">
-          <label class="field"
-            >Witness, at its address (none: leave empty)<input
-              v-model="wish.witness_url"
-              list="witnesses"
-              aria-label="Address of the witness"
-              style="width: 300px"
-              autocomplete="off"
-              @input="wish.witness = ''"
-          /></label>
+          <VTextField
+            v-model="wish.witness_url"
+            list="witnesses"
+            label="Witness, at its address (none: leave empty)"
+            aria-label="Address of the witness"
+            width="300"
+            @update:model-value="wish.witness = ''"
+          />
           <datalist v-if="yard" id="witnesses">
             <option :value="yard.witness_url">lamp-room, a stand-in</option>
           </datalist>
-          <button type="button" class="btn plain" :disabled="!wish.witness_url" @click="ask">Ask it</button>
+          <VBtn class="btn plain" :disabled="!wish.witness_url" @click="ask">Ask it</VBtn>
           <span class="small" role="status">{{ asking }}</span>
         </div>
         <div v-if="wish.witness" class="row">
-          <label class="field"
-            >It stands in<select v-model="wish.witness_room" aria-label="Room of the witness">
-              <option value="">neither room: apart</option>
-              <option v-for="r in [...new Set(nodes.map((n) => n.room))]" :key="r">{{ r }}</option>
-            </select></label
-          >
-          <label v-if="wish.witness_room" class="field"
-            >Why it may stand beside members<input
-              v-model="wish.witness_reason"
-              maxlength="500"
-              aria-label="Why the witness may stand beside members"
-              style="width: 300px"
-              autocomplete="off"
-          /></label>
+          <VSelect
+            v-model="wish.witness_room"
+            :items="rooms"
+            label="It stands in"
+            aria-label="Room of the witness"
+            width="220"
+          />
+          <VTextField
+            v-if="wish.witness_room"
+            v-model="wish.witness_reason"
+            label="Why it may stand beside members"
+            aria-label="Why the witness may stand beside members"
+            maxlength="500"
+            width="300"
+          />
         </div>
         <div class="row">
-          <label class="field"
-            >Notify by mail (nobody: leave empty)<input
-              v-model="wish.mail_to"
-              type="email"
-              placeholder="storage@example.org"
-              aria-label="Mail address for notifications"
-              style="width: 300px"
-              autocomplete="off"
-          /></label>
+          <VTextField
+            v-model="wish.mail_to"
+            type="email"
+            label="Notify by mail (nobody: leave empty)"
+            aria-label="Mail address for notifications"
+            placeholder="storage@example.org"
+            width="300"
+          />
         </div>
         <div class="row">
-          <label class="check"><input v-model="wish.encrypted" type="checkbox" /> Encrypt data at rest</label>
+          <VCheckbox v-model="wish.encrypted" label="Encrypt data at rest" />
           <template v-if="wish.encrypted">
-            <label class="field"
-              >Passphrase that seals the key<input
-                v-model="wish.passphrase"
-                type="password"
-                aria-label="Passphrase that seals the key"
-                autocomplete="new-password"
-            /></label>
-            <label class="field"
-              >Once more<input
-                v-model="again"
-                type="password"
-                aria-label="Passphrase once more"
-                autocomplete="new-password"
-                :aria-invalid="mismatch"
-            /></label>
+            <VTextField
+              v-model="wish.passphrase"
+              type="password"
+              label="Passphrase that seals the key"
+              autocomplete="new-password"
+              width="200"
+            />
+            <VTextField
+              v-model="again"
+              type="password"
+              label="Once more"
+              aria-label="Passphrase once more"
+              autocomplete="new-password"
+              width="160"
+              :error="mismatch"
+            />
           </template>
         </div>
         <p v-if="wish.encrypted" class="small">
@@ -254,7 +259,7 @@ async function ask() {
   grid-template-columns: minmax(0, 1.15fr) minmax(0, 1fr);
   gap: 26px;
 }
-.choose {
+.choose :deep(table) {
   table-layout: fixed;
 }
 .choose td {
@@ -286,12 +291,5 @@ async function ask() {
   gap: 12px;
   align-items: end;
   flex-wrap: wrap;
-}
-.check {
-  font-size: var(--t-m);
-  display: flex;
-  gap: 8px;
-  align-items: center;
-  min-height: 30px;
 }
 </style>

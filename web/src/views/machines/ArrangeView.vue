@@ -96,16 +96,15 @@ const write = (what: "room" | "rack", old: string, event: Event) =>
     <div class="headline">
       <h1>Machines</h1>
       <MachineTabs /><span class="grow" />
-      <button type="button" class="btn plain" :disabled="!changed" @click="undo">Take back</button>
-      <button
-        type="button"
+      <VBtn class="btn plain" :disabled="!changed" @click="undo">Take back</VBtn>
+      <VBtn
         class="btn"
         data-offered
         :disabled="plan.blocked.value || !changed || !texts.length"
         @click="plan.carryOut"
       >
         Carry out
-      </button>
+      </VBtn>
     </div>
     <ProblemNote :error="error ?? plan.error.value" />
     <p class="small">
@@ -132,9 +131,9 @@ const write = (what: "room" | "rack", old: string, event: Event) =>
             vector-effect="non-scaling-stroke"
           />
         </svg>
-        <input
+        <VTextField
           class="sign"
-          :value="room.name"
+          :model-value="room.name"
           :aria-label="`Name of room ${room.name}`"
           maxlength="63"
           @change="write('room', room.name, $event)"
@@ -150,10 +149,9 @@ const write = (what: "room" | "rack", old: string, event: Event) =>
             @dragleave="over = null"
             @drop.prevent="drop(rack.name)"
           >
-            <button
+            <VBtn
               v-for="name in rack.nodes"
               :key="name"
-              type="button"
               class="stall"
               draggable="true"
               :data-stall="name"
@@ -168,25 +166,23 @@ const write = (what: "room" | "rack", old: string, event: Event) =>
                 >{{ facts.get(name) ? count(facts.get(name)!.disks, "disk") : "enclosure" }},
                 {{ terabytes(bytes.get(name) ?? 0) }} TB</span
               >
-            </button>
+            </VBtn>
             <p v-if="!rack.nodes.length" class="none">
               empty
-              <button type="button" class="act" @click="change(remove(rooms, rack.name))">Remove</button>
+              <VBtn class="act" @click="change(remove(rooms, rack.name))">Remove</VBtn>
             </p>
-            <input
+            <VTextField
               class="rackno"
-              :value="rack.name"
+              :model-value="rack.name"
               :aria-label="`Name of rack ${rack.name}`"
               maxlength="63"
               @change="write('rack', rack.name, $event)"
             />
           </div>
-          <button type="button" class="act more" @click="change(add(rooms, room.name))">Add a rack</button>
+          <VBtn class="act more" @click="change(add(rooms, room.name))">Add a rack</VBtn>
         </div>
       </div>
-      <button v-if="rooms.length" type="button" class="act more" @click="change(add(rooms))">
-        Add a room
-      </button>
+      <VBtn v-if="rooms.length" class="act more" @click="change(add(rooms))"> Add a room </VBtn>
     </div>
     <div v-if="plan.preview.value" class="below">
       <section aria-label="Effect on every level">
@@ -241,29 +237,23 @@ const write = (what: "room" | "rack", old: string, event: Event) =>
   height: 22px;
   display: block;
 }
-.sign,
-.rackno {
-  border: 1px solid transparent;
+/* A sign is written over where it hangs: a field only under the hand. */
+.sign :deep(.v-field:not(.v-field--focused, :hover)),
+.rackno :deep(.v-field:not(.v-field--focused, :hover)) {
+  box-shadow: none;
   background: none;
-  color: var(--ink);
-  font: 640 var(--t-m)/1.3 var(--ui);
-  text-align: center;
-  padding: 1px 4px;
-  min-width: 0;
-  width: 100%;
-  border-radius: 2px;
 }
-.sign:hover,
-.rackno:hover,
-.sign:focus,
-.rackno:focus {
-  border-color: var(--edge);
-  background: var(--sheet);
+.sign :deep(input),
+.rackno :deep(input) {
+  text-align: center;
+  font-weight: 640;
 }
 .rackno {
+  margin-top: auto;
+}
+.rackno :deep(input) {
   font-size: var(--t-s);
   font-weight: 560;
-  margin-top: auto;
 }
 .racks {
   display: flex;

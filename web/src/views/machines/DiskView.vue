@@ -41,20 +41,19 @@ const clear = () => router.push({ query: { ...route.query, plan: "clear-disk", d
           }}). {{ one.state }}
         </p>
         <span class="grow" />
-        <button
-          type="button"
+        <VBtn
           class="btn plain"
           :aria-pressed="one.lit"
           @click="light.mutate({ name: one.name, on: !one.lit })"
         >
           {{ one.lit ? "Turn its light off" : "Turn its light on" }}
-        </button>
+        </VBtn>
         <template v-if="one.pool">
           <RouterLink class="act" :to="plan('change-role')">Preview another role</RouterLink>
           <RouterLink class="act" :to="plan('replace-disk')">Preview replacing it</RouterLink>
           <RouterLink class="act" :to="plan('retire')">Preview retiring it</RouterLink>
         </template>
-        <button v-if="one.clearable" type="button" class="btn" @click="clear">Preview clearing it</button>
+        <VBtn v-if="one.clearable" class="btn" @click="clear">Preview clearing it</VBtn>
       </div>
       <div class="two">
         <section aria-label="Verdict">
@@ -86,7 +85,10 @@ const clear = () => router.push({ query: { ...route.query, plan: "clear-disk", d
           <template v-if="page">
             <div class="sec"><h2>What it holds</h2></div>
             <p>{{ page.loss }}</p>
-            <table v-if="page.held.length" class="plain" aria-label="What it holds">
+            <VTable v-if="page.held.length" class="plain"
+              ><caption class="unseen">
+                What it holds
+              </caption>
               <thead>
                 <tr>
                   <th>Volume</th>
@@ -116,7 +118,7 @@ const clear = () => router.push({ query: { ...route.query, plan: "clear-disk", d
                   </td>
                 </tr>
               </tbody>
-            </table>
+            </VTable>
             <div class="sec"><h2>What was done with it</h2></div>
             <HistoryTable :lines="page.history" />
           </template>

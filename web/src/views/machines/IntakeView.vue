@@ -1,23 +1,22 @@
 <script setup lang="ts">
-import { computed, reactive, ref } from "vue";
+import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { Refused, takeFiles, useMachines, useReadBmc, useYard, type Outcome } from "../../api/client";
+import { Refused, takeFiles, useMachines, useYard, type Outcome } from "../../api/client";
 import { batches } from "../../lib/batches";
 import { count } from "../../lib/format";
 import { natural } from "../../lib/natural";
 import { pathOf } from "../../lib/paths";
-import ProblemNote from "../../parts/ProblemNote.vue";
+import FilePick from "../../parts/FilePick.vue";
 import StateMark from "../../parts/StateMark.vue";
+import BmcForm from "./BmcForm.vue";
 import MachineTabs from "./MachineTabs.vue";
 
 /** The ways in: agents, files, BMCs, text; and the verdict on what came in. */
 const { data: machines } = useMachines();
 const { data: yard } = useYard(true);
-const readBmc = useReadBmc();
 const router = useRouter();
 const route = useRoute();
 const home = location.origin;
-const bmc = reactive({ bmc_url: "", user: "", password: "" });
 const over = ref(false);
 const running = ref<{ done: number; all: number } | null>(null);
 const stopped = ref(false);
@@ -68,11 +67,6 @@ function drop(event: DragEvent) {
   over.value = false;
   void take([...(event.dataTransfer?.files ?? [])]);
 }
-const pick = (event: Event) => {
-  const input = event.target as HTMLInputElement;
-  void take([...(input.files ?? [])]).finally(() => (input.value = ""));
-};
-const read = () => readBmc.mutate({ ...bmc }, { onSuccess: () => (bmc.password = "") });
 const clear = (disk: string) => router.push({ query: { ...route.query, plan: "clear-disk", disk } });
 </script>
 
@@ -103,16 +97,13 @@ const clear = (disk: string) => router.push({ query: { ...route.query, plan: "cl
           >
             <p>
               Drop inventory files here, of as many nodes as you like, or
-              <label class="act" tabindex="0" @keydown.enter="($refs.picker as HTMLInputElement).click()"
-                >choose files<input
-                  ref="picker"
-                  type="file"
-                  multiple
-                  accept=".json,application/json"
-                  aria-label="Inventory files"
-                  class="hidden"
-                  @change="pick" /></label
-              >.
+              <FilePick
+                label="choose files"
+                name="Inventory files"
+                accept=".json,application/json"
+                multiple
+                @pick="take"
+              />.
             </p>
             <p class="small">
               The output of <code>lsblk --json --bytes --output-all</code>,
@@ -120,21 +111,18 @@ const clear = (disk: string) => router.push({ query: { ...route.query, plan: "cl
               fulmar.lsblk.json. Or agents' inventories, several in one file.
             </p>
           </div>
-          <div
-            v-if="running"
-            class="meter"
-            role="progressbar"
-            aria-label="Files taken in"
-            :aria-valuenow="running.done"
-            aria-valuemin="0"
-            :aria-valuemax="running.all"
-          >
-            <i><u :style="{ width: `${(running.done / running.all) * 100}%` }" /></i>
+          <div v-if="running" class="meter">
+            <VProgressLinear
+              :model-value="(running.done / running.all) * 100"
+              aria-label="Files taken in"
+              color="primary"
+              height="6"
+            />
             <p>
               {{ running.done }} of {{ count(running.all, "file") }}
-              <button type="button" class="act" @click="stopped = true">
+              <VBtn class="act" @click="stopped = true">
                 {{ stopped ? "Stopping …" : "Stop" }}
-              </button>
+              </VBtn>
             </p>
           </div>
           <template v-if="outcomes.length">
@@ -142,7 +130,7 @@ const clear = (disk: string) => router.push({ query: { ...route.query, plan: "cl
               {{ tally.map(([r, n]) => `${n} ${r}`).join(", ")
               }}{{ stopped ? "; stopped, what was taken stays" : "" }}.
             </p>
-            <table class="plain outcomes">
+            <VTable class="plain outcomes">
               <tbody>
                 <tr v-for="(o, i) in shown.slice(0, 200)" :key="i" :data-result="o.result">
                   <td class="mono">{{ o.file }}</td>
@@ -152,53 +140,13 @@ const clear = (disk: string) => router.push({ query: { ...route.query, plan: "cl
                   </td>
                 </tr>
               </tbody>
-            </table>
+            </VTable>
             <p v-if="shown.length > 200" class="small">and {{ shown.length - 200 }} more.</p>
           </template>
         </section>
         <section aria-label="From a BMC">
           <div class="sec"><h2>From a BMC, over Redfish</h2></div>
-          <form class="wish" @submit.prevent="read">
-            <label class="field"
-              >Address<input
-                v-model="bmc.bmc_url"
-                list="bmcs"
-                placeholder="https://10.0.0.11"
-                aria-label="Address of the BMC"
-                style="width: 260px"
-                autocomplete="off"
-            /></label>
-            <datalist v-if="yard" id="bmcs">
-              <option v-for="(url, node) in yard.bmc_urls" :key="node" :value="url">
-                {{ node }}, a stand-in
-              </option>
-            </datalist>
-            <label class="field"
-              >Name<input
-                v-model="bmc.user"
-                aria-label="Name at the BMC"
-                style="width: 90px"
-                autocomplete="off"
-            /></label>
-            <label class="field"
-              >Password<input
-                v-model="bmc.password"
-                type="password"
-                aria-label="Password at the BMC"
-                style="width: 110px"
-                autocomplete="off"
-            /></label>
-            <button class="btn plain" :disabled="!bmc.bmc_url || readBmc.isPending.value">
-              {{ readBmc.isPending.value ? "Reading …" : "Read" }}
-            </button>
-          </form>
-          <ProblemNote :error="readBmc.error.value" />
-          <p v-if="readBmc.data.value" role="status" class="small">
-            {{ readBmc.data.value.node }}: {{ count(readBmc.data.value.disks, "drive")
-            }}{{ readBmc.data.value.new ? ", new here and awaited" : "; it was known already" }}. The password
-            is kept nowhere.<template v-if="yard"> The stand-ins take name yard, password yard.</template>
-          </p>
-          <p v-else-if="yard" class="small">The stand-ins' BMCs take name yard, password yard.</p>
+          <BmcForm :yard="yard" />
         </section>
         <section aria-label="By hand">
           <div class="sec"><h2>By hand</h2></div>
@@ -218,7 +166,7 @@ const clear = (disk: string) => router.push({ query: { ...route.query, plan: "cl
             ></span
           >
         </div>
-        <table class="plain">
+        <VTable class="plain">
           <thead>
             <tr>
               <th>Disk</th>
@@ -235,9 +183,7 @@ const clear = (disk: string) => router.push({ query: { ...route.query, plan: "cl
               </td>
               <td>{{ d.reasons.join("; ") }}</td>
               <td>
-                <button v-if="d.clearable" type="button" class="act" @click="clear(d.name)">
-                  Preview clearing
-                </button>
+                <VBtn v-if="d.clearable" class="act" @click="clear(d.name)"> Preview clearing </VBtn>
               </td>
             </tr>
             <tr v-if="machines && !unfit.length">
@@ -250,13 +196,13 @@ const clear = (disk: string) => router.push({ query: { ...route.query, plan: "cl
               </td>
             </tr>
           </tbody>
-        </table>
+        </VTable>
         <p v-if="unfit.length > 100" class="small">
           <RouterLink class="act" to="/machines?with=unfit">All {{ unfit.length }}</RouterLink>
         </p>
         <template v-if="many.length">
           <div class="sec"><h2>One disk, several paths</h2></div>
-          <table class="plain">
+          <VTable class="plain">
             <tbody>
               <tr v-for="d in many.slice(0, 50)" :key="d.name">
                 <td class="mono">
@@ -268,7 +214,7 @@ const clear = (disk: string) => router.push({ query: { ...route.query, plan: "cl
                 <td>{{ d.enclosure ? `enclosure ${d.enclosure}` : "" }} {{ d.missing_paths.join("; ") }}</td>
               </tr>
             </tbody>
-          </table>
+          </VTable>
         </template>
       </section>
     </div>
@@ -308,31 +254,8 @@ code {
   border-color: var(--slate);
   background: var(--slate-pale);
 }
-.hidden {
-  position: absolute;
-  width: 1px;
-  height: 1px;
-  opacity: 0;
-}
-.wish {
-  display: flex;
-  gap: 12px;
-  align-items: end;
-  padding-bottom: 6px;
-}
 .meter {
   padding: 8px 0 2px;
-}
-.meter i {
-  display: block;
-  height: 8px;
-  background: var(--well);
-  border: 1px solid var(--edge);
-}
-.meter u {
-  display: block;
-  height: 100%;
-  background: var(--slate);
 }
 .outcomes {
   max-height: 260px;

@@ -66,26 +66,27 @@ const show = (which: string) =>
       <MachineTabs />
       <span class="grow" />
       <span class="lens" role="group" aria-label="Show">
-        <button type="button" :aria-pressed="what === 'disks'" @click="show('disks')">Disks</button>
-        <button type="button" :aria-pressed="what === 'nodes'" @click="show('nodes')">Nodes</button>
+        <VBtn :aria-pressed="what === 'disks'" @click="show('disks')">Disks</VBtn>
+        <VBtn :aria-pressed="what === 'nodes'" @click="show('nodes')">Nodes</VBtn>
       </span>
-      <label class="field"
-        ><input
-          v-model="wanted"
-          placeholder="Show only, such as ssd unfit"
-          aria-label="Show only rows with"
-          style="width: 220px"
-      /></label>
+      <VTextField
+        v-model="wanted"
+        placeholder="Show only, such as ssd unfit"
+        aria-label="Show only rows with"
+        width="230"
+      />
       <VMenu v-model="choosing" :close-on-content-click="false" location="bottom end" transition="none">
-        <template #activator="{ props }"
-          ><button v-bind="props" type="button" class="btn plain">Columns</button></template
-        >
+        <template #activator="{ props }"><VBtn v-bind="props" class="btn plain">Columns</VBtn></template>
         <fieldset class="pick">
           <legend>Columns of {{ what }}</legend>
-          <label v-for="c in what === 'nodes' ? NODE_COLUMNS : DISK_COLUMNS" :key="c.id"
-            ><input v-model="chosen[what]" type="checkbox" :value="c.id" :disabled="c.id === 'name'" />
-            {{ c.name }}</label
-          >
+          <VCheckbox
+            v-for="c in what === 'nodes' ? NODE_COLUMNS : DISK_COLUMNS"
+            :key="c.id"
+            v-model="chosen[what]"
+            :value="c.id"
+            :label="c.name"
+            :disabled="c.id === 'name'"
+          />
         </fieldset>
       </VMenu>
     </div>
@@ -139,7 +140,7 @@ const show = (which: string) =>
         class="empty"
       >
         Nothing has “{{ wanted }}” in any column.
-        <button type="button" class="act" @click="wanted = ''">Show all</button>
+        <VBtn class="act" @click="wanted = ''">Show all</VBtn>
       </p>
     </template>
   </main>

@@ -51,25 +51,17 @@ const open = (d: DiskFacts) => router.push(pathOf("disk", d.name));
           :to="{ query: { ...route.query, plan: 'retire', node: one.name } }"
           >Preview retiring its disks</RouterLink
         >
-        <button type="button" class="btn plain" @click="plan('rename', { nodes: one.name })">
-          Preview renaming
-        </button>
-        <button
+        <VBtn class="btn plain" @click="plan('rename', { nodes: one.name })"> Preview renaming </VBtn>
+        <VBtn
           v-if="cluster?.cluster && !cluster.cluster.forming && !one.member"
-          type="button"
           class="btn"
           @click="plan('add-node', { node: one.name })"
         >
           Preview adding it to {{ cluster.cluster.name }}
-        </button>
-        <button
-          v-else-if="one.member"
-          type="button"
-          class="btn plain"
-          @click="plan('let-go', { node: one.name })"
-        >
+        </VBtn>
+        <VBtn v-else-if="one.member" class="btn plain" @click="plan('let-go', { node: one.name })">
           Preview letting it go
-        </button>
+        </VBtn>
       </div>
       <dl class="facts">
         <div>
@@ -115,23 +107,21 @@ const open = (d: DiskFacts) => router.push(pathOf("disk", d.name));
       <section aria-label="Network ports">
         <div class="sec">
           <h2>Network ports</h2>
-          <span class="grow" /><button
+          <span class="grow" /><VBtn
             v-if="one.ports.length"
-            type="button"
             class="act"
             @click="plan('address-ports', { nodes: one.name, port: one.ports[0]!.name })"
           >
-            Preview handing out addresses</button
-          ><button
+            Preview handing out addresses</VBtn
+          ><VBtn
             v-if="one.ports.length"
-            type="button"
             class="act"
             @click="plan('purpose-ports', { nodes: one.name, port: one.ports[0]!.name })"
           >
             Preview another purpose
-          </button>
+          </VBtn>
         </div>
-        <table class="plain">
+        <VTable class="plain">
           <thead>
             <tr>
               <th>Port</th>
@@ -159,14 +149,14 @@ const open = (d: DiskFacts) => router.push(pathOf("disk", d.name));
               <td colspan="7" class="soft">Nobody has told of its ports yet.</td>
             </tr>
           </tbody>
-        </table>
+        </VTable>
       </section>
       <section aria-label="Disks">
         <div class="sec">
           <h2>Disks</h2>
           <span class="small">{{ count(disks.length, "disk") }}</span>
         </div>
-        <table class="plain">
+        <VTable class="plain">
           <thead>
             <tr>
               <th>Disk</th>
@@ -198,7 +188,7 @@ const open = (d: DiskFacts) => router.push(pathOf("disk", d.name));
               </td>
             </tr>
           </tbody>
-        </table>
+        </VTable>
       </section>
     </template>
     <p v-else-if="!machines && !error" class="empty">Reading {{ node }} …</p>

@@ -3,6 +3,7 @@ import { computed, ref, watch } from "vue";
 import { useText } from "../../api/client";
 import { usePlan } from "../../lib/plan";
 import PreviewEffects from "../../parts/PreviewEffects.vue";
+import FilePick from "../../parts/FilePick.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import TextEditor from "../../parts/TextEditor.vue";
 import MachineTabs from "./MachineTabs.vue";
@@ -46,12 +47,7 @@ function save() {
   link.click();
   URL.revokeObjectURL(link.href);
 }
-async function load(event: Event) {
-  const input = event.target as HTMLInputElement;
-  const file = input.files?.[0];
-  if (file) edit(await file.text());
-  input.value = "";
-}
+const load = async ([file]: File[]) => edit(await file!.text());
 </script>
 
 <template>
@@ -60,25 +56,18 @@ async function load(event: Event) {
       <h1>Machines</h1>
       <MachineTabs /><span class="grow" />
       <span class="lens" role="group" aria-label="Text">
-        <button type="button" :aria-pressed="source === 'now' && !touched" @click="show('now')">
-          As it stands
-        </button>
-        <button
-          type="button"
+        <VBtn :aria-pressed="source === 'now' && !touched" @click="show('now')"> As it stands </VBtn>
+        <VBtn
           :disabled="!data?.taken"
           :aria-pressed="source === 'entered' && !touched"
           @click="show('entered')"
         >
           As last entered
-        </button>
+        </VBtn>
       </span>
-      <label class="act file"
-        >Load a file<input type="file" accept=".yaml,.yml,text/plain" aria-label="Load a text" @change="load"
-      /></label>
-      <button type="button" class="act" @click="save">Save as a file</button>
-      <button type="button" class="btn" data-offered :disabled="plan.blocked.value" @click="plan.carryOut">
-        Carry out
-      </button>
+      <FilePick label="Load a file" name="Load a text" accept=".yaml,.yml,text/plain" @pick="load" />
+      <VBtn class="act" @click="save">Save as a file</VBtn>
+      <VBtn class="btn" data-offered :disabled="plan.blocked.value" @click="plan.carryOut"> Carry out </VBtn>
     </div>
     <ProblemNote :error="error ?? plan.error.value" />
     <div class="two">
@@ -110,20 +99,5 @@ async function load(event: Event) {
 }
 .effects :deep(.columns) {
   grid-template-columns: minmax(0, 1fr);
-}
-.file {
-  position: relative;
-  cursor: pointer;
-}
-.file input {
-  position: absolute;
-  inset: 0;
-  opacity: 0;
-  width: 100%;
-  cursor: pointer;
-}
-.lens button[disabled] {
-  color: var(--faint);
-  cursor: not-allowed;
 }
 </style>

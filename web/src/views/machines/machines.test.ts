@@ -1,6 +1,7 @@
 import { mount } from "@vue/test-utils";
 import { describe, expect, it } from "vitest";
-import type { DiskFacts } from "../../api/client";
+import type { DiskFacts, LevelRow } from "../../api/client";
+import { controls } from "../../controls";
 import { batches, stem } from "../../lib/batches";
 import { speed } from "../../lib/format";
 import LevelTable from "../../parts/LevelTable.vue";
@@ -134,10 +135,12 @@ describe("the table of levels", () => {
     stranded_three: null,
   });
   it("strikes out what changes, and says when there are too few domains", () => {
-    const table = mount(LevelTable, { props: { before: [row(2, 0)], after: [row(3, 5e12)] } });
+    const show = (before: LevelRow[], after: LevelRow[]) =>
+      mount(LevelTable, { props: { before, after }, global: { plugins: [controls] } });
+    const table = show([row(2, 0)], [row(3, 5e12)]);
     expect(table.findAll("s").map((s) => s.text())).toEqual(["2", "none"]);
     expect(table.text()).toContain("5.00");
     expect(table.text()).toContain("too few");
-    expect(mount(LevelTable, { props: { before: [], after: [row(3, 0)] } }).findAll("s")).toHaveLength(0);
+    expect(show([], [row(3, 0)]).findAll("s")).toHaveLength(0);
   });
 });

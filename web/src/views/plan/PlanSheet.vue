@@ -2,131 +2,62 @@
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useBarn } from "../../api/client";
+import { ASKED, asking, kindOf, offer, type Wish } from "../../kinds/kind";
 import { everyEffect } from "../../lib/effects";
 import { amount } from "../../lib/format";
-import { natural } from "../../lib/natural";
 import { usePlan } from "../../lib/plan";
 import BarnMap from "../../parts/BarnMap.vue";
 import LedgerTable from "../../parts/LedgerTable.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import PreviewEffects from "../../parts/PreviewEffects.vue";
-import DiskChooser from "./DiskChooser.vue";
-import GroundWish from "./GroundWish.vue";
-import LeaveWish from "./LeaveWish.vue";
-import SettingsWish from "./SettingsWish.vue";
-import PoolWish from "./PoolWish.vue";
-import VolumeWish from "./VolumeWish.vue";
 
 /** A change before it is one: the wish on top, what happens in order on the left, what it does to you on the right. */
 const route = useRoute();
 const router = useRouter();
 const { data: barn } = useBarn();
-const GROUND = [
-  "clear-disk",
-  "delete-volume",
-  "delete-pool",
-  "rename",
-  "address-ports",
-  "purpose-ports",
-  "add-node",
-  "let-go",
-] as const;
-const LEAVING = ["retire", "replace-disk", "change-role"] as const;
-const KINDS = [
-  "form-pool",
-  "grow-pool",
-  "create-volume",
-  "rebuild",
-  "set-pool",
-  ...LEAVING,
-  ...GROUND,
-  "arrange",
-  "give-up",
-] as const;
-const leaving = computed(() => LEAVING.some((k) => k === kind.value));
-const ground = computed(() => GROUND.some((k) => k === kind.value));
-const ASKED = ["plan", "pool", "volume", "disk", "node", "nodes", "port", "rack", "with-params"];
-const kind = computed(() => KINDS.find((k) => k === route.query.plan) ?? null);
-const open = computed({ get: () => kind.value !== null, set: (on) => !on && close() });
-
-const params = ref<Record<string, unknown>>({});
-const chosen = ref(new Set<string>());
-const wished = computed(() => kind.value ?? "rebuild");
-const { preview, blocked, carryOut, error } = usePlan(
-  wished,
-  params,
-  () => kind.value !== null && Object.keys(params.value).length > 0,
-);
-watch(chosen, (now) => {
-  if (kind.value === "grow-pool")
-    params.value = { pool: String(route.query.pool ?? ""), disks: [...now].sort(natural) };
+const name = computed(() => (typeof route.query.plan === "string" ? route.query.plan : ""));
+const kind = computed(() => {
+  const found = kindOf(name.value);
+  return found?.elsewhere ? undefined : found;
 });
-const hasMap = computed(() => !ground.value && kind.value !== "arrange" && kind.value !== "set-pool");
-const touched = computed(
-  () =>
-    Boolean(
-      params.value.name ||
-      params.value.typed ||
-      params.value.pattern ||
-      params.value.start ||
-      params.value.by ||
-      params.value.reason ||
-      (params.value.names as string[] | undefined)?.some(Boolean),
-    ) ||
-    chosen.value.size > 0 ||
-    ["rebuild", "add-node", "let-go", "arrange", "purpose-ports", "set-pool", "give-up"].includes(
-      kind.value ?? "",
-    ),
+const open = computed({ get: () => kind.value !== undefined, set: (on) => !on && close() });
+const given = computed(() => typeof route.query["with-params"] === "string");
+
+const params = ref<Wish>({});
+const chosen = ref(new Set<string>());
+const { preview, blocked, carryOut, error } = usePlan(
+  name,
+  params,
+  () => kind.value !== undefined && Object.keys(params.value).length > 0,
 );
-const WAITING: Record<string, string> = {
-  "form-pool": "Give it a name and choose disks: by the buttons above, or on the map.",
-  "grow-pool": "Choose disks: by the buttons above, or on the map.",
-  "create-volume": "Give it a name and a size.",
-  "delete-volume": "Read what would be destroyed, then type the volume's name.",
-  "delete-pool": "Read what would be given up, then type the pool's name.",
-  "clear-disk": "Read what would be destroyed, then type the disk's name.",
-  retire: "Choose what is to be emptied and let go.",
-  "replace-disk": "Choose the disk that takes its place.",
-  "change-role": "Choose a role, and write why where the rule says otherwise.",
-  rename: "Choose nodes and write their new names.",
-  "address-ports": "Choose nodes, a port and the first address.",
-};
-const waiting = computed(() =>
-  kind.value === "create-volume" && !barn.value?.pools.length
-    ? "A volume draws from a pool, and there is none yet. Form a pool first."
-    : (WAITING[kind.value ?? ""] ?? ""),
-);
-const choosing = computed(() => kind.value === "form-pool" || kind.value === "grow-pool");
+offer({ barn, preview, chosen });
+const begun = computed(() => kind.value?.begun?.(params.value) ?? true);
+const choosing = computed(() => kind.value?.map === "choose");
 const onDisks = computed(() => everyEffect(preview.value, "on-disks"));
 const arriving = computed(
   () => Object.assign({}, ...onDisks.value.map((e) => e.arriving)) as Record<string, number>,
 );
-const leavingBytes = computed(
+const leaving = computed(
   () => Object.assign({}, ...onDisks.value.map((e) => e.leaving)) as Record<string, number>,
 );
 const ledgers = computed(() => everyEffect(preview.value, "ledgers").flatMap((e) => e.ledgers));
 const lit = computed(() =>
-  choosing.value || !preview.value ? null : { ...arriving.value, ...leavingBytes.value },
+  choosing.value || !preview.value ? null : { ...arriving.value, ...leaving.value },
 );
 
 watch(
-  kind,
-  (now) => {
+  name,
+  () => {
     chosen.value = new Set();
-    params.value =
-      now === "rebuild"
-        ? { pool: String(route.query.pool ?? "") }
-        : now === "grow-pool"
-          ? { pool: String(route.query.pool ?? ""), disks: [] }
-          : given();
+    params.value = given.value ? whole() : (kind.value?.start?.(asking(route.query)) ?? {});
   },
   { immediate: true },
 );
 
 /** Parameters that the address carries whole, as the way back of a change does. */
-function given(): Record<string, unknown> {
+function whole(): Wish {
   try {
-    return JSON.parse(String(route.query["with-params"] ?? "{}")) as Record<string, unknown>;
+    return JSON.parse(String(route.query["with-params"])) as Wish;
   } catch {
     return {};
   }
@@ -176,38 +107,24 @@ async function copyText() {
       <div class="body">
         <header>
           <h1>{{ preview?.title ?? "Preview" }}</h1>
-          <span class="grow" /><button type="button" class="act" @click="copyText">Copy as text</button
-          ><button type="button" class="act" @click="close">Close</button>
+          <span class="grow" /><VBtn class="act" @click="copyText">Copy as text</VBtn
+          ><VBtn class="act" @click="close">Close</VBtn>
         </header>
         <p class="summary">
           {{ preview ? `${preview.summary} Nothing has been changed yet.` : "Making the preview …" }}
-          <span v-if="lit && hasMap">On the map, striped hay leaves and striped blue arrives.</span>
+          <span v-if="lit && kind.map">On the map, striped hay leaves and striped blue arrives.</span>
         </p>
-        <PoolWish
-          v-if="kind === 'form-pool'"
-          v-model="params"
-          v-model:chosen="chosen"
-          :barn="barn"
-          :preview="preview"
-        />
-        <SettingsWish v-else-if="kind === 'set-pool' && !route.query['with-params']" v-model="params" />
-        <LeaveWish v-else-if="leaving" :key="`leave-${kind}`" v-model="params" :kind="kind" />
-        <VolumeWish v-else-if="kind === 'create-volume'" v-model="params" :pools="barn.pools" />
-        <DiskChooser v-else-if="kind === 'grow-pool'" v-model:chosen="chosen" :barn="barn" />
-        <GroundWish
-          v-else-if="ground && !route.query['with-params']"
-          :key="kind"
-          v-model="params"
-          :kind="kind"
-        />
+        <form v-if="kind.fields && !given" class="fields" @submit.prevent>
+          <component :is="kind.fields" :key="name" v-model="params" />
+        </form>
         <BarnMap
-          v-if="hasMap"
+          v-if="kind.map"
           line
           :rooms="barn.rooms"
           :lit="lit"
           :chosen="choosing ? chosen : null"
-          :arriving="kind === 'form-pool' ? {} : arriving"
-          :leaving="leavingBytes"
+          :arriving="choosing ? {} : arriving"
+          :leaving="leaving"
           @toggle="(d) => d.fit && toggle(d.name)"
         />
         <section v-if="ledgers.length" class="bytes" aria-label="Where each byte goes">
@@ -221,12 +138,12 @@ async function copyText() {
         <PreviewEffects
           v-if="preview"
           :preview="preview"
-          :waiting="preview.blockers.length && !touched ? waiting : undefined"
-          :without="kind === 'form-pool' ? ['roles'] : []"
+          :waiting="preview.blockers.length && !begun ? kind.wants : undefined"
+          :without="kind.shows"
         />
       </div>
       <footer>
-        <button type="button" class="btn" :disabled="blocked" @click="carryOut">Carry out</button>
+        <VBtn class="btn" :disabled="blocked" @click="carryOut">Carry out</VBtn>
         <span class="small">Recorded for {{ barn.operator }}. Starts now.</span>
       </footer>
     </section>
@@ -275,6 +192,13 @@ h1 {
   font-weight: 700;
   letter-spacing: -0.015em;
   line-height: 1.2;
+}
+.fields {
+  display: flex;
+  flex-wrap: wrap;
+  align-items: end;
+  gap: 8px 14px;
+  padding-bottom: 8px;
 }
 .summary {
   color: var(--soft);

@@ -141,7 +141,7 @@ const cards = computed(() => {
               <h2>Domains</h2>
               <span class="small">by {{ pool.level }}, TB</span>
             </div>
-            <table class="plain">
+            <VTable class="plain">
               <thead>
                 <tr>
                   <th>{{ pool.level }}</th>
@@ -158,7 +158,7 @@ const cards = computed(() => {
                   <td class="n">{{ d.stranded ? terabytes(d.stranded) : "" }}</td>
                 </tr>
               </tbody>
-            </table>
+            </VTable>
             <p class="say">{{ pool.healing }}</p>
             <p class="say soft">
               Usual protection: {{ pool.protection }}. The furthest disk is {{ percent(pool.imbalance) }} off
@@ -183,7 +183,7 @@ const cards = computed(() => {
             <h2>Volumes</h2>
             <span class="small">{{ count(volumes.length, "volume") }}</span>
           </div>
-          <table v-if="volumes.length" class="plain">
+          <VTable v-if="volumes.length" class="plain">
             <thead>
               <tr>
                 <th>Volume</th>
@@ -208,7 +208,7 @@ const cards = computed(() => {
                 <td class="soft">{{ v.protection }}</td>
               </tr>
             </tbody>
-          </table>
+          </VTable>
         </section>
       </template>
       <template v-else-if="page && show === 'roles'">
@@ -235,7 +235,10 @@ const cards = computed(() => {
                 It takes with it what it had not yet settled. The disks it serves are then compared with the
                 other copies, and served by another device of their node.
               </p>
-              <table class="plain tight" aria-label="If a cache device fails">
+              <VTable class="plain tight"
+                ><caption class="unseen">
+                  If a cache device fails
+                </caption>
                 <thead>
                   <tr>
                     <th>Device</th>
@@ -259,7 +262,7 @@ const cards = computed(() => {
                     </td>
                   </tr>
                 </tbody>
-              </table>
+              </VTable>
             </template>
             <div class="sec"><h2>How long it lasts</h2></div>
             <p v-if="page.cache_share" class="say">
@@ -284,7 +287,7 @@ const cards = computed(() => {
               <h2>What would raise it most</h2>
               <span class="small">each tried, at the usual protection</span>
             </div>
-            <table v-if="page.additions.length" class="plain">
+            <VTable v-if="page.additions.length" class="plain">
               <thead>
                 <tr>
                   <th>One more</th>
@@ -301,13 +304,16 @@ const cards = computed(() => {
                   <td class="n">{{ percent(a.gain_bytes / a.raw_bytes) }}</td>
                 </tr>
               </tbody>
-            </table>
+            </VTable>
             <p v-else class="say soft">No single disk or node that is like those it has would raise it.</p>
             <div class="sec">
               <h2>Healing</h2>
               <span class="small">of the volumes that are there, after any one loss</span>
             </div>
-            <table v-if="page.heals.length" class="plain" aria-label="Healing by level">
+            <VTable v-if="page.heals.length" class="plain"
+              ><caption class="unseen">
+                Healing by level
+              </caption>
               <thead>
                 <tr>
                   <th>Losing a</th>
@@ -323,7 +329,7 @@ const cards = computed(() => {
                   </td>
                 </tr>
               </tbody>
-            </table>
+            </VTable>
             <p class="say">{{ pool.healing }}</p>
             <p class="say soft">
               With nothing held back it would hold {{ terabytes(page.without_headroom) }} TB ({{

@@ -24,7 +24,7 @@ const rolesOf = (p: Pool) =>
       <span class="grow" /><PlanMenu v-if="barn" :pools="barn.pools" />
     </div>
     <ProblemNote :error="error" />
-    <table v-if="barn?.pools.length" class="plain">
+    <VTable v-if="barn?.pools.length" class="plain">
       <thead>
         <tr>
           <th>Pool</th>
@@ -61,7 +61,7 @@ const rolesOf = (p: Pool) =>
           <td class="soft">{{ p.healing }}</td>
         </tr>
       </tbody>
-    </table>
+    </VTable>
     <p v-else-if="barn" class="empty">
       No pool yet.
       <RouterLink class="act" data-offered :to="{ query: { plan: 'form-pool' } }">Preview a pool</RouterLink>

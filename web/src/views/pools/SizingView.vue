@@ -40,6 +40,21 @@ const USUAL: SizingVariant = {
   grace_seconds: 30,
   replace_seconds: 172_800,
 };
+const COPIES = [1, 2, 3, 4, 5].map((n) => ({ title: n === 1 ? "1 copy" : `${n} copies`, value: n }));
+const SPREADS = (["room", "rack", "node", "disk"] as const).map((l) => ({
+  title: `each in another ${l}`,
+  value: l,
+}));
+const HELD_BACK = [
+  { title: "nothing held back", value: null },
+  ...(["disk", "node", "rack"] as const).map((l) => ({ title: `heals from losing a ${l}`, value: l })),
+];
+const LOSSES = ["once", "2 in turn", "3 in turn"].map((title, i) => ({ title, value: i + 1 }));
+const SERVES = [
+  { title: "fastest is cache", value: "cache" },
+  { title: "fastest is a fast tier", value: "fast tier" },
+  { title: "all is capacity", value: "capacity" },
+];
 const EXAMPLE =
   "room North Quay\nrack NQ-1\n  heron-{1..2}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\nrack NQ-2\n  heron-{3..4}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\nroom South Quay\nrack SQ-1\n  heron-{5..6}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\n";
 const variants = ref<SizingVariant[]>(
@@ -108,6 +123,7 @@ function repaired(repair: Repair | null, what: string): string {
   waits.push(`at least ${span(repair.copying)} to copy, held up by ${repair.bottleneck || "nothing"}`);
   return `${what === "disk" ? "A disk" : "A node"}: about ${span(repair.seconds)} (${waits.join(", ")}).`;
 }
+const typed = (event: Event) => Number((event.target as HTMLInputElement).value);
 const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 100).toFixed(2)) : "");
 </script>
 
@@ -119,95 +135,88 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
       <p>What machines on paper would hold, heal and survive.</p>
       <span class="grow" />
       <span class="small" role="status">{{ isFetching ? "Working it out …" : "" }}</span>
-      <button type="button" class="act" :disabled="!ready" @click="saveCsv">
-        Save the comparison as CSV
-      </button>
-      <button v-if="variants.length < MOST" type="button" class="btn" @click="add">Add a variant</button>
+      <VBtn class="act" :disabled="!ready" @click="saveCsv"> Save the comparison as CSV </VBtn>
+      <VBtn v-if="variants.length < MOST" class="btn" @click="add">Add a variant</VBtn>
     </div>
     <ProblemNote :error="failure ?? error" />
     <div class="bench" :style="{ gridTemplateColumns: `repeat(${variants.length}, minmax(0, 1fr))` }">
       <section v-for="(v, i) in variants" :key="i" :aria-label="v.name" :data-variant="i">
         <div class="sec">
-          <input v-model="v.name" class="title" maxlength="80" :aria-label="`Name of variant ${i + 1}`" />
+          <VTextField
+            v-model="v.name"
+            class="title"
+            maxlength="80"
+            :aria-label="`Name of variant ${i + 1}`"
+          />
           <span class="grow" />
-          <button type="button" class="act" @click="takeSite(i)">From this site</button>
-          <button type="button" class="act" @click="saveText(i)">Save as text</button>
-          <button v-if="variants.length > 1" type="button" class="act" @click="remove(i)">Remove</button>
+          <VBtn class="act" @click="takeSite(i)">From this site</VBtn>
+          <VBtn class="act" @click="saveText(i)">Save as text</VBtn>
+          <VBtn v-if="variants.length > 1" class="act" @click="remove(i)">Remove</VBtn>
         </div>
-        <textarea
+        <VTextarea
           v-model="v.text"
+          class="machines"
           spellcheck="false"
           :rows="variants.length === 1 ? 8 : 9"
           :aria-label="`Machines of ${v.name}`"
           placeholder="rack NQ-1&#10;  heron-{1..4}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s"
         />
         <div class="set">
-          <select v-model.number="v.copies" :aria-label="`Copies in ${v.name}`">
-            <option v-for="n in 5" :key="n" :value="n">{{ n }} {{ n === 1 ? "copy" : "copies" }}</option>
-          </select>
-          <select v-model="v.level" :aria-label="`Spread in ${v.name}`">
-            <option v-for="l in ['room', 'rack', 'node', 'disk'] as const" :key="l" :value="l">
-              each in another {{ l }}
-            </option>
-          </select>
-          <select v-model="v.headroom" :aria-label="`Held back in ${v.name}`">
-            <option :value="null">nothing held back</option>
-            <option v-for="l in ['disk', 'node', 'rack'] as const" :key="l" :value="l">
-              heals from losing a {{ l }}
-            </option>
-          </select>
-          <select
-            v-model.number="v.headroom_losses"
+          <VSelect v-model="v.copies" :items="COPIES" :aria-label="`Copies in ${v.name}`" width="100" />
+          <VSelect v-model="v.level" :items="SPREADS" :aria-label="`Spread in ${v.name}`" width="170" />
+          <VSelect
+            v-model="v.headroom"
+            :items="HELD_BACK"
+            :aria-label="`Held back in ${v.name}`"
+            width="190"
+          />
+          <VSelect
+            v-model="v.headroom_losses"
+            :items="LOSSES"
             :aria-label="`Losses in ${v.name}`"
             :disabled="!v.headroom"
-          >
-            <option v-for="n in 3" :key="n" :value="n">{{ n === 1 ? "once" : `${n} in turn` }}</option>
-          </select>
-          <select v-model="v.serves" :aria-label="`Fastest class in ${v.name}`">
-            <option value="cache">fastest is cache</option>
-            <option value="fast tier">fastest is a fast tier</option>
-            <option value="capacity">all is capacity</option>
-          </select>
-          <label
-            >fail a year, %
-            <input
-              :value="afr(v)"
-              inputmode="decimal"
-              placeholder="usual"
-              :aria-label="`Failure rate in ${v.name}`"
-              @change="v.failure_rate = Number(($event.target as HTMLInputElement).value) / 100 || null"
-          /></label>
-          <label
-            >waits, s
-            <input
-              :value="v.grace_seconds"
-              inputmode="numeric"
-              :aria-label="`Grace time in ${v.name}`"
-              @change="
-                v.grace_seconds = Math.max(1, Number(($event.target as HTMLInputElement).value) || 30)
-              "
-          /></label>
-          <label
-            >replaced within, h
-            <input
-              :value="v.replace_seconds / 3600"
-              inputmode="decimal"
-              :aria-label="`Hours until a replacement in ${v.name}`"
-              @change="
-                v.replace_seconds = Math.max(0, Number(($event.target as HTMLInputElement).value) * 3600 || 0)
-              "
-          /></label>
-          <label
-            >rebuild, MB/s
-            <input
-              :value="v.rebuild_rate ? v.rebuild_rate / 1e6 : ''"
-              inputmode="numeric"
-              placeholder="no limit"
-              :aria-label="`Rebuild rate in ${v.name}`"
-              @change="
-                v.rebuild_rate = Math.round(Number(($event.target as HTMLInputElement).value) * 1e6) || 0
-              "
-          /></label>
+            width="100"
+          />
+          <VSelect
+            v-model="v.serves"
+            :items="SERVES"
+            :aria-label="`Fastest class in ${v.name}`"
+            width="176"
+          />
+          <VTextField
+            :model-value="afr(v)"
+            inputmode="decimal"
+            placeholder="usual"
+            label="fail a year, %"
+            :aria-label="`Failure rate in ${v.name}`"
+            width="90"
+            @change="v.failure_rate = typed($event) / 100 || null"
+          />
+          <VTextField
+            :model-value="v.grace_seconds"
+            inputmode="numeric"
+            label="waits, s"
+            :aria-label="`Grace time in ${v.name}`"
+            width="70"
+            @change="v.grace_seconds = Math.max(1, typed($event) || USUAL.grace_seconds)"
+          />
+          <VTextField
+            :model-value="v.replace_seconds / 3600"
+            inputmode="decimal"
+            label="replaced within, h"
+            :aria-label="`Hours until a replacement in ${v.name}`"
+            width="110"
+            @change="v.replace_seconds = Math.max(0, typed($event) * 3600 || 0)"
+          />
+          <VTextField
+            :model-value="v.rebuild_rate ? v.rebuild_rate / 1e6 : ''"
+            inputmode="numeric"
+            placeholder="no limit"
+            label="rebuild, MB/s"
+            :aria-label="`Rebuild rate in ${v.name}`"
+            width="96"
+            @change="v.rebuild_rate = Math.round(typed($event) * 1e6) || 0"
+          />
         </div>
         <p v-if="results[i]?.problem" class="problem" role="alert">
           <StateMark lamp="failed" />
@@ -274,49 +283,25 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
   display: grid;
   gap: 26px;
 }
-.title {
+.title :deep(input) {
   font: 680 var(--t-l)/1.2 var(--ui);
-  color: var(--ink);
+}
+.title :deep(.v-field) {
+  --v-field-padding-start: 0px;
+}
+.title :deep(.v-field:not(.v-field--focused, :hover)) {
+  box-shadow: none;
   background: none;
-  border: 0;
-  border-bottom: 1px solid transparent;
-  padding: 0;
-  width: 12ch;
 }
-.title:hover,
-.title:focus {
-  border-bottom-color: var(--edge);
-}
-textarea {
-  width: 100%;
+.machines :deep(textarea) {
   font: 430 var(--t-s)/1.45 var(--mono);
-  color: var(--ink);
-  background: var(--sheet);
-  border: 1px solid var(--edge);
-  border-radius: 3px;
-  padding: 6px 8px;
-  resize: vertical;
 }
 .set {
   display: flex;
   flex-wrap: wrap;
+  align-items: end;
   gap: 4px 6px;
   padding: 4px 0 6px;
-  font-size: var(--t-xs);
-  color: var(--soft);
-}
-.set select,
-.set input {
-  height: 25px;
-  border: 1px solid var(--edge);
-  border-radius: 3px;
-  background: var(--sheet);
-  color: var(--ink);
-  font: 430 var(--t-s)/1 var(--ui);
-  padding: 0 4px;
-}
-.set input {
-  width: 64px;
 }
 dl {
   display: grid;

@@ -107,9 +107,9 @@ const cards = computed(() => {
             <h2>Where it lies</h2>
             <span class="small">Blue is this volume's share of each disk. The rest is dimmed.</span
             ><span class="grow" />
-            <button type="button" class="small" @click="unlit = !unlit">
+            <VBtn class="small" @click="unlit = !unlit">
               <kbd>Esc</kbd> {{ unlit ? "light" : "unlight" }}
-            </button>
+            </VBtn>
           </div>
           <BarnMap
             :rooms="barn.rooms"
@@ -144,7 +144,7 @@ const cards = computed(() => {
             <h2>Space account</h2>
             <span class="grow" /><span class="small">TB</span>
           </div>
-          <table class="acct">
+          <VTable class="acct">
             <tbody>
               <tr>
                 <td>
@@ -185,11 +185,11 @@ const cards = computed(() => {
                 <td>{{ terabytes(room.bytes) }}</td>
               </tr>
             </tbody>
-          </table>
+          </VTable>
           <div class="sec next">
             <h2>If one more {{ volume.level }} were lost</h2>
           </div>
-          <table class="acct">
+          <VTable class="acct">
             <tbody>
               <tr v-for="w in volume.what_if" :key="w.domain">
                 <td><StateMark :lamp="w.unreadable ? 'failed' : 'sound'" /> {{ w.domain }}</td>
@@ -201,7 +201,7 @@ const cards = computed(() => {
                 </td>
               </tr>
             </tbody>
-          </table>
+          </VTable>
         </section>
       </div>
     </template>
@@ -217,8 +217,6 @@ const cards = computed(() => {
   padding-top: 10px;
 }
 .acct {
-  width: 100%;
-  border-collapse: collapse;
   font-size: var(--t-s);
 }
 .acct td {

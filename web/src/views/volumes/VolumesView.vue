@@ -17,7 +17,7 @@ const { data: barn, error } = useBarn();
       <span class="grow" /><PlanMenu v-if="barn" :pools="barn.pools" />
     </div>
     <ProblemNote :error="error" />
-    <table v-if="barn?.volumes.length" class="plain volumes">
+    <VTable v-if="barn?.volumes.length" class="plain volumes">
       <thead>
         <tr>
           <th>Volume</th>
@@ -54,7 +54,7 @@ const { data: barn, error } = useBarn();
           <td class="soft">{{ v.state.lamp === "sound" ? "as it should be" : v.state.reason }}</td>
         </tr>
       </tbody>
-    </table>
+    </VTable>
     <p v-else-if="barn" class="empty">
       No volume yet.
       <RouterLink v-if="barn.pools.length" class="act" data-offered :to="{ query: { plan: 'create-volume' } }"

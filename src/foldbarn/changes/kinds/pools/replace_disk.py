@@ -11,7 +11,7 @@ from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside
-from foldbarn.changes.kinds.pools.disks import choice_blockers, disk_blocker
+from foldbarn.changes.kinds.pools.disks import choice_blockers
 from foldbarn.changes.kinds.pools.effects import NO_FEWER_COPIES, Moving, said_capacity, with_disks
 from foldbarn.changes.kinds.pools.joining import Bind, Prepare, ReadBack, Taken, check_unchanged, taken
 from foldbarn.changes.kinds.pools.leaving import (
@@ -166,13 +166,7 @@ def _joined(view: SiteView, pool: Pool, old: Disk, new: Disk) -> Disk:
 
 def _candidates(view: SiteView, old: Disk) -> str:
     """Fit disks that could take a disk's place, those of its own node first."""
-    fit = [
-        d
-        for d in view.disks
-        if d.role == Role.UNCLAIMED
-        and alike((d.media, d.bus), (old.media, old.bus))
-        and disk_blocker(view, d) is None
-    ]
+    fit = [d for d in view.disks if view.is_fit(d) and alike((d.media, d.bus), (old.media, old.bus))]
     fit.sort(key=lambda d: (d.node != old.node, d.size_bytes < old.size_bytes))
     return (
         f"{say_list([d.name for d in fit])} {'is' if len(fit) == 1 else 'are'} fit."

@@ -59,13 +59,15 @@ MOST_EXTENTS = 4_000_000  # placed in a few seconds; a larger volume wants large
 
 
 class CreateVolumeParams(Params):
-    """A volume as wished for. size: as typed, such as "1 TiB", or bytes."""
+    """A volume as wished for. size: as typed, such as "1 TiB", or bytes. Without copies or a level it has
+    those of its pool's usual protection.
+    """
 
     name: str
     pool: str
     size: str = Field(max_length=40)
-    copies: int = 3
-    level: Level = Level.RACK
+    copies: int | None = None
+    level: Level | None = None
     tier: Tier = Tier.BULK
 
 
@@ -191,7 +193,9 @@ class CreateVolume(Kind[CreateVolumeParams]):
             blockers.append(Note.of(error))
         try:
             pool = view.pool(params.pool)
-            scheme = mirror(params.copies, params.level)
+            usual = pool.usual
+            copies = usual.strips if params.copies is None else params.copies
+            scheme = mirror(copies, params.level or usual.level)
             wish = wish_in(view, pool, parse_size(params.size), scheme, params.tier)
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])

@@ -1,18 +1,13 @@
 <script setup lang="ts">
 import { computed } from "vue";
-import type { Barn } from "../../api/client";
-import { count } from "../../lib/format";
-import { natural } from "../../lib/natural";
+import { count } from "../lib/format";
+import { natural } from "../lib/natural";
+import { useSheet } from "./kind";
 
 /** Choosing fit disks by medium, by node, or on the map beside it. */
-const props = defineProps<{ barn: Barn }>();
-const chosen = defineModel<Set<string>>("chosen", { required: true });
-const nodes = computed(() => props.barn.rooms.flatMap((r) => r.racks.flatMap((k) => k.nodes)));
-const fit = computed(() =>
-  nodes.value
-    .flatMap((n) => n.disks)
-    .filter((d) => d.fit && d.state.lamp !== "not heard" && d.state.lamp !== "failed"),
-);
+const { barn, chosen } = useSheet();
+const nodes = computed(() => (barn.value?.rooms ?? []).flatMap((r) => r.racks.flatMap((k) => k.nodes)));
+const fit = computed(() => nodes.value.flatMap((n) => n.disks).filter((d) => d.fit));
 const media = computed(() => [...new Set(fit.value.map((d) => d.media))].sort(natural));
 const barred = computed(() => nodes.value.flatMap((n) => n.disks).filter((d) => d.role === "unfit"));
 const addAll = (medium: string) =>
@@ -30,20 +25,19 @@ const addNode = (name: string) => {
 <template>
   <div class="choose">
     <span>{{ count(chosen.size, "disk") }} chosen.</span>
-    <button v-for="m in media" :key="m" type="button" class="act" @click="addAll(m)">
+    <VBtn v-for="m in media" :key="m" class="act" @click="addAll(m)">
       All fit {{ m === "nvme" ? "NVMe" : m.toUpperCase() }}
-    </button>
+    </VBtn>
     <span class="soft">By node:</span>
-    <button
+    <VBtn
       v-for="n in [...nodes].sort((a, b) => natural(a.name, b.name))"
       :key="n.name"
-      type="button"
       class="link"
       @click="addNode(n.name)"
     >
       {{ n.name }}
-    </button>
-    <button v-if="chosen.size" type="button" class="act" @click="chosen = new Set()">None</button>
+    </VBtn>
+    <VBtn v-if="chosen.size" class="act" @click="chosen = new Set()">None</VBtn>
     <span v-if="barred.length" class="soft"
       >Not fit:
       <template v-for="(d, i) in barred.slice(0, 4)" :key="d.name"

@@ -1,0 +1,25 @@
+<script setup lang="ts">
+import { useNodes } from "../lib/nodes";
+import type { Wish } from "./kind";
+import NameChips from "./NameChips.vue";
+
+const wish = defineModel<Wish>({ required: true });
+const { names, inOrder } = useNodes();
+</script>
+
+<template>
+  <NameChips
+    :model-value="(wish.nodes as string[]) ?? []"
+    label="Nodes, in natural order"
+    :names="names"
+    @update:model-value="(nodes) => (wish = { ...wish, nodes: inOrder(nodes) })"
+  />
+  <VTextField
+    :model-value="String(wish.pattern ?? '')"
+    label="New names, such as heron-{01..12}"
+    autofocus
+    width="220"
+    aria-label="Pattern of the new names"
+    @update:model-value="(pattern) => (wish = { ...wish, pattern })"
+  />
+</template>

@@ -1,0 +1,12 @@
+import RoleFields from "./RoleFields.vue";
+import { listed, type KindOfChange } from "./kind";
+
+export default {
+  fields: RoleFields,
+  wants: "Choose a role, and write why where the rule says otherwise.",
+  begun: (wish) => Boolean(wish.reason),
+  asks: ["disk"],
+  start: (asked) => ({ disks: listed(asked("disk")), role: "spare", reason: "" }),
+  map: "moves",
+  page: () => "/machines",
+} satisfies KindOfChange;

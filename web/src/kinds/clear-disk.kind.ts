@@ -1,0 +1,12 @@
+import { pathOf } from "../lib/paths";
+import TypedFields from "./TypedFields.vue";
+import type { KindOfChange } from "./kind";
+
+export default {
+  fields: TypedFields,
+  wants: "Read what would be destroyed, then type the disk's name.",
+  begun: (wish) => Boolean(wish.typed),
+  asks: ["disk"],
+  start: (asked) => ({ disk: asked("disk"), typed: "" }),
+  page: (about) => pathOf("disk", about),
+} satisfies KindOfChange;

@@ -1,0 +1,11 @@
+import TypedFields from "./TypedFields.vue";
+import type { KindOfChange } from "./kind";
+
+export default {
+  fields: TypedFields,
+  wants: "Read what would be given up, then type the pool's name.",
+  begun: (wish) => Boolean(wish.typed),
+  asks: ["pool"],
+  start: (asked) => ({ pool: asked("pool"), typed: "" }),
+  page: () => "/pools",
+} satisfies KindOfChange;

@@ -1,0 +1,3 @@
+import type { KindOfChange } from "./kind";
+
+export default { page: () => "/cluster", elsewhere: true } satisfies KindOfChange;
