@@ -22,7 +22,7 @@ import pytest
 import uvicorn
 from hypothesis import HealthCheck
 from hypothesis import settings as hypothesis_settings
-from playwright.sync_api import Browser, BrowserContext, Page
+from playwright.sync_api import Browser, BrowserContext, Locator, Page
 from sqlalchemy import create_engine
 
 from foldbarn.api.app import make_app as make_api
@@ -190,6 +190,13 @@ def pooled(postgres: Postgres, workplace: Path, stage: Stage, welcomed: Start) -
             site = Site(yard)
             assert site.state(site.pool()) == "done"
     return start
+
+
+def pick(where: Page | Locator, label: str, option: str) -> None:
+    """Chooses by its words from a list, as a person does."""
+    where.get_by_label(label, exact=True).press("Enter")
+    page = where if isinstance(where, Page) else where.page
+    page.get_by_role("option", name=option).click()
 
 
 def run_async(work: Coroutine[Any, Any, Any]) -> Any:

@@ -9,7 +9,7 @@ import re
 from pathlib import Path
 
 import pytest
-from conftest import Running
+from conftest import Running, pick
 from playwright.sync_api import Locator, Page, expect
 
 LONG = 60_000  # ms: for what the barn does by itself
@@ -46,7 +46,7 @@ def test_roles_follow_the_rule_and_another_one_wants_a_reason(tab: Page, running
     expect(row).to_contain_text("NVMe is the fastest class here.")
     expect(row).to_contain_text("serves 4 disks")
     expect(sheet.locator('[data-role-of="fulmar-1"]')).to_contain_text("served by fulmar-c1")
-    sheet.get_by_label("Role of fulmar-c2").select_option("spare")
+    pick(sheet, "Role of fulmar-c2", "spare")
     expect(sheet.locator('[data-note="blocker"]')).to_contain_text(
         "fulmar-c2 is cache by rule; making it spare wants a reason."
     )
@@ -105,7 +105,7 @@ def test_a_disk_is_retired_from_its_page_and_then_replaces_another(tab: Page, ru
     tab.goto(f"{running.url}/disks/petrel-5")
     tab.get_by_role("link", name="Preview replacing it").click()
     expect(sheet_of(tab).get_by_text("Choose the disk that takes its place.").first).to_be_visible()
-    tab.get_by_label("Replace by").select_option("petrel-3")
+    pick(tab, "Replace by", "petrel-3")
     carry_out(tab)
     done(tab, "swap")
     done(tab, "part")
@@ -128,7 +128,7 @@ def test_settings_are_changed_and_a_change_under_way_is_slowed_and_withdrawn(
 ) -> None:
     tab.goto(f"{running.url}/pools/skerries?show=settings")
     tab.get_by_role("link", name="Preview other settings").click()
-    tab.get_by_label("Losses to heal from").select_option("2")
+    pick(tab, "Losses to heal from", "any two")
     tab.get_by_label("Levelling rate").fill("200")
     tab.get_by_label("Levelling rate").blur()
     expect(sheet_of(tab).get_by_role("row").filter(has_text="Levelling at most")).to_contain_text("200 MB/s")
@@ -182,7 +182,7 @@ def test_the_sizing_bench_compares_plans_and_the_address_carries_them(
     )
     expect(tab.locator('[data-variant="0"]')).to_contain_text("31.68 TB")
     tab.get_by_role("button", name="Add a variant").click()
-    tab.get_by_label("Copies in Plan B").select_option("2")
+    pick(tab, "Copies in Plan B", "2 copies")
     expect(tab.locator('[data-variant="1"]')).to_contain_text("47.52 TB")
     expect(tab.locator('[data-variant="1"]')).to_contain_text("the most")
     expect(tab.locator('[data-variant="1"]')).to_contain_text(re.compile(r"Loss a year1 in [\d,]+"))

@@ -26,6 +26,7 @@ export const controls = createVuetify({
     VTextField: { ...field, autocomplete: "off" },
     VTextarea: { ...field, noResize: true },
     VSelect: { ...field, menuProps: { contentClass: "options", transition: "none" } },
+    VAutocomplete: field,
     VCheckbox: pick,
     VTable: { density: "compact" },
     VMenu: { transition: "none" },

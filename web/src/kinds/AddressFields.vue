@@ -9,8 +9,7 @@ const wish = defineModel<Wish>({ required: true });
   <PortFields v-model="wish" />
   <VTextField
     :model-value="String(wish.start ?? '')"
-    label="First address, with prefix"
-    aria-label="First address"
+    label="First address"
     autofocus
     placeholder="10.20.0.11/24"
     width="190"

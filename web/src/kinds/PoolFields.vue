@@ -64,29 +64,20 @@ function because(reason: string) {
 </script>
 
 <template>
-  <VTextField
-    v-model="name"
-    label="Name"
-    aria-label="Name of the pool"
-    autofocus
-    maxlength="80"
-    width="220"
-  />
+  <VTextField v-model="name" label="Name of the pool" autofocus maxlength="80" width="220" />
   <SettingsFields v-if="more" v-model="settings" />
   <template v-else>
     <VSelect
       :model-value="wish.copies"
       :items="copies"
-      label="Copies"
-      aria-label="Usual copies"
+      label="Usual copies"
       width="70"
       @update:model-value="(n) => (own.copies = n)"
     />
     <VSelect
       :model-value="wish.level"
       :items="levels"
-      label="Each in another"
-      aria-label="Spread over"
+      label="Spread over"
       width="100"
       @update:model-value="(l) => (own.level = l)"
     />
@@ -122,8 +113,7 @@ function because(reason: string) {
           <VTextField
             v-if="Object.keys(overrides).length"
             :model-value="reasons()[0]"
-            label="Because"
-            aria-label="Reason for other roles"
+            label="Reason for other roles"
             maxlength="300"
             width="420"
             @update:model-value="because"

@@ -10,8 +10,7 @@ const wish = defineModel<Wish>({ required: true });
   <VSelect
     :model-value="String(wish.purpose ?? '')"
     :items="['management', 'storage', 'client']"
-    label="Is for"
-    aria-label="Purpose"
+    label="Purpose"
     width="150"
     @update:model-value="(purpose) => (wish = { ...wish, purpose })"
   />

@@ -16,10 +16,10 @@ const { names, inOrder } = useNodes();
   />
   <VTextField
     :model-value="String(wish.pattern ?? '')"
-    label="New names, such as heron-{01..12}"
+    label="Pattern of the new names"
+    placeholder="heron-{01..12}"
     autofocus
     width="220"
-    aria-label="Pattern of the new names"
     @update:model-value="(pattern) => (wish = { ...wish, pattern })"
   />
 </template>

@@ -33,8 +33,7 @@ const items = computed(() => [
   <VSelect
     :model-value="String(wish.by ?? '')"
     :items="items"
-    label="By"
-    aria-label="Replace by"
+    label="Replace by"
     autofocus
     width="280"
     @update:model-value="(by) => (wish = { ...wish, by })"

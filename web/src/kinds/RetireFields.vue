@@ -36,13 +36,6 @@ function turn(to: (typeof WHAT)[number]) {
 </script>
 
 <template>
-  <VSelect
-    :model-value="what"
-    :items="WHAT"
-    label="Retire a"
-    aria-label="What to retire"
-    width="110"
-    @update:model-value="turn"
-  />
+  <VSelect :model-value="what" :items="WHAT" label="What to retire" width="110" @update:model-value="turn" />
   <NameChips v-model="names" label="Which" :names="choices" />
 </template>

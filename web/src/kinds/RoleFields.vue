@@ -8,15 +8,13 @@ const wish = defineModel<Wish>({ required: true });
   <VSelect
     :model-value="String(wish.role ?? '')"
     :items="['capacity', 'cache', 'spare']"
-    label="Make it"
-    aria-label="Role"
+    label="Role"
     width="120"
     @update:model-value="(role) => (wish = { ...wish, role })"
   />
   <VTextField
     :model-value="String(wish.reason ?? '')"
-    label="Because"
-    aria-label="Reason"
+    label="Reason"
     maxlength="300"
     placeholder="where the rule says otherwise"
     width="360"

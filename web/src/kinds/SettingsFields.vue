@@ -24,16 +24,14 @@ const number = (event: Event) => Math.max(0, Number((event.target as HTMLInputEl
   <VSelect
     :model-value="Number(wish.copies)"
     :items="copies"
-    label="Copies"
-    aria-label="Usual copies"
+    label="Usual copies"
     width="70"
     @update:model-value="(n) => set('copies', n)"
   />
   <VSelect
     :model-value="String(wish.level)"
     :items="levels"
-    label="Each in another"
-    aria-label="Spread over"
+    label="Spread over"
     width="100"
     @update:model-value="(l) => set('level', l)"
   />
@@ -41,8 +39,7 @@ const number = (event: Event) => Math.max(0, Number((event.target as HTMLInputEl
     <VSelect
       :model-value="wish.headroom_losses"
       :items="LOSSES"
-      label="Heal from losing"
-      aria-label="Losses to heal from"
+      label="Losses to heal from"
       width="104"
       :disabled="wish.headroom === null"
       @update:model-value="(n) => set('headroom_losses', n)"
@@ -61,7 +58,6 @@ const number = (event: Event) => Math.max(0, Number((event.target as HTMLInputEl
     max="100"
     :model-value="Math.round(Number(wish.fill_line) * 100)"
     label="Fill line, per cent"
-    aria-label="Fill line"
     width="104"
     @change="set('fill_line', Math.min(100, number($event)) / 100)"
   />
@@ -77,8 +73,7 @@ const number = (event: Event) => Math.max(0, Number((event.target as HTMLInputEl
     min="0.1"
     step="0.1"
     :model-value="wish.overcommit_cap"
-    label="Overcommit at most"
-    aria-label="Cap on overcommit"
+    label="Cap on overcommit"
     width="112"
     @change="set('overcommit_cap', number($event) || 1)"
   />
@@ -87,8 +82,7 @@ const number = (event: Event) => Math.max(0, Number((event.target as HTMLInputEl
     min="0"
     :model-value="Number(wish.rebuild_rate) / MB || ''"
     placeholder="no limit"
-    label="Rebuild, MB/s at most"
-    aria-label="Rebuild rate"
+    label="Rebuild rate, MB/s"
     width="128"
     @change="set('rebuild_rate', number($event) * MB)"
   />
@@ -97,8 +91,7 @@ const number = (event: Event) => Math.max(0, Number((event.target as HTMLInputEl
     min="0"
     :model-value="Number(wish.level_rate) / MB || ''"
     placeholder="no limit"
-    label="Levelling, MB/s at most"
-    aria-label="Levelling rate"
+    label="Levelling rate, MB/s"
     width="136"
     @change="set('level_rate', number($event) * MB)"
   />
@@ -106,7 +99,7 @@ const number = (event: Event) => Math.max(0, Number((event.target as HTMLInputEl
     :model-value="wish.priority"
     :items="FIRST"
     label="Goes first"
-    width="150"
+    width="160"
     @update:model-value="(p) => set('priority', p)"
   />
   <VTextField
@@ -114,9 +107,8 @@ const number = (event: Event) => Math.max(0, Number((event.target as HTMLInputEl
     min="0"
     :model-value="Number(wish.daily_writes) / GB || ''"
     placeholder="not said"
-    label="Writes a day, GB"
-    aria-label="Expected writes a day"
-    width="104"
+    label="Expected writes a day, GB"
+    width="160"
     @change="set('daily_writes', number($event) * GB)"
   />
 </template>

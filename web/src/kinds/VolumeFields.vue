@@ -33,24 +33,11 @@ watch(
 </script>
 
 <template>
-  <VTextField
-    v-model="wish.name"
-    label="Name"
-    aria-label="Name of the volume"
-    autofocus
-    maxlength="80"
-    width="220"
-  />
-  <VTextField v-model="wish.size" label="Size, such as 1 TiB or 500 GB" aria-label="Size" width="180" />
+  <VTextField v-model="wish.name" label="Name of the volume" autofocus maxlength="80" width="220" />
+  <VTextField v-model="wish.size" label="Size, such as 1 TiB or 500 GB" width="180" />
   <VSelect v-model="wish.pool" :items="pools.map((p) => p.name)" label="Pool" width="160" />
   <VSelect v-model="wish.copies" :items="copies" label="Copies" width="70" />
-  <VSelect
-    v-model="wish.level"
-    :items="levels"
-    label="Each in another"
-    aria-label="Spread over"
-    width="100"
-  />
+  <VSelect v-model="wish.level" :items="levels" label="Spread over" width="100" />
   <VSelect
     v-if="pool && pool.tiers.length > 1"
     :model-value="wish.tier ?? defaults?.volume_tier"

@@ -101,13 +101,7 @@ const passphrase = () => tryKey.mutate(typed.value, { onSettled: () => (typed.va
           <p v-for="d in page.doubts" :key="d" class="note"><StateMark lamp="watch" /> {{ d }}</p>
           <div class="sec"><h2>Keys</h2></div>
           <form v-if="cluster.encrypted" class="wish" @submit.prevent="passphrase">
-            <VTextField
-              v-model="typed"
-              type="password"
-              label="Data at rest is encrypted; a passphrase seals the key"
-              aria-label="Passphrase"
-              width="330"
-            />
+            <VTextField v-model="typed" type="password" label="Passphrase that seals the key" width="330" />
             <VBtn type="submit" class="btn plain" :disabled="tryKey.isPending.value">Try it</VBtn>
             <span v-if="tryKey.isSuccess.value" class="small" role="status"
               ><StateMark lamp="sound" /> It opens the key.</span

@@ -154,17 +154,10 @@ async function ask() {
       </VTable>
       <form class="wishes" @submit.prevent>
         <div class="row">
-          <VTextField
-            v-model="wish.name"
-            label="Name"
-            aria-label="Name of the cluster"
-            maxlength="80"
-            width="220"
-          />
+          <VTextField v-model="wish.name" label="Name of the cluster" maxlength="80" width="220" />
           <VTextField
             v-model="wish.service_address"
             label="Service address, with prefix"
-            aria-label="Service address"
             placeholder="10.10.0.5/24"
             width="220"
           />
@@ -173,8 +166,8 @@ async function ask() {
           <VTextField
             v-model="wish.witness_url"
             list="witnesses"
-            label="Witness, at its address (none: leave empty)"
-            aria-label="Address of the witness"
+            label="Address of the witness"
+            placeholder="none"
             width="300"
             @update:model-value="wish.witness = ''"
           />
@@ -185,18 +178,11 @@ async function ask() {
           <span class="small" role="status">{{ asking }}</span>
         </div>
         <div v-if="wish.witness" class="row">
-          <VSelect
-            v-model="wish.witness_room"
-            :items="rooms"
-            label="It stands in"
-            aria-label="Room of the witness"
-            width="220"
-          />
+          <VSelect v-model="wish.witness_room" :items="rooms" label="Room of the witness" width="220" />
           <VTextField
             v-if="wish.witness_room"
             v-model="wish.witness_reason"
-            label="Why it may stand beside members"
-            aria-label="Why the witness may stand beside members"
+            label="Why the witness may stand beside members"
             maxlength="500"
             width="300"
           />
@@ -205,8 +191,7 @@ async function ask() {
           <VTextField
             v-model="wish.mail_to"
             type="email"
-            label="Notify by mail (nobody: leave empty)"
-            aria-label="Mail address for notifications"
+            label="Mail address for notifications"
             placeholder="storage@example.org"
             width="300"
           />
@@ -224,8 +209,7 @@ async function ask() {
             <VTextField
               v-model="again"
               type="password"
-              label="Once more"
-              aria-label="Passphrase once more"
+              label="Passphrase once more"
               autocomplete="new-password"
               width="160"
               :error="mismatch"

@@ -282,6 +282,7 @@ const write = (what: "room" | "rack", old: string, event: Event) =>
   padding: 4px 8px;
   display: flex;
   flex-direction: column;
+  align-items: start;
   cursor: grab;
   font-size: var(--t-s);
 }

@@ -17,22 +17,15 @@ const read = () => readBmc.mutate({ ...bmc }, { onSuccess: () => (bmc.password =
     <VTextField
       v-model="bmc.bmc_url"
       list="bmcs"
-      label="Address"
-      aria-label="Address of the BMC"
+      label="Address of the BMC"
       :placeholder="EXAMPLE"
       width="260"
     />
     <datalist v-if="yard" id="bmcs">
       <option v-for="(url, node) in yard.bmc_urls" :key="node" :value="url">{{ node }}, a stand-in</option>
     </datalist>
-    <VTextField v-model="bmc.user" label="Name" aria-label="Name at the BMC" width="90" />
-    <VTextField
-      v-model="bmc.password"
-      type="password"
-      label="Password"
-      aria-label="Password at the BMC"
-      width="110"
-    />
+    <VTextField v-model="bmc.user" label="Name at the BMC" width="90" />
+    <VTextField v-model="bmc.password" type="password" label="Password at the BMC" width="110" />
     <VBtn type="submit" class="btn plain" :disabled="!bmc.bmc_url || readBmc.isPending.value">
       {{ readBmc.isPending.value ? "Reading …" : "Read" }}
     </VBtn>

@@ -166,7 +166,7 @@ const show = (which: string) =>
   padding: 8px 14px 12px;
   display: flex;
   flex-direction: column;
-  gap: 3px;
+  gap: 0;
   font-size: var(--t-s);
 }
 .pick legend {

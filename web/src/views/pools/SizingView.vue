@@ -187,24 +187,21 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
             :model-value="afr(v)"
             inputmode="decimal"
             placeholder="usual"
-            label="fail a year, %"
-            :aria-label="`Failure rate in ${v.name}`"
+            label="Fail a year, %"
             width="90"
             @change="v.failure_rate = typed($event) / 100 || null"
           />
           <VTextField
             :model-value="v.grace_seconds"
             inputmode="numeric"
-            label="waits, s"
-            :aria-label="`Grace time in ${v.name}`"
+            label="Grace, s"
             width="70"
             @change="v.grace_seconds = Math.max(1, typed($event) || USUAL.grace_seconds)"
           />
           <VTextField
             :model-value="v.replace_seconds / 3600"
             inputmode="decimal"
-            label="replaced within, h"
-            :aria-label="`Hours until a replacement in ${v.name}`"
+            label="Replaced within, h"
             width="110"
             @change="v.replace_seconds = Math.max(0, typed($event) * 3600 || 0)"
           />
@@ -212,8 +209,7 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
             :model-value="v.rebuild_rate ? v.rebuild_rate / 1e6 : ''"
             inputmode="numeric"
             placeholder="no limit"
-            label="rebuild, MB/s"
-            :aria-label="`Rebuild rate in ${v.name}`"
+            label="Rebuild, MB/s"
             width="96"
             @change="v.rebuild_rate = Math.round(typed($event) * 1e6) || 0"
           />
