@@ -109,6 +109,14 @@ export const useText = () =>
   });
 export const takeFiles = (files: { name: string; text: string }[]) =>
   answered(api.POST("/api/intake/files", { body: { files } }));
+/** What a cluster of these members could be made of. */
+export const useProposal = (wish: MaybeRefOrGetter<{ members: string[]; witness: string }>) =>
+  useQuery({
+    queryKey: ["site", "proposal", computed(() => toValue(wish))],
+    queryFn: () => answered(api.GET("/api/cluster/proposal", { params: { query: toValue(wish) } })),
+    enabled: computed(() => toValue(wish).members.length > 0),
+    placeholderData: (before) => before,
+  });
 export const askWitness = (url: string) => answered(api.POST("/api/witness", { body: { url } }));
 export const useReadBmc = () =>
   useMutation({ mutationFn: (body: Schemas["BmcIn"]) => answered(api.POST("/api/intake/bmc", { body })) });

@@ -73,6 +73,11 @@ export function count(number: number, one: string, many = `${one}s`): string {
   return `${number.toLocaleString("en")} ${number === 1 ? one : many}`;
 }
 
+/** Names in one phrase: "a", "a and b", "a, b and c". */
+export function say(names: readonly string[]): string {
+  return [names.slice(0, -1).join(", "), ...names.slice(-1)].filter(Boolean).join(" and ");
+}
+
 /** Clock time, 24 h; with the day when it is not today's. */
 export function clock(iso: string | null | undefined, now = new Date()): string {
   if (!iso) return "";

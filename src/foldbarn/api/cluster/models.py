@@ -22,6 +22,16 @@ class WitnessOut(BaseModel):
     name: str
 
 
+class ProposalOut(BaseModel):
+    """What a cluster of some members could be made of, and why."""
+
+    keepers: list[str]
+    witness: str
+    votes_because: str
+    service_address: str
+    address_because: str
+
+
 class ClusterOut(BaseModel):
     name: str
     service_address: str

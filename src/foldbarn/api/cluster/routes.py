@@ -2,11 +2,21 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter, Response
+from typing import Annotated
 
-from foldbarn.api.cluster.models import ClusterPage, PassphraseIn, PortsTested, WitnessIn, WitnessOut
+from fastapi import APIRouter, Query, Response
+
+from foldbarn.api.cluster.models import (
+    ClusterPage,
+    PassphraseIn,
+    PortsTested,
+    ProposalOut,
+    WitnessIn,
+    WitnessOut,
+)
 from foldbarn.api.cluster.pictures import cluster_out
 from foldbarn.api.common import person
+from foldbarn.core.cluster.proposing import propose
 from foldbarn.services import cluster
 from foldbarn.store.views import current_view
 
@@ -17,6 +27,12 @@ routes = APIRouter()
 def read_cluster() -> ClusterPage:
     """The cluster, its votes, and who reaches what."""
     return cluster_out(current_view())
+
+
+@routes.get("/cluster/proposal")
+def proposal(members: Annotated[list[str], Query(max_length=5000)], witness: str = "") -> ProposalOut:
+    """Keepers and a service address for a cluster of these members; witness: the name of one that answers."""
+    return ProposalOut.model_validate(propose(current_view(), members, witness), from_attributes=True)
 
 
 @routes.post("/cluster/ports")

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, reactive, ref, watch } from "vue";
-import { askWitness, useBarn, useMachines, useText, useYard } from "../../api/client";
+import { askWitness, useBarn, useMachines, useProposal, useText, useYard } from "../../api/client";
+import { say } from "../../lib/format";
 import { usePlan } from "../../lib/plan";
 import { natural } from "../../lib/natural";
 import PreviewEffects from "../../parts/PreviewEffects.vue";
@@ -42,6 +43,22 @@ const rooms = computed(() => [
   { title: "neither room: apart", value: "" },
   ...[...new Set(nodes.value.map((n) => n.room))].map((r) => ({ title: r, value: r })),
 ]);
+const answers = ref({ url: "", name: "" }); // the witness that answers, whether it gets a vote or not
+const { data: proposal } = useProposal(() => ({
+  members: params.value.members,
+  witness: answers.value.name,
+}));
+const taken = computed(
+  () =>
+    proposal.value?.keepers.join() === [...wish.keepers].sort(natural).join() &&
+    proposal.value?.service_address === wish.service_address &&
+    proposal.value?.witness === wish.witness,
+);
+function takeProposal() {
+  const { keepers, witness, service_address } = proposal.value!;
+  Object.assign(wish, { keepers, service_address, witness, witness_url: witness ? answers.value.url : "" });
+  asking.value = witness ? `${witness} answers.` : "";
+}
 const mismatch = computed(() => wish.encrypted && wish.passphrase !== again.value);
 
 /** What was entered in the site's text is there; otherwise every node that is heard is a member. */
@@ -62,6 +79,20 @@ watch(
       witness_url: entered.witness_url,
     });
     if (entered.witness_url) void ask();
+  },
+  { immediate: true },
+);
+/** Whether a witness that is known here answers: only then is it proposed. */
+const known = computed(() => wish.witness_url || (yard.value?.witness_url ?? ""));
+watch(
+  known,
+  async (url) => {
+    const name = url
+      ? await askWitness(url)
+          .then((w) => w.name)
+          .catch(() => "")
+      : "";
+    if (url === known.value) answers.value = { url, name };
   },
   { immediate: true },
 );
@@ -153,6 +184,23 @@ async function ask() {
         </tbody>
       </VTable>
       <form class="wishes" @submit.prevent>
+        <section v-if="proposal && proposal.keepers.length" class="proposed" aria-label="Proposal">
+          <p>
+            <b
+              >Proposed: {{ say(proposal.keepers) }} keep the votes{{
+                proposal.witness ? `, with ${proposal.witness} as the witness` : ""
+              }}.</b
+            >
+            {{ proposal.votes_because }}
+          </p>
+          <p v-if="proposal.service_address">
+            <b>Service address {{ proposal.service_address }}.</b> {{ proposal.address_because }}
+          </p>
+          <p v-else>{{ proposal.address_because }}</p>
+          <p v-if="taken" class="soft" role="status">It is what stands below.</p>
+          <VBtn v-else class="act" data-offered @click="takeProposal">Take the proposal</VBtn>
+        </section>
+        <p v-else-if="proposal" class="small">{{ proposal.votes_because }}</p>
         <div class="row">
           <VTextField v-model="wish.name" label="Name of the cluster" maxlength="80" width="220" />
           <VTextField
@@ -264,6 +312,12 @@ async function ask() {
 .choose th:nth-child(4),
 .choose th:nth-child(5) {
   width: 68px;
+}
+.proposed {
+  border-top: 1.5px solid var(--ink);
+  border-bottom: 1px solid var(--rule);
+  padding: 6px 0 8px;
+  font-size: var(--t-s);
 }
 .wishes {
   display: flex;
