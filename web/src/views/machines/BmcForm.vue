@@ -24,8 +24,8 @@ const read = () => readBmc.mutate({ ...bmc }, { onSuccess: () => (bmc.password =
     <datalist v-if="yard" id="bmcs">
       <option v-for="(url, node) in yard.bmc_urls" :key="node" :value="url">{{ node }}, a stand-in</option>
     </datalist>
-    <VTextField v-model="bmc.user" label="Name at the BMC" width="90" />
-    <VTextField v-model="bmc.password" type="password" label="Password at the BMC" width="110" />
+    <VTextField v-model="bmc.user" label="Name at the BMC" width="110" />
+    <VTextField v-model="bmc.password" type="password" label="Password at the BMC" width="130" />
     <VBtn type="submit" class="btn plain" :disabled="!bmc.bmc_url || readBmc.isPending.value">
       {{ readBmc.isPending.value ? "Reading …" : "Read" }}
     </VBtn>
