@@ -18,7 +18,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from playwright.sync_api import sync_playwright
+from playwright.sync_api import Browser, sync_playwright
 from uhashring import HashRing
 
 from bench.large import fill
@@ -326,6 +326,7 @@ def crowded(stick: float) -> None:
                 "of sorting 10,000,000 integers",
                 seconds / stick,
             )
+            walk_machines(barn.url, stick)
             time.sleep(SETTLED_SECONDS)
             share = rest(barn)
             row(f"the work process at rest, {CROWD:,} nodes: in each second", share, "of a processor", share)
@@ -607,6 +608,10 @@ def running_barn(stick: float) -> None:
                         "of reading /api/barn",
                         middle / answers,
                     )
+                weight = weigh(browser, barn.url)
+                row("weight of the first page, compressed, in MB", weight / 1e6, "of 250 KB", weight / 250e3)
+                seconds = type_a_wish(browser, barn.url)
+                row("type a name of 80 letters into a wish", seconds, "of /api/barn", seconds / answers)
                 page = browser.new_page()
                 page.goto(f"{barn.url}/volumes")
                 page.get_by_text("bench-4").wait_for()
@@ -624,6 +629,68 @@ def running_barn(stick: float) -> None:
                 browser.close()
     finally:
         barn.stop()
+
+
+def weigh(browser: Browser, url: str) -> int:
+    """Bytes that an empty browser is sent for the first page, as they are on the wire."""
+    page = browser.new_context().new_page()
+    session = page.context.new_cdp_session(page)
+    weights: list[int] = []
+    session.on("Network.loadingFinished", lambda loaded: weights.append(loaded["encodedDataLength"]))
+    session.send("Network.enable")
+    page.goto(url)
+    page.get_by_text("Where it went").first.wait_for()
+    page.wait_for_timeout(1000)
+    page.close()
+    return sum(weights)
+
+
+def type_a_wish(browser: Browser, url: str) -> float:
+    """Seconds from the first of many letters until all of them stand in the field; none may be missing."""
+    page = browser.new_page()
+    page.goto(f"{url}/?plan=create-volume")
+    field = page.get_by_label("Name of the volume")
+    field.focus()
+    name = "abcdefghij" * 8
+    start = time.perf_counter()
+    page.keyboard.type(name)
+    seconds = time.perf_counter() - start
+    if field.input_value() != name:
+        raise AssertionError(f"typed {name}, and there stands {field.input_value()}")
+    page.close()
+    return seconds
+
+
+def walk_machines(url: str, stick: float) -> None:
+    """The long list in a browser: opened, filtered, and scrolled to its end."""
+    with sync_playwright() as tool:
+        browser = tool.chromium.launch(
+            executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
+        )
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        start = time.perf_counter()
+        page.goto(f"{url}/machines", wait_until="commit")
+        page.get_by_role("cell", name="auk-0001-1", exact=True).or_(
+            page.get_by_text("auk-0001-1", exact=True)
+        ).first.wait_for(timeout=60_000)
+        seconds = time.perf_counter() - start
+        row("open 12,000 disks in an empty browser", seconds, "of the yardstick", seconds / stick)
+        start = time.perf_counter()
+        page.get_by_label("Show only rows with").fill("auk-0777")
+        page.get_by_text("auk-0777-1", exact=True).first.wait_for()
+        seconds = time.perf_counter() - start
+        row("filter 12,000 disks", seconds, "of the yardstick", seconds / stick)
+        page.get_by_label("Show only rows with").fill("")
+        page.get_by_text("auk-0001-1", exact=True).first.wait_for()
+        start = time.perf_counter()
+        page.locator(".facts, [role=grid]").first.evaluate(
+            "grid => { let at = grid; while (at && at.scrollHeight <= at.clientHeight) at = at.parentElement;"
+            " at.scrollTop = at.scrollHeight }"
+        )
+        page.get_by_text(f"auk-{CROWD:04d}", exact=True).first.wait_for()
+        seconds = time.perf_counter() - start
+        row("scroll to the last of 12,000 disks", seconds, "of the yardstick", seconds / stick)
+        browser.close()
 
 
 def main() -> None:

@@ -5,6 +5,7 @@ never waited for.
 from __future__ import annotations
 
 import asyncio
+import time
 from datetime import UTC, datetime, timedelta
 from typing import Any
 
@@ -15,6 +16,7 @@ from sqlalchemy import func, select, update
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import Conflict, NotPossible, Unreachable
+from foldbarn.core.site import Contact
 from foldbarn.house.postgres import free_port
 from foldbarn.links import agents
 from foldbarn.links.agents import NOTHING_NEW, Garbled, Report
@@ -271,6 +273,34 @@ def test_one_unanswered_question_is_enough_to_tell_silence_within_its_time() -> 
     # Silent for long: ever more rarely.
     lost = [watching._asked_again(watching._Pause(heard_at=0.0, failures=n), now) - now for n in (1, 2, 9)]
     assert lost == pytest.approx([1.5, 2.25, settings().longest_pause_seconds])
+
+
+def test_most_nodes_silent_at_once_are_asked_once_more_before_they_count(barn_site: Site) -> None:
+    view = current_view()
+    numbers = [n.number for n in view.nodes]
+    lost = Unreachable("No answer within 1.5 s.")
+
+    def after(answers: dict[int, Report | Unreachable], times: int = 1) -> set[str]:
+        """Nodes that are shown as silent after so many rounds with these answers."""
+        for node in view.nodes:
+            heard(node.name, seconds_ago=2.6)
+        watch = watching.Watch()
+        watch.agents = dict.fromkeys(numbers, "")
+        asked_at = time.monotonic() - 2.6
+        watch.pauses = {n: watching._Pause(heard_at=asked_at) for n in numbers}
+        for _ in range(times):
+            watch._take(answers)
+        shown = {n.name for n in current_view().nodes if n.contact == Contact.SILENT}
+        with transaction() as session:
+            session.execute(update(NodeRow).values(contact="heard"))
+            announce(session, "site")
+        return shown
+
+    one = view.nodes[0]
+    others = {n: NOTHING_NEW for n in numbers if n != one.number}
+    assert after({one.number: lost, **others}) == {one.name}
+    assert after(dict.fromkeys(numbers, lost)) == set()
+    assert after(dict.fromkeys(numbers, lost), times=2) == {n.name for n in view.nodes}
 
 
 def test_a_disk_at_rest_is_marked_as_asked_so_that_its_next_rate_is_of_the_last_moment(

@@ -222,6 +222,26 @@ def test_a_change_made_elsewhere_shows_without_a_refresh(tab: Page, running: Run
     assert widths[0] <= widths[1]  # the longest name breaks no layout
 
 
+def test_nothing_typed_or_pressed_is_lost_while_the_site_changes(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/?plan=form-pool")
+    field = tab.get_by_label("Name of the pool")
+    field.focus()
+    name = "a-name-of-many-letters-typed-while-news-come-in"
+    for number, letter in enumerate(name):
+        if number % 4 == 0:  # what anybody else does is news for every open page
+            running.api.put("/grace", json={"grace_seconds": 10 + number}).raise_for_status()
+        tab.keyboard.type(letter)
+    expect(field).to_have_value(name)
+    chooser = tab.locator(".choose")
+    for number in range(5):  # chosen, let go, chosen, let go, chosen
+        running.api.put("/grace", json={"grace_seconds": 70 + number}).raise_for_status()
+        chooser.get_by_role("button", name="skua").click()
+        chosen = "0 disks chosen." if number % 2 else re.compile(r"^\s*[1-9]\d* disks chosen\.")
+        expect(chooser).to_contain_text(chosen)
+    expect(field).to_have_value(name)
+    running.api.put("/grace", json={"grace_seconds": 4}).raise_for_status()
+
+
 def test_what_does_not_exist_is_said(tab: Page, running: Running) -> None:
     tab.goto(f"{running.url}/volumes/nothing")
     expect(tab.get_by_role("alert")).to_contain_text("There is no volume named 'nothing'.")

@@ -51,6 +51,7 @@ from foldbarn.store.views import current_view
 log = structlog.get_logger()
 WATCH_LOCK = 0x0A7C4
 TICK_SECONDS = 0.25
+LATELY_SECONDS = 10.0
 ANSWERS_SECONDS = 0.25  # how long a round waits for answers; those that come later are taken by another
 WRITTEN_STEP = 0.01  # of a volume; less is not worth a new picture of the site
 KEEP_MOVES_SECONDS = 3600.0  # how long moves of an ended change are kept
@@ -188,7 +189,8 @@ class Watch:
         """
         now = time.monotonic()
         counters: dict[int, Counters] = {}
-        heard = []
+        heard: list[int] = []
+        failed: dict[int, Unreachable] = {}
         for number, answer in answers.items():
             if number not in self.agents:
                 continue  # let go of since it was asked
@@ -207,7 +209,7 @@ class Watch:
                     raise
                 pause.failures, pause.tag, pause.noted = pause.failures + 1, "", None
                 pause.next_at = _asked_again(pause, now)
-                note_failure(number, _as_unreachable(number, error))
+                failed[number] = _as_unreachable(number, error)
         self.counters |= counters
         if heard:
             with transaction() as session:
@@ -215,9 +217,23 @@ class Watch:
             now = time.monotonic()  # a moment later than what the database says: never silent too early
             for number in heard:
                 self.pauses[number].heard_at = now
+        for number, why in failed.items():
+            pause = self.pauses[number]
+            if pause.failures == 1 and not isinstance(why, Garbled) and self._hear_few(now):
+                pause.next_at = now
+            else:
+                note_failure(number, why)
         if self.counters and now >= self.count_at:
             note_counters(self.counters)
             self.counters, self.count_at = {}, now + COUNT_SECONDS
+
+    def _hear_few(self, now: float) -> bool:
+        """Whether most of the nodes that were heard a moment ago are not heard any more. That is first held
+        to be our own trouble: each is asked once more before it counts.
+        """
+        lately = [p.heard_at for p in self.pauses.values() if now - p.heard_at < LATELY_SECONDS]
+        late = settings().poll_seconds + _patience() / 2
+        return sum(now - at > late for at in lately) > len(lately) / 2
 
     def _note(self, number: int, pause: _Pause, report: dict[str, Any]) -> Counters:
         """Only what is news goes to the database. Returns the counters of the node's disks. Raises

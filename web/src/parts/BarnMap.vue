@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref } from "vue";
+import { computed, nextTick, ref, useTemplateRef } from "vue";
 import type { Disk, Node, Room } from "../api/client";
 import { percent, rate, size } from "../lib/format";
 import StateMark from "./StateMark.vue";
@@ -7,7 +7,7 @@ import StateMark from "./StateMark.vue";
 /**
  * The building: a roof per room, a bay per rack, a stall per node, a bin per disk, in physical order.
  * lit: bytes by disk name; everything else is dimmed. picked: a tag by disk name. chosen: disk names, when choosing.
- * One tab stop; arrows move, Enter opens, Space chooses where choosing is on.
+ * One tab stop; arrows move by bin, bar and name, and by stall; Enter opens or zooms, Space chooses where choosing is on.
  */
 const props = withDefaults(
   defineProps<{
@@ -35,7 +35,6 @@ const MOST_WITH_BINS = 96;
 const emit = defineEmits<{ open: [disk: Disk]; openNode: [node: Node]; toggle: [disk: Disk]; unlight: [] }>();
 
 const nodes = computed(() => props.rooms.flatMap((room) => room.racks.flatMap((rack) => rack.nodes)));
-const disks = computed(() => nodes.value.flatMap((node) => node.disks));
 const tallest = computed(() =>
   Math.max(1, ...props.rooms.flatMap((room) => room.racks.map((rack) => rack.nodes.length))),
 );
@@ -51,9 +50,23 @@ function columnsOf(room: Room): string {
   return `repeat(auto-fit, minmax(min(${least}px, 100%), 1fr))`;
 }
 const zoomed = ref<string | null>(null);
+/** Where the keys can stand: on a node's name, and on its bins or its bar. */
+interface Stop {
+  key: string;
+  node: Node;
+  disk?: Disk;
+}
+const stopsOf = (node: Node): Stop[] => [
+  { key: `name ${node.name}`, node },
+  ...(isBar(node)
+    ? [{ key: `bar ${node.name}`, node }]
+    : node.disks.map((disk) => ({ key: `disk ${disk.name}`, node, disk }))),
+];
+const isBar = (node: Node) => asBars.value && zoomed.value !== node.name;
+const stops = computed(() => nodes.value.flatMap(stopsOf));
 const focused = ref<string | null>(null);
 const current = computed(() =>
-  disks.value.some((d) => d.name === focused.value) ? focused.value : (disks.value[0]?.name ?? null),
+  stops.value.some((s) => s.key === focused.value) ? focused.value : (stops.value[1]?.key ?? null),
 );
 const busiest = computed(() => Math.max(1e6, ...Object.values(props.work ?? {}).map((v) => v ?? 0)));
 
@@ -104,34 +117,51 @@ function says(disk: Disk): string {
     .filter(Boolean)
     .join(", ");
 }
+const STEPS: Record<string, number> = { ArrowRight: 1, ArrowLeft: -1 };
+const STALLS: Record<string, number> = { ArrowDown: 1, ArrowUp: -1 };
+const map = useTemplateRef<HTMLElement>("map");
+async function stand(stop: Stop | undefined) {
+  if (!stop) return;
+  focused.value = stop.key;
+  await nextTick();
+  map.value?.querySelector<HTMLElement>(`[data-stop="${CSS.escape(stop.key)}"]`)?.focus();
+}
+function besides(stop: Stop, by: number): Stop | undefined {
+  const next = nodes.value[nodes.value.indexOf(stop.node) + by];
+  const place = stopsOf(stop.node).findIndex((s) => s.key === stop.key);
+  return (
+    next &&
+    stopsOf(next)
+      .slice(0, place + 1)
+      .at(-1)
+  );
+}
 function onKey(event: KeyboardEvent) {
-  const index = disks.value.findIndex((d) => d.name === current.value);
-  const disk = disks.value[index];
-  if (!disk) return;
-  let next: Disk | undefined;
-  const nodeIndex = nodes.value.findIndex((n) => n.disks.includes(disk));
-  const place = nodes.value[nodeIndex]!.disks.indexOf(disk);
-  if (event.key === "ArrowRight") next = disks.value[index + 1];
-  else if (event.key === "ArrowLeft") next = disks.value[index - 1];
-  else if (event.key === "ArrowDown" || event.key === "ArrowUp") {
-    const stall = nodes.value[nodeIndex + (event.key === "ArrowDown" ? 1 : -1)];
-    next = stall?.disks[Math.min(place, stall.disks.length - 1)];
-  } else if (event.key === "Enter") return emit("open", disk);
-  else if (event.key === " " && props.chosen) {
-    event.preventDefault();
-    return emit("toggle", disk);
-  } else if (event.key === "Escape" && props.lit) return emit("unlight");
+  const index = stops.value.findIndex((s) => s.key === current.value);
+  const stop = stops.value[index];
+  if (!stop) return;
+  const { node, disk } = stop;
+  if (event.key in STEPS) void stand(stops.value[index + STEPS[event.key]!]);
+  else if (event.key in STALLS) void stand(besides(stop, STALLS[event.key]!));
+  else if (event.key === "Enter" && disk) emit("open", disk);
+  else if (event.key === "Enter" && stop.key.startsWith("bar")) zoom(node);
+  else if (event.key === "Enter") emit("openNode", node);
+  else if (event.key === " " && disk && props.chosen) emit("toggle", disk);
+  else if (event.key === "Escape" && zoomed.value === node.name) {
+    zoomed.value = null;
+    void stand(stopsOf(node)[1]);
+    event.stopPropagation();
+  } else if (event.key === "Escape" && props.lit) emit("unlight");
   else return;
   event.preventDefault();
-  if (next) {
-    focused.value = next.name;
-    (event.currentTarget as HTMLElement)
-      .querySelector<HTMLElement>(`[data-disk="${CSS.escape(next.name)}"]`)
-      ?.focus();
-  }
+}
+/** Its bins instead of its bar, and the keys on the first of them. */
+function zoom(node: Node) {
+  zoomed.value = node.name;
+  void stand(stopsOf(node)[1]);
 }
 function onClick(disk: Disk) {
-  focused.value = disk.name;
+  focused.value = `disk ${disk.name}`;
   if (props.chosen) emit("toggle", disk);
   else emit("open", disk);
 }
@@ -139,6 +169,7 @@ function onClick(disk: Disk) {
 
 <template>
   <div
+    ref="map"
     class="map"
     :class="{ dimmed: lit, line: asLines, low: line, bars: asBars, choosing: chosen }"
     :style="{ '--ch': `${binHeight}px` }"
@@ -168,9 +199,11 @@ function onClick(disk: Disk) {
               <StateMark :lamp="node.worst" />
               <button
                 type="button"
-                tabindex="-1"
                 class="name"
+                :tabindex="current === `name ${node.name}` ? 0 : -1"
                 :title="node.state.reason"
+                :data-stop="`name ${node.name}`"
+                @focus="focused = `name ${node.name}`"
                 @click="emit('openNode', node)"
               >
                 {{ node.name }}
@@ -178,12 +211,15 @@ function onClick(disk: Disk) {
               <span class="what">{{ note(node) }}</span>
             </div>
             <button
-              v-if="asBars && zoomed !== node.name"
+              v-if="isBar(node)"
               type="button"
               class="bar"
+              :tabindex="current === `bar ${node.name}` ? 0 : -1"
+              :data-stop="`bar ${node.name}`"
               :aria-label="`${node.name}: ${percent(usedOf(node))} used, ${node.worst}. Show its disks.`"
               :title="node.state.reason"
-              @click="zoomed = node.name"
+              @click="zoom(node)"
+              @focus="focused = `bar ${node.name}`"
             >
               <i v-if="usedOf(node)" :style="{ width: `${usedOf(node) * 100}%` }" /><u
                 v-if="lit"
@@ -207,13 +243,14 @@ function onClick(disk: Disk) {
                     retiring: disk.retiring,
                   },
                 ]"
-                :tabindex="disk.name === current ? 0 : -1"
+                :tabindex="current === `disk ${disk.name}` ? 0 : -1"
                 :aria-label="says(disk)"
                 :aria-pressed="chosen ? chosen.has(disk.name) : undefined"
                 :title="says(disk)"
                 :data-disk="disk.name"
+                :data-stop="`disk ${disk.name}`"
                 @click="onClick(disk)"
-                @focus="focused = disk.name"
+                @focus="focused = `disk ${disk.name}`"
               >
                 <span class="lamp"
                   ><b v-if="disk.name in picked" class="tag">{{ picked[disk.name] }}</b

@@ -1,5 +1,6 @@
 import { mount } from "@vue/test-utils";
 import { describe, expect, it } from "vitest";
+import { nextTick } from "vue";
 import type { Disk, Lamp, Room } from "../api/client";
 import BarnMap from "./BarnMap.vue";
 import StateMark from "./StateMark.vue";
@@ -72,15 +73,15 @@ describe("the barn map", () => {
     expect(map.find('[data-disk="n1-1"] .share').attributes("style")).toContain("height: 20%");
     expect(map.text()).toContain("200 GB of it");
   });
+  const [room] = rooms as [Room];
+  const [rack] = room.racks as [Room["racks"][number]];
+  const many = (count: number) =>
+    Array.from({ length: count }, (_, n) => ({
+      ...rack.nodes[0]!,
+      name: `n${n}`,
+      disks: [disk(`n${n}-1`)],
+    }));
   it("puts racks in several rows where many nodes would leave them too narrow for a name", () => {
-    const [room] = rooms as [Room];
-    const [rack] = room.racks as [Room["racks"][number]];
-    const many = (count: number) =>
-      Array.from({ length: count }, (_, n) => ({
-        ...rack.nodes[0]!,
-        name: `n${n}`,
-        disks: [disk(`n${n}-1`)],
-      }));
     const columns = (count: number) =>
       mount(BarnMap, { props: { rooms: [{ ...room, racks: [{ ...rack, nodes: many(count) }] }] } })
         .find<HTMLElement>(".bay")
@@ -101,5 +102,31 @@ describe("the barn map", () => {
     expect(stops()).toEqual(["n1-2"]);
     await map.find(".map").trigger("keydown", { key: " " });
     expect(map.emitted("toggle")?.[0]).toEqual([rooms[0]!.racks[0]!.nodes[0]!.disks[1]]);
+  });
+  it("of a hundred nodes is one tab stop too: bars are walked, zoomed into and left, and names opened", async () => {
+    const map = mount(BarnMap, {
+      props: { rooms: [{ ...room, racks: [{ ...rack, nodes: many(100) }] }] },
+      attachTo: document.body,
+    });
+    const stops = () => map.findAll("[data-stop][tabindex='0']").map((s) => s.attributes("data-stop"));
+    const key = async (key: string) => {
+      await map.find(".map").trigger("keydown", { key });
+      await nextTick();
+    };
+    const names = many(100).map((n) => n.name);
+    expect(stops()).toEqual([`bar ${names[0]}`]);
+    await key("ArrowDown");
+    expect(stops()).toEqual([`bar ${names[1]}`]);
+    await key("ArrowLeft");
+    expect(stops()).toEqual([`name ${names[1]}`]);
+    await key("Enter");
+    expect(map.emitted("openNode")?.[0]).toEqual([many(100)[1]]);
+    await key("ArrowRight");
+    await key("Enter"); // its bins instead of its bar
+    expect(stops()).toEqual([`disk ${many(100)[1]!.disks[0]!.name}`]);
+    expect(map.findAll(".cell")).toHaveLength(many(100)[1]!.disks.length);
+    await key("Escape");
+    expect(stops()).toEqual([`bar ${names[1]}`]);
+    expect(map.findAll(".cell")).toHaveLength(0);
   });
 });

@@ -86,7 +86,7 @@ function onKey(event: KeyboardEvent) {
             :class="{ n: c.number }"
             :aria-sort="by === c.id ? (down ? 'descending' : 'ascending') : 'none'"
           >
-            <button type="button" tabindex="-1" @click="sortBy(c.id)">
+            <button type="button" @click="sortBy(c.id)" @keydown.enter.stop>
               {{ c.name }}<span v-if="by === c.id" class="soft">{{ down ? " (down)" : " (up)" }}</span>
             </button>
           </th>
