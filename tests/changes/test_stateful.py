@@ -52,7 +52,7 @@ from foldbarn.store.views import current_view
 EXAMPLES = int(os.environ.get("FOLDBARN_SOAK_EXAMPLES", "4"))
 MOST_OPEN = 10  # changes
 STEPS = int(os.environ.get("FOLDBARN_SOAK_STEPS", "80"))
-WATCH_LOOKS, MOST_LOOKS = 20, 100  # of a change at what it moves: between two rounds of the watch; in all
+WATCH_LOOKS, MOST_LOOKS = 10, 40  # of a change at what it moves: between two rounds of the watch; in all
 OTHERS_LOOKS = 5  # at what it does, of a change that goes on in the middle of another's step
 ROUNDS = 30  # in which everything that was begun has to come to its end, once nothing is broken any more
 # A failure is made as small as can be where that is asked for: it takes many minutes.

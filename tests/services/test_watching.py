@@ -317,6 +317,9 @@ def test_a_disk_at_rest_is_marked_as_asked_so_that_its_next_rate_is_of_the_last_
     assert [asked(0, 7000), asked(10, 7000), asked(1000, 7000)] == [None, 0.0, 0.0]
     assert asked(1, 9000) == pytest.approx(2000, rel=0.2)
     assert asked(1, 9000) == 0.0
+    with transaction() as session:
+        session.execute(update(NodeRow).where(NodeRow.name == "petrel").values(contact="silent"))
+    assert "petrel-1" not in site.disk_work()  # what it did last says nothing of now
 
 
 @pytest.mark.parametrize(

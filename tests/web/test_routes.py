@@ -30,6 +30,7 @@ ROUTES = (
     "/cluster",
     "/pools",
     "/pools/quayside",
+    "/pools/deepwater",
     "/sizing",
     "/volumes",
     "/volumes/charts",

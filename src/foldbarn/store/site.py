@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlalchemy import extract, func, select, update
 
 from foldbarn.store.database import Session
-from foldbarn.store.tables import DiskRow, DiskWorkRow, SiteRow
+from foldbarn.store.tables import DiskRow, DiskWorkRow, NodeRow, SiteRow
 
 
 def row(session: Session) -> SiteRow:
@@ -44,7 +44,14 @@ def keep_text(session: Session, text: str) -> None:
 
 
 def disk_work(session: Session) -> dict[str, tuple[float | None, float | None]]:
-    """Bytes per second read and written by disk name; None where not known."""
-    rates = select(DiskRow.name, DiskWorkRow.read_rate, DiskWorkRow.write_rate)
-    rows = session.execute(rates.join(DiskWorkRow, DiskWorkRow.disk_id == DiskRow.id))
+    """Bytes per second read and written by disk name; None where not known. Of a disk that is gone, or whose
+    node is not heard, only what it did last is known, which is nothing about now.
+    """
+    rates = (
+        select(DiskRow.name, DiskWorkRow.read_rate, DiskWorkRow.write_rate)
+        .join(DiskWorkRow, DiskWorkRow.disk_id == DiskRow.id)
+        .join(NodeRow, NodeRow.id == DiskRow.node_id)
+        .where(DiskRow.present, NodeRow.contact == "heard")
+    )
+    rows = session.execute(rates)
     return {name: (read, write) for name, read, write in rows}

@@ -35,7 +35,7 @@ const unfit = computed(() =>
   (machines.value?.disks ?? []).filter((d) => d.role === "unfit").sort((a, b) => natural(a.name, b.name)),
 );
 const many = computed(() => (machines.value?.disks ?? []).filter((d) => d.paths.length > 1));
-const fit = computed(() => (machines.value?.disks ?? []).filter((d) => d.role === "unclaimed").length);
+const fit = computed(() => (machines.value?.nodes ?? []).reduce((sum, n) => sum + n.fit, 0));
 
 async function take(files: File[]) {
   if (!files.length || running.value) return;

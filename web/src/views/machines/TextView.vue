@@ -47,6 +47,8 @@ function save() {
   link.click();
   URL.revokeObjectURL(link.href);
 }
+// The text as it stands says what is known already: there is nothing in it to take.
+const nothing = computed(() => source.value === "now" && !touched.value);
 const load = async ([file]: File[]) => edit(await file!.text());
 </script>
 
@@ -67,7 +69,9 @@ const load = async ([file]: File[]) => edit(await file!.text());
       </span>
       <FilePick label="Load a file" name="Load a text" accept=".yaml,.yml,text/plain" @pick="load" />
       <VBtn class="act" @click="save">Save as a file</VBtn>
-      <VBtn class="btn" data-offered :disabled="plan.blocked.value" @click="plan.carryOut"> Carry out </VBtn>
+      <VBtn class="btn" data-offered :disabled="plan.blocked.value || nothing" @click="plan.carryOut">
+        Carry out
+      </VBtn>
     </div>
     <ProblemNote :error="error ?? plan.error.value" />
     <div class="two">

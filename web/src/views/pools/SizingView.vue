@@ -145,6 +145,7 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
           <VTextField
             v-model="v.name"
             class="title"
+            width="190"
             maxlength="80"
             :aria-label="`Name of variant ${i + 1}`"
           />
