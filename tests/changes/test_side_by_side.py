@@ -315,8 +315,10 @@ def test_a_node_that_was_away_for_a_moment_only_drops_what_it_was_not_told_to(ba
 @pytest.mark.pooled
 @pytest.mark.parametrize("how", ["its power was off for a moment", "a disk of it was out for a moment"])
 def test_a_node_that_a_comparison_could_not_ask_is_compared_when_it_is_next_heard(
-    barn_site: Site, how: str
+    barn_site: Site, how: str, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    monkeypatch.setenv("FOLDBARN_ANSWER_SECONDS", "0.3")  # that a node without power is waited for
+    settings.cache_clear()
     barn_site.volume()
     machines = barn_site.yard.machines
     disk, other = (current_view().disk(name) for name in ("petrel-3", "petrel-1"))
@@ -335,6 +337,8 @@ def test_a_node_that_a_comparison_could_not_ask_is_compared_when_it_is_next_hear
         assert session.scalars(select(PoolRow.look_reason)).one() == "petrel is back"
     barn_site.do("rebuild", pool="quayside")
     assert held(barn_site) == should_hold()
+    monkeypatch.undo()
+    settings.cache_clear()
 
 
 @pytest.mark.pooled

@@ -219,7 +219,7 @@ def test_each_round_is_noted_by_the_databases_clock_and_one_that_fails_is_not(
         patch.setattr(watching, "try_again", lambda: told.append(1))
         with transaction() as session:
             announce(session, "site")
-        watch.judge_at = 0.0
+        watch.judge_at, watch.questions = 0.0, agents.Questions()  # another loop, and questions of its own
         run_async(watch.look(0))
     assert site.outlook().unwatched > 30
     assert told  # one that fails keeps no other from its turn
@@ -266,7 +266,7 @@ def test_one_unanswered_question_is_enough_to_tell_silence_within_its_time() -> 
     # Asked when its turn came, it runs out of time when it counts, and is taken by the round after that.
     asked_at = heard_at + settings().poll_seconds + watching.TICK_SECONDS
     runs_out = asked_at + watching._patience()
-    assert counts_at <= runs_out <= heard_at + settings().silent_seconds - watching.ANSWERS_SECONDS
+    assert counts_at <= runs_out <= heard_at + settings().silent_seconds - watching.TICK_SECONDS
     # Refused at once: asked again when it counts, and not later.
     refused = watching._Pause(heard_at=heard_at, failures=1)
     assert watching._asked_again(refused, now) == pytest.approx(counts_at)
@@ -301,6 +301,31 @@ def test_most_nodes_silent_at_once_are_asked_once_more_before_they_count(barn_si
     assert after({one.number: lost, **others}) == {one.name}
     assert after(dict.fromkeys(numbers, lost)) == set()
     assert after(dict.fromkeys(numbers, lost), times=2) == {n.name for n in view.nodes}
+
+
+def test_clocks_that_become_known_one_by_one_are_told_together(barn_site: Site) -> None:
+    machines = barn_site.yard.machines
+    watch = watching.Watch(judge_at=float("inf"))
+    names = {number_of(name): name for name in ("petrel", "dunlin")}
+    watch.agents = dict.fromkeys(names, "")
+    watch.pauses = {n: watching._Pause() for n in names}
+
+    def says(name: str, **more: float) -> Report:
+        facts = {"inventory_version": agent.inventory_version(machines, name), "uptime": 1.0}
+        return Report(facts | agent.counters(machines, name) | more)
+
+    watch._take({number: says(name) for number, name in names.items()})
+    with transaction() as session:
+        session.execute(update(NodeRow).values(clock_offset=None))
+        announce(session, "site")
+    before = current_view().revision
+    fresh = {n: says(name, clock_offset=0.0, clock_error=0.01) for n, name in names.items()}
+    watch._take(fresh)
+    assert current_view().revision == before
+    watch._tell_clocks()
+    assert current_view().revision == before + 1
+    assert {current_view().node(name).clock_offset for name in names.values()} == {0.0}
+    assert not watch.put_off
 
 
 def test_a_disk_at_rest_is_marked_as_asked_so_that_its_next_rate_is_of_the_last_moment(

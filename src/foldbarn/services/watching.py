@@ -52,12 +52,13 @@ log = structlog.get_logger()
 WATCH_LOCK = 0x0A7C4
 TICK_SECONDS = 0.25
 LATELY_SECONDS = 10.0
-ANSWERS_SECONDS = 0.25  # how long a round waits for answers; those that come later are taken by another
+ANSWERS_SECONDS = 0.5  # how long a round waits for answers; those that come later are taken by another
 WRITTEN_STEP = 0.01  # of a volume; less is not worth a new picture of the site
 KEEP_MOVES_SECONDS = 3600.0  # how long moves of an ended change are kept
 CLOCK_STEP = 0.1  # seconds by which a clock goes otherwise before that is news
 COUNT_SECONDS = 2.0  # between two records of what disks have read and written
 WHOLE_SECONDS = 30.0  # between two whole reports of a node that has nothing new
+PICTURE_SHARE = 20  # of the time between two pictures for the sake of clocks alone, one part goes into them
 JUDGE_SECONDS = 1.0  # between two looks at what time alone brings about
 
 Counters = dict[str, tuple[int, int]]  # bytes read and written so far, by serial number
@@ -118,6 +119,8 @@ class Watch:
     counters: dict[int, Counters] = field(default_factory=dict)  # newest of each node, not kept yet
     count_at: float = 0.0  # when counters are kept next
     judge_at: float = 0.0  # when the duties are looked through next
+    put_off: set[int] = field(default_factory=set)  # nodes of whose clocks no page has been told yet
+    put_off_until: float = 0.0
     round: Round = field(default_factory=lambda: Round(duties_of_the_watch()))
 
     async def run(self) -> None:
@@ -157,15 +160,25 @@ class Watch:
             self._ask()
             if answers := await self.questions.answers(ANSWERS_SECONDS):
                 await asyncio.to_thread(self._take, answers)
+            if self.put_off and time.monotonic() >= self.put_off_until:
+                await asyncio.to_thread(self._tell_clocks)
             if time.monotonic() >= self.judge_at:
-                self.judge_at = time.monotonic() + JUDGE_SECONDS
+                began = time.monotonic()
+                self.judge_at = began + JUDGE_SECONDS
                 await asyncio.to_thread(self._judge)
+                self.put_off_until = began + PICTURE_SHARE * (time.monotonic() - began)
         except Exception as error:
             if not is_disconnect(error):
                 log.exception("a round of the watch failed")
                 await asyncio.sleep(1.0)
             else:
                 await asyncio.to_thread(wait_out, error)
+
+    def _tell_clocks(self) -> None:
+        """Clocks of a thousand nodes become known one by one: not each is worth a picture of its own."""
+        with transaction() as session:
+            announce(session, "site")
+        self.put_off.clear()
 
     def _judge(self) -> None:
         with transaction() as session:
@@ -202,7 +215,7 @@ class Watch:
                     pause.tag = ""  # until all of it has been taken
                     counters[number] = self._note(number, pause, answer.facts)
                     pause.tag, pause.whole_at = answer.tag, now + WHOLE_SECONDS * _apart()
-                pause.failures, pause.next_at = 0, now + settings().poll_seconds * _apart()
+                pause.failures, pause.next_at = 0, now + settings().poll_seconds
                 heard.append(number)
             except Exception as error:
                 if is_disconnect(error):
@@ -242,14 +255,14 @@ class Watch:
         fresh = noted_of(report)
         if pause.noted is not None and pause.noted.covers(fresh):
             return read_counters(report)
-        counters = note_report(number, report)
+        counters = note_report(number, report, self.put_off)
         pause.noted = fresh
         return counters
 
 
 def _apart() -> float:
-    """Shortens a pause a little, and each one differently: nodes that joined together are not to be asked
-    together for ever after, all in one burst.
+    """Shortens a pause a little, and each one differently: nodes that joined together are not to give whole
+    reports together for ever after, all in one burst.
     """
     return random.uniform(0.8, 1.0)
 
@@ -258,7 +271,7 @@ def _patience() -> float:
     """How long a node may take to say how it is, in seconds: one question that it leaves unanswered is enough
     to tell its silence in time. Counted from when it is asked, for that we ask late is no fault of its own.
     """
-    rounds = TICK_SECONDS + ANSWERS_SECONDS
+    rounds = TICK_SECONDS + ANSWERS_SECONDS / 2
     return min(settings().answer_seconds, settings().silent_seconds - settings().poll_seconds - rounds)
 
 
@@ -325,9 +338,9 @@ def note_failure(number: int, error: Unreachable) -> None:
             announce(session, "site")
 
 
-def note_report(number: int, report: dict[str, Any]) -> Counters:
+def note_report(number: int, report: dict[str, Any], put_off: set[int] | None = None) -> Counters:
     """Records a report that made sense and returns its disks' counters; asks for the inventory when it has
-    changed.
+    changed. put_off: takes the nodes (by number) of which only the clock is news, which the caller tells.
 
     Raises NotPossible, Unreachable.
     """
@@ -335,19 +348,23 @@ def note_report(number: int, report: dict[str, Any]) -> Counters:
     with transaction() as session:
         node = session.get_one(NodeRow, number)
         if version == node.inventory_version:
-            _note_report(session, node, report, None)
+            _note_report(session, node, report, None, put_off)
             return counters
         url = node.agent_url
     inventory = read_inventory(Agent(url).inventory())  # which may take a while: nothing is locked meanwhile
     with transaction() as session:
         node = session.get_one(NodeRow, number)
-        _note_report(session, node, report, inventory)
+        _note_report(session, node, report, inventory, put_off)
         node.inventory_version = version
     return counters
 
 
 def _note_report(
-    session: Session, node: NodeRow, report: dict[str, Any], inventory: Inventory | None
+    session: Session,
+    node: NodeRow,
+    report: dict[str, Any],
+    inventory: Inventory | None,
+    put_off: set[int] | None,
 ) -> None:
     changed = node.contact != Contact.HEARD or inventory is not None
     if node.contact != Contact.HEARD:
@@ -364,15 +381,20 @@ def _note_report(
             raise NotPossible(f"It says it is {inventory.node}.")
         take_inventory(session, node, inventory)
     _note_written(node, report)
-    if _note_bearings(node, report) or changed:
+    noted = noted_of(report)
+    if _note_cluster(node, report, noted) or changed:
         announce(session, "site")
-
-
-def _note_bearings(node: NodeRow, report: dict[str, Any]) -> bool:
-    """What a node says of its clock and its cluster. True where that is worth a new picture of the site."""
-    changed, noted = False, noted_of(report)
     if not noted.keeps_time(node.clock_offset) and noted.clock_offset is not None:
-        node.clock_offset, changed = round(noted.clock_offset, 2), True
+        node.clock_offset = round(noted.clock_offset, 2)
+        if put_off is None:
+            announce(session, "site")
+        else:
+            put_off.add(node.id)
+
+
+def _note_cluster(node: NodeRow, report: dict[str, Any], noted: Noted) -> bool:
+    """What a node says of its cluster. True where that is worth a new picture of the site."""
+    changed = False
     if isinstance(report.get("cluster"), dict) and noted.says != node.says:
         node.says, changed = noted.says, True
     return changed
