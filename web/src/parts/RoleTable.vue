@@ -140,6 +140,10 @@ const edge = (l: RoleRow) => `e-${l.role}`;
   border: 1.5px dashed var(--edge);
   background: none;
 }
+.role {
+  display: inline-grid;
+  vertical-align: middle;
+}
 .name {
   white-space: nowrap;
 }
