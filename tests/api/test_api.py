@@ -22,10 +22,12 @@ from sqlalchemy import update
 from foldbarn.api.machines.pictures import rooms_out
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
+from foldbarn.changes.kinds.pools.disks import disk_blocker
+from foldbarn.core.site import Role
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, site, watching
 from foldbarn.store.database import announce, transaction
-from foldbarn.store.tables import NodeRow
+from foldbarn.store.tables import DiskRow, NodeRow
 from foldbarn.store.views import current_view
 
 
@@ -439,3 +441,36 @@ def test_the_rooms_are_drawn_once_for_a_picture_of_the_site_unless_they_tell_of_
     assert third is not fourth  # it says how long ago petrel was heard
     told = [n.state.reason for r in third for k in r.racks for n in k.nodes if n.name == "petrel"]
     assert told[0].startswith("No report since")
+
+
+def test_what_is_left_out_of_a_wish_is_what_the_defaults_say(api: httpx.Client, barn_site: Site) -> None:
+    defaults = api.get("/api/changes/defaults").json()
+    disks = barn_site.disks(nodes=("fulmar", "petrel", "kittiwake", "turnstone"))
+
+    def foreseen(kind: str, **params: Any) -> Any:
+        answer = api.post("/api/changes/preview", json={"kind": kind, "params": params})
+        return answer.raise_for_status().json()["effects"]
+
+    said = defaults["pool"] | {"name": "quayside", "disks": disks}
+    assert foreseen("form-pool", **said) == foreseen("form-pool", name="quayside", disks=disks)
+    assert foreseen("form-pool", **said | {"copies": 2}) != foreseen("form-pool", **said)
+    barn_site.pool(copies=2, level="node")
+    barn_site.volume()  # nothing is said of its protection: it has that of its pool
+    usual = current_view().pools[0].usual
+    assert current_view().volumes[0].plies[0].scheme == usual
+    assert (usual.strips, usual.level) == (2, "node")
+
+
+@pytest.mark.pooled
+def test_a_disk_is_said_to_be_fit_just_where_a_pool_may_take_it(api: httpx.Client, barn_site: Site) -> None:
+    with transaction() as session:
+        session.execute(update(NodeRow).where(NodeRow.name == "skua").values(contact="silent"))
+        session.execute(update(DiskRow).where(DiskRow.name == "whimbrel-2").values(present=False))
+        announce(session, "site")
+    view = current_view()
+    rooms = api.get("/api/barn").json()["rooms"]
+    told = {d["name"]: d["fit"] for r in rooms for k in r["racks"] for n in k["nodes"] for d in n["disks"]}
+    assert told == {d.name: disk_blocker(view, d) is None for d in view.disks}
+    assert set(told.values()) == {True, False}
+    by_role = {d.name for d in view.disks if d.role == Role.UNCLAIMED and d.pool < 0}
+    assert by_role > {name for name, fit in told.items() if fit}  # some are unclaimed, and cannot be told now

@@ -17,6 +17,7 @@ from foldbarn.changes.engine import runner
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds.cluster.sealing import open_key
 from foldbarn.core.cluster.forming import Tie, bond_of, prechecks, reach_matrix, wish_of
+from foldbarn.core.cluster.proposing import propose
 from foldbarn.core.errors import NotAllowed, NotPossible
 from foldbarn.core.site import Contact
 from foldbarn.links.agents import Garbled
@@ -120,6 +121,34 @@ def test_two_keepers_and_a_witness_survive_the_loss_of_a_keeper(barn_site: Site)
     assert council.decides(barn_site.yard.machines)
     barn_site.yard.machines.power["lamp-room"] = False
     assert not council.decides(barn_site.yard.machines)
+
+
+@pytest.mark.parametrize("with_witness", [True, False])
+def test_what_is_said_of_proposed_votes_holds_when_each_room_loses_its_power(
+    barn_site: Site, with_witness: bool
+) -> None:
+    hear(barn_site)
+    machines, view = barn_site.yard.machines, current_view()
+    witness = "lamp-room" if with_witness else ""
+    found = propose(view, EIGHT, witness)
+    url = f"{barn_site.yard.url}/witness/lamp-room" if with_witness else ""
+    wish = {"keepers": list(found.keepers), "witness": witness, "witness_url": url}
+    number = form(barn_site, service_address=found.service_address, **wish)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    promised = "No room, rack or node that is lost alone takes the majority." in found.votes_because
+    assert promised == with_witness
+    decides = {}
+    for row, room in enumerate(view.rooms):
+        dark = [n.name for n in view.nodes if view.racks[n.rack].room == row]
+        machines.power.update(dict.fromkeys(dark, False))
+        decides[room.name] = council.decides(machines)
+        machines.power.update(dict.fromkeys(dark, True))
+    fatal = {room for room, still in decides.items() if not still}
+    assert fatal == {r.name for r in view.rooms if f"room {r.name}" in found.votes_because}
+    assert bool(fatal) != promised
+    # The address was nobody's: no port of any stand-in has it.
+    taken = {a.split("/")[0] for n in view.nodes for p in n.ports for a in p.addresses}
+    assert found.service_address.split("/")[0] not in taken
 
 
 def test_a_witness_beside_members_is_refused_or_written_down_with_the_reason(barn_site: Site) -> None:

@@ -236,7 +236,7 @@ def test_who_is_slow_to_answer_holds_up_nobody_elses_report_and_is_not_asked_twi
     asked = []
     answer_of: dict[str, asyncio.Event] = {}
 
-    async def report_of(url: str, known: str, seconds: float) -> Report:
+    async def report_of(url: str, known: str, seconds: float, turn: object) -> Report:
         asked.append((url, seconds))
         await answer_of[url].wait()
         return NOTHING_NEW

@@ -43,6 +43,14 @@ def test_bare_machines_are_shown_as_they_reported(page: Page) -> None:
     expect(page.get_by_role("link", name="dunlin-4 is wearing out")).to_be_visible()
 
 
+def test_a_volume_wished_for_where_there_is_no_pool_is_told_so(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/volumes?plan=create-volume")
+    sheet = tab.get_by_role("dialog")
+    expect(sheet).to_contain_text("A volume draws from a pool, and there is none yet.")
+    expect(sheet.locator("[data-note=blocker]")).to_have_count(0)
+    expect(sheet.get_by_role("button", name="Carry out")).to_be_disabled()
+
+
 def test_a_pool_is_formed_from_a_preview(page: Page) -> None:
     page.get_by_role("button", name="Plan a change").click()
     page.get_by_role("menuitem", name="Preview a pool").click()

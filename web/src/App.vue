@@ -4,7 +4,6 @@ import { useRoute, useRouter } from "vue-router";
 import { useTheme } from "vuetify";
 import { useBarn, useNews } from "./api/client";
 import { typing } from "./lib/keys";
-import FindBox from "./parts/FindBox.vue";
 import TapeBar from "./parts/TapeBar.vue";
 import { SECTIONS, sectionOf } from "./lib/sections";
 import { useScreen } from "./screen";
@@ -13,6 +12,9 @@ import { useScreen } from "./screen";
 const KeysSheet = defineAsyncComponent(() => import("./parts/KeysSheet.vue"));
 const YardDrawer = defineAsyncComponent(() => import("./parts/YardDrawer.vue"));
 const PlanSheet = defineAsyncComponent(() => import("./views/plan/PlanSheet.vue"));
+// The page is drawn first: what finds things comes as soon as the browser has nothing else to do.
+const idle = new Promise<void>((done) => (window.requestIdleCallback ?? setTimeout)(() => done()));
+const FindBox = defineAsyncComponent(() => idle.then(() => import("./parts/FindBox.vue")));
 const asked = reactive({ keys: false, yard: false, plan: false });
 
 const screen = useScreen();
@@ -96,7 +98,7 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
         {{ screen.night ? "Day" : "Night" }}
       </VBtn>
       <VBtn class="tool" aria-label="Keys" @click="screen.keysOpen = true">Keys</VBtn>
-      <FindBox />
+      <span class="finding"><FindBox /></span>
       <span class="who" title="Who changes are recorded for">{{ barn?.operator }}</span>
     </header>
     <RouterView v-slot="{ Component }"
@@ -188,6 +190,10 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
   color: var(--ink);
   text-decoration: underline;
   text-underline-offset: 4px;
+}
+.finding {
+  align-self: center;
+  width: 228px; /* its place is kept while it comes */
 }
 .who {
   display: flex;

@@ -1,39 +1,28 @@
 import { createRouter, createWebHistory, type RouteRecordRaw } from "vue-router";
-// The views are small: loaded with the rest, none of them is waited for.
 import BarnView from "./views/barn/BarnView.vue";
-import ChangeView from "./views/changes/ChangeView.vue";
-import ChangesView from "./views/changes/ChangesView.vue";
-import DiskView from "./views/machines/DiskView.vue";
-import MachinesView from "./views/machines/MachinesView.vue";
-import NodeView from "./views/machines/NodeView.vue";
-import NotHere from "./views/NotHere.vue";
-import PoolView from "./views/pools/PoolView.vue";
-import PoolsView from "./views/pools/PoolsView.vue";
-import VolumeView from "./views/volumes/VolumeView.vue";
-import VolumesView from "./views/volumes/VolumesView.vue";
 
+// Each view comes when it is first asked for: the first page is not to wait for what others are made of.
 const routes: RouteRecordRaw[] = [
   { path: "/", component: BarnView },
-  { path: "/machines", component: MachinesView },
-  { path: "/machines/:node", component: NodeView, props: true },
-  { path: "/disks/:disk", component: DiskView, props: true },
-  // Used while a site is being set up, not every day: they come when first asked for.
+  { path: "/machines", component: () => import("./views/machines/MachinesView.vue") },
+  { path: "/machines/:node", component: () => import("./views/machines/NodeView.vue"), props: true },
+  { path: "/disks/:disk", component: () => import("./views/machines/DiskView.vue"), props: true },
   { path: "/intake", component: () => import("./views/machines/IntakeView.vue") },
   { path: "/arrange", component: () => import("./views/machines/ArrangeView.vue") },
   { path: "/text", component: () => import("./views/machines/TextView.vue") },
   { path: "/cluster", component: () => import("./views/cluster/ClusterView.vue") },
-  { path: "/pools", component: PoolsView },
+  { path: "/pools", component: () => import("./views/pools/PoolsView.vue") },
   { path: "/sizing", component: () => import("./views/pools/SizingView.vue") },
-  { path: "/pools/:name", component: PoolView, props: true },
-  { path: "/volumes", component: VolumesView },
-  { path: "/volumes/:name", component: VolumeView, props: true },
-  { path: "/changes", component: ChangesView },
+  { path: "/pools/:name", component: () => import("./views/pools/PoolView.vue"), props: true },
+  { path: "/volumes", component: () => import("./views/volumes/VolumesView.vue") },
+  { path: "/volumes/:name", component: () => import("./views/volumes/VolumeView.vue"), props: true },
+  { path: "/changes", component: () => import("./views/changes/ChangesView.vue") },
   {
     path: "/changes/:number(\\d+)",
-    component: ChangeView,
+    component: () => import("./views/changes/ChangeView.vue"),
     props: (r) => ({ number: Number(r.params.number) }),
   },
-  { path: "/:rest(.*)*", component: NotHere },
+  { path: "/:rest(.*)*", component: () => import("./views/NotHere.vue") },
 ];
 
 export const router = createRouter({ history: createWebHistory(), routes });

@@ -59,8 +59,8 @@ def make_app() -> FastAPI:
     # From the outside in: what browsers are told, names of this machine only (so that no page elsewhere can
     # reach the API under a name of its own), our own pages only, bodies within bounds.
     app.add_middleware(Limit)
-    # Little work for most of what it saves: a page of 12,000 disks is megabytes, mostly of the same words.
-    app.add_middleware(GZipMiddleware, minimum_size=1024, compresslevel=3)
+    # A page of 12,000 disks is megabytes, mostly of the same words.
+    app.add_middleware(GZipMiddleware, minimum_size=1024, compresslevel=6)
     app.add_middleware(OwnOrigin)
     app.add_middleware(OwnHosts)
     app.add_middleware(Policies)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import asyncio
 import time
-from collections.abc import Coroutine
+from contextlib import AbstractAsyncContextManager, nullcontext
 from dataclasses import dataclass
 from typing import Any
 
@@ -217,12 +217,8 @@ class Questions:
         If-None-Match). seconds: how long it may take. doubtful: it did not answer last time, and waits its
         turn among those alone: a room that hangs must not take the places of the nodes that answer.
         """
-        asked = _ask_report(url, known, seconds)
-        self._under_way[key] = asyncio.create_task(self._in_turn(asked) if doubtful else asked)
-
-    async def _in_turn(self, asked: Coroutine[Any, Any, Report | Unreachable]) -> Report | Unreachable:
-        async with self._doubtful:
-            return await asked
+        turn = self._doubtful if doubtful else nullcontext()
+        self._under_way[key] = asyncio.create_task(_ask_report(url, known, seconds, turn))
 
     async def answers(self, wait: float) -> dict[int, Report | Unreachable]:
         """Answers that have come, by key: a report, or why there is none. Waits for the others, but no longer
@@ -242,12 +238,15 @@ class Questions:
         self._under_way.clear()
 
 
-async def _ask_report(url: str, known: str, seconds: float | None) -> Report | Unreachable:
+async def _ask_report(
+    url: str, known: str, seconds: float | None, turn: AbstractAsyncContextManager[Any]
+) -> Report | Unreachable:
     bounds = Bounds(seconds or settings().answer_seconds, REPORT_BYTES)
+    headers = {"If-None-Match": known} if known else {}
     try:
-        asked = time.time()
-        headers = {"If-None-Match": known} if known else {}
-        answer = await ask_in("GET", url.rstrip("/") + "/v1/report", bounds, headers)
+        async with turn:
+            asked = time.time()
+            answer = await ask_in("GET", url.rstrip("/") + "/v1/report", bounds, headers)
         if answer.status == 304 and known:
             return NOTHING_NEW
         body = _with_offset(_body(answer), asked)

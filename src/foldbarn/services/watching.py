@@ -51,7 +51,7 @@ from foldbarn.store.views import current_view
 log = structlog.get_logger()
 WATCH_LOCK = 0x0A7C4
 TICK_SECONDS = 0.25
-LATELY_SECONDS = 10.0
+LATELY_SECONDS = 10.0  # a node that was heard within this long ago is one of those that are heard
 ANSWERS_SECONDS = 0.5  # how long a round waits for answers; those that come later are taken by another
 WRITTEN_STEP = 0.01  # of a volume; less is not worth a new picture of the site
 KEEP_MOVES_SECONDS = 3600.0  # how long moves of an ended change are kept
@@ -230,9 +230,10 @@ class Watch:
             now = time.monotonic()  # a moment later than what the database says: never silent too early
             for number in heard:
                 self.pauses[number].heard_at = now
+        ours = bool(failed) and self._hear_few(now)
         for number, why in failed.items():
             pause = self.pauses[number]
-            if pause.failures == 1 and not isinstance(why, Garbled) and self._hear_few(now):
+            if ours and pause.failures == 1 and not isinstance(why, Garbled):
                 pause.next_at = now
             else:
                 note_failure(number, why)

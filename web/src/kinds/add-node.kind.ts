@@ -1,9 +1,8 @@
 import { pathOf } from "../lib/paths";
-import JoinFields from "./JoinFields.vue";
 import type { KindOfChange } from "./kind";
 
 export default {
-  fields: JoinFields,
+  fields: () => import("./JoinFields.vue"),
   asks: ["node"],
   start: (asked) => ({ node: asked("node"), keeper: false }),
   page: (about) => pathOf("node", about),

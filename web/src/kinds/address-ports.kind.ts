@@ -1,8 +1,7 @@
-import AddressFields from "./AddressFields.vue";
 import { listed, type KindOfChange } from "./kind";
 
 export default {
-  fields: AddressFields,
+  fields: () => import("./AddressFields.vue"),
   wants: "Choose nodes, a port and the first address.",
   begun: (wish) => Boolean(wish.start),
   asks: ["nodes", "port"],

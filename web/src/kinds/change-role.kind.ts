@@ -1,8 +1,7 @@
-import RoleFields from "./RoleFields.vue";
 import { listed, type KindOfChange } from "./kind";
 
 export default {
-  fields: RoleFields,
+  fields: () => import("./RoleFields.vue"),
   wants: "Choose a role, and write why where the rule says otherwise.",
   begun: (wish) => Boolean(wish.reason),
   asks: ["disk"],

@@ -1,9 +1,8 @@
 import { pathOf } from "../lib/paths";
-import TypedFields from "./TypedFields.vue";
 import type { KindOfChange } from "./kind";
 
 export default {
-  fields: TypedFields,
+  fields: () => import("./TypedFields.vue"),
   wants: "Read what would be destroyed, then type the disk's name.",
   begun: (wish) => Boolean(wish.typed),
   asks: ["disk"],

@@ -1,11 +1,13 @@
 import { pathOf } from "../lib/paths";
 import type { KindOfChange } from "./kind";
-import VolumeFields from "./VolumeFields.vue";
 
 export default {
-  fields: VolumeFields,
-  wants: "Give it a name and a size.",
-  begun: (wish) => Boolean(wish.name) || wish.pool === "",
+  fields: () => import("./VolumeFields.vue"),
+  wants: (barn) =>
+    barn.pools.length
+      ? "Give it a name and a size."
+      : "A volume draws from a pool, and there is none yet. Form a pool first.",
+  begun: (wish) => Boolean(wish.name),
   map: "moves",
   page: (about) => pathOf("volume", about),
 } satisfies KindOfChange;

@@ -1,8 +1,7 @@
-import TypedFields from "./TypedFields.vue";
 import type { KindOfChange } from "./kind";
 
 export default {
-  fields: TypedFields,
+  fields: () => import("./TypedFields.vue"),
   wants: "Read what would be given up, then type the pool's name.",
   begun: (wish) => Boolean(wish.typed),
   asks: ["pool"],

@@ -1,8 +1,7 @@
-import TypedFields from "./TypedFields.vue";
 import type { KindOfChange } from "./kind";
 
 export default {
-  fields: TypedFields,
+  fields: () => import("./TypedFields.vue"),
   wants: "Read what would be destroyed, then type the volume's name.",
   begun: (wish) => Boolean(wish.typed),
   asks: ["volume"],

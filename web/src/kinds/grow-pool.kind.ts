@@ -1,9 +1,8 @@
 import { pathOf } from "../lib/paths";
-import GrowFields from "./GrowFields.vue";
 import type { KindOfChange } from "./kind";
 
 export default {
-  fields: GrowFields,
+  fields: () => import("./GrowFields.vue"),
   wants: "Choose disks: by the buttons above, or on the map.",
   begun: (wish) => (wish.disks as string[] | undefined)?.length !== 0,
   asks: ["pool"],

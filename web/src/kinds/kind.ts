@@ -1,4 +1,7 @@
-/** What the front end knows of a kind of change. Each has a file of its name in this folder that gives one of these, and is found by that name: another kind is another file. */
+/**
+ * What the front end knows of a kind of change. Each has a file of its name in this folder that gives one of
+ * these, and is found by that name: another kind is another file.
+ */
 
 import { inject, provide, type Component, type InjectionKey, type Ref } from "vue";
 import { useRoute, type LocationQuery } from "vue-router";
@@ -8,10 +11,10 @@ import type { Effect } from "../lib/effects";
 export type Wish = Record<string, unknown>;
 
 export interface KindOfChange {
-  /** Its fields, with the wish as their model. None where the address says everything. */
-  fields?: Component;
+  /** Its fields, with the wish as their model; they come when first asked for. None where the address says everything. */
+  fields?: () => Promise<{ default: Component }>;
   /** What is still wanted of the wish; said in place of blockers until it has begun. */
-  wants?: string;
+  wants?: string | ((barn: Barn) => string);
   /** Whether the wish is begun: until then nobody is told what is wrong with it. */
   begun?: (wish: Wish) => boolean;
   /** What of the address is its own; it goes as the sheet is closed. */

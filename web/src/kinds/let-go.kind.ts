@@ -1,9 +1,8 @@
 import { pathOf } from "../lib/paths";
-import HeirFields from "./HeirFields.vue";
 import type { KindOfChange } from "./kind";
 
 export default {
-  fields: HeirFields,
+  fields: () => import("./HeirFields.vue"),
   asks: ["node"],
   start: (asked) => ({ node: asked("node"), successor: "" }),
   page: (about) => pathOf("node", about),

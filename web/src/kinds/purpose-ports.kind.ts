@@ -1,8 +1,7 @@
-import PurposeFields from "./PurposeFields.vue";
 import { listed, type KindOfChange } from "./kind";
 
 export default {
-  fields: PurposeFields,
+  fields: () => import("./PurposeFields.vue"),
   asks: ["nodes", "port"],
   start: (asked) => ({ nodes: listed(asked("nodes")), port: asked("port"), purpose: "storage" }),
   page: () => "/machines?show=nodes",

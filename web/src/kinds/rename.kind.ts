@@ -1,8 +1,7 @@
-import RenameFields from "./RenameFields.vue";
 import { listed, type KindOfChange } from "./kind";
 
 export default {
-  fields: RenameFields,
+  fields: () => import("./RenameFields.vue"),
   wants: "Choose nodes and write their new names.",
   begun: (wish) => Boolean(wish.pattern),
   asks: ["nodes"],

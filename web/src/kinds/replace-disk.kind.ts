@@ -1,9 +1,8 @@
 import { pathOf } from "../lib/paths";
-import ReplaceFields from "./ReplaceFields.vue";
 import type { KindOfChange } from "./kind";
 
 export default {
-  fields: ReplaceFields,
+  fields: () => import("./ReplaceFields.vue"),
   wants: "Choose the disk that takes its place.",
   begun: (wish) => Boolean(wish.by),
   asks: ["disk"],

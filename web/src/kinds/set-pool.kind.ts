@@ -1,9 +1,8 @@
 import { pathOf } from "../lib/paths";
 import type { KindOfChange } from "./kind";
-import SetPoolFields from "./SetPoolFields.vue";
 
 export default {
-  fields: SetPoolFields,
+  fields: () => import("./SetPoolFields.vue"),
   asks: ["pool"],
   page: (about) => pathOf("pool", about),
 } satisfies KindOfChange;

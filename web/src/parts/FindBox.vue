@@ -75,7 +75,6 @@ function leave() {
 
 <style scoped>
 .find {
-  align-self: center;
   margin-left: 8px;
 }
 </style>

@@ -82,17 +82,13 @@ watch(
   },
   { immediate: true },
 );
-/** Whether a witness that is known here answers: only then is it proposed. */
-const known = computed(() => wish.witness_url || (yard.value?.witness_url ?? ""));
+/** A witness that is known here is asked; only one that answers is proposed. What is being typed is not asked. */
 watch(
-  known,
+  () => yard.value?.witness_url,
   async (url) => {
-    const name = url
-      ? await askWitness(url)
-          .then((w) => w.name)
-          .catch(() => "")
-      : "";
-    if (url === known.value) answers.value = { url, name };
+    if (!url) return;
+    const { name } = await askWitness(url).catch(() => ({ name: "" }));
+    if (name && !answers.value.name) answers.value = { url, name };
   },
   { immediate: true },
 );
@@ -106,14 +102,16 @@ function toggle(list: "members" | "keepers" | "dedicated", name: string) {
   }
 }
 async function ask() {
+  const url = wish.witness_url;
   asking.value = "Asking …";
-  try {
-    wish.witness = (await askWitness(wish.witness_url)).name;
-    asking.value = `${wish.witness} answers.`;
-  } catch (error) {
-    wish.witness = "";
-    asking.value = (error as Error).message;
-  }
+  const { name, said } = await askWitness(url).then(
+    (w) => ({ name: w.name, said: `${w.name} answers.` }),
+    (error: Error) => ({ name: "", said: error.message }),
+  );
+  if (url !== wish.witness_url) return; // another address stands there by now
+  wish.witness = name;
+  asking.value = said;
+  if (name) answers.value = { url, name };
 }
 </script>
 
@@ -217,7 +215,10 @@ async function ask() {
             label="Address of the witness"
             placeholder="none"
             width="300"
-            @update:model-value="wish.witness = ''"
+            @update:model-value="
+              wish.witness = '';
+              asking = '';
+            "
           />
           <datalist v-if="yard" id="witnesses">
             <option :value="yard.witness_url">lamp-room, a stand-in</option>

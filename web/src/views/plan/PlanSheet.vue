@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, watch } from "vue";
+import { computed, defineAsyncComponent, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useBarn } from "../../api/client";
 import { ASKED, asking, kindOf, offer, type Wish } from "../../kinds/kind";
@@ -21,6 +21,7 @@ const kind = computed(() => {
   return found?.elsewhere ? undefined : found;
 });
 const open = computed({ get: () => kind.value !== undefined, set: (on) => !on && close() });
+const fields = computed(() => kind.value?.fields && defineAsyncComponent(kind.value.fields));
 const given = computed(() => typeof route.query["with-params"] === "string");
 
 const params = ref<Wish>({});
@@ -32,6 +33,10 @@ const { preview, blocked, carryOut, error } = usePlan(
 );
 offer({ barn, preview, chosen });
 const begun = computed(() => kind.value?.begun?.(params.value) ?? true);
+const wants = computed(() => {
+  const said = kind.value?.wants;
+  return typeof said === "function" ? barn.value && said(barn.value) : said;
+});
 const choosing = computed(() => kind.value?.map === "choose");
 const onDisks = computed(() => everyEffect(preview.value, "on-disks"));
 const arriving = computed(
@@ -114,8 +119,8 @@ async function copyText() {
           {{ preview ? `${preview.summary} Nothing has been changed yet.` : "Making the preview …" }}
           <span v-if="lit && kind.map">On the map, striped hay leaves and striped blue arrives.</span>
         </p>
-        <form v-if="kind.fields && !given" class="fields" @submit.prevent>
-          <component :is="kind.fields" :key="name" v-model="params" />
+        <form v-if="fields && !given" class="fields" @submit.prevent>
+          <component :is="fields" :key="name" v-model="params" />
         </form>
         <BarnMap
           v-if="kind.map"
@@ -138,7 +143,7 @@ async function copyText() {
         <PreviewEffects
           v-if="preview"
           :preview="preview"
-          :waiting="preview.blockers.length && !begun ? kind.wants : undefined"
+          :waiting="preview.blockers.length && !begun ? wants : undefined"
           :without="kind.shows"
         />
       </div>
