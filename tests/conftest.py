@@ -22,7 +22,7 @@ import pytest
 import uvicorn
 from hypothesis import HealthCheck
 from hypothesis import settings as hypothesis_settings
-from playwright.sync_api import Browser, BrowserContext, Locator, Page
+from playwright.sync_api import Browser, BrowserContext, Locator, Page, expect
 from sqlalchemy import create_engine
 
 from foldbarn.api.app import make_app as make_api
@@ -451,6 +451,9 @@ def browser_type_launch_args(browser_type_launch_args: dict[str, Any]) -> dict[s
     return {**browser_type_launch_args, "executable_path": "/usr/bin/chromium", "args": quiet}
 
 
+expect.set_options(timeout=20_000)  # a machine that is busy with other tests may take long to draw a page
+
+
 @pytest.fixture(scope="session")
 def browser_context_args(browser_context_args: dict[str, Any]) -> dict[str, Any]:
     return {**browser_context_args, "viewport": {"width": 1280, "height": 800}}
@@ -467,6 +470,6 @@ def window(browser: Browser, browser_context_args: dict[str, Any]) -> Iterator[B
 @pytest.fixture
 def tab(window: BrowserContext) -> Iterator[Page]:
     tab = window.new_page()
-    tab.set_default_timeout(15_000)
+    tab.set_default_timeout(20_000)
     yield tab
     tab.close()

@@ -125,7 +125,7 @@ def test_the_barn_in_one_picture(api: httpx.Client, barn_site: Site) -> None:
     assert barn["headline"] == "Every byte is readable."
     assert barn["counts"] == {"nodes": 9, "disks": 93, "pools": 1, "volumes": 1}
     for ledger in barn["ledgers"]:
-        assert sum(part["bytes"] for part in ledger["parts"]) == ledger["raw"]
+        assert sum(part["bytes"] for part in ledger["parts"]) == ledger["raw"]["bytes"]
     disks = [
         d for room in barn["rooms"] for rack in room["racks"] for node in rack["nodes"] for d in node["disks"]
     ]

@@ -382,7 +382,7 @@ def test_a_preview_says_raw_usable_and_where_each_byte_went_for_two_and_three_co
     ledgers = told(preview, Ledgers).ledgers
     assert [ledger.name for ledger in ledgers] == ["2 copies", "3 copies"]
     for ledger in ledgers:
-        assert sum(part.bytes for part in ledger.parts) == ledger.raw == 40 * 3_840_000_000_000
+        assert sum(part.bytes for part in ledger.parts) == ledger.raw.bytes == 40 * 3_840_000_000_000
     assert [row.label for row in told(preview, Sums).rows] == [
         "Raw",
         "Usable with 2 copies",

@@ -6,7 +6,9 @@ from __future__ import annotations
 
 import asyncio
 import time
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
+from threading import Event
 from typing import Any
 
 import pytest
@@ -258,6 +260,40 @@ def test_who_is_slow_to_answer_holds_up_nobody_elses_report_and_is_not_asked_twi
     monkeypatch.setattr(watching, "ANSWERS_SECONDS", 0.05)
     assert run_async(rounds()) == [{quick}, {quick}, {slow, quick}]
     assert [url for url, _ in asked] == ["slow", "quick", "quick", "quick"]
+
+
+def test_nodes_are_heard_while_the_duties_think_and_the_watch_is_not_let_go_of_until_they_have(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    thought, over = Event(), Event()
+    thinking, rounds = [], []
+
+    def think(self: watching.Watch) -> None:
+        thinking.append(len(rounds))
+        thought.wait(timeout=60)
+        over.set()
+
+    async def hear(self: watching.Watch, revision: int) -> None:
+        rounds.append(revision)
+
+    async def keep() -> None:
+        kept = asyncio.create_task(watching.Watch().run())
+        while len(rounds) < 5:
+            await asyncio.sleep(0.01)
+        kept.cancel()
+        await asyncio.sleep(0.1)
+        assert not kept.done()  # another that keeps watch would judge beside this one
+        thought.set()
+        with suppress(asyncio.CancelledError):
+            await kept
+
+    monkeypatch.setattr(watching.Watch, "_judge", think)
+    monkeypatch.setattr(watching.Watch, "_hear", hear)
+    monkeypatch.setattr(watching, "TICK_SECONDS", 0.01)
+    monkeypatch.setattr(watching, "JUDGE_SECONDS", 0.0)
+    run_async(keep())
+    assert thinking == [1]  # once, though due all the time: it was not done yet
+    assert over.is_set()
 
 
 def test_one_unanswered_question_is_enough_to_tell_silence_within_its_time() -> None:

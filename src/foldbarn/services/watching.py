@@ -7,6 +7,8 @@ from __future__ import annotations
 import asyncio
 import random
 import time
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -133,15 +135,27 @@ class Watch:
                     while not await self._holds(holder):
                         await asyncio.sleep(1.0)
                     self.questions.forget()  # from before the lock was lost
-                    while True:
-                        # The lock is ours only while its connection lives, and this tells in the same breath.
-                        found = await holder.execute("select revision from site")
-                        row = await found.fetchone()
-                        await self.look(int(row[0]) if row else 0)
-                        await asyncio.sleep(TICK_SECONDS)
+                    await self._keep(holder)
             except (psycopg.Error, OSError) as error:
                 log.info("watch lost the database", error=str(error)[:120])
                 await asyncio.sleep(0.5)
+
+    async def _keep(self, holder: psycopg.AsyncConnection[Any]) -> None:
+        """Keeps watch as long as the holder's connection lives. The duties have their turns beside the
+        hearing: while they think of twelve thousand disks, a node that falls silent is noticed all the same.
+        """
+        thinking = asyncio.create_task(asyncio.sleep(0))
+        try:
+            while True:
+                # The lock is ours only while its connection lives, and this tells in the same breath.
+                found = await holder.execute("select revision from site")
+                row = await found.fetchone()
+                await self._hear(int(row[0]) if row else 0)
+                if thinking.done() and self._due():
+                    thinking = asyncio.create_task(self._think())
+                await asyncio.sleep(TICK_SECONDS)
+        finally:
+            await asyncio.shield(thinking)  # whoever keeps watch next is not to find us at it still
 
     async def _holds(self, holder: psycopg.AsyncConnection[Any]) -> bool:
         row = await (await holder.execute("select pg_try_advisory_lock(%s)", (WATCH_LOCK,))).fetchone()
@@ -151,7 +165,12 @@ class Watch:
         """One round: ask the nodes whose turn it is, then give the duties their turns, at least every second
         and after whatever has changed.
         """
-        try:
+        await self._hear(revision)
+        if self._due():
+            await self._think()
+
+    async def _hear(self, revision: int) -> None:
+        async with _going_on("hearing the nodes"):
             if revision != self.revision:
                 self.agents, self.revision = await asyncio.to_thread(_agents), revision
                 self.judge_at = 0.0
@@ -162,17 +181,16 @@ class Watch:
                 await asyncio.to_thread(self._take, answers)
             if self.put_off and time.monotonic() >= self.put_off_until:
                 await asyncio.to_thread(self._tell_clocks)
-            if time.monotonic() >= self.judge_at:
-                began = time.monotonic()
-                self.judge_at = began + JUDGE_SECONDS
-                await asyncio.to_thread(self._judge)
-                self.put_off_until = began + PICTURE_SHARE * (time.monotonic() - began)
-        except Exception as error:
-            if not is_disconnect(error):
-                log.exception("a round of the watch failed")
-                await asyncio.sleep(1.0)
-            else:
-                await asyncio.to_thread(wait_out, error)
+
+    def _due(self) -> bool:
+        return time.monotonic() >= self.judge_at
+
+    async def _think(self) -> None:
+        async with _going_on("giving the duties their turns"):
+            began = time.monotonic()
+            self.judge_at = began + JUDGE_SECONDS
+            await asyncio.to_thread(self._judge)
+            self.put_off_until = began + PICTURE_SHARE * (time.monotonic() - began)
 
     def _tell_clocks(self) -> None:
         """Clocks of a thousand nodes become known one by one: not each is worth a picture of its own."""
@@ -259,6 +277,19 @@ class Watch:
         counters = note_report(number, report, self.put_off)
         pause.noted = fresh
         return counters
+
+
+@asynccontextmanager
+async def _going_on(doing: str) -> AsyncIterator[None]:
+    """Whatever breaks in a round of the watch, the next one comes."""
+    try:
+        yield
+    except Exception as error:
+        if not is_disconnect(error):
+            log.exception("a round of the watch failed", doing=doing)
+            await asyncio.sleep(1.0)
+        else:
+            await asyncio.to_thread(wait_out, error)
 
 
 def _apart() -> float:

@@ -20,6 +20,7 @@ export type Change = Schemas["ChangeOut"];
 export type ChangePage = Schemas["ChangePage"];
 export type Preview = Schemas["Preview"];
 export type Figure = Schemas["Figure"];
+export type Ledger = Schemas["PrintedLedger"];
 export type Lamp = Schemas["Lamp"];
 export type Problem = Schemas["Problem"];
 export type Yard = Schemas["YardOut"];

@@ -842,14 +842,12 @@ export interface components {
             /** Attention */
             attention: components["schemas"]["AttentionOut"][];
             counts: components["schemas"]["Counts"];
-            /** Free */
-            free: components["schemas"]["Figure"][];
             /** Grace Seconds */
             grace_seconds: number;
             /** Headline */
             headline: string;
             /** Ledgers */
-            ledgers: components["schemas"]["LedgerOut"][];
+            ledgers: components["schemas"]["PrintedLedger"][];
             /** Name */
             name: string;
             /** Operator */
@@ -866,6 +864,7 @@ export interface components {
             subline: string;
             /** Volumes */
             volumes: components["schemas"]["VolumeOut"][];
+            whole: components["schemas"]["PrintedLedger"];
             /** Yard */
             yard: boolean;
         };
@@ -2244,29 +2243,6 @@ export interface components {
          */
         Lamp: "sound" | "away" | "watch" | "mending" | "not heard" | "short" | "failed";
         /**
-         * LedgerOut
-         * @description The account of raw bytes; the parts add up to raw, to the byte.
-         */
-        LedgerOut: {
-            /** Name */
-            name: string;
-            /** Parts */
-            parts: components["schemas"]["LedgerPart"][];
-            /** Raw */
-            raw: number;
-        };
-        /** LedgerPart */
-        LedgerPart: {
-            /** Bytes */
-            bytes: number;
-            /** Grows */
-            grows: boolean;
-            /** Label */
-            label: string;
-            /** Name */
-            name: string;
-        };
-        /**
          * Ledgers
          * @description Where each byte of a pool goes, as it would be and as it is.
          */
@@ -2277,7 +2253,7 @@ export interface components {
              */
             effect: "ledgers";
             /** Ledgers */
-            ledgers: components["schemas"]["LedgerOut"][];
+            ledgers: components["schemas"]["PrintedLedger"][];
         };
         /**
          * LetGoParams
@@ -2691,7 +2667,7 @@ export interface components {
             healing: string;
             /** Imbalance */
             imbalance: number;
-            ledger: components["schemas"]["LedgerOut"];
+            ledger: components["schemas"]["PrintedLedger"];
             /** Level */
             level: string;
             /** Name */
@@ -2814,6 +2790,38 @@ export interface components {
             } | null;
             /** Warnings */
             warnings: components["schemas"]["Note"][];
+        };
+        /**
+         * PrintedLedger
+         * @description The account of raw bytes. The parts add up to raw: their bytes to the byte, and what is printed of
+         *     them as printed.
+         */
+        PrintedLedger: {
+            /** Name */
+            name: string;
+            /** Parts */
+            parts: components["schemas"]["PrintedPart"][];
+            raw: components["schemas"]["PrintedPart"];
+        };
+        /**
+         * PrintedPart
+         * @description One number of a ledger. tb, tib: whole hundredths of them, as printed; grows: by itself, as consumers
+         *     write; figure: the exact sum behind it, where there is one.
+         */
+        PrintedPart: {
+            /** Bytes */
+            bytes: number;
+            figure: components["schemas"]["Figure"] | null;
+            /** Grows */
+            grows: boolean;
+            /** Label */
+            label: string;
+            /** Name */
+            name: string;
+            /** Tb */
+            tb: number;
+            /** Tib */
+            tib: number;
         };
         /**
          * Priority
@@ -3230,7 +3238,7 @@ export interface components {
              * @default
              */
             healing: string;
-            ledger: components["schemas"]["LedgerOut"] | null;
+            ledger: components["schemas"]["PrintedLedger"] | null;
             /** Name */
             name: string;
             /** Next Step */

@@ -36,6 +36,11 @@ export function terabytes(bytes: number): string {
   return (bytes / 1e12).toFixed(2);
 }
 
+/** A number that comes as whole hundredths, rounded together with others, as it is printed. */
+export function hundredths(value: number): string {
+  return (value / 100).toFixed(2);
+}
+
 /** Tebibytes, two places, no unit: for columns whose head says TiB. */
 export function tebibytes(bytes: number): string {
   return (bytes / 2 ** 40).toFixed(2);

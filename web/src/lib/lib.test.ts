@@ -1,7 +1,6 @@
 import { describe, expect, it } from "vitest";
 import { amount, binarySize, clock, count, percent, rate, size, span } from "./format";
 import { typing } from "./keys";
-import { hundredths, printLedger, TB, TIB } from "./ledger";
 import { packed, unpacked } from "./sizing";
 import { natural } from "./natural";
 import { pathOf } from "./paths";
@@ -50,36 +49,6 @@ describe("natural order", () => {
   });
 });
 
-describe("a printed ledger", () => {
-  const part = (name: string, bytes: number) => ({ name, label: name, bytes });
-  const ledgers = [
-    {
-      name: "a",
-      raw: 3.334e10,
-      parts: [part("x", 1.114e10), part("none", 0), part("dust", 2e9), part("free", 2.02e10)],
-    },
-    {
-      name: "b",
-      raw: 2.69e10,
-      parts: [part("x", 1.345e10), part("none", 0), part("dust", 0), part("free", 1.345e10)],
-    },
-  ];
-  it("adds up as printed, in every row and column", () => {
-    const printed = printLedger(ledgers, ["free"]);
-    for (const row of [...printed.rows, printed.total])
-      expect(row.cells.reduce((a, b) => a + b, 0)).toBe(row.raw);
-    printed.columns.forEach((_, i) =>
-      expect(printed.rows.reduce((sum, row) => sum + row.cells[i]!, 0)).toBe(printed.total.cells[i]),
-    );
-    expect(printed.rows.map((row) => hundredths(row.raw))).toEqual(["0.03", "0.03"]); // 33.34 and 26.9 GB, rounded
-    expect(hundredths(printed.total.raw)).toBe("0.06");
-  });
-  it("leaves out columns that print as nothing, but for those that are kept", () => {
-    expect(printLedger(ledgers).columns.map((c) => c.name)).toEqual(["x", "free"]);
-    expect(printLedger([{ name: "e", raw: 0, parts: [part("free", 0)] }], ["free"]).columns).toHaveLength(1);
-  });
-});
-
 describe("addresses", () => {
   it("lead to every kind of thing", () => {
     expect(pathOf("disk", "heron-01-boot")).toBe("/disks/heron-01-boot");
@@ -101,25 +70,6 @@ describe("single keys", () => {
     document.body.dispatchEvent(new KeyboardEvent("keydown", { key: "p", bubbles: true }));
     document.body.dispatchEvent(new KeyboardEvent("keydown", { key: "p", ctrlKey: true, bubbles: true }));
     expect(seen).toEqual([true, false, true]);
-  });
-});
-
-describe("a ledger in TiB", () => {
-  it("adds up as printed, like the one in TB", () => {
-    const row = {
-      name: "p",
-      raw: 30e12,
-      parts: [
-        { name: "a", label: "a", bytes: 10e12 + 7 },
-        { name: "b", label: "b", bytes: 10e12 },
-        { name: "free", label: "free", bytes: 10e12 - 7 },
-      ],
-    };
-    for (const unit of [TB, TIB]) {
-      const printed = printLedger([row], [], unit).rows[0]!;
-      expect(printed.raw).toBe(Math.round(row.raw / (unit / 100)));
-      expect(printed.cells.reduce((x, y) => x + y, 0)).toBe(printed.raw);
-    }
   });
 });
 

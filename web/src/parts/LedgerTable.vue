@@ -1,32 +1,25 @@
 <script setup lang="ts">
 import { computed } from "vue";
-import type { Figure } from "../api/client";
-import { hundredths, printLedger, TIB, type LedgerRow } from "../lib/ledger";
+import type { Ledger } from "../api/client";
+import { hundredths } from "../lib/format";
 import SumFigure from "./SumFigure.vue";
 
-/** The account of every raw byte: the bar left to right is the sum top to bottom. Rounded parts add up as printed. */
-const props = defineProps<{ ledgers: LedgerRow[]; total?: boolean; free?: Figure[]; binary?: boolean }>();
-const printed = computed(() => printLedger(props.ledgers, ["free"]));
-/** The same in binary units, rounded together by themselves, and in the same columns. */
-const tebi = computed(() => {
-  const found = printLedger(
-    props.ledgers,
-    printed.value.columns.map((c) => c.name),
-    TIB,
-  );
-  const at = printed.value.columns.map((c) => found.columns.findIndex((f) => f.name === c.name));
-  const pick = (row: { raw: number; cells: number[] }) => ({
-    raw: row.raw,
-    cells: at.map((i) => row.cells[i] ?? 0),
-  });
-  return props.total ? [...found.rows.map(pick), pick(found.total)] : found.rows.map(pick);
-});
-const bar = computed(() => (props.total ? printed.value.total : printed.value.rows[0]));
+/** The account of every raw byte: the bar left to right is the sum top to bottom. whole: all of them in one. */
+const props = defineProps<{ ledgers: Ledger[]; whole?: Ledger; binary?: boolean }>();
+const rows = computed(() => (props.whole ? [...props.ledgers, props.whole] : props.ledgers));
+const last = computed(() => rows.value.at(-1));
+/** What prints as nothing in every row has no column; what is free always has. */
+const columns = computed(() =>
+  (last.value?.parts ?? [])
+    .map(({ name, label }, at) => ({ name, label, at }))
+    .filter(({ name, at }) => name === "free" || rows.value.some((row) => row.parts[at]!.tb > 0)),
+);
+const bar = computed(() => props.whole ?? props.ledgers[0]);
 const segments = computed(() => {
-  const whole = bar.value?.raw || 1;
+  const whole = bar.value?.raw.tb || 1;
   let from = 0;
-  return printed.value.columns.map((column, i) => {
-    const value = bar.value?.cells[i] ?? 0;
+  return columns.value.map((column) => {
+    const value = bar.value?.parts[column.at]?.tb ?? 0;
     const segment = { ...column, value, left: (from / whole) * 100, width: (value / whole) * 100 };
     from += value;
     return segment;
@@ -44,77 +37,6 @@ const leads = computed(() => {
       return `M${from.toFixed(1)} 0V4L${to.toFixed(1)} 15V20`;
     });
 });
-const rows = computed(() =>
-  props.total ? [...printed.value.rows, printed.value.total] : printed.value.rows,
-);
-/** The exact sum behind a printed cell: raw less every other part. */
-function figureOf(row: LedgerRow | undefined, column: { name: string; label: string }): Figure | null {
-  if (!row) return null;
-  if (column.name === "free") {
-    const known = props.free?.find((f) => f.label === `Free in ${row.name}`);
-    if (known) return known;
-  }
-  const part = row.parts.find((p) => p.name === column.name);
-  if (!part?.bytes) return null;
-  const others = row.parts.filter((p) => p.name !== column.name && p.bytes);
-  return {
-    label: `${row.name}: ${column.label}`,
-    value: part.bytes,
-    unit: "bytes",
-    note: "",
-    parts: [
-      { operation: "+", label: "raw", value: row.raw, unit: "bytes", detail: "", grows: false },
-      ...others.map((p) => ({
-        operation: "−" as const,
-        label: p.label,
-        value: p.bytes,
-        unit: "bytes" as const,
-        detail: "",
-        grows: false,
-      })),
-    ],
-  };
-}
-/** Raw is what its parts are, in one row or in all of them. */
-function rawFigure(row: number): Figure {
-  const only = props.ledgers[row];
-  const parts = only
-    ? only.parts.filter((p) => p.bytes).map((p) => ({ label: p.label, bytes: p.bytes }))
-    : props.ledgers.map((l) => ({ label: l.name, bytes: l.raw }));
-  return {
-    label: `${only?.name ?? "Whole site"}: raw`,
-    value: parts.reduce((sum, p) => sum + p.bytes, 0),
-    unit: "bytes",
-    note: "Raw is the size the disks report.",
-    parts: parts.map((p) => ({
-      operation: "+" as const,
-      label: p.label,
-      value: p.bytes,
-      unit: "bytes" as const,
-      detail: "",
-      grows: false,
-    })),
-  };
-}
-function totalFigure(column: { name: string; label: string }): Figure {
-  const parts = props.ledgers
-    .map((l) => ({ name: l.name, bytes: l.parts.find((p) => p.name === column.name)?.bytes ?? 0 }))
-    .filter((p) => p.bytes);
-  return {
-    label: `Whole site: ${column.label}`,
-    value: parts.reduce((sum, p) => sum + p.bytes, 0),
-    unit: "bytes",
-    note: "",
-    parts: parts.map((p) => ({
-      operation: "+" as const,
-      label: p.name,
-      value: p.bytes,
-      unit: "bytes" as const,
-      detail: "",
-      grows: false,
-    })),
-  };
-}
 </script>
 
 <template>
@@ -137,41 +59,38 @@ function totalFigure(column: { name: string; label: string }): Figure {
       <colgroup>
         <col style="width: 12%" />
         <col style="width: 10%" />
-        <col v-for="c in printed.columns" :key="c.name" />
+        <col v-for="c in columns" :key="c.name" />
       </colgroup>
       <thead>
         <tr>
           <th scope="col">TB</th>
           <th scope="col">raw</th>
-          <th v-for="c in printed.columns" :key="c.name" scope="col">
+          <th v-for="c in columns" :key="c.name" scope="col">
             <i class="chip" :class="`g-${c.name}`" />{{ c.label }}
           </th>
         </tr>
       </thead>
       <tbody>
-        <tr v-for="(row, r) in rows" :key="row.name" :class="{ total: total && r === rows.length - 1 }">
+        <tr v-for="row in rows" :key="row.name" :class="{ total: row === whole }">
           <th scope="row">{{ row.name }}</th>
           <td>
-            <SumFigure :figure="rawFigure(r)">{{ hundredths(row.raw) }}</SumFigure>
+            <SumFigure :figure="row.raw.figure!">{{ hundredths(row.raw.tb) }}</SumFigure>
           </td>
-          <td v-for="(c, i) in printed.columns" :key="c.name">
-            <template v-if="row.cells[i] || c.name === 'free'">
-              <span class="op">{{ i === printed.columns.length - 1 ? "=" : "−" }}</span>
-              <SumFigure v-if="total && r === rows.length - 1" :figure="totalFigure(c)">{{
-                hundredths(row.cells[i] ?? 0)
+          <td v-for="(c, i) in columns" :key="c.name">
+            <template v-if="row.parts[c.at]!.tb || c.name === 'free'">
+              <span class="op">{{ i === columns.length - 1 ? "=" : "−" }}</span>
+              <SumFigure v-if="row.parts[c.at]!.figure" :figure="row.parts[c.at]!.figure!">{{
+                hundredths(row.parts[c.at]!.tb)
               }}</SumFigure>
-              <SumFigure v-else-if="figureOf(ledgers[r], c)" :figure="figureOf(ledgers[r], c)!">{{
-                hundredths(row.cells[i] ?? 0)
-              }}</SumFigure>
-              <template v-else>{{ hundredths(row.cells[i] ?? 0) }}</template>
+              <template v-else>{{ hundredths(row.parts[c.at]!.tb) }}</template>
             </template>
           </td>
         </tr>
-        <tr v-for="(row, r) in binary ? tebi.slice(-1) : []" :key="`tib${r}`" class="tib">
+        <tr v-if="binary && last" class="tib">
           <th scope="row">in TiB</th>
-          <td>{{ hundredths(row.raw) }}</td>
-          <td v-for="(c, i) in printed.columns" :key="c.name">
-            {{ row.cells[i] || c.name === "free" ? hundredths(row.cells[i]!) : "" }}
+          <td>{{ hundredths(last.raw.tib) }}</td>
+          <td v-for="c in columns" :key="c.name">
+            {{ last.parts[c.at]!.tib || c.name === "free" ? hundredths(last.parts[c.at]!.tib) : "" }}
           </td>
         </tr>
       </tbody>

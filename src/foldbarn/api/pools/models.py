@@ -7,8 +7,9 @@ from typing import Any, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from foldbarn.api.bodies import Body, StateOut
-from foldbarn.changes.engine.effects import LedgerOut, RoleRow
+from foldbarn.changes.engine.effects import RoleRow
 from foldbarn.core.figures import Figure
+from foldbarn.core.pools.printing import PrintedLedger
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.pools.repair import Repair
 from foldbarn.core.site import Tier
@@ -42,7 +43,7 @@ class PoolOut(BaseModel):
     roles: dict[str, int]  # disks by role
     tiers: list[Tier]  # that it has disks for, bulk first
     encrypted: bool
-    ledger: LedgerOut
+    ledger: PrintedLedger
     healing: str
     domains: list[DomainUse]
     imbalance: float
@@ -185,7 +186,7 @@ class SizingOut(BaseModel):
     raw: int = 0
     usable: int = 0
     without_headroom: int = 0
-    ledger: LedgerOut | None = None
+    ledger: PrintedLedger | None = None
     domains: list[DomainUse] = Field(default_factory=list)
     protection: str = ""
     protections: list[UsableOut] = Field(default_factory=list)

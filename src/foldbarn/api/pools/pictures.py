@@ -19,7 +19,6 @@ from foldbarn.api.pools.models import (
     SizingOut,
     UsableOut,
 )
-from foldbarn.changes.engine.effects import LedgerOut
 from foldbarn.changes.kinds.pools.effects import roles
 from foldbarn.changes.kinds.pools.set_pool import LABELS, settings_in_words, settings_of
 from foldbarn.core.moving.levelling import imbalance
@@ -32,6 +31,7 @@ from foldbarn.core.pools.capacity import (
     usable_by_protection,
 )
 from foldbarn.core.pools.healing import healing_in_words, healing_of, healing_sentence
+from foldbarn.core.pools.printing import print_ledger
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.pools.roles import (
     Assignment,
@@ -58,6 +58,7 @@ def pool_out(outlook: Outlook, row: int) -> PoolOut:
     labels, room = by_domain(view.disk_slots[rows], view.domain_of(level)[rows])
     used = by_domain(view.disk_used[rows], view.domain_of(level)[rows])[1]
     extent, strip = pool.extent_bytes, pool.strip_bytes
+    free = free_figure(pool, space)
     return PoolOut(
         name=pool.name,
         state=StateOut.of(outlook.pool(row)),
@@ -75,9 +76,9 @@ def pool_out(outlook: Outlook, row: int) -> PoolOut:
         roles=dict(Counter(d.role.value for d in view.all_of(pool))),
         tiers=[tier for tier in reversed(Tier) if len(view.in_pool(pool, tier))],
         encrypted=pool.encrypted,
-        free=free_figure(pool, space),
+        free=free,
         usable_bytes=space.usable * extent,
-        ledger=LedgerOut.of(pool.name, space.ledger),
+        ledger=print_ledger(pool.name, space.ledger, free),
         healing=healing_sentence(view, pool, space),
         imbalance=imbalance(view, pool),
         domains=[
@@ -191,7 +192,7 @@ def sizing_out(name: str, sizing: Sizing) -> SizingOut:
         raw=sizing.ledger.raw,
         usable=sizing.usable_bytes,
         without_headroom=sizing.without_headroom_bytes,
-        ledger=LedgerOut.of(name, sizing.ledger),
+        ledger=print_ledger(name, sizing.ledger),
         protection=pool.usual.sentence(),
         domains=[
             DomainUse(name=names[d], room=r * strip, used=0, stranded=space.stranded.get(d, 0) * strip)

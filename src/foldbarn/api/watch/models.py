@@ -11,8 +11,7 @@ from foldbarn.api.bodies import Body
 from foldbarn.api.machines.models import RoomOut
 from foldbarn.api.pools.models import PoolOut
 from foldbarn.api.volumes.models import VolumeOut
-from foldbarn.changes.engine.effects import LedgerOut
-from foldbarn.core.figures import Figure
+from foldbarn.core.pools.printing import PrintedLedger
 from foldbarn.core.watch.lamps import Lamp
 
 
@@ -56,8 +55,8 @@ class BarnOut(BaseModel):
     rooms: list[RoomOut]
     attention: list[AttentionOut]
     stages: list[StageOut]
-    ledgers: list[LedgerOut]
-    free: list[Figure]
+    whole: PrintedLedger  # all ledgers in one
+    ledgers: list[PrintedLedger]
     pools: list[PoolOut]
     volumes: list[VolumeOut]
 

@@ -8,8 +8,8 @@ from foldbarn.api.machines.pictures import rooms_out
 from foldbarn.api.pools.pictures import pool_out
 from foldbarn.api.volumes.pictures import volume_out
 from foldbarn.api.watch.models import AttentionOut, BarnOut, Counts, StageOut
-from foldbarn.changes.engine.effects import LedgerOut
 from foldbarn.core.pools.capacity import free_figure, site_ledgers
+from foldbarn.core.pools.printing import print_ledger, print_whole
 from foldbarn.core.units import say_count
 from foldbarn.core.watch.lamps import Lamp, Outlook
 from foldbarn.core.watch.stages import stages
@@ -22,6 +22,8 @@ def barn_out(
 ) -> BarnOut:
     view = outlook.view
     headline, subline = outlook.headline()
+    free = {p.name: free_figure(p, space) for p, space in zip(view.pools, outlook.spaces, strict=True)}
+    ledgers = [print_ledger(name, ledger, free.get(name)) for name, ledger in site_ledgers(view)]
     return BarnOut(
         name=view.name,
         revision=view.revision,
@@ -42,9 +44,9 @@ def barn_out(
         ]
         + _failing(failing)
         + _restarted(restarts),
-        ledgers=[LedgerOut.of(name, ledger) for name, ledger in site_ledgers(view)],
+        whole=print_whole("Whole site", ledgers),
+        ledgers=ledgers,
         stages=[StageOut.model_validate(s, from_attributes=True) for s in stages(view)],
-        free=[free_figure(pool, space) for pool, space in zip(view.pools, outlook.spaces, strict=True)],
         pools=[pool_out(outlook, i) for i in range(len(view.pools))],
         volumes=[volume_out(outlook, i) for i in range(len(view.volumes))],
     )

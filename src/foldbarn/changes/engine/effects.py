@@ -12,7 +12,7 @@ from pydantic import BaseModel, ConfigDict, Field
 from foldbarn.core.errors import BarnError
 from foldbarn.core.figures import Figure
 from foldbarn.core.machines.arranging import LevelEffect
-from foldbarn.core.pools.capacity import LEDGER_GROWS, LEDGER_LABELS, Ledger
+from foldbarn.core.pools.printing import PrintedLedger
 
 
 class Note(BaseModel):
@@ -60,34 +60,11 @@ class Sums(Effect):
     rows: list[Row]
 
 
-class LedgerPart(BaseModel):
-    name: str
-    label: str
-    bytes: int
-    grows: bool  # by itself, as consumers write
-
-
-class LedgerOut(BaseModel):
-    """The account of raw bytes; the parts add up to raw, to the byte."""
-
-    name: str
-    raw: int
-    parts: list[LedgerPart]
-
-    @classmethod
-    def of(cls, name: str, ledger: Ledger) -> LedgerOut:
-        parts = [
-            LedgerPart(name=part, label=LEDGER_LABELS[part], bytes=amount, grows=part in LEDGER_GROWS)
-            for part, amount in ledger.rows()
-        ]
-        return cls(name=name, raw=ledger.raw, parts=parts)
-
-
 class Ledgers(Effect):
     """Where each byte of a pool goes, as it would be and as it is."""
 
     effect: Literal["ledgers"] = "ledgers"
-    ledgers: list[LedgerOut]
+    ledgers: list[PrintedLedger]
 
 
 class DomainRow(BaseModel):

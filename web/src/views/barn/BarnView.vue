@@ -2,8 +2,7 @@
 import { computed, ref } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useBarn, useWork, type Disk, type Node } from "../../api/client";
-import { count } from "../../lib/format";
-import { hundredths, printLedger } from "../../lib/ledger";
+import { count, hundredths } from "../../lib/format";
 import BarnMap from "../../parts/BarnMap.vue";
 import LedgerTable from "../../parts/LedgerTable.vue";
 import MapKey from "../../parts/MapKey.vue";
@@ -28,15 +27,8 @@ function addUp() {
   );
 }
 /** The sentence over the ledger says what the ledger prints. */
-const ledger = computed(() => printLedger(barn.value?.ledgers ?? [], ["promised", "written", "free"]));
 const cell = (...names: string[]) =>
-  hundredths(
-    names.reduce(
-      (sum, name) =>
-        sum + (ledger.value.total.cells[ledger.value.columns.findIndex((c) => c.name === name)] ?? 0),
-      0,
-    ),
-  );
+  hundredths(barn.value!.whole.parts.filter((p) => names.includes(p.name)).reduce((sum, p) => sum + p.tb, 0));
 const shown = computed(() => {
   const ledgers = barn.value?.ledgers ?? [];
   return asked.value ? ledgers.filter((l) => l.name === asked.value) : ledgers;
@@ -89,11 +81,11 @@ const begin = () => router.push({ query: { ...route.query, plan: "form-pool" } }
         <div class="sec">
           <h2>Where it went</h2>
           <span v-if="barn.counts.pools" class="small"
-            >Of {{ hundredths(ledger.total.raw) }} TB raw, {{ cell("promised", "written") }} TB is in volumes.
-            {{ cell("free") }} TB more will fit at each pool's usual protection.</span
+            >Of {{ hundredths(barn.whole.raw.tb) }} TB raw, {{ cell("promised", "written") }} TB is in
+            volumes. {{ cell("free") }} TB more will fit at each pool's usual protection.</span
           >
           <span v-else class="small"
-            >{{ hundredths(ledger.total.raw) }} TB raw, none of it in a pool yet.
+            >{{ hundredths(barn.whole.raw.tb) }} TB raw, none of it in a pool yet.
             <VBtn class="act" data-offered @click="begin">Preview a pool</VBtn></span
           >
           <span class="grow" />
@@ -109,7 +101,7 @@ const begin = () => router.push({ query: { ...route.query, plan: "form-pool" } }
             </VBtn>
           </span>
         </div>
-        <LedgerTable :ledgers="shown" :total="!asked" :free="barn.free" binary />
+        <LedgerTable :ledgers="shown" :whole="asked ? undefined : barn.whole" binary />
       </section>
     </template>
   </main>

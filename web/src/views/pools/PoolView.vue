@@ -176,7 +176,7 @@ const cards = computed(() => {
               TiB) at its usual protection.</span
             >
           </div>
-          <LedgerTable :ledgers="[pool.ledger]" :free="[pool.free]" binary />
+          <LedgerTable :ledgers="[pool.ledger]" binary />
         </section>
         <section aria-label="Volumes">
           <div class="sec">

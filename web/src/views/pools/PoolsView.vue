@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { useBarn, type Pool } from "../../api/client";
-import { count, percent, tebibytes, terabytes } from "../../lib/format";
+import { count, percent, tebibytes, terabytes, hundredths } from "../../lib/format";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import SumFigure from "../../parts/SumFigure.vue";
@@ -51,7 +51,7 @@ const rolesOf = (p: Pool) =>
           <td>{{ p.protection }}</td>
           <td>{{ rolesOf(p) }}</td>
           <td class="n">{{ p.volumes.length }}</td>
-          <td class="n">{{ terabytes(p.ledger.raw) }}</td>
+          <td class="n">{{ hundredths(p.ledger.raw.tb) }}</td>
           <td class="n">{{ terabytes(p.usable_bytes) }}</td>
           <td class="n soft">{{ tebibytes(p.usable_bytes) }}</td>
           <td class="n">{{ percent(p.full) }}</td>

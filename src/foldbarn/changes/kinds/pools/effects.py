@@ -12,7 +12,6 @@ from foldbarn.changes.engine.effects import (
     Capacity,
     CapacityRow,
     FlowRow,
-    LedgerOut,
     Ledgers,
     Moved,
     OnDisks,
@@ -26,6 +25,7 @@ from foldbarn.core.figures import Figure, Unit
 from foldbarn.core.moving.moves import Estimate, Moves, estimate
 from foldbarn.core.pools.capacity import free_figure, pool_space
 from foldbarn.core.pools.media import class_of
+from foldbarn.core.pools.printing import print_ledger
 from foldbarn.core.pools.roles import Assignment, bind_cache
 from foldbarn.core.site import Disk, Pool, Role, SiteView
 
@@ -143,8 +143,8 @@ def room_before_and_after(
         row("Full", "share", old.full, new.full),
     ]
     ledgers = [
-        LedgerOut.of(f"{pool.name} after", new.ledger),
-        LedgerOut.of(f"{pool.name} before", old.ledger),
+        print_ledger(f"{pool.name} after", new.ledger),
+        print_ledger(f"{pool.name} before", old.ledger),
     ]
     return [Sums(pool=pool.name, rows=rows), Ledgers(ledgers=ledgers)]
 

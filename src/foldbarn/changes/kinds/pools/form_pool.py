@@ -14,7 +14,6 @@ from foldbarn.changes.engine.effects import (
     DomainRow,
     Domains,
     Endurance,
-    LedgerOut,
     Ledgers,
     Note,
     OnDisks,
@@ -53,6 +52,7 @@ from foldbarn.core.names import check_name
 from foldbarn.core.pools.capacity import LEDGER_LABELS, PoolSpace, by_domain, pool_space, stranded_slots
 from foldbarn.core.pools.healing import headroom_sentence
 from foldbarn.core.pools.media import classes_of
+from foldbarn.core.pools.printing import print_ledger
 from foldbarn.core.pools.protection import MOST_COPIES, Level, mirror
 from foldbarn.core.pools.roles import (
     Assignment,
@@ -320,7 +320,7 @@ def _effects(view: SiteView, params: FormPoolParams, assigned: list[Assignment])
     rows, ledgers = [_raw_row(disks)], []
     for copies in sorted({2, 3, params.copies}):
         _, _, space = _formed(view, params, assigned, copies)
-        ledgers.append(LedgerOut.of(f"{copies} copies" if copies > 1 else "1 copy", space.ledger))
+        ledgers.append(print_ledger(f"{copies} copies" if copies > 1 else "1 copy", space.ledger))
         rows.append(_usable_row(disks, copies, space))
     formed, pool, space = _formed(view, params, assigned, params.copies)
     in_pool = formed.in_pool(pool).tolist()
