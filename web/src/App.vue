@@ -34,10 +34,10 @@ watchEffect(() => {
   document.documentElement.dataset.theme = screen.night ? "night" : "day";
   theme.change(screen.night ? "night" : "day");
 });
-watchEffect(
-  () =>
-    (document.title = `${SECTIONS.find((s) => s.path === section.value)?.name ?? "Fold Barn"} · ${barn.value?.name ?? "Fold Barn"}`),
-);
+watchEffect(() => {
+  const shown = SECTIONS.find((s) => s.path === section.value);
+  document.title = `${shown?.name ?? "Fold Barn"} · ${barn.value?.name ?? "Fold Barn"}`;
+});
 
 function onKey(event: KeyboardEvent) {
   if (event.altKey && event.code === "KeyN") {

@@ -2,13 +2,17 @@ import { createVuetify } from "vuetify";
 import { aliases, mdi } from "vuetify/iconsets/mdi-svg";
 import "vuetify/styles/core";
 
-/** The library's controls, dressed once: what they are without saying so at every use. Their look is in styles/controls.css. */
+/**
+ * The library's controls, dressed once: what they are without saying so at every use. Their look is in
+ * styles/controls.css.
+ */
 
 const palette = (dark: boolean, background: string, surface: string, primary: string, error: string) => ({
   dark,
   colors: { background, surface, primary, error },
 });
-// The label stands above its field, so nothing has to float; a field says what is wrong only where something is.
+// The label stands above its field, so nothing has to float; a field says what is wrong only where
+// something is.
 const field = {
   variant: "solo",
   flat: true,

@@ -9,20 +9,23 @@ from __future__ import annotations
 
 import asyncio
 import time
-from contextlib import AbstractAsyncContextManager, nullcontext
-from dataclasses import dataclass
-from typing import Any
+from collections.abc import Coroutine
+from contextlib import AbstractAsyncContextManager, nullcontext, suppress
+from dataclasses import dataclass, field
+from typing import Any, cast
 
 import numpy as np
+import structlog
 
 from foldbarn.core.errors import NotPossible, Unreachable
 from foldbarn.core.machines.reading import PROTOCOL, WITNESS_PROTOCOL
 from foldbarn.core.moving.comparing import NO_STRIPS, Strips
-from foldbarn.links.outbound import Answer, Bounds, ask, ask_in
+from foldbarn.links.outbound import Answer, Bounds, ask, ask_here, there
 from foldbarn.settings import settings
 
+log = structlog.get_logger()
 MOST_DOUBTFUL = 96  # questions under way to agents that did not answer when they were asked last
-QUICK_SECONDS = 0.3  # an answer within this tells the clock to 0.15 s
+QUICK_SECONDS = 0.2  # an answer within this is as sure of the clock as the watch wants to be
 MOST_TEXT = 200  # characters of an agent's answer that may reach a person
 
 
@@ -192,16 +195,55 @@ class Report:
 NOTHING_NEW = Report({})  # the agent answers, and has nothing to add to its last report
 
 
+@dataclass(slots=True)
+class _Asking:
+    """What is under way: touched by the outbound client's loop alone, but for what waits to begin."""
+
+    keys: set[int] = field(default_factory=set)
+    to_ask: list[tuple[int, Coroutine[Any, Any, Report | Unreachable]]] = field(default_factory=list)
+    tasks: set[asyncio.Task[None]] = field(default_factory=set)
+    answers: list[tuple[int, Report | Unreachable]] = field(default_factory=list)
+    all_answered: asyncio.Event = field(default_factory=asyncio.Event)
+    doubtful: asyncio.Semaphore = field(default_factory=lambda: asyncio.Semaphore(MOST_DOUBTFUL))
+
+    async def round(self, wait: float) -> list[tuple[int, Report | Unreachable]]:
+        """Begins what waits to begin, and gives out what has been answered."""
+        self.all_answered.clear()
+        while self.to_ask:
+            self.tasks.add(asyncio.create_task(self._ask(*self.to_ask.pop())))
+        with suppress(TimeoutError):
+            async with asyncio.timeout(wait):
+                await self.all_answered.wait()
+        found, self.answers = self.answers, []
+        return found
+
+    async def _ask(self, key: int, question: Coroutine[Any, Any, Report | Unreachable]) -> None:
+        answer: Report | Unreachable
+        try:
+            answer = await question
+        except Exception as error:
+            log.exception("a question could not be asked", key=key)
+            answer = Unreachable(f"Asking it broke off with {type(error).__name__}.")
+        finally:
+            self.tasks.discard(cast("asyncio.Task[None]", asyncio.current_task()))
+            if not self.tasks:
+                self.all_answered.set()
+        self.answers.append((key, answer))
+
+    async def stop(self) -> None:
+        for task in self.tasks:
+            task.cancel()
+
+
 class Questions:
     """Questions to many agents, under way side by side: one that is slow to answer holds up nobody's."""
 
     def __init__(self) -> None:
-        self._under_way: dict[int, asyncio.Task[Report | Unreachable]] = {}
-        self._doubtful = asyncio.Semaphore(MOST_DOUBTFUL)
+        self._asking = _Asking()
 
     def under_way(self) -> set[int]:
         """Keys of those asked and not yet answered."""
-        return set(self._under_way)
+        return set(self._asking.keys)
 
     def ask(
         self,
@@ -217,25 +259,26 @@ class Questions:
         If-None-Match). seconds: how long it may take. doubtful: it did not answer last time, and waits its
         turn among those alone: a room that hangs must not take the places of the nodes that answer.
         """
-        turn = self._doubtful if doubtful else nullcontext()
-        self._under_way[key] = asyncio.create_task(_ask_report(url, known, seconds, turn))
+        turn = self._asking.doubtful if doubtful else nullcontext()
+        self._asking.keys.add(key)
+        self._asking.to_ask.append((key, _ask_report(url, known, seconds, turn)))
 
     async def answers(self, wait: float) -> dict[int, Report | Unreachable]:
         """Answers that have come, by key: a report, or why there is none. Waits for the others, but no longer
         than this many seconds.
         """
-        if not self._under_way:
+        if not self._asking.keys:
             return {}
-        await asyncio.wait(self._under_way.values(), timeout=wait)
-        done = [key for key, task in self._under_way.items() if task.done()]
-        tasks = {key: self._under_way.pop(key) for key in done}
-        return {key: task.result() for key, task in tasks.items() if not task.cancelled()}
+        found = dict(await asyncio.wrap_future(there(self._asking.round(wait))))
+        self._asking.keys -= found.keys()
+        return found
 
     def forget(self) -> None:
         """Stops every question under way."""
-        for task in self._under_way.values():
-            task.cancel()
-        self._under_way.clear()
+        for _, question in self._asking.to_ask:
+            question.close()
+        there(self._asking.stop())
+        self._asking = _Asking()
 
 
 async def _ask_report(
@@ -246,7 +289,7 @@ async def _ask_report(
     try:
         async with turn:
             asked = time.time()
-            answer = await ask_in("GET", url.rstrip("/") + "/v1/report", bounds, headers)
+            answer = await ask_here("GET", url.rstrip("/") + "/v1/report", bounds, headers)
         if answer.status == 304 and known:
             return NOTHING_NEW
         body = _with_offset(_body(answer), asked)

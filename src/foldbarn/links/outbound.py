@@ -12,9 +12,11 @@ import atexit
 import json
 import ssl
 import threading
+from collections.abc import Coroutine
+from concurrent.futures import Future
 from dataclasses import dataclass
 from functools import lru_cache, partial
-from typing import Any
+from typing import Any, TypeVar
 
 import aiohttp
 
@@ -25,6 +27,7 @@ KEPT_SECONDS = 4.0  # that a connection with nothing to do stays open; servers c
 CLOSING_SECONDS = 2.0  # that closing the connections may take as the process ends
 MOST_FOR_STRANGERS = 6  # of these, to addresses that someone has just typed or announced
 _making = threading.Lock()
+Found = TypeVar("Found")
 
 
 @dataclass(frozen=True, slots=True)
@@ -68,11 +71,16 @@ def ask(
     return asyncio.run_coroutine_threadsafe(asked, loop).result()
 
 
-async def ask_in(method: str, url: str, bounds: Bounds, headers: dict[str, str] | None = None) -> Answer:
-    """The same, for a caller with an event loop of its own."""
-    loop, outbound = _outbound()
-    asked = outbound.ask(method, url, bounds, None, None, headers)
-    return await asyncio.wrap_future(asyncio.run_coroutine_threadsafe(asked, loop))
+async def ask_here(method: str, url: str, bounds: Bounds, headers: dict[str, str] | None = None) -> Answer:
+    """The same, for what runs on the client's own loop (`there`)."""
+    _, outbound = _outbound()
+    return await outbound.ask(method, url, bounds, None, None, headers)
+
+
+def there(work: Coroutine[Any, Any, Found]) -> Future[Found]:
+    """Runs this on the client's own loop. One step over for many questions costs less than one for each."""
+    loop, _ = _outbound()
+    return asyncio.run_coroutine_threadsafe(work, loop)
 
 
 class _Outbound:

@@ -28,7 +28,7 @@ from foldbarn.core.site import NOWHERE, Contact, Pool, Role, SiteView
 from foldbarn.core.units import say_count
 from foldbarn.core.watch.lamps import UNWATCHED_SECONDS
 from foldbarn.core.watch.silence import silence_of
-from foldbarn.links.agents import NOTHING_NEW, Agent, Garbled, Questions, Report, read_witness
+from foldbarn.links.agents import NOTHING_NEW, QUICK_SECONDS, Agent, Garbled, Questions, Report, read_witness
 from foldbarn.links.mail import send_mail
 from foldbarn.services.changes import carry_out, try_again
 from foldbarn.services.duties import Duty, Round
@@ -57,9 +57,11 @@ LATELY_SECONDS = 10.0  # a node that was heard within this long ago is one of th
 ANSWERS_SECONDS = 0.5  # how long a round waits for answers; those that come later are taken by another
 WRITTEN_STEP = 0.01  # of a volume; less is not worth a new picture of the site
 KEEP_MOVES_SECONDS = 3600.0  # how long moves of an ended change are kept
-CLOCK_STEP = 0.1  # seconds by which a clock goes otherwise before that is news
+# A clock that goes otherwise by so many seconds is news: no reading is less sure than that.
+CLOCK_STEP = QUICK_SECONDS / 2
 COUNT_SECONDS = 2.0  # between two records of what disks have read and written
 WHOLE_SECONDS = 30.0  # between two whole reports of a node that has nothing new
+SOON_SECONDS = 5.0  # the same, while its clock is not known yet
 PICTURE_SHARE = 20  # of the time between two pictures for the sake of clocks alone, one part goes into them
 JUDGE_SECONDS = 1.0  # between two looks at what time alone brings about
 
@@ -108,6 +110,10 @@ class _Pause:
     whole_at: float = 0.0  # when it is asked for a whole report again, of its clock too
     # what of its last report is in the database; none where that is to be looked at again
     noted: Noted | None = None
+
+    def tells_time(self) -> bool:
+        """Whether its clock is known: an answer may have been too slow to tell it."""
+        return self.noted is not None and self.noted.clock_offset is not None
 
 
 @dataclass(slots=True)
@@ -232,7 +238,8 @@ class Watch:
                 if answer is not NOTHING_NEW:
                     pause.tag = ""  # until all of it has been taken
                     counters[number] = self._note(number, pause, answer.facts)
-                    pause.tag, pause.whole_at = answer.tag, now + WHOLE_SECONDS * _apart()
+                    pause.tag = answer.tag
+                    pause.whole_at = now + _apart() * (WHOLE_SECONDS if pause.tells_time() else SOON_SECONDS)
                 pause.failures, pause.next_at = 0, now + settings().poll_seconds
                 heard.append(number)
             except Exception as error:

@@ -27,8 +27,8 @@ def test_what_is_rounded_together_adds_up_to_the_rounded_sum(found: list[int], u
 
 
 def test_the_missing_hundredths_go_to_the_largest_remainders() -> None:
-    # 11.14, 2 and 20.2 GB are 33.34: three hundredths of a TB; rounded each by itself they would be 1 + 0 + 2.
-    assert round_together([11_140_000_000, 2_000_000_000, 20_200_000_000], TB) == [1, 0, 2]
+    # 11.4, 4.4 and 20.2 GB are 36: four hundredths of a TB; rounded each by itself they would be 1 + 0 + 2.
+    assert round_together([11_400_000_000, 4_400_000_000, 20_200_000_000], TB) == [1, 1, 2]
     # Three times 0.5 of a hundredth: 1.5, which is 2; each by itself would be 3 or 0.
     assert round_together([5 * 10**9] * 3, TB) == [1, 1, 0]
 

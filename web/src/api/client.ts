@@ -1,4 +1,7 @@
-/** The one client of the API: typed calls, queries with their keys, and the event stream that keeps them fresh. */
+/**
+ * The one client of the API: typed calls, queries with their keys, and the event stream that keeps them
+ * fresh.
+ */
 
 import { QueryClient, useMutation, useQuery } from "@tanstack/vue-query";
 import createClient from "openapi-fetch";
@@ -6,7 +9,8 @@ import { computed, onScopeDispose, ref, toValue, type MaybeRefOrGetter } from "v
 import type { components, paths } from "./schema.gen";
 
 type Schemas = components["schemas"];
-// A form holds its wish while it is filled in, so what it sends may lack what its kind wants: the server says so, field by field.
+// A form holds its wish while it is filled in, so what it sends may lack what its kind wants: the server
+// says so, field by field.
 type Wish = paths["/api/changes/preview"]["post"]["requestBody"]["content"]["application/json"];
 type Deed = paths["/api/changes"]["post"]["requestBody"]["content"]["application/json"];
 export type Barn = Schemas["BarnOut"];
@@ -273,7 +277,8 @@ export function useNews() {
   const connected = ref(true);
   const stale = new Set<string>();
   let timer: ReturnType<typeof setTimeout> | undefined;
-  // A query that is being read is read again afterwards, not cancelled: news that comes faster than answers must not starve it.
+  // A query that is being read is read again afterwards, not cancelled: news that comes faster than answers
+  // must not starve it.
   const refresh = () => {
     clearTimeout(timer);
     for (const key of stale) {
@@ -284,7 +289,8 @@ export function useNews() {
     }
     if (stale.size) timer = setTimeout(refresh, 100);
   };
-  // The watch is heard of each second. Where it falls silent nothing else would tell that it has: the barn is asked itself.
+  // The watch is heard of each second. Where it falls silent nothing else would tell that it has: the barn
+  // is asked itself.
   let heardAt = Date.now();
   const quiet = setInterval(() => {
     if (Date.now() - heardAt < QUIET_MS) return;

@@ -11,7 +11,10 @@ import type { Effect } from "../lib/effects";
 export type Wish = Record<string, unknown>;
 
 export interface KindOfChange {
-  /** Its fields, with the wish as their model; they come when first asked for. None where the address says everything. */
+  /**
+   * Its fields, with the wish as their model; they come when first asked for. None where the address says
+   * everything.
+   */
   fields?: () => Promise<{ default: Component }>;
   /** What is still wanted of the wish; said in place of blockers until it has begun. */
   wants?: string | ((barn: Barn) => string);
@@ -60,7 +63,9 @@ interface Sheet {
 const SHEET: InjectionKey<Sheet> = Symbol("sheet");
 export const offer = (sheet: Sheet) => provide(SHEET, sheet);
 
-/** What the fields of a wish find around them: the site, the preview so far, chosen disks, and the address. */
+/**
+ * What the fields of a wish find around them: the site, the preview so far, chosen disks, and the address.
+ */
 export function useSheet() {
   const sheet = inject(SHEET);
   if (!sheet) throw new Error("fields of a wish stand on the sheet of a plan");

@@ -1,11 +1,17 @@
-/** Inventory files in batches that are sent one after the other: all files of a node stay together, and a batch stays small enough to show progress. */
+/**
+ * Inventory files in batches that are sent one after the other: all files of a node stay together, and a
+ * batch stays small enough to show progress.
+ */
 
 export interface Named {
   name: string;
   size: number;
 }
 
-/** What a file's name begins with, before the tool's name: files with the same beginning are of the same node. */
+/**
+ * What a file's name begins with, before the tool's name: files with the same beginning are of the same
+ * node.
+ */
 export function stem(name: string): string {
   return name
     .replace(/\.json$/i, "")

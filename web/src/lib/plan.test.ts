@@ -3,7 +3,10 @@ import { defineComponent, ref, toValue, type Ref } from "vue";
 import { createMemoryHistory, createRouter } from "vue-router";
 import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 
-/** The API as a test answers it: the preview that stands, whether one is asked for, and what carrying out comes to. */
+/**
+ * The API as a test answers it: the preview that stands, whether one is asked for, and what carrying out
+ * comes to.
+ */
 const api = vi.hoisted(() => ({
   data: undefined as unknown as Ref<unknown>,
   placeholder: undefined as unknown as Ref<boolean>,

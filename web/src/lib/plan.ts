@@ -1,4 +1,7 @@
-/** A wish whose preview is made anew shortly after the wish, or the site, changes; and its carrying out. For pages and for the sheet. */
+/**
+ * A wish whose preview is made anew shortly after the wish, or the site, changes; and its carrying out. For
+ * pages and for the sheet.
+ */
 
 import { computed, ref, watch, type Ref } from "vue";
 import { useRouter } from "vue-router";
@@ -11,7 +14,8 @@ export function usePlan(kind: Ref<string>, params: Ref<Record<string, unknown>>,
   const settled = ref<Record<string, unknown>>({ ...params.value });
   const fresh = ref<Preview | null>(null);
   let timer: ReturnType<typeof setTimeout> | undefined;
-  // A wish that was not ready when it was last settled is not asked about: it would be told off for what has long been filled in.
+  // A wish that was not ready when it was last settled is not asked about: it would be told off for what
+  // has long been filled in.
   const asked = ref(ready());
   watch(
     params,
@@ -37,7 +41,8 @@ export function usePlan(kind: Ref<string>, params: Ref<Record<string, unknown>>,
   );
   const carrying = useCarryOut();
   const preview = computed(() => fresh.value ?? made.data.value ?? null);
-  // A preview that is read anew because the site has changed may be carried out meanwhile: if it matters, it is refused with a fresh one.
+  // A preview that is read anew because the site has changed may be carried out meanwhile: if it matters,
+  // it is refused with a fresh one.
   const upToDate = computed(
     () => JSON.stringify(params.value) === JSON.stringify(settled.value) && !made.isPlaceholderData.value,
   );
@@ -57,7 +62,8 @@ export function usePlan(kind: Ref<string>, params: Ref<Record<string, unknown>>,
         params: params.value,
         digest: preview.value.digest,
       });
-      // Also when the page has meanwhile changed under the deed: whoever carried it out wants to see its steps.
+      // Also when the page has meanwhile changed under the deed: whoever carried it out wants to see its
+      // steps.
       await router.push(`/changes/${number}`);
     } catch (error) {
       fresh.value = error instanceof Refused ? (error.problem.preview ?? null) : null;

@@ -6,8 +6,10 @@ import StateMark from "./StateMark.vue";
 
 /**
  * The building: a roof per room, a bay per rack, a stall per node, a bin per disk, in physical order.
- * lit: bytes by disk name; everything else is dimmed. picked: a tag by disk name. chosen: disk names, when choosing.
- * One tab stop; arrows move by bin, bar and name, and by stall; Enter opens or zooms, Space chooses where choosing is on.
+ * lit: bytes by disk name; everything else is dimmed. picked: a tag by disk name. chosen: disk names, when
+ * choosing.
+ * One tab stop; arrows move by bin, bar and name, and by stall; Enter opens or zooms, Space chooses where
+ * choosing is on.
  */
 const props = withDefaults(
   defineProps<{

@@ -4,7 +4,9 @@ import type { Ledger } from "../api/client";
 import { hundredths } from "../lib/format";
 import SumFigure from "./SumFigure.vue";
 
-/** The account of every raw byte: the bar left to right is the sum top to bottom. whole: all of them in one. */
+/**
+ * The account of every raw byte: the bar left to right is the sum top to bottom. whole: all of them in one.
+ */
 const props = defineProps<{ ledgers: Ledger[]; whole?: Ledger; binary?: boolean }>();
 const rows = computed(() => (props.whole ? [...props.ledgers, props.whole] : props.ledgers));
 const last = computed(() => rows.value.at(-1));

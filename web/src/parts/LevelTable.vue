@@ -2,7 +2,10 @@
 import type { LevelRow } from "../api/client";
 import { terabytes } from "../lib/format";
 
-/** Every level of fault domain, before and after: where they differ, the old value stands beside the new one. */
+/**
+ * Every level of fault domain, before and after: where they differ, the old value stands beside the new
+ * one.
+ */
 const props = defineProps<{ before: LevelRow[]; after: LevelRow[] }>();
 const was = (level: string) => props.before.find((b) => b.level === level);
 const stranded = (bytes: number | null | undefined) =>

@@ -4,7 +4,10 @@ import type { RoleRow } from "../api/client";
 import { size } from "../lib/format";
 import { pathOf } from "../lib/paths";
 
-/** Roles as a table, with the rule's reason beside each disk. Capacity disks of a node that are alike are told once, unless `whole` or asked for each. */
+/**
+ * Roles as a table, with the rule's reason beside each disk. Capacity disks of a node that are alike are
+ * told once, unless `whole` or asked for each.
+ */
 const props = defineProps<{ roles: RoleRow[]; whole?: boolean; choosing?: boolean }>();
 const emit = defineEmits<{ choose: [disks: string[], role: string] }>();
 const each = ref(false);

@@ -3,7 +3,10 @@ import { ref, useSlots } from "vue";
 import type { Figure } from "../api/client";
 import { amount, binarySize } from "../lib/format";
 
-/** A dotted figure that opens into its sum. The slot replaces the printed value, for columns with a unit of their own. */
+/**
+ * A dotted figure that opens into its sum. The slot replaces the printed value, for columns with a unit of
+ * their own.
+ */
 const props = defineProps<{ figure: Figure }>();
 const slots = useSlots();
 /** What is read on the screen, so that its name says the same (WCAG 2.2, 2.5.3). */

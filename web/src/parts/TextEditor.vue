@@ -4,7 +4,10 @@ import { lintGutter, setDiagnostics, type Diagnostic } from "@codemirror/lint";
 import { EditorView, basicSetup } from "codemirror";
 import { onMounted, onUnmounted, ref, watch } from "vue";
 
-/** YAML with line numbers; what is wrong is marked at its line. Tab leaves the editor, so that nobody is caught in it. */
+/**
+ * YAML with line numbers; what is wrong is marked at its line. Tab leaves the editor, so that nobody is
+ * caught in it.
+ */
 const props = defineProps<{
   modelValue: string;
   marks: { line: number; sentence: string }[];

@@ -4,7 +4,10 @@ import type { UsableRow } from "../api/client";
 import { tebibytes, terabytes } from "../lib/format";
 import StateMark from "./StateMark.vue";
 
-/** What other protections would hold: copies as rows, what they are kept apart by as groups. Those that cannot be held keep their place and say why. */
+/**
+ * What other protections would hold: copies as rows, what they are kept apart by as groups. Those that
+ * cannot be held keep their place and say why.
+ */
 const props = defineProps<{ rows: UsableRow[]; few?: boolean }>();
 const shown = computed(() =>
   props.few

@@ -10,7 +10,10 @@ import StateMark from "../../parts/StateMark.vue";
 import FormCluster from "./FormCluster.vue";
 import ReachMatrix from "./ReachMatrix.vue";
 
-/** The cluster: who leads, who has a vote, what may be lost, who reaches what. Before it is formed: forming it. */
+/**
+ * The cluster: who leads, who has a vote, what may be lost, who reaches what. Before it is formed: forming
+ * it.
+ */
 const { data: page, error } = useCluster();
 const { data: changes } = useChanges();
 const testPorts = useTestPorts();
@@ -23,6 +26,12 @@ const forming = computed(() =>
 const tested = computed(() =>
   page.value?.ports_tested_at ? clock(new Date(page.value.ports_tested_at * 1000).toISOString()) : "",
 );
+const found = computed(() => {
+  if (!tested.value) return "Not tested yet.";
+  const failed = page.value!.shut.length;
+  const said = failed ? `${count(failed, "try", "tries")} failed` : "everything that can be tried is open";
+  return `Tested ${tested.value}: ${said}.`;
+});
 const shut = computed(() => {
   const found = new Map<string, { target: string; why: string; ports: Set<number>; sources: Set<string> }>();
   for (const s of page.value?.shut ?? []) {
@@ -140,11 +149,7 @@ const passphrase = () => tryKey.mutate(typed.value, { onSettled: () => (typed.va
         <h2>Port plan</h2>
         <span class="small">what must be open between whom</span><span class="grow" />
         <span class="small" role="status">{{
-          testPorts.isPending.value
-            ? "The agents try every opening …"
-            : tested
-              ? `Tested ${tested}: ${page.shut.length ? `${count(page.shut.length, "try", "tries")} failed` : "everything that can be tried is open"}.`
-              : "Not tested yet."
+          testPorts.isPending.value ? "The agents try every opening …" : found
         }}</span>
         <VBtn class="act" :disabled="testPorts.isPending.value" @click="testPorts.mutate()">
           Test it through the agents

@@ -8,7 +8,10 @@ import PreviewEffects from "../../parts/PreviewEffects.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 
-/** Choosing members, keepers, the witness, the service address and keys; what the votes survive, and every precheck, show while choosing. */
+/**
+ * Choosing members, keepers, the witness, the service address and keys; what the votes survive, and every
+ * precheck, show while choosing.
+ */
 const { data: machines } = useMachines();
 const { data: barn } = useBarn();
 const { data: yard } = useYard(() => Boolean(barn.value?.yard));
@@ -82,7 +85,10 @@ watch(
   },
   { immediate: true },
 );
-/** A witness that is known here is asked; only one that answers is proposed. What is being typed is not asked. */
+/**
+ * A witness that is known here is asked; only one that answers is proposed. What is being typed is not
+ * asked.
+ */
 watch(
   () => yard.value?.witness_url,
   async (url) => {

@@ -10,7 +10,10 @@ import StateMark from "../../parts/StateMark.vue";
 import MachineTabs from "./MachineTabs.vue";
 import { add, moveBeside, moveTo, remove, rename, type RoomWish } from "./arranging";
 
-/** Rooms, racks and nodes, put where they stand: by drag, by keyboard, or by text. The effect on every level shows at once. */
+/**
+ * Rooms, racks and nodes, put where they stand: by drag, by keyboard, or by text. The effect on every level
+ * shows at once.
+ */
 const { data: machines, error } = useMachines();
 const rooms = ref<RoomWish[]>([]);
 const past = ref<RoomWish[][]>([]);

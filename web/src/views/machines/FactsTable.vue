@@ -4,7 +4,10 @@ import { computed, ref, watch } from "vue";
 import { natural } from "../../lib/natural";
 import type { Column } from "./columns";
 
-/** A long table of which only what can be seen is drawn. One tab stop; arrows move by row, Enter opens. Sorted naturally by any column. */
+/**
+ * A long table of which only what can be seen is drawn. One tab stop; arrows move by row, Enter opens.
+ * Sorted naturally by any column.
+ */
 const props = defineProps<{ rows: T[]; columns: Column<T>[]; label: string }>();
 const emit = defineEmits<{ open: [row: T] }>();
 const ROW = 29;

@@ -11,7 +11,10 @@ import { DISK_COLUMNS, NODE_COLUMNS, type Column } from "./columns";
 import FactsTable from "./FactsTable.vue";
 import MachineTabs from "./MachineTabs.vue";
 
-/** Every disk, or every node, with all that is known of it in columns one can choose. The filter and what is shown stand in the address. */
+/**
+ * Every disk, or every node, with all that is known of it in columns one can choose. The filter and what is
+ * shown stand in the address.
+ */
 const { data: machines, error } = useMachines();
 const route = useRoute();
 const router = useRouter();

@@ -8,7 +8,10 @@ import ProblemNote from "../../parts/ProblemNote.vue";
 import TextEditor from "../../parts/TextEditor.vue";
 import MachineTabs from "./MachineTabs.vue";
 
-/** The site as text: as it stands, or as it was last entered; edited here, compared with what the machines say, and taken. */
+/**
+ * The site as text: as it stands, or as it was last entered; edited here, compared with what the machines
+ * say, and taken.
+ */
 const { data, error } = useText();
 const text = ref("");
 const source = ref<"now" | "entered">("now");

@@ -11,7 +11,10 @@ import LedgerTable from "../../parts/LedgerTable.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import PreviewEffects from "../../parts/PreviewEffects.vue";
 
-/** A change before it is one: the wish on top, what happens in order on the left, what it does to you on the right. */
+/**
+ * A change before it is one: the wish on top, what happens in order on the left, what it does to you on the
+ * right.
+ */
 const route = useRoute();
 const router = useRouter();
 const { data: barn } = useBarn();
@@ -86,10 +89,10 @@ async function copyText() {
     ...p.steps.map((s, i) => `${i + 1}. ${s.title}. ${s.detail}`),
     ...everyEffect(p, "sums")
       .flatMap((e) => e.rows)
-      .map(
-        (r) =>
-          `${r.label}: ${r.before ? `${amount(r.before.value, r.before.unit)} → ` : ""}${r.after ? amount(r.after.value, r.after.unit) : ""}`,
-      ),
+      .map((r) => {
+        const known = [r.before, r.after].flatMap((figure) => (figure ? [amount(figure.value, figure.unit)] : []));
+        return `${r.label}: ${known.join(" → ")}`;
+      }),
     ...everyEffect(p, "promise").map((e) => `${e.title}: ${e.sentence}`),
     ...p.warnings.map((w) => `Warning: ${w.sentence}`),
     ...p.blockers.map((b) => `Blocker: ${b.sentence}`),

@@ -17,7 +17,10 @@ import StateMark from "../../parts/StateMark.vue";
 import UsableTable from "../../parts/UsableTable.vue";
 import PoolTabs from "./PoolTabs.vue";
 
-/** Machines on paper, up to three plans side by side. The address carries them whole, so a comparison can be sent to someone. */
+/**
+ * Machines on paper, up to three plans side by side. The address carries them whole, so a comparison can be
+ * sent to someone.
+ */
 const SETTLE = 400;
 const MOST = 3;
 const LONGEST = 12_000; // characters that every server and browser takes in an address
@@ -56,7 +59,11 @@ const SERVES = [
   { title: "all is capacity", value: "capacity" },
 ];
 const EXAMPLE =
-  "room North Quay\nrack NQ-1\n  heron-{1..2}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\nrack NQ-2\n  heron-{3..4}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\nroom South Quay\nrack SQ-1\n  heron-{5..6}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\n";
+  "room North Quay\n" +
+  "rack NQ-1\n  heron-{1..2}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\n" +
+  "rack NQ-2\n  heron-{3..4}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\n" +
+  "room South Quay\n" +
+  "rack SQ-1\n  heron-{5..6}: 8 x 3.84 TB SSD, 2 x 1.92 TB NVMe, 2 x 25 Gb/s\n";
 const variants = ref<SizingVariant[]>(
   unpacked(String(route.query.plans ?? ""), USUAL) ?? [{ ...USUAL, text: EXAMPLE }],
 );
@@ -249,11 +256,10 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
             </dd>
             <dt>Raised most by</dt>
             <dd>
-              {{
-                results[i]!.additions[0]
-                  ? `${results[i]!.additions[0]!.what}: ${terabytes(results[i]!.additions[0]!.gain_bytes)} TB more`
-                  : "nothing alike that is one disk or node"
-              }}.
+              <template v-for="best in results[i]!.additions.slice(0, 1)" :key="best.what">
+                {{ best.what }}: {{ terabytes(best.gain_bytes) }} TB more.</template
+              >
+              <template v-if="!results[i]!.additions.length">nothing alike that is one disk or node.</template>
             </dd>
             <template v-for="c in results[i]!.concerns" :key="c"
               ><dt>Concern</dt>

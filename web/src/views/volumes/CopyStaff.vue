@@ -2,7 +2,10 @@
 import { computed } from "vue";
 import type { components } from "../../api/schema.gen";
 
-/** One line per copy, from first extent to last; a strip that cannot be read is a notch. Arrows move by extent, N to the next short one. */
+/**
+ * One line per copy, from first extent to last; a strip that cannot be read is a notch. Arrows move by
+ * extent, N to the next short one.
+ */
 const props = defineProps<{
   extents: number;
   missing: number[][];
