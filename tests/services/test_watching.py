@@ -24,7 +24,7 @@ from foldbarn.links import agents
 from foldbarn.links.agents import NOTHING_NEW, Garbled, Report
 from foldbarn.services import intake, site, watching
 from foldbarn.settings import settings
-from foldbarn.store import duties
+from foldbarn.store import duties, nodes
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, DiskRow, DiskWorkRow, NodeRow, PoolRow, SiteRow, StepRow
 from foldbarn.store.views import current_view
@@ -339,6 +339,34 @@ def test_most_nodes_silent_at_once_are_asked_once_more_before_they_count(barn_si
     assert after({one.number: lost, **others}) == {one.name}
     assert after(dict.fromkeys(numbers, lost)) == set()
     assert after(dict.fromkeys(numbers, lost), times=2) == {n.name for n in view.nodes}
+
+
+def test_a_report_that_says_the_same_is_looked_at_again_where_someone_asked_for_that(barn_site: Site) -> None:
+    watch = watching.Watch(judge_at=float("inf"))
+    found = {name: number_of(name) for name in ("petrel", "dunlin", "skua", "gannet")}
+    watch.agents = dict.fromkeys(found.values(), "")
+    watch.pauses = {n: watching._Pause() for n in watch.agents}
+    machines = barn_site.yard.machines
+
+    def says(name: str) -> Report:
+        facts = {"inventory_version": agent.inventory_version(machines, name), "uptime": 1.0}
+        return Report(facts | agent.counters(machines, name), tag="as before")
+
+    watch._take({number: says(name) for name, number in found.items()})
+    with transaction() as session:
+        nodes.owe(session, [found["petrel"]])
+        nodes.ask_inventory(session, [found["dunlin"]])
+        session.execute(update(NodeRow).where(NodeRow.name == "skua").values(contact="silent"))
+        announce(session, "site")
+    watch._know(watching._agents())
+    kept = {name for name, number in found.items() if watch.pauses[number].noted is not None}
+    assert kept == {"gannet"}
+    assert {watch.pauses[n].tag for name, n in found.items() if name not in kept} == {""}
+    assert watch.pauses[found["gannet"]].tag == "as before"
+    watch._take({number: says(name) for name, number in found.items()})
+    with transaction() as session:
+        left = watching._agents()
+        assert not any(left[n].owes or not left[n].version for n in found.values())
 
 
 def test_clocks_that_become_known_one_by_one_are_told_together(barn_site: Site) -> None:

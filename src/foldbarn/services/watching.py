@@ -7,7 +7,7 @@ from __future__ import annotations
 import asyncio
 import random
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Mapping
 from contextlib import asynccontextmanager
 from dataclasses import dataclass, field
 from typing import Any
@@ -178,10 +178,8 @@ class Watch:
     async def _hear(self, revision: int) -> None:
         async with _going_on("hearing the nodes"):
             if revision != self.revision:
-                self.agents, self.revision = await asyncio.to_thread(_agents), revision
-                self.judge_at = 0.0
-                for pause in self.pauses.values():
-                    pause.noted = None
+                self._know(await asyncio.to_thread(_agents))
+                self.revision, self.judge_at = revision, 0.0
             self._ask()
             if answers := await self.questions.answers(ANSWERS_SECONDS):
                 await asyncio.to_thread(self._take, answers)
@@ -197,6 +195,16 @@ class Watch:
             self.judge_at = began + JUDGE_SECONDS
             await asyncio.to_thread(self._judge)
             self.put_off_until = began + PICTURE_SHARE * (time.monotonic() - began)
+
+    def _know(self, agents: Mapping[int, nodes.AgentOf]) -> None:
+        """What the site says of its agents by now. A report of theirs is looked at again, all of it, where
+        someone has asked for that.
+        """
+        self.agents = {number: agent.url for number, agent in agents.items()}
+        for number, agent in agents.items():
+            pause = self.pauses.get(number)
+            if pause and pause.noted and (agent.owes or agent.version != pause.noted.version):
+                pause.noted, pause.tag = None, ""
 
     def _tell_clocks(self) -> None:
         """Clocks of a thousand nodes become known one by one: not each is worth a picture of its own."""
@@ -350,8 +358,7 @@ def note_watched() -> None:
             tell(session, "site")
 
 
-def _agents() -> dict[int, str]:
-    """Address of each node's agent, by the node's number."""
+def _agents() -> dict[int, nodes.AgentOf]:
     with transaction() as session:
         return nodes.with_agents(session)
 

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
+from typing import NamedTuple
 
 from sqlalchemy import select, update
 
+from foldbarn.core.site import Contact
 from foldbarn.store.database import Session
 from foldbarn.store.tables import DiskRow, EnclosureRow, NodeRow
 
@@ -97,10 +99,22 @@ def rename(session: Session, names: Mapping[int, str]) -> None:
         box.nodes = [renamed.get(n, n) for n in box.nodes]
 
 
-def with_agents(session: Session) -> dict[int, str]:
-    """Address of each node's agent, by the node's number."""
-    known = session.execute(select(NodeRow.id, NodeRow.agent_url).where(NodeRow.agent_url != ""))
-    return {number: url for number, url in known}
+class AgentOf(NamedTuple):
+    """What is known of a node's agent: its address, which inventory of it was read (empty: none, or it is to
+    be read again), and whether its next report may be news though it says the same as before.
+    """
+
+    url: str
+    version: str
+    owes: bool
+
+
+def with_agents(session: Session) -> dict[int, AgentOf]:
+    """The agents of all nodes that have one, by the node's number."""
+    owes = NodeRow.owes | (NodeRow.contact != Contact.HEARD.value)
+    rows = select(NodeRow.id, NodeRow.agent_url, NodeRow.inventory_version, owes)
+    known = session.execute(rows.where(NodeRow.agent_url != ""))
+    return {number: AgentOf(url, version, owing) for number, url, version, owing in known}
 
 
 def give_up(session: Session, nodes: Iterable[int]) -> None:
