@@ -90,7 +90,9 @@ async function copyText() {
     ...everyEffect(p, "sums")
       .flatMap((e) => e.rows)
       .map((r) => {
-        const known = [r.before, r.after].flatMap((figure) => (figure ? [amount(figure.value, figure.unit)] : []));
+        const known = [r.before, r.after].flatMap((figure) =>
+          figure ? [amount(figure.value, figure.unit)] : [],
+        );
         return `${r.label}: ${known.join(" → ")}`;
       }),
     ...everyEffect(p, "promise").map((e) => `${e.title}: ${e.sentence}`),

@@ -259,7 +259,9 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
               <template v-for="best in results[i]!.additions.slice(0, 1)" :key="best.what">
                 {{ best.what }}: {{ terabytes(best.gain_bytes) }} TB more.</template
               >
-              <template v-if="!results[i]!.additions.length">nothing alike that is one disk or node.</template>
+              <template v-if="!results[i]!.additions.length"
+                >nothing alike that is one disk or node.</template
+              >
             </dd>
             <template v-for="c in results[i]!.concerns" :key="c"
               ><dt>Concern</dt>
