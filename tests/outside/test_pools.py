@@ -14,7 +14,7 @@ from scipy.linalg import expm
 from scipy.optimize import linprog
 from sites import EXTENT, changed, make_site, uneven_racks, with_volume, without_nodes
 
-from foldbarn.core.moving.moves import estimate, sources
+from foldbarn.core.moving.moves import estimate, readings
 from foldbarn.core.moving.rebuild import plan_drain, plan_rebuild
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.durability import YEAR_SECONDS, chain, chance_of_loss, mean_time_to_loss
@@ -74,7 +74,7 @@ def test_a_rebuild_is_near_the_bound_of_its_linear_program(nodes: int, seed: int
     view = with_volume(make_site([[[120, 120]] for _ in range(nodes)], 2), 60 * nodes, 2, number=seed + 1)
     lost = without_nodes(view, {seed % nodes})
     moves = plan_rebuild(lost, lost.pools[0], seed)
-    come, _ = sources(lost, moves)
+    come = readings(lost, moves).disks[:, 0]
     ready = np.flatnonzero(lost.disk_ready)
     seconds = EXTENT / PROFILES["ssd"].bytes_per_second
     # Each move reads where its surviving copy lies and may write to any disk of another rack: group moves by

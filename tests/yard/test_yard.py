@@ -32,7 +32,14 @@ def copy_order(
     """Strips 1.. of volume 1, read as copy 0 and written as copy 1."""
     read, write = serial(machines, source), serial(machines, target)
     found = [
-        {"ply": 1, "extent": e, "strip": 1, "from_strip": 0, "bytes": size, "from": read, "to": write}
+        {
+            "ply": 1,
+            "extent": e,
+            "strip": 1,
+            "bytes": size,
+            "reads": [{"disk": read, "strip": 0}],
+            "to": write,
+        }
         for e in range(strips)
     ]
     for e in range(strips):

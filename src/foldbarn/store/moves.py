@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any
 
 from sqlalchemy import delete, func, insert, select, update
 
 from foldbarn.core.moving.moves import Moves
 from foldbarn.store.database import Session
-from foldbarn.store.tables import ChangeRow, DiskRow, MoveRow, NodeRow
+from foldbarn.store.tables import ChangeRow, MoveRow, NodeRow
 
 Strip = tuple[int, int, int]  # ply, extent, strip
 OPEN = MoveRow.state.in_(("waiting", "ordered"))
@@ -75,26 +74,28 @@ def orders_of(session: Session, change: int) -> list[tuple[str, int, str]]:
     """
     rows = session.execute(
         select(MoveRow.order_id, NodeRow.id, NodeRow.name)
-        .join(DiskRow, DiskRow.id == MoveRow.to_disk)
-        .join(NodeRow, NodeRow.id == DiskRow.node_id)
+        .join(NodeRow, NodeRow.id == MoveRow.maker_id)
         .where(MoveRow.change_id == change, MoveRow.state == "ordered", MoveRow.order_id.is_not(None))
         .distinct()
     )
     return [(str(order), node, name) for order, node, name in rows]
 
 
-def set_state(session: Session, moves: Iterable[int], state: str, order: str | None = None) -> None:
-    """order: kept with moves that are ordered."""
-    values: dict[str, Any] = {"state": state} | ({"order_id": order} if order is not None else {})
-    numbers = list(moves)
-    if numbers:
-        session.execute(update(MoveRow).where(MoveRow.id.in_(numbers)).values(values))
+def set_state(session: Session, moves: Iterable[int], state: str) -> None:
+    if numbers := list(moves):
+        session.execute(update(MoveRow).where(MoveRow.id.in_(numbers)).values(state=state))
+
+
+def give_to(session: Session, moves: Iterable[int], order: str, maker: int) -> None:
+    """These moves are an order that a node (by number) carries out."""
+    given = {"state": "ordered", "order_id": order, "maker_id": maker}
+    session.execute(update(MoveRow).where(MoveRow.id.in_(list(moves))).values(given))
 
 
 def give_back(session: Session, change: int, order: str) -> None:
     """Moves of an order that will not be done wait again."""
     mine = MoveRow.change_id == change, MoveRow.order_id == order, MoveRow.state == "ordered"
-    session.execute(update(MoveRow).where(*mine).values(state="waiting", order_id=None))
+    session.execute(update(MoveRow).where(*mine).values(state="waiting", order_id=None, maker_id=None))
 
 
 def call_off(session: Session, change: int) -> None:

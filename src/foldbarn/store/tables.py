@@ -439,6 +439,7 @@ class MoveRow(Base):
     # it lay well, and goes so that another finds a place
     makes_room: Mapped[bool] = mapped_column(default=False)
     order_id: Mapped[str | None]
+    maker_id: Mapped[int | None] = mapped_column(ForeignKey("node.id"))  # that carries the order out
     state: Mapped[str] = mapped_column(default="waiting")
     __table_args__ = (
         CheckConstraint(

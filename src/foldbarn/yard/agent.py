@@ -437,7 +437,8 @@ def _drop(machines: Machines, order: Order) -> None:
 def _copy(machines: Machines, order: Order) -> None:
     order.copies = copies_of(order)
     for copy in order.copies:
-        _own_disk(machines, order.node, copy.target)
+        if copy.along is None:
+            _own_disk(machines, order.node, copy.target)
         copy.done = copy.strip in machines.strips[copy.target]
     if all(c.done for c in order.copies):
         order.state = "done"

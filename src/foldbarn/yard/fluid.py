@@ -49,29 +49,35 @@ def _move(machines: Machines, seconds: float) -> None:
     queues = _queues(machines)
     if not queues:
         return
-    heads = [(order, queue[0]) for order, queue in queues]
-    rates = _rates(machines, heads)
+    rates = _rates(machines, [(order, queue[0]) for order, queue in queues])
     for (order, queue), rate in zip(queues, rates.tolist(), strict=True):
         _advance(machines, order, queue, rate * seconds)
 
 
-def _queues(machines: Machines) -> list[tuple[Order, list[Copying]]]:
-    """For each running copy order and target disk, the strips still to come, first one first."""
+def _queues(machines: Machines) -> list[tuple[Order, list[list[Copying]]]]:
+    """For each running copy order and target disk, what is still to come, first one first. Strips that are
+    made from one reading come together; the first of them is where it is read to.
+    """
     queues = []
     for order in machines.orders.values():
         if order.state != "running" or order.kind != "copy" or not machines.power[order.node]:
             continue
-        by_target: dict[str, list[Copying]] = {}
-        for copy in order.copies:
-            if not copy.done and machines.works(copy.target):
-                by_target.setdefault(copy.target, []).append(copy)
+        together: dict[int, list[Copying]] = {}
+        for row, copy in enumerate(order.copies):
+            if copy.done or not machines.works(copy.target):
+                continue
+            leader = row if copy.along is None or copy.along not in together else copy.along
+            together.setdefault(leader, []).append(copy)
+        by_target: dict[str, list[list[Copying]]] = {}
+        for strips in together.values():
+            by_target.setdefault(strips[0].target, []).append(strips)
         queues += [(order, queue) for queue in by_target.values()]
     return queues
 
 
-def _rates(machines: Machines, heads: list[tuple[Order, Copying]]) -> np.ndarray:
-    """Bytes per second for each copy: source disk, its node's ports out, target's ports in, target disk, and
-    the limit it was given.
+def _rates(machines: Machines, heads: list[tuple[Order, list[Copying]]]) -> np.ndarray:
+    """Bytes per second of each strip that is made: each disk that is read, its node's ports out, the maker's
+    ports in, the disks written, the maker's ports out and theirs in, and the limit it was given.
     """
     rows: dict[str, int] = {}
     capacities: list[float] = []
@@ -89,24 +95,34 @@ def _rates(machines: Machines, heads: list[tuple[Order, Copying]]) -> np.ndarray
             left = full * left_for_copying(consumers_share(serial, machines.clock), first)
         return row(f"{serial} {first}", left)
 
-    def port_row(serial: str, way: str) -> int:
-        node = machines.node_of.get(serial, "")
+    def port_row(node: str, way: str) -> int:
         ports = machines.nodes[node].ports if node else []
         return row(
             f"{node} {way}", sum(p.megabits for p in ports if p.up and p.purpose == "storage") * MB / 8
         )
 
+    def between(sender: str, receiver: str) -> list[int]:
+        if sender == receiver:
+            return []
+        return [port_row(sender, "out"), port_row(receiver, "in")]
+
     routes = []
-    for order, copy in heads:
+    for order, strips in heads:
         name = f"{order.node}/{order.body.get('throttle', '')}"
         limit, first = machines.throttles.get(name, (0.0, "consumers"))
-        hops = [disk_row(copy.source, first), disk_row(copy.target, first)]
-        if machines.node_of.get(copy.source) != machines.node_of.get(copy.target):
-            hops += [port_row(copy.source, "out"), port_row(copy.target, "in")]
+        maker = machines.node_of.get(strips[0].target, "")
+        hops = []
+        for serial, _ in strips[0].reads:
+            hops += [disk_row(serial, first), *between(machines.node_of.get(serial, ""), maker)]
+        for copy in strips:
+            hops += [disk_row(copy.target, first), *between(maker, machines.node_of.get(copy.target, ""))]
         if limit:
-            hops.append(row(f"limit {name}", limit))
-        routes.append(hops + hops[:1] * (5 - len(hops)))
-    return max_min_rates(np.array(routes), np.array(capacities))
+            hops += [row(f"limit {name}", limit)] * len(strips)
+        routes.append(hops)
+    longest = max(len(hops) for hops in routes)
+    return max_min_rates(
+        np.array([hops + [-1] * (longest - len(hops)) for hops in routes]), np.array(capacities)
+    )
 
 
 def left_for_copying(consumers: float, first: str) -> float:
@@ -116,26 +132,29 @@ def left_for_copying(consumers: float, first: str) -> float:
     return {"consumers": 1.0 - consumers, "even": max(0.5, 1.0 - consumers), "copying": 1.0}[first]
 
 
-def _advance(machines: Machines, order: Order, queue: list[Copying], amount: float) -> None:
+def _advance(machines: Machines, order: Order, queue: list[list[Copying]], amount: float) -> None:
     """Pours bytes into a queue of strips; what one does not need goes on to the next."""
-    for copy in queue:
+    for strips in queue:
         if amount <= 0:
             return
-        if copy.source_strip not in machines.strips.get(copy.source, set()):
-            order.state, order.problem = (
-                "failed",
-                f"the source {copy.source} does not hold strip {list(copy.source_strip)}",
-            )
-            machines.keep_order(order)
-            return
-        poured = min(amount, copy.size - copy.moved)
-        copy.moved += poured
+        first = strips[0]
+        for serial, strip in first.reads:
+            if strip not in machines.strips.get(serial, set()):
+                order.state = "failed"
+                order.problem = f"the source {serial} does not hold strip {list(strip)}"
+                machines.keep_order(order)
+                return
+        poured = min(amount, first.size - first.moved)
         amount -= poured
-        machines.counters[copy.source].read_bytes += poured
-        machines.counters[copy.target].written_bytes += poured
-        if copy.moved >= copy.size:
-            copy.done = True
-            machines.add_strip(copy.target, copy.strip)
+        for serial, _ in first.reads:
+            machines.counters[serial].read_bytes += poured
+        for copy in strips:
+            copy.moved = min(copy.moved + poured, copy.size)
+            machines.counters[copy.target].written_bytes += poured
+        if first.moved >= first.size:
+            for copy in strips:
+                copy.done = True
+                machines.add_strip(copy.target, copy.strip)
             if all(c.done for c in order.copies):
                 order.state = "done"
             machines.keep_order(order)

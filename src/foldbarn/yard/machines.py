@@ -19,13 +19,17 @@ Strip = tuple[int, int, int]  # ply number, extent, strip
 
 @dataclass(slots=True)
 class Copying:
-    """One strip of a copy order. `moved` bytes are lost when the power goes before the strip is whole."""
+    """One strip of a copy order. `moved` bytes are lost when the power goes before the strip is whole.
+
+    reads: what is read, and from which disk (by serial): a copy, or as many strips of the extent as make the
+    one that is missing. along: the row in its order of the strip whose reading serves this one as well.
+    """
 
     strip: Strip
     size: int
-    source: str  # serial
-    source_strip: Strip  # what is read there: another copy of the same extent
+    reads: list[tuple[str, Strip]]
     target: str  # serial
+    along: int | None = None
     moved: float = 0.0
     done: bool = False
 
@@ -283,11 +287,18 @@ def copies_of(order: Order) -> list[Copying]:
         return []
     return [
         Copying(
-            (s["ply"], s["extent"], s["strip"]),
-            s["bytes"],
-            s["from"],
-            (s["ply"], s["extent"], s["from_strip"]),
-            s["to"],
+            strip=(s["ply"], s["extent"], s["strip"]),
+            size=s["bytes"],
+            reads=[(r["disk"], (s["ply"], s["extent"], r["strip"])) for r in _reads_of(s)],
+            target=s["to"],
+            along=s.get("along"),
         )
         for s in order.body["strips"]
     ]
+
+
+def _reads_of(strip: dict[str, Any]) -> list[dict[str, Any]]:
+    """An order of the version before, which may be under way still, names one copy to read."""
+    if "reads" in strip:
+        return list(strip["reads"])
+    return [{"disk": strip["from"], "strip": strip["from_strip"]}]

@@ -14,10 +14,11 @@ from foldbarn.core.moving.levelling import (
     level_targets,
     plan_levelling,
 )
-from foldbarn.core.moving.moves import estimate, say_hindrances, sources
+from foldbarn.core.moving.moves import estimate, moves_to, readings, say_hindrances
 from foldbarn.core.moving.rebuild import lost_strips, plan_drain, plan_rebuild
 from foldbarn.core.pools.capacity import pool_space, usable_extents
-from foldbarn.core.pools.protection import Level
+from foldbarn.core.pools.placement import place
+from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.site import SiteView, plain_volume
 from foldbarn.core.units import MB
 from foldbarn.core.volumes.loss import DataState, fate_of
@@ -138,7 +139,9 @@ def test_targets_sum_to_what_is_placed() -> None:
 def test_reads_come_from_copies_that_can_be_read_and_are_dealt_around() -> None:
     view = without_nodes(with_volume(make_site([[[90]]] * 4, 3), 90, 3), {0})
     moves = plan_rebuild(view, view.pools[0], seed=1)
-    come, which = sources(view, moves)
+    found = readings(view, moves)
+    come, which = found.disks[:, 0], found.strips[:, 0]
+    assert found.disks.shape == (len(moves), 1)
     assert (come > 0).all()
     assert (view.plies[0].placement[moves.extent, which] == come).all()
     assert 1 not in come  # disk 1 is on the silent node
@@ -146,11 +149,69 @@ def test_reads_come_from_copies_that_can_be_read_and_are_dealt_around() -> None:
     assert counts.min() > 0.5 * counts.max()
 
 
+def parity_view(k: int, m: int, nodes: int) -> SiteView:
+    """A pool of one disk a node with a volume of parity, and its first node silent for good."""
+    view = make_site([[[300]]] * nodes)
+    scheme = Scheme(k, m, Level.RACK)
+    rows = view.in_pool(view.pools[0])
+    spread_of = view.domain_of(Level.RACK)[rows]
+    placed = place(view.disk_free[rows], spread_of, view.disk_node[rows], 60, scheme.strips, seed=1)
+    volume = plain_volume(1, "v", 0, 60 * k * EXTENT, scheme, view.disk_numbers[rows][placed])
+    return changed(view, volumes=(volume,))
+
+
+@given(st.integers(2, 6), st.integers(1, 3), st.integers(0, 2))
+def test_what_a_stripe_misses_is_made_from_k_others_read_once(k: int, m: int, spare: int) -> None:
+    nodes = k + m + 1 + spare
+    view = without_nodes(parity_view(k, m, nodes), set(range(min(m, 1 + spare))))
+    moves = plan_rebuild(view, view.pools[0], seed=1)
+    ply = view.plies[0]
+    found = readings(view, moves)
+    assert moves.stuck == 0
+    assert found.possible.all()
+    ready = set(view.disk_numbers[view.disk_ready].tolist())
+    for extent in np.unique(moves.extent).tolist():
+        mine = np.flatnonzero(moves.extent == extent)
+        leader = mine[0]
+        assert (found.along[mine] == leader).all()  # one pass for all of its strips
+        disks = found.disks[leader].tolist()
+        assert len(set(disks)) == k  # any k strips of a stripe are enough, and fewer are not
+        assert set(disks) <= ready
+        assert ply.placement[extent, found.strips[leader]].tolist() == disks
+    guess = estimate(view, moves, EXTENT)
+    stripes = len(np.unique(moves.extent))
+    load = np.bincount(np.concatenate([found.disks[found.leads].ravel(), moves.to])) * EXTENT
+    assert found.leads.sum() == stripes
+    # Every port is quick enough that the busiest disk decides, or the ports say so.
+    assert guess.seconds >= load.max() / (450 * MB) * (1 - 1e-9)
+    assert guess.bytes_moved == len(moves) * EXTENT
+
+
+def test_a_strip_of_parity_that_can_be_read_is_copied_and_not_made_again() -> None:
+    view = retire(parity_view(4, 2, 8), {3})
+    moves = plan_drain(view, view.pools[0], seed=1)
+    found = readings(view, moves)
+    assert len(moves)
+    assert (found.disks[:, 0] == 3).all()
+    assert not found.disks[:, 1:].any()
+    assert found.leads.all()
+
+
+def test_a_stripe_with_fewer_than_k_strips_left_cannot_be_made() -> None:
+    view = parity_view(4, 1, 6)
+    row = view.plies[0].placement[0]
+    two = {int(view.disk_node[view.row_of_number[n]]) for n in row[:2].tolist()}
+    lost = without_nodes(view, two)
+    moves = moves_to(lost, lost.plies[0], np.array([0]), np.array([0]), np.array([lost.disk_ready.argmax()]))
+    assert not readings(lost, moves).possible.any()
+    assert estimate(lost, moves, EXTENT).seconds > 0  # what cannot be read costs its writing
+
+
 def test_the_estimate_is_the_busiest_disk_or_port() -> None:
     view = without_nodes(with_volume(make_site([[[900]]] * 4, 3), 90, 3), {0})
     moves = plan_rebuild(view, view.pools[0], seed=1)
     guess = estimate(view, moves, EXTENT)
-    come, _ = sources(view, moves)
+    come = readings(view, moves).disks[:, 0]
     load = np.bincount(np.concatenate([come, moves.to])).max() * EXTENT
     assert guess.seconds == load / (450 * MB)
     assert guess.bytes_moved == len(moves) * EXTENT

@@ -189,7 +189,8 @@ def test_a_counter_that_fell_was_reset() -> None:
 def test_flows_share_fairly_and_fill_what_others_leave() -> None:
     # Two flows through resource 0 (10), one of them also through resource 1 (2): it gets 2, the other the 8
     # that are left.
-    assert max_min_rates(np.array([[0, 0], [0, 1]]), np.array([10.0, 2.0])).tolist() == [8.0, 2.0]
+    assert max_min_rates(np.array([[0, -1], [0, 1]]), np.array([10.0, 2.0])).tolist() == [8.0, 2.0]
+    assert max_min_rates(np.array([[0, 0], [0, -1]]), np.array([9.0])).tolist() == [3.0, 3.0]
     assert max_min_rates(np.zeros((0, 2), dtype=int), np.array([1.0])).tolist() == []
     assert max_min_rates(np.array([[0, 1]]), np.array([0.0, 5.0])).tolist() == [0.0]
 
@@ -202,7 +203,7 @@ def test_no_resource_is_exceeded_and_every_flow_meets_a_full_one(
     routes: list[list[int]], capacities: list[float]
 ) -> None:
     rates = max_min_rates(np.array(routes), np.array(capacities))
-    load = [sum(r for r, route in zip(rates, routes, strict=True) if i in route) for i in range(5)]
+    load = [sum(r * route.count(i) for r, route in zip(rates, routes, strict=True)) for i in range(5)]
     assert all(used <= room * (1 + 1e-9) for used, room in zip(load, capacities, strict=True))
     for rate_, route in zip(rates, routes, strict=True):
         # Max-min: some resource on the way is full, and no flow through it is faster.

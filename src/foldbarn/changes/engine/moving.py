@@ -12,14 +12,15 @@ from collections.abc import Callable, Container, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 from functools import partial
+from typing import Any
 
 import numpy as np
 
 from foldbarn.changes.engine.runner import Asked, Run
-from foldbarn.core.arrays import Disks
+from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.moving.comparing import Places, Strips, differences, held_by, placed
-from foldbarn.core.moving.moves import Busy, Moves, crowds, say_hindrances, sources, startable
+from foldbarn.core.moving.moves import Busy, Moves, Readings, crowds, readings, say_hindrances, startable
 from foldbarn.core.moving.rebuild import plan_rebuild
 from foldbarn.core.site import Contact, Disk, Pool, SiteView
 from foldbarn.core.units import say_count
@@ -186,6 +187,28 @@ def _arrive(run: Run, view: SiteView, order: str, finished: tuple[int, ...]) -> 
         store_moves.set_state(session, [m.id for m in arrived if m not in whole], "withdrawn")
         kept.add_moved(session, run.change, sum(sizes[m.ply_id] for m in whole))
         announce(session, "site")
+
+
+def _strips_to_make(
+    view: SiteView, pool: Pool, moves: list[MoveRow], found: Readings, kept: Ints
+) -> list[dict[str, Any]]:
+    """Strips of a copy order in the agents' words. kept: [moves] their rows in what was found to read."""
+    serials = {d.number: d.serial for d in view.disks}
+    place = {row: i for i, row in enumerate(kept.tolist())}
+    strips = []
+    for row, move in zip(kept.tolist(), moves, strict=True):
+        pairs = zip(found.disks[row].tolist(), found.strips[row].tolist(), strict=True)
+        strip: dict[str, Any] = {
+            "ply": move.ply_id,
+            "extent": move.extent,
+            "strip": move.strip,
+            "bytes": pool.strip_bytes,
+            "reads": [{"disk": serials[disk], "strip": which} for disk, which in pairs if disk],
+            "to": serials[move.to_disk],
+        }
+        leader = int(found.along[row])
+        strips.append(strip if leader == row else strip | {"along": place[leader]})
+    return strips
 
 
 def _say_stuck(view: SiteView, moves: Moves) -> str:
@@ -390,9 +413,15 @@ class Mover:
             busy = [node for _, node, _ in store_moves.orders_of(session, self.run.change)]
         lost = {d.number for row, d in enumerate(view.disks) if not view.disk_ready[row]} | {0}
         waiting.sort(key=lambda m: m.leaves not in lost)  # what is lost goes first
+        parity = {p.number for p in view.plies_of(pool) if not p.scheme.is_mirror}
+        makers: dict[tuple[int, int], int] = {}
         by_node: dict[int, list[MoveRow]] = defaultdict(list)
         for move in waiting:
-            by_node[int(view.disk_node[view.row_of_number[move.to_disk]])].append(move)
+            row = int(view.disk_node[view.row_of_number[move.to_disk]])
+            if move.ply_id in parity and move.leaves in lost:
+                # All strips that a stripe misses are made in one place, of which one reading is enough.
+                row = makers.setdefault((move.ply_id, move.extent), row)
+            by_node[row].append(move)
         for row, moves in by_node.items():
             free = max(0, UNDER_WAY - busy.count(view.nodes[row].number))
             for start in range(0, len(moves), BATCH)[:free]:
@@ -400,41 +429,34 @@ class Mover:
 
     def _send(self, view: SiteView, pool: Pool, row: int, batch: list[MoveRow]) -> None:
         """One copy order. Recorded before it is sent, so that a resumed change asks for it by the same id."""
-        ply, extent, strip, leaves, to = (
-            np.array([getattr(m, a) for m in batch])
-            for a in ("ply_id", "extent", "strip", "leaves", "to_disk")
+        ready = [m for m in batch if view.disk_ready[view.row_of_number[m.to_disk]]]
+        # The order's own sequence is that of its moves' numbers: by it is read what has been finished.
+        batch = sorted(ready, key=lambda m: m.id)
+        ply, extent, strip = (
+            np.array([getattr(m, a) for m in batch], dtype=np.int64) for a in ("ply_id", "extent", "strip")
         )
-        plan = Moves(ply, extent, strip, leaves, to, np.zeros(len(batch), dtype=np.bool_))
-        come, which = sources(view, plan)
-        serials = {d.number: d.serial for d in view.disks}
-        ready = [
-            (m, serials[c], w)
-            for m, c, w in zip(batch, come.tolist(), which.tolist(), strict=True)
-            if c and view.disk_ready[view.row_of_number[m.to_disk]]
-        ]
+        leaves, to = (np.array([getattr(m, a) for m in batch], dtype=np.int32) for a in ("leaves", "to_disk"))
+        found = readings(view, Moves(ply, extent, strip, leaves, to, np.zeros(len(batch), dtype=np.bool_)))
         # Those that cannot be read now are planned anew when they can.
-        self._withdraw([m.id for m, c in zip(batch, come.tolist(), strict=True) if not c])
-        if not ready:
+        self._withdraw([batch[i].id for i in np.flatnonzero(~found.possible).tolist()])
+        # What goes to another node comes along with a strip that is made here, or waits for its own turn.
+        here = view.disk_node[view.row_of_number[to]] == row
+        kept = np.flatnonzero(found.possible & here[found.along])
+        if not len(kept):
             return
+        ready = [batch[i] for i in kept.tolist()]
         node = view.nodes[row]
         order = self.run.order_id(
-            f"node{node.number}", f"{self.part}-{ready[0][0].id}-{len(ready)}-{view.revision}"
+            f"node{node.number}", f"{self.part}-{ready[0].id}-{len(ready)}-{view.revision}"
         )
-        strips = [
-            {
-                "ply": m.ply_id,
-                "extent": m.extent,
-                "strip": m.strip,
-                "bytes": pool.strip_bytes,
-                "from": c,
-                "from_strip": w,
-                "to": serials[m.to_disk],
-            }
-            for m, c, w in ready
-        ]
         with self.run.writing() as session:
-            store_moves.set_state(session, [m.id for m, _, _ in ready], "ordered", order)
-        copy = {"id": order, "kind": "copy", "throttle": self._name, "strips": strips}
+            store_moves.give_to(session, [m.id for m in ready], order, node.number)
+        copy = {
+            "id": order,
+            "kind": "copy",
+            "throttle": self._name,
+            "strips": _strips_to_make(view, pool, ready, found, kept),
+        }
         try:
             self.run.agent(node.number).send(copy)
         except Unreachable:

@@ -14,16 +14,17 @@ from foldbarn.core.arrays import Ints, Reals
 def max_min_rates(routes: Ints, capacities: Reals) -> Reals:
     """Rate of each flow, [flows], in the unit of the capacities.
 
-    routes: [flows, hops] resource rows that a flow uses (repeat a row to fill up; it is counted once);
-    capacities: [resources] >= 0. No resource is exceeded, and no flow can rise without another, no faster
-    one, falling.
+    routes: [flows, hops] resource rows that a flow uses, as often as it uses them: a row that stands twice
+    carries twice the flow's rate; -1 to fill up. capacities: [resources] >= 0. No resource is exceeded, and
+    no flow can rise without another, no faster one, falling.
     """
     flows = len(routes)
     rates = np.zeros(flows)
     if not flows:
         return rates
-    uses = np.zeros((flows, len(capacities)), dtype=np.bool_)
-    uses[np.arange(flows)[:, None], routes] = True
+    uses = np.zeros((flows, len(capacities)), dtype=np.int64)
+    flow, hop = np.nonzero(routes >= 0)
+    np.add.at(uses, (flow, routes[flow, hop]), 1)
     left = capacities.astype(np.float64).copy()
     rising = np.ones(flows, dtype=np.bool_)
     level = 0.0
@@ -34,7 +35,7 @@ def max_min_rates(routes: Ints, capacities: Reals) -> Reals:
         level += step
         left[busy] = np.maximum(left[busy] - step * load[busy], 0.0)
         full = busy & (left <= capacities * 1e-12)
-        stopped = rising & uses[:, full].any(axis=1)
+        stopped = rising & (uses[:, full] > 0).any(axis=1)
         rates[stopped] = level
         rising &= ~stopped
     return rates

@@ -163,30 +163,74 @@ def say_hindrances(view: SiteView, hindrances: tuple[Hindrance, ...], most: int 
     return " ".join(said)
 
 
-def sources(view: SiteView, moves: Moves) -> tuple[Disks, Ints]:
-    """For each move, the number of the disk to read from, [moves] (0 where none can be read), and which strip
-    lies there, [moves].
+@dataclass(frozen=True, slots=True, eq=False)
+class Readings:
+    """What is read for each of some moves.
 
-    Reads are dealt around the copies.
+    disks: [moves, most] numbers of the disks to read from; 0 beyond what a move needs, and all 0 where its
+    strip can neither be read nor be made from others now. strips: [moves, most] which strip of the extent
+    lies there. along: [moves] the row of the move whose reading serves this one as well, else its own: a
+    stripe is read once for all of its strips that are missing.
+    """
+
+    disks: Disks
+    strips: Ints
+    along: Ints
+
+    @property
+    def possible(self) -> Flags:
+        flags: Flags = self.disks[:, 0] > 0
+        return flags
+
+    @property
+    def leads(self) -> Flags:
+        """Moves for which something is read, [moves]."""
+        flags: Flags = self.possible & (self.along == np.arange(len(self.along)))
+        return flags
+
+
+def readings(view: SiteView, moves: Moves) -> Readings:
+    """A strip of parity that can be read is copied from where it lies; one that is lost is made from k others
+    of its extent. Of a mirror any copy serves. Reads are dealt around those that can be read.
     """
     by_number = {p.number: p for p in view.plies}
     ready = np.append(view.disk_ready, False)
-    result = np.zeros(len(moves), dtype=np.int32)
-    read = np.zeros(len(moves), dtype=np.int64)
-    for number in np.unique(moves.ply).tolist():
+    plies = np.unique(moves.ply).tolist()
+    most = max((by_number[number].scheme.k for number in plies), default=1)
+    disks = np.zeros((len(moves), most), dtype=np.int32)
+    strips = np.zeros((len(moves), most), dtype=np.int64)
+    along = np.arange(len(moves), dtype=np.int64)
+    for number in plies:
         mine = np.flatnonzero(moves.ply == number)
         ply = by_number[number]
+        k = ply.scheme.k
         placement = ply.placement[moves.extent[mine]]
         readable = ready[view.row_of_number[placement]]
-        count = readable.sum(axis=1)
-        # The n-th readable copy, n scattered over the extents (Knuth's multiplicative hash) so that no copy
-        # is favoured.
-        nth = (moves.extent[mine] * 2_654_435_761 >> 12) % np.maximum(count, 1)
-        strip = (readable & (np.cumsum(readable, axis=1) == nth[:, None] + 1)).argmax(axis=1)
-        found = count > 0
-        read[mine[found]] = strip[found]
-        result[mine[found]] = placement[np.arange(len(mine)), strip][found]
-    return result, read
+        chosen = _dealt(readable, moves.extent[mine], k)
+        lost = np.ones(len(mine), dtype=np.bool_)
+        if k > 1:
+            own = np.arange(readable.shape[1]) == moves.strip[mine, None]
+            lost = ~(readable & own).any(axis=1)
+            chosen[~lost] = own[~lost]
+            _, first, which = np.unique(moves.extent[mine[lost]], return_index=True, return_inverse=True)
+            along[mine[lost]] = mine[lost][first[which]]
+        order = np.argsort(~chosen, axis=1, kind="stable")[:, :k]
+        kept = np.take_along_axis(chosen, order, axis=1)
+        disks[mine, :k] = np.where(kept, np.take_along_axis(placement, order, axis=1), 0)
+        strips[mine, :k] = np.where(kept, order, 0)
+    return Readings(disks, strips, along)
+
+
+def _dealt(readable: Flags, extents: Ints, k: int) -> Flags:
+    """k of the strips that can be read of each extent, [extents, strips]; none where there are fewer. They
+    begin with the n-th, n scattered over the extents (Knuth's multiplicative hash), so that none is favoured.
+    """
+    count = readable.sum(axis=1)
+    first = (extents * 2_654_435_761 >> 12) % np.maximum(count, 1)
+    rank = np.cumsum(readable, axis=1) - 1
+    after = (rank - first[:, None]) % np.maximum(count, 1)[:, None]
+    flags: Flags = readable & (after < k) & (count >= k)[:, None]
+    return flags
 
 
 @dataclass(frozen=True, slots=True)
@@ -204,24 +248,32 @@ def estimate(view: SiteView, moves: Moves, strip_bytes: int, rate: int = 0) -> E
     """
     if not len(moves):
         return Estimate(0.0, 0, "")
-    come, _ = sources(view, moves)
+    found = readings(view, moves)
+    leads = found.leads
+    read = found.disks[leads]
+    reader = moves.to[leads]  # a stripe is read, and its missing strips made, where the first of them goes
     load = np.zeros(len(view.disks) + 1)
-    from_rows, to_rows = view.row_of_number[come], view.row_of_number[moves.to]
-    np.add.at(load, from_rows, strip_bytes)
+    to_rows = view.row_of_number[moves.to]
+    np.add.at(load, view.row_of_number[read[read > 0]], strip_bytes)
     np.add.at(load, to_rows, strip_bytes)
     speeds = np.array([PROFILES[d.media].bytes_per_second for d in view.disks], dtype=np.float64)
     disk_seconds = load[:-1] / speeds
     node_of = np.append(view.disk_node, -1)
-    crossing = node_of[from_rows] != node_of[to_rows]
     ports = np.array([max(n.port_bytes_per_second, 1) for n in view.nodes], dtype=np.float64)
-    sent = np.bincount(node_of[from_rows][crossing & (come > 0)], minlength=len(ports)) * strip_bytes / ports
-    received = np.bincount(node_of[to_rows][crossing], minlength=len(ports)) * strip_bytes / ports
+    into = np.broadcast_to(node_of[view.row_of_number[reader]][:, None], read.shape)[read > 0]
+    out = node_of[view.row_of_number[read[read > 0]]]
+    helper = found.possible & ~leads
+    out = np.concatenate([out, node_of[view.row_of_number[moves.to[found.along[helper]]]]])
+    into = np.concatenate([into, node_of[to_rows[helper]]])
+    crossing = out != into
+    sent = np.bincount(out[crossing], minlength=len(ports)) * strip_bytes / ports
+    received = np.bincount(into[crossing], minlength=len(ports)) * strip_bytes / ports
     worst_disk, worst_node = int(np.argmax(disk_seconds)), int(np.argmax(np.maximum(sent, received)))
     node_seconds = float(max(sent[worst_node], received[worst_node]))
     moved = len(moves) * strip_bytes
-    found = Estimate(float(disk_seconds[worst_disk]), moved, view.disks[worst_disk].name)
-    if node_seconds > found.seconds:
-        found = Estimate(node_seconds, moved, f"the ports of {view.nodes[worst_node].name}")
-    if rate and moved / rate > found.seconds:
-        found = Estimate(moved / rate, moved, f"the limit of {say_size(rate)}/s")
-    return found
+    guess = Estimate(float(disk_seconds[worst_disk]), moved, view.disks[worst_disk].name)
+    if node_seconds > guess.seconds:
+        guess = Estimate(node_seconds, moved, f"the ports of {view.nodes[worst_node].name}")
+    if rate and moved / rate > guess.seconds:
+        guess = Estimate(moved / rate, moved, f"the limit of {say_size(rate)}/s")
+    return guess

@@ -219,6 +219,5 @@ def survivors(losses: SingleLosses, view: SiteView) -> Flags:
     """Whether each ply stays readable through each single loss, [plies, domains], if all disks are ready
     now.
     """
-    strips = np.array([p.scheme.strips for p in view.plies], dtype=np.int64)
-    kept = [losses.lost[i, :, w] == 0 for i, w in enumerate(strips.tolist())]
+    kept = [losses.lost[row, :, ply.scheme.m + 1 :].sum(axis=1) == 0 for row, ply in enumerate(view.plies)]
     return np.array(kept, dtype=np.bool_)
