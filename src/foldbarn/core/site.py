@@ -19,6 +19,7 @@ from foldbarn.core.errors import NotFound
 from foldbarn.core.machines.hardware import Reason, clearable
 from foldbarn.core.machines.network import Port
 from foldbarn.core.names import folded
+from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.protection import Level, Scheme
 
 
@@ -269,6 +270,7 @@ class Volume:
     plies: tuple[Ply, ...]
     forming: bool = False
     written_bytes: int = 0  # of its data, as far as its nodes have told
+    policy: tuple[int, int] | None = None  # number and version of the policy that it keeps
 
     @property
     def extents(self) -> int:
@@ -314,7 +316,7 @@ class Cluster:
     witness_reason: str = ""  # why it stands beside members, as the one who placed it there wrote
 
 
-Named = TypeVar("Named", Room, Rack, Node, Disk, Pool, Volume)
+Named = TypeVar("Named", Room, Rack, Node, Disk, Pool, Volume, Policy)
 
 
 @dataclass(frozen=True, eq=False)
@@ -339,6 +341,7 @@ class SiteView:
         tuple[str, str, int, str], ...
     ] = ()  # from node, to node, port, why: what the last test of the port plan found shut
     ports_tested_at: float = 0.0  # seconds since 1970; 0 for never
+    policies: tuple[Policy, ...] = ()  # every version of each, by name and version
 
     @cached_property
     def findings(self) -> dict[object, object]:
@@ -507,6 +510,18 @@ class SiteView:
     def pool(self, name: str) -> Pool:
         return _find(self.pools, name, "pool")
 
+    @cached_property
+    def current_policies(self) -> tuple[Policy, ...]:
+        """The newest version of each policy, by name."""
+        return tuple(policy for policy in self.policies if policy.current)
+
+    def policy(self, name: str) -> Policy:
+        return _find(self.current_policies, name, "policy")
+
+    def policy_of(self, volume: Volume) -> Policy | None:
+        """The version of the policy that a volume keeps; none where it was made without one."""
+        return next((p for p in self.policies if (p.number, p.version) == volume.policy), None)
+
     def volume(self, name: str) -> Volume:
         return _find(self.volumes, name, "volume")
 
@@ -557,6 +572,7 @@ class SiteView:
             volumes=renamed(self.volumes, "volume"),
             nodes=renamed(self.nodes, "node"),
             disks=renamed(self.disks, "disk"),
+            policies=renamed(self.policies, "policy"),
         )
 
     @cached_property

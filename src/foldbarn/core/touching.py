@@ -6,6 +6,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
 
+from foldbarn.core.policies.policy import Policy
 from foldbarn.core.site import Disk, Node, Pool, Volume
 
 
@@ -20,6 +21,7 @@ class Thing(StrEnum):
     LEAVING = "leaving"  # of a pool: which of its disks are being emptied
     REBUILD = "rebuild"  # of a pool
     VOLUME = "volume"
+    POLICY = "policy"
     DISK = "disk"
     NODE = "node"
     PLACES = "places"  # one: rooms, racks, and what stands where under which name
@@ -65,8 +67,15 @@ class Meant:
     volumes: tuple[Volume, ...] = ()
     nodes: tuple[Node, ...] = ()
     disks: tuple[Disk, ...] = ()
+    policies: tuple[Policy, ...] = ()
 
     def numbers(self) -> dict[str, dict[str, int]]:
         """Number by name as wished, by kind of thing."""
-        things = {"pool": self.pools, "volume": self.volumes, "node": self.nodes, "disk": self.disks}
+        things = {
+            "pool": self.pools,
+            "volume": self.volumes,
+            "node": self.nodes,
+            "disk": self.disks,
+            "policy": self.policies,
+        }
         return {kind: {t.name: t.number for t in found} for kind, found in things.items() if found}  # type: ignore[attr-defined]

@@ -248,6 +248,38 @@ class DiskWorkRow(Base):
     write_rate: Mapped[float | None]
 
 
+class PolicyRow(Base):
+    """A named set of wishes; what it says stands in its versions."""
+
+    __tablename__ = "policy"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    __table_args__ = (Index("policy_name_taken", func.lower(text("name")), unique=True),)
+
+
+class PolicyVersionRow(Base):
+    """What a policy said from one change of it to the next. Volumes keep the version they were made by."""
+
+    __tablename__ = "policy_version"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    policy_id: Mapped[int] = mapped_column(ForeignKey("policy.id"))
+    version: Mapped[int]
+    k: Mapped[int]
+    m: Mapped[int]
+    level: Mapped[str]
+    per_domain: Mapped[int] = mapped_column(server_default="1")
+    survives: Mapped[int]
+    fast: Mapped[bool]
+    encrypted: Mapped[bool]
+    meant_for: Mapped[str]
+    made_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
+    __table_args__ = (
+        Index("one_version_of_a_number", "policy_id", "version", unique=True),
+        CheckConstraint("survives between 0 and m", name="policy_survives"),
+    )
+
+
 class VolumeRow(Base):
     __tablename__ = "volume"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -258,6 +290,7 @@ class VolumeRow(Base):
     written: Mapped[int] = mapped_column(server_default="0")  # bytes of its data, as its nodes last told
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
+    policy_version_id: Mapped[int | None] = mapped_column(ForeignKey("policy_version.id"))
     __table_args__ = (
         Index("volume_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("size_bytes > 0", name="volume_size"),

@@ -17,6 +17,7 @@ from foldbarn.core.arrays import Disks
 from foldbarn.core.machines.hardware import Reason
 from foldbarn.core.machines.network import Port
 from foldbarn.core.names import natural_key
+from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.site import (
     Cluster,
@@ -36,7 +37,7 @@ from foldbarn.core.site import (
     Volume,
 )
 from foldbarn.core.units import say_list
-from foldbarn.store import moves
+from foldbarn.store import moves, policies
 from foldbarn.store.database import Session, snapshot
 from foldbarn.store.tables import (
     ClusterRow,
@@ -66,6 +67,7 @@ class _Keeper:
         self.volumes: dict[int, _KeptVolume] = {}
         self.ground: tuple[Versions, _Ground] | None = None
         self.pools: tuple[dict[int, str], tuple[Pool, ...]] | None = None
+        self.policies: tuple[Versions, tuple[Policy, ...]] | None = None
 
     def current(self) -> SiteView:
         with snapshot() as session:
@@ -81,7 +83,7 @@ class _Keeper:
             self.placements.clear()
             self.disks.clear()
             self.volumes.clear()
-            self.ground = self.pools = None
+            self.ground = self.pools = self.policies = None
 
     def placements_of(
         self, session: Session, plies: list[PlyRow], versions: dict[int, str]
@@ -131,6 +133,16 @@ class _Keeper:
                 self.pools = kept
         return kept[1]
 
+    def policies_of(self, session: Session, versions: Versions) -> tuple[Policy, ...]:
+        now = {table: versions[table] for table in ("policy", "policy_version")}
+        with self.lock:
+            kept = self.policies
+        if kept is None or kept[0] != now:
+            kept = now, policies.every_version(session)
+            with self.lock:
+                self.policies = kept
+        return kept[1]
+
     def volumes_of(self, session: Session, versions: Versions, pool_rows: dict[int, int]) -> list[Volume]:
         """All volumes, by name; read again only where their row or a ply's is another one than is kept."""
         with self.lock:
@@ -149,11 +161,12 @@ class _Keeper:
                 same.pop(number, None)
         if stale := versions["volume"].keys() - same.keys():
             rows = _read_volumes(session, pool_rows, stale if same else None)
+            kept_by = policies.version_ids(session)
             plies = [ply for _, mine in rows.values() for ply in mine]
             placements = self.placements_of(session, plies, ply_versions)
             for number, (row, mine) in rows.items():
                 if number in stale:
-                    same[number] = _kept_volume(row, mine, placements, versions)
+                    same[number] = _kept_volume(row, mine, placements, versions, kept_by)
         same = {number: _in_pool(one, pool_rows[one.pool]) for number, one in same.items()}
         with self.lock:
             self.volumes = same
@@ -215,6 +228,7 @@ def load_view(session: Session) -> SiteView:
         volumes=tuple(_keeper.volumes_of(session, versions, pool_rows)),
         incoming=dict(Counter(under_way.values())),
         under_way=under_way,
+        policies=_keeper.policies_of(session, versions),
     )
 
 
@@ -224,7 +238,7 @@ _GROUND = ("room", "rack", "node", "enclosure", "cluster")
 _ALL_VERSIONS = text(
     " union all ".join(
         f"select '{table}', id, ctid::text || ' ' || xmin::text from {table}"
-        for table in (*_GROUND, "pool", "volume", "ply")
+        for table in (*_GROUND, "pool", "volume", "ply", "policy", "policy_version")
     )
 )
 
@@ -448,9 +462,15 @@ class _KeptVolume:
 
 
 def _kept_volume(
-    row: VolumeRow, plies: list[PlyRow], placements: dict[int, Disks], versions: Versions
+    row: VolumeRow,
+    plies: list[PlyRow],
+    placements: dict[int, Disks],
+    versions: Versions,
+    kept_by: dict[int, tuple[int, int]],
 ) -> _KeptVolume:
-    """Which row its pool has is filled in later: a pool that is made may move it."""
+    """Which row its pool has is filled in later: a pool that is made may move it. kept_by: number and version
+    of each policy, by the row of that version.
+    """
     read = tuple(
         Ply(
             number=ply.id,
@@ -465,7 +485,8 @@ def _kept_volume(
         )
         for ply in plies
     )
-    volume = Volume(row.id, row.name, -1, row.size_bytes, read, row.forming, row.written)
+    policy = kept_by[row.policy_version_id] if row.policy_version_id is not None else None
+    volume = Volume(row.id, row.name, -1, row.size_bytes, read, row.forming, row.written, policy)
     version = (versions["volume"][row.id], *(versions["ply"][ply.id] for ply in plies))
     return _KeptVolume(version, row.pool_id, natural_key(row.name), volume)
 

@@ -76,7 +76,8 @@ const leads = computed(() => {
         <tr v-for="row in rows" :key="row.name" :class="{ total: row === whole }">
           <th scope="row">{{ row.name }}</th>
           <td>
-            <SumFigure :figure="row.raw.figure!">{{ hundredths(row.raw.tb) }}</SumFigure>
+            <SumFigure v-if="row.raw.figure" :figure="row.raw.figure">{{ hundredths(row.raw.tb) }}</SumFigure>
+            <template v-else>{{ hundredths(row.raw.tb) }}</template>
           </td>
           <td v-for="(c, i) in columns" :key="c.name">
             <template v-if="row.parts[c.at]!.tb || c.name === 'free'">

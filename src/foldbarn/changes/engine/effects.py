@@ -247,6 +247,30 @@ class Promise(Effect):
     sentence: str
 
 
+class AgainstRow(BaseModel):
+    """What stands against a pool, and what would change it."""
+
+    wish: str
+    sentence: str
+    cure: str
+
+
+class PoolAnswerRow(BaseModel):
+    """What a pool says to a policy. room: bytes that a new volume may have there."""
+
+    pool: str
+    keeps: bool
+    room: int
+    against: list[AgainstRow]
+
+
+class PoolAnswers(Effect):
+    """Which pools can keep a policy, and why others cannot."""
+
+    effect: Literal["pool-answers"] = "pool-answers"
+    rows: list[PoolAnswerRow]
+
+
 AnyEffect = Annotated[
     Sums
     | Ledgers
@@ -260,6 +284,7 @@ AnyEffect = Annotated[
     | Checks
     | Votes
     | Levels
+    | PoolAnswers
     | Promise,
     Field(discriminator="effect"),
 ]

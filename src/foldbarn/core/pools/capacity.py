@@ -551,12 +551,16 @@ class _Taking:
         """Extents whose strips can be kept apart in the free room."""
         return usable_extents(self.free, self.domain_of, self.scheme)
 
-    def broken(self, extents: int) -> Limit | None:
-        """What so many extents would break; grows with their number."""
+    def space(self, extents: int) -> PoolSpace:
+        """The tier with so many extents more."""
         strips = self.scheme.strips
         taken = np.zeros(len(self.view.disks), dtype=np.int64)
         taken[self.rows] = expected_take(self.free, self.domain_of, self.nodes, extents, strips)
-        space = _tier_space(self.view, self.pool, self.tier, taken, self.scheme, extents)
+        return _tier_space(self.view, self.pool, self.tier, taken, self.scheme, extents)
+
+    def broken(self, extents: int) -> Limit | None:
+        """What so many extents would break; grows with their number."""
+        space = self.space(extents)
         if space.overcommit > self.pool.overcommit_cap:
             return Limit.CAP
         return Limit.FILL_LINE if space.full > self.pool.fill_line else None
@@ -566,6 +570,11 @@ def fits(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, extents: int) -
     """Whether a new volume may have so many extents, as `most_that_fits` has it, by one trial."""
     taking = _Taking(view, pool, scheme, tier)
     return extents <= taking.most_apart and taking.broken(extents) is None
+
+
+def full_with(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, extents: int) -> float:
+    """How full a tier would be with a new volume of so many extents, 0 to 1; they must fit."""
+    return _Taking(view, pool, scheme, tier).space(extents).full
 
 
 def most_that_fits(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> Fit:

@@ -8,10 +8,9 @@ from collections.abc import Iterable
 from pydantic import BaseModel, ConfigDict, Field
 
 from foldbarn.changes.engine.effects import Note
-from foldbarn.core.errors import NotPossible
 from foldbarn.core.names import folded
 from foldbarn.core.pools.roles import Override
-from foldbarn.core.site import POOLED, Contact, Disk, Pool, Role, SiteView
+from foldbarn.core.site import POOLED, Contact, Disk, Role, SiteView
 from foldbarn.core.units import say_list
 
 
@@ -56,12 +55,6 @@ def choice_blockers(view: SiteView, names: list[str]) -> list[Note]:
     if unknown := [name for name in names if view.known_disk(name) is None]:
         found.append(Note(sentence=f"There is no disk named {say_list(unknown)}.", about="disks"))
     return found + [note for disk in chosen_disks(view, names) if (note := disk_blocker(view, disk))]
-
-
-def check_not_closing(pool: Pool) -> None:
-    """Raises NotPossible where a pool is being deleted, so that it takes nothing new."""
-    if pool.closing:
-        raise NotPossible(f"{pool.name} is being deleted.", about="pool", next_step="Choose another pool.")
 
 
 def disk_blocker(view: SiteView, disk: Disk) -> Note | None:

@@ -27,29 +27,31 @@ from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside, Outside
-from foldbarn.changes.kinds.pools.disks import check_not_closing
+from foldbarn.changes.kinds.policies.save_policy import answers_effect
 from foldbarn.changes.kinds.pools.schemes import SchemeAt
 from foldbarn.core.arrays import Disks
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.names import check_name, folded
-from foldbarn.core.pools.capacity import (
-    Fit,
-    Limit,
-    by_domain,
-    fits,
-    free_figure,
-    most_that_fits,
-    pool_space,
-    stranded_slots,
+from foldbarn.core.policies.matching import (
+    Wish,
+    against,
+    answers,
+    best,
+    extents_for,
+    open_disks,
+    rounded_size,
+    tier_of,
 )
+from foldbarn.core.policies.policy import Policy, Wishes
+from foldbarn.core.pools.capacity import by_domain, free_figure, pool_space, stranded_slots
 from foldbarn.core.pools.healing import healing_sentence, heals
 from foldbarn.core.pools.placement import place, strips_by_disk
 from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.site import Contact, Pool, SiteView, Tier, plain_volume
 from foldbarn.core.touching import Meant, Thing, shared
-from foldbarn.core.units import parse_size, say_binary, say_count, say_size
-from foldbarn.store import disks, nodes, pools, volumes
+from foldbarn.core.units import parse_size, say_binary, say_count, say_list, say_size
+from foldbarn.store import disks, nodes, policies, pools, volumes
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.placements import read_placement
 from foldbarn.store.tables import VolumeRow
@@ -59,13 +61,15 @@ MOST_EXTENTS = 4_000_000  # placed in a few seconds; a larger volume wants large
 
 
 class CreateVolumeParams(Params):
-    """A volume as wished for. size: as typed, such as "1 TiB", or bytes. Without copies or a level it has
-    those of its pool's usual protection.
+    """A volume as wished for. size: as typed, such as "1 TiB", or bytes. policy: gives it its protection and
+    its tier; without a pool one is chosen then that keeps it. Without a policy, copies and level are those of
+    the pool's usual protection where nothing is said.
     """
 
     name: str
-    pool: str
+    pool: str = ""
     size: str = Field(max_length=40)
+    policy: str = ""
     copies: int | None = None
     level: Level | None = None
     tier: Tier = Tier.BULK
@@ -73,7 +77,7 @@ class CreateVolumeParams(Params):
 
 class Place(Inside):
     """A new volume in a pool (by number), with a disk for each of its strips. bytes: a whole number of the
-    pool's allocation units.
+    pool's allocation units; policy: number and version of the policy that it keeps.
     """
 
     name: ClassVar[str] = "place"
@@ -82,6 +86,7 @@ class Place(Inside):
     bytes: int
     scheme: SchemeAt
     tier: Tier
+    policy: tuple[int, int] | None = None
 
     def carry_out(self, run: Run, session: Session) -> str:
         """Looks again at everything the plan looked at: what is made at the same time in the same pool comes
@@ -92,13 +97,16 @@ class Place(Inside):
         if locked is None:
             raise NotPossible("The pool is gone.", about="pool")
         check_name(self.volume, "volume", [v.name for v in view.volumes])
-        scheme = self.scheme.scheme()
-        wish = wish_in(view, view.pool_numbered(self.pool), self.bytes, scheme, self.tier)
+        kept_by = policies.version_id(session, *self.policy) if self.policy else None
+        kept = next((p for p in view.policies if (p.number, p.version) == self.policy), None)
+        wishes = kept.wishes if kept else _plainly(self.scheme.scheme(), self.tier)
+        wish = wish_in(view, view.pool_numbered(self.pool), self.bytes, wishes)
         row = VolumeRow(
             name=self.volume,
             pool_id=locked.id,
             size_bytes=wish.size,
             change_id=run.change,
+            policy_version_id=kept_by,
         )
         placement = placement_for(view, wish, self.volume)
         volumes.add(session, row, wish.scheme, wish.tier, placement)
@@ -192,11 +200,8 @@ class CreateVolume(Kind[CreateVolumeParams]):
         except BarnError as error:
             blockers.append(Note.of(error))
         try:
-            pool = view.pool(params.pool)
-            usual = pool.usual
-            copies = usual.strips if params.copies is None else params.copies
-            scheme = mirror(copies, params.level or usual.level)
-            wish = wish_in(view, pool, parse_size(params.size), scheme, params.tier)
+            policy, wishes, pool = _wished(view, params)
+            wish = wish_in(view, pool, parse_size(params.size), wishes)
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
         placement = placement_for(view, wish, name)
@@ -205,25 +210,87 @@ class CreateVolume(Kind[CreateVolumeParams]):
             title=title,
             about=name,
             summary=_summary(wish, parse_size(params.size)),
-            steps=_steps(wish, name),
-            effects=_effects(view, after, wish, placement),
-            touches=[shared(Thing.POOL, pool.number)],
-            meant=Meant(pools=(pool,)),
+            steps=_steps(wish, name, policy),
+            effects=[*_choice(view, params, policy, wish), *_effects(view, after, wish, placement)],
+            touches=[
+                shared(Thing.POOL, pool.number),
+                *([shared(Thing.POLICY, policy.number)] if policy else []),
+            ],
+            meant=Meant(pools=(pool,), policies=(policy,) if policy else ()),
             blockers=blockers,
             warnings=_warnings(view, after, wish),
         )
 
 
-def _steps(wish: VolumeWish, name: str) -> Sequence[Planned]:
+def _wished(view: SiteView, params: CreateVolumeParams) -> tuple[Policy | None, Wishes, Pool]:
+    """The policy, if any, what is wished for, and the pool that was named or is chosen. Raises NotFound,
+    NotPossible.
+    """
+    if not params.policy:
+        if not params.pool:
+            raise NotPossible("A volume draws from a pool, or keeps a policy.", about="pool")
+        pool = view.pool(params.pool)
+        usual = pool.usual
+        level = params.level or usual.level
+        copies = params.copies
+        scheme = replace(usual, level=level) if copies is None else mirror(copies, level)
+        return None, _plainly(scheme, params.tier), pool
+    if params.copies is not None or params.level is not None:
+        raise NotPossible(
+            "A policy says how many copies there are and what they are kept apart by.",
+            about="copies",
+            next_step="Leave copies and level out, or the policy.",
+        )
+    policy = view.policy(params.policy)
+    if params.pool:
+        return policy, policy.wishes, view.pool(params.pool)
+    found = answers(view, policy.wishes, parse_size(params.size))
+    chosen = best(found)
+    if chosen is None:
+        why = min(found, key=lambda a: len(a.against)).against[0] if found else None
+        raise NotPossible(
+            f"No pool can take it by {policy.name}. {why.sentence}" if why else "There is no pool yet.",
+            about="policy",
+            next_step=why.cure if why else "Form a pool first.",
+        )
+    return policy, policy.wishes, view.pools[chosen.pool]
+
+
+def _plainly(scheme: Scheme, tier: Tier) -> Wishes:
+    """What a volume without a policy wishes for."""
+    return Wishes(scheme, scheme.survives, fast=tier == Tier.FAST)
+
+
+def _choice(
+    view: SiteView, params: CreateVolumeParams, policy: Policy | None, wish: VolumeWish
+) -> list[AnyEffect]:
+    """Why it is this pool, where nobody named one."""
+    if policy is None or params.pool:
+        return []
+    found = answers(view, policy.wishes, wish.size)
+    mine = next(a for a in found if view.pools[a.pool].number == wish.pool.number)
+    others = [a for a in found if a.keeps and a is not mine]
+    words = f"{wish.pool.name} keeps {policy.name}, and would be {mine.full:.0%} full."
+    if others:
+        fuller = say_list([f"{view.pools[a.pool].name} ({a.full:.0%})" for a in others])
+        words += f" {fuller} would be fuller."
+    else:
+        words += " No other pool can take it."
+    return [Promise(title="Chosen pool", sentence=words), answers_effect(view, found)]
+
+
+def _steps(wish: VolumeWish, name: str, policy: Policy | None) -> Sequence[Planned]:
     place_ = Place(
         volume=name,
         pool=wish.pool.number,
         bytes=wish.size,
         scheme=SchemeAt.of(wish.scheme),
         tier=wish.tier,
+        policy=(policy.number, policy.version) if policy else None,
     )
+    apart = "copies" if wish.scheme.is_mirror else "strips"
     return [
-        Planned(place_, "Choose a disk for every strip", "Each extent's copies go to different domains."),
+        Planned(place_, "Choose a disk for every strip", f"Each extent's {apart} go to different domains."),
         Planned(Reserve(), "Set the strips aside", "Every agent reserves its strips.", seconds=1),
         Planned(
             ReadStrips(),
@@ -250,41 +317,31 @@ class VolumeWish:
         return self.scheme.k * self.pool.strip_bytes
 
 
-def wish_in(view: SiteView, pool: Pool, asked: int, scheme: Scheme, tier: Tier) -> VolumeWish:
+# Which field each wish that is not kept is about.
+ABOUT = {
+    Wish.OPEN: "pool",
+    Wish.ENCRYPTION: "pool",
+    Wish.TIER: "tier",
+    Wish.DOMAINS: "copies",
+    Wish.ROOM: "size",
+}
+
+
+def wish_in(view: SiteView, pool: Pool, asked: int, wishes: Wishes) -> VolumeWish:
     """The one rule of what a pool takes, for the plan and for the step. asked: bytes. Raises NotPossible with
     what stands against it.
     """
-    size = rounded_size(asked, pool)
-    if tier not in view.tiers_of(pool):
+    size, scheme = rounded_size(asked, pool), wishes.scheme
+    extents = extents_for(size, pool, scheme)
+    if extents > MOST_EXTENTS:
         raise NotPossible(
-            f"{pool.name} has no fast tier.",
-            about="tier",
-            next_step="Choose the bulk tier, or form a pool of two media classes.",
+            f"{say_size(size)} would take {extents:,} extents of "
+            f"{say_binary(scheme.k * pool.strip_bytes)}; {MOST_EXTENTS:,} are the most for one volume.",
+            about="size",
         )
-    check_not_closing(pool)
-    if pool.forming:
-        raise NotPossible(
-            f"{pool.name} is still being formed.", about="pool", next_step="Wait until its change is done."
-        )
-    extents = extents_of(size, pool, scheme)
-    spread_of = view.domain_of(scheme.level)[_open_disks(view, pool, tier)]
-    reachable = len(np.unique(spread_of))
-    if reachable < scheme.least_domains:
-        level = scheme.level.value
-        step = (
-            f"Choose at most {reachable} copies, or another pool."
-            if reachable
-            else "Bring its nodes back first."
-        )
-        raise NotPossible(
-            f"{scheme.counted()} need {say_count(scheme.least_domains, level)}; {pool.name} has "
-            f"room in {reachable} now.",
-            about="copies",
-            next_step=step,
-        )
-    if not fits(view, pool, scheme, tier, extents):
-        raise _too_large(size, pool, scheme, most_that_fits(view, pool, scheme, tier))
-    return VolumeWish(pool, size, extents, scheme, tier)
+    for found in against(view, pool, wishes, asked):
+        raise NotPossible(found.sentence, about=ABOUT[found.wish], next_step=found.cure)
+    return VolumeWish(pool, size, extents, scheme, tier_of(wishes))
 
 
 def _made(run: Run) -> volumes.Made:
@@ -295,32 +352,11 @@ def _made(run: Run) -> volumes.Made:
     return made
 
 
-def rounded_size(size: int, pool: Pool) -> int:
-    """The size rounded up to the pool's allocation unit, in bytes."""
-    return -(-size // pool.allocation_bytes) * pool.allocation_bytes
-
-
-def extents_of(size: int, pool: Pool, scheme: Scheme) -> int:
-    """Extents that a volume of this many bytes takes; the last one may be partly used.
-
-    Raises NotPossible for a size that would take more than four million.
-    """
-    extent = scheme.k * pool.strip_bytes
-    extents = -(-size // extent)
-    if extents > MOST_EXTENTS:
-        raise NotPossible(
-            f"{say_size(size)} would take {extents:,} extents of {say_binary(extent)}; "
-            f"{MOST_EXTENTS:,} are the most for one volume.",
-            about="size",
-        )
-    return extents
-
-
 def placement_for(view: SiteView, wish: VolumeWish, name: str) -> Disks:
     """Disk numbers of every strip of a new volume, [extents, strips]. The same site and name give the same
     placement.
     """
-    rows = _open_disks(view, wish.pool, wish.tier)
+    rows = open_disks(view, wish.pool, wish.tier)
     domain_of = view.domain_of(wish.scheme.level)[rows]
     seed = zlib.crc32(folded(name.strip()).encode())
     placed = place(
@@ -328,12 +364,6 @@ def placement_for(view: SiteView, wish: VolumeWish, name: str) -> Disks:
     )
     numbers: Disks = view.disk_numbers[rows][placed]
     return numbers
-
-
-def _open_disks(view: SiteView, pool: Pool, tier: Tier) -> np.ndarray:
-    """Rows of the disks of a tier that can take new strips."""
-    rows = view.in_pool(pool, tier)
-    return rows[view.disk_open[rows] & (view.disk_free[rows] > 0)]
 
 
 def _after(view: SiteView, wish: VolumeWish, name: str, placement: Disks) -> SiteView:
@@ -395,7 +425,7 @@ def _effects(view: SiteView, after: SiteView, wish: VolumeWish, placement: Disks
 def _domains(view: SiteView, wish: VolumeWish, taken: np.ndarray) -> Domains:
     """taken: strips by disk row."""
     pool, scheme = wish.pool, wish.scheme
-    rows = _open_disks(view, pool, wish.tier)
+    rows = open_disks(view, pool, wish.tier)
     spread_of = view.domain_of(scheme.level)[rows]
     names = view.domain_names(scheme.level)
     labels, room = by_domain(view.disk_free[rows], spread_of)
@@ -423,31 +453,11 @@ def _warnings(view: SiteView, after: SiteView, wish: VolumeWish) -> list[Note]:
     if scheme.survives == 0:
         words = "With one copy, the loss of any disk it lies on loses data for good."
         found.append(warning("one-copy", words, about="copies"))
-    racks = view.disk_rack[_open_disks(view, pool, wish.tier)]
+    racks = view.disk_rack[open_disks(view, pool, wish.tier)]
     if scheme.level in (Level.NODE, Level.DISK) and len(np.unique(racks)) > 1:
         words = f"Copies are kept apart by {scheme.level} only: one rack may hold them all."
         found.append(warning("one-rack", words, about="level"))
     return found
-
-
-def _too_large(size: int, pool: Pool, scheme: Scheme, fit: Fit) -> NotPossible:
-    """The refusal, with what limits the size."""
-    limits = {
-        Limit.APART: "where its copies can be kept apart",
-        Limit.FILL_LINE: f"up to its fill line of {pool.fill_line:.0%}",
-        Limit.CAP: f"up to its cap on overcommit of {pool.overcommit_cap:g}",
-    }
-    steps = {
-        Limit.APART: "Choose a smaller size, fewer copies, or add disks.",
-        Limit.FILL_LINE: "Choose a smaller size, fewer copies, or add disks.",
-        Limit.CAP: "Choose a smaller size, or raise the cap in the pool's settings.",
-    }
-    words = (
-        f"{say_size(size)} does not fit: {pool.name} can take "
-        f"{say_size(fit.extents * scheme.k * pool.strip_bytes)} more "
-        f"with {scheme.counted()}, {limits[fit.limit]}."
-    )
-    return NotPossible(words, about="size", next_step=steps[fit.limit])
 
 
 def _strips_by_node(ply: int) -> dict[int, dict[str, list[list[int]]]]:

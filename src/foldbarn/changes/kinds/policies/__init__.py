@@ -1,0 +1,1 @@
+"""Kinds of change that write down what volumes are promised."""

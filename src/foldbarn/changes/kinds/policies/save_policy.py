@@ -1,0 +1,198 @@
+"""Writing a policy: a new one, or a new version of one. Volumes keep the version they were made by."""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from pydantic import Field
+
+from foldbarn.changes.engine.effects import (
+    AgainstRow,
+    AnyEffect,
+    Note,
+    PoolAnswerRow,
+    PoolAnswers,
+    Promise,
+    TextRow,
+    Texts,
+    warning,
+)
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.plan import Plan, Planned
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.engine.step import Inside
+from foldbarn.changes.kinds.pools.schemes import SchemeAt
+from foldbarn.core.errors import BarnError, Conflict
+from foldbarn.core.names import check_name
+from foldbarn.core.policies.matching import Answer, answers
+from foldbarn.core.policies.policy import Policy, Wishes, scheme_wished, wishes_of
+from foldbarn.core.pools.protection import Level
+from foldbarn.core.site import SiteView
+from foldbarn.core.touching import Meant, Thing, shared
+from foldbarn.core.units import say_count, say_list
+from foldbarn.store import policies
+from foldbarn.store.database import Session, announce
+from foldbarn.store.views import load_view
+
+
+class SavePolicyParams(Params):
+    """A policy as wished for: by copies, or by strips of data and of parity. version: the version it is
+    written upon; 0 for a new policy. survives: losses at the level that it must survive, as many as the
+    protection does where nothing is said.
+    """
+
+    name: str
+    version: int = Field(default=0, ge=0)
+    copies: int | None = None
+    data: int | None = None
+    parity: int | None = None
+    level: Level = Level.NODE
+    survives: int | None = None
+    fast: bool = False
+    encrypted: bool = False
+    meant_for: str = Field(default="", max_length=200)
+
+
+class WritePolicy(Inside):
+    """A new version of a policy (by number; 0 for a new one), written upon its version `base`."""
+
+    name: ClassVar[str] = "write-policy"
+    policy: int
+    base: int
+    called: str
+    scheme: SchemeAt
+    survives: int
+    fast: bool
+    encrypted: bool
+    meant_for: str
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        if not self.policy:
+            check_name(self.called, "policy", [p.name for p in load_view(session).current_policies])
+        wishes = Wishes(self.scheme.scheme(), self.survives, self.fast, self.encrypted)
+        said = Policy(self.policy, self.called, self.base + 1, wishes, self.meant_for)
+        version = policies.save(session, run.change, policy=self.policy, base=self.base, said=said)
+        announce(session, "site")
+        return f"Version {version} is written down."
+
+
+@register
+class SavePolicy(Kind[SavePolicyParams]):
+    """write (ours)."""
+
+    name: ClassVar[str] = "save-policy"
+    params: ClassVar[type[Params]] = SavePolicyParams
+
+    def plan(self, view: SiteView, params: SavePolicyParams) -> Plan:
+        name, blockers, old = params.name.strip(), [], None
+        title = f"Change the policy {name}" if params.version else f"Write the policy {name or '...'}"
+        try:
+            old = _old(view, params)
+            name = old.name if old else name
+        except BarnError as error:
+            blockers.append(Note.of(error))
+        try:
+            scheme = scheme_wished(params.copies, params.data, params.parity, params.level)
+            wishes = wishes_of(scheme, params.survives, params.fast, params.encrypted)
+        except BarnError as error:
+            return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
+        found = answers(view, wishes)
+        meant_for = params.meant_for.strip()
+        if old and (old.wishes, old.meant_for) == (wishes, meant_for):
+            blockers.append(Note(sentence="Nothing would be different.", about="name"))
+        if not any(a.keeps for a in found):
+            blockers.append(_kept_by_none(view, found))
+        step = WritePolicy(
+            policy=old.number if old else 0,
+            base=params.version,
+            called=name,
+            scheme=SchemeAt.of(scheme),
+            survives=wishes.survives,
+            fast=wishes.fast,
+            encrypted=wishes.encrypted,
+            meant_for=meant_for,
+        )
+        kept_by = say_list([view.pools[a.pool].name for a in found if a.keeps])
+        return Plan(
+            title=title,
+            about=name,
+            summary=f"{wishes.sentence()} Kept by {kept_by}.",
+            steps=[Planned(step, "Write it down", "New volumes get this version.")],
+            effects=_effects(view, old, wishes, found),
+            touches=[shared(Thing.POLICY, old.number)] if old else [],
+            meant=Meant(policies=(old,)) if old else Meant(),
+            blockers=blockers,
+            warnings=_warnings(wishes),
+        )
+
+
+def _old(view: SiteView, params: SavePolicyParams) -> Policy | None:
+    """The version that this is written upon; none for a new policy. Raises BarnError."""
+    if not params.version:
+        check_name(params.name, "policy", [p.name for p in view.current_policies])
+        return None
+    old = view.policy(params.name)
+    if old.version != params.version:
+        raise Conflict(
+            f"{old.name} is in its version {old.version} by now; this was written upon version "
+            f"{params.version}.",
+            about="name",
+            next_step="Look at what it says now, and wish again.",
+        )
+    return old
+
+
+def _kept_by_none(view: SiteView, found: list[Answer]) -> Note:
+    """A policy that nothing can keep would be a promise to nobody."""
+    if not found:
+        return Note(
+            sentence="There is no pool yet that could keep it.",
+            about="copies",
+            next_step="Form a pool first.",
+        )
+    nearest = min(found, key=lambda a: len(a.against))
+    first = nearest.against[0]
+    return Note(sentence=f"No pool can keep it. {first.sentence}", about="copies", next_step=first.cure)
+
+
+def _effects(view: SiteView, old: Policy | None, wishes: Wishes, found: list[Answer]) -> list[AnyEffect]:
+    effects: list[AnyEffect] = [
+        Promise(title="It promises", sentence=wishes.sentence()),
+        answers_effect(view, found),
+    ]
+    if old:
+        keep = [v.name for v in view.volumes if v.policy and v.policy[0] == old.number]
+        if old.wishes.sentence() != wishes.sentence():
+            row = TextRow(label=old.name, before=old.wishes.sentence(), after=wishes.sentence())
+            effects.append(Texts(heads=["Policy", f"Version {old.version}", "From here on"], rows=[row]))
+        if keep:
+            words = f"{say_list(keep)} {'keep' if len(keep) > 1 else 'keeps'} the version made by."
+            effects.append(Promise(title="Volumes that have it", sentence=words))
+    return effects
+
+
+def answers_effect(view: SiteView, found: list[Answer]) -> PoolAnswers:
+    """What the pools say, as a preview tells it."""
+    return PoolAnswers(
+        rows=[
+            PoolAnswerRow(
+                pool=view.pools[a.pool].name,
+                keeps=a.keeps,
+                room=a.room,
+                against=[AgainstRow(wish=w.wish.value, sentence=w.sentence, cure=w.cure) for w in a.against],
+            )
+            for a in found
+        ]
+    )
+
+
+def _warnings(wishes: Wishes) -> list[Note]:
+    found = []
+    if wishes.scheme.survives == 0:
+        words = "With one copy, the loss of any disk it lies on loses data for good."
+        found.append(warning("one-copy", words, about="copies"))
+    elif wishes.survives < wishes.scheme.survives:
+        more = say_count(wishes.scheme.survives - wishes.survives, "loss", "losses")
+        words = f"Its protection survives {more} more than it asks for: a volume that is short may be kept."
+        found.append(warning("asks-less", words, about="survives"))
+    return found

@@ -1,0 +1,181 @@
+"""Which pools can keep a policy's wishes, and what stands against the others. A volume is made by the same
+rule.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import StrEnum
+
+import numpy as np
+
+from foldbarn.core.arrays import Ints
+from foldbarn.core.policies.policy import Policy, Wishes
+from foldbarn.core.pools.capacity import Limit, fits, full_with, most_that_fits
+from foldbarn.core.pools.protection import Level, Scheme
+from foldbarn.core.site import Pool, SiteView, Tier
+from foldbarn.core.units import say_count, say_size
+
+
+class Wish(StrEnum):
+    """What of a wish is not kept."""
+
+    OPEN = "open"
+    TIER = "tier"
+    ENCRYPTION = "encryption"
+    DOMAINS = "domains"
+    ROOM = "room"
+
+
+@dataclass(frozen=True, slots=True)
+class Against:
+    """One thing that stands against a pool, and what would change it."""
+
+    wish: Wish
+    sentence: str
+    cure: str
+
+
+@dataclass(frozen=True, slots=True)
+class Answer:
+    """A pool's answer to a policy: it keeps it, or everything that stands against it. room: bytes that a new
+    volume may have there; full: how full its tier would be, 0 to 1, with the volume that was asked for.
+    """
+
+    pool: int  # row
+    against: tuple[Against, ...]
+    room: int = 0
+    full: float = 0.0
+
+    @property
+    def keeps(self) -> bool:
+        return not self.against
+
+
+def tier_of(wishes: Wishes) -> Tier:
+    return Tier.FAST if wishes.fast else Tier.BULK
+
+
+def open_disks(view: SiteView, pool: Pool, tier: Tier) -> Ints:
+    """Rows of the disks of a tier that can take new strips."""
+    rows = view.in_pool(pool, tier)
+    found: Ints = rows[view.disk_open[rows] & (view.disk_free[rows] > 0)]
+    return found
+
+
+def rounded_size(size: int, pool: Pool) -> int:
+    """The size rounded up to the pool's allocation unit, in bytes."""
+    return -(-size // pool.allocation_bytes) * pool.allocation_bytes
+
+
+def extents_for(size: int, pool: Pool, scheme: Scheme) -> int:
+    """Extents that a volume of this many bytes takes; the last one may be partly used."""
+    return -(-rounded_size(size, pool) // (scheme.k * pool.strip_bytes))
+
+
+def against(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> list[Against]:
+    """Everything that stands against a volume of these wishes in a pool. size: bytes of it; 0 for the
+    smallest there can be. The same holds for a preview and for a step that makes the volume.
+    """
+    tier, scheme = tier_of(wishes), wishes.scheme
+    found: list[Against] = []
+    if pool.closing:
+        found.append(Against(Wish.OPEN, f"{pool.name} is being deleted.", "Choose another pool."))
+    if pool.forming:
+        words = f"{pool.name} is still being formed."
+        found.append(Against(Wish.OPEN, words, "Wait until its change is done."))
+    if wishes.encrypted and not pool.encrypted:
+        words = f"Disks of {pool.name} do not hold everything encrypted."
+        cure = "Choose another pool, or form one with encryption: that is chosen as a pool is formed."
+        found.append(Against(Wish.ENCRYPTION, words, cure))
+    if tier not in view.tiers_of(pool):
+        cure = "Choose the bulk tier, or form a pool of two media classes."
+        return [*found, Against(Wish.TIER, f"{pool.name} has no fast tier.", cure)]
+    if few := _too_few_domains(view, pool, scheme, tier):
+        return [*found, few]
+    if not fits(view, pool, scheme, tier, max(1, extents_for(size, pool, scheme))):
+        found.append(_too_large(view, pool, scheme, tier, size))
+    return found
+
+
+def answer(view: SiteView, pool: Pool, wishes: Wishes, size: int = 0) -> Answer:
+    """What a pool says to a policy. size: bytes of a volume that is to be made there."""
+    tier, scheme = tier_of(wishes), wishes.scheme
+    found = against(view, pool, wishes, size)
+    room, full = 0, 0.0
+    if all(a.wish == Wish.ROOM for a in found):
+        room = most_that_fits(view, pool, scheme, tier).extents * scheme.k * pool.strip_bytes
+    if not found:
+        full = full_with(view, pool, scheme, tier, extents_for(size, pool, scheme))
+    return Answer(view.pool_row(pool), tuple(found), room, full)
+
+
+def _too_few_domains(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> Against | None:
+    """That a tier has too few domains for a scheme, where it has; with every change of the wish that would
+    do.
+    """
+    rows = open_disks(view, pool, tier)
+    there = len(np.unique(view.domain_of(scheme.level)[rows]))
+    if there >= scheme.least_domains:
+        return None
+    level = scheme.level.value
+    words = (
+        f"{scheme.counted()} need {say_count(scheme.least_domains, level)}; {pool.name} has "
+        f"room in {there} now."
+    )
+    if not there:
+        return Against(Wish.DOMAINS, words, "Bring its nodes back first.")
+    cures = ["another pool"]
+    if scheme.is_mirror:
+        cures.insert(0, f"at most {say_count(there, 'copy', 'copies')}")
+    elif there - scheme.m >= 2:
+        cures.insert(0, f"at most {there - scheme.m} strips of data")
+    narrower = list(Level)[list(Level).index(scheme.level) + 1 :]
+    for other in narrower:
+        if len(np.unique(view.domain_of(other)[rows])) >= scheme.least_domains:
+            cures.insert(-1, f"to spread over {other.value}s")
+            break
+    listed = f"{', '.join(cures[:-1])}, or {cures[-1]}" if len(cures) > 1 else cures[0]
+    return Against(Wish.DOMAINS, words, f"Choose {listed}.")
+
+
+def _too_large(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, size: int) -> Against:
+    """That a volume does not fit, with what limits its size."""
+    fit = most_that_fits(view, pool, scheme, tier)
+    limits = {
+        Limit.APART: "where its copies can be kept apart"
+        if scheme.is_mirror
+        else "where its strips can be kept apart",
+        Limit.FILL_LINE: f"up to its fill line of {pool.fill_line:.0%}",
+        Limit.CAP: f"up to its cap on overcommit of {pool.overcommit_cap:g}",
+    }
+    smaller = "Choose a smaller size, fewer copies, or add disks."
+    if not scheme.is_mirror:
+        smaller = "Choose a smaller size, or add disks."
+    steps = {
+        Limit.APART: smaller,
+        Limit.FILL_LINE: smaller,
+        Limit.CAP: "Choose a smaller size, or raise the cap in the pool's settings.",
+    }
+    asked = f"{say_size(rounded_size(size, pool))} does" if size else "The smallest volume does"
+    words = (
+        f"{asked} not fit: {pool.name} can take {say_size(fit.extents * scheme.k * pool.strip_bytes)} more "
+        f"with {scheme.counted()}, {limits[fit.limit]}."
+    )
+    return Against(Wish.ROOM, words, steps[fit.limit])
+
+
+def answers(view: SiteView, wishes: Wishes, size: int = 0) -> list[Answer]:
+    """What every pool says, in the site's order."""
+    return [answer(view, pool, wishes, size) for pool in view.pools]
+
+
+def best(found: list[Answer]) -> Answer | None:
+    """Of the pools that keep it the one that would be the least full; none where none does."""
+    keeping = [a for a in found if a.keeps]
+    return min(keeping, key=lambda a: (a.full, a.pool), default=None)
+
+
+def policies_kept(view: SiteView, pool: Pool) -> list[tuple[Policy, Answer]]:
+    """What a pool says to each policy of the site, in their order."""
+    return [(policy, answer(view, pool, policy.wishes)) for policy in view.current_policies]
