@@ -133,6 +133,16 @@ def purpose_ports(_: Site) -> dict[str, Any]:
     return {"nodes": ["fulmar"], "port": "stor1", "purpose": "client"}
 
 
+def save_policy(site: Site) -> dict[str, Any]:
+    site.do("form-pool", **mixed(site))
+    return {"name": "two-and-one", "data": 2, "parity": 1, "level": "rack"}
+
+
+def delete_policy(site: Site) -> dict[str, Any]:
+    site.do("save-policy", **save_policy(site))
+    return {"policy": "two-and-one"}
+
+
 def describe(_: Site) -> dict[str, Any]:
     return {"text": write_text(text_of(current_view())).replace("name: NQ-1", "name: NQ-one")}
 
@@ -158,6 +168,8 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         give_up,
         address_ports,
         purpose_ports,
+        save_policy,
+        delete_policy,
         describe,
     )
 }

@@ -65,4 +65,4 @@ def test_what_another_version_planned_is_refused_with_a_way_on() -> None:
 def test_each_kind_of_effect_has_a_tag_of_its_own() -> None:
     kinds = get_args(get_args(AnyEffect)[0])
     tags = [kind.model_fields["effect"].default for kind in kinds]
-    assert len(set(tags)) == len(kinds) == 13
+    assert len(set(tags)) == len(kinds) == 14

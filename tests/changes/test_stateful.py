@@ -38,6 +38,7 @@ from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.kinds.machines.arrange import arrangement
 from foldbarn.changes.text import text_of, write_text
 from foldbarn.core.errors import BarnError, Unreachable
+from foldbarn.core.policies.conformance import Promise, conformance
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.site import POOLED, Contact, Role
 from foldbarn.core.volumes.loss import DataState, fate_of
@@ -58,6 +59,7 @@ ROUNDS = 30  # in which everything that was begun has to come to its end, once n
 # A failure is made as small as can be where that is asked for: it takes many minutes.
 PHASES = tuple(p for p in Phase if p != Phase.shrink or os.environ.get("FOLDBARN_SOAK_SHRINK"))
 NAMES = ("ant", "bee", "cod")
+POLICIES = ("plain", "wide")
 SEEDS = st.integers(min_value=0, max_value=2**30)
 
 
@@ -140,6 +142,25 @@ class Barn(RuleBasedStateMachine):
         level = one_of(["rack", "node", "disk"], seed // 7)
         name = one_of(list(NAMES), seed)
         self.wish("create-volume", name=name, pool="quayside", size=f"{size} GiB", copies=copies, level=level)
+
+    @rule(seed=SEEDS, size=st.integers(min_value=1, max_value=9), named=st.booleans())
+    def make_volume_by_policy(self, seed: int, size: int, named: bool) -> None:
+        policy = one_of([p.name for p in current_view().current_policies] or ["none"], seed // 7)
+        where = {"pool": "quayside"} if named else {}
+        self.wish("create-volume", name=one_of(list(NAMES), seed), policy=policy, size=f"{size} GiB", **where)
+
+    @rule(seed=SEEDS)
+    def write_policy(self, seed: int) -> None:
+        name = one_of(list(POLICIES), seed)
+        known = {p.name: p.version for p in current_view().current_policies}
+        version = known.get(name, 0) if seed % 5 else seed % 3  # now and then upon one that is not the newest
+        protection = one_of([{"copies": 2}, {"data": 2, "parity": 1}, {"data": 2, "parity": 2}], seed // 11)
+        level = one_of(["rack", "node"], seed // 3)
+        self.wish("save-policy", name=name, version=version, level=level, **protection)
+
+    @rule(seed=SEEDS)
+    def delete_policy(self, seed: int) -> None:
+        self.wish("delete-policy", policy=one_of(list(POLICIES), seed))
 
     @rule(seed=SEEDS)
     def delete_volume(self, seed: int) -> None:
@@ -403,6 +424,19 @@ class Barn(RuleBasedStateMachine):
                 )
 
     @invariant()
+    def each_volume_has_the_protection_of_the_version_that_it_keeps(self) -> None:
+        view = current_view()
+        for volume in view.volumes:
+            policy = view.policy_of(volume)
+            assert (policy is None) == (volume.policy is None)
+            if policy is not None:
+                assert volume.plies[0].scheme == policy.wishes.scheme
+                stands = conformance(view, volume)
+                assert stands is not None
+                whole = fate_of(view, volume).state == DataState.WHOLE
+                assert whole <= all(b.promise != Promise.SURVIVES for b in stands.broken)
+
+    @invariant()
     def no_disk_is_over_its_size(self) -> None:
         view = current_view()
         pooled = view.disk_pool >= 0
@@ -525,6 +559,8 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "add-node",
         "let-go",
         "arrange",
+        "save-policy",
+        "delete-policy",
     }
     assert set(KINDS) == here
 

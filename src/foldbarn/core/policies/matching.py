@@ -132,6 +132,8 @@ def _too_few_domains(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> 
         cures.insert(0, f"at most {there - scheme.m} strips of data")
     narrower = list(Level)[list(Level).index(scheme.level) + 1 :]
     for other in narrower:
+        if other == Level.DISK:
+            break  # disks of one node are lost together: nobody who asks for more is served by that
         if len(np.unique(view.domain_of(other)[rows])) >= scheme.least_domains:
             cures.insert(-1, f"to spread over {other.value}s")
             break

@@ -34,6 +34,8 @@ from foldbarn.store import policies
 from foldbarn.store.database import Session, announce
 from foldbarn.store.views import load_view
 
+NEW = 0  # the number of a policy that has none yet
+
 
 class SavePolicyParams(Params):
     """A policy as wished for: by copies, or by strips of data and of parity. version: the version it is
@@ -119,7 +121,7 @@ class SavePolicy(Kind[SavePolicyParams]):
             summary=f"{wishes.sentence()} Kept by {kept_by}.",
             steps=[Planned(step, "Write it down", "New volumes get this version.")],
             effects=_effects(view, old, wishes, found),
-            touches=[shared(Thing.POLICY, old.number)] if old else [],
+            touches=[shared(Thing.POLICY, old.number if old else NEW)],
             meant=Meant(policies=(old,)) if old else Meant(),
             blockers=blockers,
             warnings=_warnings(wishes),

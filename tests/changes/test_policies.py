@@ -1,0 +1,227 @@
+"""Policies: what they refuse, volumes made by them, and parity that is lost and made again by real agents."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+from conftest import ME, Site
+from test_leaving import lose
+
+from foldbarn.changes.engine.effects import PoolAnswers, Promise
+from foldbarn.changes.engine.kind import KINDS
+from foldbarn.changes.engine.runner import run_change
+from foldbarn.core.errors import NotPossible
+from foldbarn.core.policies.conformance import Standing, conformance
+from foldbarn.core.volumes.loss import DataState, fate_of
+from foldbarn.services import changes
+from foldbarn.store.views import current_view
+
+PARITY = {"name": "two-and-one", "data": 2, "parity": 1, "level": "rack"}
+
+
+def save(site: Site, **wish: Any) -> int:
+    return site.do("save-policy", **wish)
+
+
+def plan_of(kind: str, **wish: Any) -> Any:
+    return KINDS[kind].plan(current_view(), KINDS[kind].params.model_validate(wish))
+
+
+def refusals(kind: str, **wish: Any) -> list[str]:
+    return [b.sentence for b in plan_of(kind, **wish).blockers]
+
+
+@pytest.mark.pooled
+@pytest.mark.parametrize(
+    ("wish", "says"),
+    [
+        ({"name": "p"}, "protects by copies or by parity"),
+        ({"name": "p", "copies": 2, "data": 4, "parity": 1}, "protects by copies or by parity"),
+        ({"name": "p", "copies": 0}, "between 1 and 5 copies, not 0"),
+        ({"name": "p", "copies": 6}, "between 1 and 5 copies, not 6"),
+        ({"name": "p", "data": 0, "parity": 1}, "between 2 and 16 strips of data, not 0"),
+        ({"name": "p", "data": 1, "parity": 1}, "between 2 and 16 strips of data, not 1"),
+        ({"name": "p", "data": 99, "parity": 1}, "between 2 and 16 strips of data, not 99"),
+        ({"name": "p", "data": 4, "parity": 0}, "between 1 and 4 strips of parity, not 0"),
+        ({"name": "p", "data": 4}, "between 1 and 4 strips of parity, not 0"),
+        ({"name": "p", "data": 4, "parity": 9}, "between 1 and 4 strips of parity, not 9"),
+        ({"name": "p", "data": 4, "parity": 1, "survives": 2}, "4 and 1 of parity survive 1 node"),
+        ({"name": "p", "copies": 2, "survives": -1}, "not negative"),
+        ({"name": "p", "data": 4, "parity": 2, "level": "rack"}, "need 6 racks; quayside has room in 4 now"),
+        ({"name": "p", "copies": 2, "fast": True}, "No pool can keep it. quayside has no fast tier"),
+        ({"name": "p", "copies": 2, "encrypted": True}, "do not hold everything encrypted"),
+        ({"name": "no name", "copies": 2}, "cannot be a name"),
+        ({"name": "p", "version": 1, "copies": 2}, "There is no policy named 'p'"),
+    ],
+)
+def test_what_cannot_be_promised_is_refused(barn_site: Site, wish: dict[str, Any], says: str) -> None:
+    assert any(says in sentence for sentence in refusals("save-policy", **wish)), refusals(
+        "save-policy", **wish
+    )
+    assert current_view().policies == ()
+
+
+def test_where_there_is_no_pool_nobody_could_keep_it(barn_site: Site) -> None:
+    assert refusals("save-policy", name="p", copies=2) == ["There is no pool yet that could keep it."]
+    assert "named" not in refusals("create-volume", name="v", size="1 GiB")[0]
+
+
+@pytest.mark.pooled
+def test_each_cure_that_is_named_does_what_it_says(barn_site: Site) -> None:
+    """A policy of six racks where there are four: what is said would do is tried."""
+    plan = plan_of("save-policy", name="p", data=4, parity=2, level="rack")
+    told = plan.blockers[-1].next_step
+    assert told == "Choose at most 2 strips of data, or another pool."
+    assert plan_of("save-policy", name="p", data=2, parity=2, level="rack").blockers == []
+    assert plan_of("save-policy", name="p", data=3, parity=2, level="rack").blockers
+    five = plan_of("save-policy", name="p", copies=5, level="rack").blockers[-1].next_step
+    assert five == "Choose at most 4 copies, or another pool."
+    assert plan_of("save-policy", name="p", copies=4, level="rack").blockers == []
+
+
+@pytest.mark.pooled
+def test_versions_are_written_upon_one_another_and_a_volume_keeps_its_own(barn_site: Site) -> None:
+    save(barn_site, **PARITY, meant_for="bulk that is read seldom")
+    barn_site.do("create-volume", name="charts", policy="TWO-and-one", size="20 GiB")
+    assert refusals("save-policy", **PARITY, version=0)[0].startswith("A policy named 'two-and-one' exists")
+    same = {**PARITY, "version": 1, "meant_for": "bulk that is read seldom"}
+    assert refusals("save-policy", **same) == ["Nothing would be different."]
+    save(barn_site, **PARITY | {"version": 1, "parity": 2, "name": "two-and-one"})
+    assert refusals("save-policy", **PARITY, version=1) == [
+        "two-and-one is in its version 2 by now; this was written upon version 1."
+    ]
+    view = current_view()
+    assert [(p.version, p.current, p.wishes.scheme.m) for p in view.policies] == [(1, False, 1), (2, True, 2)]
+    assert view.policy_of(view.volume("charts")).version == 1
+    assert view.volume("charts").plies[0].scheme.m == 1
+    barn_site.do("create-volume", name="tides", policy="two-and-one", size="20 GiB")
+    assert current_view().volume("tides").plies[0].scheme.m == 2
+    assert refusals("delete-policy", policy="two-and-one") == ["charts and tides keep it."]
+    for name in ("charts", "tides"):
+        barn_site.do("delete-volume", volume=name, typed=name)
+    barn_site.do("delete-policy", policy="two-and-one")
+    assert current_view().policies == ()
+
+
+@pytest.mark.pooled
+def test_two_that_write_upon_the_same_version_make_one_and_the_other_ends_with_the_reason(
+    barn_site: Site,
+) -> None:
+    save(barn_site, **PARITY)
+    first = changes.carry_out(ME, "save-policy", {**PARITY, "version": 1, "parity": 2})
+    second = changes.carry_out(ME, "save-policy", {**PARITY, "version": 1, "data": 3})
+    run_change(first)
+    run_change(second)
+    assert barn_site.state(first) == "done"
+    assert barn_site.state(second) != "done"
+    assert "is in its version 2 by now" in barn_site.problem(second)
+    assert [p.version for p in current_view().policies] == [1, 2]
+
+
+@pytest.mark.pooled
+def test_a_policy_deleted_beside_a_volume_that_is_to_keep_it_waits_and_is_refused(barn_site: Site) -> None:
+    save(barn_site, **PARITY)
+    made = changes.carry_out(ME, "create-volume", {"name": "v", "policy": "two-and-one", "size": "9 GiB"})
+    gone = changes.carry_out(ME, "delete-policy", {"policy": "two-and-one"})
+    run_change(made)
+    run_change(gone)
+    assert barn_site.state(made) == "done", barn_site.problem(made)
+    assert "v keeps it" in barn_site.problem(gone)
+    assert len(current_view().policies) == 1
+
+
+@pytest.mark.pooled
+def test_the_pool_is_chosen_that_would_be_the_least_full_and_says_why(barn_site: Site) -> None:
+    disks = barn_site.disks("hdd")
+    barn_site.do("form-pool", name="deepwater", disks=disks, copies=2, level="node")
+    save(barn_site, name="pair", copies=2, level="node")
+    plan = plan_of("create-volume", name="v", policy="pair", size="4 TiB")
+    assert plan.blockers == []
+    chosen = next(e for e in plan.effects if isinstance(e, Promise) and e.title == "Chosen pool")
+    answers = next(e for e in plan.effects if isinstance(e, PoolAnswers)).rows
+    assert {row.pool: row.keeps for row in answers} == {"deepwater": True, "quayside": True}
+    full = {}
+    for pool in ("deepwater", "quayside"):
+        one = plan_of("create-volume", name="v", policy="pair", pool=pool, size="4 TiB")
+        sums = next(e for e in one.effects if e.effect == "sums").rows
+        full[pool] = next(r.after.value for r in sums if r.label == f"{pool} full")
+    least = min(full, key=lambda name: full[name])
+    other = next(name for name in full if name != least)
+    assert chosen.sentence == (
+        f"{least} keeps pair, and would be {full[least]:.0%} full. "
+        f"{other} ({full[other]:.0%}) would be fuller."
+    )
+    number = barn_site.do("create-volume", name="v", policy="pair", size="4 TiB")
+    assert barn_site.state(number) == "done"
+    view = current_view()
+    assert view.pools[view.volume("v").pool].name == least
+    assert "Leave copies and level out" in str(
+        plan_of("create-volume", name="w", policy="pair", copies=3, size="1 GiB").blockers[0].next_step
+    )
+
+
+@pytest.mark.pooled
+def test_parity_loses_a_node_and_is_made_again_from_as_many_strips_as_it_takes(barn_site: Site) -> None:
+    save(barn_site, **PARITY)
+    barn_site.do("create-volume", name="charts", policy="two-and-one", size="60 GiB")
+    machines = barn_site.yard.machines
+    view = current_view()
+    volume = view.volume("charts")
+    assert volume.extents == 30  # of two strips of a GiB each
+    assert conformance(view, volume).standing == Standing.KEPT
+    node = view.nodes[int(view.disk_node[view.row_of_number[volume.plies[0].placement[0, 0]]])].name
+    lost = int((view.disk_node[view.rows(volume.plies[0])] == view.nodes.index(view.node(node))).sum())
+    assert lost > 0
+    before = sum(c.read_bytes for c in machines.counters.values())
+    lose(barn_site, node)
+    stands = conformance(current_view(), current_view().volume("charts"))
+    assert stands.standing == Standing.BROKEN
+    assert stands.strips == lost
+    assert stands.sentence() == (
+        "It is to survive the loss of 1 rack, and would survive the loss of 0 racks now."
+    )
+    number = barn_site.do("rebuild", pool="quayside")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    view = current_view()
+    assert fate_of(view, view.volume("charts")).state == DataState.WHOLE
+    assert conformance(view, view.volume("charts")).standing == Standing.KEPT
+    ply = view.volume("charts").plies[0]
+    serials = {d.number: d.serial for d in view.disks}
+    for (extent, strip), disk in np.ndenumerate(ply.placement):
+        assert (ply.number, extent, strip) in machines.strips[serials[int(disk)]]
+    # Two strips are read for each that is made: what consumers read meanwhile comes on top.
+    read = sum(c.read_bytes for c in machines.counters.values()) - before
+    assert read >= 2 * lost * 2**30
+
+
+@pytest.mark.pooled
+def test_a_stripe_that_misses_two_strips_is_read_once_and_both_are_made(barn_site: Site) -> None:
+    save(barn_site, name="two-and-two", data=2, parity=2, level="node")
+    machines = barn_site.yard.machines
+    more = barn_site.disks(nodes=("razorbill", "skua"))
+    barn_site.do("grow-pool", pool="quayside", disks=[d for d in more if d != "skua-3"])
+    barn_site.do("create-volume", name="charts", policy="two-and-two", size="40 GiB")
+    view = current_view()
+    ply = view.volume("charts").plies[0]
+    nodes = view.disk_node[view.rows(ply)]
+    two = {int(n) for n in nodes[0, :2]}
+    both = int(np.isin(nodes, list(two)).sum(axis=1).max())
+    assert both == 2
+    for row in two:
+        lose(barn_site, view.nodes[row].name)
+    number = barn_site.do("rebuild", pool="quayside")
+    along = [s for o in machines.orders.values() for s in o.body.get("strips", []) if "along" in s]
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    assert along  # some were made from what was read for another
+    view = current_view()
+    assert fate_of(view, view.volume("charts")).state == DataState.WHOLE
+    ply, serials = view.volume("charts").plies[0], {d.number: d.serial for d in view.disks}
+    for (extent, strip), disk in np.ndenumerate(ply.placement):
+        assert (ply.number, extent, strip) in machines.strips[serials[int(disk)]]
+
+
+def test_an_unknown_policy_is_refused(barn_site: Site) -> None:
+    with pytest.raises(NotPossible):
+        changes.carry_out(ME, "create-volume", {"name": "v", "size": "1 GiB", "policy": ""})
