@@ -34,15 +34,21 @@ CLUSTER: dict[str, Any] = {
     "witness": "lamp-room",
     "service_address": "10.10.0.5/24",
 }
+POLICIES: list[dict[str, Any]] = [
+    {"name": "steady-three", "copies": 3, "level": "rack", "meant_for": "what must not stop"},
+    {"name": "plain-pair", "copies": 2, "level": "rack", "meant_for": "what a backup brings back"},
+    {"name": "seldom-read", "data": 2, "parity": 1, "level": "rack", "meant_for": "archives"},
+    {"name": "scratch", "copies": 1, "level": "disk", "meant_for": "what can be made again"},
+]
 VOLUMES = [
-    ("ticketing-db", "quayside", "4 TB", 3),
-    ("timetable", "quayside", "1500 GB", 3),
-    ("crew-roster", "quayside", "800 GB", 3),
-    ("berth-planner", "quayside", "2 TB", 2),
-    ("charts", "quayside", "3 TB", 2),
-    ("cargo-desk", "deepwater", "14 TB", 2),
-    ("deck-cameras", "deepwater", "22 TB", 2),
-    ("tide-archive", "deepwater", "9 TB", 3),
+    ("ticketing-db", "quayside", "4 TB", "steady-three"),
+    ("timetable", "quayside", "1500 GB", "steady-three"),
+    ("crew-roster", "quayside", "800 GB", "steady-three"),
+    ("berth-planner", "quayside", "2 TB", "plain-pair"),
+    ("charts", "quayside", "3 TB", "plain-pair"),
+    ("cargo-desk", "deepwater", "14 TB", "plain-pair"),
+    ("deck-cameras", "deepwater", "22 TB", "plain-pair"),
+    ("tide-archive", "deepwater", "9 TB", "seldom-read"),
 ]
 
 
@@ -93,9 +99,11 @@ class Demo:
             ]
             params = {k: v for k, v in pool.items() if k in ("name", "copies", "headroom", "overrides")}
             self.carry_out("form-pool", {**params, "disks": chosen})
+        for policy in POLICIES:
+            self.carry_out("save-policy", policy)
         changes = [
-            self.start("create-volume", {"name": n, "pool": p, "size": s, "copies": c})
-            for n, p, s, c in VOLUMES
+            self.start("create-volume", {"name": name, "pool": pool, "size": size, "policy": policy})
+            for name, pool, size, policy in VOLUMES
         ]
         for change in changes:
             self.await_end(change)

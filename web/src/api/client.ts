@@ -24,6 +24,8 @@ export type Change = Schemas["ChangeOut"];
 export type ChangePage = Schemas["ChangePage"];
 export type Preview = Schemas["Preview"];
 export type Figure = Schemas["Figure"];
+export type Policy = Schemas["PolicyOut"];
+export type PoolAnswer = Schemas["PoolAnswerRow"];
 export type Ledger = Schemas["PrintedLedger"];
 export type Lamp = Schemas["Lamp"];
 export type Problem = Schemas["Problem"];
@@ -172,6 +174,16 @@ export const useDisk = (name: MaybeRefOrGetter<string>) =>
   useQuery({
     queryKey: ["site", "disk", computed(() => toValue(name))],
     queryFn: () => answered(api.GET("/api/disks/{name}", { params: { path: { name: toValue(name) } } })),
+    placeholderData: (before) =>
+      before?.name.toLowerCase() === toValue(name).toLowerCase() ? before : undefined,
+  });
+export const usePolicies = () =>
+  useQuery({ queryKey: ["site", "policies"], queryFn: () => answered(api.GET("/api/policies")) });
+export const usePolicy = (name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["site", "policy", computed(() => toValue(name))],
+    queryFn: () => answered(api.GET("/api/policies/{name}", { params: { path: { name: toValue(name) } } })),
+    enabled: computed(() => Boolean(toValue(name))),
     placeholderData: (before) =>
       before?.name.toLowerCase() === toValue(name).toLowerCase() ? before : undefined,
   });

@@ -405,6 +405,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/policies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Policies
+         * @description Each policy as it says now, with what every pool says to it.
+         */
+        get: operations["policies"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/policies/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Policy
+         * @description A policy, its versions, and how the volumes that keep it stand to it.
+         */
+        get: operations["policy"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/pools": {
         parameters: {
             query?: never;
@@ -787,6 +827,18 @@ export interface components {
             port: string;
             /** Start */
             start: string;
+        };
+        /**
+         * AgainstRow
+         * @description What stands against a pool, and what would change it.
+         */
+        AgainstRow: {
+            /** Cure */
+            cure: string;
+            /** Sentence */
+            sentence: string;
+            /** Wish */
+            wish: string;
         };
         /**
          * AgentIn
@@ -1214,8 +1266,9 @@ export interface components {
         };
         /**
          * CreateVolumeParams
-         * @description A volume as wished for. size: as typed, such as "1 TiB", or bytes. Without copies or a level it has
-         *     those of its pool's usual protection.
+         * @description A volume as wished for. size: as typed, such as "1 TiB", or bytes. policy: gives it its protection and
+         *     its tier; without a pool one is chosen then that keeps it. Without a policy, copies and level are those of
+         *     the pool's usual protection where nothing is said.
          */
         CreateVolumeParams: {
             /**
@@ -1227,7 +1280,15 @@ export interface components {
             level: components["schemas"]["Level"] | null;
             /** Name */
             name: string;
-            /** Pool */
+            /**
+             * Policy
+             * @default
+             */
+            policy: string;
+            /**
+             * Pool
+             * @default
+             */
             pool: string;
             /** Size */
             size: string;
@@ -1386,6 +1447,28 @@ export interface components {
              */
             kind: "create-volume";
             params: components["schemas"]["CreateVolumeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfDeletePolicy
+         * @description forget (ours).
+         */
+        DeedOfDeletePolicy: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete-policy";
+            params: components["schemas"]["DeletePolicyParams"];
             /**
              * Reason
              * @default
@@ -1679,6 +1762,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfSavePolicy
+         * @description write (ours).
+         */
+        DeedOfSavePolicy: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "save-policy";
+            params: components["schemas"]["SavePolicyParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfSetPool
          * @description set (ours).
          */
@@ -1711,8 +1816,20 @@ export interface components {
             levels: components["schemas"]["Level"][];
             /** Most Copies */
             most_copies: number;
+            /** Most Data */
+            most_data: number;
+            /** Most Parity */
+            most_parity: number;
             pool: components["schemas"]["FormPoolParams"];
             volume_tier: components["schemas"]["Tier"];
+        };
+        /**
+         * DeletePolicyParams
+         * @description A policy by name.
+         */
+        DeletePolicyParams: {
+            /** Policy */
+            policy: string;
         };
         /**
          * DeletePoolParams
@@ -2644,6 +2761,100 @@ export interface components {
             /** Title */
             title: string;
         };
+        /**
+         * PolicyOut
+         * @description A policy as it says now. counted: its strips in words; answers: what every pool says to it.
+         */
+        PolicyOut: {
+            /** Answers */
+            answers: components["schemas"]["PoolAnswerRow"][];
+            /** Counted */
+            counted: string;
+            /** Encrypted */
+            encrypted: boolean;
+            /** Fast */
+            fast: boolean;
+            /** Level */
+            level: string;
+            /** Meant For */
+            meant_for: string;
+            /** Name */
+            name: string;
+            /** Promise */
+            promise: string;
+            /** Survives */
+            survives: number;
+            /** Version */
+            version: number;
+            /** Volumes */
+            volumes: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * PolicyPage
+         * @description Everything told of one policy. params: what a new version of it begins with.
+         */
+        PolicyPage: {
+            /** Answers */
+            answers: components["schemas"]["PoolAnswerRow"][];
+            /** Counted */
+            counted: string;
+            /** Encrypted */
+            encrypted: boolean;
+            /** Fast */
+            fast: boolean;
+            /** History */
+            history: components["schemas"]["ChangeLine"][];
+            /** Level */
+            level: string;
+            /** Meant For */
+            meant_for: string;
+            /** Name */
+            name: string;
+            params: components["schemas"]["SavePolicyParams"];
+            /** Promise */
+            promise: string;
+            /** Survives */
+            survives: number;
+            /** Users */
+            users: components["schemas"]["UserOut"][];
+            /** Version */
+            version: number;
+            /** Versions */
+            versions: components["schemas"]["VersionOut"][];
+            /** Volumes */
+            volumes: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * PoolAnswerRow
+         * @description What a pool says to a policy. room: bytes that a new volume may have there.
+         */
+        PoolAnswerRow: {
+            /** Against */
+            against: components["schemas"]["AgainstRow"][];
+            /** Keeps */
+            keeps: boolean;
+            /** Pool */
+            pool: string;
+            /** Room */
+            room: number;
+        };
+        /**
+         * PoolAnswers
+         * @description Which pools can keep a policy, and why others cannot.
+         */
+        PoolAnswers: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            effect: "pool-answers";
+            /** Rows */
+            rows: components["schemas"]["PoolAnswerRow"][];
+        };
         /** PoolOut */
         PoolOut: {
             /** Copies */
@@ -2761,7 +2972,7 @@ export interface components {
             /** Digest */
             digest: string;
             /** Effects */
-            effects: (components["schemas"]["Sums"] | components["schemas"]["Ledgers"] | components["schemas"]["Domains"] | components["schemas"]["Roles"] | components["schemas"]["Endurance"] | components["schemas"]["OnDisks"] | components["schemas"]["Moved"] | components["schemas"]["Capacity"] | components["schemas"]["Texts"] | components["schemas"]["Checks"] | components["schemas"]["Votes"] | components["schemas"]["Levels"] | components["schemas"]["Promise"])[];
+            effects: (components["schemas"]["Sums"] | components["schemas"]["Ledgers"] | components["schemas"]["Domains"] | components["schemas"]["Roles"] | components["schemas"]["Endurance"] | components["schemas"]["OnDisks"] | components["schemas"]["Moved"] | components["schemas"]["Capacity"] | components["schemas"]["Texts"] | components["schemas"]["Checks"] | components["schemas"]["Votes"] | components["schemas"]["Levels"] | components["schemas"]["PoolAnswers"] | components["schemas"]["Promise"])[];
             /** Kind */
             kind: string;
             /**
@@ -3129,6 +3340,58 @@ export interface components {
             label: string;
         };
         /**
+         * SavePolicyParams
+         * @description A policy as wished for: by copies, or by strips of data and of parity. version: the version it is
+         *     written upon; 0 for a new policy. survives: losses at the level that it must survive, as many as the
+         *     protection does where nothing is said.
+         */
+        SavePolicyParams: {
+            /**
+             * Copies
+             * @default null
+             */
+            copies: number | null;
+            /**
+             * Data
+             * @default null
+             */
+            data: number | null;
+            /**
+             * Encrypted
+             * @default false
+             */
+            encrypted: boolean;
+            /**
+             * Fast
+             * @default false
+             */
+            fast: boolean;
+            /** @default node */
+            level: components["schemas"]["Level"];
+            /**
+             * Meant For
+             * @default
+             */
+            meant_for: string;
+            /** Name */
+            name: string;
+            /**
+             * Parity
+             * @default null
+             */
+            parity: number | null;
+            /**
+             * Survives
+             * @default null
+             */
+            survives: number | null;
+            /**
+             * Version
+             * @default 0
+             */
+            version: number;
+        };
+        /**
          * SetPoolParams
          * @description The pool by name, and what is to be set of it; what is left out stays as it is.
          */
@@ -3305,6 +3568,26 @@ export interface components {
             state: "done" | "next" | "later";
         };
         /**
+         * Standing
+         * @enum {string}
+         */
+        Standing: "kept" | "catching up" | "broken";
+        /**
+         * StandingOut
+         * @description How a volume stands to the version of the policy that it keeps.
+         */
+        StandingOut: {
+            /** Newest */
+            newest: number;
+            /** Policy */
+            policy: string;
+            /** Sentence */
+            sentence: string;
+            standing: components["schemas"]["Standing"];
+            /** Version */
+            version: number;
+        };
+        /**
          * StateOut
          * @description A lamp with its reason.
          */
@@ -3444,6 +3727,22 @@ export interface components {
             /** Words */
             words: string;
         };
+        /** UserOut */
+        UserOut: {
+            /** Newest */
+            newest: number;
+            /** Policy */
+            policy: string;
+            /** Pool */
+            pool: string;
+            /** Sentence */
+            sentence: string;
+            standing: components["schemas"]["Standing"];
+            /** Version */
+            version: number;
+            /** Volume */
+            volume: string;
+        };
         /**
          * Variant
          * @description One plan of machines.
@@ -3506,10 +3805,24 @@ export interface components {
             /** Text */
             text: string;
         };
+        /**
+         * VersionOut
+         * @description What a policy said in one version, and how many volumes keep it.
+         */
+        VersionOut: {
+            /** Promise */
+            promise: string;
+            /** Version */
+            version: number;
+            /** Volumes */
+            volumes: number;
+        };
         /** VolumeOut */
         VolumeOut: {
             /** Copies */
             copies: number;
+            /** Counted */
+            counted: string;
             data: components["schemas"]["DataState"];
             /** Extent Bytes */
             extent_bytes: number;
@@ -3519,6 +3832,7 @@ export interface components {
             footprint: components["schemas"]["Figure"];
             /** Forming */
             forming: boolean;
+            keeps: components["schemas"]["StandingOut"] | null;
             /** Level */
             level: string;
             /** Name */
@@ -3546,6 +3860,8 @@ export interface components {
             change: number | null;
             /** Copies */
             copies: number;
+            /** Counted */
+            counted: string;
             data: components["schemas"]["DataState"];
             /** Extent Bytes */
             extent_bytes: number;
@@ -3558,6 +3874,7 @@ export interface components {
             /** History */
             history: components["schemas"]["ChangeLine"][];
             holders: components["schemas"]["StateOut"];
+            keeps: components["schemas"]["StandingOut"] | null;
             /** Level */
             level: string;
             /**
@@ -3700,6 +4017,18 @@ export interface components {
              */
             kind: "create-volume";
             params: components["schemas"]["CreateVolumeParams"];
+        };
+        /**
+         * WishOfDeletePolicy
+         * @description forget (ours).
+         */
+        WishOfDeletePolicy: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete-policy";
+            params: components["schemas"]["DeletePolicyParams"];
         };
         /**
          * WishOfDeletePool
@@ -3856,6 +4185,18 @@ export interface components {
              */
             kind: "retire";
             params: components["schemas"]["RetireParams"];
+        };
+        /**
+         * WishOfSavePolicy
+         * @description write (ours).
+         */
+        WishOfSavePolicy: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "save-policy";
+            params: components["schemas"]["SavePolicyParams"];
         };
         /**
          * WishOfSetPool
@@ -4301,7 +4642,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSetPool"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"];
             };
         };
         responses: {
@@ -4525,7 +4866,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSetPool"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"];
             };
         };
         responses: {
@@ -6217,6 +6558,228 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MachinesOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    policies: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyOut"][];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    policy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PolicyPage"];
                 };
             };
             /** @description The request could not be read. */

@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { computed, reactive, watch } from "vue";
-import type { Pool } from "../api/client";
+import { usePolicies, type Pool } from "../api/client";
 import { useChoices } from "./choices";
 import { useSheet, type Wish } from "./kind";
 
-/** What a volume is wished to be: at first protected as its pool usually is. */
+/** What a volume is wished to be: by a policy, or protected by hand, at first as its pool usually is. */
 const params = defineModel<Wish>({ required: true });
-const { barn } = useSheet();
+const { barn, asked } = useSheet();
+const { data: policies } = usePolicies();
 const { defaults, copies, levels } = useChoices();
 const pools = computed(() => barn.value?.pools ?? []);
 const as = (pool: Pool | undefined) => ({
@@ -16,34 +17,63 @@ const as = (pool: Pool | undefined) => ({
 });
 const wish = reactive({
   name: "",
-  pool: pools.value[0]?.name ?? "",
+  policy: asked("policy"),
+  pool: asked("policy") ? "" : (pools.value[0]?.name ?? ""),
   size: "1 TiB",
   ...as(pools.value[0]),
 });
 const pool = computed(() => pools.value.find((p) => p.name === wish.pool));
+const kept = computed(() => [
+  { title: "none: by hand", value: "" },
+  ...(policies.value ?? []).map((p) => ({ title: p.name, value: p.name })),
+]);
+const where = computed(() => [
+  ...(wish.policy ? [{ title: "chosen by the policy", value: "" }] : []),
+  ...pools.value.map((p) => ({ title: p.name, value: p.name })),
+]);
+watch(
+  () => wish.policy,
+  (now, before) => {
+    if (now && !before) wish.pool = "";
+    if (!now) wish.pool ||= pools.value[0]?.name ?? "";
+  },
+);
 watch(
   () => wish.pool,
   () => Object.assign(wish, as(pool.value)),
 );
+const byHand = ["copies", "level", "tier"];
 watch(
   wish,
-  () => (params.value = Object.fromEntries(Object.entries(wish).filter(([, said]) => said !== undefined))),
+  () => {
+    const said = Object.entries(wish).filter(([, value]) => value !== undefined);
+    params.value = Object.fromEntries(said.filter(([name]) => !wish.policy || !byHand.includes(name)));
+  },
   { immediate: true },
 );
 </script>
 
 <template>
-  <VTextField v-model="wish.name" label="Name of the volume" autofocus maxlength="80" width="220" />
+  <VTextField v-model="wish.name" label="Name of the volume" autofocus maxlength="80" width="200" />
   <VTextField v-model="wish.size" label="Size, such as 1 TiB or 500 GB" width="180" />
-  <VSelect v-model="wish.pool" :items="pools.map((p) => p.name)" label="Pool" width="160" />
-  <VSelect v-model="wish.copies" :items="copies" label="Copies" width="70" />
-  <VSelect v-model="wish.level" :items="levels" label="Spread over" width="100" />
   <VSelect
-    v-if="pool && pool.tiers.length > 1"
-    :model-value="wish.tier ?? defaults?.volume_tier"
-    :items="pool.tiers"
-    label="Tier"
-    width="100"
-    @update:model-value="(tier) => (wish.tier = tier)"
+    v-if="policies?.length || wish.policy"
+    v-model="wish.policy"
+    :items="kept"
+    label="Policy"
+    width="150"
   />
+  <VSelect v-model="wish.pool" :items="where" label="Pool" width="170" />
+  <template v-if="!wish.policy">
+    <VSelect v-model="wish.copies" :items="copies" label="Copies" width="70" />
+    <VSelect v-model="wish.level" :items="levels" label="Spread over" width="100" />
+    <VSelect
+      v-if="pool && pool.tiers.length > 1"
+      :model-value="wish.tier ?? defaults?.volume_tier"
+      :items="pool.tiers"
+      label="Tier"
+      width="100"
+      @update:model-value="(tier) => (wish.tier = tier)"
+    />
+  </template>
 </template>

@@ -7,6 +7,7 @@ export default {
     barn.pools.length
       ? "Give it a name and a size."
       : "A volume draws from a pool, and there is none yet. Form a pool first.",
+  asks: ["policy"],
   begun: (wish) => Boolean(wish.name),
   map: "moves",
   page: (about) => pathOf("volume", about),

@@ -10,6 +10,8 @@ export function pathOf(kind: string, name: string): string {
       return "/cluster";
     case "node":
       return `/machines/${path}`;
+    case "policy":
+      return `/policies/${path}`;
     case "pool":
       return `/pools/${path}`;
     case "volume":

@@ -13,5 +13,6 @@ export function sectionOf(path: string): string | undefined {
   if (path === "/") return "/";
   if (/^\/(disks|intake|arrange|text)(\/|$)/.test(path)) return "/machines";
   if (path === "/sizing") return "/pools";
+  if (/^\/policies(\/|$)/.test(path)) return "/volumes";
   return SECTIONS.find((s) => s.path !== "/" && path.startsWith(s.path))?.path;
 }

@@ -120,6 +120,8 @@ class Defaults(BaseModel):
     levels: list[Level]
     headrooms: list[Level]
     most_copies: int
+    most_data: int  # strips of a stripe of parity
+    most_parity: int
 
 
 class Accepted(BaseModel):

@@ -14,6 +14,7 @@ from foldbarn.api.changes.models import (
 from foldbarn.changes.engine.step import moves_strips
 from foldbarn.changes.kinds.pools.form_pool import FormPoolParams
 from foldbarn.changes.kinds.volumes.create_volume import CreateVolumeParams
+from foldbarn.core.policies.policy import MOST_DATA, MOST_PARITY
 from foldbarn.core.pools.protection import MOST_COPIES, Level
 from foldbarn.services.changes import again_at
 from foldbarn.store.tables import ChangeRow, RecordRow, StepRow
@@ -27,6 +28,8 @@ def wish_defaults() -> Defaults:
         levels=list(Level),
         headrooms=[level for level in reversed(Level) if level != Level.ROOM],
         most_copies=MOST_COPIES,
+        most_data=MOST_DATA,
+        most_parity=MOST_PARITY,
     )
 
 

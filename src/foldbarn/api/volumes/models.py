@@ -8,6 +8,7 @@ from pydantic import BaseModel
 
 from foldbarn.api.bodies import StateOut
 from foldbarn.api.changes.models import ChangeLine
+from foldbarn.api.policies.models import StandingOut
 from foldbarn.core.figures import Figure
 from foldbarn.core.pools.capacity import Limit
 from foldbarn.core.volumes.loss import DataState
@@ -28,6 +29,8 @@ class VolumeOut(BaseModel):
     pool: str
     size_bytes: int
     copies: int
+    counted: str  # its strips in words
+    keeps: StandingOut | None  # how it stands to its policy, where it has one
     level: str
     protection: str
     tier: str

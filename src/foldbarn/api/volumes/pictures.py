@@ -8,6 +8,7 @@ import numpy as np
 
 from foldbarn.api.bodies import StateOut
 from foldbarn.api.changes.pictures import change_line
+from foldbarn.api.policies.pictures import standing_out
 from foldbarn.api.volumes.models import ExtentOut, FateOut, MoreOut, StripOut, VolumeOut, VolumePage, WhatIf
 from foldbarn.core.arrays import Flags
 from foldbarn.core.errors import NotFound
@@ -31,15 +32,19 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         [
             Part("+", "extents", volume.extents, "count"),
             Part("×", "bytes of a strip", view.pools[volume.pool].strip_bytes, "bytes"),
-            Part("×", "copies", ply.scheme.strips, "count"),
+            Part(
+                "×", "copies" if ply.scheme.is_mirror else "strips of an extent", ply.scheme.strips, "count"
+            ),
         ],
-        "Room is set aside when the volume is made. Copies that are missing now are counted too.",
+        "Room is set aside when the volume is made. Strips that are missing now are counted too.",
     )
     return {
         "name": volume.name,
         "pool": view.pools[volume.pool].name,
         "size_bytes": volume.size_bytes,
         "copies": ply.scheme.strips,
+        "counted": ply.scheme.counted(),
+        "keeps": standing_out(view, volume),
         "level": ply.scheme.level.value,
         "protection": ply.scheme.sentence(),
         "survives": ply.scheme.survives,

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import cast
 
 import numpy as np
 
 from foldbarn.core.moving.rebuild import crowded_strips
 from foldbarn.core.policies.matching import tier_of
+from foldbarn.core.policies.policy import Policy
 from foldbarn.core.site import Ply, SiteView, Volume
 from foldbarn.core.units import say_count
 from foldbarn.core.volumes.loss import present_strips
@@ -56,10 +58,19 @@ class Conformance:
 
 
 def conformance(view: SiteView, volume: Volume) -> Conformance | None:
-    """How a volume stands to the version of the policy that it was made by; None where it has none."""
+    """How a volume stands to the version of the policy that it was made by; None where it has none. Found out
+    once for each picture of the site.
+    """
     policy = view.policy_of(volume)
     if policy is None:
         return None
+    key = ("conformance", volume.number)
+    if key not in view.findings:
+        view.findings[key] = _conformance(view, volume, policy)
+    return cast(Conformance, view.findings[key])
+
+
+def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
     wishes, pool = policy.wishes, view.pools[volume.pool]
     broken: list[Broken] = []
     short = away = 0

@@ -7,6 +7,7 @@ import DomainsEffect from "./DomainsEffect.vue";
 import EnduranceEffect from "./EnduranceEffect.vue";
 import LevelsEffect from "./LevelsEffect.vue";
 import MovedEffect from "./MovedEffect.vue";
+import PoolAnswersEffect from "./PoolAnswersEffect.vue";
 import PromiseEffect from "./PromiseEffect.vue";
 import RolesEffect from "./RolesEffect.vue";
 import SumsEffect from "./SumsEffect.vue";
@@ -27,6 +28,7 @@ const COMPONENTS: Record<Shown, Component> = {
   capacity: CapacityEffect,
   moved: MovedEffect,
   promise: PromiseEffect,
+  "pool-answers": PoolAnswersEffect,
   domains: DomainsEffect,
 };
 const ORDER = Object.keys(COMPONENTS);

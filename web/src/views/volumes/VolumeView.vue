@@ -12,6 +12,7 @@ import StateMark from "../../parts/StateMark.vue";
 import SumFigure from "../../parts/SumFigure.vue";
 import { pathOf } from "../../lib/paths";
 import PlanMenu from "../barn/PlanMenu.vue";
+import { STANDING } from "../policies/standing";
 import CopyStaff from "./CopyStaff.vue";
 
 const props = defineProps<{ name: string }>();
@@ -63,11 +64,11 @@ const cards = computed(() => {
       here: true,
     },
     {
-      kind: "Protection",
-      name: `${v.copies} copies by ${v.level}`,
-      fact: v.protection,
-      lamp: v.state.lamp,
-      to: pathOf("volume", v.name),
+      kind: v.keeps ? "Policy" : "Protection",
+      name: v.keeps ? v.keeps.policy : `${v.counted} by ${v.level}`,
+      fact: v.keeps && v.keeps.standing !== "kept" ? v.keeps.sentence : v.protection,
+      lamp: v.keeps ? STANDING[v.keeps.standing] : v.state.lamp,
+      to: v.keeps ? pathOf("policy", v.keeps.policy) : pathOf("volume", v.name),
     },
     {
       kind: "Pool",

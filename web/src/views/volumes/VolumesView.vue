@@ -1,10 +1,13 @@
 <script setup lang="ts">
 import { useBarn } from "../../api/client";
 import { binarySize, count, terabytes } from "../../lib/format";
+import { pathOf } from "../../lib/paths";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import SumFigure from "../../parts/SumFigure.vue";
 import PlanMenu from "../barn/PlanMenu.vue";
+import { STANDING } from "../policies/standing";
+import VolumeTabs from "./VolumeTabs.vue";
 
 const { data: barn, error } = useBarn();
 </script>
@@ -13,6 +16,7 @@ const { data: barn, error } = useBarn();
   <main class="page">
     <div class="headline">
       <h1>Volumes</h1>
+      <VolumeTabs />
       <p v-if="barn">{{ count(barn.volumes.length, "volume") }}.</p>
       <span class="grow" /><PlanMenu v-if="barn" :pools="barn.pools" />
     </div>
@@ -26,6 +30,7 @@ const { data: barn, error } = useBarn();
           <th class="n">Size, TB</th>
           <th class="n">binary</th>
           <th class="n">Written, TB</th>
+          <th>Policy</th>
           <th>Protection</th>
           <th class="n">On disks, TB</th>
           <th>Survives</th>
@@ -46,7 +51,14 @@ const { data: barn, error } = useBarn();
           <td class="n">{{ terabytes(v.size_bytes) }}</td>
           <td class="n soft">{{ binarySize(v.size_bytes) }}</td>
           <td class="n">{{ terabytes(v.written_bytes) }}</td>
-          <td>{{ count(v.copies, "copy", "copies") }} by {{ v.level }}</td>
+          <td>
+            <template v-if="v.keeps">
+              <StateMark :lamp="STANDING[v.keeps.standing]" :title="v.keeps.sentence" />
+              <RouterLink :to="pathOf('policy', v.keeps.policy)">{{ v.keeps.policy }}</RouterLink>
+            </template>
+            <span v-else class="soft">by hand</span>
+          </td>
+          <td>{{ v.counted }} by {{ v.level }}</td>
           <td class="n">
             <SumFigure :figure="v.footprint">{{ terabytes(v.footprint.value) }}</SumFigure>
           </td>

@@ -1,0 +1,1 @@
+"""Policies in the API."""

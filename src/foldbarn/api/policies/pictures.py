@@ -1,0 +1,93 @@
+"""Policies, as a page shows them."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Sequence
+
+from foldbarn.api.changes.pictures import change_line
+from foldbarn.api.policies.models import PolicyOut, PolicyPage, StandingOut, UserOut, VersionOut
+from foldbarn.changes.kinds.policies.save_policy import SavePolicyParams, answers_effect
+from foldbarn.core.policies.conformance import Standing, conformance
+from foldbarn.core.policies.matching import answers
+from foldbarn.core.policies.policy import Policy
+from foldbarn.core.site import SiteView, Volume
+from foldbarn.store.tables import ChangeRow
+
+
+def standing_out(view: SiteView, volume: Volume) -> StandingOut | None:
+    """None where it keeps no policy."""
+    policy, found = view.policy_of(volume), conformance(view, volume)
+    if policy is None or found is None:
+        return None
+    return StandingOut(
+        policy=policy.name,
+        version=policy.version,
+        newest=view.policy(policy.name).version,
+        standing=found.standing,
+        sentence=found.sentence(),
+    )
+
+
+def policy_out(view: SiteView, policy: Policy) -> PolicyOut:
+    return PolicyOut.model_validate(_fields(view, policy, _users(view, policy)))
+
+
+def policy_page(view: SiteView, policy: Policy, history: Sequence[ChangeRow]) -> PolicyPage:
+    users = _users(view, policy)
+    kept = Counter(u.version for u in users)
+    scheme = policy.wishes.scheme
+    begins = SavePolicyParams(
+        name=policy.name,
+        version=policy.version,
+        copies=scheme.strips if scheme.is_mirror else None,
+        data=None if scheme.is_mirror else scheme.k,
+        parity=None if scheme.is_mirror else scheme.m,
+        level=scheme.level,
+        survives=policy.wishes.survives,
+        fast=policy.wishes.fast,
+        encrypted=policy.wishes.encrypted,
+        meant_for=policy.meant_for,
+    )
+    versions = [p for p in view.policies if p.number == policy.number]
+    return PolicyPage.model_validate(
+        {
+            **_fields(view, policy, users),
+            "versions": [
+                VersionOut(version=p.version, promise=p.wishes.sentence(), volumes=kept[p.version])
+                for p in reversed(versions)
+            ],
+            "users": users,
+            "params": begins,
+            "history": [change_line(row) for row in history],
+        }
+    )
+
+
+def _fields(view: SiteView, policy: Policy, users: Sequence[UserOut]) -> dict[str, object]:
+    wishes = policy.wishes
+    standings = Counter(u.standing for u in users)
+    return {
+        "name": policy.name,
+        "version": policy.version,
+        "meant_for": policy.meant_for,
+        "promise": wishes.sentence(),
+        "counted": wishes.scheme.counted(),
+        "level": wishes.scheme.level.value,
+        "survives": wishes.survives,
+        "fast": wishes.fast,
+        "encrypted": wishes.encrypted,
+        "volumes": {standing: standings[standing] for standing in Standing},
+        "answers": answers_effect(view, answers(view, wishes)).rows,
+    }
+
+
+def _users(view: SiteView, policy: Policy) -> list[UserOut]:
+    """The volumes that keep any version of it."""
+    mine = [v for v in view.volumes if v.policy and v.policy[0] == policy.number]
+    found = [(volume, standing_out(view, volume)) for volume in mine]
+    return [
+        UserOut(volume=volume.name, pool=view.pools[volume.pool].name, **stands.model_dump())
+        for volume, stands in found
+        if stands is not None
+    ]

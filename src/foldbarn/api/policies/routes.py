@@ -1,0 +1,32 @@
+"""Policies: what the API has."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+
+from foldbarn.api.policies.models import PolicyOut, PolicyPage
+from foldbarn.api.policies.pictures import policy_out, policy_page
+from foldbarn.core.touching import Thing
+from foldbarn.store import changes as changes_kept
+from foldbarn.store.database import transaction
+from foldbarn.store.views import current_view
+
+routes = APIRouter()
+HISTORY = 20  # changes, the newest
+
+
+@routes.get("/policies")
+def policies() -> list[PolicyOut]:
+    """Each policy as it says now, with what every pool says to it."""
+    view = current_view()
+    return [policy_out(view, policy) for policy in view.current_policies]
+
+
+@routes.get("/policies/{name}")
+def policy(name: str) -> PolicyPage:
+    """A policy, its versions, and how the volumes that keep it stand to it."""
+    view = current_view()
+    found = view.policy(name)
+    with transaction() as session:
+        history = changes_kept.that_touched(session, Thing.POLICY, found.number, HISTORY)
+        return policy_page(view, found, history)

@@ -1,0 +1,92 @@
+<script setup lang="ts">
+import { computed, reactive, ref, watch } from "vue";
+import { usePolicy } from "../api/client";
+import { useChoices } from "./choices";
+import { useSheet, type Wish } from "./kind";
+
+/** What a policy promises: written anew, or upon the version that stands. */
+const params = defineModel<Wish>({ required: true });
+const { asked } = useSheet();
+const known = asked("policy");
+const { data: page } = usePolicy(known);
+const { defaults, copies, levels } = useChoices();
+const BY = [
+  { title: "copies", value: "copies" },
+  { title: "parity", value: "parity" },
+];
+const numbers = (least: number, most: number | undefined) =>
+  Array.from({ length: Math.max(0, (most ?? 0) - least + 1) }, (_, i) => least + i);
+const by = ref("copies");
+const wish = reactive({
+  name: "",
+  version: 0,
+  copies: 3,
+  data: 2,
+  parity: 1,
+  level: "rack",
+  survives: null as number | null,
+  fast: false,
+  encrypted: false,
+  meant_for: "",
+});
+const begun = ref(!known);
+watch(
+  page,
+  (now) => {
+    if (!now || begun.value) return;
+    const said = Object.entries(now.params).filter(([, value]) => value !== null);
+    Object.assign(wish, Object.fromEntries(said));
+    by.value = now.params.data === null ? "copies" : "parity";
+    begun.value = true;
+  },
+  { immediate: true },
+);
+// The choice of how much is to survive goes with the protection: as much as that does, until it is said otherwise.
+const most = computed(() => (by.value === "copies" ? wish.copies - 1 : wish.parity));
+const survives = computed(() => [
+  { title: "all it can", value: null },
+  ...numbers(0, most.value).map((n) => ({ title: String(n), value: n })),
+]);
+watch(most, (now) => {
+  if (wish.survives !== null && wish.survives > now) wish.survives = null;
+});
+watch(
+  [wish, by, begun],
+  () => {
+    if (!begun.value) return;
+    const { copies, data, parity, ...rest } = wish;
+    params.value = { ...rest, ...(by.value === "copies" ? { copies } : { data, parity }) };
+  },
+  { immediate: true },
+);
+</script>
+
+<template>
+  <p v-if="!begun" class="small">Reading what {{ known }} says …</p>
+  <template v-else>
+    <VTextField
+      v-model="wish.name"
+      label="Name of the policy"
+      :disabled="Boolean(known)"
+      :autofocus="!known"
+      maxlength="80"
+      width="200"
+    />
+    <VSelect v-model="by" :items="BY" label="Protects by" width="100" />
+    <VSelect v-if="by === 'copies'" v-model="wish.copies" :items="copies" label="Copies" width="80" />
+    <template v-else>
+      <VSelect v-model="wish.data" :items="numbers(2, defaults?.most_data)" label="Data strips" width="96" />
+      <VSelect
+        v-model="wish.parity"
+        :items="numbers(1, defaults?.most_parity)"
+        label="Parity strips"
+        width="104"
+      />
+    </template>
+    <VSelect v-model="wish.level" :items="levels" label="Spread over" width="100" />
+    <VSelect v-model="wish.survives" :items="survives" label="Losses to survive" width="130" />
+    <VCheckbox v-model="wish.fast" label="on the fast tier" />
+    <VCheckbox v-model="wish.encrypted" label="encrypted" />
+    <VTextField v-model="wish.meant_for" label="Meant for" maxlength="200" width="260" />
+  </template>
+</template>
