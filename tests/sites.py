@@ -80,6 +80,7 @@ def changed(view: SiteView, **parts: object) -> SiteView:
             "volumes",
             "incoming",
             "under_way",
+            "policies",
         )
     }
     return SiteView(**(kept | parts))  # type: ignore[arg-type]

@@ -24,6 +24,7 @@ export type Change = Schemas["ChangeOut"];
 export type ChangePage = Schemas["ChangePage"];
 export type Preview = Schemas["Preview"];
 export type Figure = Schemas["Figure"];
+export type BenchRow = Schemas["BenchRowOut"];
 export type Policy = Schemas["PolicyOut"];
 export type PoolAnswer = Schemas["PoolAnswerRow"];
 export type Ledger = Schemas["PrintedLedger"];
@@ -179,6 +180,18 @@ export const useDisk = (name: MaybeRefOrGetter<string>) =>
   });
 export const usePolicies = () =>
   useQuery({ queryKey: ["site", "policies"], queryFn: () => answered(api.GET("/api/policies")) });
+export const useBench = (pool: MaybeRefOrGetter<string>, level: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["site", "bench", computed(() => toValue(pool)), computed(() => toValue(level))],
+    queryFn: () =>
+      answered(
+        api.GET("/api/bench", {
+          params: { query: { pool: toValue(pool), level: toValue(level) as Schemas["Level"] } },
+        }),
+      ),
+    enabled: computed(() => Boolean(toValue(pool))),
+    placeholderData: (before) => before,
+  });
 export const usePolicy = (name: MaybeRefOrGetter<string>) =>
   useQuery({
     queryKey: ["site", "policy", computed(() => toValue(name))],

@@ -44,6 +44,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/bench": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Bench
+         * @description Schemes side by side on the disks of a pool, spread over a level.
+         */
+        get: operations["bench"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/changes": {
         parameters: {
             query?: never;
@@ -919,6 +939,56 @@ export interface components {
             whole: components["schemas"]["PrintedLedger"];
             /** Yard */
             yard: boolean;
+        };
+        /**
+         * BenchOut
+         * @description Schemes side by side on the disks of a pool.
+         */
+        BenchOut: {
+            /** Left Out */
+            left_out: string;
+            level: components["schemas"]["Level"];
+            /** Pool */
+            pool: string;
+            /** Rows */
+            rows: components["schemas"]["BenchRowOut"][];
+        };
+        /**
+         * BenchRowOut
+         * @description One scheme on a pool's disks. Where it cannot be held, against and cure say why and what would help.
+         */
+        BenchRowOut: {
+            /** Against */
+            against: string;
+            /** Chance */
+            chance: string;
+            /** Counted */
+            counted: string;
+            /** Cure */
+            cure: string;
+            /** K */
+            k: number;
+            large_write: components["schemas"]["foldbarn__api__policies__models__WorkOut"];
+            /** Level */
+            level: string;
+            /** M */
+            m: number;
+            /** Needs */
+            needs: number;
+            read_short: components["schemas"]["foldbarn__api__policies__models__WorkOut"];
+            repair_disk: components["schemas"]["RemadeOut"] | null;
+            repair_node: components["schemas"]["RemadeOut"] | null;
+            small_write: components["schemas"]["foldbarn__api__policies__models__WorkOut"];
+            /** Survives */
+            survives: {
+                [key: string]: number;
+            };
+            takes: components["schemas"]["Figure"];
+            /** To Heal */
+            to_heal: number;
+            usable: components["schemas"]["Figure"] | null;
+            /** Usual */
+            usual: boolean;
         };
         /**
          * BmcIn
@@ -3189,6 +3259,17 @@ export interface components {
             what: string;
         };
         /**
+         * RemadeOut
+         * @description How long until all that was lost is there again. waits: of that for a replacement, seconds: the others
+         *     have no place for it.
+         */
+        RemadeOut: {
+            /** Seconds */
+            seconds: number;
+            /** Waits */
+            waits: number;
+        };
+        /**
          * RenameParams
          * @description nodes: as they are named now; their new names in the same order, as a pattern such as heron-{01..12} or
          *     one by one.
@@ -4223,20 +4304,6 @@ export interface components {
             /** Name */
             name: string;
         };
-        /**
-         * WorkOut
-         * @description Bytes per second by disk name; null where not known.
-         */
-        WorkOut: {
-            /** Read */
-            read: {
-                [key: string]: number | null;
-            };
-            /** Write */
-            write: {
-                [key: string]: number | null;
-            };
-        };
         /** YardDisk */
         YardDisk: {
             /** Inside */
@@ -4289,6 +4356,30 @@ export interface components {
             node: string;
             /** Port */
             port: number;
+        };
+        /**
+         * WorkOut
+         * @description Operations on disks for one of a consumer's.
+         */
+        foldbarn__api__policies__models__WorkOut: {
+            /** Reads */
+            reads: number;
+            /** Writes */
+            writes: number;
+        };
+        /**
+         * WorkOut
+         * @description Bytes per second by disk name; null where not known.
+         */
+        foldbarn__api__watch__models__WorkOut: {
+            /** Read */
+            read: {
+                [key: string]: number | null;
+            };
+            /** Write */
+            write: {
+                [key: string]: number | null;
+            };
         };
     };
     responses: never;
@@ -4429,6 +4520,119 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BarnOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bench: {
+        parameters: {
+            query: {
+                pool: string;
+                level: components["schemas"]["Level"];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BenchOut"];
                 };
             };
             /** @description The request could not be read. */
@@ -8566,7 +8770,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["WorkOut"];
+                    "application/json": components["schemas"]["foldbarn__api__watch__models__WorkOut"];
                 };
             };
             /** @description The request could not be read. */

@@ -16,14 +16,16 @@ const BY = [
 ];
 const numbers = (least: number, most: number | undefined) =>
   Array.from({ length: Math.max(0, (most ?? 0) - least + 1) }, (_, i) => least + i);
-const by = ref("copies");
+// The bench leads here with a scheme, which stands in the address.
+const by = ref(asked("by") || "copies");
+const [k, m] = [Number(asked("k")), Number(asked("m"))];
 const wish = reactive({
   name: "",
   version: 0,
-  copies: 3,
-  data: 2,
-  parity: 1,
-  level: "rack",
+  copies: k === 1 ? m + 1 : 3,
+  data: k > 1 ? k : 2,
+  parity: k > 1 ? m : 1,
+  level: asked("over") || "rack",
   survives: null as number | null,
   fast: false,
   encrypted: false,
@@ -41,7 +43,8 @@ watch(
   },
   { immediate: true },
 );
-// The choice of how much is to survive goes with the protection: as much as that does, until it is said otherwise.
+// The choice of how much is to survive goes with the protection: as much as that does, until it is said
+// otherwise.
 const most = computed(() => (by.value === "copies" ? wish.copies - 1 : wish.parity));
 const survives = computed(() => [
   { title: "all it can", value: null },

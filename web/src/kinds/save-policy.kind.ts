@@ -5,6 +5,6 @@ export default {
   fields: () => import("./PolicyFields.vue"),
   wants: "Give it a name.",
   begun: (wish) => Boolean(wish.name),
-  asks: ["policy"],
+  asks: ["policy", "by", "k", "m", "over"],
   page: (about) => pathOf("policy", about),
 } satisfies KindOfChange;

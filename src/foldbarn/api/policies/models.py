@@ -7,7 +7,9 @@ from pydantic import BaseModel
 from foldbarn.api.changes.models import ChangeLine
 from foldbarn.changes.engine.effects import PoolAnswerRow
 from foldbarn.changes.kinds.policies.save_policy import SavePolicyParams
+from foldbarn.core.figures import Figure
 from foldbarn.core.policies.conformance import Standing
+from foldbarn.core.pools.protection import Level
 
 
 class StandingOut(BaseModel):
@@ -31,6 +33,54 @@ class VersionOut(BaseModel):
     version: int
     promise: str
     volumes: int
+
+
+class WorkOut(BaseModel):
+    """Operations on disks for one of a consumer's."""
+
+    reads: float
+    writes: float
+
+
+class RemadeOut(BaseModel):
+    """How long until all that was lost is there again. waits: of that for a replacement, seconds: the others
+    have no place for it.
+    """
+
+    seconds: float
+    waits: float
+
+
+class BenchRowOut(BaseModel):
+    """One scheme on a pool's disks. Where it cannot be held, against and cure say why and what would help."""
+
+    counted: str
+    level: str
+    k: int
+    m: int
+    usual: bool
+    against: str
+    cure: str
+    usable: Figure | None
+    takes: Figure
+    survives: dict[Level, int]
+    needs: int
+    to_heal: int
+    small_write: WorkOut
+    large_write: WorkOut
+    read_short: WorkOut
+    repair_disk: RemadeOut | None
+    repair_node: RemadeOut | None
+    chance: str
+
+
+class BenchOut(BaseModel):
+    """Schemes side by side on the disks of a pool."""
+
+    pool: str
+    level: Level
+    rows: list[BenchRowOut]
+    left_out: str
 
 
 class PolicyOut(BaseModel):

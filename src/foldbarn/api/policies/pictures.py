@@ -6,13 +6,65 @@ from collections import Counter
 from collections.abc import Sequence
 
 from foldbarn.api.changes.pictures import change_line
-from foldbarn.api.policies.models import PolicyOut, PolicyPage, StandingOut, UserOut, VersionOut
+from foldbarn.api.policies.models import (
+    BenchOut,
+    BenchRowOut,
+    PolicyOut,
+    PolicyPage,
+    RemadeOut,
+    StandingOut,
+    UserOut,
+    VersionOut,
+    WorkOut,
+)
 from foldbarn.changes.kinds.policies.save_policy import SavePolicyParams, answers_effect
+from foldbarn.core.policies.bench import BenchRow, DiskWork, lay_side_by_side, schemes_at
 from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.policies.matching import answers
 from foldbarn.core.policies.policy import Policy
-from foldbarn.core.site import SiteView, Volume
+from foldbarn.core.pools.protection import Level
+from foldbarn.core.pools.repair import Repair
+from foldbarn.core.pools.sizing import LEFT_OUT, say_chance
+from foldbarn.core.site import Pool, SiteView, Volume
 from foldbarn.store.tables import ChangeRow
+
+
+def bench_out(view: SiteView, pool: Pool, level: Level) -> BenchOut:
+    return BenchOut(
+        pool=pool.name,
+        level=level,
+        rows=[_bench_row(row, pool) for row in lay_side_by_side(view, pool, schemes_at(level))],
+        left_out=LEFT_OUT,
+    )
+
+
+def _bench_row(row: BenchRow, pool: Pool) -> BenchRowOut:
+    def work(of: DiskWork) -> WorkOut:
+        return WorkOut(reads=of.reads, writes=of.writes)
+
+    def remade(repair: Repair | None) -> RemadeOut | None:
+        return RemadeOut(seconds=repair.seconds, waits=repair.replacing) if repair else None
+
+    return BenchRowOut(
+        counted=row.scheme.counted(),
+        level=row.scheme.level.value,
+        k=row.scheme.k,
+        m=row.scheme.m,
+        usual=row.scheme == pool.usual,
+        against=row.against.sentence if row.against else "",
+        cure=row.against.cure if row.against else "",
+        usable=row.usable,
+        takes=row.takes,
+        survives=dict(row.survives),
+        needs=row.needs,
+        to_heal=row.to_heal,
+        small_write=work(row.small_write),
+        large_write=work(row.large_write),
+        read_short=work(row.read_short),
+        repair_disk=remade(row.repair_disk),
+        repair_node=remade(row.repair_node),
+        chance=say_chance(row.chance) if row.against is None else "",
+    )
 
 
 def standing_out(view: SiteView, volume: Volume) -> StandingOut | None:

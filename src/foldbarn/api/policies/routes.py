@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from fastapi import APIRouter
 
-from foldbarn.api.policies.models import PolicyOut, PolicyPage
-from foldbarn.api.policies.pictures import policy_out, policy_page
+from foldbarn.api.policies.models import BenchOut, PolicyOut, PolicyPage
+from foldbarn.api.policies.pictures import bench_out, policy_out, policy_page
+from foldbarn.core.pools.protection import Level
 from foldbarn.core.touching import Thing
 from foldbarn.store import changes as changes_kept
 from foldbarn.store.database import transaction
@@ -20,6 +21,13 @@ def policies() -> list[PolicyOut]:
     """Each policy as it says now, with what every pool says to it."""
     view = current_view()
     return [policy_out(view, policy) for policy in view.current_policies]
+
+
+@routes.get("/bench")
+def bench(pool: str, level: Level) -> BenchOut:
+    """Schemes side by side on the disks of a pool, spread over a level."""
+    view = current_view()
+    return bench_out(view, view.pool(pool), level)
 
 
 @routes.get("/policies/{name}")

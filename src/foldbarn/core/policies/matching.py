@@ -91,7 +91,7 @@ def against(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> list[Again
     if tier not in view.tiers_of(pool):
         cure = "Choose the bulk tier, or form a pool of two media classes."
         return [*found, Against(Wish.TIER, f"{pool.name} has no fast tier.", cure)]
-    if few := _too_few_domains(view, pool, scheme, tier):
+    if few := too_few_domains(view, pool, scheme, tier):
         return [*found, few]
     if not fits(view, pool, scheme, tier, max(1, extents_for(size, pool, scheme))):
         found.append(_too_large(view, pool, scheme, tier, size))
@@ -110,7 +110,7 @@ def answer(view: SiteView, pool: Pool, wishes: Wishes, size: int = 0) -> Answer:
     return Answer(view.pool_row(pool), tuple(found), room, full)
 
 
-def _too_few_domains(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> Against | None:
+def too_few_domains(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> Against | None:
     """That a tier has too few domains for a scheme, where it has; with every change of the wish that would
     do.
     """

@@ -352,8 +352,8 @@ def size_up(view: SiteView, wish: Settings) -> Sizing:
     space = pool_space(paper, pool)
     capacity = [d for d in disks if d.role == Role.CAPACITY]
     writes = expected_writes(wish.daily_writes, space.usable * pool.extent_bytes, wish.scheme)
-    fills = _fills(paper, pool, space)
-    disk, node = _repairs(paper, pool, fills, wish)
+    fills = fills_of(paper, pool, space)
+    disk, node = repairs_of(paper, pool, fills, wish)
     return Sizing(
         view=paper,
         pool=pool,
@@ -363,13 +363,13 @@ def size_up(view: SiteView, wish: Settings) -> Sizing:
         healing=headroom_sentence(paper, pool, space),
         repair_disk=disk,
         repair_node=node,
-        chance=_chance(paper, pool, fills, wish),
+        chance=chance_of(paper, pool, fills, wish),
         additions=best_additions(paper, pool),
         concerns=cache_concerns([d for d in disks if d.role == Role.CACHE], capacity, writes.daily_bytes),
     )
 
 
-def _fills(view: SiteView, pool: Pool, space: PoolSpace) -> list[Fill]:
+def fills_of(view: SiteView, pool: Pool, space: PoolSpace) -> list[Fill]:
     """Every tier, filled to the fill line: the share of its room that may be taken."""
     return [
         Fill(tier, view.in_pool(pool, tier), int(space.of(tier).usable * pool.fill_line))
@@ -377,7 +377,7 @@ def _fills(view: SiteView, pool: Pool, space: PoolSpace) -> list[Fill]:
     ]
 
 
-def _repairs(
+def repairs_of(
     view: SiteView, pool: Pool, fills: list[Fill], wish: Settings
 ) -> tuple[Repair | None, Repair | None]:
     """Of the fullest disk and of the fullest node; None where nothing is held, or there is nothing to write
@@ -396,7 +396,7 @@ def _repairs(
     return one, all_
 
 
-def _chance(view: SiteView, pool: Pool, fills: list[Fill], wish: Settings) -> LossChance | None:
+def chance_of(view: SiteView, pool: Pool, fills: list[Fill], wish: Settings) -> LossChance | None:
     """A year's, of losing data to disks, over all tiers; None where nothing is held."""
     by_tier = [c for f in fills for c in [_chance_of_tier(view, pool, f, fills, wish)] if c is not None]
     if not by_tier:

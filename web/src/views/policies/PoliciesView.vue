@@ -1,15 +1,18 @@
 <script setup lang="ts">
+import { computed } from "vue";
 import { useBarn, usePolicies, type Policy } from "../../api/client";
 import { count, say } from "../../lib/format";
 import { pathOf } from "../../lib/paths";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import VolumeTabs from "../volumes/VolumeTabs.vue";
+import SchemeBench from "./SchemeBench.vue";
 import { STANDING } from "./standing";
 
 const { data: barn } = useBarn();
 const { data: policies, error } = usePolicies();
 const pools = (p: Policy, keeps: boolean) => p.answers.filter((a) => a.keeps === keeps).map((a) => a.pool);
+const some = computed(() => policies.value?.some((p) => pools(p, false).length));
 const standings = (p: Policy) =>
   (["kept", "catching up", "broken"] as const).flatMap((s) =>
     p.volumes[s] ? [[s, p.volumes[s]] as const] : [],
@@ -36,7 +39,7 @@ const standings = (p: Policy) =>
           <th>Meant for</th>
           <th>Volumes</th>
           <th>Kept by</th>
-          <th>Not by</th>
+          <th v-if="some">Not by</th>
         </tr>
       </thead>
       <tbody>
@@ -56,7 +59,7 @@ const standings = (p: Policy) =>
             <span v-if="!standings(p).length" class="soft">none yet</span>
           </td>
           <td>{{ pools(p, true).length ? say(pools(p, true)) : "no pool" }}</td>
-          <td class="soft">
+          <td v-if="some" class="soft">
             <p v-for="a in p.answers.filter((a) => !a.keeps)" :key="a.pool">
               {{ a.pool }}: {{ a.against[0]!.sentence }}
             </p>
@@ -71,6 +74,7 @@ const standings = (p: Policy) =>
       >
       once, and make volumes by its name.
     </p>
+    <SchemeBench />
   </main>
 </template>
 

@@ -1,0 +1,162 @@
+"""Schemes side by side on the disks of a pool: what each would hold, survive and cost. Method:
+docs/methods.md, "Usable space", "Input and output cost", "Rebuild" and "Chance of loss".
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from foldbarn.core.figures import Figure, Part, make_figure
+from foldbarn.core.policies.matching import Against, too_few_domains
+from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.pools.durability import LossChance
+from foldbarn.core.pools.protection import MOST_COPIES, Level, Scheme, mirror
+from foldbarn.core.pools.repair import Repair
+from foldbarn.core.pools.sizing import Settings, chance_of, fills_of, repairs_of
+from foldbarn.core.site import Pool, SiteView, Tier
+
+TIB = 2**40
+# Data and parity that one meets often; the editor of a policy takes any.
+PARITIES = ((2, 1), (3, 1), (4, 1), (8, 1), (2, 2), (4, 2), (6, 2), (8, 2), (4, 3), (8, 3))
+
+
+@dataclass(frozen=True, slots=True)
+class DiskWork:
+    """Operations on disks for one of a consumer's."""
+
+    reads: float
+    writes: float
+
+
+@dataclass(frozen=True, slots=True)
+class BenchRow:
+    """One scheme on the disks of a pool, empty and kept to its fill line. against: what keeps it from being
+    held; nothing else is said of it then but what it always takes.
+
+    usable: bytes with headroom; takes: bytes on disks for a TiB; survives: losses at each level that leave
+    all readable, whichever they are; needs, to_heal: domains at its level, at all and to heal from a loss.
+    small_write: of less than a strip; large_write: for each strip of data of a whole stripe; read_short: of
+    one strip while its disk is lost.
+    """
+
+    scheme: Scheme
+    against: Against | None
+    takes: Figure
+    needs: int
+    to_heal: int
+    small_write: DiskWork
+    large_write: DiskWork
+    read_short: DiskWork
+    usable: Figure | None = None
+    survives: tuple[tuple[Level, int], ...] = ()
+    repair_disk: Repair | None = None
+    repair_node: Repair | None = None
+    chance: LossChance | None = None
+
+
+def schemes_at(level: Level) -> list[Scheme]:
+    """Those that are laid side by side at a level."""
+    copies = [mirror(n, level) for n in range(1, MOST_COPIES + 1)]
+    return copies + [Scheme(k, m, level) for k, m in PARITIES]
+
+
+def small_write(scheme: Scheme) -> DiskWork:
+    """A write of less than a strip. A mirror writes each copy. Parity is made anew from what is written and
+    either what stood there (the old strip and the old parity are read) or what the others hold (the other
+    strips of data are read), whichever reads less.
+    """
+    if scheme.is_mirror:
+        return DiskWork(0, scheme.strips)
+    return DiskWork(min(1 + scheme.m, scheme.k - 1), 1 + scheme.m)
+
+
+def large_write(scheme: Scheme) -> DiskWork:
+    """A whole stripe at once, for each strip of its data: nothing is read."""
+    return DiskWork(0, scheme.strips / scheme.k)
+
+
+def read_short(scheme: Scheme) -> DiskWork:
+    """A strip whose disk is lost: another copy, or as many strips of its stripe as make it."""
+    return DiskWork(scheme.k, 0)
+
+
+def survives_at(view: SiteView, rows: Sequence[int], scheme: Scheme, level: Level) -> int:
+    """Losses of domains of a level, whichever they are, that leave every extent readable that may lie on the
+    disks of these rows.
+    """
+    order = list(Level)
+    if level == Level.DISK:
+        return scheme.m  # two strips of an extent never share a disk
+    if order.index(level) >= order.index(scheme.level):
+        return scheme.survives
+    # A wider domain may hold as many strips of an extent as it has domains of the scheme's level.
+    inner, outer = view.domain_of(scheme.level)[rows], view.domain_of(level)[rows]
+    pairs = np.unique(np.stack([outer, inner]), axis=1)[0]
+    most = np.sort(np.unique(pairs, return_counts=True)[1] * scheme.per_domain)[::-1]
+    lost = np.minimum(np.cumsum(most), scheme.strips)
+    return int((lost <= scheme.m).sum())
+
+
+def lay_side_by_side(
+    view: SiteView, pool: Pool, schemes: Sequence[Scheme], settings: Settings | None = None
+) -> list[BenchRow]:
+    """Each scheme on the bulk tier of a pool, as if nothing lay there yet. settings: failure rate, grace and
+    the wait for a replacement that the times and the chance are of.
+    """
+    wish = settings or Settings()
+    return [_row(view, pool, scheme, wish) for scheme in schemes]
+
+
+def _row(view: SiteView, pool: Pool, scheme: Scheme, wish: Settings) -> BenchRow:
+    takes = make_figure(
+        "A TiB on disks",
+        "bytes",
+        [
+            Part("+", "a TiB of data", TIB, "bytes"),
+            Part("×", "strips of an extent", scheme.strips, "count"),
+            Part("÷", "strips of data in it", scheme.k, "count"),
+        ],
+        "Rounded up to whole extents where a volume is smaller than those.",
+    )
+    there = BenchRow(
+        scheme=scheme,
+        against=too_few_domains(view, pool, scheme, Tier.BULK),
+        takes=takes,
+        needs=scheme.least_domains,
+        to_heal=scheme.least_domains + (pool.headroom_losses if scheme.m else 0),
+        small_write=small_write(scheme),
+        large_write=large_write(scheme),
+        read_short=read_short(scheme),
+    )
+    if there.against:
+        return there
+    tried = replace(pool, usual=scheme)
+    row = view.pool_row(pool)
+    pools = tuple(tried if i == row else p for i, p in enumerate(view.pools))
+    paper = replace(view, pools=pools, volumes=(), incoming={}, under_way={})
+    space = pool_space(paper, tried)
+    fills = [f for f in fills_of(paper, tried, space) if f.tier == Tier.BULK]
+    disk, node = repairs_of(paper, tried, fills, wish)
+    extent = tried.extent_bytes
+    usable = make_figure(
+        f"Usable in {pool.name}",
+        "bytes",
+        [
+            Part("+", "extents, were nothing held back", space.without_headroom, "count"),
+            Part("−", "held back for rebuild", space.without_headroom - space.usable, "count"),
+            Part("×", "bytes of data in an extent", extent, "bytes"),
+        ],
+        "Of the bulk tier, empty.",
+    )
+    rows = view.in_pool(pool, Tier.BULK).tolist()
+    return replace(
+        there,
+        usable=usable,
+        survives=tuple((level, survives_at(view, rows, scheme, level)) for level in Level),
+        repair_disk=disk,
+        repair_node=node,
+        chance=chance_of(paper, tried, fills, wish),
+    )
