@@ -47,13 +47,6 @@ def take(page: Page, url: str, name: str) -> None:
 
 
 def preview(page: Page, base: str) -> None:
-    page.goto(f"{base}/pools?plan=form-pool")
-    page.get_by_label("Name of the pool").fill("skerries")
-    page.locator(".choose").get_by_role("button", name="skua").click()
-    page.get_by_label("Spread over").press("Enter")
-    page.get_by_role("option", name="disk").click()
-    page.wait_for_timeout(SETTLE)
-    shoot(page, "preview-pool.png")
     page.goto(f"{base}/pools/quayside?plan=grow-pool&pool=quayside")
     page.locator(".choose").get_by_role("button", name="skua").click()
     page.wait_for_timeout(SETTLE)
@@ -127,6 +120,7 @@ def main() -> None:
                 ("/cluster", "cluster"),
                 ("/pools/quayside", "pool"),
                 ("/pools/deepwater?show=roles", "pool-roles"),
+                ("/policies?pool=quayside&level=node", "policies"),
                 ("/volumes/ticketing-db?extent=1204", "volume"),
             ):
                 take(page, barn.url + path, name)
