@@ -23,6 +23,8 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
         "form-pool": {"name": "q", "disks": new, "copies": 1, "level": "disk", "headroom": None},
         "create-volume": {"name": "new", "pool": pool, "size": "10 TiB"},
         "delete-volume": {"volume": view.volumes[0].name, "typed": view.volumes[0].name},
+        "save-policy": {"name": "new", "data": 4, "parity": 2, "level": "rack"},
+        "delete-policy": {"policy": "none"},  # a large site has none: what is measured is finding that out
         "set-pool": {"pool": pool, "fill_line": 0.8},
         "rebuild": {"pool": pool},
         "grow-pool": {"pool": pool, "disks": new},

@@ -169,6 +169,7 @@ def large_site(stick: float) -> None:
         )
         comparison(view, stick)
         picture(load(), stick)
+        schemes(view, stick)
         growth(view, stick)
     finally:
         engine().dispose()
@@ -294,6 +295,24 @@ def picture(view: Any, stick: float) -> None:
             "of sorting 10,000,000 integers",
             seconds / stick,
         )
+
+
+def schemes(view: Any, stick: float) -> None:
+    """Thirty schemes side by side on a pool of a thousand nodes, and what it says to a policy."""
+    from foldbarn.core.policies.bench import lay_side_by_side, schemes_at
+    from foldbarn.core.policies.matching import answers
+    from foldbarn.core.policies.policy import wishes_of
+    from foldbarn.core.pools.protection import Level, mirror
+
+    pool = view.pools[0]
+    laid = [*schemes_at(Level.RACK), *schemes_at(Level.NODE)]
+    seconds, _ = timed(lambda: lay_side_by_side(replace(view), pool, laid))
+    sort = "of sorting 10,000,000 integers"
+    row(f"{len(laid)} schemes side by side, 12,000 disks", seconds, sort, seconds / stick)
+    wishes = wishes_of(mirror(3, Level.RACK))
+    for room, what in ((False, "whether it keeps a policy"), (True, "the same, and for how much more")):
+        seconds, _ = timed(lambda room=room: answers(replace(view), wishes, room=room))
+        row(f"a pool of 12,000 disks says {what}", seconds, sort, seconds / stick)
 
 
 def rest(barn: Any) -> float:

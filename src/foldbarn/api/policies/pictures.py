@@ -82,7 +82,7 @@ def standing_out(view: SiteView, volume: Volume) -> StandingOut | None:
 
 
 def policy_out(view: SiteView, policy: Policy) -> PolicyOut:
-    return PolicyOut.model_validate(_fields(view, policy, _users(view, policy)))
+    return PolicyOut.model_validate(_fields(view, policy, _users(view, policy), room=False))
 
 
 def policy_page(view: SiteView, policy: Policy, history: Sequence[ChangeRow]) -> PolicyPage:
@@ -116,7 +116,10 @@ def policy_page(view: SiteView, policy: Policy, history: Sequence[ChangeRow]) ->
     )
 
 
-def _fields(view: SiteView, policy: Policy, users: Sequence[UserOut]) -> dict[str, object]:
+def _fields(
+    view: SiteView, policy: Policy, users: Sequence[UserOut], *, room: bool = True
+) -> dict[str, object]:
+    """room: whether it is found out how much more each pool would take."""
     wishes = policy.wishes
     standings = Counter(u.standing for u in users)
     return {
@@ -130,7 +133,7 @@ def _fields(view: SiteView, policy: Policy, users: Sequence[UserOut]) -> dict[st
         "fast": wishes.fast,
         "encrypted": wishes.encrypted,
         "volumes": {standing: standings[standing] for standing in Standing},
-        "answers": answers_effect(view, answers(view, wishes)).rows,
+        "answers": answers_effect(view, answers(view, wishes, room=room)).rows,
     }
 
 

@@ -6,9 +6,11 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import cast
 
 import numpy as np
 
+from foldbarn.core.arrays import Ints
 from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.policies.matching import Against, too_few_domains
 from foldbarn.core.pools.capacity import pool_space
@@ -83,9 +85,9 @@ def read_short(scheme: Scheme) -> DiskWork:
     return DiskWork(scheme.k, 0)
 
 
-def survives_at(view: SiteView, rows: Sequence[int], scheme: Scheme, level: Level) -> int:
+def survives_at(view: SiteView, pool: Pool, scheme: Scheme, level: Level) -> int:
     """Losses of domains of a level, whichever they are, that leave every extent readable that may lie on the
-    disks of these rows.
+    bulk tier of a pool.
     """
     order = list(Level)
     if level == Level.DISK:
@@ -93,11 +95,19 @@ def survives_at(view: SiteView, rows: Sequence[int], scheme: Scheme, level: Leve
     if order.index(level) >= order.index(scheme.level):
         return scheme.survives
     # A wider domain may hold as many strips of an extent as it has domains of the scheme's level.
-    inner, outer = view.domain_of(scheme.level)[rows], view.domain_of(level)[rows]
-    pairs = np.unique(np.stack([outer, inner]), axis=1)[0]
-    most = np.sort(np.unique(pairs, return_counts=True)[1] * scheme.per_domain)[::-1]
+    most = _domains_inside(view, pool, level, scheme.level) * scheme.per_domain
     lost = np.minimum(np.cumsum(most), scheme.strips)
     return int((lost <= scheme.m).sum())
+
+
+def _domains_inside(view: SiteView, pool: Pool, outer: Level, inner: Level) -> Ints:
+    """How many domains of a level each domain of a wider one has, the most first."""
+    key = ("domains inside", pool.number, outer, inner)
+    if key not in view.findings:
+        rows = view.in_pool(pool, Tier.BULK)
+        pairs = np.unique(np.stack([view.domain_of(outer)[rows], view.domain_of(inner)[rows]]), axis=1)
+        view.findings[key] = np.sort(np.unique(pairs[0], return_counts=True)[1])[::-1]
+    return cast(Ints, view.findings[key])
 
 
 def lay_side_by_side(
@@ -107,10 +117,12 @@ def lay_side_by_side(
     the wait for a replacement that the times and the chance are of.
     """
     wish = settings or Settings()
-    return [_row(view, pool, scheme, wish) for scheme in schemes]
+    paper = replace(view, volumes=(), incoming={}, under_way={})
+    return [_row(view, paper, pool, scheme, wish) for scheme in schemes]
 
 
-def _row(view: SiteView, pool: Pool, scheme: Scheme, wish: Settings) -> BenchRow:
+def _row(view: SiteView, paper: SiteView, pool: Pool, scheme: Scheme, wish: Settings) -> BenchRow:
+    """paper: the same site with nothing on its disks."""
     takes = make_figure(
         "A TiB on disks",
         "bytes",
@@ -134,9 +146,6 @@ def _row(view: SiteView, pool: Pool, scheme: Scheme, wish: Settings) -> BenchRow
     if there.against:
         return there
     tried = replace(pool, usual=scheme)
-    row = view.pool_row(pool)
-    pools = tuple(tried if i == row else p for i, p in enumerate(view.pools))
-    paper = replace(view, pools=pools, volumes=(), incoming={}, under_way={})
     space = pool_space(paper, tried)
     fills = [f for f in fills_of(paper, tried, space) if f.tier == Tier.BULK]
     disk, node = repairs_of(paper, tried, fills, wish)
@@ -151,11 +160,10 @@ def _row(view: SiteView, pool: Pool, scheme: Scheme, wish: Settings) -> BenchRow
         ],
         "Of the bulk tier, empty.",
     )
-    rows = view.in_pool(pool, Tier.BULK).tolist()
     return replace(
         there,
         usable=usable,
-        survives=tuple((level, survives_at(view, rows, scheme, level)) for level in Level),
+        survives=tuple((level, survives_at(paper, pool, scheme, level)) for level in Level),
         repair_disk=disk,
         repair_node=node,
         chance=chance_of(paper, tried, fills, wish),

@@ -6,11 +6,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from enum import StrEnum
+from typing import cast
 
 import numpy as np
 
 from foldbarn.core.arrays import Ints
-from foldbarn.core.policies.policy import Policy, Wishes
+from foldbarn.core.policies.policy import Wishes
 from foldbarn.core.pools.capacity import Limit, fits, full_with, most_that_fits
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.site import Pool, SiteView, Tier
@@ -39,7 +40,8 @@ class Against:
 @dataclass(frozen=True, slots=True)
 class Answer:
     """A pool's answer to a policy: it keeps it, or everything that stands against it. room: bytes that a new
-    volume may have there; full: how full its tier would be, 0 to 1, with the volume that was asked for.
+    volume may have there, where that was asked; full: how full its tier would be, 0 to 1, with the volume
+    that was asked for.
     """
 
     pool: int  # row
@@ -98,16 +100,25 @@ def against(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> list[Again
     return found
 
 
-def answer(view: SiteView, pool: Pool, wishes: Wishes, size: int = 0) -> Answer:
-    """What a pool says to a policy. size: bytes of a volume that is to be made there."""
+def answer(view: SiteView, pool: Pool, wishes: Wishes, size: int = 0, *, room: bool = True) -> Answer:
+    """What a pool says to a policy. size: bytes of a volume that is to be made there. room: whether it is to
+    be found out how much more fits, which takes many trials. Found out once for each picture of the site.
+    """
+    key = ("answer", pool.number, wishes, size, room)
+    if key not in view.findings:
+        view.findings[key] = _answer(view, pool, wishes, size, room)
+    return cast(Answer, view.findings[key])
+
+
+def _answer(view: SiteView, pool: Pool, wishes: Wishes, size: int, room: bool) -> Answer:
     tier, scheme = tier_of(wishes), wishes.scheme
     found = against(view, pool, wishes, size)
-    room, full = 0, 0.0
-    if all(a.wish == Wish.ROOM for a in found):
-        room = most_that_fits(view, pool, scheme, tier).extents * scheme.k * pool.strip_bytes
-    if not found:
+    most, full = 0, 0.0
+    if room and all(a.wish == Wish.ROOM for a in found):
+        most = most_that_fits(view, pool, scheme, tier).extents * scheme.k * pool.strip_bytes
+    if size and not found:
         full = full_with(view, pool, scheme, tier, extents_for(size, pool, scheme))
-    return Answer(view.pool_row(pool), tuple(found), room, full)
+    return Answer(view.pool_row(pool), tuple(found), most, full)
 
 
 def too_few_domains(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> Against | None:
@@ -167,17 +178,12 @@ def _too_large(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, size: int
     return Against(Wish.ROOM, words, steps[fit.limit])
 
 
-def answers(view: SiteView, wishes: Wishes, size: int = 0) -> list[Answer]:
+def answers(view: SiteView, wishes: Wishes, size: int = 0, *, room: bool = True) -> list[Answer]:
     """What every pool says, in the site's order."""
-    return [answer(view, pool, wishes, size) for pool in view.pools]
+    return [answer(view, pool, wishes, size, room=room) for pool in view.pools]
 
 
 def best(found: list[Answer]) -> Answer | None:
     """Of the pools that keep it the one that would be the least full; none where none does."""
     keeping = [a for a in found if a.keeps]
     return min(keeping, key=lambda a: (a.full, a.pool), default=None)
-
-
-def policies_kept(view: SiteView, pool: Pool) -> list[tuple[Policy, Answer]]:
-    """What a pool says to each policy of the site, in their order."""
-    return [(policy, answer(view, pool, policy.wishes)) for policy in view.current_policies]

@@ -471,10 +471,10 @@ def pool_space(view: SiteView, pool: Pool) -> PoolSpace:
 def _pool_space(view: SiteView, pool: Pool) -> PoolSpace:
     bulk, *faster = [_tier_space(view, pool, tier) for tier in view.tiers_of(pool)]
     row = view.pool_row(pool)
-    aside = {
-        role: sum(d.size_bytes for d in view.disks if d.pool == row and d.role == role)
-        for role in (Role.CACHE, Role.SPARE)
-    }
+    aside = dict.fromkeys((Role.CACHE, Role.SPARE), 0)
+    for disk in view.disks:
+        if disk.pool == row and disk.role in aside:
+            aside[disk.role] += disk.size_bytes
     ledger = bulk.ledger + Ledger(raw=sum(aside.values()), cache=aside[Role.CACHE], spare=aside[Role.SPARE])
     for space in faster:
         ledger += space.ledger

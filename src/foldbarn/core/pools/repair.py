@@ -10,6 +10,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import cast
 
 import numpy as np
 
@@ -151,7 +152,7 @@ def bound(view: SiteView, loads: Sequence[Loads], strip_bytes: int, rate: int = 
     total = float(written.sum())
     if not total:
         return Estimate(0.0, 0, "")
-    speeds = np.array([PROFILES[d.media].bytes_per_second for d in view.disks], dtype=np.float64)
+    speeds = _speeds(view)
     by_disk = (read + written) * strip_bytes / speeds
     worst = int(np.argmax(by_disk))
     moved = round(total * strip_bytes)
@@ -170,6 +171,14 @@ def bound(view: SiteView, loads: Sequence[Loads], strip_bytes: int, rate: int = 
     if rate and moved / rate > found.seconds:
         found = Estimate(moved / rate, moved, f"the limit of {say_size(rate)}/s")
     return found
+
+
+def _speeds(view: SiteView) -> Reals:
+    """Bytes per second of each disk, [disks]; found once for each picture of the site."""
+    if "speeds" not in view.findings:
+        speeds = [PROFILES[d.media].bytes_per_second for d in view.disks]
+        view.findings["speeds"] = np.array(speeds, dtype=np.float64)
+    return cast(Reals, view.findings["speeds"])
 
 
 def repair_of(

@@ -19,6 +19,7 @@ import re
 from collections import Counter
 from dataclasses import dataclass, replace
 from itertools import groupby
+from typing import cast
 
 import numpy as np
 
@@ -406,6 +407,14 @@ def chance_of(view: SiteView, pool: Pool, fills: list[Fill], wish: Settings) -> 
     return replace(worst, a_year=-math.expm1(safe), groups=sum(c.groups for c in by_tier))
 
 
+def _media(view: SiteView, pool: Pool, fill: Fill) -> Counter[str]:
+    """Disks of a tier by medium; counted once for each picture of the site."""
+    key = ("media", pool.number, fill.tier)
+    if key not in view.findings:
+        view.findings[key] = Counter(view.disks[r].media for r in fill.rows.tolist())
+    return cast("Counter[str]", view.findings[key])
+
+
 def _chance_of_tier(
     view: SiteView, pool: Pool, fill: Fill, fills: list[Fill], wish: Settings
 ) -> LossChance | None:
@@ -413,7 +422,7 @@ def _chance_of_tier(
         return None
     scheme = pool.usual
     counts = np.unique(view.domain_of(pool.usual.level)[fill.rows], return_counts=True)[1].tolist()
-    media = Counter(view.disks[r].media for r in fill.rows.tolist())
+    media = _media(view, pool, fill)
     usual = sum(PROFILES[m].annual_failure_rate * n for m, n in media.items()) / max(1, sum(media.values()))
     rate = usual if wish.failure_rate is None else wish.failure_rate
     seconds = wish.replace_seconds

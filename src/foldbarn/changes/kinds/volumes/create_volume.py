@@ -244,7 +244,7 @@ def _wished(view: SiteView, params: CreateVolumeParams) -> tuple[Policy | None, 
     policy = view.policy(params.policy)
     if params.pool:
         return policy, policy.wishes, view.pool(params.pool)
-    found = answers(view, policy.wishes, parse_size(params.size))
+    found = answers(view, policy.wishes, parse_size(params.size), room=False)
     chosen = best(found)
     if chosen is None:
         why = min(found, key=lambda a: len(a.against)).against[0] if found else None
@@ -267,7 +267,7 @@ def _choice(
     """Why it is this pool, where nobody named one."""
     if policy is None or params.pool:
         return []
-    found = answers(view, policy.wishes, wish.size)
+    found = answers(view, policy.wishes, wish.size, room=False)
     mine = next(a for a in found if view.pools[a.pool].number == wish.pool.number)
     others = [a for a in found if a.keeps and a is not mine]
     words = f"{wish.pool.name} keeps {policy.name}, and would be {mine.full:.0%} full."

@@ -74,7 +74,7 @@ def test_losses_survived_are_what_trying_every_stripe_and_every_loss_says(
     rows = view.in_pool(view.pools[0])
     if len(np.unique(view.domain_of(spread)[rows])) < scheme.least_domains or len(rows) > 12:
         return
-    survived = survives_at(view, rows.tolist(), scheme, lost)
+    survived = survives_at(view, view.pools[0], scheme, lost)
     domains = np.unique(view.domain_of(lost)[rows]).tolist()
     stripes = [
         disks
