@@ -8,7 +8,7 @@ export default defineConfig({
   build: {
     chunkSizeWarningLimit: 900,
     // What many chunks need is one: fifty small files take longer to come than they take to read.
-    rolldownOptions: { output: { codeSplitting: { groups: [{ name: "shared", minShareCount: 10 }] } } },
+    rolldownOptions: { output: { codeSplitting: { groups: [{ name: "shared", minShareCount: 18 }] } } },
   },
   test: {
     environment: "happy-dom",

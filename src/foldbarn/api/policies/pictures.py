@@ -96,7 +96,8 @@ def policy_page(view: SiteView, policy: Policy, history: Sequence[ChangeRow]) ->
         data=None if scheme.is_mirror else scheme.k,
         parity=None if scheme.is_mirror else scheme.m,
         level=scheme.level,
-        survives=policy.wishes.survives,
+        # What survives all that its protection can goes on doing so when that becomes another.
+        survives=None if policy.wishes.survives == scheme.survives else policy.wishes.survives,
         fast=policy.wishes.fast,
         encrypted=policy.wishes.encrypted,
         meant_for=policy.meant_for,
