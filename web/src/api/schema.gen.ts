@@ -2832,6 +2832,18 @@ export interface components {
             title: string;
         };
         /**
+         * PolicyKept
+         * @description What a pool says to a policy: it keeps it, or what stands against it first.
+         */
+        PolicyKept: {
+            /** Against */
+            against: string;
+            /** Keeps */
+            keeps: boolean;
+            /** Policy */
+            policy: string;
+        };
+        /**
          * PolicyOut
          * @description A policy as it says now. counted: its strips in words; answers: what every pool says to it.
          */
@@ -2995,6 +3007,8 @@ export interface components {
             params: {
                 [key: string]: unknown;
             };
+            /** Policies */
+            policies: components["schemas"]["PolicyKept"][];
             pool: components["schemas"]["PoolOut"];
             /** Protections */
             protections: components["schemas"]["UsableOut"][];

@@ -1,12 +1,13 @@
 <script setup lang="ts">
 import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
-import { useBarn } from "../api/client";
+import { useBarn, usePolicies } from "../api/client";
 import { natural } from "../lib/natural";
 import { pathOf } from "../lib/paths";
 
-/** Finds any node, disk, pool or volume by a part of its name. */
+/** Finds any node, disk, pool, volume or policy by a part of its name. */
 const { data: barn } = useBarn();
+const { data: policies } = usePolicies();
 const router = useRouter();
 const text = ref("");
 const things = computed(() => {
@@ -16,6 +17,7 @@ const things = computed(() => {
   return [
     ...site.volumes.map((v) => ({ kind: "volume", name: v.name })),
     ...site.pools.map((p) => ({ kind: "pool", name: p.name })),
+    ...(policies.value ?? []).map((p) => ({ kind: "policy", name: p.name })),
     ...nodes.map((n) => ({ kind: "node", name: n.name })),
     ...nodes.flatMap((n) => n.disks.map((d) => ({ kind: "disk", name: d.name }))),
   ];

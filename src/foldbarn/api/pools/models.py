@@ -96,6 +96,14 @@ class SettingOut(BaseModel):
     value: str
 
 
+class PolicyKept(BaseModel):
+    """What a pool says to a policy: it keeps it, or what stands against it first."""
+
+    policy: str
+    keeps: bool
+    against: str
+
+
 class PoolPage(BaseModel):
     """What is told of one pool on its own page only."""
 
@@ -111,6 +119,7 @@ class PoolPage(BaseModel):
     protections: list[UsableOut]
     additions: list[AdditionOut]
     heals: list[HealingOut]
+    policies: list[PolicyKept]
     settings: list[SettingOut]
     params: dict[str, Any]  # what can be set, as set-pool takes it
     running: list[int]  # numbers of open changes that concern it

@@ -12,6 +12,7 @@ from foldbarn.api.pools.models import (
     CacheLossOut,
     DomainUse,
     HealingOut,
+    PolicyKept,
     PoolOut,
     PoolPage,
     RepairOut,
@@ -23,6 +24,7 @@ from foldbarn.changes.kinds.pools.effects import roles
 from foldbarn.changes.kinds.pools.set_pool import LABELS, settings_in_words, settings_of
 from foldbarn.core.moving.levelling import imbalance
 from foldbarn.core.names import natural_key
+from foldbarn.core.policies.matching import answer
 from foldbarn.core.pools.capacity import (
     UsableRow,
     best_additions,
@@ -116,6 +118,13 @@ def pool_page_out(outlook: Outlook, name: str, running: list[int]) -> PoolPage:
     words = settings_in_words(pool)
     return PoolPage(
         pool=pool_out(outlook, row),
+        policies=[
+            PolicyKept(
+                policy=p.name, keeps=said.keeps, against=said.against[0].sentence if said.against else ""
+            )
+            for p in view.current_policies
+            for said in [answer(view, pool, p.wishes, room=False)]
+        ],
         fast_usable=space.fast.usable * extent if space.fast else 0,
         fast_free=space.fast.free * extent if space.fast else 0,
         without_headroom=space.without_headroom * extent,

@@ -318,10 +318,11 @@ class Outlook:
 
     def _short_sentence(self) -> str:
         short = sum(f.reduced + f.bare for f in self.fates)
+        held = "copies" if all(ply.scheme.is_mirror for ply in self.view.plies) else "strips"
         if not short:
-            return "Every extent has all its copies." if self.view.volumes else "No volume yet."
+            return f"Every extent has all its {held}." if self.view.volumes else "No volume yet."
         volumes = [self.view.volumes[i].name for i, f in enumerate(self.fates) if f.short]
-        return f"{say_count(short, 'extent')} short of copies, in {say_list(volumes, 3)}."
+        return f"{say_count(short, 'extent')} short of {held}, in {say_list(volumes, 3)}."
 
     def attention(self) -> list[Attention]:
         """What needs a person, worst first."""
@@ -350,7 +351,9 @@ class Outlook:
         for row, volume in enumerate(view.volumes):
             state = self.volume(row)
             if state.lamp in (Lamp.SHORT, Lamp.FAILED):
-                doing = "cannot be read" if state.lamp == Lamp.FAILED else "is short of copies"
+                mirrored = all(ply.scheme.is_mirror for ply in volume.plies)
+                short = "is short of copies" if mirrored else "is short of strips"
+                doing = "cannot be read" if state.lamp == Lamp.FAILED else short
                 found.append(
                     Attention(state.lamp, "volume", volume.name, f"{volume.name} {doing}", state.reason, 0.0)
                 )

@@ -60,7 +60,9 @@ const write = (row: BenchRow) => ({
         width="100"
         @update:model-value="(l) => set({ level: l })"
       />
-      <span class="small">as if its bulk tier were empty; times and loss are of it filled to its fill line</span>
+      <span class="small"
+        >as if its bulk tier were empty; times and loss are of it filled to its fill line</span
+      >
     </div>
     <VTable v-if="bench" class="plain bench">
       <thead>

@@ -164,6 +164,21 @@ const cards = computed(() => {
               Usual protection: {{ pool.protection }}. The furthest disk is {{ percent(pool.imbalance) }} off
               what it should hold.
             </p>
+            <template v-if="page?.policies.length">
+              <div class="sec next"><h2>Policies it can keep</h2></div>
+              <p v-for="p in page.policies" :key="p.policy" class="kept" :data-keeps="p.keeps">
+                <StateMark
+                  :lamp="p.keeps ? 'sound' : 'failed'"
+                  :title="p.keeps ? 'keeps it' : 'cannot keep it'"
+                />
+                <span>
+                  <RouterLink :to="pathOf('policy', p.policy)"
+                    ><b>{{ p.policy }}</b></RouterLink
+                  >
+                  <span v-if="!p.keeps" class="soft"> not now: {{ p.against }}</span>
+                </span>
+              </p>
+            </template>
           </section>
         </div>
         <section aria-label="Where it went">
@@ -366,6 +381,11 @@ const cards = computed(() => {
 </template>
 
 <style scoped>
+.kept {
+  display: flex;
+  gap: 6px;
+  margin: 2px 0;
+}
 .upper {
   display: grid;
   grid-template-columns: minmax(0, 1fr) 340px;
