@@ -462,6 +462,30 @@ def test_what_is_left_out_of_a_wish_is_what_the_defaults_say(api: httpx.Client, 
 
 
 @pytest.mark.pooled
+def test_a_change_says_what_it_touched_by_the_names_of_now(api: httpx.Client, barn_site: Site) -> None:
+    number = barn_site.do("retire", what="disk", names=["petrel-3"])
+    said = api.get(f"/api/changes/{number}").json()["touched"]
+    by_words = {t["words"]: t for t in said}
+    assert by_words["pool quayside"] == {
+        "kind": "pool",
+        "name": "quayside",
+        "words": "pool quayside",
+        "alone": False,
+    }
+    assert by_words["disk petrel-3"]["alone"]
+    barn_site.do("rename", nodes=["petrel"], pattern="puffin")
+    said = api.get(f"/api/changes/{number}").json()["touched"]
+    assert ("disk", "puffin-3") in {(t["kind"], t["name"]) for t in said}
+    made = barn_site.volume("short-lived", size="10 GiB")
+    gone = barn_site.do("delete-volume", volume="short-lived", typed="short-lived")
+    words = [t["words"] for t in api.get(f"/api/changes/{gone}").json()["touched"]]
+    assert "volume that is gone" in words
+    assert all(t["kind"] for t in api.get(f"/api/changes/{made}").json()["touched"])
+    policy = barn_site.do("save-policy", name="pair", copies=2)
+    assert [t["words"] for t in api.get(f"/api/changes/{policy}").json()["touched"]] == ["a new policy"]
+
+
+@pytest.mark.pooled
 def test_a_disk_is_said_to_be_fit_just_where_a_pool_may_take_it(api: httpx.Client, barn_site: Site) -> None:
     with transaction() as session:
         session.execute(update(NodeRow).where(NodeRow.name == "skua").values(contact="silent"))

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from foldbarn.core.policies.policy import Policy
-from foldbarn.core.site import Disk, Node, Pool, Volume
+from foldbarn.core.site import Disk, Node, Pool, SiteView, Volume
 
 
 class Thing(StrEnum):
@@ -55,6 +55,56 @@ def meet(one: Iterable[Touch], other: Iterable[Touch]) -> bool:
         key = touch.what, touch.number
         first[key] = first.get(key, False) or touch.alone
     return any((t.what, t.number) in first and (t.alone or first[t.what, t.number]) for t in other)
+
+
+@dataclass(frozen=True, slots=True)
+class Touched:
+    """A thing that a change touches, for people. kind, name: of the thing whose page shows it, empty where it
+    has none or is gone; words: what of it.
+    """
+
+    kind: str
+    name: str
+    words: str
+    alone: bool
+
+
+_OF_POOL = {
+    Thing.POOL: "pool {}",
+    Thing.STRIPS: "where strips of {} lie",
+    Thing.SETTINGS: "settings of {}",
+    Thing.LEAVING: "which disks leave {}",
+    Thing.REBUILD: "rebuilding {}",
+}
+_ONE = {
+    Thing.PLACES: "rooms, racks, and what stands where",
+    Thing.NETWORK: "addresses and purposes of ports",
+    Thing.CLUSTER: "the cluster",
+}
+
+
+def touched(view: SiteView, touches: Iterable[Touch]) -> list[Touched]:
+    """What these are, by the names they have now, whole kinds of things after one another."""
+    order = list(Thing)
+    return [_touched(view, t) for t in sorted(touches, key=lambda t: (order.index(t.what), t.number))]
+
+
+def _touched(view: SiteView, touch: Touch) -> Touched:
+    if touch.what in _ONE:
+        return Touched("", "", _ONE[touch.what], touch.alone)
+    kind = "pool" if touch.what in _OF_POOL else touch.what.value
+    if touch.number == 0:
+        return Touched("", "", f"a new {kind}", touch.alone)
+    things: dict[str, Iterable[Pool | Volume | Disk | Node | Policy]] = {
+        "pool": view.pools,
+        "volume": view.volumes,
+        "disk": view.disks,
+        "node": view.nodes,
+        "policy": view.current_policies,
+    }
+    name = next((thing.name for thing in things[kind] if thing.number == touch.number), "")
+    of = _OF_POOL.get(touch.what, f"{kind} {{}}")
+    return Touched(kind if name else "", name, of.format(name or "that is gone"), touch.alone)
 
 
 @dataclass(frozen=True, slots=True)

@@ -118,6 +118,9 @@ class Demo:
             "the stand-ins to live a while",
         )
         self._speed(before["speed"])
+        self.wait(
+            lambda: any(v["written_bytes"] for v in self.barn()["volumes"]), "what they wrote to be summed up"
+        )
 
     def _speed(self, speed: float) -> None:
         self.client.post("/yard", json={"lever": "speed", "speed": speed}).raise_for_status()

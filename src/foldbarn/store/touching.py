@@ -138,6 +138,12 @@ def _waiting(*, only: bool = False, lasting: bool = False) -> Select[int, int]:
 _WAITING, _WAITING_ONE, _WAITING_TO_BEGIN = _waiting(), _waiting(only=True), _waiting(only=True, lasting=True)
 
 
+def of_change(session: Session, change: int) -> list[Touch]:
+    """What a change touches, or touched."""
+    rows = session.scalars(select(TouchRow).where(TouchRow.change_id == change, ~TouchRow.passing))
+    return [Touch(Thing(row.what), row.number, row.alone) for row in rows]
+
+
 def open_touching(session: Session, what: Thing, number: int) -> list[int]:
     """Numbers of changes that have not ended and touch a thing."""
     rows = select(TouchRow.change_id).join(ChangeRow, ChangeRow.id == TouchRow.change_id)

@@ -1134,7 +1134,7 @@ export interface components {
         };
         /**
          * ChangePage
-         * @description records: what was asked of it, oldest first.
+         * @description records: what was asked of it, oldest first; touched: what it touches, or touched.
          */
         ChangePage: {
             /** About */
@@ -1192,6 +1192,8 @@ export interface components {
             title: string;
             /** Total Bytes */
             total_bytes: number;
+            /** Touched */
+            touched: components["schemas"]["Touched"][];
             waits_for: components["schemas"]["OtherChange"] | null;
             /** Work Seconds */
             work_seconds: number;
@@ -3800,6 +3802,21 @@ export interface components {
          * @enum {string}
          */
         Tier: "fast" | "bulk";
+        /**
+         * Touched
+         * @description A thing that a change touches, for people. kind, name: of the thing whose page shows it, empty where it
+         *     has none or is gone; words: what of it.
+         */
+        Touched: {
+            /** Alone */
+            alone: boolean;
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Words */
+            words: string;
+        };
         /**
          * UsableOut
          * @description What a pool would hold under one protection, in bytes; why_not where its domains do not allow it.

@@ -12,6 +12,7 @@ from foldbarn.changes.engine.preview import Preview
 from foldbarn.changes.kinds.pools.form_pool import FormPoolParams
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import Tier
+from foldbarn.core.touching import Touched
 
 
 class StepOut(BaseModel):
@@ -79,11 +80,12 @@ class RecordOut(BaseModel):
 
 
 class ChangePage(ChangeOut):
-    """records: what was asked of it, oldest first."""
+    """records: what was asked of it, oldest first; touched: what it touches, or touched."""
 
     params: dict[str, Any]
     preview: Preview
     records: list[RecordOut]
+    touched: list[Touched]
 
 
 class Wish(Body):

@@ -16,6 +16,7 @@ from foldbarn.changes.kinds.pools.form_pool import FormPoolParams
 from foldbarn.changes.kinds.volumes.create_volume import CreateVolumeParams
 from foldbarn.core.policies.policy import MOST_DATA, MOST_PARITY
 from foldbarn.core.pools.protection import MOST_COPIES, Level
+from foldbarn.core.touching import Touched
 from foldbarn.services.changes import again_at
 from foldbarn.store.tables import ChangeRow, RecordRow, StepRow
 
@@ -44,7 +45,11 @@ def change_line(row: ChangeRow) -> ChangeLine:
 
 
 def change_page(
-    row: ChangeRow, steps: list[StepRow], waits_for: ChangeRow | None, asked: list[RecordRow]
+    row: ChangeRow,
+    steps: list[StepRow],
+    waits_for: ChangeRow | None,
+    asked: list[RecordRow],
+    found: list[Touched],
 ) -> ChangePage:
     return ChangePage.model_validate(
         _change_fields(row, steps, waits_for)
@@ -52,6 +57,7 @@ def change_page(
             "params": row.params,
             "preview": row.preview,
             "records": [RecordOut.model_validate(r, from_attributes=True) for r in asked],
+            "touched": found,
         }
     )
 

@@ -8,9 +8,11 @@ from foldbarn.api.changes.models import Accepted, Ask, ChangeOut, ChangePage, De
 from foldbarn.api.changes.pictures import change_out, change_page, wish_defaults
 from foldbarn.api.common import Number, person
 from foldbarn.changes.engine.preview import Preview
+from foldbarn.core.touching import touched
 from foldbarn.services import changes
-from foldbarn.store import records
+from foldbarn.store import records, touching
 from foldbarn.store.database import transaction
+from foldbarn.store.views import current_view
 
 routes = APIRouter()
 
@@ -45,7 +47,8 @@ def all_changes() -> list[ChangeOut]:
 @routes.get("/changes/{number}")
 def change(number: Number) -> ChangePage:
     with transaction() as session:
-        return change_page(*changes.one(session, number), records.of_change(session, number))
+        found = touched(current_view(), touching.of_change(session, number))
+        return change_page(*changes.one(session, number), records.of_change(session, number), found)
 
 
 @routes.post("/changes/{number}/ask", status_code=204)

@@ -5,6 +5,7 @@ import { kindOf } from "../../kinds/kind";
 import { CHANGE_LAMPS, CHANGE_WORDS } from "../../lib/changes";
 import { everyEffect } from "../../lib/effects";
 import { clock, percent, rate, size, span } from "../../lib/format";
+import { pathOf } from "../../lib/paths";
 import EffectsList from "../../parts/EffectsList.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
@@ -16,6 +17,8 @@ const STEP: Record<string, Lamp> = { waiting: "away", running: "mending", done: 
 const share = computed(() =>
   change.value?.total_bytes ? change.value.done_bytes / change.value.total_bytes : 0,
 );
+const MOST_TOUCHED = 12;
+const touched = computed(() => change.value?.touched.slice(0, MOST_TOUCHED) ?? []);
 const thing = computed(() => kindOf(change.value?.kind)?.page(change.value!.about) ?? "/");
 const back = computed(() => {
   const undo = change.value?.preview.undo as { kind: string; params: unknown } | null | undefined;
@@ -207,6 +210,20 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) =>
           <p v-for="w in change.preview.warnings" :key="w.sentence" class="note">
             <StateMark lamp="watch" /> <span>{{ w.sentence }}</span>
           </p>
+          <template v-if="change.touched.length">
+            <div class="sec">
+              <h2>{{ open ? "What it touches" : "What it touched" }}</h2>
+              <span class="small">what it has alone, others wait for</span>
+            </div>
+            <p v-for="(t, i) in touched" :key="i" class="touched">
+              <RouterLink v-if="t.kind" :to="pathOf(t.kind, t.name)">{{ t.words }}</RouterLink>
+              <template v-else>{{ t.words }}</template>
+              <span class="soft">{{ t.alone ? " alone" : " with others" }}</span>
+            </p>
+            <p v-if="change.touched.length > touched.length" class="soft">
+              and {{ change.touched.length - touched.length }} more.
+            </p>
+          </template>
           <template v-if="change.records.length">
             <div class="sec"><h2>What was asked of it</h2></div>
             <p v-for="r in change.records" :key="r.at">
@@ -222,6 +239,9 @@ const took = (s: { started_at?: string | null; ended_at?: string | null }) =>
 </template>
 
 <style scoped>
+.touched {
+  margin: 2px 0;
+}
 .columns {
   display: grid;
   grid-template-columns: minmax(0, 1.3fr) minmax(0, 1fr);

@@ -166,18 +166,18 @@ const cards = computed(() => {
             </p>
             <template v-if="page?.policies.length">
               <div class="sec next"><h2>Policies it can keep</h2></div>
-              <p v-for="p in page.policies" :key="p.policy" class="kept" :data-keeps="p.keeps">
-                <StateMark
-                  :lamp="p.keeps ? 'sound' : 'failed'"
-                  :title="p.keeps ? 'keeps it' : 'cannot keep it'"
-                />
-                <span>
+              <div class="policies">
+                <p v-for="p in page.policies" :key="p.policy" :data-keeps="p.keeps">
+                  <StateMark
+                    :lamp="p.keeps ? 'sound' : 'failed'"
+                    :title="p.keeps ? 'keeps it' : 'cannot keep it'"
+                  />
                   <RouterLink :to="pathOf('policy', p.policy)"
                     ><b>{{ p.policy }}</b></RouterLink
                   >
                   <span v-if="!p.keeps" class="soft"> not now: {{ p.against }}</span>
-                </span>
-              </p>
+                </p>
+              </div>
             </template>
           </section>
         </div>
@@ -381,10 +381,16 @@ const cards = computed(() => {
 </template>
 
 <style scoped>
-.kept {
+.next {
+  margin-top: 14px;
+}
+.policies {
   display: flex;
-  gap: 6px;
-  margin: 2px 0;
+  flex-wrap: wrap;
+  gap: 2px 14px;
+}
+.policies p {
+  margin: 0;
 }
 .upper {
   display: grid;
