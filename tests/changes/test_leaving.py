@@ -16,7 +16,7 @@ from test_changes import Killed, find_again, held, lose, should_hold
 from test_cluster import EIGHT, form, hear
 from told import in_words, told
 
-from foldbarn.changes.engine import runner
+from foldbarn.changes.engine import moving, runner
 from foldbarn.changes.engine.effects import Capacity, Moved, OnDisks
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds.pools.effects import with_disks
@@ -30,6 +30,7 @@ from foldbarn.core.volumes.loss import DataState, cache_losses, fate_of
 from foldbarn.core.watch.lamps import Lamp, Outlook
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, watching
+from foldbarn.store import moves as store_moves
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, DiskRow, StepRow
 from foldbarn.store.views import current_view
@@ -735,3 +736,33 @@ def test_endless_clocks_do_not_confuse_what_was_measured(
     assert barn_site.state(number) == "done"
     with transaction() as session:
         assert 0 <= session.get_one(ChangeRow, number).work_seconds < 100
+
+
+@pytest.mark.pooled
+def test_an_orders_strips_stand_in_the_sequence_in_which_what_is_finished_is_read_back(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Whatever goes first in a batch: what is lost does, and it may have been planned last."""
+    barn_site.volume(size="200 GiB")
+    send, told = moving.Mover._send, Agent.send
+    orders: list[dict[str, Any]] = []
+
+    def turned(self: moving.Mover, view: Any, pool: Any, row: int, batch: list[Any]) -> None:
+        send(self, view, pool, row, batch[::-1])
+
+    def noted(self: Agent, order: dict[str, Any]) -> Any:
+        orders.append(order)
+        return told(self, order)
+
+    monkeypatch.setattr(moving.Mover, "_send", turned)
+    monkeypatch.setattr(Agent, "send", noted)
+    number = barn_site.do("retire", what="disk", names=["petrel-3", "fulmar-2"])
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    copies = [order for order in orders if order["kind"] == "copy"]
+    assert max(len(order["strips"]) for order in copies) > 1
+    for order in copies:
+        with transaction() as session:
+            moves = store_moves.of_order(session, number, order["id"])
+        assert [(m.ply_id, m.extent, m.strip) for m in moves] == [
+            (s["ply"], s["extent"], s["strip"]) for s in order["strips"]
+        ]
