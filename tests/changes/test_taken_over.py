@@ -22,9 +22,11 @@ from foldbarn.api.changes.pictures import change_page
 from foldbarn.changes.engine.effects import Moved, OnDisks, Sums
 from foldbarn.changes.engine.preview import Preview
 from foldbarn.changes.engine.runner import run_change
+from foldbarn.core.touching import touched
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.house.postgres import Postgres
 from foldbarn.services import changes
+from foldbarn.store import touching
 from foldbarn.store.database import transaction
 from foldbarn.store.migrate import migrate
 from foldbarn.store.tables import ChangeRow
@@ -63,7 +65,11 @@ def previews() -> dict[int, Preview]:
     """Of every change, as its page shows it."""
     with transaction() as session:
         found = changes.recent(session)
-        pages = [change_page(row, steps, other, []) for row, steps, other in found]
+        view = current_view()
+        pages = [
+            change_page(row, steps, other, [], touched(view, touching.of_change(session, row.id)))
+            for row, steps, other in found
+        ]
         return {page.number: page.preview for page in pages}
 
 
