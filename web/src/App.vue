@@ -12,9 +12,8 @@ import { useScreen } from "./screen";
 const KeysSheet = defineAsyncComponent(() => import("./parts/KeysSheet.vue"));
 const YardDrawer = defineAsyncComponent(() => import("./parts/YardDrawer.vue"));
 const PlanSheet = defineAsyncComponent(() => import("./views/plan/PlanSheet.vue"));
-// The page is drawn first: what finds things comes as soon as the browser has nothing else to do.
-const idle = new Promise<void>((done) => (window.requestIdleCallback ?? setTimeout)(() => done()));
-const FindBox = defineAsyncComponent(() => idle.then(() => import("./parts/FindBox.vue")));
+// It comes beside the page, and not only once the browser is idle: whoever presses / at once is to be heard.
+const FindBox = defineAsyncComponent(() => import("./parts/FindBox.vue"));
 const asked = reactive({ keys: false, yard: false, plan: false });
 
 const screen = useScreen();
