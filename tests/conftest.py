@@ -409,7 +409,9 @@ def running(workplace: Path, request: pytest.FixtureRequest) -> Iterator[Running
         workplace / name,
         free_port(),
         quick=True,
-        environment={"FOLDBARN_GRACE_SECONDS": "4"} | ({"YARD_HOME": ""} if alone else {}),
+        # A machine that is busy with other tests may answer late: that is no silence here.
+        environment={"FOLDBARN_GRACE_SECONDS": "4", "FOLDBARN_SILENT_SECONDS": "10"}
+        | ({"YARD_HOME": ""} if alone else {}),
     )
     stop = threading.Event()
 

@@ -1,7 +1,8 @@
 import vue from "eslint-plugin-vue";
 import ts from "typescript-eslint";
 
-// Our own drawings: the map, the ledger, sums, copies of a volume, who reaches whom, the long table of machines.
+// Our own drawings: the map, the ledger, sums, copies of a volume, who reaches whom, the long table of
+// machines.
 const INSTRUMENTS = ["BarnMap", "LedgerTable", "SumFigure", "CopyStaff", "ReachMatrix", "FactsTable"];
 
 export default ts.config(

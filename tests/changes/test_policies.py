@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import numpy as np
 import pytest
 from conftest import ME, Site
-from test_leaving import lose
+from test_changes import find_again, lose
 
 from foldbarn.changes.engine.effects import PoolAnswers, Promise
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.policies.bench import lay_side_by_side
 from foldbarn.core.policies.conformance import Standing, conformance
+from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.services import changes
 from foldbarn.store.views import current_view
@@ -115,9 +119,58 @@ def test_two_that_write_upon_the_same_version_make_one_and_the_other_ends_with_t
     run_change(first)
     run_change(second)
     assert barn_site.state(first) == "done"
-    assert barn_site.state(second) != "done"
+    assert barn_site.state(second) == "withdrawn"  # by itself
     assert "is in its version 2 by now" in barn_site.problem(second)
     assert [p.version for p in current_view().policies] == [1, 2]
+
+
+@pytest.mark.pooled
+def test_two_new_ones_of_one_name_come_one_after_the_other_and_the_second_is_told(barn_site: Site) -> None:
+    both = [changes.carry_out(ME, "save-policy", {"name": "pair", "copies": n}) for n in (2, 3)]
+    with ThreadPoolExecutor() as crew:
+        list(crew.map(run_change, both))
+    for number in both:
+        run_change(number)  # the one that had to wait
+    states = sorted((barn_site.state(n), barn_site.problem(n)) for n in both)
+    assert [state for state, _ in states] == ["done", "withdrawn"]
+    assert states[1][1].startswith("A policy named 'pair' exists already.")
+    assert len(current_view().policies) == 1
+
+
+@pytest.mark.pooled
+def test_losses_that_the_bench_says_are_survived_are_when_the_power_goes(barn_site: Site) -> None:
+    """Volumes of four schemes are made, and every node, rack and room in turn loses its power."""
+    view = current_view()
+    pool = view.pool("quayside")
+    tried = [
+        Scheme(1, 1, Level.NODE),
+        Scheme(1, 2, Level.NODE),
+        Scheme(2, 1, Level.RACK),
+        Scheme(2, 2, Level.RACK),
+    ]
+    rows = lay_side_by_side(view, pool, tried)
+    for n, row in enumerate(rows):
+        k, m = row.scheme.k, row.scheme.m
+        protection = {"copies": m + 1} if k == 1 else {"data": k, "parity": m}
+        save(barn_site, name=f"p{n}", level=row.scheme.level.value, **protection)
+        barn_site.do("create-volume", name=f"v{n}", policy=f"p{n}", size="40 GiB")
+    said = [dict(row.survives) for row in rows]
+    ended: set[tuple[int, Level]] = set()
+    for level in (Level.NODE, Level.RACK, Level.ROOM):
+        domains = current_view().domain_of(level)
+        for domain in np.unique(domains[view.in_pool(pool)]).tolist():
+            dark = {view.nodes[r].name for r in view.disk_node[domains == domain].tolist()}
+            for node in dark:
+                lose(barn_site, node)
+            now = current_view()
+            fates = [fate_of(now, now.volume(f"v{n}")) for n in range(len(rows))]
+            ended |= {(n, level) for n, fate in enumerate(fates) if fate.unavailable + fate.lost}
+            for node in dark:
+                find_again(barn_site, node)
+    assert not any(said[n][level] for n, level in ended)
+    # A room of two racks, a node each, may hold two strips of an extent, and that is what is said.
+    assert ended == {(n, Level.ROOM) for n in (0, 2)}
+    assert [(s[Level.RACK], s[Level.ROOM]) for s in said] == [(1, 0), (2, 1), (1, 0), (2, 1)]
 
 
 @pytest.mark.pooled
@@ -142,6 +195,7 @@ def test_the_pool_is_chosen_that_would_be_the_least_full_and_says_why(barn_site:
     chosen = next(e for e in plan.effects if isinstance(e, Promise) and e.title == "Chosen pool")
     answers = next(e for e in plan.effects if isinstance(e, PoolAnswers)).rows
     assert {row.pool: row.keeps for row in answers} == {"deepwater": True, "quayside": True}
+    assert {row.room for row in answers} == {None}  # nobody asked how much more: nothing is said of it
     full = {}
     for pool in ("deepwater", "quayside"):
         one = plan_of("create-volume", name="v", policy="pair", pool=pool, size="4 TiB")
@@ -151,15 +205,17 @@ def test_the_pool_is_chosen_that_would_be_the_least_full_and_says_why(barn_site:
     other = next(name for name in full if name != least)
     assert chosen.sentence == (
         f"{least} keeps pair, and would be {full[least]:.0%} full. "
-        f"{other} ({full[other]:.0%}) would be fuller."
+        f"{other} ({full[other]:.0%}) would be at least as full."
     )
     number = barn_site.do("create-volume", name="v", policy="pair", size="4 TiB")
     assert barn_site.state(number) == "done"
     view = current_view()
     assert view.pools[view.volume("v").pool].name == least
-    assert "Leave copies and level out" in str(
-        plan_of("create-volume", name="w", policy="pair", copies=3, size="1 GiB").blockers[0].next_step
-    )
+    space = pool_space(view, view.pool(least))
+    assert space.full == pytest.approx(full[least])  # as it was foreseen
+    for more in ({"copies": 3}, {"level": "rack"}, {"tier": "fast"}):
+        [refused] = plan_of("create-volume", name="w", policy="pair", size="1 GiB", **more).blockers
+        assert refused.next_step == "Leave copies, level and tier out, or the policy."
 
 
 @pytest.mark.pooled

@@ -45,6 +45,7 @@ ROUTES = (
     "/?plan=form-pool",
     "/?plan=create-volume",
     "/?plan=rebuild&pool=quayside",
+    "/pools/quayside?plan=set-pool&pool=quayside",
 )
 # What can be pressed or typed in and stands beyond the edge, and not in something that is scrolled.
 CLIPPED = """

@@ -1,9 +1,12 @@
 """The one family of errors that a person may meet.
 
-BarnError ├── NotPossible    the wish breaks a rule or an input is bad │   └── Overtaken  it was fine when it
-was made, and another was faster ├── NotFound       the thing named does not exist ├── Conflict       the wish
-was fine, but the site has moved on or the name is taken ├── NotAllowed     the actor may not do this └──
-Unreachable    an outside system is silent, slow or answers nonsense
+BarnError
+├── NotPossible      the wish breaks a rule, or an input is bad
+│   └── Overtaken    it was fine when it was made, and another was faster
+├── NotFound         the thing named does not exist
+├── Conflict         the wish was fine, but the site has moved on or the name is taken
+├── NotAllowed       the actor may not do this
+└── Unreachable      an outside system is silent, slow or answers nonsense
 """
 
 from __future__ import annotations

@@ -18,7 +18,6 @@ from foldbarn.core.policies.bench import (
     read_short,
     schemes_at,
     small_write,
-    survives_at,
 )
 from foldbarn.core.policies.conformance import Promise, Standing, conformance
 from foldbarn.core.policies.matching import Wish, against, answer, answers, best
@@ -26,6 +25,7 @@ from foldbarn.core.policies.policy import Policy, Wishes, scheme_wished, wishes_
 from foldbarn.core.pools.capacity import most_that_fits, pool_space
 from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.site import SiteView, Tier
+from foldbarn.core.volumes.loss import survives_at
 
 SITE = [[[90, 90], [90]], [[90], [60, 60]], [[120]], [[90], [90, 30]]]
 
@@ -74,7 +74,7 @@ def test_losses_survived_are_what_trying_every_stripe_and_every_loss_says(
     rows = view.in_pool(view.pools[0])
     if len(np.unique(view.domain_of(spread)[rows])) < scheme.least_domains or len(rows) > 12:
         return
-    survived = survives_at(view, view.pools[0], scheme, lost)
+    survived = survives_at(view, view.pools[0], Tier.BULK, scheme, lost)
     domains = np.unique(view.domain_of(lost)[rows]).tolist()
     stripes = [
         disks

@@ -210,7 +210,8 @@ def test_a_spare_is_of_its_class_not_smaller_ready_and_as_near_as_can_be() -> No
     )
     assert spare_for(frozen, lost, set()) is None
     device = replace(lost, role=Role.CACHE, node=0)
-    assert spare_for(view, device, set()).node == 0  # type: ignore[union-attr]  # a cache device serves its own node only
+    # A cache device serves its own node only.
+    assert spare_for(view, device, set()).node == 0  # type: ignore[union-attr]
 
 
 @given(st.integers(0, 3))

@@ -2659,7 +2659,8 @@ export interface components {
          * @description A sentence, the field or thing it is about, and what would help.
          *
          *     code: which note this is, whatever its figures. A warning has one: by its code a preview knows that it
-         *     warns of the same as before. check: its check says the same.
+         *     warns of the same as before; and so has what is no fault of the wish (UNCHANGED). check: its check says
+         *     the same.
          */
         Note: {
             /** About */
@@ -2914,7 +2915,8 @@ export interface components {
         };
         /**
          * PoolAnswerRow
-         * @description What a pool says to a policy. room: bytes that a new volume may have there.
+         * @description What a pool says to a policy. room: bytes that a new volume may have there; null where that was not
+         *     asked.
          */
         PoolAnswerRow: {
             /** Against */
@@ -2924,7 +2926,7 @@ export interface components {
             /** Pool */
             pool: string;
             /** Room */
-            room: number;
+            room: number | null;
         };
         /**
          * PoolAnswers

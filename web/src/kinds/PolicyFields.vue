@@ -43,16 +43,10 @@ watch(
   },
   { immediate: true },
 );
-// The choice of how much is to survive goes with the protection: as much as that does, until it is said
-// otherwise.
-const most = computed(() => (by.value === "copies" ? wish.copies - 1 : wish.parity));
 const survives = computed(() => [
   { title: "all it can", value: null },
-  ...numbers(0, most.value).map((n) => ({ title: String(n), value: n })),
+  ...numbers(0, defaults.value?.most_parity).map((n) => ({ title: String(n), value: n })),
 ]);
-watch(most, (now) => {
-  if (wish.survives !== null && wish.survives > now) wish.survives = null;
-});
 watch(
   [wish, by, begun],
   () => {

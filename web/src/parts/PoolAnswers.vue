@@ -15,7 +15,9 @@ defineProps<{ rows: PoolAnswer[] }>();
       <RouterLink :to="pathOf('pool', r.pool)"
         ><b>{{ r.pool }}</b></RouterLink
       >
-      <template v-if="r.keeps"> keeps it: room for {{ binarySize(r.room) }} more.</template>
+      <template v-if="r.keeps">
+        keeps it{{ r.room === null ? "" : `: room for ${binarySize(r.room)} more` }}.</template
+      >
       <template v-else> cannot.</template>
       <p v-for="a in r.against" :key="a.wish">
         {{ a.sentence }} <span class="soft">{{ a.cure }}</span>

@@ -6,8 +6,11 @@ import { span } from "../lib/format";
 import EffectsList from "./EffectsList.vue";
 import StateMark from "./StateMark.vue";
 
-/** What a change does, in order, and what it does to you. waiting: said instead of blockers while nothing has
- * been filled in yet. without: effects that the page shows elsewhere. */
+/**
+ * What a change does, in order, and what it does to you. waiting: said instead of blockers while nothing has
+ * been filled in yet; a wish for what stands already says so in the same calm way. without: effects that the
+ * page shows elsewhere.
+ */
 const props = defineProps<{ preview: Preview; waiting?: string; without?: Effect["effect"][] }>();
 type Planned = Preview["steps"][number];
 /** Steps for each of several things are told once, for the first of them. */
@@ -23,6 +26,10 @@ const steps = computed(() => {
 const noWayBack = computed(() => props.preview.steps.some((s) => !s.can_withdraw));
 // What a check says stands with the checks.
 const blockers = computed(() => props.preview.blockers.filter((b) => !b.check));
+const waits = computed(() => {
+  const [only, ...others] = props.preview.blockers;
+  return props.waiting ?? (only?.code === "unchanged" && !others.length ? only.sentence : undefined);
+});
 const warnings = computed(() => props.preview.warnings.filter((w) => !w.check));
 </script>
 
@@ -54,8 +61,8 @@ const warnings = computed(() => props.preview.warnings.filter((w) => !w.check));
     </section>
     <section aria-label="What it does to you">
       <div class="sec"><h2>What it does to you</h2></div>
-      <p v-if="waiting" class="note soft">
-        <StateMark lamp="away" /><span>{{ waiting }}</span>
+      <p v-if="waits" class="note soft">
+        <StateMark lamp="away" /><span>{{ waits }}</span>
       </p>
       <template v-else>
         <p v-for="b in blockers" :key="b.sentence" class="note" data-note="blocker">

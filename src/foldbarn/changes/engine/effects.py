@@ -19,7 +19,8 @@ class Note(BaseModel):
     """A sentence, the field or thing it is about, and what would help.
 
     code: which note this is, whatever its figures. A warning has one: by its code a preview knows that it
-    warns of the same as before. check: its check says the same.
+    warns of the same as before; and so has what is no fault of the wish (UNCHANGED). check: its check says
+    the same.
     """
 
     sentence: str
@@ -31,6 +32,14 @@ class Note(BaseModel):
     @classmethod
     def of(cls, error: BarnError) -> Note:
         return cls(sentence=error.sentence, about=error.about, next_step=error.next_step)
+
+
+UNCHANGED = "unchanged"  # the wish is what stands already: it is not begun, rather than wrong
+
+
+def unchanged(about: str) -> Note:
+    """What stands against a wish that would change nothing."""
+    return Note(sentence="Nothing would be different.", about=about, code=UNCHANGED)
 
 
 def warning(code: str, sentence: str, *, about: str | None = None, next_step: str | None = None) -> Note:
@@ -256,11 +265,13 @@ class AgainstRow(BaseModel):
 
 
 class PoolAnswerRow(BaseModel):
-    """What a pool says to a policy. room: bytes that a new volume may have there."""
+    """What a pool says to a policy. room: bytes that a new volume may have there; null where that was not
+    asked.
+    """
 
     pool: str
     keeps: bool
-    room: int
+    room: int | None
     against: list[AgainstRow]
 
 

@@ -412,6 +412,8 @@ class Mover:
             waiting = store_moves.of_change(session, self.run.change, "waiting")
             busy = [node for _, node, _ in store_moves.orders_of(session, self.run.change)]
         lost = {d.number for row, d in enumerate(view.disks) if not view.disk_ready[row]} | {0}
+        # What cannot be written now waits; it must not be where others of its stripe are made, either.
+        waiting = [m for m in waiting if view.disk_ready[view.row_of_number[m.to_disk]]]
         waiting.sort(key=lambda m: m.leaves not in lost)  # what is lost goes first
         parity = {p.number for p in view.plies_of(pool) if not p.scheme.is_mirror}
         makers: dict[tuple[int, int], int] = {}
@@ -429,9 +431,8 @@ class Mover:
 
     def _send(self, view: SiteView, pool: Pool, row: int, batch: list[MoveRow]) -> None:
         """One copy order. Recorded before it is sent, so that a resumed change asks for it by the same id."""
-        ready = [m for m in batch if view.disk_ready[view.row_of_number[m.to_disk]]]
         # The order's own sequence is that of its moves' numbers: by it is read what has been finished.
-        batch = sorted(ready, key=lambda m: m.id)
+        batch = sorted(batch, key=lambda m: m.id)
         ply, extent, strip = (
             np.array([getattr(m, a) for m in batch], dtype=np.int64) for a in ("ply_id", "extent", "strip")
         )

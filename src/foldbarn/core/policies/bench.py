@@ -1,16 +1,12 @@
 """Schemes side by side on the disks of a pool: what each would hold, survive and cost. Method:
-docs/methods.md, "Usable space", "Input and output cost", "Rebuild" and "Chance of loss".
+docs/methods.md, "Policies", "Sizing on paper" and "Chance of loss".
 """
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import cast
 
-import numpy as np
-
-from foldbarn.core.arrays import Ints
 from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.policies.matching import Against, too_few_domains
 from foldbarn.core.pools.capacity import pool_space
@@ -19,6 +15,7 @@ from foldbarn.core.pools.protection import MOST_COPIES, Level, Scheme, mirror
 from foldbarn.core.pools.repair import Repair
 from foldbarn.core.pools.sizing import Settings, chance_of, fills_of, repairs_of
 from foldbarn.core.site import Pool, SiteView, Tier
+from foldbarn.core.volumes.loss import survives_at
 
 TIB = 2**40
 # Data and parity that one meets often; the editor of a policy takes any.
@@ -39,9 +36,9 @@ class BenchRow:
     held; nothing else is said of it then but what it always takes.
 
     usable: bytes with headroom; takes: bytes on disks for a TiB; survives: losses at each level that leave
-    all readable, whichever they are; needs, to_heal: domains at its level, at all and to heal from a loss.
-    small_write: of less than a strip; large_write: for each strip of data of a whole stripe; read_short: of
-    one strip while its disk is lost.
+    all readable, whichever they are; needs, to_heal: domains at its level, at all and to heal from losing one
+    of them. small_write: of less than a strip; large_write: for each strip of data of a whole stripe;
+    read_short: of one strip while its disk is lost.
     """
 
     scheme: Scheme
@@ -85,31 +82,6 @@ def read_short(scheme: Scheme) -> DiskWork:
     return DiskWork(scheme.k, 0)
 
 
-def survives_at(view: SiteView, pool: Pool, scheme: Scheme, level: Level) -> int:
-    """Losses of domains of a level, whichever they are, that leave every extent readable that may lie on the
-    bulk tier of a pool.
-    """
-    order = list(Level)
-    if level == Level.DISK:
-        return scheme.m  # two strips of an extent never share a disk
-    if order.index(level) >= order.index(scheme.level):
-        return scheme.survives
-    # A wider domain may hold as many strips of an extent as it has domains of the scheme's level.
-    most = _domains_inside(view, pool, level, scheme.level) * scheme.per_domain
-    lost = np.minimum(np.cumsum(most), scheme.strips)
-    return int((lost <= scheme.m).sum())
-
-
-def _domains_inside(view: SiteView, pool: Pool, outer: Level, inner: Level) -> Ints:
-    """How many domains of a level each domain of a wider one has, the most first."""
-    key = ("domains inside", pool.number, outer, inner)
-    if key not in view.findings:
-        rows = view.in_pool(pool, Tier.BULK)
-        pairs = np.unique(np.stack([view.domain_of(outer)[rows], view.domain_of(inner)[rows]]), axis=1)
-        view.findings[key] = np.sort(np.unique(pairs[0], return_counts=True)[1])[::-1]
-    return cast(Ints, view.findings[key])
-
-
 def lay_side_by_side(
     view: SiteView, pool: Pool, schemes: Sequence[Scheme], settings: Settings | None = None
 ) -> list[BenchRow]:
@@ -138,7 +110,7 @@ def _row(view: SiteView, paper: SiteView, pool: Pool, scheme: Scheme, wish: Sett
         against=too_few_domains(view, pool, scheme, Tier.BULK),
         takes=takes,
         needs=scheme.least_domains,
-        to_heal=scheme.least_domains + (pool.headroom_losses if scheme.m else 0),
+        to_heal=scheme.least_domains + 1,
         small_write=small_write(scheme),
         large_write=large_write(scheme),
         read_short=read_short(scheme),
@@ -163,7 +135,7 @@ def _row(view: SiteView, paper: SiteView, pool: Pool, scheme: Scheme, wish: Sett
     return replace(
         there,
         usable=usable,
-        survives=tuple((level, survives_at(paper, pool, scheme, level)) for level in Level),
+        survives=tuple((level, survives_at(paper, pool, Tier.BULK, scheme, level)) for level in Level),
         repair_disk=disk,
         repair_node=node,
         chance=chance_of(paper, tried, fills, wish),

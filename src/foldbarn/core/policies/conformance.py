@@ -53,7 +53,8 @@ class Conformance:
             return "It keeps its policy."
         said = " ".join(b.sentence for b in self.broken)
         if self.standing == Standing.CATCHING_UP:
-            return f"{said} All {say_count(self.strips, 'strip')} that this takes are on their way."
+            going = "is on its" if self.strips == 1 else "are on their"
+            return f"{said} {say_count(self.strips, 'strip')}, all that this takes, {going} way."
         return said
 
 
@@ -92,7 +93,8 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
         words = f"It is to survive the loss of {say_count(wishes.survives, level)}, and {now} now."
         broken.append(Broken(Promise.SURVIVES, words))
     if crowded_extents:
-        words = f"{say_count(crowded_extents, 'extent')} of it have two strips in one {level}."
+        have = "has" if crowded_extents == 1 else "have"
+        words = f"{say_count(crowded_extents, 'extent')} of it {have} strips that share a {level}."
         broken.append(Broken(Promise.SPREAD, words))
     if any(ply.tier != tier_of(wishes) for ply in volume.plies):
         broken.append(

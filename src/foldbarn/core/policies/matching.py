@@ -40,13 +40,13 @@ class Against:
 @dataclass(frozen=True, slots=True)
 class Answer:
     """A pool's answer to a policy: it keeps it, or everything that stands against it. room: bytes that a new
-    volume may have there, where that was asked; full: how full its tier would be, 0 to 1, with the volume
-    that was asked for.
+    volume may have there, None where that was not asked; full: how full its tier would be, 0 to 1, with the
+    volume that was asked for.
     """
 
     pool: int  # row
     against: tuple[Against, ...]
-    room: int = 0
+    room: int | None = None
     full: float = 0.0
 
     @property
@@ -113,7 +113,7 @@ def answer(view: SiteView, pool: Pool, wishes: Wishes, size: int = 0, *, room: b
 def _answer(view: SiteView, pool: Pool, wishes: Wishes, size: int, room: bool) -> Answer:
     tier, scheme = tier_of(wishes), wishes.scheme
     found = against(view, pool, wishes, size)
-    most, full = 0, 0.0
+    most, full = 0 if room else None, 0.0
     if room and all(a.wish == Wish.ROOM for a in found):
         most = most_that_fits(view, pool, scheme, tier).extents * scheme.k * pool.strip_bytes
     if size and not found:

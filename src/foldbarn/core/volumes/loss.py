@@ -6,13 +6,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass, fields
 from enum import StrEnum
+from typing import cast
 
 import numpy as np
 
 from foldbarn.core.arrays import Flags, Ints
 from foldbarn.core.names import natural_key
 from foldbarn.core.pools.protection import Level, Scheme
-from foldbarn.core.site import Ply, Pool, SiteView, Volume
+from foldbarn.core.site import Ply, Pool, SiteView, Tier, Volume
 
 
 class DataState(StrEnum):
@@ -221,3 +222,30 @@ def survivors(losses: SingleLosses, view: SiteView) -> Flags:
     """
     kept = [losses.lost[row, :, ply.scheme.m + 1 :].sum(axis=1) == 0 for row, ply in enumerate(view.plies)]
     return np.array(kept, dtype=np.bool_)
+
+
+def survives_at(view: SiteView, pool: Pool, tier: Tier, scheme: Scheme, level: Level) -> int:
+    """Losses of domains of a level, whichever they are, that leave every extent readable that may come to lie
+    on a tier of a pool under a scheme, as it stands and as it may be moved.
+    """
+    order = list(Level)
+    if level == Level.DISK:
+        return scheme.m  # two strips of an extent never share a disk
+    if order.index(level) >= order.index(scheme.level):
+        return scheme.survives
+    # A wider domain may hold as many strips of an extent as it has domains of the scheme's level.
+    most = _domains_inside(view, pool, tier, level, scheme.level) * scheme.per_domain
+    lost = np.minimum(np.cumsum(most), scheme.strips)
+    return int((lost <= scheme.m).sum())
+
+
+def _domains_inside(view: SiteView, pool: Pool, tier: Tier, outer: Level, inner: Level) -> Ints:
+    """How many domains of a level each domain of a wider one has, the most first. Found once for each picture
+    of the site.
+    """
+    key = ("domains inside", pool.number, tier, outer, inner)
+    if key not in view.findings:
+        rows = view.in_pool(pool, tier)
+        pairs = np.unique(np.stack([view.domain_of(outer)[rows], view.domain_of(inner)[rows]]), axis=1)
+        view.findings[key] = np.sort(np.unique(pairs[0], return_counts=True)[1])[::-1]
+    return cast(Ints, view.findings[key])

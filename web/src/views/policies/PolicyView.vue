@@ -36,11 +36,11 @@ const broken = computed(() => policy.value?.users.filter((u) => u.standing !== "
         <section aria-label="Volumes that keep it">
           <div class="sec">
             <h2>Volumes that keep it</h2>
-            <span class="small">{{
-              policy.users.length
-                ? `${count(policy.users.length, "volume")}, ${broken ? `${broken} not as promised` : "all as promised"}`
-                : "none yet"
-            }}</span>
+            <span v-if="policy.users.length" class="small"
+              >{{ count(policy.users.length, "volume") }},
+              {{ broken ? `${broken} not as promised now` : "all as promised" }}</span
+            >
+            <span v-else class="small">none yet</span>
           </div>
           <VTable v-if="policy.users.length" class="plain">
             <thead>

@@ -120,9 +120,10 @@ const write = (row: BenchRow) => ({
       </tbody>
     </VTable>
     <p v-if="bench" class="small">
-      <template v-if="waits"
-        >* {{ span(waits) }} of it wait for a replacement: the others have no place for what was lost. </template
-      >Times are the least that disks and ports allow, with the grace before them. {{ bench.left_out }}
+      <template v-if="waits">
+        * {{ span(waits) }} of it wait for a replacement: the others have no place for what was lost.
+      </template>
+      Times are the least that disks and ports allow, with the grace before them. {{ bench.left_out }}
     </p>
   </section>
 </template>

@@ -15,6 +15,7 @@ from foldbarn.changes.engine.effects import (
     Promise,
     TextRow,
     Texts,
+    unchanged,
     warning,
 )
 from foldbarn.changes.engine.kind import Kind, Params, register
@@ -28,7 +29,7 @@ from foldbarn.core.policies.matching import Answer, answers
 from foldbarn.core.policies.policy import Policy, Wishes, scheme_wished, wishes_of
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import SiteView
-from foldbarn.core.touching import Meant, Thing, shared
+from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list
 from foldbarn.store import policies
 from foldbarn.store.database import Session, announce
@@ -101,11 +102,11 @@ class SavePolicy(Kind[SavePolicyParams]):
         found = answers(view, wishes)
         meant_for = params.meant_for.strip()
         if old and (old.wishes, old.meant_for) == (wishes, meant_for):
-            blockers.append(Note(sentence="Nothing would be different.", about="name"))
+            blockers.append(unchanged("name"))
         if not any(a.keeps for a in found):
             blockers.append(_kept_by_none(view, found))
         step = WritePolicy(
-            policy=old.number if old else 0,
+            policy=old.number if old else NEW,
             base=params.version,
             called=name,
             scheme=SchemeAt.of(scheme),
@@ -121,7 +122,8 @@ class SavePolicy(Kind[SavePolicyParams]):
             summary=f"{wishes.sentence()} Kept by {kept_by}.",
             steps=[Planned(step, "Write it down", "New volumes get this version.")],
             effects=_effects(view, old, wishes, found),
-            touches=[shared(Thing.POLICY, old.number if old else NEW)],
+            # New ones come one after the other, so that of two with the same name the second is told so.
+            touches=[shared(Thing.POLICY, old.number) if old else alone(Thing.POLICY, NEW)],
             meant=Meant(policies=(old,)) if old else Meant(),
             blockers=blockers,
             warnings=_warnings(wishes),

@@ -8,7 +8,7 @@ from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any, ClassVar
 
-from foldbarn.changes.engine.effects import Note, Promise, TextRow, Texts, warning
+from foldbarn.changes.engine.effects import Note, Promise, TextRow, Texts, unchanged, warning
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned, Undo
 from foldbarn.changes.engine.runner import Run
@@ -109,7 +109,7 @@ class SetPool(Kind[SetPoolParams]):
             ],
             touches=[shared(Thing.POOL, pool.number), alone(Thing.SETTINGS, pool.number)],
             meant=Meant(pools=(pool,)),
-            blockers=[] if values else [Note(sentence="Nothing would be different.", about="pool")],
+            blockers=[] if values else [unchanged("pool")],
             warnings=_warnings(after, wished),
             undo=Undo(self.name, {"pool": pool.name, **{name: now[name] for name in values}}),
         )

@@ -51,6 +51,7 @@ from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.site import Contact, Pool, SiteView, Tier, plain_volume
 from foldbarn.core.touching import Meant, Thing, shared
 from foldbarn.core.units import parse_size, say_binary, say_count, say_list, say_size
+from foldbarn.core.volumes.loss import survives_at
 from foldbarn.store import disks, nodes, policies, pools, volumes
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.placements import read_placement
@@ -235,11 +236,11 @@ def _wished(view: SiteView, params: CreateVolumeParams) -> tuple[Policy | None, 
         copies = params.copies
         scheme = replace(usual, level=level) if copies is None else mirror(copies, level)
         return None, _plainly(scheme, params.tier), pool
-    if params.copies is not None or params.level is not None:
+    if params.copies is not None or params.level is not None or params.tier != Tier.BULK:
         raise NotPossible(
-            "A policy says how many copies there are and what they are kept apart by.",
+            "A policy says how many copies there are, what keeps them apart, and on which tier they lie.",
             about="copies",
-            next_step="Leave copies and level out, or the policy.",
+            next_step="Leave copies, level and tier out, or the policy.",
         )
     policy = view.policy(params.policy)
     if params.pool:
@@ -267,13 +268,13 @@ def _choice(
     """Why it is this pool, where nobody named one."""
     if policy is None or params.pool:
         return []
-    found = answers(view, policy.wishes, wish.size, room=False)
+    found = answers(view, policy.wishes, parse_size(params.size), room=False)
     mine = next(a for a in found if view.pools[a.pool].number == wish.pool.number)
     others = [a for a in found if a.keeps and a is not mine]
     words = f"{wish.pool.name} keeps {policy.name}, and would be {mine.full:.0%} full."
     if others:
         fuller = say_list([f"{view.pools[a.pool].name} ({a.full:.0%})" for a in others])
-        words += f" {fuller} would be fuller."
+        words += f" {fuller} would be at least as full."
     else:
         words += " No other pool can take it."
     return [Promise(title="Chosen pool", sentence=words), answers_effect(view, found)]
@@ -453,9 +454,11 @@ def _warnings(view: SiteView, after: SiteView, wish: VolumeWish) -> list[Note]:
     if scheme.survives == 0:
         words = "With one copy, the loss of any disk it lies on loses data for good."
         found.append(warning("one-copy", words, about="copies"))
-    racks = view.disk_rack[open_disks(view, pool, wish.tier)]
-    if scheme.level in (Level.NODE, Level.DISK) and len(np.unique(racks)) > 1:
-        words = f"Copies are kept apart by {scheme.level} only: one rack may hold them all."
+    racks = len(np.unique(view.disk_rack[open_disks(view, pool, wish.tier)]))
+    narrow = scheme.survives > 0 and scheme.level in (Level.NODE, Level.DISK)
+    if narrow and racks > 1 and not survives_at(view, pool, wish.tier, scheme, Level.RACK):
+        what = "Copies" if scheme.is_mirror else "Strips"
+        words = f"{what} are kept apart by {scheme.level} only: without one rack extents could be unreadable."
         found.append(warning("one-rack", words, about="level"))
     return found
 
