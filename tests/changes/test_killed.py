@@ -143,6 +143,15 @@ def delete_policy(site: Site) -> dict[str, Any]:
     return {"policy": "two-and-one"}
 
 
+def keep_policy(site: Site) -> dict[str, Any]:
+    """One volume of two gets one more copy, the other gives one up."""
+    site.do("form-pool", **mixed(site))
+    site.do("save-policy", name="three", copies=3, level="node")
+    site.do("create-volume", name="more", pool="quayside", size="8 GiB", copies=4, level="node")
+    site.do("create-volume", name="fewer", pool="quayside", size="8 GiB", copies=2, level="disk")
+    return {"volumes": ["more", "fewer"], "policy": "three"}
+
+
 def describe(_: Site) -> dict[str, Any]:
     return {"text": write_text(text_of(current_view())).replace("name: NQ-1", "name: NQ-one")}
 
@@ -170,6 +179,7 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         purpose_ports,
         save_policy,
         delete_policy,
+        keep_policy,
         describe,
     )
 }

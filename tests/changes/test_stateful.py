@@ -11,7 +11,7 @@ from __future__ import annotations
 import os
 import sys
 import traceback
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Container, Iterator
 from contextlib import AbstractContextManager, contextmanager, suppress
 from typing import Any, ClassVar
 
@@ -161,6 +161,13 @@ class Barn(RuleBasedStateMachine):
     @rule(seed=SEEDS)
     def delete_policy(self, seed: int) -> None:
         self.wish("delete-policy", policy=one_of(list(POLICIES), seed))
+
+    @rule(seed=SEEDS)
+    def keep_policy(self, seed: int) -> None:
+        """One volume or two get another policy, or the version of theirs that is the newest by now."""
+        if found := [v.name for v in current_view().volumes]:
+            names = [one_of(found, seed), one_of(found, seed // 5)]
+            self.wish("keep-policy", volumes=names, policy=one_of(list(POLICIES), seed // 7))
 
     @rule(seed=SEEDS)
     def delete_volume(self, seed: int) -> None:
@@ -406,15 +413,22 @@ class Barn(RuleBasedStateMachine):
 
     @invariant()
     def copies_stand_apart(self) -> None:
-        """Except where one of them is lost, and so is no copy; and where nodes have changed places since."""
+        """Except where one of them is lost, and so is no copy; where nodes have changed places since; and
+        while they are moved apart for another policy, or back."""
         if "arrange" in self.wished:
             return
-        self.check_apart()
+        with transaction() as session:
+            asked = select(ChangeRow).where(ChangeRow.kind == "keep-policy", ChangeRow.state != "done")
+            moving = {n for row in session.scalars(asked) for n in row.meant["volume"].values()}
+        self.check_apart(moving)
 
-    def check_apart(self) -> None:
+    def check_apart(self, left_out: Container[int] = ()) -> None:
+        """left_out: numbers of volumes."""
         view = current_view()
         lost = np.append(view.disk_given_up & ~view.disk_ready, True)
         for volume in view.volumes:
+            if volume.number in left_out:
+                continue
             rows = view.rows(volume.plies[0])
             domains = np.append(view.domain_of(volume.plies[0].scheme.level), -1)[rows].astype(np.int64)
             domains[lost[rows]] = -1 - np.arange(domains.size).reshape(domains.shape)[lost[rows]]
@@ -561,6 +575,7 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "arrange",
         "save-policy",
         "delete-policy",
+        "keep-policy",
     }
     assert set(KINDS) == here
 

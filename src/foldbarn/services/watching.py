@@ -654,12 +654,12 @@ def start_mending() -> None:
 
 
 def _busy_pools(session: Session) -> set[int]:
-    """Numbers of pools whose strips some open change moves: a rebuild, or a drain that has begun and is not
-    paused.
+    """Numbers of pools whose strips some open change moves: a rebuild, or a drain or a catching up that has
+    begun and is not paused.
     """
     rebuilt = {n for row in kept.open_of_kind(session, "rebuild") for n in row.meant.get("pool", {}).values()}
-    drained = {(step.payload or {}).get("pool", 0) for step in kept.steps_under_way(session, "drain")}
-    return rebuilt | drained
+    moving = [*kept.steps_under_way(session, "drain"), *kept.steps_under_way(session, "catch-up")]
+    return rebuilt | {(step.payload or {}).get("pool", 0) for step in moving}
 
 
 def _to_mend(view: SiteView, pool: Pool, asked: str) -> str:

@@ -114,6 +114,11 @@ def forget_plies(session: Session, plies: Iterable[int]) -> int:
     return int(session.execute(delete(MoveRow).where(MoveRow.ply_id.in_(list(plies)))).rowcount)  # type: ignore[attr-defined]
 
 
+def forget_strips(session: Session, ply: int, beyond: int) -> None:
+    """Deletes the moves of strips from this one on, which the ply has no more."""
+    session.execute(delete(MoveRow).where(MoveRow.ply_id == ply, MoveRow.strip >= beyond))
+
+
 def forget_ended(session: Session, seconds: float) -> int:
     """Deletes the moves of changes that ended longer ago than this: their sums stand with the change. Returns
     how many there were.

@@ -68,6 +68,20 @@ def open_(session: Session, volume: int) -> None:
     session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(forming=False))
 
 
+def hold_as(session: Session, ply: int, scheme: Scheme, placement: Disks, policy_version: int | None) -> None:
+    """A volume's only ply is held by another scheme of as many data strips, and the volume by another policy
+    (the row of its version). Nobody moves strips of its pool meanwhile.
+    """
+    row = session.get_one(PlyRow, ply)
+    row.m, row.level, row.per_domain = scheme.m, scheme.level.value, scheme.per_domain
+    row.version += 1
+    moves.forget_strips(session, ply, scheme.strips)
+    session.execute(delete(PlacementRow).where(PlacementRow.ply_id == ply))
+    write_placement(session, ply, placement)
+    mine = update(VolumeRow).where(VolumeRow.id == row.volume_id)
+    session.execute(mine.values(policy_version_id=policy_version))
+
+
 def forget(session: Session, volume: int) -> int:
     """Deletes a volume, its plies and their moves. Returns how many moves there were."""
     plies = list(session.scalars(select(PlyRow.id).where(PlyRow.volume_id == volume)))

@@ -26,6 +26,10 @@ class Wish(StrEnum):
     ENCRYPTION = "encryption"
     DOMAINS = "domains"
     ROOM = "room"
+    # Of a volume that is there, and is to keep another policy.
+    UNCHANGED = "unchanged"
+    WHOLE = "whole"  # its strips that stay have to be there
+    ANEW = "anew"  # it would have to be written anew
 
 
 @dataclass(frozen=True, slots=True)
@@ -152,16 +156,20 @@ def too_few_domains(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> A
     return Against(Wish.DOMAINS, words, f"Choose {listed}.")
 
 
-def _too_large(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, size: int) -> Against:
-    """That a volume does not fit, with what limits its size."""
-    fit = most_that_fits(view, pool, scheme, tier)
-    limits = {
+def said_limit(pool: Pool, scheme: Scheme, limit: Limit) -> str:
+    """What keeps a volume of a pool from being larger."""
+    return {
         Limit.APART: "where its copies can be kept apart"
         if scheme.is_mirror
         else "where its strips can be kept apart",
         Limit.FILL_LINE: f"up to its fill line of {pool.fill_line:.0%}",
         Limit.CAP: f"up to its cap on overcommit of {pool.overcommit_cap:g}",
-    }
+    }[limit]
+
+
+def _too_large(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, size: int) -> Against:
+    """That a volume does not fit, with what limits its size."""
+    fit = most_that_fits(view, pool, scheme, tier)
     smaller = "Choose a smaller size, fewer copies, or add disks."
     if not scheme.is_mirror:
         smaller = "Choose a smaller size, or add disks."
@@ -173,7 +181,7 @@ def _too_large(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, size: int
     asked = f"{say_size(rounded_size(size, pool))} does" if size else "The smallest volume does"
     words = (
         f"{asked} not fit: {pool.name} can take {say_size(fit.extents * scheme.k * pool.strip_bytes)} more "
-        f"with {scheme.counted()}, {limits[fit.limit]}."
+        f"with {scheme.counted()}, {said_limit(pool, scheme, fit.limit)}."
     )
     return Against(Wish.ROOM, words, steps[fit.limit])
 

@@ -21,7 +21,6 @@ from foldbarn.changes.engine.effects import (
     Promise,
     Row,
     Sums,
-    warning,
 )
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
@@ -29,6 +28,7 @@ from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside, Outside
 from foldbarn.changes.kinds.policies.save_policy import answers_effect
 from foldbarn.changes.kinds.pools.schemes import SchemeAt
+from foldbarn.changes.kinds.volumes.warnings import warnings_of
 from foldbarn.core.arrays import Disks
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Figure, Part, make_figure
@@ -45,13 +45,11 @@ from foldbarn.core.policies.matching import (
 )
 from foldbarn.core.policies.policy import Policy, Wishes
 from foldbarn.core.pools.capacity import by_domain, free_figure, pool_space, stranded_slots
-from foldbarn.core.pools.healing import healing_sentence, heals
 from foldbarn.core.pools.placement import place, strips_by_disk
 from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.site import Contact, Pool, SiteView, Tier, plain_volume
 from foldbarn.core.touching import Meant, Thing, shared
 from foldbarn.core.units import parse_size, say_binary, say_count, say_list, say_size
-from foldbarn.core.volumes.loss import survives_at
 from foldbarn.store import disks, nodes, policies, pools, volumes
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.placements import read_placement
@@ -219,7 +217,7 @@ class CreateVolume(Kind[CreateVolumeParams]):
             ],
             meant=Meant(pools=(pool,), policies=(policy,) if policy else ()),
             blockers=blockers,
-            warnings=_warnings(view, after, wish),
+            warnings=warnings_of(view, after, wish.pool, wish.scheme, wish.tier),
         )
 
 
@@ -444,23 +442,6 @@ def _domains(view: SiteView, wish: VolumeWish, taken: np.ndarray) -> Domains:
             for d, r, t in zip(labels.tolist(), room.tolist(), takes.tolist(), strict=True)
         ],
     )
-
-
-def _warnings(view: SiteView, after: SiteView, wish: VolumeWish) -> list[Note]:
-    pool, scheme, found = wish.pool, wish.scheme, []
-    space, space_after = (pool_space(site, pool).of(wish.tier) for site in (view, after))
-    if heals(view, pool, space) and not heals(after, pool, space_after):
-        found.append(warning("heals-no-more", healing_sentence(after, pool, space_after), about="copies"))
-    if scheme.survives == 0:
-        words = "With one copy, the loss of any disk it lies on loses data for good."
-        found.append(warning("one-copy", words, about="copies"))
-    racks = len(np.unique(view.disk_rack[open_disks(view, pool, wish.tier)]))
-    narrow = scheme.survives > 0 and scheme.level in (Level.NODE, Level.DISK)
-    if narrow and racks > 1 and not survives_at(view, pool, wish.tier, scheme, Level.RACK):
-        what = "Copies" if scheme.is_mirror else "Strips"
-        words = f"{what} are kept apart by {scheme.level} only: without one rack extents could be unreadable."
-        found.append(warning("one-rack", words, about="level"))
-    return found
 
 
 def _strips_by_node(ply: int) -> dict[int, dict[str, list[list[int]]]]:

@@ -1,0 +1,31 @@
+"""What a person should know of a volume's protection before it is made, or comes to be another."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from foldbarn.changes.engine.effects import Note, warning
+from foldbarn.core.policies.matching import open_disks
+from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.pools.healing import healing_sentence, heals
+from foldbarn.core.pools.protection import Level, Scheme
+from foldbarn.core.site import Pool, SiteView, Tier
+from foldbarn.core.volumes.loss import survives_at
+
+
+def warnings_of(view: SiteView, after: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> list[Note]:
+    """after: the site with the volume held by this scheme on a tier of a pool."""
+    found = []
+    space, space_after = (pool_space(site, pool).of(tier) for site in (view, after))
+    if heals(view, pool, space) and not heals(after, pool, space_after):
+        found.append(warning("heals-no-more", healing_sentence(after, pool, space_after), about="copies"))
+    if scheme.survives == 0:
+        words = "With one copy, the loss of any disk it lies on loses data for good."
+        found.append(warning("one-copy", words, about="copies"))
+    racks = len(np.unique(view.disk_rack[open_disks(view, pool, tier)]))
+    narrow = scheme.survives > 0 and scheme.level in (Level.NODE, Level.DISK)
+    if narrow and racks > 1 and not survives_at(view, pool, tier, scheme, Level.RACK):
+        what = "Copies" if scheme.is_mirror else "Strips"
+        words = f"{what} are kept apart by {scheme.level} only: without one rack extents could be unreadable."
+        found.append(warning("one-rack", words, about="level"))
+    return found

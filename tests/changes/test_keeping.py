@@ -1,0 +1,331 @@
+"""Another policy, or a newer version of one, for volumes in use: what is written for it, what is refused, and
+what becomes of it when its process dies, it is withdrawn, or nodes fail meanwhile.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import numpy as np
+import pytest
+from conftest import ME, Site
+from sqlalchemy import func, select
+from test_changes import Killed, find_again, held, lose, should_hold
+from test_policies import plan_of, refusals, save
+
+from foldbarn.changes.engine import moving
+from foldbarn.changes.engine.effects import Moved, Promise, Sums
+from foldbarn.changes.engine.runner import run_change
+from foldbarn.core.policies.conformance import Standing, conformance
+from foldbarn.core.pools.protection import Level
+from foldbarn.core.volumes.loss import DataState, enough_to_read, fate_of, present_strips
+from foldbarn.services import changes, watching
+from foldbarn.store.database import transaction
+from foldbarn.store.tables import MoveRow
+from foldbarn.store.views import current_view
+
+pytestmark = pytest.mark.pooled
+
+
+def by_policies(site: Site) -> None:
+    """A pair by node, three by rack, and a volume of 30 extents that keeps the pair."""
+    save(site, name="pair", copies=2, level="node")
+    save(site, name="three", copies=3, level="rack")
+    site.do("create-volume", name="charts", policy="pair", size="30 GiB")
+
+
+def keep(site: Site, policy: str, *volumes: str) -> int:
+    return site.do("keep-policy", volumes=list(volumes or ("charts",)), policy=policy)
+
+
+def kept(name: str = "charts") -> tuple[str, int, Standing]:
+    view = current_view()
+    volume = view.volume(name)
+    policy, stands = view.policy_of(volume), conformance(view, volume)
+    assert policy is not None
+    assert stands is not None
+    return policy.name, volume.plies[0].scheme.strips, stands.standing
+
+
+def copied() -> int:
+    with transaction() as session:
+        return (
+            session.scalar(select(func.count(MoveRow.id)).where(MoveRow.state.in_(("copied", "dropped"))))
+            or 0
+        )
+
+
+def test_a_third_copy_is_written_beside_the_two_that_stay(barn_site: Site) -> None:
+    by_policies(barn_site)
+    before = current_view().volume("charts").plies[0].placement
+    plan = plan_of("keep-policy", volumes=["charts"], policy="three")
+    foretold = next(e for e in plan.effects if isinstance(e, Moved))
+    rows = {
+        r.label: (r.before.value, r.after.value)
+        for r in next(e for e in plan.effects if isinstance(e, Sums)).rows
+    }
+    assert rows["charts on disks"] == (60 * 2**30, 90 * 2**30)
+    number = keep(barn_site, "three")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    assert kept() == ("three", 3, Standing.KEPT)
+    assert held(barn_site) == should_hold()
+    # In racks of one node each the two lay well: only the third is written.
+    assert foretold.bytes == copied() * 2**30 == 30 * 2**30
+    assert (current_view().volume("charts").plies[0].placement[:, :2] == before).all()
+    domains = current_view().domain_of(Level.RACK)[
+        current_view().rows(current_view().volume("charts").plies[0])
+    ]
+    assert all(len(set(found)) == 3 for found in domains.tolist())
+
+
+def test_what_is_beyond_is_given_up_and_its_room_is_free_again(barn_site: Site) -> None:
+    by_policies(barn_site)
+    keep(barn_site, "three")
+    number = keep(barn_site, "pair")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    assert kept() == ("pair", 2, Standing.KEPT)
+    assert held(barn_site) == should_hold()
+    assert len(held(barn_site)) == 60
+
+
+def test_a_newer_version_is_taken_up_by_those_who_are_asked_to(barn_site: Site) -> None:
+    by_policies(barn_site)
+    barn_site.do("create-volume", name="tides", policy="pair", size="5 GiB")
+    barn_site.do("create-volume", name="plain", pool="quayside", size="5 GiB", copies=1, level="disk")
+    save(barn_site, name="pair", version=1, copies=3, level="node")
+    number = keep(barn_site, "pair", "charts", "plain", "CHARTS")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    view = current_view()
+    assert {v.name: (v.policy and v.policy[1], v.plies[0].scheme.strips) for v in view.volumes} == {
+        "charts": (2, 3),
+        "tides": (1, 2),
+        "plain": (2, 3),
+    }
+    assert held(barn_site) == should_hold()
+    [again] = plan_of("keep-policy", volumes=["charts"], policy="pair").blockers
+    assert (again.sentence, again.code) == ("charts keeps version 2 of pair already.", "unchanged")
+
+
+def test_copies_that_stand_too_close_for_it_are_moved_apart(barn_site: Site) -> None:
+    """Copies kept apart by disk share nodes; a policy by rack moves only those that share a rack."""
+    save(barn_site, name="three", copies=3, level="rack")
+    barn_site.do("create-volume", name="charts", pool="quayside", size="30 GiB", copies=3, level="disk")
+    view = current_view()
+    ply = view.volume("charts").plies[0]
+    racks = view.domain_of(Level.RACK)[view.rows(ply)].tolist()
+    close = sum(3 - len(set(found)) for found in racks)
+    assert close > 0
+    number = keep(barn_site, "three")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    assert kept() == ("three", 3, Standing.KEPT)
+    assert copied() == close
+    assert held(barn_site) == should_hold()
+
+
+@pytest.mark.parametrize(
+    ("policy", "says"),
+    [
+        ({"copies": 2, "level": "room", "name": "p"}, ""),  # two rooms, two copies: it can
+        ({"copies": 3, "level": "rack", "fast": True, "name": "p"}, "No pool can keep it."),
+    ],
+)
+def test_what_the_pool_cannot_hold_is_refused_before(
+    barn_site: Site, policy: dict[str, Any], says: str
+) -> None:
+    by_policies(barn_site)
+    if says:
+        assert any(s.startswith(says) for s in refusals("save-policy", **policy))
+        return
+    save(barn_site, **policy)
+    assert barn_site.state(keep(barn_site, "p")) == "done"
+    assert kept() == ("p", 2, Standing.KEPT)
+
+
+def test_what_cannot_be_kept_is_refused_with_what_would_help(barn_site: Site) -> None:
+    by_policies(barn_site)
+    save(barn_site, name="wide", copies=4, level="rack")
+    assert refusals("keep-policy", volumes=["nobody"], policy="pair") == [
+        "There is no volume named 'nobody'."
+    ]
+    assert refusals("keep-policy", volumes=["charts"], policy="none") == ["There is no policy named 'none'."]
+    lose(barn_site, "petrel")  # of four racks there are three
+    [few] = plan_of("keep-policy", volumes=["charts"], policy="wide").blockers
+    assert "4 copies need 4 racks" in few.sentence
+    find_again(barn_site, "petrel")
+    barn_site.do("create-volume", name="large", pool="quayside", size="25 TiB", copies=2, level="node")
+    [full] = plan_of("keep-policy", volumes=["large"], policy="wide").blockers
+    assert full.sentence == (
+        "large would not fit: with 4 copies quayside can take 24.60 TB in its place, "
+        "up to its fill line of 85%."
+    )
+    assert full.next_step == "Choose a policy that takes less, or add disks."
+    assert kept() == ("pair", 2, Standing.KEPT)
+
+
+def test_a_copy_is_not_given_up_while_another_cannot_be_read(barn_site: Site) -> None:
+    by_policies(barn_site)
+    keep(barn_site, "three")
+    lose(barn_site, "fulmar", given_up=False)
+    view = current_view()
+    ply = view.volume("charts").plies[0]
+    short = int((~present_strips(view, ply)[:, :2]).sum())
+    assert short
+    [blocker] = plan_of("keep-policy", volumes=["charts"], policy="pair").blockers
+    assert blocker.sentence == f"{short} strips of charts that would stay cannot be read now, on fulmar."
+    assert blocker.next_step == "Wait until they have been written again, or bring fulmar back."
+    # Each of the two is tried: it is refused no more.
+    find_again(barn_site, "fulmar")
+    assert plan_of("keep-policy", volumes=["charts"], policy="pair").blockers == ()
+    lose(barn_site, "fulmar")
+    assert plan_of("keep-policy", volumes=["charts"], policy="pair").blockers
+    barn_site.do("rebuild", pool="quayside")
+    assert plan_of("keep-policy", volumes=["charts"], policy="pair").blockers == ()
+
+
+def test_where_a_node_is_lost_between_the_look_and_the_step_it_ends_with_the_reason(barn_site: Site) -> None:
+    by_policies(barn_site)
+    keep(barn_site, "three")
+    number = changes.carry_out(ME, "keep-policy", {"volumes": ["charts"], "policy": "pair"})
+    lose(barn_site, "fulmar")
+    run_change(number)
+    assert barn_site.state(number) == "withdrawn"
+    assert "cannot be read now, on fulmar" in barn_site.problem(number)
+    assert kept()[:2] == ("three", 3)
+
+
+def test_two_policies_for_one_volume_come_one_after_the_other_and_the_second_is_told(barn_site: Site) -> None:
+    by_policies(barn_site)
+    save(barn_site, name="wide", copies=4, level="rack")
+    first = changes.carry_out(ME, "keep-policy", {"volumes": ["charts"], "policy": "three"})
+    second = changes.carry_out(ME, "keep-policy", {"volumes": ["charts"], "policy": "wide"})
+
+    def dies(*_: Any) -> None:
+        raise Killed
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(moving.Mover, "carry", dies)
+        with pytest.raises(Killed):
+            run_change(first)
+    gone = changes.carry_out(ME, "delete-policy", {"policy": "pair"})  # which charts may go back to
+    run_change(second)
+    run_change(gone)
+    assert barn_site.state(second) == barn_site.state(gone) == "waiting"
+    run_change(first)
+    run_change(second)
+    run_change(gone)
+    assert barn_site.state(first) == "done", barn_site.problem(first)
+    assert barn_site.state(second) == "withdrawn"
+    assert barn_site.problem(second) == "charts keeps another policy by now."
+    assert barn_site.state(gone) == "done"
+
+
+@pytest.fixture
+def slow(barn_site: Site) -> Iterator[None]:
+    """Copies take a while."""
+    barn_site.yard.machines.speed = 20.0
+    yield
+    barn_site.yard.machines.speed = 5000.0
+
+
+def dies_in_the_middle(site: Site, number: int) -> None:
+    """The process of a change dies when some of what it writes has arrived, and some has not."""
+    looks, original = iter(range(1000)), moving.Mover._order
+
+    def die_later(self: Any, *args: Any) -> None:
+        original(self, *args)
+        if next(looks) >= 1 and copied():
+            raise Killed
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(moving.Mover, "_order", die_later)
+        with pytest.raises(Killed):
+            run_change(number)
+    site.yard.machines.speed = 5000.0
+
+
+def test_withdrawn_in_the_middle_it_goes_back_and_nothing_is_left_over(barn_site: Site, slow: None) -> None:
+    by_policies(barn_site)
+    number = changes.carry_out(ME, "keep-policy", {"volumes": ["charts"], "policy": "three"})
+    dies_in_the_middle(barn_site, number)
+    assert kept()[:2] == ("three", 3)
+    changes.ask(ME, number, "withdraw")
+    run_change(number)
+    assert barn_site.state(number) == "withdrawn", barn_site.problem(number)
+    assert kept() == ("pair", 2, Standing.KEPT)
+    barn_site.do("rebuild", pool="quayside")  # which a duty starts
+    assert held(barn_site) == should_hold()
+    assert len(held(barn_site)) == 60
+
+
+def test_what_was_given_up_is_written_again_where_it_is_withdrawn(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    by_policies(barn_site)
+    keep(barn_site, "three")
+    plan = plan_of("keep-policy", volumes=["charts"], policy="pair")
+    assert "the strips that are given up are written again" in plan.steps[0].detail
+    assert next(e for e in plan.effects if isinstance(e, Promise)).sentence == (
+        "What charts has beyond 2 copies is given up only while all the others can be read."
+    )
+    number = changes.carry_out(ME, "keep-policy", {"volumes": ["charts"], "policy": "pair"})
+
+    def dies(*_: Any, **__: Any) -> None:
+        raise Killed
+
+    with monkeypatch.context() as patch:
+        patch.setattr("foldbarn.changes.kinds.pools.rebuild.compare", dies)
+        with pytest.raises(Killed):
+            run_change(number)
+    assert kept()[:2] == ("pair", 2)
+    changes.ask(ME, number, "withdraw")
+    run_change(number)
+    assert kept()[:2] == ("three", 3)
+    watching.start_mending()
+    with transaction() as session:
+        [mending] = [row.id for row in watching.kept.open_of_kind(session, "rebuild")]
+    run_change(mending)
+    assert kept() == ("three", 3, Standing.KEPT)
+    assert held(barn_site) == should_hold()
+
+
+def test_a_live_volume_that_is_short_gets_all_it_lacks_though_its_process_dies(
+    barn_site: Site, slow: None
+) -> None:
+    """A node is lost, its volume gets one more copy, and the process dies in the middle."""
+    by_policies(barn_site)
+    lose(barn_site, "turnstone")
+    view = current_view()
+    volume = view.volume("charts")
+    lost = int((~present_strips(view, volume.plies[0])).sum())
+    assert lost
+    number = changes.carry_out(ME, "keep-policy", {"volumes": ["charts"], "policy": "three"})
+    least = present_strips(view, volume.plies[0]).sum(axis=1)
+    dies_in_the_middle(barn_site, number)
+    view = current_view()
+    now = present_strips(view, view.volume("charts").plies[0]).sum(axis=1)
+    assert (now >= least).all()
+    assert not (now == 3).all()
+    assert enough_to_read(view, view.volume("charts").plies[0]).all()
+    run_change(number)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    assert kept() == ("three", 3, Standing.KEPT)
+    assert fate_of(current_view(), current_view().volume("charts")).state == DataState.WHOLE
+    assert copied() == 30 + lost
+    find_again(barn_site, "turnstone")
+    barn_site.do("rebuild", pool="quayside")
+    assert held(barn_site) == should_hold()
+
+
+def test_while_it_is_written_a_volume_catches_up(barn_site: Site, slow: None) -> None:
+    by_policies(barn_site)
+    number = changes.carry_out(ME, "keep-policy", {"volumes": ["charts"], "policy": "three"})
+    dies_in_the_middle(barn_site, number)
+    view = current_view()
+    stands = conformance(view, view.volume("charts"))
+    assert stands is not None
+    assert stands.standing == Standing.CATCHING_UP
+    left = int((view.volume("charts").plies[0].placement == 0).sum())
+    assert 0 < left < 30
+    assert stands.strips == stands.on_their_way == left
+    assert np.isin(view.volume("charts").plies[0].placement[:, :2], 0).sum() == 0
