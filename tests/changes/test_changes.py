@@ -58,11 +58,11 @@ def should_hold() -> set[tuple[str, int, int, int]]:
     view = current_view()
     serial = {d.number: d.serial for d in view.disks}
     return {
-        (serial[disk], v.number, e, s)
-        for v in view.volumes
-        for e, row in enumerate(v.plies[0].placement.tolist())
+        (serial[disk], ply.number, e, s)
+        for ply in (*view.plies, *view.plies_anew)
+        for e, row in enumerate(ply.placement.tolist())
         for s, disk in enumerate(row)
-        if disk
+        if disk > 0
     }
 
 
@@ -149,6 +149,44 @@ def test_killed_in_the_middle_of_copying_it_goes_on(barn_site: Site, monkeypatch
     view = current_view()
     assert barn_site.state(number) == "done"
     assert fate_of(view, view.volumes[0]).state == DataState.WHOLE
+
+
+@pytest.mark.pooled
+def test_where_a_source_is_lost_in_the_middle_of_copying_another_is_read(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What a node was told to read lies on one that is lost, too, before it has been read."""
+    barn_site.volume(size="200 GiB")
+    lose(barn_site, "petrel")
+    machines = barn_site.yard.machines
+    machines.speed = 0.0
+    number = changes.carry_out(ME, "rebuild", {"pool": "quayside"})
+
+    def die_later(self: Any, *args: Any) -> None:
+        original(self, *args)
+        raise Killed
+
+    original = moving.Mover._order
+    with monkeypatch.context() as patch:
+        patch.setattr(moving.Mover, "_order", die_later)
+        with pytest.raises(Killed):
+            run_change(number)
+    lost = {d.serial for d in machines.nodes["fulmar"].disks}
+    read = {
+        r["disk"]
+        for o in machines.orders.values()
+        if o.kind == "copy"
+        for s in o.body["strips"]
+        for r in s["reads"]
+    }
+    assert lost & read
+    lose(barn_site, "fulmar")
+    machines.speed = 5000.0
+    run_change(number)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    view = current_view()
+    assert fate_of(view, view.volumes[0]).unavailable == 0
+    assert fate_of(view, view.volumes[0]).bare == 0  # of three racks two are left: two copies of each
 
 
 @pytest.mark.pooled

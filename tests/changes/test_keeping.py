@@ -12,12 +12,15 @@ import pytest
 from conftest import ME, Site
 from sqlalchemy import func, select
 from test_changes import Killed, find_again, held, lose, should_hold
+from test_cluster import hear
 from test_policies import plan_of, refusals, save
 
 from foldbarn.changes.engine import moving
 from foldbarn.changes.engine.effects import Moved, Promise, Sums
 from foldbarn.changes.engine.runner import run_change
+from foldbarn.core.errors import NotPossible
 from foldbarn.core.policies.conformance import Standing, conformance
+from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.volumes.loss import DataState, enough_to_read, fate_of, present_strips
 from foldbarn.services import changes, watching
@@ -264,7 +267,7 @@ def test_what_was_given_up_is_written_again_where_it_is_withdrawn(
     by_policies(barn_site)
     keep(barn_site, "three")
     plan = plan_of("keep-policy", volumes=["charts"], policy="pair")
-    assert "the strips that are given up are written again" in plan.steps[0].detail
+    assert "Withdrawn after this, what is given up is written again." in plan.steps[0].detail
     assert next(e for e in plan.effects if isinstance(e, Promise)).sentence == (
         "What charts has beyond 2 copies is given up only while all the others can be read."
     )
@@ -329,3 +332,231 @@ def test_while_it_is_written_a_volume_catches_up(barn_site: Site, slow: None) ->
     assert 0 < left < 30
     assert stands.strips == stands.on_their_way == left
     assert np.isin(view.volume("charts").plies[0].placement[:, :2], 0).sum() == 0
+
+
+# Written anew. -----------------------------------------------------------------------------------
+
+
+def parities(site: Site) -> None:
+    by_policies(site)
+    save(site, name="two-and-one", data=2, parity=1, level="rack")
+    save(site, name="two-and-two", data=2, parity=2, level="rack")
+
+
+def test_copies_become_parity_and_parity_copies(barn_site: Site) -> None:
+    parities(barn_site)
+    machines = barn_site.yard.machines
+    plan = plan_of("keep-policy", volumes=["charts"], policy="two-and-one")
+    foretold = next(e for e in plan.effects if isinstance(e, Moved)).bytes
+    rows = {r.label: r for r in next(e for e in plan.effects if isinstance(e, Sums)).rows}
+    assert (rows["charts on disks"].before.value, rows["charts on disks"].after.value) == (60 << 30, 45 << 30)
+    assert rows["Both on disks, meanwhile"].after.value == 105 << 30
+    before = sum(c.read_bytes for c in machines.counters.values())
+    number = keep(barn_site, "two-and-one")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    read = sum(c.read_bytes for c in machines.counters.values()) - before
+    assert read >= 30 << 30  # each byte of data once, whatever is made of it; consumers read as well
+    view = current_view()
+    volume = view.volume("charts")
+    assert (volume.anew, volume.extents, volume.plies[0].scheme.k) == (None, 15, 2)
+    assert kept() == ("two-and-one", 3, Standing.KEPT)
+    assert held(barn_site) == should_hold()
+    assert foretold == copied() << 30 == 45 << 30
+    assert barn_site.state(keep(barn_site, "three")) == "done"
+    assert kept() == ("three", 3, Standing.KEPT)
+    assert current_view().volume("charts").extents == 30
+    assert held(barn_site) == should_hold()
+
+
+def test_each_data_strip_is_made_from_the_strip_that_holds_the_same_bytes(barn_site: Site) -> None:
+    """What agents are told to read, strip by strip: from 2 and 1 of parity to 3 and 1, and the last extent is
+    not full.
+    """
+    parities(barn_site)
+    save(barn_site, name="three-and-one", data=3, parity=1, level="rack")
+    barn_site.do("create-volume", name="odd", policy="two-and-one", size="10 GiB")
+    view = current_view()
+    source = view.volume("odd").plies[0]
+    serials = {d.serial: d.number for d in view.disks}
+    keep(barn_site, "three-and-one", "odd")
+    ply = current_view().volume("odd").plies[0]
+    assert ply.extents == 4  # of three strips of data: the last has one
+    told = [
+        s
+        for o in barn_site.yard.machines.orders.values()
+        for s in o.body.get("strips", [])
+        if isinstance(s, dict)
+    ]
+    made = {s["extent"]: s["reads"] for s in told if s["ply"] == ply.number and "along" not in s}
+    assert set(made) == {0, 1, 2, 3}
+    for extent, reads in made.items():
+        data = [n for n in range(3 * extent, 3 * extent + 3) if n < 10]
+        assert [(r["ply"], r["extent"], r["strip"]) for r in reads] == [
+            (source.number, n // 2, n % 2) for n in data
+        ]
+        assert all(source.placement[r["extent"], r["strip"]] == serials[r["disk"]] for r in reads)
+
+
+def test_what_consumers_wrote_is_still_theirs_when_it_was_written_anew(barn_site: Site) -> None:
+    parities(barn_site)
+    barn_site.yard.machines.clock += 20_000
+
+    def written() -> int:
+        hear(barn_site)
+        watching.sum_written()
+        return current_view().volume("charts").written_bytes
+
+    before = written()
+    assert before > 0
+    keep(barn_site, "two-and-one")
+    assert before <= written() <= 30 << 30
+    # The same consumers go on writing to it, as far as they were.
+    first, then = list(barn_site.yard.machines.plies.values())
+    assert first == then
+
+
+def test_withdrawn_half_way_what_was_written_anew_is_dropped(barn_site: Site, slow: None) -> None:
+    parities(barn_site)
+    number = changes.carry_out(ME, "keep-policy", {"volumes": ["charts"], "policy": "two-and-one"})
+    dies_in_the_middle(barn_site, number)
+    view = current_view()
+    anew = view.volume("charts").anew
+    assert anew is not None
+    assert 0 < (anew.placement > 0).sum() < 45
+    assert kept() == ("pair", 2, Standing.KEPT)  # it is held as before, whole
+    # Room is taken for all of it from the beginning, wherever it is by now.
+    assert view.disk_used.sum() == 60 + 45
+    ledger = pool_space(view, view.pool("quayside")).ledger
+    assert ledger.moving == 45 << 30
+    changes.ask(ME, number, "withdraw")
+    run_change(number)
+    assert barn_site.state(number) == "withdrawn", barn_site.problem(number)
+    assert current_view().disk_used.sum() == 60
+    barn_site.do("rebuild", pool="quayside")  # which a duty starts
+    assert held(barn_site) == should_hold()
+    assert len(held(barn_site)) == 60
+
+
+def test_killed_in_the_middle_it_goes_on_though_a_node_is_lost_for_good(barn_site: Site, slow: None) -> None:
+    """The source is short then, and some of what was written is gone: other nodes take it."""
+    by_policies(barn_site)
+    more = barn_site.disks(nodes=("razorbill", "skua"))
+    barn_site.do("grow-pool", pool="quayside", disks=[d for d in more if d != "skua-3"])
+    save(barn_site, name="two-and-two", data=2, parity=2, level="node")
+    number = changes.carry_out(ME, "keep-policy", {"volumes": ["charts"], "policy": "two-and-two"})
+    dies_in_the_middle(barn_site, number)
+    lose(barn_site, "kittiwake")
+    run_change(number)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    assert kept() == ("two-and-two", 4, Standing.KEPT)
+    view = current_view()
+    assert fate_of(view, view.volume("charts")).state == DataState.WHOLE
+    find_again(barn_site, "kittiwake")
+    barn_site.do("rebuild", pool="quayside")
+    assert held(barn_site) == should_hold()
+
+
+def test_parity_that_is_short_is_written_anew_from_as_many_strips_as_it_takes(barn_site: Site) -> None:
+    parities(barn_site)
+    keep(barn_site, "two-and-two")
+    lose(barn_site, "petrel", given_up=False)
+    number = keep(barn_site, "pair")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    view = current_view()
+    assert fate_of(view, view.volume("charts")).state == DataState.WHOLE
+    find_again(barn_site, "petrel")
+    barn_site.do("rebuild", pool="quayside")
+    assert held(barn_site) == should_hold()
+
+
+def test_while_a_node_is_silent_that_is_to_take_some_it_waits_for_it_by_name(barn_site: Site) -> None:
+    parities(barn_site)
+    number = changes.carry_out(ME, "keep-policy", {"volumes": ["charts"], "policy": "two-and-two"})
+
+    def dies(*_: Any) -> None:
+        raise Killed
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(moving.Mover, "carry", dies)
+        with pytest.raises(Killed):
+            run_change(number)
+    lose(barn_site, "petrel", given_up=False)
+    run_change(number)
+    assert barn_site.state(number) == "paused"
+    assert "15 strips of charts are not written yet: petrel cannot be reached" in barn_site.problem(number)
+    find_again(barn_site, "petrel")
+    changes.ask(ME, number, "resume")
+    run_change(number)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    assert kept() == ("two-and-two", 4, Standing.KEPT)
+    assert held(barn_site) == should_hold()
+
+
+def test_what_is_lost_between_writing_and_taking_over_is_written_once_more(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    by_policies(barn_site)
+    save(barn_site, name="two-and-one", data=2, parity=1, level="rack")
+    number = changes.carry_out(ME, "keep-policy", {"volumes": ["charts"], "policy": "two-and-one"})
+
+    def dies(*_: Any, **__: Any) -> None:
+        raise Killed
+
+    with monkeypatch.context() as patch:
+        patch.setattr("foldbarn.store.volumes.take_over", dies)
+        with pytest.raises(Killed):
+            run_change(number)
+    lose(barn_site, "turnstone")
+    run_change(number)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    assert kept() == ("two-and-one", 3, Standing.KEPT)
+    with pytest.raises(NotPossible, match="is done"):
+        changes.ask(ME, number, "withdraw")
+
+
+def test_with_too_little_room_beside_it_is_refused_before(barn_site: Site) -> None:
+    parities(barn_site)
+    barn_site.do("create-volume", name="large", pool="quayside", size="30 TiB", copies=2, level="node")
+    [full] = plan_of("keep-policy", volumes=["large"], policy="two-and-one").blockers
+    assert full.sentence.startswith(
+        "large would not fit: with 2 and 1 of parity it has to be written anew, and"
+    )
+    assert plan_of("keep-policy", volumes=["charts"], policy="two-and-one").blockers == ()
+
+
+def test_disks_leave_only_when_it_is_written(barn_site: Site, slow: None) -> None:
+    parities(barn_site)
+    number = changes.carry_out(ME, "keep-policy", {"volumes": ["charts"], "policy": "two-and-one"})
+    dies_in_the_middle(barn_site, number)
+    disk = next(d.name for d in current_view().disks if d.role == "capacity")
+    away = changes.carry_out(ME, "retire", {"what": "disk", "names": [disk]})
+    run_change(away)
+    assert barn_site.state(away) == "waiting"
+    run_change(number)
+    run_change(away)
+    assert barn_site.state(away) == "done", barn_site.problem(away)
+    assert held(barn_site) == should_hold()
+
+
+def test_copies_whose_racks_are_gone_for_good_are_written_anew_where_there_are_racks(barn_site: Site) -> None:
+    """Three copies need three racks, two are left: the cure is a policy of two, though some of its copies
+    that would stay are lost.
+    """
+    by_policies(barn_site)
+    save(barn_site, name="pair-by-rack", copies=2, level="rack")
+    keep(barn_site, "three")
+    for node in ("fulmar", "petrel"):
+        lose(barn_site, node)
+    barn_site.do("rebuild", pool="quayside")
+    view = current_view()
+    assert fate_of(view, view.volume("charts")).unavailable == 0
+    staying = present_strips(view, view.volume("charts").plies[0])[:, :2]
+    assert not staying.all()
+    # A pool that cannot hold what it usually holds counts as full: it is told first to be content with two.
+    settings = {"copies": 2, "level": "rack", "headroom": None}
+    barn_site.do("set-pool", pool="quayside", **settings)
+    number = keep(barn_site, "pair-by-rack")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    assert kept() == ("pair-by-rack", 2, Standing.KEPT)
+    view = current_view()
+    assert fate_of(view, view.volume("charts")).state == DataState.WHOLE

@@ -144,12 +144,14 @@ def delete_policy(site: Site) -> dict[str, Any]:
 
 
 def keep_policy(site: Site) -> dict[str, Any]:
-    """One volume of two gets one more copy, the other gives one up."""
+    """Of three volumes one gets a copy more, one gives one up, and one is written anew."""
     site.do("form-pool", **mixed(site))
     site.do("save-policy", name="three", copies=3, level="node")
     site.do("create-volume", name="more", pool="quayside", size="8 GiB", copies=4, level="node")
     site.do("create-volume", name="fewer", pool="quayside", size="8 GiB", copies=2, level="disk")
-    return {"volumes": ["more", "fewer"], "policy": "three"}
+    site.do("save-policy", name="two-and-one", data=2, parity=1, level="node")
+    site.do("create-volume", name="other", policy="two-and-one", size="8 GiB")
+    return {"volumes": ["more", "fewer", "other"], "policy": "three"}
 
 
 def describe(_: Site) -> dict[str, Any]:

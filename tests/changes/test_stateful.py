@@ -404,12 +404,13 @@ class Barn(RuleBasedStateMachine):
         for volume in view.volumes:
             if volume.forming or volume.number in going:
                 continue
-            for (extent, strip), disk in np.ndenumerate(volume.plies[0].placement):
-                if disk > 0:
-                    place = (volume.plies[0].number, extent, strip)
-                    assert place in machines.strips[serials[int(disk)]], (
-                        f"{place} is not on {serials[int(disk)]}"
-                    )
+            for ply in volume.every_ply:
+                for (extent, strip), disk in np.ndenumerate(ply.placement):
+                    if disk > 0:
+                        place = (ply.number, extent, strip)
+                        assert place in machines.strips[serials[int(disk)]], (
+                            f"{place} is not on {serials[int(disk)]}"
+                        )
 
     @invariant()
     def copies_stand_apart(self) -> None:

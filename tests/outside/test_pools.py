@@ -14,7 +14,7 @@ from scipy.linalg import expm
 from scipy.optimize import linprog
 from sites import EXTENT, changed, make_site, uneven_racks, with_volume, without_nodes
 
-from foldbarn.core.moving.moves import estimate, readings
+from foldbarn.core.moving.readings import estimate, readings
 from foldbarn.core.moving.rebuild import plan_drain, plan_rebuild
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.durability import YEAR_SECONDS, chain, chance_of_loss, mean_time_to_loss

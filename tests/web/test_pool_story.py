@@ -162,12 +162,47 @@ def test_a_scheme_is_compared_written_as_a_policy_and_a_volume_made_by_it(
     page.goto(f"{running.url}/policies/two-and-one")
     expect(page.locator("main")).to_contain_text("Version 2.")
     expect(page.get_by_role("row").filter(has_text="tides").first).to_contain_text("1")
+    keeps_the_newer_version_and_then_another_policy(page, running)
+    page.goto(f"{running.url}/policies/two-and-one")
     page.get_by_role("link", name="Delete it").click()
-    expect(sheet_of(page).locator("[data-note=blocker]")).to_contain_text("tides keeps it.")
+    expect(sheet_of(page).locator("[data-note=blocker]")).to_contain_text("chests keeps it.")
+    running.demo.carry_out("delete-volume", {"volume": "chests", "typed": "chests"})
     running.demo.carry_out("delete-volume", {"volume": "tides", "typed": "tides"})
     expect(sheet_of(page).locator("[data-note=blocker]")).to_have_count(0)
     carry_out(page)
     done(page, "forget-policy")
+
+
+def keeps_the_newer_version_and_then_another_policy(page: Page, running: Running) -> None:
+    """Under a live volume: one more strip of parity in place, and then copies, which are written anew."""
+    running.demo.carry_out("create-volume", {"name": "chests", "policy": "two-and-one", "size": "9 GiB"})
+    running.demo.carry_out("save-policy", {"name": "pair", "copies": 2, "level": "node"})
+    page.get_by_role("link", name="Let tides keep version 2").click()
+    sheet = sheet_of(page)
+    mine = sheet.get_by_role("row").filter(has=page.get_by_role("button", name="two-and-one"))
+    expect(mine).to_contain_text("32.2 GB are written, in")  # thirty extents get one strip of a GiB more
+    expect(sheet.get_by_role("row").filter(has=page.get_by_role("button", name="pair"))).to_contain_text(
+        "are written anew, beside what is there"
+    )
+    carry_out(page)
+    done(page, "catch-up")
+    page.goto(f"{running.url}/volumes/tides")
+    expect(page.locator(".staff")).to_contain_text("Parity 2")
+    page.get_by_role("link", name="Preview another policy").click()
+    sheet = sheet_of(page)
+    expect(sheet).to_contain_text("Choose volumes, and the policy that they are to keep.")
+    expect(
+        sheet.get_by_role("row").filter(has=page.get_by_role("button", name="two-and-one"))
+    ).to_contain_text("kept already")
+    sheet.get_by_role("button", name="pair").click()
+    expect(sheet).to_contain_text("tides is held as before until all of it has been written anew")
+    carry_out(page)
+    done(page, "take-over")
+    page.goto(f"{running.url}/volumes/tides")
+    card = page.get_by_role("navigation", name="Lineage").get_by_role("link", name="pair")
+    expect(card).to_contain_text("two copies", ignore_case=True)
+    expect(page.locator(".staff")).to_contain_text("Copy B")
+    expect(page.locator(".staff")).not_to_contain_text("Parity")
 
 
 def test_what_would_break_a_promise_is_refused_by_name(tab: Page, running: Running) -> None:

@@ -36,6 +36,8 @@ ROUTES = (
     "/policies/seldom-read",
     "/policies?plan=save-policy",
     "/policies?plan=save-policy&policy=seldom-read",
+    "/volumes/charts?plan=keep-policy&volumes=charts",
+    "/policies/seldom-read?plan=keep-policy&volumes=charts&policy=seldom-read",
     "/volumes",
     "/volumes/charts",
     "/changes",

@@ -217,10 +217,18 @@ NOWHERE = 0  # in a placement: a strip that should lie on a disk, and lies on no
 UNWRITTEN = -1  # in a placement: a strip of an extent that was never written
 
 
+def to_come(disk: Disks) -> Disks:
+    """In a placement of what is written anew: strips that are not written yet, for which room is kept on
+    disks of these numbers. Applied again it gives the disks' numbers back.
+    """
+    return -disk - np.int32(1)
+
+
 class Purpose(StrEnum):
     """What a ply is of its volume."""
 
     WHOLE = "whole"  # all of it
+    ANEW = "anew"  # to be all of it, once it has been written from what is
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -228,7 +236,8 @@ class Ply:
     """A part of a volume with a scheme, a tier and a placement of its own; a plain volume has one.
 
     volume, name: the number and the name of its volume. placement: [extents, strips] of disk numbers, or
-    NOWHERE, or UNWRITTEN for all strips of an extent.
+    NOWHERE, or UNWRITTEN for all strips of an extent. source: number of the ply that this one is written
+    anew from, and 0 for all others; what is not written yet has the number of its disk in `to_come`.
     """
 
     number: int
@@ -240,6 +249,7 @@ class Ply:
     tier: Tier = Tier.BULK
     forming: bool = False  # its strips are still being made
     purpose: Purpose = Purpose.WHOLE
+    source: int = 0
 
     @property
     def extents(self) -> int:
@@ -261,7 +271,7 @@ class Ply:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Volume:
-    """A volume, and the plies that hold it."""
+    """A volume, and the plies that hold it. anew: what is to hold it instead, while that is being written."""
 
     number: int
     name: str
@@ -271,10 +281,16 @@ class Volume:
     forming: bool = False
     written_bytes: int = 0  # of its data, as far as its nodes have told
     policy: tuple[int, int] | None = None  # number and version of the policy that it keeps
+    anew: Ply | None = None
 
     @property
     def extents(self) -> int:
         return sum(ply.extents for ply in self.plies)
+
+    @property
+    def every_ply(self) -> tuple[Ply, ...]:
+        """Those that hold it, and what is to hold it instead."""
+        return self.plies if self.anew is None else (*self.plies, self.anew)
 
 
 def plain_volume(
@@ -470,8 +486,11 @@ class SiteView:
 
     @cached_property
     def row_of_number(self) -> Disks:
-        """Row of each disk number; numbers without a disk, NOWHERE and UNWRITTEN have the last row + 1."""
-        size = max((d.number for d in self.disks), default=0) + 2  # and one more, at which -1 points
+        """Row of each disk number; numbers without a disk, NOWHERE, UNWRITTEN and what is to come have the
+        last row + 1.
+        """
+        # As many more, at which numbers below 0 point.
+        size = 2 * (max((d.number for d in self.disks), default=0) + 2)
         rows = np.full(size, len(self.disks), dtype=np.int32)
         rows[[d.number for d in self.disks]] = np.arange(len(self.disks), dtype=np.int32)
         return rows
@@ -484,10 +503,45 @@ class SiteView:
         """A ply's placement as disk rows; len(disks) stands for no disk."""
         return self.row_of_number[ply.placement]
 
+    def rows_kept_for(self, ply: Ply) -> Disks:
+        """Disk rows where strips lie, or where room is kept for them; len(disks) for neither."""
+        if ply.source == 0:
+            return self.rows(ply)
+        waits = ply.placement < UNWRITTEN
+        return self.row_of_number[np.where(waits, to_come(ply.placement), ply.placement)]
+
     @cached_property
     def plies(self) -> tuple[Ply, ...]:
-        """All plies, volume by volume."""
+        """All plies that hold data, volume by volume."""
         return tuple(ply for volume in self.volumes for ply in volume.plies)
+
+    @cached_property
+    def plies_anew(self) -> tuple[Ply, ...]:
+        """What is being written anew, and holds no volume yet."""
+        return tuple(volume.anew for volume in self.volumes if volume.anew is not None)
+
+    @cached_property
+    def ply_numbered(self) -> dict[int, Ply]:
+        """Every ply, also what is written anew, by number."""
+        return {ply.number: ply for ply in (*self.plies, *self.plies_anew)}
+
+    @cached_property
+    def disk_moving(self) -> Ints:
+        """Strips on their way to each disk, and all those of what is written anew, [disks]: they take room
+        and hold no volume yet.
+        """
+        moving = np.zeros(len(self.disks) + 1, dtype=np.int64)
+        for number, strips in self.incoming.items():
+            moving[self.row_of_number[number]] += strips
+        for ply in self.plies_anew:
+            moving += np.bincount(self.rows_kept_for(ply).reshape(-1), minlength=len(moving))
+        if self.plies_anew:
+            # The room that was kept for a strip is what it goes into.
+            of = {ply.number: self.rows_kept_for(ply) for ply in self.plies_anew}
+            for number, extent, strip in self.under_way:
+                if number in of and int(self.ply_numbered[number].placement[extent, strip]) < UNWRITTEN:
+                    moving[of[number][extent, strip]] -= 1
+        return moving[:-1]
 
     @cached_property
     def disk_used(self) -> Ints:
@@ -495,8 +549,7 @@ class SiteView:
         used = np.zeros(len(self.disks) + 1, dtype=np.int64)
         for ply in self.plies:
             used += np.bincount(self.rows(ply).reshape(-1), minlength=len(used))
-        for number, strips in self.incoming.items():
-            used[self.row_of_number[number]] += strips
+        used[:-1] += self.disk_moving
         return used[:-1]
 
     @cached_property
@@ -604,9 +657,14 @@ class SiteView:
         return [v for v in self.volumes if v.pool == row]
 
     def plies_of(self, pool: Pool, tier: Tier | None = None) -> list[Ply]:
-        """The plies that lie in a pool, or in one tier of it."""
+        """The plies that hold data in a pool, or in one tier of it."""
         row = self.pool_row(pool)
         return [p for p in self.plies if p.pool == row and (tier is None or p.tier == tier)]
+
+    def every_ply_of(self, pool: Pool) -> list[Ply]:
+        """Those, and what is written anew there."""
+        row = self.pool_row(pool)
+        return [p for p in (*self.plies, *self.plies_anew) if p.pool == row]
 
     def data_bytes(self, ply: Ply) -> int:
         """Bytes of data in an extent of a ply."""

@@ -29,6 +29,7 @@ def outlook() -> Outlook:
                     paused[pool] = row.id
                 else:
                     mending.add(pool)
+        mending |= {(step.payload or {}).get("pool", 0) for step in kept.steps_under_way(session, "catch-up")}
         halted = tuple(
             Halted(
                 row.id,

@@ -311,16 +311,20 @@ class PlyRow(Base):
     tier: Mapped[str] = mapped_column(server_default="bulk")
     extents: Mapped[int]
     version: Mapped[int] = mapped_column(default=1)  # grows with every change of placement
+    # the ply of the same volume that it is written anew from
+    source_id: Mapped[int | None] = mapped_column(ForeignKey("ply.id"))
     __table_args__ = (
         CheckConstraint("extents > 0 and k > 0 and m >= 0 and per_domain > 0", name="ply_size"),
         CheckConstraint("tier in ('bulk', 'fast')", name="ply_tier"),
-        CheckConstraint("purpose in ('whole')", name="ply_purpose"),
+        CheckConstraint("purpose in ('whole', 'anew')", name="ply_purpose"),
+        CheckConstraint("(purpose = 'anew') = (source_id is not null)", name="ply_source"),
+        Index("one_anew_of_a_volume", "volume_id", unique=True, postgresql_where=text("purpose = 'anew'")),
     )
 
 
 class PlacementRow(Base):
     """Disk numbers of a run of a ply's extents: little-endian int32, [extents, strips], row by row; 0 is
-    nowhere, -1 never written.
+    nowhere, -1 never written, and below that room is kept (core.site.to_come).
     """
 
     __tablename__ = "placement"

@@ -152,10 +152,10 @@ class _Keeper:
         same = {
             n: one
             for n, one in same.items()
-            if [ply_versions.get(p.number) for p in one.volume.plies] == list(one.version[1:])
+            if [ply_versions.get(p.number) for p in one.volume.every_ply] == list(one.version[1:])
         }
-        if same and sum(len(one.volume.plies) for one in same.values()) < len(ply_versions):
-            held = {ply.number for one in same.values() for ply in one.volume.plies}
+        if same and sum(len(one.volume.every_ply) for one in same.values()) < len(ply_versions):
+            held = {ply.number for one in same.values() for ply in one.volume.every_ply}
             changed = select(PlyRow.volume_id).where(PlyRow.id.in_(ply_versions.keys() - held))
             for number in session.scalars(changed):
                 same.pop(number, None)
@@ -482,12 +482,15 @@ def _kept_volume(
             tier=Tier(ply.tier),
             forming=row.forming,
             purpose=Purpose(ply.purpose),
+            source=ply.source_id or 0,
         )
         for ply in plies
     )
+    holding = tuple(ply for ply in read if ply.purpose != Purpose.ANEW)
+    anew = next((ply for ply in read if ply.purpose == Purpose.ANEW), None)
     policy = kept_by[row.policy_version_id] if row.policy_version_id is not None else None
-    volume = Volume(row.id, row.name, -1, row.size_bytes, read, row.forming, row.written, policy)
-    version = (versions["volume"][row.id], *(versions["ply"][ply.id] for ply in plies))
+    volume = Volume(row.id, row.name, -1, row.size_bytes, holding, row.forming, row.written, policy, anew)
+    version = (versions["volume"][row.id], *(versions["ply"][ply.number] for ply in volume.every_ply))
     return _KeptVolume(version, row.pool_id, natural_key(row.name), volume)
 
 
@@ -497,7 +500,8 @@ def _in_pool(kept: _KeptVolume, row: int) -> _KeptVolume:
     if volume.pool == row:
         return kept
     plies = tuple(replace(ply, pool=row) for ply in volume.plies)
-    return replace(kept, volume=replace(volume, pool=row, plies=plies))
+    anew = replace(volume.anew, pool=row) if volume.anew else None
+    return replace(kept, volume=replace(volume, pool=row, plies=plies, anew=anew))
 
 
 def _read_volumes(

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sqlalchemy import delete, select, update
+from sqlalchemy import ColumnElement, delete, select, update
 
 from foldbarn.core.arrays import Disks
 from foldbarn.core.pools.protection import Scheme
-from foldbarn.core.site import Tier
+from foldbarn.core.site import Ply, Purpose, Tier
 from foldbarn.store import moves
 from foldbarn.store.database import Session
 from foldbarn.store.placements import write_placement
@@ -49,18 +49,59 @@ def add(session: Session, row: VolumeRow, scheme: Scheme, tier: Tier, placement:
     """A new volume of one ply, with its placement, [extents, strips] of disk numbers."""
     session.add(row)
     session.flush()
+    _add_ply(session, row.id, scheme, tier, placement)
+
+
+def _add_ply(
+    session: Session, volume: int, scheme: Scheme, tier: Tier, placement: Disks, source: int | None = None
+) -> None:
+    """source: the ply that it is written anew from."""
     ply = PlyRow(
-        volume_id=row.id,
+        volume_id=volume,
+        purpose=(Purpose.ANEW if source else Purpose.WHOLE).value,
         k=scheme.k,
         m=scheme.m,
         level=scheme.level.value,
         per_domain=scheme.per_domain,
         tier=tier.value,
         extents=len(placement),
+        source_id=source,
     )
     session.add(ply)
     session.flush()
     write_placement(session, ply.id, placement)
+
+
+def begin_anew(session: Session, ply: Ply) -> None:
+    """A ply that a volume is to be written anew to, beside the one that holds it."""
+    _add_ply(session, ply.volume, ply.scheme, ply.tier, ply.placement, source=ply.source)
+
+
+def forget_anew(session: Session, volume: int) -> None:
+    """It is not written anew: what has been written of it belongs to nothing."""
+    _forget_plies(session, PlyRow.volume_id == volume, PlyRow.purpose == Purpose.ANEW.value)
+
+
+def take_over(session: Session, volume: int, policy_version: int | None) -> None:
+    """What was written anew holds a volume from here on, by another policy (the row of its version), and what
+    held it is forgotten.
+    """
+    mine = PlyRow.volume_id == volume
+    anew = update(PlyRow).where(mine, PlyRow.purpose == Purpose.ANEW.value)
+    held = PlyRow.purpose == Purpose.WHOLE.value
+    old = list(session.scalars(select(PlyRow.id).where(mine, held)))
+    session.execute(anew.values(purpose=Purpose.WHOLE.value, source_id=None, version=PlyRow.version + 1))
+    _forget_plies(session, PlyRow.id.in_(old))
+    session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(policy_version_id=policy_version))
+
+
+def _forget_plies(session: Session, *which: ColumnElement[bool]) -> int:
+    """Returns how many moves they had."""
+    plies = list(session.scalars(select(PlyRow.id).where(*which)))
+    moved = moves.forget_plies(session, plies)
+    session.execute(delete(PlacementRow).where(PlacementRow.ply_id.in_(plies)))
+    session.execute(delete(PlyRow).where(PlyRow.id.in_(plies)))
+    return moved
 
 
 def open_(session: Session, volume: int) -> None:
@@ -84,9 +125,6 @@ def hold_as(session: Session, ply: int, scheme: Scheme, placement: Disks, policy
 
 def forget(session: Session, volume: int) -> int:
     """Deletes a volume, its plies and their moves. Returns how many moves there were."""
-    plies = list(session.scalars(select(PlyRow.id).where(PlyRow.volume_id == volume)))
-    moved = moves.forget_plies(session, plies)
-    session.execute(delete(PlacementRow).where(PlacementRow.ply_id.in_(plies)))
-    session.execute(delete(PlyRow).where(PlyRow.volume_id == volume))
+    moved = _forget_plies(session, PlyRow.volume_id == volume)
     session.execute(delete(VolumeRow).where(VolumeRow.id == volume))
     return moved

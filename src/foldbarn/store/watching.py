@@ -96,7 +96,7 @@ def sum_written(session: Session, least_share: float) -> bool:
         totals.update({int(v): b for v, b in found.items()})
     changed = False
     data: Counter[int] = Counter()
-    for ply in session.scalars(select(PlyRow)):
+    for ply in session.scalars(select(PlyRow).where(PlyRow.purpose != "anew")):
         data[ply.volume_id] += totals[ply.id] * ply.k // (ply.k + ply.m)
     for volume in session.scalars(select(VolumeRow)):
         written = min(data[volume.id], volume.size_bytes)

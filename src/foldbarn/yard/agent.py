@@ -210,10 +210,10 @@ def written(machines: Machines, node: str) -> dict[str, int]:
     found: dict[str, int] = {}
     for disk in machines.nodes[node].disks:
         for ply, strips in machines.held[disk.serial].items():
-            size, born = machines.plies.get(str(ply), (0, 0.0))
+            size, born, first = machines.plies.get(str(ply), (0, 0.0, ply))
             if strips and size:
                 found[str(ply)] = found.get(str(ply), 0) + int(
-                    strips * size * written_share(ply, machines.clock - born)
+                    strips * size * written_share(first, machines.clock - born)
                 )
     return found
 
@@ -412,7 +412,7 @@ def probe(machines: Machines, node: str, targets: list[dict[str, Any]]) -> list[
 
 def _reserve(machines: Machines, order: Order) -> None:
     size, ply = order.body["bytes"], order.body["ply"]
-    machines.plies.setdefault(str(ply), (size, machines.clock))
+    machines.plies.setdefault(str(ply), (size, machines.clock, ply))
     for serial, wanted in order.body["strips"].items():
         disk = _own_disk(machines, order.node, serial)
         if disk.read_only:

@@ -46,7 +46,7 @@ def _consumers_work(machines: Machines, seconds: float) -> None:
 
 
 def _move(machines: Machines, seconds: float) -> None:
-    queues = _queues(machines)
+    queues = [(order, queue) for order, queue in _queues(machines) if _can_read(machines, order, queue[0])]
     if not queues:
         return
     rates = _rates(machines, [(order, queue[0]) for order, queue in queues])
@@ -73,6 +73,23 @@ def _queues(machines: Machines) -> list[tuple[Order, list[list[Copying]]]]:
             by_target.setdefault(strips[0].target, []).append(strips)
         queues += [(order, queue) for queue in by_target.values()]
     return queues
+
+
+def _can_read(machines: Machines, order: Order, strips: list[Copying]) -> bool:
+    """Whether what some strips of an order are made from is there. A source that does not answer fails it, as
+    one does that does not hold what it should: who gave it finds another source.
+    """
+    for serial, strip in strips[0].reads:
+        problem = ""
+        if not machines.works(serial):
+            problem = f"the source {serial} does not answer"
+        elif strip not in machines.strips.get(serial, set()):
+            problem = f"the source {serial} does not hold strip {list(strip)}"
+        if problem:
+            order.state, order.problem = "failed", problem
+            machines.keep_order(order)
+            return False
+    return True
 
 
 def _rates(machines: Machines, heads: list[tuple[Order, list[Copying]]]) -> np.ndarray:
@@ -125,6 +142,14 @@ def _rates(machines: Machines, heads: list[tuple[Order, list[Copying]]]) -> np.n
     )
 
 
+def _comes_from(machines: Machines, copy: Copying, first: Copying) -> None:
+    """What is written anew from another ply is the same data, written by the same consumers."""
+    ply, source = copy.strip[0], first.reads[0][1][0] if first.reads else copy.strip[0]
+    if ply != source and str(ply) not in machines.plies and str(source) in machines.plies:
+        machines.plies[str(ply)] = machines.plies[str(source)]
+        machines.keep_facts()
+
+
 def left_for_copying(consumers: float, first: str) -> float:
     """Part of a disk's bandwidth that copies may take beside consumers that want this part; first: consumers,
     even or copying.
@@ -138,12 +163,8 @@ def _advance(machines: Machines, order: Order, queue: list[list[Copying]], amoun
         if amount <= 0:
             return
         first = strips[0]
-        for serial, strip in first.reads:
-            if strip not in machines.strips.get(serial, set()):
-                order.state = "failed"
-                order.problem = f"the source {serial} does not hold strip {list(strip)}"
-                machines.keep_order(order)
-                return
+        if not _can_read(machines, order, strips):
+            return
         poured = min(amount, first.size - first.moved)
         amount -= poured
         for serial, _ in first.reads:
@@ -155,6 +176,7 @@ def _advance(machines: Machines, order: Order, queue: list[list[Copying]], amoun
             for copy in strips:
                 copy.done = True
                 machines.add_strip(copy.target, copy.strip)
+                _comes_from(machines, copy, first)
             if all(c.done for c in order.copies):
                 order.state = "done"
             machines.keep_order(order)

@@ -103,9 +103,9 @@ class Machines:
         self.throttles: dict[
             str, tuple[float, str]
         ] = {}  # node/name -> bytes per second (0: no limit), who goes first
-        self.plies: dict[
-            str, tuple[int, float]
-        ] = {}  # ply number -> bytes of a strip, the yard's time when it was made
+        # ply number -> bytes of a strip, the yard's time when it was made, and the ply that its data was
+        # first written to
+        self.plies: dict[str, tuple[int, float, int]] = {}
         self.keys: dict[str, str] = {n: secrets.token_hex(32) for n in self.nodes}  # each agent's own secret
         self.speed = 1.0
         self.clock = 0.0  # seconds of the yard's own time
@@ -143,7 +143,8 @@ class Machines:
         self.bound, self.sealed = facts.get("bound", {}), set(facts.get("sealed", []))
         self.throttles = {name: (rate, first) for name, (rate, first) in facts.get("throttles", {}).items()}
         self.plies = {
-            ply: (size, born) for ply, (size, born) in facts.get("plies", facts.get("volumes", {})).items()
+            ply: (size, born, first[0] if first else int(ply))
+            for ply, (size, born, *first) in facts.get("plies", facts.get("volumes", {})).items()
         }
         self.keys.update(facts.get("keys", {}))
         self.speed = facts.get("speed", 1.0)
@@ -289,12 +290,17 @@ def copies_of(order: Order) -> list[Copying]:
         Copying(
             strip=(s["ply"], s["extent"], s["strip"]),
             size=s["bytes"],
-            reads=[(r["disk"], (s["ply"], s["extent"], r["strip"])) for r in _reads_of(s)],
+            reads=[(r["disk"], _read(s, r)) for r in _reads_of(s)],
             target=s["to"],
             along=s.get("along"),
         )
         for s in order.body["strips"]
     ]
+
+
+def _read(strip: dict[str, Any], read: dict[str, Any]) -> Strip:
+    """The strip that is read: of the same extent, or of the ply and the extent that it names."""
+    return (read.get("ply", strip["ply"]), read.get("extent", strip["extent"]), read["strip"])
 
 
 def _reads_of(strip: dict[str, Any]) -> list[dict[str, Any]]:

@@ -14,7 +14,8 @@ from foldbarn.core.moving.levelling import (
     level_targets,
     plan_levelling,
 )
-from foldbarn.core.moving.moves import estimate, moves_to, readings, say_hindrances
+from foldbarn.core.moving.moves import moves_to, say_hindrances
+from foldbarn.core.moving.readings import estimate, readings
 from foldbarn.core.moving.rebuild import lost_strips, plan_drain, plan_rebuild
 from foldbarn.core.pools.capacity import pool_space, usable_extents
 from foldbarn.core.pools.placement import place

@@ -192,6 +192,14 @@ export const useBench = (pool: MaybeRefOrGetter<string>, level: MaybeRefOrGetter
     enabled: computed(() => Boolean(toValue(pool))),
     placeholderData: (before) => before,
   });
+/** What it would take for these volumes to keep each policy. */
+export const useAdoptions = (volumes: MaybeRefOrGetter<string[]>) =>
+  useQuery({
+    queryKey: ["site", "adoptions", computed(() => toValue(volumes))],
+    queryFn: () => answered(api.GET("/api/adoptions", { params: { query: { volume: toValue(volumes) } } })),
+    enabled: computed(() => toValue(volumes).length > 0),
+    placeholderData: (before) => before,
+  });
 export const usePolicy = (name: MaybeRefOrGetter<string>) =>
   useQuery({
     queryKey: ["site", "policy", computed(() => toValue(name))],

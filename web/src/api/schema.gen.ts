@@ -4,6 +4,26 @@
  */
 
 export interface paths {
+    "/api/adoptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Adoptions
+         * @description Each policy as it says now, and what it would take for these volumes to keep it.
+         */
+        get: operations["adoptions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/agents": {
         parameters: {
             query?: never;
@@ -849,6 +869,29 @@ export interface components {
             start: string;
         };
         /**
+         * AdoptionOut
+         * @description A policy as some volumes might come to keep it. unchanged: they all do; writes: bytes that takes, and
+         *     seconds at the least; anew: those that are written anew.
+         */
+        AdoptionOut: {
+            /** Against */
+            against: components["schemas"]["OpposedOut"][];
+            /** Anew */
+            anew: string[];
+            /** Policy */
+            policy: string;
+            /** Promise */
+            promise: string;
+            /** Seconds */
+            seconds: number;
+            /** Unchanged */
+            unchanged: boolean;
+            /** Version */
+            version: number;
+            /** Writes */
+            writes: number;
+        };
+        /**
          * AgainstRow
          * @description What stands against a pool, and what would change it.
          */
@@ -875,6 +918,25 @@ export interface components {
         AgentOut: {
             /** Node */
             node: string;
+        };
+        /**
+         * AnewOut
+         * @description As what a volume is being written anew: its strips in words, how many of all are there, and the bytes
+         *     that all take on disks.
+         */
+        AnewOut: {
+            /** Bytes */
+            bytes: number;
+            /** Counted */
+            counted: string;
+            /** Level */
+            level: string;
+            /** Strips */
+            strips: number;
+            /** There */
+            there: number;
+            /** Tier */
+            tier: string;
         };
         /**
          * ArrangeParams
@@ -1702,6 +1764,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfKeepPolicy
+         * @description For each pool: adopt (ours), drop old (agents, where strips are given up), catch up, take over (ours,
+         */
+        DeedOfKeepPolicy: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "keep-policy";
+            params: components["schemas"]["KeepPolicyParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfLetGo
          * @description successor (gets the vote), hand on (the leading role), leave (agent), count out (keepers), close
          */
@@ -2426,6 +2510,16 @@ export interface components {
             volume: string;
         };
         /**
+         * KeepPolicyParams
+         * @description Volumes by name, and the policy whose newest version they are to keep.
+         */
+        KeepPolicyParams: {
+            /** Policy */
+            policy: string;
+            /** Volumes */
+            volumes: string[];
+        };
+        /**
          * Lamp
          * @description How a thing's state is shown, best first; a parent shows the worst of its own and its children's.
          * @enum {string}
@@ -2720,6 +2814,18 @@ export interface components {
             tested: boolean;
             /** Why */
             why: string;
+        };
+        /**
+         * OpposedOut
+         * @description What stands against a volume keeping a policy.
+         */
+        OpposedOut: {
+            /** Cure */
+            cure: string;
+            /** Sentence */
+            sentence: string;
+            /** Volume */
+            volume: string;
         };
         /** OtherChange */
         OtherChange: {
@@ -3676,6 +3782,8 @@ export interface components {
          * @description How a volume stands to the version of the policy that it keeps.
          */
         StandingOut: {
+            /** Cure */
+            cure: string;
             /** Newest */
             newest: number;
             /** Policy */
@@ -3843,6 +3951,8 @@ export interface components {
         };
         /** UserOut */
         UserOut: {
+            /** Cure */
+            cure: string;
             /** Newest */
             newest: number;
             /** Policy */
@@ -3933,11 +4043,14 @@ export interface components {
         };
         /** VolumeOut */
         VolumeOut: {
+            anew: components["schemas"]["AnewOut"] | null;
             /** Copies */
             copies: number;
             /** Counted */
             counted: string;
             data: components["schemas"]["DataState"];
+            /** Data Strips */
+            data_strips: number;
             /** Extent Bytes */
             extent_bytes: number;
             /** Extents */
@@ -3949,6 +4062,8 @@ export interface components {
             keeps: components["schemas"]["StandingOut"] | null;
             /** Level */
             level: string;
+            /** Mirror */
+            mirror: boolean;
             /** Name */
             name: string;
             /** Pool */
@@ -3967,9 +4082,10 @@ export interface components {
         };
         /**
          * VolumePage
-         * @description A volume with its placement: bytes by disk, and missing strips by copy.
+         * @description A volume with its placement: bytes by disk, and missing strips by copy, which are named by lines.
          */
         VolumePage: {
+            anew: components["schemas"]["AnewOut"] | null;
             /** Change */
             change: number | null;
             /** Copies */
@@ -3977,6 +4093,8 @@ export interface components {
             /** Counted */
             counted: string;
             data: components["schemas"]["DataState"];
+            /** Data Strips */
+            data_strips: number;
             /** Extent Bytes */
             extent_bytes: number;
             /** Extents */
@@ -3991,11 +4109,15 @@ export interface components {
             keeps: components["schemas"]["StandingOut"] | null;
             /** Level */
             level: string;
+            /** Lines */
+            lines: string[];
             /**
              * Made At
              * Format: date-time
              */
             made_at: string;
+            /** Mirror */
+            mirror: boolean;
             /** Missing */
             missing: number[][];
             /** Missing Count */
@@ -4229,6 +4351,18 @@ export interface components {
             params: components["schemas"]["GrowPoolParams"];
         };
         /**
+         * WishOfKeepPolicy
+         * @description For each pool: adopt (ours), drop old (agents, where strips are given up), catch up, take over (ours,
+         */
+        WishOfKeepPolicy: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "keep-policy";
+            params: components["schemas"]["KeepPolicyParams"];
+        };
+        /**
          * WishOfLetGo
          * @description successor (gets the vote), hand on (the leading role), leave (agent), count out (keepers), close
          */
@@ -4423,6 +4557,118 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    adoptions: {
+        parameters: {
+            query: {
+                volume: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AdoptionOut"][];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     agent: {
         parameters: {
             query?: never;
@@ -4879,7 +5125,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"];
             };
         };
         responses: {
@@ -5103,7 +5349,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"];
             };
         };
         responses: {

@@ -20,6 +20,7 @@ class StandingOut(BaseModel):
     newest: int
     standing: Standing
     sentence: str
+    cure: str  # what would mend it, where it is broken
 
 
 class UserOut(StandingOut):
@@ -33,6 +34,29 @@ class VersionOut(BaseModel):
     version: int
     promise: str
     volumes: int
+
+
+class OpposedOut(BaseModel):
+    """What stands against a volume keeping a policy."""
+
+    volume: str
+    sentence: str
+    cure: str
+
+
+class AdoptionOut(BaseModel):
+    """A policy as some volumes might come to keep it. unchanged: they all do; writes: bytes that takes, and
+    seconds at the least; anew: those that are written anew.
+    """
+
+    policy: str
+    version: int
+    promise: str
+    unchanged: bool
+    writes: int
+    seconds: float
+    anew: list[str]
+    against: list[OpposedOut]
 
 
 class WorkOut(BaseModel):

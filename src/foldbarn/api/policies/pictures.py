@@ -7,8 +7,10 @@ from collections.abc import Sequence
 
 from foldbarn.api.changes.pictures import change_line
 from foldbarn.api.policies.models import (
+    AdoptionOut,
     BenchOut,
     BenchRowOut,
+    OpposedOut,
     PolicyOut,
     PolicyPage,
     RemadeOut,
@@ -18,6 +20,8 @@ from foldbarn.api.policies.models import (
     WorkOut,
 )
 from foldbarn.changes.kinds.policies.save_policy import SavePolicyParams, answers_effect
+from foldbarn.changes.kinds.pools.effects import estimate_of
+from foldbarn.core.policies.adopting import adopt
 from foldbarn.core.policies.bench import BenchRow, DiskWork, lay_side_by_side, schemes_at
 from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.policies.matching import answers
@@ -78,6 +82,26 @@ def standing_out(view: SiteView, volume: Volume) -> StandingOut | None:
         newest=view.policy(policy.name).version,
         standing=found.standing,
         sentence=found.sentence(),
+        cure=found.cure(),
+    )
+
+
+def adoption_out(view: SiteView, volumes: Sequence[Volume], policy: Policy) -> AdoptionOut:
+    found = adopt(view, volumes, policy)
+    pools = {row: view.pools[row] for row in found.moves}
+    times = (estimate_of(found.during, pool, found.moves[row], lost=True) for row, pool in pools.items())
+    return AdoptionOut(
+        policy=policy.name,
+        version=policy.version,
+        promise=policy.wishes.sentence(),
+        unchanged=all(v.policy == (policy.number, policy.version) for v in volumes),
+        writes=sum(len(found.moves[row]) * pool.strip_bytes for row, pool in pools.items()),
+        seconds=max((guess.seconds for guess in times), default=0.0),
+        anew=[v.name for v in volumes if v.number in found.anew],
+        against=[
+            OpposedOut(volume=o.volume, sentence=o.against.sentence, cure=o.against.cure)
+            for o in found.opposed
+        ],
     )
 
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from typing import Annotated
 
-from foldbarn.api.policies.models import BenchOut, PolicyOut, PolicyPage
-from foldbarn.api.policies.pictures import bench_out, policy_out, policy_page
+from fastapi import APIRouter, Query
+
+from foldbarn.api.policies.models import AdoptionOut, BenchOut, PolicyOut, PolicyPage
+from foldbarn.api.policies.pictures import adoption_out, bench_out, policy_out, policy_page
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.touching import Thing
 from foldbarn.store import changes as changes_kept
@@ -28,6 +30,14 @@ def bench(pool: str, level: Level) -> BenchOut:
     """Schemes side by side on the disks of a pool, spread over a level."""
     view = current_view()
     return bench_out(view, view.pool(pool), level)
+
+
+@routes.get("/adoptions")
+def adoptions(volume: Annotated[list[str], Query(min_length=1, max_length=500)]) -> list[AdoptionOut]:
+    """Each policy as it says now, and what it would take for these volumes to keep it."""
+    view = current_view()
+    volumes = list({v.number: v for v in map(view.volume, volume)}.values())
+    return [adoption_out(view, volumes, policy) for policy in view.current_policies]
 
 
 @routes.get("/policies/{name}")

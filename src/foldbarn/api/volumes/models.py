@@ -24,11 +24,26 @@ class FateOut(BaseModel):
     lost: int
 
 
+class AnewOut(BaseModel):
+    """As what a volume is being written anew: its strips in words, how many of all are there, and the bytes
+    that all take on disks.
+    """
+
+    counted: str
+    level: str
+    tier: str
+    strips: int
+    there: int
+    bytes: int
+
+
 class VolumeOut(BaseModel):
     name: str
     pool: str
     size_bytes: int
-    copies: int
+    copies: int  # strips of an extent
+    mirror: bool
+    data_strips: int
     counted: str  # its strips in words
     keeps: StandingOut | None  # how it stands to its policy, where it has one
     level: str
@@ -39,6 +54,7 @@ class VolumeOut(BaseModel):
     extents: int
     extent_bytes: int
     forming: bool
+    anew: AnewOut | None
     state: StateOut
     data: DataState
     fate: FateOut
@@ -56,9 +72,10 @@ class WhatIf(BaseModel):
 
 
 class VolumePage(VolumeOut):
-    """A volume with its placement: bytes by disk, and missing strips by copy."""
+    """A volume with its placement: bytes by disk, and missing strips by copy, which are named by lines."""
 
     shares: dict[str, int]
+    lines: list[str]
     holders: StateOut  # the worst of the nodes that hold it
     missing: list[list[int]]
     missing_count: int

@@ -9,7 +9,16 @@ import numpy as np
 from foldbarn.api.bodies import StateOut
 from foldbarn.api.changes.pictures import change_line
 from foldbarn.api.policies.pictures import standing_out
-from foldbarn.api.volumes.models import ExtentOut, FateOut, MoreOut, StripOut, VolumeOut, VolumePage, WhatIf
+from foldbarn.api.volumes.models import (
+    AnewOut,
+    ExtentOut,
+    FateOut,
+    MoreOut,
+    StripOut,
+    VolumeOut,
+    VolumePage,
+    WhatIf,
+)
 from foldbarn.core.arrays import Flags
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
@@ -43,6 +52,8 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "pool": view.pools[volume.pool].name,
         "size_bytes": volume.size_bytes,
         "copies": ply.scheme.strips,
+        "mirror": ply.scheme.is_mirror,
+        "data_strips": ply.scheme.k,
         "counted": ply.scheme.counted(),
         "keeps": standing_out(view, volume),
         "level": ply.scheme.level.value,
@@ -53,6 +64,7 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "extents": volume.extents,
         "extent_bytes": view.data_bytes(ply),
         "forming": volume.forming,
+        "anew": _anew_out(view, volume),
         "state": StateOut.of(outlook.volume(row)),
         "data": found.state,
         "footprint": footprint,
@@ -64,6 +76,20 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
             lost=found.lost,
         ),
     }
+
+
+def _anew_out(view: SiteView, volume: Volume) -> AnewOut | None:
+    ply = volume.anew
+    if ply is None:
+        return None
+    return AnewOut(
+        counted=ply.scheme.counted(),
+        level=ply.scheme.level.value,
+        tier=ply.tier.value,
+        strips=ply.placement.size,
+        there=int((ply.placement > 0).sum()),
+        bytes=ply.placement.size * view.pools[volume.pool].strip_bytes,
+    )
 
 
 def volume_out(outlook: Outlook, row: int) -> VolumeOut:
@@ -92,6 +118,7 @@ def volume_page(
         _volume_fields(outlook, row)
         | {
             "shares": {view.disks[r].name: int(held[r]) * strip_bytes for r in np.flatnonzero(held).tolist()},
+            "lines": ply.scheme.strip_lines(),
             "missing": [
                 np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist() for s in range(ply.scheme.strips)
             ],
@@ -136,11 +163,12 @@ def extent_out(view: SiteView, name: str, number: int) -> ExtentOut:
             f"{volume.name} has extents 0 to {volume.extents - 1}, and no {number}.", about="extent"
         )
     strips = []
+    names = volume.plies[0].scheme.strip_names()
     for strip, row in enumerate(view.rows(volume.plies[0])[number].tolist()):
         disk = view.disks[row] if row < len(view.disks) else None
         strips.append(
             StripOut(
-                copy_name="ABCDE"[strip],
+                copy_name=names[strip],
                 disk=disk.name if disk else None,
                 node=view.nodes[disk.node].name if disk else None,
                 readable=bool(disk and view.disk_ready[row]),

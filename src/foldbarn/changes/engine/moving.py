@@ -20,7 +20,8 @@ from foldbarn.changes.engine.runner import Asked, Run
 from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.moving.comparing import Places, Strips, differences, held_by, placed
-from foldbarn.core.moving.moves import Busy, Moves, Readings, crowds, readings, say_hindrances, startable
+from foldbarn.core.moving.moves import Busy, Moves, crowds, say_hindrances, startable
+from foldbarn.core.moving.readings import Readings, readings
 from foldbarn.core.moving.rebuild import plan_rebuild
 from foldbarn.core.site import Contact, Disk, Pool, SiteView
 from foldbarn.core.units import say_count
@@ -56,10 +57,10 @@ def compare(run: Run, pool: int, only_drop: bool = False) -> tuple[int, int]:
     found = differences(
         held_by(held), placed(view, view.pool_numbered(pool)), np.array(list(held), dtype=np.int64)
     )
-    own = [p.number for p in view.plies_of(view.pool_numbered(pool))]
-    known = [p.number for p in view.plies]
+    own = [p.number for p in view.every_ply_of(view.pool_numbered(pool))]
+    known = list(view.ply_numbered)
     beyond = found.beyond.only(np.isin(found.beyond.ply, own) | ~np.isin(found.beyond.ply, known))
-    whole = [p.number for p in before.plies if not p.forming]
+    whole = [p.number for p in before.ply_numbered.values() if not p.forming]
     missing = found.missing.only(np.isin(found.missing.ply, whole))
     _drop(run, view, beyond)
     return len(beyond.disk), 0 if only_drop else _mark_missing(run, missing)
@@ -157,7 +158,7 @@ def stop_moving(run: Run) -> None:
 
 def _domain_now(view: SiteView) -> Callable[[int, int], int]:
     """The domain, at the level of a ply, of a disk (both by number); -1 for a disk that is lost."""
-    domains = {p.number: view.domain_of(p.scheme.level) for p in view.plies}
+    domains = {n: view.domain_of(p.scheme.level) for n, p in view.ply_numbered.items()}
     lost = view.disk_given_up & ~view.disk_ready
 
     def domain(ply: int, disk: int) -> int:
@@ -174,7 +175,7 @@ def _arrive(run: Run, view: SiteView, order: str, finished: tuple[int, ...]) -> 
     What stood elsewhere when the move was planned may have come back: such a copy is left over, and planned
     anew.
     """
-    sizes = {p.number: view.pools[p.pool].strip_bytes for p in view.plies}
+    sizes = {n: view.pools[p.pool].strip_bytes for n, p in view.ply_numbered.items()}
     with run.writing() as session:
         moves = store_moves.of_order(session, run.change, order)
         arrived = [moves[i] for i in finished if i < len(moves) and moves[i].state == "ordered"]
@@ -197,13 +198,19 @@ def _strips_to_make(
     place = {row: i for i, row in enumerate(kept.tolist())}
     strips = []
     for row, move in zip(kept.tolist(), moves, strict=True):
-        pairs = zip(found.disks[row].tolist(), found.strips[row].tolist(), strict=True)
+        reads = zip(*(a[row].tolist() for a in (found.disks, found.extents, found.strips)), strict=True)
+        source = int(found.ply[row])
         strip: dict[str, Any] = {
             "ply": move.ply_id,
             "extent": move.extent,
             "strip": move.strip,
             "bytes": pool.strip_bytes,
-            "reads": [{"disk": serials[disk], "strip": which} for disk, which in pairs if disk],
+            "reads": [
+                {"disk": serials[disk], "strip": which}
+                | ({} if source == move.ply_id else {"ply": source, "extent": extent})
+                for disk, extent, which in reads
+                if disk
+            ],
             "to": serials[move.to_disk],
         }
         leader = int(found.along[row])
@@ -230,7 +237,7 @@ class Mover:
 
     part: names the moves of this step; pool: its number. more: plans what else is to be moved, once nothing
     is open; None for nothing. once: that is planned a single time. rate: which of the pool's rates holds.
-    prefer: numbers of disks that get strips first.
+    prefer: numbers of disks that get strips first. ahead: strips that `more` has not planned yet.
     """
 
     run: Run
@@ -240,6 +247,7 @@ class Mover:
     once: bool = False
     rate: str = "level_rate"
     prefer: Disks | None = None
+    ahead: Callable[[SiteView], int] | None = None
     history: list[tuple[float, int]] = field(default_factory=list)  # (seconds, bytes so far)
     unfinished: dict[str, int] = field(default_factory=dict)  # bytes of unfinished strips, by order
     strip_bytes: int = 0
@@ -281,7 +289,7 @@ class Mover:
             self._throttle(view, pool)
             self._order(view, pool)
             left, copied = self._counts()
-            self._tell_progress(pool, left, copied)
+            self._tell_progress(view, pool, left, copied)
             if not left and not placed:
                 return copied, stuck
             time.sleep(settings().look_seconds)
@@ -353,7 +361,7 @@ class Mover:
         """Has these disks (by number) drop what this change has moved away from them."""
         with transaction() as session:
             left = store_moves.copied_away(session, self.run.change, disks)
-        by_number = {p.number: p for p in view.plies}
+        by_number = view.ply_numbered
         by_node: dict[int, list[MoveRow]] = defaultdict(list)
         for move in left:
             row = int(view.row_of_number[move.leaves])
@@ -416,11 +424,12 @@ class Mover:
         waiting = [m for m in waiting if view.disk_ready[view.row_of_number[m.to_disk]]]
         waiting.sort(key=lambda m: m.leaves not in lost)  # what is lost goes first
         parity = {p.number for p in view.plies_of(pool) if not p.scheme.is_mirror}
+        anew = {p.number for p in view.plies_anew}
         makers: dict[tuple[int, int], int] = {}
         by_node: dict[int, list[MoveRow]] = defaultdict(list)
         for move in waiting:
             row = int(view.disk_node[view.row_of_number[move.to_disk]])
-            if move.ply_id in parity and move.leaves in lost:
+            if move.ply_id in anew or (move.ply_id in parity and move.leaves in lost):
                 # All strips that a stripe misses are made in one place, of which one reading is enough.
                 row = makers.setdefault((move.ply_id, move.extent), row)
             by_node[row].append(move)
@@ -500,20 +509,23 @@ class Mover:
                 compare(self.run, self.pool)
 
     def _call_off_needless(self, view: SiteView) -> None:
-        """Moves to disks that are away are planned anew; waiting moves away from a disk that came back are
-        not needed, unless another strip of the extent has taken their domain meanwhile, or is on its way
-        there."""
+        """Moves to disks that are away, or that a node makes which is away, are planned anew; waiting moves
+        away from a disk that came back are not needed, unless another strip of the extent has taken their
+        domain meanwhile, or is on its way there.
+        """
         ready = {d.number for row, d in enumerate(view.disks) if view.disk_ready[row]}
         gone = {
             d.number
             for row, d in enumerate(view.disks)
             if view.disk_given_up[row] and not view.disk_ready[row]
         }
+        without = {n.number for n in view.nodes if n.given_up and n.contact != Contact.HEARD}
         with transaction() as session:
             mine = store_moves.of_change(session, self.run.change, "waiting", "ordered")
 
         def needless(move: MoveRow) -> bool:
-            if move.to_disk in gone:
+            # A strip that is made along with others goes from the node that makes them to another's disk.
+            if move.to_disk in gone or move.maker_id in without:
                 return True
             back = move.part == "copy" and move.state == "waiting" and move.leaves in ready
             return back and not move.makes_room and not crowds(view, move.ply_id, move.extent, move.strip)
@@ -531,7 +543,7 @@ class Mover:
         with transaction() as session:
             return store_moves.counts(session, self.run.change, self.part)
 
-    def _tell_progress(self, pool: Pool, left: int, copied: int) -> None:
+    def _tell_progress(self, view: SiteView, pool: Pool, left: int, copied: int) -> None:
         now = time.monotonic()
         done = copied * pool.strip_bytes + sum(self.unfinished.values())
         self.history = [h for h in self.history if h[0] > now - RATE_SECONDS] + [(now, done)]
@@ -539,7 +551,8 @@ class Mover:
         rate = (done - first[1]) / (now - first[0]) if now - first[0] > 0.5 else None
         self._note_time()
         if copied + left:
-            self.run.progress(done, (copied + left) * pool.strip_bytes, rate)
+            in_all = copied + max(left, self.ahead(view) if self.ahead else 0)
+            self.run.progress(done, in_all * pool.strip_bytes, rate)
 
     def _note_time(self) -> None:
         """Adds to the change what has passed by a node's own clock since the last look, so that it can be

@@ -64,11 +64,11 @@ def placed(view: SiteView, pool: Pool) -> Places:
     to.
     """
     parts: list[Places] = []
-    for ply in view.plies_of(pool):
+    for ply in view.every_ply_of(pool):
         extent, strip = np.nonzero(ply.placement > 0)
         numbers = np.full(len(extent), ply.number, dtype=np.int64)
         parts.append(Places(ply.placement[extent, strip].astype(np.int64), numbers, extent, strip))
-    own = {p.number for p in view.plies_of(pool)}
+    own = {p.number for p in view.every_ply_of(pool)}
     coming = [(to, *key) for key, to in view.under_way.items() if key[0] in own]
     table = np.array(coming, dtype=np.int64).reshape(-1, 4)
     parts.append(Places(*(table[:, i] for i in range(4))))

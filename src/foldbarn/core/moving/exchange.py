@@ -306,18 +306,18 @@ class Exchange:
 def block_of(
     view: SiteView, ply: Ply, busy: Mapping[tuple[int, int, int], int]
 ) -> tuple[Block, Disks, Flags]:
-    """A ply's strips as they lie, what is on its way (busy: to the disk of this number) already there;
-    nothing is loose.
+    """A ply's strips as they lie, or as room is kept for them, what is on its way (busy: to the disk of this
+    number) already there; nothing is loose.
 
     Returns the block, [extents, strips and more] rows where each strip lies now, and flags of what is on its
     way. A strip on its way from a disk that can be read may yet stay there, so it bars both domains: the one
     that it goes to, and in a further column the one that it comes from.
     """
-    rows = view.rows(ply)
+    rows, lies = view.rows_kept_for(ply), view.rows(ply)
     mine = [
         (e, s, int(view.row_of_number[to])) for (number, e, s), to in busy.items() if number == ply.number
     ]
-    per_extent = Counter(e for e, s, _ in mine if rows[e, s] < len(view.disks))
+    per_extent = Counter(e for e, s, _ in mine if lies[e, s] < len(view.disks))
     more = max(per_extent.values(), default=0)
     before = np.full((rows.shape[0], rows.shape[1] + more), len(view.disks), dtype=np.int32)
     before[:, : rows.shape[1]] = rows
@@ -325,7 +325,7 @@ def block_of(
     ready = np.append(view.disk_ready, False)
     used: Counter[int] = Counter()
     for extent, strip, to in mine:
-        if ready[rows[extent, strip]]:
+        if ready[lies[extent, strip]]:
             column = rows.shape[1] + used[extent]
             before[extent, column] = at[extent, column] = rows[extent, strip]
             under_way[extent, column] = True

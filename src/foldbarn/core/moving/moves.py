@@ -1,4 +1,4 @@
-"""Moves of strips: what is to be written where, from where it is read, and how long that takes at least."""
+"""Moves of strips: what is to be written where, what can begin now, and what has no place."""
 
 from __future__ import annotations
 
@@ -8,9 +8,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags, Ints
-from foldbarn.core.pools.media import PROFILES
-from foldbarn.core.site import Ply, Pool, SiteView, Tier
-from foldbarn.core.units import say_count, say_size
+from foldbarn.core.site import Ply, Pool, SiteView, Tier, to_come
+from foldbarn.core.units import say_count
 
 Busy = Mapping[tuple[int, int, int], int]  # (ply, extent, strip) on its way -> number of the disk it goes to
 
@@ -97,7 +96,7 @@ def crowds(view: SiteView, ply: int, extent: int, strip: int) -> bool:
     """Whether a strip that stayed where it is would share its domain with another of its extent, there or on
     its way.
     """
-    mine = next((p for p in view.plies if p.number == ply), None)
+    mine = view.ply_numbered.get(ply)
     if mine is None:
         return False
     domain_of = np.append(view.domain_of(mine.scheme.level), -1)
@@ -128,17 +127,18 @@ def startable(view: SiteView, moves: Moves) -> Flags:
     have made it.
     """
     rows = view.row_of_number[moves.to]
-    order = np.argsort(rows, kind="stable")
+    fits: Flags = moves.leaves == to_come(moves.to)  # room is kept for these
+    others = np.flatnonzero(~fits)
+    order = others[np.argsort(rows[others], kind="stable")]
     ordered = rows[order]
     rank = np.arange(len(ordered)) - np.searchsorted(ordered, ordered, side="left")
-    fits = np.zeros(len(rows), dtype=np.bool_)
     fits[order] = rank < view.disk_free[ordered]
     return fits
 
 
 def say_hindrances(view: SiteView, hindrances: tuple[Hindrance, ...], most: int = 3) -> str:
     """Why strips have no place, in whole sentences, by ply; empty where there are none."""
-    by_number = {p.number: p for p in view.plies}
+    by_number = view.ply_numbered
     said = []
     for found in sorted(hindrances, key=lambda h: -h.strips)[:most]:
         ply = by_number[found.ply]
@@ -161,119 +161,3 @@ def say_hindrances(view: SiteView, hindrances: tuple[Hindrance, ...], most: int 
             f"And {say_count(sum(h.strips for h in more), 'strip')} of {say_count(len(more), 'volume')} more."
         )
     return " ".join(said)
-
-
-@dataclass(frozen=True, slots=True, eq=False)
-class Readings:
-    """What is read for each of some moves.
-
-    disks: [moves, most] numbers of the disks to read from; 0 beyond what a move needs, and all 0 where its
-    strip can neither be read nor be made from others now. strips: [moves, most] which strip of the extent
-    lies there. along: [moves] the row of the move whose reading serves this one as well, else its own: a
-    stripe is read once for all of its strips that are missing.
-    """
-
-    disks: Disks
-    strips: Ints
-    along: Ints
-
-    @property
-    def possible(self) -> Flags:
-        flags: Flags = self.disks[:, 0] > 0
-        return flags
-
-    @property
-    def leads(self) -> Flags:
-        """Moves for which something is read, [moves]."""
-        flags: Flags = self.possible & (self.along == np.arange(len(self.along)))
-        return flags
-
-
-def readings(view: SiteView, moves: Moves) -> Readings:
-    """A strip of parity that can be read is copied from where it lies; one that is lost is made from k others
-    of its extent. Of a mirror any copy serves. Reads are dealt around those that can be read.
-    """
-    by_number = {p.number: p for p in view.plies}
-    ready = np.append(view.disk_ready, False)
-    plies = np.unique(moves.ply).tolist()
-    most = max((by_number[number].scheme.k for number in plies), default=1)
-    disks = np.zeros((len(moves), most), dtype=np.int32)
-    strips = np.zeros((len(moves), most), dtype=np.int64)
-    along = np.arange(len(moves), dtype=np.int64)
-    for number in plies:
-        mine = np.flatnonzero(moves.ply == number)
-        ply = by_number[number]
-        k = ply.scheme.k
-        placement = ply.placement[moves.extent[mine]]
-        readable = ready[view.row_of_number[placement]]
-        chosen = _dealt(readable, moves.extent[mine], k)
-        lost = np.ones(len(mine), dtype=np.bool_)
-        if k > 1:
-            own = np.arange(readable.shape[1]) == moves.strip[mine, None]
-            lost = ~(readable & own).any(axis=1)
-            chosen[~lost] = own[~lost]
-            _, first, which = np.unique(moves.extent[mine[lost]], return_index=True, return_inverse=True)
-            along[mine[lost]] = mine[lost][first[which]]
-        order = np.argsort(~chosen, axis=1, kind="stable")[:, :k]
-        kept = np.take_along_axis(chosen, order, axis=1)
-        disks[mine, :k] = np.where(kept, np.take_along_axis(placement, order, axis=1), 0)
-        strips[mine, :k] = np.where(kept, order, 0)
-    return Readings(disks, strips, along)
-
-
-def _dealt(readable: Flags, extents: Ints, k: int) -> Flags:
-    """k of the strips that can be read of each extent, [extents, strips]; none where there are fewer. They
-    begin with the n-th, n scattered over the extents (Knuth's multiplicative hash), so that none is favoured.
-    """
-    count = readable.sum(axis=1)
-    first = (extents * 2_654_435_761 >> 12) % np.maximum(count, 1)
-    rank = np.cumsum(readable, axis=1) - 1
-    after = (rank - first[:, None]) % np.maximum(count, 1)[:, None]
-    flags: Flags = readable & (after < k) & (count >= k)[:, None]
-    return flags
-
-
-@dataclass(frozen=True, slots=True)
-class Estimate:
-    """A lower bound on a set of moves: the busiest disk or port over its bandwidth. `bottleneck` names it."""
-
-    seconds: float
-    bytes_moved: int
-    bottleneck: str
-
-
-def estimate(view: SiteView, moves: Moves, strip_bytes: int, rate: int = 0) -> Estimate:
-    """How long the moves take at least, were nothing else to use the disks and ports. rate: most bytes per
-    second over all; 0 for no limit.
-    """
-    if not len(moves):
-        return Estimate(0.0, 0, "")
-    found = readings(view, moves)
-    leads = found.leads
-    read = found.disks[leads]
-    reader = moves.to[leads]  # a stripe is read, and its missing strips made, where the first of them goes
-    load = np.zeros(len(view.disks) + 1)
-    to_rows = view.row_of_number[moves.to]
-    np.add.at(load, view.row_of_number[read[read > 0]], strip_bytes)
-    np.add.at(load, to_rows, strip_bytes)
-    speeds = np.array([PROFILES[d.media].bytes_per_second for d in view.disks], dtype=np.float64)
-    disk_seconds = load[:-1] / speeds
-    node_of = np.append(view.disk_node, -1)
-    ports = np.array([max(n.port_bytes_per_second, 1) for n in view.nodes], dtype=np.float64)
-    into = np.broadcast_to(node_of[view.row_of_number[reader]][:, None], read.shape)[read > 0]
-    out = node_of[view.row_of_number[read[read > 0]]]
-    helper = found.possible & ~leads
-    out = np.concatenate([out, node_of[view.row_of_number[moves.to[found.along[helper]]]]])
-    into = np.concatenate([into, node_of[to_rows[helper]]])
-    crossing = out != into
-    sent = np.bincount(out[crossing], minlength=len(ports)) * strip_bytes / ports
-    received = np.bincount(into[crossing], minlength=len(ports)) * strip_bytes / ports
-    worst_disk, worst_node = int(np.argmax(disk_seconds)), int(np.argmax(np.maximum(sent, received)))
-    node_seconds = float(max(sent[worst_node], received[worst_node]))
-    moved = len(moves) * strip_bytes
-    guess = Estimate(float(disk_seconds[worst_disk]), moved, view.disks[worst_disk].name)
-    if node_seconds > guess.seconds:
-        guess = Estimate(node_seconds, moved, f"the ports of {view.nodes[worst_node].name}")
-    if rate and moved / rate > guess.seconds:
-        guess = Estimate(moved / rate, moved, f"the limit of {say_size(rate)}/s")
-    return guess

@@ -28,8 +28,8 @@ from foldbarn.core.moving.moves import (
     takes_strips,
 )
 from foldbarn.core.pools.protection import Level
-from foldbarn.core.site import Ply, Pool, SiteView, Tier
-from foldbarn.core.volumes.loss import enough_to_read
+from foldbarn.core.site import NOWHERE, UNWRITTEN, Ply, Pool, SiteView, Tier
+from foldbarn.core.volumes.loss import enough_to_read, present_strips
 
 
 def lost_strips(view: SiteView, ply: Ply) -> Flags:
@@ -103,6 +103,53 @@ def plan_drain(
     return _rehouse(view, pool, wanted, firsts, seed, view.under_way if busy is None else busy)
 
 
+def waiting_anew(ply: Ply) -> Flags:
+    """Strips of what is written anew that are not written yet, [extents, strips]."""
+    flags: Flags = (ply.placement < UNWRITTEN) | (ply.placement == NOWHERE)
+    return flags
+
+
+def ready_to_hold(view: SiteView, ply: Ply) -> bool:
+    """Whether all of what is written anew is there and can be read, so that it may hold its volume."""
+    there = present_strips(view, ply) | ply.unwritten[:, None]
+    return bool(there.all())
+
+
+def plan_anew(view: SiteView, pool: Pool, ply: Ply, seed: int, busy: Busy, most: int) -> Moves:
+    """What is to be written of a ply that is written anew. Strips that have lost their place get another
+    first, as those of a rebuild do; then come some `most` strips to the disks where room is kept for them,
+    extent by extent. What cannot be read or written now is left out.
+
+    Deterministic in the seed.
+    """
+    rows = view.rows_kept_for(ply)
+    asked = _source_readable(view, ply)[:, None] & (ply.placement != UNWRITTEN)
+    for number, extent, strip in busy:
+        if number == ply.number:
+            asked[extent, strip] = False
+    homeless = np.append(view.disk_given_up & ~view.disk_ready, True)[rows] & asked
+    if homeless.any():
+        return _rehouse(view, pool, {ply.number: homeless}, [], seed, busy, anew=(ply,))
+    waits = waiting_anew(ply) & asked & np.append(takes_strips(view), False)[rows]
+    extents, strips = np.nonzero(waits)
+    if len(extents) > most:  # whole extents, so that what makes one is read once
+        cut = int(np.searchsorted(extents, extents[most - 1], side="right"))
+        extents, strips = extents[:cut], strips[:cut]
+    return moves_to(view, ply, extents, strips, rows[extents, strips].astype(np.int64))
+
+
+def _source_readable(view: SiteView, ply: Ply) -> Flags:
+    """Whether the data of each extent of what is written anew can be read where it lies, [extents]."""
+    source = view.ply_numbered[ply.source]
+    k, of = ply.scheme.k, source.scheme.k
+    enough = enough_to_read(view, source)
+    first = np.arange(ply.extents) * k
+    last = np.minimum(first + k, source.extents * of) - 1
+    short = np.append(0, np.cumsum(~enough))
+    flags: Flags = short[last // of + 1] == short[first // of]
+    return flags
+
+
 @dataclass(slots=True, eq=False)
 class _Guests:
     """The strips of a ply that want a place, and its others. want, under_way: [extents, strips] flags;
@@ -116,21 +163,28 @@ class _Guests:
 
 
 def _rehouse(
-    view: SiteView, pool: Pool, wanted: Mapping[int, Flags], firsts: list[Flags | Ints], seed: int, busy: Busy
+    view: SiteView,
+    pool: Pool,
+    wanted: Mapping[int, Flags],
+    firsts: list[Flags | Ints],
+    seed: int,
+    busy: Busy,
+    anew: tuple[Ply, ...] = (),
 ) -> Moves:
     """A new place for all wanted strips ([extents, strips] flags by ply number), as many as any
     arrangement allows.
 
-    firsts: what of the room is offered first, see deal_in_turn.
+    firsts: what of the room is offered first, see deal_in_turn. anew: plies that are written anew, of which
+    strips are wanted.
     """
     rng = np.random.default_rng(seed)
     done = []
     for tier in Tier:
-        plies = view.plies_of(pool, tier)
+        plies = [*view.plies_of(pool, tier), *(p for p in anew if p.tier == tier)]
         guests = [
             _guests(view, p, wanted[p.number], busy)
             for p in sorted(plies, key=lambda p: -p.extents)
-            if wanted[p.number].any()
+            if p.number in wanted and wanted[p.number].any()
         ]
         if guests:
             room = open_room(view, pool, tier) + _to_come(view, pool, tier, busy)

@@ -8,11 +8,13 @@ from typing import cast
 
 import numpy as np
 
+from foldbarn.core.moving.mending import prospect_of
 from foldbarn.core.moving.rebuild import crowded_strips
+from foldbarn.core.names import natural_key
 from foldbarn.core.policies.matching import tier_of
 from foldbarn.core.policies.policy import Policy
-from foldbarn.core.site import Ply, SiteView, Volume
-from foldbarn.core.units import say_count
+from foldbarn.core.site import Contact, Ply, SiteView, Volume
+from foldbarn.core.units import say_count, say_list
 from foldbarn.core.volumes.loss import present_strips
 
 
@@ -33,8 +35,11 @@ class Promise(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Broken:
+    """A wish that is not kept, and what would mend that."""
+
     promise: Promise
     sentence: str
+    cure: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -47,6 +52,12 @@ class Conformance:
     broken: tuple[Broken, ...] = ()
     strips: int = 0
     on_their_way: int = 0
+
+    def cure(self) -> str:
+        """What would mend it, each once; empty where it is kept or on its way."""
+        if self.standing != Standing.BROKEN:
+            return ""
+        return " ".join(dict.fromkeys(b.cure for b in self.broken if b.cure))
 
     def sentence(self) -> str:
         if self.standing == Standing.KEPT:
@@ -91,23 +102,44 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
             f"would survive the loss of {say_count(least, level)}" if least >= 0 else "cannot be read in full"
         )
         words = f"It is to survive the loss of {say_count(wishes.survives, level)}, and {now} now."
-        broken.append(Broken(Promise.SURVIVES, words))
+        broken.append(Broken(Promise.SURVIVES, words, _cure_by_moves(view, volume)))
     if crowded_extents:
         have = "has" if crowded_extents == 1 else "have"
         words = f"{say_count(crowded_extents, 'extent')} of it {have} strips that share a {level}."
-        broken.append(Broken(Promise.SPREAD, words))
+        broken.append(Broken(Promise.SPREAD, words, _cure_by_moves(view, volume)))
     if any(ply.tier != tier_of(wishes) for ply in volume.plies):
-        broken.append(
-            Broken(Promise.TIER, f"It is to lie on the {tier_of(wishes).value} tier, and does not.")
-        )
+        words = f"It is to lie on the {tier_of(wishes).value} tier, and does not."
+        cure = f"Let it keep a policy for the {volume.plies[0].tier.value} tier."
+        broken.append(Broken(Promise.TIER, words, cure))
     if wishes.encrypted and not pool.encrypted:
         words = f"It is to be encrypted, and disks of {pool.name} do not hold everything encrypted."
-        broken.append(Broken(Promise.ENCRYPTION, words))
+        cure = "Let it keep a policy that does not ask for that."
+        broken.append(Broken(Promise.ENCRYPTION, words, cure))
     if not broken:
         return Conformance(Standing.KEPT, strips=short, on_their_way=away)
     moves_mend = all(b.promise in (Promise.SURVIVES, Promise.SPREAD) for b in broken)
     standing = Standing.CATCHING_UP if moves_mend and away == short else Standing.BROKEN
     return Conformance(standing, tuple(broken), short, away)
+
+
+def _cure_by_moves(view: SiteView, volume: Volume) -> str:
+    """What brings strips back, or apart, as a plan made on trial finds it."""
+    ahead = prospect_of(view, volume)
+    rows = np.unique(np.concatenate([view.rows(ply).reshape(-1) for ply in volume.plies]))
+    away = [view.disks[r] for r in rows.tolist() if r < len(view.disks) and not view.disk_ready[r]]
+    silent = {view.nodes[d.node].name for d in away if view.nodes[d.node].contact != Contact.HEARD}
+    missing = {d.name for d in away if view.nodes[d.node].name not in silent}
+    back = f"Bring {say_list(sorted(silent | missing, key=natural_key))} back" if away else ""
+    if ahead.hindrances:
+        level = volume.plies[0].scheme.level.value
+        more = f"Add disks in another {level}, or let it keep a policy that takes fewer."
+        return f"{back}. {more}" if back else more
+    if not ahead.placeable:
+        return f"{back}." if back else ""
+    strips = say_count(ahead.placeable, "strip")
+    have = "has a place" if ahead.placeable == 1 else "have places"
+    waiting = f"ait: {strips} that it lacks or that stand too close {have} elsewhere."
+    return f"{back}, or w{waiting}" if back else f"W{waiting}"
 
 
 def _survives(ply: Ply, present: np.ndarray) -> int:

@@ -4,15 +4,18 @@ rule.
 
 from __future__ import annotations
 
+import zlib
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import cast
 
 import numpy as np
 
-from foldbarn.core.arrays import Ints
+from foldbarn.core.arrays import Disks, Ints
+from foldbarn.core.names import folded
 from foldbarn.core.policies.policy import Wishes
 from foldbarn.core.pools.capacity import Limit, fits, full_with, most_that_fits
+from foldbarn.core.pools.placement import place
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.site import Pool, SiteView, Tier
 from foldbarn.core.units import say_count, say_size
@@ -29,7 +32,6 @@ class Wish(StrEnum):
     # Of a volume that is there, and is to keep another policy.
     UNCHANGED = "unchanged"
     WHOLE = "whole"  # its strips that stay have to be there
-    ANEW = "anew"  # it would have to be written anew
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +69,18 @@ def open_disks(view: SiteView, pool: Pool, tier: Tier) -> Ints:
     rows = view.in_pool(pool, tier)
     found: Ints = rows[view.disk_open[rows] & (view.disk_free[rows] > 0)]
     return found
+
+
+def place_new(view: SiteView, pool: Pool, tier: Tier, scheme: Scheme, extents: int, name: str) -> Disks:
+    """Disk numbers of every strip of what is new on a tier, [extents, strips]. The same site and name give
+    the same placement.
+    """
+    rows = open_disks(view, pool, tier)
+    domain_of = view.domain_of(scheme.level)[rows]
+    seed = zlib.crc32(folded(name.strip()).encode())
+    placed = place(view.disk_free[rows], domain_of, view.disk_node[rows], extents, scheme.strips, seed)
+    numbers: Disks = view.disk_numbers[rows][placed]
+    return numbers
 
 
 def rounded_size(size: int, pool: Pool) -> int:

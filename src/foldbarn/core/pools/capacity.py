@@ -494,12 +494,11 @@ def _tier_space(
     """
     rows = view.in_pool(pool, tier)
     plies = view.plies_of(pool, tier)
-    numbers = view.disk_numbers[rows].tolist() if view.incoming else []
     return account_pool(
         view.disk_sizes[rows],
         view.disk_used[rows] if more is None else view.disk_used[rows] + more[rows],
         sum(p.scheme.k * p.extents_somewhere for p in plies) + (new.k * extents if new else 0),
-        sum(view.incoming.get(n, 0) for n in numbers),
+        int(view.disk_moving[rows].sum()),
         view.domain_of(pool.usual.level)[rows],
         view.domain_of(pool.headroom)[rows] if pool.headroom else None,
         pool,

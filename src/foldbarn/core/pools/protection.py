@@ -70,6 +70,19 @@ class Scheme:
             return say_count(self.strips, "copy", "copies")
         return f"{self.k} and {self.m} of parity"
 
+    def strip_names(self) -> list[str]:
+        """Short names of an extent's strips: A, B, C of copies; 1, 2 and P1 of data and parity."""
+        if self.is_mirror:
+            return [chr(ord("A") + i) for i in range(self.strips)]
+        return [str(i + 1) for i in range(self.k)] + [f"P{i + 1}" for i in range(self.m)]
+
+    def strip_lines(self) -> list[str]:
+        """The same, where there is room for a word."""
+        kinds = ["Copy"] * self.strips if self.is_mirror else ["Data"] * self.k + ["Parity"] * self.m
+        return [
+            f"{kind} {name.removeprefix('P')}" for kind, name in zip(kinds, self.strip_names(), strict=True)
+        ]
+
     def sentence(self) -> str:
         """The protection in words."""
         if self.strips == 1:

@@ -16,7 +16,7 @@ import numpy as np
 
 from foldbarn.core.arrays import Flags, Ints, Reals
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.moving.moves import Estimate
+from foldbarn.core.moving.readings import Estimate
 from foldbarn.core.pools.capacity import usable_extents
 from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.pools.placement import ONE, shares

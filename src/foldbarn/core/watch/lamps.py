@@ -63,6 +63,15 @@ def _shortage(volume: Volume, fate: Fate) -> str:
     return ", ".join(parts)
 
 
+def _say_anew(volume: Volume) -> str:
+    """How far a volume is written anew; empty where it is not."""
+    if volume.anew is None:
+        return ""
+    there, in_all = int((volume.anew.placement > 0).sum()), volume.anew.placement.size
+    how = volume.anew.scheme.counted()
+    return f"It is being written anew as {how}: {there:,} of {say_count(in_all, 'strip')} are there."
+
+
 def _rows_of(view: SiteView, volume: Volume) -> Ints:
     """Rows of the disks that hold a volume, or should."""
     rows: Ints = np.unique(np.concatenate([view.rows(ply).reshape(-1) for ply in volume.plies]))
@@ -187,7 +196,8 @@ class Outlook:
         if volume.forming:
             return State(Lamp.MENDING, "Not open yet: its strips are set aside on the disks first.")
         if fate_.state == DataState.WHOLE:
-            return State(Lamp.SOUND, f"Whole: {say_list([p.scheme.sentence() for p in volume.plies])}.")
+            whole = f"Whole: {say_list([p.scheme.sentence() for p in volume.plies])}."
+            return State(Lamp.SOUND, f"{whole} {_say_anew(volume)}".strip())
         cause = self.cause(volume)
         if fate_.unavailable or fate_.lost:
             gone = fate_.unavailable + fate_.lost
@@ -210,7 +220,7 @@ class Outlook:
         pulled = [view.disks[r].name for r in gone if view.disks[r].node not in silent]
         if pulled:
             parts.append(f"{say_list(pulled)} {'is' if len(pulled) == 1 else 'are'} missing")
-        return f"{say_list(parts)}." if parts else "their disks were found not to hold them any more."
+        return f"{say_list(parts)}." if parts else "some strips lie nowhere yet."
 
     def next_step(self, volume: Volume) -> tuple[Lamp, str]:
         """What happens to a volume that is short: as what is under way, what waits, and a plan made on trial

@@ -42,7 +42,7 @@ const flow = (s: string, t: string) => {
       </thead>
       <tbody>
         <tr v-for="s in sources" :key="s">
-          <td>{{ s || "nowhere" }}</td>
+          <td>{{ s || "(written new)" }}</td>
           <td v-for="t in targets" :key="t">{{ flow(s, t) }}</td>
         </tr>
       </tbody>

@@ -14,6 +14,10 @@ import { STANDING } from "./standing";
 const props = defineProps<{ name: string }>();
 const { data: policy, error } = usePolicy(() => props.name);
 const plan = (kind: string, name: string) => ({ query: { plan: kind, policy: name } });
+/** Volumes that keep an older version than the newest. */
+const older = computed(() =>
+  (policy.value?.users ?? []).filter((u) => u.version < u.newest).map((u) => u.volume),
+);
 const broken = computed(() => policy.value?.users.filter((u) => u.standing !== "kept").length ?? 0);
 </script>
 
@@ -41,6 +45,16 @@ const broken = computed(() => policy.value?.users.filter((u) => u.standing !== "
               {{ broken ? `${broken} not as promised now` : "all as promised" }}</span
             >
             <span v-else class="small">none yet</span>
+            <span class="grow" />
+            <RouterLink
+              class="act small"
+              :to="{ query: { plan: 'keep-policy', policy: policy.name, volumes: older.join(',') } }"
+              >{{
+                older.length
+                  ? `Let ${older.length === 1 ? older[0] : count(older.length, "volume")} keep version ${policy.version}`
+                  : "Let others keep it"
+              }}</RouterLink
+            >
           </div>
           <VTable v-if="policy.users.length" class="plain">
             <thead>
@@ -64,7 +78,7 @@ const broken = computed(() => policy.value?.users.filter((u) => u.standing !== "
                 <td class="n">{{ u.version }}</td>
                 <td>
                   <StateMark :lamp="STANDING[u.standing]" /> {{ u.standing }}
-                  <span v-if="u.standing !== 'kept'" class="soft">{{ u.sentence }}</span>
+                  <span v-if="u.standing !== 'kept'" class="soft">{{ u.sentence }} {{ u.cure }}</span>
                 </td>
               </tr>
             </tbody>

@@ -3,11 +3,13 @@ import { computed } from "vue";
 import type { components } from "../../api/schema.gen";
 
 /**
- * One line per copy, from first extent to last; a strip that cannot be read is a notch. Arrows move by
+ * One line per strip of an extent, from first extent to last; a strip that cannot be read is a notch. Arrows move by
  * extent, N to the next short one.
  */
 const props = defineProps<{
   extents: number;
+  /** Names of the strips of an extent, and where each is missing. */
+  lines: string[];
   missing: number[][];
   missingCount: number;
   picked: number | null;
@@ -51,8 +53,8 @@ function onKey(event: KeyboardEvent) {
     :aria-valuetext="picked === null ? 'none picked' : `extent ${picked}`"
     @keydown="onKey"
   >
-    <template v-for="(holes, copy) in missing" :key="copy">
-      <span>Copy {{ "ABCDE"[copy] }}</span>
+    <template v-for="(holes, strip) in missing" :key="strip">
+      <span>{{ lines[strip] }}</span>
       <svg viewBox="0 0 1000 12" preserveAspectRatio="none" @click="at">
         <path class="ln" d="M0 6H1000" />
         <path
@@ -78,7 +80,7 @@ function onKey(event: KeyboardEvent) {
           }}</template
         ></span
       >
-      <span v-else class="faint">pick an extent to see its copies</span>
+      <span v-else class="faint">pick an extent to see where it lies</span>
       <span>{{ (extents - 1).toLocaleString("en") }}</span>
     </p>
   </div>

@@ -66,7 +66,7 @@ const cards = computed(() => {
     {
       kind: v.keeps ? "Policy" : "Protection",
       name: v.keeps ? v.keeps.policy : `${v.counted} by ${v.level}`,
-      fact: v.keeps && v.keeps.standing !== "kept" ? v.keeps.sentence : v.protection,
+      fact: v.keeps && v.keeps.standing !== "kept" ? `${v.keeps.sentence} ${v.keeps.cure}` : v.protection,
       lamp: v.keeps ? STANDING[v.keeps.standing] : v.state.lamp,
       to: v.keeps ? pathOf("policy", v.keeps.policy) : pathOf("volume", v.name),
     },
@@ -96,6 +96,9 @@ const cards = computed(() => {
         <h1><StateMark :lamp="volume.state.lamp" /> {{ volume.name }} <CopyName :name="volume.name" /></h1>
         <p>{{ volume.state.reason }}</p>
         <span class="grow" />
+        <RouterLink class="act" :to="{ query: { plan: 'keep-policy', volumes: volume.name } }"
+          >Preview another policy</RouterLink
+        >
         <RouterLink class="act" :to="{ query: { plan: 'delete-volume', volume: volume.name } }"
           >Preview deleting it</RouterLink
         >
@@ -122,6 +125,7 @@ const cards = computed(() => {
           />
           <CopyStaff
             :extents="volume.extents"
+            :lines="volume.lines"
             :missing="volume.missing"
             :missing-count="volume.missing_count"
             :picked="picked"
@@ -161,8 +165,10 @@ const cards = computed(() => {
                 <td>{{ terabytes(volume.extents * volume.extent_bytes) }}</td>
               </tr>
               <tr>
-                <td>Copies</td>
-                <td>× {{ volume.copies }}</td>
+                <td>{{ volume.mirror ? "Copies" : "Strips of an extent, for each of its data" }}</td>
+                <td>
+                  × {{ volume.mirror ? volume.copies : +(volume.copies / volume.data_strips).toFixed(2) }}
+                </td>
               </tr>
               <tr class="total">
                 <td>On disks</td>
@@ -170,9 +176,19 @@ const cards = computed(() => {
                   <SumFigure :figure="volume.footprint">{{ terabytes(volume.footprint.value) }}</SumFigure>
                 </td>
               </tr>
+              <tr v-if="volume.anew">
+                <td>
+                  Kept beside it, to write it anew as {{ volume.anew.counted }}
+                  <span class="soft"
+                    >({{ volume.anew.there.toLocaleString("en") }} of
+                    {{ count(volume.anew.strips, "strip") }} there)</span
+                  >
+                </td>
+                <td>{{ terabytes(volume.anew.bytes) }}</td>
+              </tr>
               <tr v-if="volume.missing_count">
                 <td>of that, not readable now</td>
-                <td>{{ terabytes(volume.missing_count * volume.extent_bytes) }}</td>
+                <td>{{ terabytes((volume.missing_count * volume.extent_bytes) / volume.data_strips) }}</td>
               </tr>
               <tr>
                 <td>Written by its users</td>
@@ -195,7 +211,8 @@ const cards = computed(() => {
               <tr v-for="w in volume.what_if" :key="w.domain">
                 <td><StateMark :lamp="w.unreadable ? 'failed' : 'sound'" /> {{ w.domain }}</td>
                 <td class="words">
-                  {{ w.extents_hit.toLocaleString("en") }} extents lose a copy,
+                  {{ w.extents_hit.toLocaleString("en") }} extents lose
+                  {{ volume.mirror ? "a copy" : "a strip" }},
                   {{
                     w.unreadable ? `${w.unreadable.toLocaleString("en")} could not be read` : "all readable"
                   }}

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from typing import ClassVar
 
+import numpy as np
 from pydantic import Field
 
 from foldbarn.changes.engine.effects import (
@@ -18,7 +20,7 @@ from foldbarn.changes.engine.effects import (
     Texts,
 )
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.moving import Mover
+from foldbarn.changes.engine.moving import Mover, stop_moving
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Outside, Payload
@@ -26,19 +28,26 @@ from foldbarn.changes.kinds.pools.effects import NO_FEWER_COPIES, estimate_of, m
 from foldbarn.changes.kinds.pools.rebuild import DropOld, OfPool
 from foldbarn.changes.kinds.pools.schemes import SchemeAt
 from foldbarn.changes.kinds.volumes.warnings import warnings_of
-from foldbarn.core.errors import BarnError, NotPossible, Overtaken
+from foldbarn.core.errors import BarnError, NotPossible, Overtaken, Unreachable
 from foldbarn.core.figures import Figure
-from foldbarn.core.moving.rebuild import crowded_strips, lost_strips
+from foldbarn.core.moving.moves import NO_MOVES, Busy, Moves
+from foldbarn.core.moving.rebuild import (
+    crowded_strips,
+    lost_strips,
+    plan_anew,
+    ready_to_hold,
+    waiting_anew,
+)
 from foldbarn.core.policies.adopting import Adoption, Holding, Opposed, adopt, held_as
-from foldbarn.core.policies.matching import Wish
+from foldbarn.core.policies.matching import Wish, tier_of
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.capacity import free_figure, pool_space
-from foldbarn.core.site import Pool, SiteView, Volume
+from foldbarn.core.site import Ply, Pool, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, Touch, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.store import policies, pools
 from foldbarn.store import volumes as store_volumes
-from foldbarn.store.database import announce
+from foldbarn.store.database import Session, announce
 from foldbarn.store.views import current_view, load_view
 
 MOST_NAMED = 3  # in a title
@@ -52,107 +61,210 @@ class KeepPolicyParams(Params):
 
 
 class HeldAs(Payload):
-    """How a volume (by number) was held when the change was planned. kept: number and version of its
-    policy.
+    """How a volume (by number) was held when the change was planned. kept: number and version of its policy;
+    anew: whether it is written anew.
     """
 
     volume: int
     scheme: SchemeAt
     kept: tuple[int, int] | None
+    anew: bool
 
     @classmethod
-    def of(cls, volume: Volume) -> HeldAs:
+    def of(cls, volume: Volume, *, anew: bool) -> HeldAs:
         held = Holding.of(volume)
-        return cls(volume=volume.number, scheme=SchemeAt.of(held.scheme), kept=held.policy)
+        return cls(volume=volume.number, scheme=SchemeAt.of(held.scheme), kept=held.policy, anew=anew)
 
     def holding(self) -> Holding:
         return Holding(self.scheme.scheme(), self.kept)
 
 
-class Adopt(Outside):
-    """Volumes of a pool (by number) are held as a version of a policy has it from here on."""
+class OfVolumes(Outside):
+    """A step for volumes of a pool (by number) that are to keep a version of a policy."""
 
-    name: ClassVar[str] = "adopt"
     pool: int
     policy: int
     version: int
+
+    @contextmanager
+    def holding(self, run: Run) -> Iterator[Session]:
+        """Nobody moves strips of the pool, or places a volume there, meanwhile."""
+        with run.holding_strips(current_view().pool_numbered(self.pool)), run.writing() as session:
+            pools.locked(session, self.pool)
+            yield session
+
+    @property
+    def kept(self) -> tuple[int, int]:
+        return self.policy, self.version
+
+
+class Adopt(OfVolumes):
+    """What is held in place is held as the policy has it from here on; for what is written anew room is
+    kept.
+    """
+
+    name: ClassVar[str] = "adopt"
     volumes: tuple[HeldAs, ...]
 
     def carry_out(self, run: Run) -> str:
-        with run.holding_strips(current_view().pool_numbered(self.pool)), run.writing() as session:
-            pools.locked(session, self.pool)
+        with self.holding(run) as session:
             view = load_view(session)
-            policy = self._policy(view)
-            asked = [v for v in self._there(view) if v.policy != (self.policy, self.version)]
+            policy = next((p for p in view.policies if (p.number, p.version) == self.kept), None)
+            if policy is None:
+                raise Overtaken("The policy is gone.", about="policy")
+            # Some may be held so already, where this was killed when it was done.
+            asked = [v for v in self._there(view) if v.policy != self.kept and v.anew is None]
+            planned = {held.volume: held for held in self.volumes}
             for volume in asked:
-                if HeldAs.of(volume) not in self.volumes:
+                if Holding.of(volume) != planned[volume.number].holding():
                     words = f"{volume.name} keeps another policy by now."
                     raise Overtaken(words, next_step="Look at it again.")
             found = adopt(view, asked, policy)
             for one in found.opposed:
                 raise Overtaken(one.against.sentence, about=one.volume, next_step=one.against.cure)
-            version = policies.version_id(session, self.policy, self.version)
             for volume in asked:
-                ply = found.after.volume_numbered(volume.number).plies[0]
-                store_volumes.hold_as(session, ply.number, ply.scheme, ply.placement, version)
+                if planned[volume.number].anew != (volume.number in found.anew):
+                    how = "in place" if planned[volume.number].anew else "only if it is written anew"
+                    words = f"{volume.name} can be held to it {how} by now."
+                    raise Overtaken(words, next_step="Look at it again.")
+            version = policies.version_id(session, *self.kept)
+            for volume in asked:
+                then = found.during.volume_numbered(volume.number)
+                if then.anew is not None:
+                    store_volumes.begin_anew(session, then.anew)
+                else:
+                    ply = then.plies[0]
+                    store_volumes.hold_as(session, ply.number, ply.scheme, ply.placement, version)
             announce(session, "site")
-        kept = say_count(len(self._there(view)), "volume")
-        return f"{kept} {'keeps' if len(self.volumes) == 1 else 'keep'} version {self.version}."
+        return f"{say_count(len(self.volumes), 'volume')}, version {self.version}."
 
     def take_back(self, run: Run) -> None:
         """They keep what they kept before; what they gave up for it is written again, as all that is lost."""
-        view = current_view()
-        pool = next((p for p in view.pools if p.number == self.pool), None)
-        if pool is None:
-            return
-        with run.holding_strips(pool), run.writing() as session:
-            pools.locked(session, self.pool)
+        with self.holding(run) as session:
             view = load_view(session)
             before = {held.volume: held.holding() for held in self.volumes}
-            mine = [v for v in self._there(view) if v.policy == (self.policy, self.version)]
-            for volume in mine:
+            back = []
+            for volume in self._there(view):
                 held = before[volume.number]
-                ply = held_as(view, volume, held).volume_numbered(volume.number).plies[0]
-                version = policies.version_id(session, *held.policy) if held.policy else None
-                store_volumes.hold_as(session, ply.number, ply.scheme, ply.placement, version)
-            if mine:
-                words = f"{say_list([v.name for v in mine])} went back to what was kept before"
-                pools.look(session, [self.pool], words)
+                if volume.anew is not None:
+                    store_volumes.forget_anew(session, volume.number)
+                elif volume.policy == self.kept:
+                    ply = held_as(view, volume, held).volume_numbered(volume.number).plies[0]
+                    version = policies.version_id(session, *held.policy) if held.policy else None
+                    store_volumes.hold_as(session, ply.number, ply.scheme, ply.placement, version)
+                else:
+                    continue
+                back.append(volume.name)
+            if back:
+                pools.look(session, [self.pool], f"{say_list(back)} went back to what was kept before")
             announce(session, "site")
-
-    def _policy(self, view: SiteView) -> Policy:
-        found = next((p for p in view.policies if (p.number, p.version) == (self.policy, self.version)), None)
-        if found is None:
-            raise Overtaken("The policy is gone.", about="policy")
-        return found
 
     def _there(self, view: SiteView) -> list[Volume]:
         numbers = {held.volume for held in self.volumes}
         return [v for v in view.volumes if v.number in numbers]
 
 
+WINDOW = 4096  # strips of what is written anew that are under way at once
+
+
 class CatchUp(OfPool):
-    """Writes what volumes (by number) lack for their policy, and moves apart what it wants apart."""
+    """Writes what volumes (by number) lack for their policy, moves apart what it wants apart, and writes anew
+    what has to be.
+    """
 
     name: ClassVar[str] = "catch-up"
     moves_strips: ClassVar[bool] = True
     volumes: tuple[int, ...]
 
     def carry_out(self, run: Run) -> str:
-        copied, stuck = Mover(run, "catch-up", self.pool, rate="rebuild_rate").carry()
+        return f"{say_count(self.write(run), 'strip')} written."
+
+    def write(self, run: Run) -> int:
+        """Until all of it is there; returns how many strips that took. Raises BarnError where it cannot."""
+        mover = Mover(
+            run, "catch-up", self.pool, self._anew, rate="rebuild_rate", ahead=self._still_to_be_written
+        )
+        copied, stuck = mover.carry()
         view = current_view()
-        for volume in view.volumes:
-            if volume.number in self.volumes:
-                left = sum(int((lost_strips(view, p) | crowded_strips(view, p)).sum()) for p in volume.plies)
-                if left:
-                    words = f"{say_count(left, 'strip')} of {volume.name} could not be written."
-                    raise NotPossible(f"{words} {stuck}".strip(), next_step="Resume it when there is room.")
-        return f"{say_count(copied, 'strip')} written."
+        for volume in self._mine(view):
+            if volume.anew is not None:
+                if not ready_to_hold(view, volume.anew):
+                    raise _not_written(view, volume, volume.anew, stuck)
+            elif left := sum(
+                int((lost_strips(view, p) | crowded_strips(view, p)).sum()) for p in volume.plies
+            ):
+                words = f"{say_count(left, 'strip')} of {volume.name} could not be written."
+                raise NotPossible(f"{words} {stuck}".strip(), next_step="Resume it when there is room.")
+        return copied
+
+    def _mine(self, view: SiteView) -> list[Volume]:
+        return [v for v in view.volumes if v.number in self.volumes]
+
+    def _anew(self, view: SiteView, pool: Pool, busy: Busy) -> Moves:
+        """Of the first volume of which anything is left."""
+        for volume in self._mine(view):
+            if volume.anew is not None:
+                moves = plan_anew(view, pool, volume.anew, seed=1, busy=busy, most=WINDOW)
+                if len(moves) or moves.hindrances:
+                    return moves
+        return NO_MOVES
+
+    def _still_to_be_written(self, view: SiteView) -> int:
+        mine = [v.anew for v in self._mine(view) if v.anew is not None]
+        return sum(int(waiting_anew(ply).sum()) for ply in mine)
+
+
+def _not_written(view: SiteView, volume: Volume, ply: Ply, stuck: str) -> BarnError:
+    """Why what is written anew cannot hold its volume yet. What a machine has to come back for is tried
+    again.
+    """
+    left = int(waiting_anew(ply).sum())
+    rows = np.unique(np.append(view.rows_kept_for(ply), view.rows(view.ply_numbered[ply.source])))
+    away = sorted({view.nodes[view.disks[r].node].name for r in rows[:-1] if not view.disk_ready[r]})
+    what = f"{say_count(left, 'strip')} of {volume.name} {'is' if left == 1 else 'are'} not written yet"
+    if not left:
+        what = f"{volume.name} is written, and cannot all be read"
+    if away and not stuck:
+        return Unreachable(f"{what}: {say_list(away)} cannot be reached.", next_step="Bring it back.")
+    return NotPossible(f"{what}. {stuck}".strip(), next_step="Resume it when there is room.")
+
+
+class TakeOver(OfVolumes):
+    """What was written anew holds its volumes (by number) from here on."""
+
+    name: ClassVar[str] = "take-over"
+    moves_strips: ClassVar[bool] = True
+    no_way_back: ClassVar = "done"
+    why_no_way_back: ClassVar[str] = "it is held as the new policy has it, and what held it before is gone"
+    volumes: tuple[int, ...]
+
+    def take_back(self, run: Run) -> None:
+        stop_moving(run)
+
+    def stop(self, run: Run) -> None:
+        stop_moving(run)
+
+    def carry_out(self, run: Run) -> str:
+        # What was lost since it was written is written once more.
+        CatchUp(pool=self.pool, volumes=self.volumes).write(run)
+        with self.holding(run) as session:
+            view = load_view(session)
+            version = policies.version_id(session, *self.kept)
+            for volume in view.volumes:
+                if volume.number not in self.volumes or volume.anew is None:
+                    continue
+                if not ready_to_hold(view, volume.anew):
+                    raise _not_written(view, volume, volume.anew, "")
+                store_volumes.take_over(session, volume.number, version)
+            announce(session, "site")
+        return f"{say_count(len(self.volumes), 'volume')} held by what was written anew."
 
 
 @register
 class KeepPolicy(Kind[KeepPolicyParams]):
-    """For each pool: adopt (ours), drop old (agents, where strips are given up), catch up, drop old."""
+    """For each pool: adopt (ours), drop old (agents, where strips are given up), catch up, take over (ours,
+    where it is written anew), drop old.
+    """
 
     name: ClassVar[str] = "keep-policy"
     params: ClassVar[type[Params]] = KeepPolicyParams
@@ -172,14 +284,14 @@ class KeepPolicy(Kind[KeepPolicyParams]):
         return Plan(
             title=f"Let {_said([v.name for v in volumes])} keep {policy.name}",
             about=policy.name,
-            summary=_summary(view, found, policy),
-            steps=[step for pool in mine for step in _steps(view, pool, volumes, policy, found)],
+            summary=_summary(found, policy),
+            steps=[step for pool in mine for step in _steps(pool, volumes, policy, found)],
             effects=[
                 _promises(view, volumes, policy),
-                _meanwhile(volumes, policy),
+                *_meanwhile(volumes, policy, found),
                 *(effect for pool in mine for effect in _effects(view, pool, volumes, found)),
             ],
-            touches=_touches(mine, volumes, policy),
+            touches=_touches(view, mine, volumes, policy, found),
             meant=Meant(pools=tuple(mine), volumes=tuple(volumes), policies=(policy,)),
             warnings=_warnings(view, volumes, policy, found),
         )
@@ -205,58 +317,58 @@ def _gives_up(volumes: Sequence[Volume], policy: Policy) -> list[Volume]:
     return [v for v in volumes if v.plies[0].scheme.strips > policy.wishes.scheme.strips]
 
 
-def _summary(view: SiteView, found: Adoption, policy: Policy) -> str:
-    written = sum(len(moves) * view.pools[row].strip_bytes for row, moves in found.moves.items())
+def _summary(found: Adoption, policy: Policy) -> str:
+    written = sum(len(m) * found.during.pools[row].strip_bytes for row, m in found.moves.items())
     said = f"{say_size(written)} to be written" if written else "Nothing has to be written"
     return f"{policy.wishes.sentence()} {said}."
 
 
-def _steps(
-    view: SiteView, pool: Pool, volumes: Sequence[Volume], policy: Policy, found: Adoption
-) -> list[Planned]:
-    mine = _in(pool, view, volumes)
-    adopting = Adopt(
-        pool=pool.number,
-        policy=policy.number,
-        version=policy.version,
-        volumes=tuple(HeldAs.of(v) for v in mine),
-    )
-    given_up = _gives_up(mine, policy)
-    again = " Withdrawn after this, the strips that are given up are written again." if given_up else ""
+def _steps(pool: Pool, volumes: Sequence[Volume], policy: Policy, found: Adoption) -> list[Planned]:
+    mine = [v for v in volumes if found.during.pools[v.pool].number == pool.number]
+    anew = [v for v in mine if v.number in found.anew]
+    in_place = [v for v in mine if v.number not in found.anew]
+    given_up = _gives_up(in_place, policy)
+    kept = {"pool": pool.number, "policy": policy.number, "version": policy.version}
+    again = " Withdrawn after this, what is given up is written again." if given_up else ""
+    beside = f" Room is kept to write {_said([v.name for v in anew])} anew." if anew else ""
+    held = tuple(HeldAs.of(v, anew=v.number in found.anew) for v in mine)
     steps = [
         Planned(
-            adopting,
-            f"Hold {_said([v.name for v in mine])} to it",
-            f"From here on this is what is kept whole.{again}",
+            Adopt(**kept, volumes=held),
+            f"Hold {_said([v.name for v in in_place])} to it" if in_place else "Keep room for it",
+            f"From here on this is what is kept whole.{again}{beside}" if in_place else beside.strip(),
         )
     ]
-    drop = Planned(
-        DropOld(pool=pool.number), "Let go of what it has no place for", "Their room is free again."
-    )
     if given_up:
-        steps.append(drop)
-    moves = found.moves[view.pool_row(pool)]
-    other = any(v.plies[0].scheme != policy.wishes.scheme for v in mine)
-    if (other and len(given_up) < len(mine)) or len(moves):
-        seconds = estimate_of(found.after, pool, moves, lost=True).seconds
-        numbers = tuple(v.number for v in mine)
-        writing = CatchUp(pool=pool.number, volumes=numbers)
-        steps.append(
-            Planned(writing, "Write what it lacks", "Each strip where the policy has it.", seconds=seconds)
-        )
-        steps.append(
-            Planned(
-                DropOld(pool=pool.number), "Let go of the old strips", "Only after the new ones are whole."
-            )
-        )
+        drop = DropOld(pool=pool.number)
+        steps.append(Planned(drop, "Let go of what it has beyond", "Its room is free again."))
+    moves = found.moves[found.during.pool_row(pool)]
+    other = any(v.plies[0].scheme != policy.wishes.scheme for v in in_place if v not in given_up)
+    if other or anew or len(moves):
+        seconds = estimate_of(found.during, pool, moves, lost=True).seconds
+        writing = CatchUp(pool=pool.number, volumes=tuple(v.number for v in mine))
+        words = "Write it anew" if anew else "Write what it lacks"
+        steps.append(Planned(writing, words, "Each strip where the policy has it.", seconds=seconds))
+        if anew:
+            over = TakeOver(**kept, volumes=tuple(v.number for v in anew))
+            words = "Only where every strip of it can be read. From here on there is no way back."
+            steps.append(Planned(over, "Hold it by what was written", words))
+        old = DropOld(pool=pool.number)
+        steps.append(Planned(old, "Let go of the old strips", "Only after the new ones are whole."))
     return steps
 
 
-def _touches(mine: Sequence[Pool], volumes: Sequence[Volume], policy: Policy) -> list[Touch]:
-    """The policies that they kept so far, too: they may go back to them."""
+def _touches(
+    view: SiteView, mine: Sequence[Pool], volumes: Sequence[Volume], policy: Policy, found: Adoption
+) -> list[Touch]:
+    """The policies that they kept so far, too: they may go back to them. Disks do not leave a pool while a
+    volume is written anew to them.
+    """
+    anew = {view.pools[v.pool].number for v in volumes if v.number in found.anew}
     kept = {policy.number, *(v.policy[0] for v in volumes if v.policy)}
     return [
         *(shared(Thing.POOL, pool.number) for pool in mine),
+        *(shared(Thing.LEAVING, number) for number in sorted(anew)),
         *(alone(Thing.VOLUME, volume.number) for volume in volumes),
         *(shared(Thing.POLICY, number) for number in sorted(kept)),
     ]
@@ -272,48 +384,45 @@ def _promises(view: SiteView, volumes: Sequence[Volume], policy: Policy) -> AnyE
     return Texts(heads=["Volume", "It is promised", "From here on"], rows=rows)
 
 
-def _meanwhile(volumes: Sequence[Volume], policy: Policy) -> AnyEffect:
-    given_up = _gives_up(volumes, policy)
-    if not given_up:
-        return NO_FEWER_COPIES
-    counted = policy.wishes.scheme.counted()
-    words = (
-        f"What {_said([v.name for v in given_up])} {'have' if len(given_up) > 1 else 'has'} beyond {counted}"
-    )
-    return Promise(sentence=f"{words} is given up only while all the others can be read.")
+def _meanwhile(volumes: Sequence[Volume], policy: Policy, found: Adoption) -> list[AnyEffect]:
+    anew = [v for v in volumes if v.number in found.anew]
+    in_place = [v for v in volumes if v.number not in found.anew]
+    given_up = _gives_up(in_place, policy)
+    said: list[AnyEffect] = []
+    if given_up:
+        names, counted = _said([v.name for v in given_up]), policy.wishes.scheme.counted()
+        have = "have" if len(given_up) > 1 else "has"
+        words = f"What {names} {have} beyond {counted} is given up only while all the others can be read."
+        said.append(Promise(sentence=words))
+    elif in_place:
+        said.append(NO_FEWER_COPIES)
+    if anew:
+        names, are = _said([v.name for v in anew]), "are" if len(anew) > 1 else "is"
+        words = f"{names} {are} held as before until all of it has been written anew and can be read."
+        said.append(Promise(title="Meanwhile", sentence=words))
+    return said
 
 
 def _effects(view: SiteView, pool: Pool, volumes: Sequence[Volume], found: Adoption) -> list[AnyEffect]:
-    mine = _in(pool, view, volumes)
-    strips = [
-        sum(p.placement.size for v in mine for p in site.volume_numbered(v.number).plies) * pool.strip_bytes
-        for site in (view, found.after)
-    ]
-    moves = found.moves[view.pool_row(pool)]
-    tiers = sorted({v.plies[0].tier for v in mine})
-    rows = [
-        Row(
-            label=f"{_said([v.name for v in mine])} on disks",
-            before=Figure("On disks", strips[0], "bytes"),
-            after=Figure("On disks", strips[1], "bytes"),
-        )
-    ]
-    for tier in tiers:
+    numbers = [v.number for v in _in(pool, view, volumes)]
+    names = _said([v.name for v in _in(pool, view, volumes)])
+
+    def on_disks(site: SiteView) -> Figure:
+        plies = [p for number in numbers for p in site.volume_numbered(number).every_ply]
+        return Figure("On disks", sum(p.placement.size for p in plies) * pool.strip_bytes, "bytes")
+
+    rows = [Row(label=f"{names} on disks", before=on_disks(view), after=on_disks(found.after))]
+    if found.anew.intersection(numbers):
+        rows.append(Row(label="Both on disks, meanwhile", after=on_disks(found.during)))
+    plies = [p for n in numbers for s in (view, found.after) for p in s.volume_numbered(n).plies]
+    for tier in sorted({p.tier for p in plies}):
         space, after = (pool_space(site, pool).of(tier) for site in (view, found.after))
         where = pool.name if len(view.tiers_of(pool)) == 1 else f"{pool.name}, {tier.value} tier"
-        rows += [
-            Row(
-                label=f"Free in {where}",
-                before=free_figure(pool, space),
-                after=free_figure(pool, after),
-            ),
-            Row(
-                label=f"{where} full",
-                before=Figure("full", space.full, "share"),
-                after=Figure("full", after.full, "share"),
-            ),
-        ]
-    told = moved(found.after, pool, moves, lost=True) if len(moves) else []
+        free = Row(label=f"Free in {where}", before=free_figure(pool, space), after=free_figure(pool, after))
+        full = [Figure("full", of.full, "share") for of in (space, after)]
+        rows += [free, Row(label=f"{where} full", before=full[0], after=full[1])]
+    moves = found.moves[view.pool_row(pool)]
+    told = moved(found.during, pool, moves, lost=True) if len(moves) else []
     return [Sums(pool=pool.name, rows=rows), *told]
 
 
@@ -321,7 +430,7 @@ def _warnings(view: SiteView, volumes: Sequence[Volume], policy: Policy, found: 
     """Each once, though it be of several volumes."""
     said: dict[tuple[str, str], Note] = {}
     for volume in volumes:
-        pool, ply = view.pools[volume.pool], volume.plies[0]
-        for note in warnings_of(view, found.after, pool, policy.wishes.scheme, ply.tier):
+        pool, tier = view.pools[volume.pool], tier_of(policy.wishes)
+        for note in warnings_of(view, found.after, pool, policy.wishes.scheme, tier):
             said[note.code, note.sentence] = note
     return list(said.values())

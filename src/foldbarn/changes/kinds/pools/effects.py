@@ -22,7 +22,8 @@ from foldbarn.changes.engine.effects import (
     Sums,
 )
 from foldbarn.core.figures import Figure, Unit
-from foldbarn.core.moving.moves import Estimate, Moves, estimate
+from foldbarn.core.moving.moves import Moves
+from foldbarn.core.moving.readings import Estimate, estimate
 from foldbarn.core.pools.capacity import free_figure, pool_space
 from foldbarn.core.pools.media import class_of
 from foldbarn.core.pools.printing import print_ledger

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import zlib
 from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -32,7 +31,7 @@ from foldbarn.changes.kinds.volumes.warnings import warnings_of
 from foldbarn.core.arrays import Disks
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Figure, Part, make_figure
-from foldbarn.core.names import check_name, folded
+from foldbarn.core.names import check_name
 from foldbarn.core.policies.matching import (
     Wish,
     against,
@@ -40,12 +39,13 @@ from foldbarn.core.policies.matching import (
     best,
     extents_for,
     open_disks,
+    place_new,
     rounded_size,
     tier_of,
 )
 from foldbarn.core.policies.policy import Policy, Wishes
 from foldbarn.core.pools.capacity import by_domain, free_figure, pool_space, stranded_slots
-from foldbarn.core.pools.placement import place, strips_by_disk
+from foldbarn.core.pools.placement import strips_by_disk
 from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.site import Contact, Pool, SiteView, Tier, plain_volume
 from foldbarn.core.touching import Meant, Thing, shared
@@ -355,14 +355,7 @@ def placement_for(view: SiteView, wish: VolumeWish, name: str) -> Disks:
     """Disk numbers of every strip of a new volume, [extents, strips]. The same site and name give the same
     placement.
     """
-    rows = open_disks(view, wish.pool, wish.tier)
-    domain_of = view.domain_of(wish.scheme.level)[rows]
-    seed = zlib.crc32(folded(name.strip()).encode())
-    placed = place(
-        view.disk_free[rows], domain_of, view.disk_node[rows], wish.extents, wish.scheme.strips, seed
-    )
-    numbers: Disks = view.disk_numbers[rows][placed]
-    return numbers
+    return place_new(view, wish.pool, wish.tier, wish.scheme, wish.extents, name)
 
 
 def _after(view: SiteView, wish: VolumeWish, name: str, placement: Disks) -> SiteView:
