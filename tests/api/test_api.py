@@ -11,7 +11,7 @@ import httpx
 import pytest
 import schemathesis
 from conftest import ME, Site
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, assume, given, settings
 from schemathesis.specs.openapi.checks import (
     content_type_conformance,
     status_code_conformance,
@@ -342,6 +342,10 @@ def test_plans_on_paper_are_sized_and_bad_ones_say_why(api: httpx.Client) -> Non
     assert "serial: paper-1" in api.post("/api/sizing/text", json={"text": good["text"]}).json()["text"]
 
 
+# What is longer than 64 KiB the HTTP server does not read as far as a request, and answers by hanging up.
+LONGEST_QUERY = 8_000
+
+
 @pytest.mark.pooled
 def test_strangers_get_sentences_and_never_a_server_error(api: httpx.Client, barn_site: Site) -> None:
     """Reference: schemathesis sends what the description allows and what it does not; every answer is one
@@ -367,6 +371,7 @@ def test_strangers_get_sentences_and_never_a_server_error(api: httpx.Client, bar
     )
     @settings(max_examples=250, deadline=None, suppress_health_check=list(HealthCheck))
     def keeps_its_word(case: schemathesis.Case) -> None:
+        assume(len(repr(case.query)) < LONGEST_QUERY)
         case.validate_response(case.call(), checks=checks)
 
     keeps_its_word()

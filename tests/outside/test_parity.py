@@ -1,0 +1,192 @@
+"""Strips of parity with real bytes. Reference: zfec, an erasure code of k blocks of data and m more, of which
+any k make the rest.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from itertools import combinations
+
+import numpy as np
+import pytest
+import zfec
+from hypothesis import given
+from hypothesis import strategies as st
+from sites import EXTENT, changed, make_site, without_nodes
+
+from foldbarn.core.moving.moves import Moves
+from foldbarn.core.moving.readings import readings
+from foldbarn.core.moving.rebuild import plan_anew, plan_rebuild, ready_to_hold
+from foldbarn.core.policies.adopting import adopt, with_volume
+from foldbarn.core.policies.matching import place_new
+from foldbarn.core.policies.policy import Policy, Wishes
+from foldbarn.core.pools.protection import Level, Scheme
+from foldbarn.core.site import Ply, SiteView, Tier, plain_volume
+from foldbarn.core.volumes.loss import fate
+
+BYTES = 8  # of a strip, here
+Held = dict[tuple[int, int, int, int], bytes]  # disk number, ply, extent, strip
+
+
+def strips_of(scheme: Scheme, data: list[bytes]) -> list[bytes]:
+    """The strips of an extent; a copy is a strip as well."""
+    return data * scheme.strips if scheme.is_mirror else zfec.Encoder(scheme.k, scheme.strips).encode(data)
+
+
+def data_of(scheme: Scheme, found: dict[int, bytes]) -> list[bytes]:
+    """The data of an extent from k of its strips, by their place in it."""
+    if scheme.is_mirror:
+        return [next(iter(found.values()))]
+    chosen = sorted(found)[: scheme.k]
+    return zfec.Decoder(scheme.k, scheme.strips).decode([found[s] for s in chosen], chosen)
+
+
+def content(number: int) -> bytes:
+    """Of a data strip of the volume, counted from 0."""
+    return np.random.default_rng(number).bytes(BYTES)
+
+
+def filled(ply: Ply, size: int) -> Held:
+    """What the disks hold of a ply of so many data strips; what is beyond them is zeros."""
+    held: Held = {}
+    for extent, row in enumerate(ply.placement.tolist()):
+        first = extent * ply.scheme.k
+        data = [content(n) if n < size else bytes(BYTES) for n in range(first, first + ply.scheme.k)]
+        for strip, (disk, block) in enumerate(zip(row, strips_of(ply.scheme, data), strict=True)):
+            held[disk, ply.number, extent, strip] = block
+    return held
+
+
+def carried_out(view: SiteView, moves: Moves, held: Held) -> SiteView:
+    """The moves with real bytes, as an agent makes them: from what it is told to read and nothing else."""
+    found = readings(view, moves)
+    assert found.possible.all()
+    placements = {n: p.placement.copy() for n, p in view.ply_numbered.items()}
+    made: Held = {}
+    for row, (number, extent, strip, to) in enumerate(
+        zip(moves.ply.tolist(), moves.extent.tolist(), moves.strip.tolist(), moves.to.tolist(), strict=True)
+    ):
+        lead = int(found.along[row])
+        source = view.ply_numbered[int(found.ply[lead])]
+        told = zip(*(a[lead].tolist() for a in (found.disks, found.extents, found.strips)), strict=True)
+        read = {(e, s): held[disk, source.number, e, s] for disk, e, s in told if disk}
+        ply = view.ply_numbered[number]
+        if ply.source:
+            data = written_anew(source, ply, extent, read)
+        elif (extent, strip) in read:
+            made[to, number, extent, strip] = read[extent, strip]
+            placements[number][extent, strip] = to
+            continue
+        else:
+            data = data_of(ply.scheme, {s: block for (_, s), block in read.items()})
+        made[to, number, extent, strip] = strips_of(ply.scheme, data)[strip]
+        placements[number][extent, strip] = to
+    held |= made
+    volumes = [
+        replace(
+            v,
+            plies=tuple(replace(p, placement=placements[p.number]) for p in v.plies),
+            anew=replace(v.anew, placement=placements[v.anew.number]) if v.anew else None,
+        )
+        for v in view.volumes
+    ]
+    return changed(view, volumes=tuple(volumes))
+
+
+def written_anew(source: Ply, ply: Ply, extent: int, read: dict[tuple[int, int], bytes]) -> list[bytes]:
+    """The data of an extent of what is written anew: each strip as it was read, or made from others of its
+    extent of the source.
+    """
+    k, of = ply.scheme.k, source.scheme.k
+    data = []
+    for number in range(extent * k, extent * k + k):
+        e, s = divmod(number, of)
+        mine = {strip: block for (one, strip), block in read.items() if one == e}
+        if e >= source.extents:
+            assert not mine  # there is nothing, which is zeros
+            data.append(bytes(BYTES))
+        elif s in mine and not source.scheme.is_mirror:
+            data.append(mine[s])
+        else:
+            data.append(data_of(source.scheme, mine)[s])
+    return data
+
+
+@pytest.mark.parametrize(("k", "m"), [(2, 1), (4, 2), (8, 3)])
+def test_any_m_losses_leave_enough_and_one_more_does_not(k: int, m: int) -> None:
+    """What the core says of an extent with these losses, beside what the code can really make."""
+    scheme = Scheme(k, m, Level.RACK)
+    view = make_site([[[30]]] * (k + m))
+    ply = Ply(1, 1, "v", 0, scheme, np.arange(1, k + m + 1, dtype=np.int32)[None, :])
+    data = [content(n) for n in range(k)]
+    blocks = strips_of(scheme, data)
+    for losses in (m, m + 1):
+        for lost in combinations(range(k + m), losses):
+            left = {s: blocks[s] for s in range(k + m) if s not in lost}
+            now = without_nodes(view, set(lost))
+            readable = fate(now, ply).unavailable + fate(now, ply).lost == 0
+            assert readable == (losses == m)
+            if readable:
+                assert data_of(scheme, left) == data
+            else:
+                with pytest.raises(zfec.Error):
+                    zfec.Decoder(k, k + m).decode(list(left.values()), list(left))
+
+
+def site_of(scheme: Scheme, racks: int, size: int) -> SiteView:
+    view = make_site([[[400]]] * racks)
+    extents = -(-size // scheme.k)
+    placement = place_new(view, view.pools[0], Tier.BULK, scheme, extents, "v")
+    return changed(view, volumes=(plain_volume(1, "v", 0, size * EXTENT, scheme, placement),))
+
+
+SCHEMES = st.sampled_from([(1, 1), (1, 2), (2, 1), (2, 2), (3, 1), (4, 2), (5, 2)])
+
+
+@given(st.sampled_from([(2, 1), (2, 2), (4, 2), (5, 3)]), st.integers(1, 40), st.integers(0, 3))
+def test_what_is_lost_is_made_again_byte_by_byte(shape: tuple[int, int], size: int, spare: int) -> None:
+    scheme = Scheme(*shape, Level.RACK)
+    view = site_of(scheme, scheme.strips + 1 + spare, size)
+    ply = view.plies[0]
+    held = filled(ply, size)
+    gone = set(range(min(scheme.m, 1 + spare)))
+    lost = without_nodes(view, gone)
+    moves = plan_rebuild(lost, lost.pools[0], seed=1)
+    held = {key: block for key, block in held.items() if key[0] - 1 not in gone}
+    after = carried_out(lost, moves, held)
+    assert fate(after, after.plies[0]).short == 0
+    wanted = filled(after.plies[0], size)
+    assert {key: held[key] for key in wanted} == wanted
+
+
+@given(SCHEMES, SCHEMES, st.integers(1, 40), st.booleans())
+def test_what_is_written_anew_holds_the_same_bytes(
+    old: tuple[int, int], new: tuple[int, int], size: int, short: bool
+) -> None:
+    """To any scheme of another number of data strips, also while a node of the source is away."""
+    was, wish = Scheme(*old, Level.RACK), Scheme(*new, Level.RACK)
+    view = site_of(was, 9, size)
+    policy = Policy(1, "p", 1, Wishes(wish, wish.survives))
+    if short:
+        view = without_nodes(view, {0}, given_up=False)
+    found = adopt(view, [view.volumes[0]], policy)
+    assert found.opposed == ()
+    if old[0] == new[0]:
+        return
+    assert found.anew == {1}
+    held = {key: b for key, b in filled(view.plies[0], size).items() if not short or key[0] != 1}
+    during = found.during
+    anew = during.volumes[0].anew
+    assert anew is not None
+    assert not ready_to_hold(during, anew)
+    moves = plan_anew(during, during.pools[0], anew, seed=1, busy={}, most=7)
+    while len(moves):
+        during = carried_out(during, moves, held)
+        anew = during.volumes[0].anew
+        assert anew is not None
+        moves = plan_anew(during, during.pools[0], anew, seed=1, busy={}, most=7)
+    assert ready_to_hold(during, anew)
+    wanted = filled(anew, size)
+    assert {key: held[key] for key in wanted} == wanted
+    then = with_volume(during, found.after.volumes[0])
+    assert (then.plies[0].placement == anew.placement).all()
