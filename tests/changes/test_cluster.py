@@ -359,6 +359,29 @@ def test_a_keeper_is_let_go_only_when_the_quorum_survives_it(barn_site: Site) ->
     assert wish_of(current_view()).keepers == ("gannet", "petrel", "kittiwake")
 
 
+def test_a_vote_that_was_given_away_meanwhile_is_not_brought_back_by_who_joins(barn_site: Site) -> None:
+    """Added while another change of the cluster is under way: it joins the cluster that stands by then."""
+    hear(barn_site)
+    form(barn_site)
+    hear(barn_site)
+    first = changes.carry_out(ME, "let-go", {"node": "fulmar", "successor": "gannet"})
+    second = changes.carry_out(ME, "add-node", {"node": "skua", "keeper": True})
+    run_change(first)
+    hear(barn_site)
+    run_change(second)
+    assert barn_site.state(second) == "done", barn_site.problem(second)
+    assert sorted(barn_site.yard.machines.council.keepers) == ["gannet", "kittiwake", "petrel", "skua"]
+    assert set(wish_of(current_view()).keepers) == {"gannet", "kittiwake", "petrel", "skua"}
+
+
+def test_nobody_gets_a_vote_from_itself(barn_site: Site) -> None:
+    hear(barn_site)
+    form(barn_site)
+    hear(barn_site)
+    with pytest.raises(NotPossible, match="razorbill cannot get the vote: it is the one that leaves"):
+        changes.carry_out(ME, "let-go", {"node": "razorbill", "successor": "razorbill"})
+
+
 def test_a_node_that_was_let_go_unheard_is_sent_away_when_it_returns(barn_site: Site) -> None:
     """And one of somebody else's cluster is left alone, also where we once let it go."""
     hear(barn_site)

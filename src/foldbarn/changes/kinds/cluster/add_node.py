@@ -14,8 +14,16 @@ from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside
 from foldbarn.changes.kinds.cluster.said import check_rows, doubted, failing, losses
-from foldbarn.changes.kinds.cluster.steps import JoinCluster, OfNode, Ready, join_order, tell_keepers, wish_at
-from foldbarn.core.cluster.forming import Wish, prechecks, wish_of
+from foldbarn.changes.kinds.cluster.steps import (
+    JoinCluster,
+    OfNode,
+    Ready,
+    join_order,
+    tell_keepers,
+    wish_at,
+    with_node,
+)
+from foldbarn.core.cluster.forming import prechecks, wish_of
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.site import Contact, SiteView
 from foldbarn.core.touching import Meant, Thing, alone
@@ -37,7 +45,7 @@ class CountIn(OfNode):
 
     def carry_out(self, run: Run) -> str:
         view = current_view()
-        wish = self.wish.named(view)
+        wish = self.as_wished(view)
         order = join_order(view, wish.name, wish.keepers, wish.witness)
         old = [n for n in view.nodes if n.keeper and n.contact == Contact.HEARD]
         run.tell_nodes({n.number: order for n in old})
@@ -87,7 +95,7 @@ class AddNode(Kind[AddNodeParams]):
                 raise NotPossible(f"{node.name} is a member already.", about="node")
         except BarnError as error:
             return Plan(title=title, about=about, summary=summary, blockers=[Note.of(error)])
-        wish = _with(wish_of(view), node.name, keeper=params.keeper)
+        wish = with_node(wish_of(view), node, params.keeper)
         at = wish_at(view, wish)
         checks = [
             c for c in prechecks(view, wish) if c.about in ("", node.name) and c.name != "service address"
@@ -117,17 +125,3 @@ class AddNode(Kind[AddNodeParams]):
             blockers=failing(checks),
             warnings=doubted(checks),
         )
-
-
-def _with(wish: Wish, node: str, *, keeper: bool) -> Wish:
-    keepers = (*wish.keepers, node) if keeper else wish.keepers
-    return Wish(
-        wish.name,
-        (*wish.members, node),
-        keepers,
-        wish.service_address,
-        wish.witness,
-        wish.witness_room,
-        wish.witness_rack,
-        wish.dedicated,
-    )

@@ -178,7 +178,9 @@ def _left(view: SiteView, params: LetGoParams, node: Node, heir: Node | None) ->
         raise NotPossible("A cluster has at least two nodes.", about="node")
     if heir is not None:
         why = ""
-        if not heir.member or heir.keeper:
+        if heir.number == node.number:
+            why = "it is the one that leaves"
+        elif not heir.member or heir.keeper:
             why = "it has one" if heir.keeper else "it is no member"
         elif heir.contact != Contact.HEARD:
             why = "it is not heard"

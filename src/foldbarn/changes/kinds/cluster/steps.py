@@ -7,11 +7,12 @@ from __future__ import annotations
 
 import time
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any, ClassVar
 
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Outside, Payload
-from foldbarn.core.cluster.forming import Wish, prechecks
+from foldbarn.core.cluster.forming import Wish, prechecks, wish_of
 from foldbarn.core.errors import NotPossible, Unreachable
 from foldbarn.core.site import Contact, Node, SiteView
 from foldbarn.core.units import say_list
@@ -76,6 +77,23 @@ class OfNode(Outside):
     wish: WishAt
     node: int
 
+    def as_wished(self, view: SiteView) -> Wish:
+        """The cluster as it is to be: while it is formed as it was wished for, and later as it stands with
+        this node in it. Others may have come, gone, or got a vote since this was planned.
+        """
+        if view.cluster is None or view.cluster.forming:
+            return self.wish.named(view)
+        return with_node(wish_of(view), view.node_numbered(self.node), self.node in self.wish.keepers)
+
+
+def with_node(wish: Wish, node: Node, keeper: bool) -> Wish:
+    """A cluster with one node more, or as it is where the node is in it."""
+    return replace(
+        wish,
+        members=tuple(dict.fromkeys((*wish.members, node.name))),
+        keepers=tuple(dict.fromkeys((*wish.keepers, *([node.name] if keeper else [])))),
+    )
+
 
 class Ready(OfNode):
     """The storage service of a node is set up and started, once it is in order."""
@@ -86,7 +104,7 @@ class Ready(OfNode):
     def carry_out(self, run: Run) -> str:
         view = current_view()
         node = view.node_numbered(self.node)
-        checks = prechecks(view, self.wish.named(view))
+        checks = prechecks(view, self.as_wished(view))
         failing = [c for c in checks if c.result == "fail" and c.about == node.name]
         if failing:
             raise NotPossible(" ".join(c.sentence for c in failing), next_step=failing[0].cure)
@@ -110,7 +128,7 @@ class JoinCluster(OfNode):
 
     def carry_out(self, run: Run) -> str:
         view = current_view()
-        wish = self.wish.named(view)
+        wish = self.as_wished(view)
         run.tell_nodes({self.node: join_order(view, wish.name, wish.keepers, wish.witness)})
         return "Joined with a vote." if self.node in self.wish.keepers else "Joined."
 
