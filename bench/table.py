@@ -170,6 +170,7 @@ def large_site(stick: float) -> None:
         comparison(view, stick)
         picture(load(), stick)
         schemes(view, stick)
+        another_policy(view, stick)
         growth(view, stick)
     finally:
         engine().dispose()
@@ -313,6 +314,22 @@ def schemes(view: Any, stick: float) -> None:
     for room, what in ((False, "whether it keeps a policy"), (True, "the same, and for how much more")):
         seconds, _ = timed(lambda room=room: answers(replace(view), wishes, room=room))
         row(f"a pool of 12,000 disks says {what}", seconds, sort, seconds / stick)
+
+
+def another_policy(view: Any, stick: float) -> None:
+    """A volume comes to keep another policy: what its preview computes, on a pool of a thousand nodes."""
+    from foldbarn.core.policies.adopting import adopt
+    from foldbarn.core.policies.policy import Policy, wishes_of
+    from foldbarn.core.pools.protection import Level, Scheme
+
+    volume = max(view.volumes, key=lambda v: v.extents)
+    strips = volume.plies[0].placement.size
+    sort = "of sorting 10,000,000 integers"
+    others = ((1, 3, "one copy more"), (1, 1, "one copy less"), (4, 2, "written anew as 4 and 2 of parity"))
+    for k, m, what in others:
+        policy = Policy(1, "p", 1, wishes_of(Scheme(k, m, Level.RACK)))
+        seconds, _ = timed(lambda policy=policy: adopt(replace(view), [volume], policy))
+        row(f"another policy for {strips:,} strips: {what}", seconds, sort, seconds / stick)
 
 
 def rest(barn: Any) -> float:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import csv
 import json
 import threading
 import time
@@ -503,3 +504,68 @@ def test_a_disk_is_said_to_be_fit_just_where_a_pool_may_take_it(api: httpx.Clien
     assert set(told.values()) == {True, False}
     by_role = {d.name for d in view.disks if d.role == Role.UNCLAIMED and d.pool < 0}
     assert by_role > {name for name, fit in told.items() if fit}  # some are unclaimed, and cannot be told now
+
+
+@pytest.mark.pooled
+def test_the_bench_is_told_its_load_and_holds_what_was_pinned(api: httpx.Client, barn_site: Site) -> None:
+    asked = {
+        "pool": "quayside",
+        "level": "rack",
+        "load": 9_000,
+        "pin": ["quayside/node/1/2", "quayside/rack/2/1"],
+    }
+    told = api.get("/api/bench", params=asked).json()
+    assert [(r["counted"], r["level"]) for r in told["pinned"]] == [
+        ("3 copies", "node"),
+        ("2 and 1 of parity", "rack"),
+    ]
+    same = next(r for r in told["rows"] if r["key"] == "quayside/rack/2/1")
+    assert same == told["pinned"][1]
+    assert same["speed"]["mean"] < same["speed"]["late"]
+    calm = api.get("/api/bench", params={**asked, "load": 10}).json()["pinned"][1]
+    assert calm["speed"]["mean"] < same["speed"]["mean"]
+    assert calm["speed"]["most"] == same["speed"]["most"]
+    lines = list(csv.reader(api.get("/api/bench/csv", params=asked).text.splitlines()))
+    assert lines[0][0] == "scheme"
+    assert [line[0] for line in lines[1:]] == [r["counted"] for r in (*told["pinned"], *told["rows"])]
+    by_name = dict(zip(lines[0], lines[2], strict=True))
+    assert float(by_name["most operations a second"]) == same["speed"]["most"]
+    assert int(by_name["usable"]) == same["usable"]["value"]
+
+
+@pytest.mark.pooled
+@pytest.mark.parametrize(
+    ("wrong", "says"),
+    [
+        ({"pin": ["nonsense"]}, "names no scheme"),
+        ({"pin": ["quayside/attic/1/2"]}, "names no scheme"),
+        ({"pin": ["nowhere/rack/1/2"]}, "no pool named 'nowhere'"),
+        ({"pin": ["quayside/rack/0/2"]}, "at least one strip of data"),
+        ({"load": 0}, "more than no operation"),
+        ({"reads": 2}, "between 0 and 1"),
+        ({"block": 1}, "between 512 bytes"),
+    ],
+)
+def test_what_cannot_be_laid_side_by_side_is_refused(
+    api: httpx.Client, barn_site: Site, wrong: dict[str, Any], says: str
+) -> None:
+    answer = api.get("/api/bench", params={"pool": "quayside", "level": "rack", **wrong})
+    assert answer.status_code < 500
+    assert says in answer.json()["detail"]
+
+
+@pytest.mark.pooled
+def test_each_policy_says_what_it_would_take_for_some_volumes(api: httpx.Client, barn_site: Site) -> None:
+    barn_site.do("save-policy", name="pair", copies=2, level="node")
+    barn_site.do("save-policy", name="three", copies=3, level="rack")
+    barn_site.do("save-policy", name="spun", data=2, parity=1, level="rack")
+    barn_site.do("create-volume", name="charts", policy="pair", size="20 GiB")
+    told = {a["policy"]: a for a in api.get("/api/adoptions", params={"volume": ["charts", "CHARTS"]}).json()}
+    assert told["pair"]["unchanged"]
+    assert told["pair"]["against"][0]["sentence"] == "charts keeps version 1 of pair already."
+    assert (told["three"]["writes"], told["three"]["anew"]) == (20 << 30, [])
+    assert (told["spun"]["writes"], told["spun"]["anew"]) == (30 << 30, ["charts"])
+    assert told["spun"]["seconds"] > 0
+    assert api.get("/api/adoptions", params={"volume": "nobody"}).status_code == 404
+    page = api.get("/api/volumes/charts").json()
+    assert (page["lines"], page["anew"]) == (["Copy A", "Copy B"], None)

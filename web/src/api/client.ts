@@ -180,16 +180,12 @@ export const useDisk = (name: MaybeRefOrGetter<string>) =>
   });
 export const usePolicies = () =>
   useQuery({ queryKey: ["site", "policies"], queryFn: () => answered(api.GET("/api/policies")) });
-export const useBench = (pool: MaybeRefOrGetter<string>, level: MaybeRefOrGetter<string>) =>
+export type BenchAsked = NonNullable<paths["/api/bench"]["get"]["parameters"]["query"]>;
+export const useBench = (asked: MaybeRefOrGetter<BenchAsked>) =>
   useQuery({
-    queryKey: ["site", "bench", computed(() => toValue(pool)), computed(() => toValue(level))],
-    queryFn: () =>
-      answered(
-        api.GET("/api/bench", {
-          params: { query: { pool: toValue(pool), level: toValue(level) as Schemas["Level"] } },
-        }),
-      ),
-    enabled: computed(() => Boolean(toValue(pool))),
+    queryKey: ["site", "bench", computed(() => toValue(asked))],
+    queryFn: () => answered(api.GET("/api/bench", { params: { query: toValue(asked) } })),
+    enabled: computed(() => Boolean(toValue(asked).pool)),
     placeholderData: (before) => before,
   });
 /** What it would take for these volumes to keep each policy. */

@@ -73,9 +73,29 @@ export interface paths {
         };
         /**
          * Bench
-         * @description Schemes side by side on the disks of a pool, spread over a level.
+         * @description Schemes side by side on the disks of a pool, spread over a level, under a load of consumers.
          */
         get: operations["bench"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/bench/csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Bench As Csv
+         * @description The same as comma-separated values (RFC 4180).
+         */
+        get: operations["bench_as_csv"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1004,12 +1024,15 @@ export interface components {
         };
         /**
          * BenchOut
-         * @description Schemes side by side on the disks of a pool.
+         * @description Schemes side by side on the disks of a pool, and those that were pinned, of any pool and level.
          */
         BenchOut: {
             /** Left Out */
             left_out: string;
             level: components["schemas"]["Level"];
+            load: components["schemas"]["LoadIn"];
+            /** Pinned */
+            pinned: components["schemas"]["BenchRowOut"][];
             /** Pool */
             pool: string;
             /** Rows */
@@ -1018,6 +1041,7 @@ export interface components {
         /**
          * BenchRowOut
          * @description One scheme on a pool's disks. Where it cannot be held, against and cure say why and what would help.
+         *     key: names it among all, as it is pinned by.
          */
         BenchRowOut: {
             /** Against */
@@ -1030,6 +1054,8 @@ export interface components {
             cure: string;
             /** K */
             k: number;
+            /** Key */
+            key: string;
             large_write: components["schemas"]["foldbarn__api__policies__models__WorkOut"];
             /** Level */
             level: string;
@@ -1037,10 +1063,13 @@ export interface components {
             m: number;
             /** Needs */
             needs: number;
+            /** Pool */
+            pool: string;
             read_short: components["schemas"]["foldbarn__api__policies__models__WorkOut"];
             repair_disk: components["schemas"]["RemadeOut"] | null;
             repair_node: components["schemas"]["RemadeOut"] | null;
             small_write: components["schemas"]["foldbarn__api__policies__models__WorkOut"];
+            speed: components["schemas"]["SpeedOut"] | null;
             /** Survives */
             survives: {
                 [key: string]: number;
@@ -2639,6 +2668,28 @@ export interface components {
          */
         Limit: "apart" | "fill line" | "cap";
         /**
+         * LoadIn
+         * @description What consumers ask of a whole pool: operations in a second, the share of them that read, and bytes of
+         *     each.
+         */
+        LoadIn: {
+            /**
+             * Block
+             * @default 16384
+             */
+            block: number;
+            /**
+             * Load
+             * @default 5000
+             */
+            load: number;
+            /**
+             * Reads
+             * @default 0.7
+             */
+            reads: number;
+        };
+        /**
          * LossRow
          * @description What losing one thing would do to the vote.
          */
@@ -3752,6 +3803,21 @@ export interface components {
             left_out: string;
             /** Variants */
             variants: components["schemas"]["SizingOut"][];
+        };
+        /**
+         * SpeedOut
+         * @description Operations in a second at the most, what limits them (disks or ports), and seconds of one at the load
+         *     asked for, on average and for 99 of 100; null where the load is more than that.
+         */
+        SpeedOut: {
+            /** Late */
+            late: number | null;
+            /** Limit */
+            limit: string;
+            /** Mean */
+            mean: number | null;
+            /** Most */
+            most: number;
         };
         /**
          * StageOut
@@ -4896,8 +4962,12 @@ export interface operations {
     bench: {
         parameters: {
             query: {
+                load?: number;
+                reads?: number;
+                block?: number;
                 pool: string;
                 level: components["schemas"]["Level"];
+                pin?: string[];
             };
             header?: never;
             path?: never;
@@ -4912,6 +4982,123 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["BenchOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bench_as_csv: {
+        parameters: {
+            query: {
+                load?: number;
+                reads?: number;
+                block?: number;
+                pool: string;
+                level: components["schemas"]["Level"];
+                pin?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": unknown;
                 };
             };
             /** @description The request could not be read. */

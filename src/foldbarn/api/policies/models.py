@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
 from foldbarn.api.changes.models import ChangeLine
 from foldbarn.changes.engine.effects import PoolAnswerRow
 from foldbarn.changes.kinds.policies.save_policy import SavePolicyParams
 from foldbarn.core.figures import Figure
 from foldbarn.core.policies.conformance import Standing
+from foldbarn.core.policies.performance import Load
 from foldbarn.core.pools.protection import Level
+
+DEFAULT_LOAD = Load()
 
 
 class StandingOut(BaseModel):
@@ -75,9 +78,24 @@ class RemadeOut(BaseModel):
     waits: float
 
 
-class BenchRowOut(BaseModel):
-    """One scheme on a pool's disks. Where it cannot be held, against and cure say why and what would help."""
+class SpeedOut(BaseModel):
+    """Operations in a second at the most, what limits them (disks or ports), and seconds of one at the load
+    asked for, on average and for 99 of 100; null where the load is more than that.
+    """
 
+    most: float
+    limit: str
+    mean: float | None
+    late: float | None
+
+
+class BenchRowOut(BaseModel):
+    """One scheme on a pool's disks. Where it cannot be held, against and cure say why and what would help.
+    key: names it among all, as it is pinned by.
+    """
+
+    key: str
+    pool: str
     counted: str
     level: str
     k: int
@@ -96,13 +114,38 @@ class BenchRowOut(BaseModel):
     repair_disk: RemadeOut | None
     repair_node: RemadeOut | None
     chance: str
+    speed: SpeedOut | None
 
 
-class BenchOut(BaseModel):
-    """Schemes side by side on the disks of a pool."""
+class LoadIn(BaseModel):
+    """What consumers ask of a whole pool: operations in a second, the share of them that read, and bytes of
+    each.
+    """
+
+    load: float = DEFAULT_LOAD.operations_per_second
+    reads: float = DEFAULT_LOAD.reads
+    block: int = DEFAULT_LOAD.block_bytes
+
+    def meant(self) -> Load:
+        """Raises NotPossible."""
+        return Load(self.load, self.reads, self.block)
+
+
+class BenchIn(LoadIn):
+    """Which schemes are laid side by side: all of a pool at a level, beside those that are pinned."""
 
     pool: str
     level: Level
+    pin: list[str] = Field(default_factory=list, max_length=20)
+
+
+class BenchOut(BaseModel):
+    """Schemes side by side on the disks of a pool, and those that were pinned, of any pool and level."""
+
+    pool: str
+    level: Level
+    load: LoadIn
+    pinned: list[BenchRowOut]
     rows: list[BenchRowOut]
     left_out: str
 

@@ -2,18 +2,24 @@
 
 from __future__ import annotations
 
+import csv
+import io
 from collections import Counter
 from collections.abc import Sequence
+from dataclasses import asdict
 
 from foldbarn.api.changes.pictures import change_line
 from foldbarn.api.policies.models import (
     AdoptionOut,
+    BenchIn,
     BenchOut,
     BenchRowOut,
+    LoadIn,
     OpposedOut,
     PolicyOut,
     PolicyPage,
     RemadeOut,
+    SpeedOut,
     StandingOut,
     UserOut,
     VersionOut,
@@ -21,25 +27,72 @@ from foldbarn.api.policies.models import (
 )
 from foldbarn.changes.kinds.policies.save_policy import SavePolicyParams, answers_effect
 from foldbarn.changes.kinds.pools.effects import estimate_of
+from foldbarn.core.errors import NotPossible
 from foldbarn.core.policies.adopting import adopt
-from foldbarn.core.policies.bench import BenchRow, DiskWork, lay_side_by_side, schemes_at
+from foldbarn.core.policies.bench import BenchRow, lay_side_by_side, schemes_at
 from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.policies.matching import answers
+from foldbarn.core.policies.performance import LEFT_OUT as SPEED_LEFT_OUT
+from foldbarn.core.policies.performance import DiskWork, Load
 from foldbarn.core.policies.policy import Policy
-from foldbarn.core.pools.protection import Level
+from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.pools.repair import Repair
 from foldbarn.core.pools.sizing import LEFT_OUT, say_chance
 from foldbarn.core.site import Pool, SiteView, Volume
 from foldbarn.store.tables import ChangeRow
 
 
-def bench_out(view: SiteView, pool: Pool, level: Level) -> BenchOut:
+def bench_out(view: SiteView, asked: BenchIn) -> BenchOut:
+    """Raises NotFound, NotPossible."""
+    pool, load = view.pool(asked.pool), asked.meant()
     return BenchOut(
         pool=pool.name,
-        level=level,
-        rows=[_bench_row(row, pool) for row in lay_side_by_side(view, pool, schemes_at(level))],
-        left_out=LEFT_OUT,
+        level=asked.level,
+        load=LoadIn(**asked.model_dump(include={"load", "reads", "block"})),
+        pinned=[_pinned(view, key, load) for key in dict.fromkeys(asked.pin)],
+        rows=[_bench_row(row, pool) for row in lay_side_by_side(view, pool, schemes_at(asked.level), load)],
+        left_out=f"{LEFT_OUT} {SPEED_LEFT_OUT}",
     )
+
+
+def _pinned(view: SiteView, key: str, load: Load) -> BenchRowOut:
+    """A scheme by its key: pool, level, k and m. Raises NotFound, NotPossible."""
+    try:
+        name, level, k, m = key.rsplit("/", 3)
+        scheme = Scheme(int(k), int(m), Level(level))
+    except ValueError as error:
+        words = f"'{key}' names no scheme."
+        raise NotPossible(words, about="pin", next_step="Pin schemes from the bench.") from error
+    pool = view.pool(name)
+    [row] = lay_side_by_side(view, pool, [scheme], load)
+    return _bench_row(row, pool)
+
+
+def bench_csv(bench: BenchOut) -> str:
+    """What is shown, pinned ones first, one scheme a row; sizes in bytes, times in seconds."""
+    text = io.StringIO()
+    out = csv.writer(text, lineterminator="\r\n")
+    levels = [level.value for level in Level]
+    out.writerow(
+        ["scheme", "pool", "level", "k", "m", "cannot be held", "usable", "1 TiB takes"]
+        + [f"{level}s survived" for level in levels]
+        + ["needs", "to heal", "small write: reads", "small write: writes", "whole stripe: writes"]
+        + ["read, one lost: reads", "disk remade", "node remade", "loss a year"]
+        + ["most operations a second", "limited by", "mean", "99 of 100"]
+    )
+    for row in [*bench.pinned, *bench.rows]:
+        speed = row.speed
+        out.writerow(
+            [row.counted, row.pool, row.level, row.k, row.m, row.against]
+            + [int(row.usable.value) if row.usable else "", int(row.takes.value)]
+            + [row.survives.get(Level(level), 0) if not row.against else "" for level in levels]
+            + [row.needs, row.to_heal, row.small_write.reads, row.small_write.writes, row.large_write.writes]
+            + [row.read_short.reads if row.m else ""]
+            + [of.seconds if of else "" for of in (row.repair_disk, row.repair_node)]
+            + [row.chance]
+            + ([speed.most, speed.limit, speed.mean, speed.late] if speed else [""] * 4)
+        )
+    return text.getvalue()
 
 
 def _bench_row(row: BenchRow, pool: Pool) -> BenchRowOut:
@@ -50,6 +103,9 @@ def _bench_row(row: BenchRow, pool: Pool) -> BenchRowOut:
         return RemadeOut(seconds=repair.seconds, waits=repair.replacing) if repair else None
 
     return BenchRowOut(
+        key=f"{pool.name}/{row.scheme.level.value}/{row.scheme.k}/{row.scheme.m}",
+        pool=pool.name,
+        speed=SpeedOut(**asdict(row.speed)) if row.speed else None,
         counted=row.scheme.counted(),
         level=row.scheme.level.value,
         k=row.scheme.k,

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import APIRouter, Query, Response
 
-from foldbarn.api.policies.models import AdoptionOut, BenchOut, PolicyOut, PolicyPage
-from foldbarn.api.policies.pictures import adoption_out, bench_out, policy_out, policy_page
-from foldbarn.core.pools.protection import Level
+from foldbarn.api.policies.models import AdoptionOut, BenchIn, BenchOut, PolicyOut, PolicyPage
+from foldbarn.api.policies.pictures import adoption_out, bench_csv, bench_out, policy_out, policy_page
 from foldbarn.core.touching import Thing
 from foldbarn.store import changes as changes_kept
 from foldbarn.store.database import transaction
@@ -26,10 +25,19 @@ def policies() -> list[PolicyOut]:
 
 
 @routes.get("/bench")
-def bench(pool: str, level: Level) -> BenchOut:
-    """Schemes side by side on the disks of a pool, spread over a level."""
-    view = current_view()
-    return bench_out(view, view.pool(pool), level)
+def bench(asked: Annotated[BenchIn, Query()]) -> BenchOut:
+    """Schemes side by side on the disks of a pool, spread over a level, under a load of consumers."""
+    return bench_out(current_view(), asked)
+
+
+@routes.get("/bench/csv", response_class=Response, responses={200: {"content": {"text/csv": {}}}})
+def bench_as_csv(asked: Annotated[BenchIn, Query()]) -> Response:
+    """The same as comma-separated values (RFC 4180)."""
+    return Response(
+        bench_csv(bench_out(current_view(), asked)),
+        media_type="text/csv",
+        headers={"Content-Disposition": 'attachment; filename="schemes.csv"'},
+    )
 
 
 @routes.get("/adoptions")

@@ -7,12 +7,15 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+import numpy as np
+
 from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.policies.matching import Against, too_few_domains
+from foldbarn.core.policies.performance import DiskWork, Load, Speed, speed_of
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.durability import LossChance
 from foldbarn.core.pools.protection import MOST_COPIES, Level, Scheme, mirror
-from foldbarn.core.pools.repair import Repair
+from foldbarn.core.pools.repair import Repair, held_when_filled
 from foldbarn.core.pools.sizing import Settings, chance_of, fills_of, repairs_of
 from foldbarn.core.site import Pool, SiteView, Tier
 from foldbarn.core.volumes.loss import survives_at
@@ -23,14 +26,6 @@ PARITIES = ((2, 1), (3, 1), (4, 1), (8, 1), (2, 2), (4, 2), (6, 2), (8, 2), (4, 
 
 
 @dataclass(frozen=True, slots=True)
-class DiskWork:
-    """Operations on disks for one of a consumer's."""
-
-    reads: float
-    writes: float
-
-
-@dataclass(frozen=True, slots=True)
 class BenchRow:
     """One scheme on the disks of a pool, empty and kept to its fill line. against: what keeps it from being
     held; nothing else is said of it then but what it always takes.
@@ -38,7 +33,7 @@ class BenchRow:
     usable: bytes with headroom; takes: bytes on disks for a TiB; survives: losses at each level that leave
     all readable, whichever they are; needs, to_heal: domains at its level, at all and to heal from losing one
     of them. small_write: of less than a strip; large_write: for each strip of data of a whole stripe;
-    read_short: of one strip while its disk is lost.
+    read_short: of one strip while its disk is lost. speed: under a load of consumers.
     """
 
     scheme: Scheme
@@ -54,6 +49,7 @@ class BenchRow:
     repair_disk: Repair | None = None
     repair_node: Repair | None = None
     chance: LossChance | None = None
+    speed: Speed | None = None
 
 
 def schemes_at(level: Level) -> list[Scheme]:
@@ -83,17 +79,21 @@ def read_short(scheme: Scheme) -> DiskWork:
 
 
 def lay_side_by_side(
-    view: SiteView, pool: Pool, schemes: Sequence[Scheme], settings: Settings | None = None
+    view: SiteView,
+    pool: Pool,
+    schemes: Sequence[Scheme],
+    load: Load | None = None,
+    settings: Settings | None = None,
 ) -> list[BenchRow]:
     """Each scheme on the bulk tier of a pool, as if nothing lay there yet. settings: failure rate, grace and
     the wait for a replacement that the times and the chance are of.
     """
     wish = settings or Settings()
     paper = replace(view, volumes=(), incoming={}, under_way={})
-    return [_row(view, paper, pool, scheme, wish) for scheme in schemes]
+    return [_row(view, paper, pool, scheme, load or Load(), wish) for scheme in schemes]
 
 
-def _row(view: SiteView, paper: SiteView, pool: Pool, scheme: Scheme, wish: Settings) -> BenchRow:
+def _row(view: SiteView, paper: SiteView, pool: Pool, scheme: Scheme, load: Load, wish: Settings) -> BenchRow:
     """paper: the same site with nothing on its disks."""
     takes = make_figure(
         "A TiB on disks",
@@ -121,6 +121,8 @@ def _row(view: SiteView, paper: SiteView, pool: Pool, scheme: Scheme, wish: Sett
     space = pool_space(paper, tried)
     fills = [f for f in fills_of(paper, tried, space) if f.tier == Tier.BULK]
     disk, node = repairs_of(paper, tried, fills, wish)
+    held = sum((held_when_filled(paper, f, scheme) for f in fills), start=np.zeros(len(paper.disks)))
+    rows = np.flatnonzero(held > 0)
     extent = tried.extent_bytes
     usable = make_figure(
         f"Usable in {pool.name}",
@@ -139,4 +141,5 @@ def _row(view: SiteView, paper: SiteView, pool: Pool, scheme: Scheme, wish: Sett
         repair_disk=disk,
         repair_node=node,
         chance=chance_of(paper, tried, fills, wish),
+        speed=speed_of(paper, rows.tolist(), held[rows], there.small_write, load) if len(rows) else None,
     )

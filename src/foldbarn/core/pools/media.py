@@ -16,21 +16,27 @@ OWN_BUS = ("nvme", "pmem")
 class Profile:
     """Sustained bandwidth of a disk for large transfers, drive writes a day where its maker tells none, and
     failures in a year.
+
+    at_once: requests that it works on side by side; access_seconds: of one of these, before its bytes flow.
     """
 
     bytes_per_second: int
     drive_writes_a_day: float
     annual_failure_rate: float = 0.01
     unreadable_bits: float = 1e-17  # uncorrectable errors per bit read
+    at_once: int = 1
+    access_seconds: float = 0.008
 
 
+# Of small requests that gives about 125 in a second for platters, 66,000 for SATA flash and 350,000 for NVMe:
+# common practice for current drives.
 # A disk with platters is rated in bytes moved per year; 550 TB for 12 TB is about an eighth of its size a
 # day.
 PROFILES = {
-    "pmem": Profile(4000 * MB, 60.0, 0.005),
-    "nvme": Profile(2000 * MB, 1.0, 0.008),
-    "ssd": Profile(450 * MB, 1.0, 0.010),
-    "hdd": Profile(180 * MB, 0.125, 0.015, 1e-15),
+    "pmem": Profile(4000 * MB, 60.0, 0.005, at_once=16, access_seconds=5e-6),
+    "nvme": Profile(2000 * MB, 1.0, 0.008, at_once=32, access_seconds=90e-6),
+    "ssd": Profile(450 * MB, 1.0, 0.010, at_once=8, access_seconds=120e-6),
+    "hdd": Profile(180 * MB, 0.125, 0.015, 1e-15, at_once=1, access_seconds=8e-3),
 }
 
 MEDIA_WORDS = {"pmem": "persistent memory", "nvme": "NVMe", "ssd": "SSD", "hdd": "HDD"}
