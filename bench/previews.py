@@ -24,7 +24,8 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
         "create-volume": {"name": "new", "pool": pool, "size": "10 TiB"},
         "delete-volume": {"volume": view.volumes[0].name, "typed": view.volumes[0].name},
         "save-policy": {"name": "new", "data": 4, "parity": 2, "level": "rack"},
-        "delete-policy": {"policy": "none"},  # a large site has none: what is measured is finding that out
+        "keep-policy": {"volumes": [view.volumes[1].name], "policy": "wide"},
+        "delete-policy": {"policy": "none"},  # it has none of that name: what is measured is finding that out
         "set-pool": {"pool": pool, "fill_line": 0.8},
         "rebuild": {"pool": pool},
         "grow-pool": {"pool": pool, "disks": new},

@@ -465,7 +465,10 @@ def growth(view: Any, stick: float) -> None:
 def previews(view: Any, stick: float) -> None:
     """Of a wish of every kind."""
     from foldbarn.changes.engine.kind import KINDS
+    from foldbarn.core.policies.policy import Policy, wishes_of
+    from foldbarn.core.pools.protection import Level, Scheme
 
+    view = replace(view, policies=(Policy(1, "wide", 1, wishes_of(Scheme(4, 2, Level.RACK))),))
     asked = wishes(view)
     assert set(asked) == set(KINDS)
     for name, params in asked.items():

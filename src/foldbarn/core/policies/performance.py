@@ -19,7 +19,7 @@ from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.site import SiteView
 
 Curve = NDArray[np.float64]  # a distribution of times: [STEPS], the share that is done by each
-STEPS = 4000  # points of time at which distributions are told
+STEPS = 2000  # points of time at which distributions are told
 LATE = 0.99
 LEFT_OUT = (
     "Left out: caches, what the consumers' own machines take, and copying. Disks' queues are taken as apart "
@@ -136,17 +136,18 @@ def speed_of(view: SiteView, rows: Sequence[int], held: Curve, write: DiskWork, 
 
 
 def _kinds(view: SiteView, rows: Sequence[int], held: Curve, block_bytes: int) -> list[_Kind]:
-    """Disks by medium and by what they hold, to three digits."""
-    total = float(held.sum())
-    shares: dict[tuple[str, str], list[float]] = {}
-    for row, strips in zip(rows, held.tolist(), strict=True):
-        shares.setdefault((view.disks[row].media, f"{strips / total:.3g}"), []).append(strips / total)
+    """Disks by medium and by what they hold, a hundredth more or less."""
+    each = held / held.sum()
+    media = np.array([view.disks[row].media for row in rows])
+    near = np.round(np.log(each) * 100)
     found = []
-    for (media, _), each in shares.items():
-        profile = PROFILES[media]
+    for medium in sorted(set(media.tolist())):
+        profile = PROFILES[medium]
         # Requests that are worked on side by side share the bandwidth.
         seconds = profile.access_seconds + block_bytes * profile.at_once / profile.bytes_per_second
-        found.append(_Kind(media, sum(each), max(each), profile.at_once, seconds))
+        for size in np.unique(near[media == medium]).tolist():
+            alike = each[(media == medium) & (near == size)]
+            found.append(_Kind(medium, float(alike.sum()), float(alike.max()), profile.at_once, seconds))
     return found
 
 
