@@ -77,12 +77,31 @@ def test_each_cure_that_is_named_does_what_it_says(barn_site: Site) -> None:
     """A policy of six racks where there are four: what is said would do is tried."""
     plan = plan_of("save-policy", name="p", data=4, parity=2, level="rack")
     told = plan.blockers[-1].next_step
-    assert told == "Choose at most 2 strips of data, or another pool."
+    assert told == "Choose at most 2 strips of data, or another pool. Or save it as a draft."
     assert plan_of("save-policy", name="p", data=2, parity=2, level="rack").blockers == []
     assert plan_of("save-policy", name="p", data=3, parity=2, level="rack").blockers
     five = plan_of("save-policy", name="p", copies=5, level="rack").blockers[-1].next_step
-    assert five == "Choose at most 4 copies, or another pool."
+    assert five == "Choose at most 4 copies, or another pool. Or save it as a draft."
     assert plan_of("save-policy", name="p", copies=4, level="rack").blockers == []
+
+
+@pytest.mark.pooled
+def test_what_no_pool_can_keep_is_a_draft_until_one_can(barn_site: Site) -> None:
+    """It is written down, and nothing keeps it; what is said would put it in force is tried."""
+    wish = {"name": "wide", "copies": 5, "level": "rack"}
+    assert refusals("save-policy", **wish)
+    save(barn_site, **wish, draft=True)
+    assert refusals("save-policy", **wish, version=1, draft=True) == ["Nothing would be different."]
+    [refused] = plan_of("create-volume", name="v", policy="wide", pool="quayside", size="9 GiB").blockers
+    assert refused.sentence == "wide is a draft: no volume keeps it yet."
+    barn_site.volume("charts")
+    assert refusals("keep-policy", volumes=["charts"], policy="wide") == [refused.sentence]
+    assert "No pool can keep it" in refusals("save-policy", **wish, version=1)[0]
+    save(barn_site, **wish | {"copies": 4}, version=1)
+    assert refusals("create-volume", name="v", policy="wide", size="9 GiB") == []
+    again = refusals("save-policy", **wish, version=2, draft=True)
+    assert again == ["wide is in force: volumes may keep it, and it becomes no draft any more."]
+    assert [(p.version, p.draft) for p in current_view().policies] == [(1, True), (2, False)]
 
 
 @pytest.mark.pooled

@@ -156,7 +156,8 @@ class Barn(RuleBasedStateMachine):
         version = known.get(name, 0) if seed % 5 else seed % 3  # now and then upon one that is not the newest
         protection = one_of([{"copies": 2}, {"data": 2, "parity": 1}, {"data": 2, "parity": 2}], seed // 11)
         level = one_of(["rack", "node"], seed // 3)
-        self.wish("save-policy", name=name, version=version, level=level, **protection)
+        draft = seed % 6 == 0
+        self.wish("save-policy", name=name, version=version, level=level, draft=draft, **protection)
 
     @rule(seed=SEEDS)
     def delete_policy(self, seed: int) -> None:

@@ -35,6 +35,7 @@ def every_version(session: Session) -> tuple[Policy, ...]:
             ),
             meant_for=row.meant_for,
             current=row.version == newest[row.policy_id],
+            draft=row.draft,
         )
         for row, name in rows
     ]
@@ -91,6 +92,7 @@ def save(session: Session, change: int, *, policy: int, base: int, said: Policy)
             fast=wishes.fast,
             encrypted=wishes.encrypted,
             meant_for=said.meant_for,
+            draft=said.draft,
             change_id=change,
         )
     )

@@ -272,6 +272,7 @@ class PolicyVersionRow(Base):
     fast: Mapped[bool]
     encrypted: Mapped[bool]
     meant_for: Mapped[str]
+    draft: Mapped[bool] = mapped_column(server_default=text("false"))  # no volume may keep it
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     __table_args__ = (

@@ -3012,6 +3012,8 @@ export interface components {
             answers: components["schemas"]["PoolAnswerRow"][];
             /** Counted */
             counted: string;
+            /** Draft */
+            draft: boolean;
             /** Encrypted */
             encrypted: boolean;
             /** Fast */
@@ -3042,6 +3044,8 @@ export interface components {
             answers: components["schemas"]["PoolAnswerRow"][];
             /** Counted */
             counted: string;
+            /** Draft */
+            draft: boolean;
             /** Encrypted */
             encrypted: boolean;
             /** Fast */
@@ -3599,7 +3603,7 @@ export interface components {
          * SavePolicyParams
          * @description A policy as wished for: by copies, or by strips of data and of parity. version: the version it is
          *     written upon; 0 for a new policy. survives: losses at the level that it must survive, as many as the
-         *     protection does where nothing is said.
+         *     protection does where nothing is said. draft: it is only written down, and need not be kept by any pool.
          */
         SavePolicyParams: {
             /**
@@ -3612,6 +3616,11 @@ export interface components {
              * @default null
              */
             data: number | null;
+            /**
+             * Draft
+             * @default false
+             */
+            draft: boolean;
             /**
              * Encrypted
              * @default false

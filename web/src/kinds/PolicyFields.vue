@@ -30,6 +30,7 @@ const wish = reactive({
   fast: false,
   encrypted: false,
   meant_for: "",
+  draft: false,
 });
 const begun = ref(!known);
 watch(
@@ -85,5 +86,6 @@ watch(
     <VCheckbox v-model="wish.fast" label="on the fast tier" />
     <VCheckbox v-model="wish.encrypted" label="encrypted" />
     <VTextField v-model="wish.meant_for" label="Meant for" maxlength="200" width="260" />
+    <VCheckbox v-model="wish.draft" label="only a draft" />
   </template>
 </template>

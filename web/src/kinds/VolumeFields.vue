@@ -25,7 +25,7 @@ const wish = reactive({
 const pool = computed(() => pools.value.find((p) => p.name === wish.pool));
 const kept = computed(() => [
   { title: "none: by hand", value: "" },
-  ...(policies.value ?? []).map((p) => ({ title: p.name, value: p.name })),
+  ...(policies.value ?? []).map((p) => ({ title: p.draft ? `${p.name} (draft)` : p.name, value: p.name })),
 ]);
 const where = computed(() => [
   ...(wish.policy ? [{ title: "chosen by the policy", value: "" }] : []),

@@ -162,6 +162,7 @@ class PolicyOut(BaseModel):
     survives: int
     fast: bool
     encrypted: bool
+    draft: bool
     volumes: dict[Standing, int]
     answers: list[PoolAnswerRow]
 

@@ -181,6 +181,7 @@ def policy_page(view: SiteView, policy: Policy, history: Sequence[ChangeRow]) ->
         fast=policy.wishes.fast,
         encrypted=policy.wishes.encrypted,
         meant_for=policy.meant_for,
+        draft=policy.draft,
     )
     versions = [p for p in view.policies if p.number == policy.number]
     return PolicyPage.model_validate(
@@ -213,6 +214,7 @@ def _fields(
         "survives": wishes.survives,
         "fast": wishes.fast,
         "encrypted": wishes.encrypted,
+        "draft": policy.draft,
         "volumes": {standing: standings[standing] for standing in Standing},
         "answers": answers_effect(view, answers(view, wishes, room=room)).rows,
     }

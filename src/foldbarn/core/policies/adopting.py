@@ -21,7 +21,7 @@ from foldbarn.core.policies.matching import (
     said_limit,
     tier_of,
 )
-from foldbarn.core.policies.policy import Policy, Wishes
+from foldbarn.core.policies.policy import Policy, Wishes, against_draft
 from foldbarn.core.pools.capacity import Limit, most_that_fits
 from foldbarn.core.pools.protection import Scheme
 from foldbarn.core.site import NOWHERE, UNWRITTEN, Ply, Pool, Purpose, SiteView, Volume, to_come
@@ -198,6 +198,8 @@ def _against(view: SiteView, volume: Volume, policy: Policy, *, in_place: bool) 
     if volume.forming:
         words = f"{volume.name} is still being made."
         return [Against(Wish.OPEN, words, "Wait until that change is done.")]
+    if draft := against_draft(policy):
+        return [Against(Wish.OPEN, draft.sentence, draft.next_step or "")]
     if volume.policy == (policy.number, policy.version):
         words = f"{volume.name} keeps version {policy.version} of {policy.name} already."
         return [Against(Wish.UNCHANGED, words, "Choose another policy.")]

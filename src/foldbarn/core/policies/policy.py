@@ -36,7 +36,7 @@ class Wishes:
 @dataclass(frozen=True, slots=True)
 class Policy:
     """One version of a policy. number: of the policy; current: whether it is the newest version, which new
-    volumes get.
+    volumes get. draft: whether it is written down only, and no volume may keep it yet.
     """
 
     number: int
@@ -45,6 +45,18 @@ class Policy:
     wishes: Wishes
     meant_for: str = ""
     current: bool = True
+    draft: bool = False
+
+
+def against_draft(policy: Policy) -> NotPossible | None:
+    """Why no volume may keep a policy that is a draft; None for any other."""
+    if not policy.draft:
+        return None
+    return NotPossible(
+        f"{policy.name} is a draft: no volume keeps it yet.",
+        about="policy",
+        next_step="Change it, and save it as more than a draft once a pool can keep it.",
+    )
 
 
 def scheme_wished(copies: int | None, data: int | None, parity: int | None, level: Level) -> Scheme:

@@ -48,7 +48,7 @@ const standings = (p: Policy) =>
             <RouterLink :to="pathOf('policy', p.name)"
               ><b>{{ p.name }}</b></RouterLink
             >
-            <span class="soft"> version {{ p.version }}</span>
+            <span class="soft"> version {{ p.version }}{{ p.draft ? ", a draft" : "" }}</span>
           </td>
           <td>{{ p.promise }}</td>
           <td class="soft">{{ p.meant_for }}</td>

@@ -28,7 +28,8 @@ const broken = computed(() => policy.value?.users.filter((u) => u.standing !== "
       <div class="headline">
         <h1>{{ policy.name }} <CopyName :name="policy.name" /></h1>
         <p>
-          Version {{ policy.version }}. {{ policy.promise }}
+          Version {{ policy.version }}<b v-if="policy.draft">, a draft: no volume keeps it yet</b>.
+          {{ policy.promise }}
           <span v-if="policy.meant_for" class="soft">Meant for {{ policy.meant_for }}.</span>
         </p>
         <span class="grow" />

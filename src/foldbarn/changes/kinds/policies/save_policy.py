@@ -41,7 +41,7 @@ NEW = 0  # the number of a policy that has none yet
 class SavePolicyParams(Params):
     """A policy as wished for: by copies, or by strips of data and of parity. version: the version it is
     written upon; 0 for a new policy. survives: losses at the level that it must survive, as many as the
-    protection does where nothing is said.
+    protection does where nothing is said. draft: it is only written down, and need not be kept by any pool.
     """
 
     name: str
@@ -54,6 +54,7 @@ class SavePolicyParams(Params):
     fast: bool = False
     encrypted: bool = False
     meant_for: str = Field(default="", max_length=200)
+    draft: bool = False
 
 
 class WritePolicy(Inside):
@@ -68,15 +69,16 @@ class WritePolicy(Inside):
     fast: bool
     encrypted: bool
     meant_for: str
+    draft: bool = False
 
     def carry_out(self, run: Run, session: Session) -> str:
         if not self.policy:
             check_name(self.called, "policy", [p.name for p in load_view(session).current_policies])
         wishes = Wishes(self.scheme.scheme(), self.survives, self.fast, self.encrypted)
-        said = Policy(self.policy, self.called, self.base + 1, wishes, self.meant_for)
+        said = Policy(self.policy, self.called, self.base + 1, wishes, self.meant_for, draft=self.draft)
         version = policies.save(session, run.change, policy=self.policy, base=self.base, said=said)
         announce(session, "site")
-        return f"Version {version} is written down."
+        return f"Version {version} is written down{', as a draft' if self.draft else ''}."
 
 
 @register
@@ -101,9 +103,13 @@ class SavePolicy(Kind[SavePolicyParams]):
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
         found = answers(view, wishes)
         meant_for = params.meant_for.strip()
-        if old and (old.wishes, old.meant_for) == (wishes, meant_for):
+        if old and (old.wishes, old.meant_for, old.draft) == (wishes, meant_for, params.draft):
             blockers.append(unchanged("name"))
-        if not any(a.keeps for a in found):
+        if params.draft and old and not old.draft:
+            words = f"{old.name} is in force: volumes may keep it, and it becomes no draft any more."
+            other = "Save it as more than a draft, or write another policy."
+            blockers.append(Note(sentence=words, about="draft", next_step=other))
+        if not any(a.keeps for a in found) and not params.draft:
             blockers.append(_kept_by_none(view, found))
         step = WritePolicy(
             policy=old.number if old else NEW,
@@ -114,13 +120,14 @@ class SavePolicy(Kind[SavePolicyParams]):
             fast=wishes.fast,
             encrypted=wishes.encrypted,
             meant_for=meant_for,
+            draft=params.draft,
         )
         kept_by = say_list([view.pools[a.pool].name for a in found if a.keeps])
         return Plan(
             title=title,
             about=name,
-            summary=f"{wishes.sentence()} Kept by {kept_by}.",
-            steps=[Planned(step, "Write it down", "New volumes get this version.")],
+            summary=f"{wishes.sentence()} Kept by {kept_by or 'no pool yet'}.",
+            steps=[Planned(step, "Write it down", _then(params))],
             effects=_effects(view, old, wishes, found),
             # New ones come one after the other, so that of two with the same name the second is told so.
             touches=[shared(Thing.POLICY, old.number) if old else alone(Thing.POLICY, NEW)],
@@ -146,17 +153,22 @@ def _old(view: SiteView, params: SavePolicyParams) -> Policy | None:
     return old
 
 
+def _then(params: SavePolicyParams) -> str:
+    return "As a draft: no volume is made by it yet." if params.draft else "New volumes get this version."
+
+
 def _kept_by_none(view: SiteView, found: list[Answer]) -> Note:
     """A policy that nothing can keep would be a promise to nobody."""
     if not found:
         return Note(
             sentence="There is no pool yet that could keep it.",
             about="copies",
-            next_step="Form a pool first.",
+            next_step="Form a pool first, or save it as a draft.",
         )
     nearest = min(found, key=lambda a: len(a.against))
     first = nearest.against[0]
-    return Note(sentence=f"No pool can keep it. {first.sentence}", about="copies", next_step=first.cure)
+    step = f"{first.cure} Or save it as a draft."
+    return Note(sentence=f"No pool can keep it. {first.sentence}", about="copies", next_step=step)
 
 
 def _effects(view: SiteView, old: Policy | None, wishes: Wishes, found: list[Answer]) -> list[AnyEffect]:

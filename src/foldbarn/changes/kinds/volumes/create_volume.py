@@ -43,7 +43,7 @@ from foldbarn.core.policies.matching import (
     rounded_size,
     tier_of,
 )
-from foldbarn.core.policies.policy import Policy, Wishes
+from foldbarn.core.policies.policy import Policy, Wishes, against_draft
 from foldbarn.core.pools.capacity import by_domain, free_figure, pool_space, stranded_slots
 from foldbarn.core.pools.placement import strips_by_disk
 from foldbarn.core.pools.protection import Level, Scheme, mirror
@@ -241,6 +241,8 @@ def _wished(view: SiteView, params: CreateVolumeParams) -> tuple[Policy | None, 
             next_step="Leave copies, level and tier out, or the policy.",
         )
     policy = view.policy(params.policy)
+    if draft := against_draft(policy):
+        raise draft
     if params.pool:
         return policy, policy.wishes, view.pool(params.pool)
     found = answers(view, policy.wishes, parse_size(params.size), room=False)
