@@ -524,17 +524,29 @@ def test_with_too_little_room_beside_it_is_refused_before(barn_site: Site) -> No
     assert plan_of("keep-policy", volumes=["charts"], policy="two-and-one").blockers == ()
 
 
-def test_disks_leave_only_when_it_is_written(barn_site: Site, slow: None) -> None:
+def test_disks_may_leave_while_it_is_paused_and_take_nothing_with_them(barn_site: Site, slow: None) -> None:
+    """What lies there of it already, and what was to be written there, goes elsewhere."""
     parities(barn_site)
     number = changes.carry_out(ME, "keep-policy", {"volumes": ["charts"], "policy": "two-and-one"})
     dies_in_the_middle(barn_site, number)
-    disk = next(d.name for d in current_view().disks if d.role == "capacity")
-    away = changes.carry_out(ME, "retire", {"what": "disk", "names": [disk]})
-    run_change(away)
-    assert barn_site.state(away) == "waiting"
+    changes.ask(ME, number, "pause")
     run_change(number)
-    run_change(away)
+    view = current_view()
+    anew = view.volume("charts").anew
+    assert anew is not None
+    row = int(np.bincount(view.rows_kept_for(anew).reshape(-1)).argmax())
+    disk = view.disks[row].name
+    away = barn_site.do("retire", what="disk", names=[disk])
     assert barn_site.state(away) == "done", barn_site.problem(away)
+    view = current_view()
+    anew = view.volume("charts").anew
+    assert anew is not None
+    assert view.disk(disk).pool == -1
+    assert not (view.rows_kept_for(anew) == row).any()
+    changes.ask(ME, number, "resume")
+    run_change(number)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    assert kept() == ("two-and-one", 3, Standing.KEPT)
     assert held(barn_site) == should_hold()
 
 

@@ -90,7 +90,8 @@ def plan_drain(
     lost_too: bool = False,
 ) -> Moves:
     """A new place for every strip that can be read on disks being retired: first on the disks with these
-    numbers, then where levelling wants more, then wherever there is room.
+    numbers, then where levelling wants more, then wherever there is room. What is to be written anew there is
+    written elsewhere.
 
     lost_too: lost strips in the same plan, as a preview wants them; else those are for plan_rebuild.
     """
@@ -100,7 +101,11 @@ def plan_drain(
     wanted = {p.number: leaving_strips(view, p) for p in view.plies_of(pool)}
     if lost_too:
         wanted = {p.number: wanted[p.number] | lost_strips(view, p) for p in view.plies_of(pool)}
-    return _rehouse(view, pool, wanted, firsts, seed, view.under_way if busy is None else busy)
+    anew = tuple(p for p in view.every_ply_of(pool) if p.source)
+    leaving = np.append(view.disk_retiring & view.disk_ready, False)
+    for ply in anew:
+        wanted[ply.number] = leaving[view.rows_kept_for(ply)] & _can_be_written(view, ply)
+    return _rehouse(view, pool, wanted, firsts, seed, view.under_way if busy is None else busy, anew)
 
 
 def waiting_anew(ply: Ply) -> Flags:
@@ -123,7 +128,7 @@ def plan_anew(view: SiteView, pool: Pool, ply: Ply, seed: int, busy: Busy, most:
     Deterministic in the seed.
     """
     rows = view.rows_kept_for(ply)
-    asked = _source_readable(view, ply)[:, None] & (ply.placement != UNWRITTEN)
+    asked = _can_be_written(view, ply)
     for number, extent, strip in busy:
         if number == ply.number:
             asked[extent, strip] = False
@@ -138,15 +143,16 @@ def plan_anew(view: SiteView, pool: Pool, ply: Ply, seed: int, busy: Busy, most:
     return moves_to(view, ply, extents, strips, rows[extents, strips].astype(np.int64))
 
 
-def _source_readable(view: SiteView, ply: Ply) -> Flags:
-    """Whether the data of each extent of what is written anew can be read where it lies, [extents]."""
+def _can_be_written(view: SiteView, ply: Ply) -> Flags:
+    """Strips of what is written anew that hold data which can be read where it lies, [extents, strips]."""
     source = view.ply_numbered[ply.source]
     k, of = ply.scheme.k, source.scheme.k
     enough = enough_to_read(view, source)
     first = np.arange(ply.extents) * k
     last = np.minimum(first + k, source.extents * of) - 1
     short = np.append(0, np.cumsum(~enough))
-    flags: Flags = short[last // of + 1] == short[first // of]
+    readable = short[last // of + 1] == short[first // of]
+    flags: Flags = readable[:, None] & (ply.placement != UNWRITTEN)
     return flags
 
 

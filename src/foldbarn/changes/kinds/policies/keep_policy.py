@@ -291,7 +291,7 @@ class KeepPolicy(Kind[KeepPolicyParams]):
                 *_meanwhile(volumes, policy, found),
                 *(effect for pool in mine for effect in _effects(view, pool, volumes, found)),
             ],
-            touches=_touches(view, mine, volumes, policy, found),
+            touches=_touches(mine, volumes, policy),
             meant=Meant(pools=tuple(mine), volumes=tuple(volumes), policies=(policy,)),
             warnings=_warnings(view, volumes, policy, found),
         )
@@ -358,17 +358,11 @@ def _steps(pool: Pool, volumes: Sequence[Volume], policy: Policy, found: Adoptio
     return steps
 
 
-def _touches(
-    view: SiteView, mine: Sequence[Pool], volumes: Sequence[Volume], policy: Policy, found: Adoption
-) -> list[Touch]:
-    """The policies that they kept so far, too: they may go back to them. Disks do not leave a pool while a
-    volume is written anew to them.
-    """
-    anew = {view.pools[v.pool].number for v in volumes if v.number in found.anew}
+def _touches(mine: Sequence[Pool], volumes: Sequence[Volume], policy: Policy) -> list[Touch]:
+    """The policies that they kept so far, too: they may go back to them."""
     kept = {policy.number, *(v.policy[0] for v in volumes if v.policy)}
     return [
         *(shared(Thing.POOL, pool.number) for pool in mine),
-        *(shared(Thing.LEAVING, number) for number in sorted(anew)),
         *(alone(Thing.VOLUME, volume.number) for volume in volumes),
         *(shared(Thing.POLICY, number) for number in sorted(kept)),
     ]

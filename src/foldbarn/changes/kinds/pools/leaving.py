@@ -83,7 +83,9 @@ def _placed(view: SiteView, moves: Moves) -> SiteView:
     volumes = []
     for volume in view.volumes:
         plies = tuple(_ply_placed(ply, moves) for ply in volume.plies)
-        volumes.append(replace(volume, plies=plies) if plies != volume.plies else volume)
+        anew = _ply_placed(volume.anew, moves) if volume.anew else None
+        same = plies == volume.plies and anew is volume.anew
+        volumes.append(volume if same else replace(volume, plies=plies, anew=anew))
     return replace(view, volumes=tuple(volumes))
 
 
@@ -141,7 +143,7 @@ def leaving_warnings(view: SiteView, found: Leaving) -> list[Note]:
 
 def _stuck(view: SiteView, found: Leaving) -> list[Note]:
     """Why strips cannot leave, by volume, as the plan found it."""
-    by_number = {p.number: p for p in view.plies}
+    by_number = view.ply_numbered
     notes = []
     for hindrance in found.moves.hindrances:
         ply = by_number[hindrance.ply]
