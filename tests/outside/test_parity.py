@@ -17,7 +17,7 @@ from sites import EXTENT, changed, make_site, without_nodes
 from foldbarn.core.moving.moves import Moves
 from foldbarn.core.moving.readings import readings
 from foldbarn.core.moving.rebuild import plan_anew, plan_rebuild, ready_to_hold
-from foldbarn.core.policies.adopting import adopt, with_volume
+from foldbarn.core.policies.adopting import adopt, with_volumes
 from foldbarn.core.policies.matching import place_new
 from foldbarn.core.policies.policy import Policy, Wishes
 from foldbarn.core.pools.protection import Level, Scheme
@@ -189,5 +189,5 @@ def test_what_is_written_anew_holds_the_same_bytes(
     assert ready_to_hold(during, anew)
     wanted = filled(anew, size)
     assert {key: held[key] for key in wanted} == wanted
-    then = with_volume(during, found.after.volumes[0])
+    then = with_volumes(during, {1: found.after.volumes[0]})
     assert (then.plies[0].placement == anew.placement).all()

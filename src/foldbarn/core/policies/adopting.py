@@ -4,7 +4,7 @@ strips would lie, and what has to be written for it. Method: docs/methods.md, "A
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -28,6 +28,8 @@ from foldbarn.core.site import NOWHERE, UNWRITTEN, Ply, Pool, Purpose, SiteView,
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.loss import present_strips
 
+MOST_NAMED = 3  # volumes in a sentence
+
 
 @dataclass(frozen=True, slots=True)
 class Holding:
@@ -43,7 +45,7 @@ class Holding:
 
 @dataclass(frozen=True, slots=True)
 class Opposed:
-    """That a volume cannot keep a policy as things are: one thing that stands against it."""
+    """One thing that stands against a volume, or some together, keeping a policy as things are."""
 
     volume: str
     against: Against
@@ -73,28 +75,43 @@ def adopt(view: SiteView, volumes: Sequence[Volume], policy: Policy) -> Adoption
     the policy has them are moved apart. Any other is written anew beside what holds it.
     """
     opposed: list[Opposed] = []
-    during = after = view
-    anew: set[int] = set()
-    done: list[Volume] = []
+    willing = []
     for volume in volumes:
-        in_place = _in_place(view, volume, policy.wishes)
-        found = _against(during, volume, policy, in_place=in_place)
+        found = _against_itself(volume, policy)
         opposed += [Opposed(volume.name, one) for one in found]
-        if found:
-            continue
-        done.append(volume)
-        if in_place:
-            holding = Holding(policy.wishes.scheme, (policy.number, policy.version))
-            during, after = (held_as(site, volume, holding) for site in (during, after))
-        else:
-            anew.add(volume.number)
-            during, after = _written_anew(during, after, volume, policy)
+        if not found:
+            willing.append(volume)
+    during: dict[int, Volume] = {}
+    after: dict[int, Volume] = {}
+    in_place = {v.number for v in willing if _in_place(view, v, policy.wishes)}
+    for row in sorted({v.pool for v in willing}):
+        mine = [v for v in willing if v.pool == row]
+        same = [v for v in mine if v.number in in_place]
+        refused = _against_in_place(view, row, same, policy.wishes)
+        opposed += refused
+        if not refused:
+            held = {v.number: _held_as(v, _holding(policy)) for v in same}
+            during |= held
+            after |= held
+        new = [v for v in mine if v.number not in in_place]
+        refused = _against_anew(with_volumes(view, during), row, new, policy.wishes)
+        opposed += refused
+        if not refused:
+            beside, then = _written_anew(with_volumes(view, during), row, new, policy)
+            during |= beside
+            after |= then
+    site = with_volumes(view, during)
     moves: dict[int, Moves] = {}
     for row in sorted({v.pool for v in volumes}):
-        mine = [during.volume_numbered(v.number) for v in done if v.pool == row]
-        moves[row], stuck = _to_write(during, during.pools[row], mine)
+        mine = [v for v in during.values() if v.pool == row]
+        moves[row], stuck = _to_write(site, site.pools[row], mine)
         opposed += stuck
-    return Adoption(during, after, frozenset(anew), moves, tuple(opposed))
+    anew = frozenset(v.number for v in during.values() if v.anew is not None)
+    return Adoption(site, with_volumes(view, after), anew, moves, tuple(opposed))
+
+
+def _holding(policy: Policy) -> Holding:
+    return Holding(policy.wishes.scheme, (policy.number, policy.version))
 
 
 def _to_write(view: SiteView, pool: Pool, volumes: Sequence[Volume]) -> tuple[Moves, list[Opposed]]:
@@ -131,54 +148,66 @@ def _in_place(view: SiteView, volume: Volume, wishes: Wishes) -> bool:
 
 
 def _written_anew(
-    during: SiteView, after: SiteView, volume: Volume, policy: Policy
-) -> tuple[SiteView, SiteView]:
-    """The site with a volume written anew beside what holds it, of which nothing is there yet; and with what
-    it is then.
+    view: SiteView, row: int, volumes: Sequence[Volume], policy: Policy
+) -> tuple[dict[int, Volume], dict[int, Volume]]:
+    """Volumes of a pool (by row) with what they are written anew to beside what holds them, of which nothing
+    is there yet; and as they are then. By number.
     """
-    pool, old, wishes = during.pools[volume.pool], volume.plies[0], policy.wishes
-    extents = extents_for(volume.size_bytes, pool, wishes.scheme)
-    name = f"{volume.name} {policy.number} {policy.version}"
-    places = place_new(during, pool, tier_of(wishes), wishes.scheme, extents, name)
-    first = np.arange(extents) * wishes.scheme.k // old.scheme.k
-    last = np.minimum((np.arange(extents) + 1) * wishes.scheme.k - 1, old.extents * old.scheme.k - 1)
+    pool, wishes = view.pools[row], policy.wishes
+    scheme, tier = wishes.scheme, tier_of(wishes)
+    free = view.disk_free.copy() if volumes else view.disk_free
+    beside, then = {}, {}
+    for volume in volumes:
+        old = volume.plies[0]
+        extents = extents_for(volume.size_bytes, pool, scheme)
+        name = f"{volume.name} {policy.number} {policy.version}"
+        places = place_new(view, pool, tier, scheme, extents, name, free)
+        free -= np.bincount(view.row_of_number[places].reshape(-1), minlength=len(free))
+        never = _never_written(old, scheme, extents)[:, None]
+        anew = replace(
+            old,
+            number=-volume.number,
+            scheme=scheme,
+            tier=tier,
+            placement=np.where(never, np.int32(UNWRITTEN), to_come(places)),
+            purpose=Purpose.ANEW,
+            source=old.number,
+        )
+        lies = np.where(never, np.int32(UNWRITTEN), places)
+        holds = replace(anew, placement=lies, purpose=Purpose.WHOLE, source=0)
+        beside[volume.number] = replace(volume, anew=anew)
+        then[volume.number] = replace(volume, plies=(holds,), policy=(policy.number, policy.version))
+    return beside, then
+
+
+def _never_written(old: Ply, scheme: Scheme, extents: int) -> Flags:
+    """Which extents of another scheme hold nothing that was ever written, [extents]."""
+    data = old.extents * old.scheme.k
+    first = np.arange(extents) * scheme.k
+    last = np.minimum(first + scheme.k, data) - 1
     written = np.append(0, np.cumsum(~old.unwritten))
-    never = written[last // old.scheme.k + 1] == written[first]
-    anew = replace(
-        old,
-        number=-volume.number,
-        scheme=wishes.scheme,
-        tier=tier_of(wishes),
-        placement=np.where(never[:, None], np.int32(UNWRITTEN), to_come(places)),
-        purpose=Purpose.ANEW,
-        source=old.number,
-    )
-    holds = replace(
-        anew,
-        placement=np.where(never[:, None], np.int32(UNWRITTEN), places),
-        purpose=Purpose.WHOLE,
-        source=0,
-    )
-    beside = replace(volume, anew=anew)
-    then = replace(volume, plies=(holds,), policy=(policy.number, policy.version))
-    return with_volume(during, beside), with_volume(after, then)
+    flags: Flags = written[last // old.scheme.k + 1] == written[first // old.scheme.k]
+    return flags
 
 
-def with_volume(view: SiteView, volume: Volume) -> SiteView:
-    """The site with one of its volumes as it is here."""
-    return replace(view, volumes=tuple(volume if v.number == volume.number else v for v in view.volumes))
+def with_volumes(view: SiteView, volumes: Mapping[int, Volume]) -> SiteView:
+    """The site with some of its volumes (by number) as they are here."""
+    return replace(view, volumes=tuple(volumes.get(v.number, v) for v in view.volumes))
 
 
 def held_as(view: SiteView, volume: Volume, holding: Holding) -> SiteView:
     """The site with a volume of one ply held by another scheme of as many data strips, and by a policy."""
+    return with_volumes(view, {volume.number: _held_as(volume, holding)})
+
+
+def _held_as(volume: Volume, holding: Holding) -> Volume:
     ply = volume.plies[0]
     placement = reshaped(ply.placement, holding.scheme)
-    other = replace(
+    return replace(
         volume,
         plies=(replace(ply, scheme=holding.scheme, placement=placement),),
         policy=holding.policy,
     )
-    return with_volume(view, other)
 
 
 def reshaped(placement: Disks, scheme: Scheme) -> Disks:
@@ -192,9 +221,8 @@ def reshaped(placement: Disks, scheme: Scheme) -> Disks:
     return new
 
 
-def _against(view: SiteView, volume: Volume, policy: Policy, *, in_place: bool) -> list[Against]:
-    """All that stands against one volume; whether its strips find their places is asked of all together."""
-    ply, wishes, pool = volume.plies[0], policy.wishes, view.pools[volume.pool]
+def _against_itself(volume: Volume, policy: Policy) -> list[Against]:
+    """What stands against it wherever the volume lies."""
     if volume.forming:
         words = f"{volume.name} is still being made."
         return [Against(Wish.OPEN, words, "Wait until that change is done.")]
@@ -203,32 +231,70 @@ def _against(view: SiteView, volume: Volume, policy: Policy, *, in_place: bool) 
     if volume.policy == (policy.number, policy.version):
         words = f"{volume.name} keeps version {policy.version} of {policy.name} already."
         return [Against(Wish.UNCHANGED, words, "Choose another policy.")]
-    # In place it can be whatever the pool would take were the volume not there; anew it stands beside it.
-    rest = [v for v in view.volumes if v.number != volume.number or not in_place]
-    others = replace(view, volumes=tuple(rest))
-    found = against(others, pool, wishes, volume.size_bytes)
+    return []
+
+
+def _against_in_place(view: SiteView, row: int, volumes: Sequence[Volume], wishes: Wishes) -> list[Opposed]:
+    """All that stands against volumes of a pool (by row) being held otherwise where they lie: they can be
+    whatever the pool would take were they not there. Whether their strips find places is asked apart.
+    """
+    if not volumes:
+        return []
+    pool, numbers = view.pools[row], {v.number for v in volumes}
+    others = replace(view, volumes=tuple(v for v in view.volumes if v.number not in numbers))
+    extents = sum(v.extents for v in volumes)
+    found = against(others, pool, wishes, extents * wishes.scheme.k * pool.strip_bytes)
     if any(one.wish == Wish.ROOM for one in found):
         found = [one for one in found if one.wish != Wish.ROOM]
-        if not in_place or wishes.scheme.strips > ply.scheme.strips:
-            found.append(_too_large(others, volume, wishes, in_place=in_place))  # it takes more than it has
-    if found or not in_place:
-        return found
-    return _against_giving_up(view, volume, ply, wishes.scheme)
+        if extents * wishes.scheme.strips > sum(v.plies[0].placement.size for v in volumes):
+            most, limit = _most(others, pool, wishes)
+            words = f"{pool.name} can take {most} in {'its' if len(volumes) == 1 else 'their'} place"
+            found.append(_too_large(volumes, pool, wishes, words, limit))
+    if found:
+        return [Opposed(_names(volumes), one) for one in found]
+    return [
+        Opposed(v.name, one)
+        for v in volumes
+        for one in _against_giving_up(view, v, v.plies[0], wishes.scheme)
+    ]
 
 
-def _too_large(others: SiteView, volume: Volume, wishes: Wishes, *, in_place: bool) -> Against:
-    """others: the site with what has to stand beside it."""
-    pool, scheme = others.pools[volume.pool], wishes.scheme
-    fit = most_that_fits(others, pool, scheme, tier_of(wishes))
-    most = say_size(fit.extents * scheme.k * pool.strip_bytes)
-    where = f"{pool.name} can take {most} in its place"
-    if not in_place:
-        where = f"it has to be written anew, and {pool.name} can take {most} beside it"
-    words = f"{volume.name} would not fit: with {scheme.counted()} {where}, "
+def _against_anew(view: SiteView, row: int, volumes: Sequence[Volume], wishes: Wishes) -> list[Opposed]:
+    """All that stands against volumes of a pool (by row) being written anew beside everything there."""
+    if not volumes:
+        return []
+    pool = view.pools[row]
+    extents = sum(extents_for(v.size_bytes, pool, wishes.scheme) for v in volumes)
+    found = against(view, pool, wishes, extents * wishes.scheme.k * pool.strip_bytes)
+    if any(one.wish == Wish.ROOM for one in found):
+        found = [one for one in found if one.wish != Wish.ROOM]
+        most, limit = _most(view, pool, wishes)
+        it = "it has" if len(volumes) == 1 else "they have"
+        beside = "it" if len(volumes) == 1 else "them"
+        words = f"{it} to be written anew, and {pool.name} can take {most} beside {beside}"
+        found.append(_too_large(volumes, pool, wishes, words, limit))
+    return [Opposed(_names(volumes), one) for one in found]
+
+
+def _most(view: SiteView, pool: Pool, wishes: Wishes) -> tuple[str, Limit]:
+    """The most data that a pool takes more of, and what limits it."""
+    fit = most_that_fits(view, pool, wishes.scheme, tier_of(wishes))
+    return say_size(fit.extents * wishes.scheme.k * pool.strip_bytes), fit.limit
+
+
+def _too_large(volumes: Sequence[Volume], pool: Pool, wishes: Wishes, where: str, limit: Limit) -> Against:
+    words = f"{_names(volumes)} would not fit: with {wishes.scheme.counted()} {where}, "
     cure = "Choose a policy that takes less, or add disks."
-    if fit.limit == Limit.CAP:
+    if limit == Limit.CAP:
         cure = "Choose a policy that takes less, or raise the cap in the pool's settings."
-    return Against(Wish.ROOM, f"{words}{said_limit(pool, scheme, fit.limit)}.", cure)
+    return Against(Wish.ROOM, f"{words}{said_limit(pool, wishes.scheme, limit)}.", cure)
+
+
+def _names(volumes: Sequence[Volume]) -> str:
+    """Those of a few; of more, how many there are."""
+    if len(volumes) > MOST_NAMED:
+        return say_count(len(volumes), "volume")
+    return say_list([v.name for v in volumes])
 
 
 def _short_of_staying(view: SiteView, ply: Ply, scheme: Scheme) -> Flags:

@@ -71,14 +71,24 @@ def open_disks(view: SiteView, pool: Pool, tier: Tier) -> Ints:
     return found
 
 
-def place_new(view: SiteView, pool: Pool, tier: Tier, scheme: Scheme, extents: int, name: str) -> Disks:
+def place_new(
+    view: SiteView,
+    pool: Pool,
+    tier: Tier,
+    scheme: Scheme,
+    extents: int,
+    name: str,
+    room: Ints | None = None,
+) -> Disks:
     """Disk numbers of every strip of what is new on a tier, [extents, strips]. The same site and name give
-    the same placement.
+    the same placement. room: [disks] strips that each can still take, what is free as it stands when None.
     """
+    free = view.disk_free if room is None else room
     rows = open_disks(view, pool, tier)
+    rows = rows[free[rows] > 0]
     domain_of = view.domain_of(scheme.level)[rows]
     seed = zlib.crc32(folded(name.strip()).encode())
-    placed = place(view.disk_free[rows], domain_of, view.disk_node[rows], extents, scheme.strips, seed)
+    placed = place(free[rows], domain_of, view.disk_node[rows], extents, scheme.strips, seed)
     numbers: Disks = view.disk_numbers[rows][placed]
     return numbers
 

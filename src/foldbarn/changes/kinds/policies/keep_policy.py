@@ -38,7 +38,7 @@ from foldbarn.core.moving.rebuild import (
     ready_to_hold,
     waiting_anew,
 )
-from foldbarn.core.policies.adopting import Adoption, Holding, Opposed, adopt, held_as
+from foldbarn.core.policies.adopting import MOST_NAMED, Adoption, Holding, Opposed, adopt, held_as
 from foldbarn.core.policies.matching import Wish, tier_of
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.capacity import free_figure, pool_space
@@ -49,8 +49,6 @@ from foldbarn.store import policies, pools
 from foldbarn.store import volumes as store_volumes
 from foldbarn.store.database import Session, announce
 from foldbarn.store.views import current_view, load_view
-
-MOST_NAMED = 3  # in a title
 
 
 class KeepPolicyParams(Params):
