@@ -14,6 +14,7 @@ from collections.abc import Callable
 from contextlib import closing
 from dataclasses import replace
 from functools import partial
+from itertools import product
 from pathlib import Path
 from typing import Any
 
@@ -63,32 +64,35 @@ def stray(counts: np.ndarray, share: np.ndarray) -> float:
 
 
 def placement() -> None:
-    """A million extents, three copies, over 320 domains."""
+    """A million extents over 320 domains: three copies, and 4 and 2 of parity."""
     from foldbarn.core.pools.placement import ONE, place, shares
 
     rng = np.random.default_rng(7)
-    for name, room in (
+    rooms = (
         ("equal", np.full(DOMAINS, 60_000)),
         ("mixed", rng.integers(10_000, 50_000, DOMAINS) * 2),
-    ):
+    )
+    for (name, room), (strips, what) in product(rooms, ((COPIES, f"{COPIES} copies"), (6, "4 and 2"))):
         domains = np.arange(DOMAINS)
         ours, placed = timed(
-            lambda room=room, domains=domains: place(room, domains, domains, EXTENTS, COPIES, 1)
+            lambda room=room, domains=domains, strips=strips: place(
+                room, domains, domains, EXTENTS, strips, 1
+            )
         )
-        share = shares(room, COPIES) / ONE
+        share = shares(room, strips) / ONE
         our_stray = stray(np.bincount(placed.reshape(-1), minlength=DOMAINS), share)
 
-        def rendezvous(share: np.ndarray = share) -> np.ndarray:
-            found = np.empty((EXTENTS, COPIES), dtype=np.int32)
+        def rendezvous(share: np.ndarray = share, strips: int = strips) -> np.ndarray:
+            found = np.empty((EXTENTS, strips), dtype=np.int32)
             keys = np.random.default_rng(3)
             for start in range(0, EXTENTS, 20_000):
                 scores = -share / np.log(keys.random((20_000, DOMAINS)))
-                found[start : start + 20_000] = np.argpartition(scores, -COPIES, axis=1)[:, -COPIES:]
+                found[start : start + 20_000] = np.argpartition(scores, -strips, axis=1)[:, -strips:]
             return found
 
         theirs, hashed = timed(rendezvous, times=1)
         their_stray = stray(np.bincount(hashed.reshape(-1), minlength=DOMAINS), share)
-        label = f"place {EXTENTS:,} extents, {COPIES} copies, {DOMAINS} {name} domains"
+        label = f"place {EXTENTS:,} extents, {what}, {DOMAINS} {name} domains"
         row(
             label,
             ours,
@@ -96,7 +100,7 @@ def placement() -> None:
             ours / theirs,
             f"strays {our_stray:.3%}; rendezvous {theirs:.1f} s, {their_stray:.1%}",
         )
-        if name != "equal":
+        if name != "equal" or strips != COPIES:
             continue  # the ring's weights are small whole numbers; only equal domains compare fairly
         ring = HashRing(nodes=[str(d) for d in range(DOMAINS)])
         start = time.perf_counter()
@@ -330,6 +334,9 @@ def another_policy(view: Any, stick: float) -> None:
         policy = Policy(1, "p", 1, wishes_of(Scheme(k, m, Level.RACK)))
         seconds, _ = timed(lambda policy=policy: adopt(replace(view), [volume], policy))
         row(f"another policy for {strips:,} strips: {what}", seconds, sort, seconds / stick)
+    seconds, found = timed(lambda: adopt(replace(view), view.volumes, policy), times=1)
+    what = f"the same for all {len(view.volumes)} volumes"
+    row(what, seconds, sort, seconds / stick, "refused" if found.opposed else "")
 
 
 def rest(barn: Any) -> float:
