@@ -72,6 +72,11 @@ def test_a_third_copy_is_written_beside_the_two_that_stay(barn_site: Site) -> No
     assert rows["charts on disks"] == (60 * 2**30, 90 * 2**30)
     number = keep(barn_site, "three")
     assert barn_site.state(number) == "done", barn_site.problem(number)
+    view = current_view()
+    space = pool_space(view, view.pool("quayside"))
+    assert rows["quayside full"][1] == pytest.approx(space.full)  # as it was foreseen
+    assert rows["quayside full"][0] < rows["quayside full"][1]
+    assert rows["Free in quayside"][1] == space.free * view.pool("quayside").extent_bytes
     assert kept() == ("three", 3, Standing.KEPT)
     assert held(barn_site) == should_hold()
     # In racks of one node each the two lay well: only the third is written.

@@ -50,9 +50,9 @@ const lamp = (p: { against: unknown[]; unchanged: boolean }) =>
             <StateMark :lamp="lamp(p)" class="lamp" />
             <template v-if="p.unchanged">kept already</template>
             <template v-else-if="p.against.length">
-              <span v-for="a in p.against" :key="a.volume + a.sentence">
+              <p v-for="a in p.against" :key="a.volume + a.sentence" class="against">
                 {{ a.sentence }} <span class="soft">{{ a.cure }}</span>
-              </span>
+              </p>
             </template>
             <template v-else-if="p.writes">
               {{ size(p.writes) }} are written{{ p.anew.length ? " anew, beside what is there" : "" }}, in
@@ -72,6 +72,12 @@ const lamp = (p: { against: unknown[]; unchanged: boolean }) =>
 }
 .choices td {
   vertical-align: top;
+}
+.against {
+  margin: 0;
+}
+.against:first-of-type {
+  display: inline;
 }
 .lamp {
   margin-right: 5px;

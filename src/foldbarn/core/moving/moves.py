@@ -84,6 +84,26 @@ def moves_to(
     )
 
 
+def arrived(view: SiteView, moves: Moves) -> SiteView:
+    """The site once all moves have arrived."""
+    volumes = []
+    for volume in view.volumes:
+        plies = tuple(_with_moves(ply, moves) for ply in volume.plies)
+        anew = _with_moves(volume.anew, moves) if volume.anew else None
+        same = plies == volume.plies and anew is volume.anew
+        volumes.append(volume if same else replace(volume, plies=plies, anew=anew))
+    return replace(view, volumes=tuple(volumes))
+
+
+def _with_moves(ply: Ply, moves: Moves) -> Ply:
+    mine = moves.ply == ply.number
+    if not mine.any():
+        return ply
+    placement = ply.placement.copy()
+    placement[moves.extent[mine], moves.strip[mine]] = moves.to[mine]
+    return replace(ply, placement=placement)
+
+
 def open_room(view: SiteView, pool: Pool, tier: Tier) -> Ints:
     """Strips that each disk can take now for a tier of a pool, [disks] over all disks."""
     room = np.zeros(len(view.disks), dtype=np.int64)

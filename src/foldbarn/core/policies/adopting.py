@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags
-from foldbarn.core.moving.moves import Moves, join_moves, say_hindrances
+from foldbarn.core.moving.moves import Moves, arrived, join_moves, say_hindrances
 from foldbarn.core.moving.rebuild import plan_anew, plan_rebuild
 from foldbarn.core.policies.matching import (
     Against,
@@ -56,8 +56,8 @@ class Adoption:
     """Volumes as they would come to keep a policy.
 
     during: the site with new strips lying nowhere yet, and with room kept for what is written anew; after: as
-    it is in the end. anew: numbers of the volumes that are written anew. moves: by the row of the pool, what
-    has to be written for these volumes. opposed: what stands against it.
+    it is in the end, with every strip in its place. anew: numbers of the volumes that are written anew.
+    moves: by the row of the pool, what has to be written for these volumes. opposed: what stands against it.
     """
 
     during: SiteView
@@ -74,6 +74,9 @@ def adopt(view: SiteView, volumes: Sequence[Volume], policy: Policy) -> Adoption
     that are written from those it has, or gives up its last ones, and strips that are closer together than
     the policy has them are moved apart. Any other is written anew beside what holds it.
     """
+    if draft := against_draft(policy):
+        refusal = Opposed(policy.name, Against(Wish.OPEN, draft.sentence, draft.next_step or ""))
+        return Adoption(view, view, frozenset(), {}, (refusal,))
     opposed: list[Opposed] = []
     willing = []
     for volume in volumes:
@@ -107,7 +110,10 @@ def adopt(view: SiteView, volumes: Sequence[Volume], policy: Policy) -> Adoption
         moves[row], stuck = _to_write(site, site.pools[row], mine)
         opposed += stuck
     anew = frozenset(v.number for v in during.values() if v.anew is not None)
-    return Adoption(site, with_volumes(view, after), anew, moves, tuple(opposed))
+    there = with_volumes(view, after)
+    for planned in moves.values():
+        there = arrived(there, planned)
+    return Adoption(site, there, anew, moves, tuple(opposed))
 
 
 def _holding(policy: Policy) -> Holding:
@@ -226,8 +232,6 @@ def _against_itself(volume: Volume, policy: Policy) -> list[Against]:
     if volume.forming:
         words = f"{volume.name} is still being made."
         return [Against(Wish.OPEN, words, "Wait until that change is done.")]
-    if draft := against_draft(policy):
-        return [Against(Wish.OPEN, draft.sentence, draft.next_step or "")]
     if volume.policy == (policy.number, policy.version):
         words = f"{volume.name} keeps version {policy.version} of {policy.name} already."
         return [Against(Wish.UNCHANGED, words, "Choose another policy.")]

@@ -19,12 +19,12 @@ from foldbarn.changes.kinds.pools.disks import serials_by_node
 from foldbarn.changes.kinds.pools.effects import Moving, room_before_and_after, with_disks
 from foldbarn.changes.kinds.pools.joining import release
 from foldbarn.core.errors import NotPossible, Unreachable
-from foldbarn.core.moving.moves import Busy, Moves
+from foldbarn.core.moving.moves import Busy, Moves, arrived
 from foldbarn.core.moving.rebuild import plan_drain
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.healing import healing_sentence, heals
 from foldbarn.core.pools.protection import Level
-from foldbarn.core.site import Disk, Ply, Pool, Role, SiteView
+from foldbarn.core.site import Disk, Pool, Role, SiteView
 from foldbarn.core.touching import Thing, Touch, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.store import disks as store_disks
@@ -70,32 +70,12 @@ def plan_leaving(
     during = with_disks(view, [*(replace(d, retiring=True) for d in holding(mine)), *joining])
     prefer = np.array([d.number for d in joining], dtype=np.int32) if joining else None
     moves = plan_drain(during, pool, seed=1, prefer=prefer, lost_too=True)
-    placed = _placed(during, moves)
+    placed = arrived(during, moves)
     gone = [
         replace(d, retiring=False, pool=d.pool if becoming else -1, role=becoming or Role.UNCLAIMED)
         for d in mine
     ]
     return Leaving(pool, during, with_disks(placed, gone), moves)
-
-
-def _placed(view: SiteView, moves: Moves) -> SiteView:
-    """The site once all moves have arrived."""
-    volumes = []
-    for volume in view.volumes:
-        plies = tuple(_ply_placed(ply, moves) for ply in volume.plies)
-        anew = _ply_placed(volume.anew, moves) if volume.anew else None
-        same = plies == volume.plies and anew is volume.anew
-        volumes.append(volume if same else replace(volume, plies=plies, anew=anew))
-    return replace(view, volumes=tuple(volumes))
-
-
-def _ply_placed(ply: Ply, moves: Moves) -> Ply:
-    mine = moves.ply == ply.number
-    if not mine.any():
-        return ply
-    placement = ply.placement.copy()
-    placement[moves.extent[mine], moves.strip[mine]] = moves.to[mine]
-    return replace(ply, placement=placement)
 
 
 def leaving_effects(view: SiteView, found: Leaving, moving: Moving) -> tuple[list[AnyEffect], float]:
