@@ -47,10 +47,10 @@ def take(page: Page, url: str, name: str) -> None:
 
 
 def preview(page: Page, base: str) -> None:
-    page.goto(f"{base}/pools/quayside?plan=grow-pool&pool=quayside")
-    page.locator(".choose").get_by_role("button", name="skua").click()
+    page.goto(f"{base}/volumes/charts?plan=keep-policy&volumes=charts&policy=seldom-read")
+    page.get_by_role("dialog").get_by_text("Keep room for it").wait_for()
     page.wait_for_timeout(SETTLE)
-    shoot(page, "preview-growth.png")
+    shoot(page, "another-policy.png")
     page.goto(f"{base}/pools/quayside?plan=retire&node=petrel")
     page.get_by_role("table", name="Capacity at every step").wait_for()
     page.locator(".plan .body").evaluate("body => body.scrollTo(0, 470)")
