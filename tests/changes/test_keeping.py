@@ -14,7 +14,7 @@ from test_changes import Killed, find_again, held, lose, should_hold
 from test_cluster import hear
 from test_policies import plan_of, refusals, save
 
-from foldbarn.changes.engine import moving
+from foldbarn.changes.engine import moving, runner
 from foldbarn.changes.engine.effects import Moved, Promise, Sums
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import NotPossible
@@ -536,6 +536,37 @@ def test_what_is_lost_between_writing_and_taking_over_is_written_once_more(
     assert kept() == ("two-and-one", 3, Standing.KEPT)
     with pytest.raises(NotPossible, match="is done"):
         changes.ask(ME, number, "withdraw")
+
+
+def test_once_it_has_taken_over_it_does_not_go_back_though_its_process_died_before_that_was_recorded(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """What held it before is gone by then: going back would tear what holds it now."""
+    by_policies(barn_site)
+    save(barn_site, name="two-and-one", data=2, parity=1, level="rack")
+    number = changes.carry_out(ME, "keep-policy", {"volumes": ["charts"], "policy": "two-and-one"})
+    finish = runner._finish_step
+
+    def dies(session: Any, run: Any, outcome: str) -> None:
+        if "held by what was written anew" in outcome:
+            raise Killed
+        finish(session, run, outcome)
+
+    with monkeypatch.context() as patch:
+        patch.setattr(runner, "_finish_step", dies)
+        with pytest.raises(Killed):
+            run_change(number)
+    changes.ask(ME, number, "withdraw")
+    run_change(number)
+    assert barn_site.state(number) == "paused"
+    assert "charts is held by what was written anew already." in barn_site.problem(number)
+    view = current_view()
+    assert fate_of(view, view.volume("charts")).state == DataState.WHOLE
+    assert kept() == ("two-and-one", 3, Standing.KEPT)
+    changes.ask(ME, number, "resume")
+    run_change(number)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    assert held(barn_site) == should_hold()
 
 
 def test_with_too_little_room_beside_it_is_refused_before(barn_site: Site) -> None:

@@ -38,6 +38,7 @@ from foldbarn.core.moving.rebuild import (
     ready_to_hold,
     waiting_anew,
 )
+from foldbarn.core.names import natural_key
 from foldbarn.core.policies.adopting import MOST_NAMED, Adoption, Holding, Opposed, adopt, held_as
 from foldbarn.core.policies.matching import Wish, tier_of
 from foldbarn.core.policies.policy import Policy
@@ -137,16 +138,23 @@ class Adopt(OfVolumes):
         return f"{say_count(len(self.volumes), 'volume')}, version {self.version}."
 
     def take_back(self, run: Run) -> None:
-        """They keep what they kept before; what they gave up for it is written again, as all that is lost."""
+        """They keep what they kept before; what they gave up for it is written again, as all that is lost.
+
+        Raises NotPossible where one is held by what was written anew already.
+        """
         with self.holding(run) as session:
             view = load_view(session)
-            before = {held.volume: held.holding() for held in self.volumes}
+            before = {held.volume: held for held in self.volumes}
             back = []
             for volume in self._there(view):
-                held = before[volume.number]
                 if volume.anew is not None:
                     store_volumes.forget_anew(session, volume.number)
                 elif volume.policy == self.kept:
+                    if before[volume.number].anew:
+                        # A process may have died when that was done, and before it was recorded.
+                        words = f"{volume.name} is held by what was written anew already."
+                        raise NotPossible(words, next_step="Let it go on.")
+                    held = before[volume.number].holding()
                     ply = held_as(view, volume, held).volume_numbered(volume.number).plies[0]
                     version = policies.version_id(session, *held.policy) if held.policy else None
                     store_volumes.hold_as(session, ply.number, ply.scheme, ply.placement, version)
@@ -199,13 +207,15 @@ class CatchUp(OfPool):
         return [v for v in view.volumes if v.number in self.volumes]
 
     def _anew(self, view: SiteView, pool: Pool, busy: Busy) -> Moves:
-        """Of the first volume of which anything is left."""
+        """Of the first volume of which anything can be written; else what has no place, if anything."""
+        stuck = NO_MOVES
         for volume in self._mine(view):
             if volume.anew is not None:
                 moves = plan_anew(view, pool, volume.anew, seed=1, busy=busy, most=WINDOW)
-                if len(moves) or moves.hindrances:
+                if len(moves):
                     return moves
-        return NO_MOVES
+                stuck = moves if moves.hindrances else stuck
+        return stuck
 
     def _still_to_be_written(self, view: SiteView) -> int:
         mine = [v.anew for v in self._mine(view) if v.anew is not None]
@@ -217,8 +227,9 @@ def _not_written(view: SiteView, volume: Volume, ply: Ply, stuck: str) -> BarnEr
     again.
     """
     left = int(waiting_anew(ply).sum())
-    rows = np.unique(np.append(view.rows_kept_for(ply), view.rows(view.ply_numbered[ply.source])))
-    away = sorted({view.nodes[view.disks[r].node].name for r in rows[:-1] if not view.disk_ready[r]})
+    rows = np.unique(np.append(view.rows_kept_for(ply), view.rows(view.ply_numbered[ply.source]))).tolist()
+    gone = [view.disks[r] for r in rows if r < len(view.disks) and not view.disk_ready[r]]
+    away = sorted({view.nodes[disk.node].name for disk in gone}, key=natural_key)
     what = f"{say_count(left, 'strip')} of {volume.name} {'is' if left == 1 else 'are'} not written yet"
     if not left:
         what = f"{volume.name} is written, and cannot all be read"
