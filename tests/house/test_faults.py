@@ -198,7 +198,7 @@ def test_a_node_that_returns_within_the_grace_time_moves_nothing(running: Runnin
 
 
 @pytest.mark.parametrize(
-    ("how", "says"), [("garbled", "not in the agent protocol"), ("slowly", "No answer within 1.5 s.")]
+    ("how", "says"), [("garbled", "not in the agent protocol"), ("slowly", "No answer within 2 s.")]
 )
 def test_an_agent_that_answers_badly_is_shown_as_such(running: Running, how: str, says: str) -> None:
     running.api.put("/grace", json={"grace_seconds": 60}).raise_for_status()
