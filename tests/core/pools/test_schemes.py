@@ -14,6 +14,7 @@ from sites import EXTENT, changed, make_site, placed_as, with_volume, without_no
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.moving.comparing import placed
 from foldbarn.core.moving.rebuild import lost_strips, plan_rebuild
+from foldbarn.core.policies.policy import MOST_DATA, MOST_PARITY
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.healing import Want, healing_of
 from foldbarn.core.pools.protection import MOST_COPIES, Level, Scheme, mirror
@@ -119,3 +120,13 @@ def test_a_mirror_is_a_scheme_of_one_strip_of_data() -> None:
             mirror(copies, Level.RACK)
     with pytest.raises(NotPossible):
         Scheme(0, 2, Level.RACK)
+
+
+def test_each_strip_has_a_name_of_its_own_however_many_there_are() -> None:
+    assert mirror(3, Level.RACK).strip_names() == ["A", "B", "C"]
+    assert mirror(3, Level.RACK).strip_lines() == ["Copy A", "Copy B", "Copy C"]
+    parity = Scheme(4, 2, Level.RACK)
+    assert parity.strip_names() == ["1", "2", "3", "4", "P1", "P2"]
+    assert parity.strip_lines() == ["Data 1", "Data 2", "Data 3", "Data 4", "Parity 1", "Parity 2"]
+    widest = Scheme(MOST_DATA, MOST_PARITY, Level.NODE)
+    assert len(set(widest.strip_names())) == widest.strips
