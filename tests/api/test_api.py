@@ -530,7 +530,7 @@ def test_the_bench_is_told_its_load_and_holds_what_was_pinned(api: httpx.Client,
     assert [line[0] for line in lines[1:]] == [r["counted"] for r in (*told["pinned"], *told["rows"])]
     by_name = dict(zip(lines[0], lines[2], strict=True))
     assert float(by_name["most operations a second"]) == same["speed"]["most"]
-    assert int(by_name["usable"]) == same["usable"]["value"]
+    assert int(by_name["usable, bytes"]) == same["usable"]["value"]
 
 
 @pytest.mark.pooled

@@ -23,6 +23,7 @@ from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.volumes.loss import DataState, enough_to_read, fate_of, present_strips
+from foldbarn.core.watch.lamps import Lamp, Outlook
 from foldbarn.services import changes, watching
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import MoveRow
@@ -158,6 +159,7 @@ def test_what_cannot_be_kept_is_refused_with_what_would_help(barn_site: Site) ->
         "There is no volume named 'nobody'."
     ]
     assert refusals("keep-policy", volumes=["charts"], policy="none") == ["There is no policy named 'none'."]
+    assert refusals("keep-policy", volumes=[], policy="pair") == ["No volume is chosen."]
     lose(barn_site, "petrel")  # of four racks there are three
     [few] = plan_of("keep-policy", volumes=["charts"], policy="wide").blockers
     assert "4 copies need 4 racks" in few.sentence
@@ -238,7 +240,7 @@ def test_many_volumes_are_told_together_what_all_of_them_take(barn_site: Site) -
         barn_site.do("create-volume", name=name, policy="pair", size="5 TiB")
     assert all(not plan_of("keep-policy", volumes=[name], policy="wide").blockers for name in names)
     [full] = plan_of("keep-policy", volumes=names, policy="wide").blockers
-    assert full.sentence.startswith("5 volumes would not fit: with 4 copies quayside can take ")
+    assert full.sentence.startswith("v0, v1, v2 and 2 more would not fit: with 4 copies quayside can take ")
     save(barn_site, name="spun", data=2, parity=1, level="rack")
     plan = plan_of("keep-policy", volumes=[*names[:2], "charts"], policy="spun")
     assert plan.blockers == ()
@@ -246,6 +248,42 @@ def test_many_volumes_are_told_together_what_all_of_them_take(barn_site: Site) -
         current_view(), [current_view().volume(n) for n in names[:2]], current_view().policy("spun")
     )
     assert (after.during.disk_used <= after.during.disk_most).all()
+
+
+def test_what_is_said_to_mend_a_broken_policy_mends_it(barn_site: Site) -> None:
+    """Each cure is tried: what is away comes back; others have places; disks come in another rack."""
+    by_policies(barn_site)
+    save(barn_site, name="four", copies=4, level="rack")
+    keep(barn_site, "three")
+
+    def cure() -> str:
+        view = current_view()
+        stands = conformance(view, view.volume("charts"))
+        assert stands is not None
+        return stands.cure()
+
+    assert cure() == ""
+    lose(barn_site, "petrel", given_up=False)
+    view = current_view()
+    short = int((~present_strips(view, view.volume("charts").plies[0])).sum())
+    assert cure() == (
+        f"Bring petrel back, or wait: {short} strips that it lacks or that stand too close "
+        "have places elsewhere."
+    )
+    find_again(barn_site, "petrel")
+    assert cure() == ""
+    lose(barn_site, "petrel")
+    barn_site.do("rebuild", pool="quayside")
+    assert kept() == ("three", 3, Standing.KEPT)
+    find_again(barn_site, "petrel")
+    barn_site.do("rebuild", pool="quayside")
+    keep(barn_site, "four")
+    lose(barn_site, "petrel")  # four racks are needed, three are left
+    more = "Add disks in another rack, or let it keep a policy that takes fewer."
+    assert cure() == f"Bring petrel back. {more}"
+    barn_site.do("grow-pool", pool="quayside", disks=barn_site.disks(nodes=("razorbill",)))
+    barn_site.do("rebuild", pool="quayside")
+    assert kept() == ("four", 4, Standing.KEPT)
 
 
 @pytest.fixture
@@ -446,7 +484,11 @@ def test_withdrawn_half_way_what_was_written_anew_is_dropped(barn_site: Site, sl
     view = current_view()
     anew = view.volume("charts").anew
     assert anew is not None
-    assert 0 < (anew.placement > 0).sum() < 45
+    there = int((anew.placement > 0).sum())
+    assert 0 < there < 45
+    said = Outlook(view, 0.0, 0.0).volume(0)
+    words = f"It is being written anew as 2 and 1 of parity: {there} of 45 strips are there."
+    assert (said.lamp, said.reason.endswith(words)) == (Lamp.SOUND, True)
     assert kept() == ("pair", 2, Standing.KEPT)  # it is held as before, whole
     # Room is taken for all of it from the beginning, wherever it is by now.
     assert view.disk_used.sum() == 60 + 45

@@ -174,7 +174,7 @@ def test_a_scheme_is_compared_written_as_a_policy_and_a_volume_made_by_it(
     page.get_by_role("link", name="Change it").click()
     sheet = sheet_of(page)
     pick(sheet, "Parity strips", "2")
-    expect(sheet).to_contain_text("tides keeps the version made by.")
+    expect(sheet).to_contain_text("tides keeps the version it has.")
     carry_out(page)
     done(page, "write-policy")
     page.goto(f"{running.url}/policies/two-and-one")

@@ -38,6 +38,7 @@ ROUTES = (
     "/policies?plan=save-policy&policy=seldom-read",
     "/volumes/charts?plan=keep-policy&volumes=charts",
     "/policies/seldom-read?plan=keep-policy&volumes=charts&policy=seldom-read",
+    "/policies/scratch?plan=keep-policy&policy=scratch",
     "/volumes",
     "/volumes/charts",
     "/changes",

@@ -74,11 +74,11 @@ def bench_csv(bench: BenchOut) -> str:
     out = csv.writer(text, lineterminator="\r\n")
     levels = [level.value for level in Level]
     out.writerow(
-        ["scheme", "pool", "level", "k", "m", "cannot be held", "usable", "1 TiB takes"]
+        ["scheme", "pool", "level", "k", "m", "cannot be held", "usable, bytes", "1 TiB takes, bytes"]
         + [f"{level}s survived" for level in levels]
         + ["needs", "to heal", "small write: reads", "small write: writes", "whole stripe: writes"]
-        + ["read, one lost: reads", "disk remade", "node remade", "loss a year"]
-        + ["most operations a second", "limited by", "mean", "99 of 100"]
+        + ["read, one lost: reads", "disk remade, s", "node remade, s", "loss a year"]
+        + ["most operations a second", "limited by", "mean, s", "99 of 100, s"]
     )
     for row in [*bench.pinned, *bench.rows]:
         speed = row.speed

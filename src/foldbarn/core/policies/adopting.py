@@ -28,8 +28,6 @@ from foldbarn.core.site import NOWHERE, UNWRITTEN, Ply, Pool, Purpose, SiteView,
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.loss import present_strips
 
-MOST_NAMED = 3  # volumes in a sentence
-
 
 @dataclass(frozen=True, slots=True)
 class Holding:
@@ -255,7 +253,7 @@ def _against_in_place(view: SiteView, row: int, volumes: Sequence[Volume], wishe
             words = f"{pool.name} can take {most} in {'its' if len(volumes) == 1 else 'their'} place"
             found.append(_too_large(volumes, pool, wishes, words, limit))
     if found:
-        return [Opposed(_names(volumes), one) for one in found]
+        return [Opposed(say_list([v.name for v in volumes]), one) for one in found]
     return [
         Opposed(v.name, one)
         for v in volumes
@@ -277,7 +275,7 @@ def _against_anew(view: SiteView, row: int, volumes: Sequence[Volume], wishes: W
         beside = "it" if len(volumes) == 1 else "them"
         words = f"{it} to be written anew, and {pool.name} can take {most} beside {beside}"
         found.append(_too_large(volumes, pool, wishes, words, limit))
-    return [Opposed(_names(volumes), one) for one in found]
+    return [Opposed(say_list([v.name for v in volumes]), one) for one in found]
 
 
 def _most(view: SiteView, pool: Pool, wishes: Wishes) -> tuple[str, Limit]:
@@ -287,18 +285,11 @@ def _most(view: SiteView, pool: Pool, wishes: Wishes) -> tuple[str, Limit]:
 
 
 def _too_large(volumes: Sequence[Volume], pool: Pool, wishes: Wishes, where: str, limit: Limit) -> Against:
-    words = f"{_names(volumes)} would not fit: with {wishes.scheme.counted()} {where}, "
+    words = f"{say_list([v.name for v in volumes])} would not fit: with {wishes.scheme.counted()} {where}, "
     cure = "Choose a policy that takes less, or add disks."
     if limit == Limit.CAP:
         cure = "Choose a policy that takes less, or raise the cap in the pool's settings."
     return Against(Wish.ROOM, f"{words}{said_limit(pool, wishes.scheme, limit)}.", cure)
-
-
-def _names(volumes: Sequence[Volume]) -> str:
-    """Those of a few; of more, how many there are."""
-    if len(volumes) > MOST_NAMED:
-        return say_count(len(volumes), "volume")
-    return say_list([v.name for v in volumes])
 
 
 def _short_of_staying(view: SiteView, ply: Ply, scheme: Scheme) -> Flags:

@@ -70,7 +70,7 @@ class Conformance:
 
 
 def conformance(view: SiteView, volume: Volume) -> Conformance | None:
-    """How a volume stands to the version of the policy that it was made by; None where it has none. Found out
+    """How a volume stands to the version of the policy that it keeps; None where it has none. Found out
     once for each picture of the site.
     """
     policy = view.policy_of(volume)

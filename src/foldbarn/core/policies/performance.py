@@ -12,13 +12,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from numpy.typing import NDArray
 
+from foldbarn.core.arrays import Reals
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.site import SiteView
 
-Curve = NDArray[np.float64]  # a distribution of times: [STEPS], the share that is done by each
+Curve = Reals  # a distribution of times: [STEPS], the share that is done by each
 STEPS = 2000  # points of time at which distributions are told
 LATE = 0.99
 LEFT_OUT = (
@@ -94,7 +94,7 @@ def erlang_c(servers: int, offered: float) -> float:
     return blocked / (1 - busy * (1 - blocked))
 
 
-def response(servers: int, seconds: float, rate: float, times: Curve) -> Curve:
+def response(servers: int, seconds: float, rate: float, times: Reals) -> Curve:
     """The share of requests that are done by each of these times, waiting included: M/M/c with first come,
     first served. rate: requests per second, less than servers / seconds.
     """
@@ -110,7 +110,7 @@ def response(servers: int, seconds: float, rate: float, times: Curve) -> Curve:
     return done
 
 
-def speed_of(view: SiteView, rows: Sequence[int], held: Curve, write: DiskWork, load: Load) -> Speed:
+def speed_of(view: SiteView, rows: Sequence[int], held: Reals, write: DiskWork, load: Load) -> Speed:
     """rows: disks that hold strips; held: [disks] the strips that each holds, or shares like them; write:
     what a consumer's write asks of disks.
     """
@@ -135,7 +135,7 @@ def speed_of(view: SiteView, rows: Sequence[int], held: Curve, write: DiskWork, 
     return Speed(most, limit, mean, late)
 
 
-def _kinds(view: SiteView, rows: Sequence[int], held: Curve, block_bytes: int) -> list[_Kind]:
+def _kinds(view: SiteView, rows: Sequence[int], held: Reals, block_bytes: int) -> list[_Kind]:
     """Disks by medium and by what they hold, a hundredth more or less."""
     each = held / held.sum()
     media = np.array([view.disks[row].media for row in rows])

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from "vue";
 import { usePolicy } from "../../api/client";
-import { count } from "../../lib/format";
+import { count, say } from "../../lib/format";
 import { pathOf } from "../../lib/paths";
 import CopyName from "../../parts/CopyName.vue";
 import HistoryTable from "../../parts/HistoryTable.vue";
@@ -51,9 +51,7 @@ const broken = computed(() => policy.value?.users.filter((u) => u.standing !== "
               class="act small"
               :to="{ query: { plan: 'keep-policy', policy: policy.name, volumes: older.join(',') } }"
               >{{
-                older.length
-                  ? `Let ${older.length === 1 ? older[0] : count(older.length, "volume")} keep version ${policy.version}`
-                  : "Let others keep it"
+                older.length ? `Let ${say(older)} keep version ${policy.version}` : "Let others keep it"
               }}</RouterLink
             >
           </div>

@@ -3,8 +3,8 @@ import { computed } from "vue";
 import type { components } from "../../api/schema.gen";
 
 /**
- * One line per strip of an extent, from first extent to last; a strip that cannot be read is a notch. Arrows move by
- * extent, N to the next short one.
+ * One line per strip of an extent, from first extent to last; a strip that cannot be read is a notch. Arrows
+ * move by extent, N to the next short one.
  */
 const props = defineProps<{
   extents: number;

@@ -39,7 +39,7 @@ from foldbarn.core.moving.rebuild import (
     waiting_anew,
 )
 from foldbarn.core.names import natural_key
-from foldbarn.core.policies.adopting import MOST_NAMED, Adoption, Holding, Opposed, adopt, held_as
+from foldbarn.core.policies.adopting import Adoption, Holding, Opposed, adopt, held_as
 from foldbarn.core.policies.matching import Wish, tier_of
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.capacity import free_figure, pool_space
@@ -55,7 +55,7 @@ from foldbarn.store.views import current_view, load_view
 class KeepPolicyParams(Params):
     """Volumes by name, and the policy whose newest version they are to keep."""
 
-    volumes: list[str] = Field(min_length=1, max_length=500)
+    volumes: list[str] = Field(max_length=500)
     policy: str
 
 
@@ -279,10 +279,13 @@ class KeepPolicy(Kind[KeepPolicyParams]):
     params: ClassVar[type[Params]] = KeepPolicyParams
 
     def plan(self, view: SiteView, params: KeepPolicyParams) -> Plan:
-        title, about = f"Let {_said(params.volumes)} keep {params.policy or '...'}", params.policy
+        names = say_list(params.volumes) if params.volumes else "..."
+        title, about = f"Let {names} keep {params.policy or '...'}", params.policy
         try:
             volumes = list({v.number: v for v in map(view.volume, params.volumes)}.values())
             policy = view.policy(params.policy)
+            if not volumes:
+                raise NotPossible("No volume is chosen.", about="volumes")
         except BarnError as error:
             return Plan(title=title, about=about, blockers=[Note.of(error)])
         found = adopt(view, volumes, policy)
@@ -291,7 +294,7 @@ class KeepPolicy(Kind[KeepPolicyParams]):
             return Plan(title=title, about=policy.name, blockers=blockers)
         mine = [view.pools[row] for row in sorted({v.pool for v in volumes})]
         return Plan(
-            title=f"Let {_said([v.name for v in volumes])} keep {policy.name}",
+            title=f"Let {say_list([v.name for v in volumes])} keep {policy.name}",
             about=policy.name,
             summary=_summary(found, policy),
             steps=[step for pool in mine for step in _steps(pool, volumes, policy, found)],
@@ -304,10 +307,6 @@ class KeepPolicy(Kind[KeepPolicyParams]):
             meant=Meant(pools=tuple(mine), volumes=tuple(volumes), policies=(policy,)),
             warnings=_warnings(view, volumes, policy, found),
         )
-
-
-def _said(names: Sequence[str]) -> str:
-    return say_list(list(names)) if len(names) <= MOST_NAMED else say_count(len(names), "volume")
 
 
 def _blocker(opposed: Opposed) -> Note:
@@ -333,18 +332,18 @@ def _summary(found: Adoption, policy: Policy) -> str:
 
 
 def _steps(pool: Pool, volumes: Sequence[Volume], policy: Policy, found: Adoption) -> list[Planned]:
-    mine = [v for v in volumes if found.during.pools[v.pool].number == pool.number]
+    mine = _in(pool, found.during, volumes)
     anew = [v for v in mine if v.number in found.anew]
     in_place = [v for v in mine if v.number not in found.anew]
     given_up = _gives_up(in_place, policy)
     kept = {"pool": pool.number, "policy": policy.number, "version": policy.version}
     again = " Withdrawn after this, what is given up is written again." if given_up else ""
-    beside = f" Room is kept to write {_said([v.name for v in anew])} anew." if anew else ""
+    beside = f" Room is kept to write {say_list([v.name for v in anew])} anew." if anew else ""
     held = tuple(HeldAs.of(v, anew=v.number in found.anew) for v in mine)
     steps = [
         Planned(
             Adopt(**kept, volumes=held),
-            f"Hold {_said([v.name for v in in_place])} to it" if in_place else "Keep room for it",
+            f"Hold {say_list([v.name for v in in_place])} to it" if in_place else "Keep room for it",
             f"From here on this is what is kept whole.{again}{beside}" if in_place else beside.strip(),
         )
     ]
@@ -393,14 +392,14 @@ def _meanwhile(volumes: Sequence[Volume], policy: Policy, found: Adoption) -> li
     given_up = _gives_up(in_place, policy)
     said: list[AnyEffect] = []
     if given_up:
-        names, counted = _said([v.name for v in given_up]), policy.wishes.scheme.counted()
+        names, counted = say_list([v.name for v in given_up]), policy.wishes.scheme.counted()
         have = "have" if len(given_up) > 1 else "has"
         words = f"What {names} {have} beyond {counted} is given up only while all the others can be read."
         said.append(Promise(sentence=words))
     elif in_place:
         said.append(NO_FEWER_COPIES)
     if anew:
-        names, are = _said([v.name for v in anew]), "are" if len(anew) > 1 else "is"
+        names, are = say_list([v.name for v in anew]), "are" if len(anew) > 1 else "is"
         words = f"{names} {are} held as before until all of it has been written anew and can be read."
         said.append(Promise(title="Meanwhile", sentence=words))
     return said
@@ -408,7 +407,7 @@ def _meanwhile(volumes: Sequence[Volume], policy: Policy, found: Adoption) -> li
 
 def _effects(view: SiteView, pool: Pool, volumes: Sequence[Volume], found: Adoption) -> list[AnyEffect]:
     numbers = [v.number for v in _in(pool, view, volumes)]
-    names = _said([v.name for v in _in(pool, view, volumes)])
+    names = say_list([v.name for v in _in(pool, view, volumes)])
 
     def on_disks(site: SiteView) -> Figure:
         plies = [p for number in numbers for p in site.volume_numbered(number).every_ply]

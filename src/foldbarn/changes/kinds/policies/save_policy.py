@@ -1,4 +1,4 @@
-"""Writing a policy: a new one, or a new version of one. Volumes keep the version they were made by."""
+"""Writing a policy: a new one, or a new version of one. Volumes keep the version they have."""
 
 from __future__ import annotations
 
@@ -182,7 +182,8 @@ def _effects(view: SiteView, old: Policy | None, wishes: Wishes, found: list[Ans
             row = TextRow(label=old.name, before=old.wishes.sentence(), after=wishes.sentence())
             effects.append(Texts(heads=["Policy", f"Version {old.version}", "From here on"], rows=[row]))
         if keep:
-            words = f"{say_list(keep)} {'keep' if len(keep) > 1 else 'keeps'} the version made by."
+            what = "keep the version they have" if len(keep) > 1 else "keeps the version it has"
+            words = f"{say_list(keep)} {what}."
             effects.append(Promise(title="Volumes that have it", sentence=words))
     return effects
 
