@@ -119,9 +119,9 @@ def main() -> None:
                 ("/text", "text"),
                 ("/cluster", "cluster"),
                 ("/pools/quayside", "pool"),
-                ("/pools/deepwater?show=roles", "pool-roles"),
+                ("/pools/quayside?show=roles", "pool-roles"),
                 ("/policies?pool=quayside&level=node", "policies"),
-                ("/volumes/ticketing-db?extent=1204", "volume"),
+                ("/volumes/deck-cameras?extent=1204", "volume"),
             ):
                 take(page, barn.url + path, name)
             preview(page, barn.url)

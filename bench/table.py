@@ -174,6 +174,7 @@ def large_site(stick: float) -> None:
         comparison(view, stick)
         picture(load(), stick)
         schemes(view, stick)
+        matching(view, stick)
         another_policy(view, stick)
         growth(view, stick)
     finally:
@@ -337,6 +338,36 @@ def another_policy(view: Any, stick: float) -> None:
     seconds, found = timed(lambda: adopt(replace(view), view.volumes, policy), times=1)
     what = f"the same for all {len(view.volumes)} volumes"
     row(what, seconds, sort, seconds / stick, "refused" if found.opposed else "")
+
+
+def matching(view: Any, stick: float) -> None:
+    """Fifty policies and fifty pools, into which the disks of a thousand nodes are dealt: who keeps what."""
+    from foldbarn.core.policies.matching import answers
+    from foldbarn.core.policies.policy import wishes_of
+    from foldbarn.core.pools.protection import Level, Scheme
+
+    usual = view.pools[0]
+    pools = tuple(replace(usual, number=n + 1, name=f"pool-{n}") for n in range(50))
+    disks = tuple(replace(d, pool=row % 50) for row, d in enumerate(view.disks))
+    site = replace(view, pools=pools, disks=disks, volumes=(), incoming={}, under_way={})
+    shapes = [
+        (1, 1),
+        (1, 2),
+        (1, 3),
+        (1, 4),
+        (2, 1),
+        (3, 1),
+        (4, 1),
+        (8, 1),
+        (2, 2),
+        (4, 2),
+        (6, 2),
+        (8, 2),
+        (4, 3),
+    ]
+    wished = [wishes_of(Scheme(k, m, level)) for k, m in shapes for level in Level][:50]
+    seconds, _ = timed(lambda: [answers(at, wish, room=False) for at in [replace(site)] for wish in wished])
+    row("match 50 policies with 50 pools", seconds, "of sorting 10,000,000 integers", seconds / stick)
 
 
 def rest(barn: Any) -> float:
@@ -729,7 +760,7 @@ def walk_machines(url: str, stick: float) -> None:
         page.get_by_label("Show only rows with").fill("")
         page.get_by_text("auk-0001-1", exact=True).first.wait_for()
         start = time.perf_counter()
-        page.locator(".facts, [role=grid]").first.evaluate(
+        page.locator(".facts .v-table__wrapper").first.evaluate(
             "grid => { let at = grid; while (at && at.scrollHeight <= at.clientHeight) at = at.parentElement;"
             " at.scrollTop = at.scrollHeight }"
         )

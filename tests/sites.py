@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 
 from foldbarn.core.arrays import Disks
 from foldbarn.core.pools.placement import place
-from foldbarn.core.pools.protection import Level, mirror
+from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.site import Contact, Disk, Node, Pool, Rack, Role, Room, SiteView, Volume, plain_volume
 from foldbarn.core.units import GIB
 
@@ -56,12 +56,25 @@ def make_site(
 
 
 def with_volume(
-    view: SiteView, extents: int, copies: int = 2, level: Level = Level.RACK, number: int = 1
+    view: SiteView,
+    extents: int,
+    copies: int = 2,
+    level: Level = Level.RACK,
+    number: int = 1,
+    scheme: Scheme | None = None,
 ) -> SiteView:
     """The site with one more volume, placed as the product places it."""
-    protection = mirror(copies, level)
-    rows = place(view.disk_free, view.domain_of(level), view.disk_node, extents, copies, seed=number)
-    volume = plain_volume(number, f"v{number}", 0, extents * EXTENT, protection, view.disk_numbers[rows])
+    held = scheme or mirror(copies, level)
+    rows = place(
+        view.disk_free,
+        view.domain_of(held.level),
+        view.disk_node,
+        extents,
+        held.strips,
+        seed=number,
+        per_domain=held.per_domain,
+    )
+    volume = plain_volume(number, f"v{number}", 0, extents * held.k * EXTENT, held, view.disk_numbers[rows])
     return changed(view, volumes=(*view.volumes, volume))
 
 
@@ -114,12 +127,16 @@ def placed_as(volume: Volume, placement: Disks) -> Volume:
 
 
 def spread_is_kept(view: SiteView) -> bool:
-    """Whether no two strips of any extent share a domain, or a disk."""
+    """Whether no domain holds more strips of any extent than it may, and no disk two."""
     for ply in view.plies:
-        domains = np.append(view.domain_of(ply.scheme.level), -1)[view.rows(ply)]
-        ordered = np.sort(domains, axis=1)
-        if ((ordered[:, 1:] == ordered[:, :-1]) & (ordered[:, 1:] >= 0)).any():
-            return False
+        rows = view.rows(ply)
+        domains = np.append(view.domain_of(ply.scheme.level), -1)[rows]
+        disks = np.where(domains < 0, -1, rows)
+        for labels, most in ((domains, ply.scheme.per_domain), (disks, 1)):
+            ordered = np.sort(labels, axis=1)
+            apart = slice(None, -most) if most < ordered.shape[1] else slice(0)
+            if ((ordered[:, most:] == ordered[:, apart]) & (ordered[:, most:] >= 0)).any():
+                return False
     return True
 
 

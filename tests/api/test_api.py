@@ -512,14 +512,14 @@ def test_the_bench_is_told_its_load_and_holds_what_was_pinned(api: httpx.Client,
         "pool": "quayside",
         "level": "rack",
         "load": 9_000,
-        "pin": ["quayside/node/1/2", "quayside/rack/2/1"],
+        "pin": ["quayside/node/1/2/1", "quayside/rack/2/1/1"],
     }
     told = api.get("/api/bench", params=asked).json()
     assert [(r["counted"], r["level"]) for r in told["pinned"]] == [
         ("3 copies", "node"),
         ("2 and 1 of parity", "rack"),
     ]
-    same = next(r for r in told["rows"] if r["key"] == "quayside/rack/2/1")
+    same = next(r for r in told["rows"] if r["key"] == "quayside/rack/2/1/1")
     assert same == told["pinned"][1]
     assert same["speed"]["mean"] < same["speed"]["late"]
     calm = api.get("/api/bench", params={**asked, "load": 10}).json()["pinned"][1]
@@ -538,9 +538,10 @@ def test_the_bench_is_told_its_load_and_holds_what_was_pinned(api: httpx.Client,
     ("wrong", "says"),
     [
         ({"pin": ["nonsense"]}, "names no scheme"),
-        ({"pin": ["quayside/attic/1/2"]}, "names no scheme"),
-        ({"pin": ["nowhere/rack/1/2"]}, "no pool named 'nowhere'"),
-        ({"pin": ["quayside/rack/0/2"]}, "at least one strip of data"),
+        ({"pin": ["quayside/attic/1/2/1"]}, "names no scheme"),
+        ({"pin": ["nowhere/rack/1/2/1"]}, "no pool named 'nowhere'"),
+        ({"pin": ["quayside/rack/0/2/1"]}, "at least one strip of data"),
+        ({"pin": ["quayside/disk/4/2/2"]}, "never share a disk"),
         ({"load": 0}, "more than no operation"),
         ({"reads": 2}, "between 0 and 1"),
         ({"block": 1}, "between 512 bytes"),
@@ -569,3 +570,20 @@ def test_each_policy_says_what_it_would_take_for_some_volumes(api: httpx.Client,
     assert api.get("/api/adoptions", params={"volume": "nobody"}).status_code == 404
     page = api.get("/api/volumes/charts").json()
     assert (page["lines"], page["anew"]) == (["Copy A", "Copy B"], None)
+
+
+def test_schemes_on_paper_come_to_what_the_sizing_bench_says(api: httpx.Client) -> None:
+    text = "".join(f"rack R{n}\n  heron-{n}: 8 x 3.84 TB SSD, 2 x 25 Gb/s\n" for n in range(1, 8))
+    plan = {"name": "Plan A", "text": text, "copies": 3, "level": "rack", "headroom": "node"}
+    asked = {"plan": plan, "level": "rack", "load": 9_000}
+    told = api.post("/api/sizing/schemes", json=asked).json()
+    [sized] = api.post("/api/sizing", json={"variants": [plan]}).json()["variants"]
+    rows = {row["counted"]: row for row in told["rows"]}
+    assert rows["3 copies"]["usable"]["value"] == sized["usable"]
+    assert rows["3 copies"]["usual"]
+    assert rows["4 and 2 of parity"]["usable"]["value"] > sized["usable"]
+    assert "8 and 1 of parity need 9 racks; the plan has room in 7" in rows["8 and 1 of parity"]["against"]
+    wrong = {"plan": plan | {"text": "rack R1\n  heron: 8 x 3.84 TB floppy\n"}, "level": "rack"}
+    refused = api.post("/api/sizing/schemes", json=wrong)
+    assert refused.status_code == 422
+    assert "floppy" in refused.json()["detail"]

@@ -5,6 +5,7 @@ files.
 from __future__ import annotations
 
 import json
+import re
 import socket
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -86,6 +87,23 @@ def test_any_path_is_a_page_and_no_error(api: httpx.Client, path: str) -> None:
     answer = api.get(path)
     assert answer.status_code in (200, 404)
     assert "root:" not in answer.text
+
+
+def test_a_page_names_what_it_is_made_of_and_each_file_comes_packed(api: httpx.Client) -> None:
+    told = api.get("/volumes/ticketing-db").headers["link"]
+    files = re.findall(r"</(assets/[^>]+)>; rel=(?:modulepreload|preload; as=style)", told)
+    assert len(files) == told.count("<")
+    assert any(file.startswith("assets/VolumeView") for file in files)
+    assert "link" not in api.get("/").headers  # what the first page is made of stands in it
+    for file in files:
+        packed, plain = api.get(f"/{file}"), api.get(f"/{file}", headers={"Accept-Encoding": "identity"})
+        assert packed.headers["content-encoding"] == "gzip"
+        assert "content-encoding" not in plain.headers
+        assert "immutable" in packed.headers["cache-control"]
+        assert packed.text == plain.text  # the one unpacked
+        assert packed.headers["content-type"] == plain.headers["content-type"]
+    for nothing in ("/assets/none.js", "/assets/%2e%2e%2findex.html", "/assets/%00"):
+        assert api.get(nothing).status_code == 404
 
 
 def test_dot_files_are_not_served(api: httpx.Client) -> None:

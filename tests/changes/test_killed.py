@@ -154,6 +154,19 @@ def keep_policy(site: Site) -> dict[str, Any]:
     return {"volumes": ["more", "fewer", "other"], "policy": "three"}
 
 
+def land(site: Site) -> dict[str, Any]:
+    """Of three volumes one gets a landing, one a smaller one, and one is written anew for it."""
+    site.do("form-pool", **mixed(site), serves="fast tier")
+    parity = {"data": 2, "parity": 1, "level": "node"}
+    site.do("save-policy", name="plain", **parity)
+    site.do("save-policy", name="wide", **parity, landing=50)
+    site.do("save-policy", name="lands", **parity, landing=10)
+    site.do("create-volume", name="gets", policy="plain", size="20 GiB")
+    site.do("create-volume", name="changes", policy="wide", size="20 GiB")
+    site.do("create-volume", name="anew", pool="quayside", size="20 GiB", copies=2, level="node")
+    return {"volumes": ["gets", "changes", "anew"], "policy": "lands"}
+
+
 def describe(_: Site) -> dict[str, Any]:
     return {"text": write_text(text_of(current_view())).replace("name: NQ-1", "name: NQ-one")}
 
@@ -187,15 +200,20 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
 }
 
 
+# More than one wish of a kind.
+MORE = {"keep-policy, with a landing": land}
+
+
 def test_no_kind_of_change_is_forgotten_here() -> None:
     assert set(KINDS) - set(WISHES) == {"form-cluster"}  # killed at each of its steps in test_cluster
 
 
-@pytest.mark.parametrize("kind", WISHES)
+@pytest.mark.parametrize("wish", [*WISHES, *MORE])
 def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
-    barn_site: Site, monkeypatch: pytest.MonkeyPatch, kind: str
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch, wish: str
 ) -> None:
-    number = changes.carry_out(ME, kind, WISHES[kind](barn_site))
+    kind = wish.partition(",")[0]
+    number = changes.carry_out(ME, kind, (WISHES | MORE)[wish](barn_site))
     with transaction() as session:
         last = session.scalar(select(func.max(StepRow.number)).where(StepRow.change_id == number))
     finish, do = runner._finish_step, runner._next_step
@@ -239,6 +257,8 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     if kind == "give-up":
         assert view.node("petrel").given_up
     assert held(barn_site) == should_hold()
+    if wish in MORE:
+        assert [v.landing.extents for v in view.volumes if v.landing] == [2, 2, 2]
     serials = {d.serial: view.pools[d.pool].name for d in view.disks if d.pool >= 0}
     assert barn_site.yard.machines.pool_of == serials  # the agents agree with us on what belongs to whom
     assert not any(d.retiring for d in view.disks)

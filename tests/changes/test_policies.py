@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -14,9 +15,11 @@ from foldbarn.changes.engine.effects import PoolAnswers, Promise
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.moving.rebuild import crowded_strips
 from foldbarn.core.policies.bench import lay_side_by_side
 from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.pools.healing import Want, healing_of
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.services import changes
@@ -54,6 +57,12 @@ def refusals(kind: str, **wish: Any) -> list[str]:
         ({"name": "p", "data": 4, "parity": 1, "survives": 2}, "4 and 1 of parity survive 1 node"),
         ({"name": "p", "copies": 2, "survives": -1}, "not negative"),
         ({"name": "p", "data": 4, "parity": 2, "level": "rack"}, "need 6 racks; quayside has room in 4 now"),
+        ({"name": "p", "data": 4, "parity": 2, "level": "disk", "per_domain": 2}, "never share a disk"),
+        ({"name": "p", "copies": 2, "level": "rack", "per_domain": 3}, "has 2 strips: 3 of them"),
+        (
+            {"name": "p", "data": 4, "parity": 2, "level": "rack", "per_domain": 2, "survives": 2},
+            "4 and 2 of parity survive 1 rack",
+        ),
         ({"name": "p", "copies": 2, "fast": True}, "No pool can keep it. quayside has no fast tier"),
         ({"name": "p", "copies": 2, "encrypted": True}, "do not hold everything encrypted"),
         ({"name": "no name", "copies": 2}, "cannot be a name"),
@@ -77,11 +86,19 @@ def test_each_cure_that_is_named_does_what_it_says(barn_site: Site) -> None:
     """A policy of six racks where there are four: what is said would do is tried."""
     plan = plan_of("save-policy", name="p", data=4, parity=2, level="rack")
     told = plan.blockers[-1].next_step
-    assert told == "Choose at most 2 strips of data, or another pool. Or save it as a draft."
+    assert told == (
+        "Choose at most 2 strips of data, 2 strips in one rack (then it survives 1 rack), or more racks. "
+        "Or save it as a draft."
+    )
+    assert plan_of("save-policy", name="p", data=4, parity=2, level="rack", per_domain=2).blockers == []
     assert plan_of("save-policy", name="p", data=2, parity=2, level="rack").blockers == []
     assert plan_of("save-policy", name="p", data=3, parity=2, level="rack").blockers
     five = plan_of("save-policy", name="p", copies=5, level="rack").blockers[-1].next_step
-    assert five == "Choose at most 4 copies, or another pool. Or save it as a draft."
+    assert five == (
+        "Choose at most 4 copies, 2 copies in one rack (then it survives 2 racks), or more racks. "
+        "Or save it as a draft."
+    )
+    assert plan_of("save-policy", name="p", copies=5, level="rack", per_domain=2, survives=2).blockers == []
     assert plan_of("save-policy", name="p", copies=4, level="rack").blockers == []
 
 
@@ -158,7 +175,7 @@ def test_two_new_ones_of_one_name_come_one_after_the_other_and_the_second_is_tol
 
 @pytest.mark.pooled
 def test_losses_that_the_bench_says_are_survived_are_when_the_power_goes(barn_site: Site) -> None:
-    """Volumes of four schemes are made, and every node, rack and room in turn loses its power."""
+    """Volumes of five schemes are made, and every node, rack and room in turn loses its power."""
     view = current_view()
     pool = view.pool("quayside")
     tried = [
@@ -166,12 +183,14 @@ def test_losses_that_the_bench_says_are_survived_are_when_the_power_goes(barn_si
         Scheme(1, 2, Level.NODE),
         Scheme(2, 1, Level.RACK),
         Scheme(2, 2, Level.RACK),
+        Scheme(4, 2, Level.RACK, per_domain=2),
     ]
     rows = lay_side_by_side(view, pool, tried)
     for n, row in enumerate(rows):
         k, m = row.scheme.k, row.scheme.m
         protection = {"copies": m + 1} if k == 1 else {"data": k, "parity": m}
-        save(barn_site, name=f"p{n}", level=row.scheme.level.value, **protection)
+        apart = {"level": row.scheme.level.value, "per_domain": row.scheme.per_domain}
+        save(barn_site, name=f"p{n}", **apart, **protection)
         barn_site.do("create-volume", name=f"v{n}", policy=f"p{n}", size="40 GiB")
     said = [dict(row.survives) for row in rows]
     ended: set[tuple[int, Level]] = set()
@@ -188,8 +207,8 @@ def test_losses_that_the_bench_says_are_survived_are_when_the_power_goes(barn_si
                 find_again(barn_site, node)
     assert not any(said[n][level] for n, level in ended)
     # A room of two racks, a node each, may hold two strips of an extent, and that is what is said.
-    assert ended == {(n, Level.ROOM) for n in (0, 2)}
-    assert [(s[Level.RACK], s[Level.ROOM]) for s in said] == [(1, 0), (2, 1), (1, 0), (2, 1)]
+    assert ended == {(n, Level.ROOM) for n in (0, 2, 4)}
+    assert [(s[Level.RACK], s[Level.ROOM]) for s in said] == [(1, 0), (2, 1), (1, 0), (2, 1), (1, 0)]
 
 
 @pytest.mark.pooled
@@ -300,3 +319,83 @@ def test_a_stripe_that_misses_two_strips_is_read_once_and_both_are_made(barn_sit
 def test_an_unknown_policy_is_refused(barn_site: Site) -> None:
     with pytest.raises(NotPossible):
         changes.carry_out(ME, "create-volume", {"name": "v", "size": "1 GiB", "policy": ""})
+
+
+WIDE = {"name": "wide", "data": 4, "parity": 2, "level": "rack", "per_domain": 2}
+
+
+@pytest.mark.pooled
+def test_what_needs_more_racks_than_there_are_is_told_how_it_would_fit_and_then_does(barn_site: Site) -> None:
+    view = current_view()
+    pool = view.pool("quayside")
+    [row] = lay_side_by_side(view, pool, [Scheme(4, 2, Level.RACK)])
+    assert row.against
+    assert row.closer == Scheme(4, 2, Level.RACK, per_domain=2)
+    assert "2 strips in one rack (then it survives 1 rack)" in row.against.cure
+    [closer] = lay_side_by_side(view, pool, [row.closer])
+    assert closer.against is None
+    assert (closer.needs, closer.to_heal, dict(closer.survives)[Level.RACK]) == (3, 4, 1)
+    plan = plan_of("save-policy", **WIDE)
+    assert not plan.blockers
+    assert plan.summary == (
+        "Strips of 4 and 2 of parity, at most two in one rack and each on another disk; survives the loss "
+        "of any one rack. Kept by quayside."
+    )
+    # With one strip of parity no number in a rack survives one, and none is offered.
+    [single] = lay_side_by_side(view, pool, [Scheme(4, 1, Level.RACK)])
+    assert single.against
+    assert single.closer is None
+
+
+@pytest.mark.pooled
+def test_two_strips_a_rack_lose_a_rack_are_made_again_moved_and_kept_apart(barn_site: Site) -> None:
+    save(barn_site, **WIDE)
+    barn_site.do("create-volume", name="charts", policy="wide", size="80 GiB")
+    machines = barn_site.yard.machines
+
+    def check(view: Any) -> None:
+        ply = view.volume("charts").plies[0]
+        racks, serials = view.disk_rack[view.rows(ply)], {d.number: d.serial for d in view.disks}
+        assert all(max(np.bincount(row)) <= 2 for row in racks)
+        assert all(len(set(row)) == 6 for row in ply.placement.tolist())
+        for (extent, strip), disk in np.ndenumerate(ply.placement):
+            assert (ply.number, extent, strip) in machines.strips[serials[int(disk)]]
+
+    check(current_view())
+    lose(barn_site, "petrel")  # alone in its rack
+    view = current_view()
+    ply = view.volume("charts").plies[0]
+    both = (~view.disk_ready[view.rows(ply)]).sum(axis=1)
+    assert both.max() == 2
+    stands = conformance(view, view.volume("charts"))
+    assert stands.standing == Standing.BROKEN
+    assert stands.sentence().startswith("It is to survive the loss of 1 rack, and would survive")
+    number = barn_site.do("rebuild", pool="quayside")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    check(current_view())
+    assert conformance(current_view(), current_view().volume("charts")).standing == Standing.KEPT
+    # With three racks left every extent fills all it may: another one cannot be lost and made again.
+    found = healing_of(current_view(), current_view().pool("quayside"), Level.RACK)
+    assert found.holds is False
+    assert {u.want for u in found.unhealed} == {Want.DOMAINS}
+    find_again(barn_site, "petrel")
+    fulmar = [d.name for d in current_view().disks if d.name.startswith("fulmar") and d.role == "capacity"]
+    number = barn_site.do("retire", what="disk", names=fulmar[:2])
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    check(current_view())
+
+
+@pytest.mark.pooled
+def test_strips_that_may_no_longer_share_a_rack_are_moved_apart(barn_site: Site) -> None:
+    save(barn_site, name="near", copies=5, level="rack", per_domain=2)
+    barn_site.do("create-volume", name="charts", policy="near", size="40 GiB")
+    save(barn_site, name="near", version=1, copies=4, level="rack", per_domain=1)
+    view = current_view()
+    crowded = crowded_strips(view, replace(view.volume("charts").plies[0], scheme=Scheme(1, 3, Level.RACK)))
+    assert crowded.sum() > 20
+    number = barn_site.do("keep-policy", volumes=["charts"], policy="near")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    view = current_view()
+    ply = view.volume("charts").plies[0]
+    assert ply.scheme == Scheme(1, 3, Level.RACK)
+    assert all(len(set(row)) == 4 for row in view.disk_rack[view.rows(ply)].tolist())

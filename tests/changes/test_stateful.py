@@ -11,6 +11,7 @@ from __future__ import annotations
 import os
 import sys
 import traceback
+from collections import Counter
 from collections.abc import Callable, Container, Iterator
 from contextlib import AbstractContextManager, contextmanager, suppress
 from typing import Any, ClassVar
@@ -37,10 +38,12 @@ from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.kinds.machines.arrange import arrangement
 from foldbarn.changes.text import text_of, write_text
+from foldbarn.core.arrays import Flags
 from foldbarn.core.errors import BarnError, Unreachable
 from foldbarn.core.policies.conformance import Promise, conformance
+from foldbarn.core.policies.matching import landing_as_wished
 from foldbarn.core.pools.capacity import pool_space
-from foldbarn.core.site import POOLED, Contact, Role
+from foldbarn.core.site import POOLED, Contact, Ply, Role, SiteView
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, duties, watching
@@ -60,6 +63,14 @@ ROUNDS = 30  # in which everything that was begun has to come to its end, once n
 PHASES = tuple(p for p in Phase if p != Phase.shrink or os.environ.get("FOLDBARN_SOAK_SHRINK"))
 NAMES = ("ant", "bee", "cod")
 POLICIES = ("plain", "wide")
+PROTECTIONS: list[dict[str, int]] = [
+    {"copies": 2},
+    {"data": 2, "parity": 1},
+    {"data": 2, "parity": 2},
+    {"data": 4, "parity": 2, "per_domain": 2},
+    {"copies": 3, "per_domain": 2},
+    {"data": 2, "parity": 1, "landing": 10},  # which the second pool can keep, by node
+]
 SEEDS = st.integers(min_value=0, max_value=2**30)
 
 
@@ -154,7 +165,7 @@ class Barn(RuleBasedStateMachine):
         name = one_of(list(POLICIES), seed)
         known = {p.name: p.version for p in current_view().current_policies}
         version = known.get(name, 0) if seed % 5 else seed % 3  # now and then upon one that is not the newest
-        protection = one_of([{"copies": 2}, {"data": 2, "parity": 1}, {"data": 2, "parity": 2}], seed // 11)
+        protection = one_of(PROTECTIONS, seed // 11)
         level = one_of(["rack", "node"], seed // 3)
         draft = seed % 6 == 0
         self.wish("save-policy", name=name, version=version, level=level, draft=draft, **protection)
@@ -226,8 +237,14 @@ class Barn(RuleBasedStateMachine):
             name = view.pools[-1].name
             self.wish("delete-pool", pool=name, typed=name)
             return
-        free = [d.name for d in view.disks if d.role == Role.UNCLAIMED and d.media == "hdd"]
-        self.wish("form-pool", name="second", disks=free[:6], copies=2, level="node", headroom=None)
+        free = [
+            d for d in view.disks if d.role == Role.UNCLAIMED and view.nodes[d.node].contact == Contact.HEARD
+        ]
+        bulk = [d for d in free if d.media == "hdd"][::3]
+        fast = [d for d in free if d.media == "nvme" and d.node in {b.node for b in bulk}]
+        disks = [d.name for d in (*bulk, *fast)]
+        usual = {"copies": 2, "level": "node", "headroom": None, "serves": "fast tier"}
+        self.wish("form-pool", name="second", disks=disks, **usual)
 
     @rule(seed=SEEDS)
     def ground(self, seed: int) -> None:
@@ -406,6 +423,8 @@ class Barn(RuleBasedStateMachine):
             if volume.forming or volume.number in going:
                 continue
             for ply in volume.every_ply:
+                if ply.forming:
+                    continue
                 for (extent, strip), disk in np.ndenumerate(ply.placement):
                     if disk > 0:
                         place = (ply.number, extent, strip)
@@ -431,13 +450,19 @@ class Barn(RuleBasedStateMachine):
         for volume in view.volumes:
             if volume.number in left_out:
                 continue
-            rows = view.rows(volume.plies[0])
-            domains = np.append(view.domain_of(volume.plies[0].scheme.level), -1)[rows].astype(np.int64)
-            domains[lost[rows]] = -1 - np.arange(domains.size).reshape(domains.shape)[lost[rows]]
-            for extent, found in enumerate(domains.tolist()):
-                assert len(set(found)) == len(found), (
-                    f"copies of {volume.name}, {extent} share a {volume.plies[0].scheme.level}"
-                )
+            for ply in volume.plies:
+                self.check_ply(view, ply, lost)
+
+    def check_ply(self, view: SiteView, ply: Ply, lost: Flags) -> None:
+        rows, scheme = view.rows(ply), ply.scheme
+        domains = np.append(view.domain_of(scheme.level), -1)[rows].astype(np.int64)
+        nobody = -1 - np.arange(rows.size).reshape(rows.shape)
+        for extent, found in enumerate(np.where(lost[rows], nobody, domains).tolist()):
+            assert max(Counter(found).values()) <= scheme.per_domain, (
+                f"strips of {ply.name}, {extent} ({ply.purpose}) are not {scheme.apart()}"
+            )
+        for extent, disks in enumerate(np.where(lost[rows], nobody, rows).tolist()):
+            assert len(set(disks)) == len(disks), f"strips of {ply.name}, {extent} share a disk"
 
     @invariant()
     def each_volume_has_the_protection_of_the_version_that_it_keeps(self) -> None:
@@ -446,7 +471,9 @@ class Barn(RuleBasedStateMachine):
             policy = view.policy_of(volume)
             assert (policy is None) == (volume.policy is None)
             if policy is not None:
-                assert volume.plies[0].scheme == policy.wishes.scheme
+                assert volume.whole.scheme == policy.wishes.scheme
+                if volume.anew is None:
+                    assert landing_as_wished(volume, view.pools[volume.pool], policy.wishes)
                 stands = conformance(view, volume)
                 assert stands is not None
                 whole = fate_of(view, volume).state == DataState.WHOLE

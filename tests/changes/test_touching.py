@@ -19,6 +19,7 @@ from sqlalchemy.exc import IntegrityError
 from test_changes import held, lose, should_hold
 
 from foldbarn.changes.engine import moving, queue, runner
+from foldbarn.changes.engine.moving import apart_now
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds.pools.rebuild import Compare
 from foldbarn.core.errors import NotPossible
@@ -346,13 +347,9 @@ def test_what_arrives_beside_a_copy_that_has_returned_is_left_over(barn_site: Si
         if rack[row] == rack[lies[1]] and row not in lies.tolist()
     )
     wish = (volume.number, extent, 0, view.disks[lies[0]].number, view.disks[beside].number)
-    domains = view.domain_of(volume.plies[0].scheme.level)
-
-    def domain(_: int, disk: int) -> int:
-        return int(domains[view.row_of_number[disk]])
 
     with transaction() as session:
-        assert set_strips(session, [wish], domain) == []
+        assert set_strips(session, [wish], apart_now(view)) == []
         assert read_placement(session, volume.number)[extent, 0] == wish[3]
         assert set_strips(session, [wish]) == [wish]  # without a say in where copies stand it would have been
         session.rollback()

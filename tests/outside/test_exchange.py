@@ -4,6 +4,7 @@ reference library.
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import replace
 
 import numpy as np
@@ -26,7 +27,7 @@ from foldbarn.core.moving.levelling import above_share, level_targets, plan_leve
 from foldbarn.core.moving.moves import startable
 from foldbarn.core.moving.rebuild import leaving_strips, lost_strips, plan_drain, plan_rebuild
 from foldbarn.core.pools.capacity import usable_extents
-from foldbarn.core.pools.protection import Level, mirror
+from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.site import SiteView
 
 
@@ -34,8 +35,8 @@ def most_placed(view: SiteView, wanted: dict[int, Flags]) -> int:
     """Reference: scipy.sparse.csgraph.maximum_flow. How many wanted strips any arrangement can place,
     whatever else is moved.
 
-    Each extent gives a unit for every strip that may move, to its domains (one strip each, none where a strip
-    that stays lies), and from there to their disks, each within its room.
+    Each extent gives a unit for every strip that may move, to its domains (to each as many as it may hold
+    beside those that stay there), and from there to their disks, one to each and each within its room.
     """
     graph = Network()
     takes = view.disk_open & ~view.disk_given_up
@@ -51,7 +52,7 @@ def most_placed(view: SiteView, wanted: dict[int, Flags]) -> int:
                 for r, w, ok in zip(rows[extent], want[extent], ready[extent], strict=True)
                 if not w and not ok
             ]
-            barred = {int(domain_of[r]) for r in stays}
+            barred = Counter(int(domain_of[r]) for r in stays)
             free = [
                 int(r)
                 for r, w, ok in zip(rows[extent], want[extent], ready[extent], strict=True)
@@ -66,8 +67,9 @@ def most_placed(view: SiteView, wanted: dict[int, Flags]) -> int:
             graph.edge("strips", name, capacity=tokens)
             for disk in range(len(view.disks)):
                 domain = int(domain_of[disk])
-                if domain not in barred and (takes[disk] or disk in free):
-                    graph.edge(name, (name, domain), capacity=1)
+                left = ply.scheme.per_domain - barred[domain]
+                if left > 0 and disk not in stays and (takes[disk] or disk in free):
+                    graph.edge(name, (name, domain), capacity=left)
                     graph.edge((name, domain), disk, capacity=1)
     for disk in range(len(view.disks)):
         # a disk that takes nothing keeps what stays there
@@ -77,14 +79,14 @@ def most_placed(view: SiteView, wanted: dict[int, Flags]) -> int:
     return int(placed - survivors) if asked else 0
 
 
-def filled(racks: list, copies: int, percent: int, second: tuple[int, Level] | None = None) -> SiteView:
+def filled(racks: list, scheme: Scheme, percent: int, second: tuple[int, Level] | None = None) -> SiteView:
     """A site filled to a part of what it can hold, with a second volume of another protection in what is
     left.
     """
-    view = make_site(racks, copies)
-    extents = usable_extents(view.disk_slots, view.disk_rack, view.pools[0].usual) * percent // 100
+    view = make_site(racks)
+    extents = usable_extents(view.disk_slots, view.disk_rack, scheme) * percent // 100
     assume(extents > 0)
-    view = with_volume(view, extents, copies)
+    view = with_volume(view, extents, scheme=scheme)
     if second is not None:
         more, level = second
         left = usable_extents(view.disk_free, view.domain_of(level), mirror(more, level)) * 3 // 4
@@ -94,15 +96,29 @@ def filled(racks: list, copies: int, percent: int, second: tuple[int, Level] | N
 
 
 small_racks = uneven_racks(least=3, most=5)
+# Copies and parity by rack, and with several strips in one.
+schemes = st.one_of(
+    st.builds(mirror, st.integers(1, 3), st.just(Level.RACK)),
+    st.sampled_from(
+        [
+            mirror(3, Level.RACK, 2),
+            mirror(4, Level.RACK, 2),
+            Scheme(2, 1, Level.RACK),
+            Scheme(2, 2, Level.RACK, 2),
+            Scheme(4, 2, Level.RACK, 2),
+            Scheme(3, 3, Level.RACK, 3),
+        ]
+    ),
+)
 seconds = st.none() | st.tuples(st.integers(1, 4), st.sampled_from([Level.RACK, Level.NODE, Level.DISK]))
 
 
 @settings(deadline=None, max_examples=60)
-@given(small_racks, st.integers(1, 3), st.integers(40, 100), st.integers(0, 9), seconds, st.integers(0, 99))
+@given(small_racks, schemes, st.integers(40, 100), st.integers(0, 9), seconds, st.integers(0, 99))
 def test_a_rebuild_places_as_much_as_a_maximum_flow(
-    racks: list, copies: int, percent: int, gone: int, second: tuple[int, Level] | None, seed: int
+    racks: list, scheme: Scheme, percent: int, gone: int, second: tuple[int, Level] | None, seed: int
 ) -> None:
-    view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], copies, percent, second)
+    view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], scheme, percent, second)
     view = without_nodes(view, {gone % len(view.nodes)})
     wanted = {v.number: lost_strips(view, v.plies[0]) for v in view.volumes}
     moves = plan_rebuild(view, view.pools[0], seed)
@@ -115,15 +131,15 @@ def test_a_rebuild_places_as_much_as_a_maximum_flow(
 @settings(deadline=None, max_examples=60)
 @given(
     small_racks,
-    st.integers(1, 3),
+    schemes,
     st.integers(40, 100),
     st.sets(st.integers(1, 9), min_size=1, max_size=4),
     seconds,
 )
 def test_a_drain_places_as_much_as_a_maximum_flow(
-    racks: list, copies: int, percent: int, leaving: set[int], second: tuple[int, Level] | None
+    racks: list, scheme: Scheme, percent: int, leaving: set[int], second: tuple[int, Level] | None
 ) -> None:
-    view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], copies, percent, second)
+    view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], scheme, percent, second)
     view = changed(view, disks=tuple(replace(d, retiring=d.number in leaving) for d in view.disks))
     wanted = {v.number: leaving_strips(view, v.plies[0]) for v in view.volumes}
     moves = plan_drain(view, view.pools[0], seed=1)
@@ -139,14 +155,14 @@ def test_a_drain_places_as_much_as_a_maximum_flow(
 
 
 @settings(deadline=None, max_examples=40)
-@given(small_racks, st.integers(1, 3), st.integers(70, 100), st.integers(0, 9), seconds, st.integers(0, 99))
+@given(small_racks, schemes, st.integers(70, 100), st.integers(0, 9), seconds, st.integers(0, 99))
 def test_carried_out_as_room_comes_free_no_step_breaks_a_rule_and_all_that_can_is_placed(
-    racks: list, copies: int, percent: int, gone: int, second: tuple[int, Level] | None, seed: int
+    racks: list, scheme: Scheme, percent: int, gone: int, second: tuple[int, Level] | None, seed: int
 ) -> None:
     """Each round carries out, in a random order, only what can begin; planned anew after every round, as the
     mover does.
     """
-    view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], copies, percent, second)
+    view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], scheme, percent, second)
     view = without_nodes(view, {gone % len(view.nodes)})
     most = most_placed(view, {v.number: lost_strips(view, v.plies[0]) for v in view.volumes})
     lost = sum(int(lost_strips(view, v.plies[0]).sum()) for v in view.volumes)
@@ -166,14 +182,14 @@ def test_carried_out_as_room_comes_free_no_step_breaks_a_rule_and_all_that_can_i
 
 
 @settings(deadline=None, max_examples=60)
-@given(small_racks, st.integers(1, 3), st.integers(20, 90), st.integers(0, 99))
+@given(small_racks, schemes, st.integers(20, 90), st.integers(0, 99))
 def test_levelling_gets_as_near_to_the_shares_as_a_maximum_flow(
-    racks: list, copies: int, percent: int, seed: int
+    racks: list, scheme: Scheme, percent: int, seed: int
 ) -> None:
     """Reference: scipy.sparse.csgraph.maximum_flow with each disk's share for its room; nothing may be left
     that a flow could move.
     """
-    view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], copies, percent)
+    view = filled([[[min(d, 12) for d in n] for n in r] for r in racks], scheme, percent)
     rng = np.random.default_rng(seed)
     # Unevenly used: a random half of the strips swaps places with others where the spread allows it.
     volume = view.volumes[0]
@@ -182,12 +198,13 @@ def test_levelling_gets_as_near_to_the_shares_as_a_maximum_flow(
         placement[extent] = rng.permutation(placement[extent])
     room = view.disk_slots - np.bincount(placement.reshape(-1) - 1, minlength=len(view.disks))
     for extent in range(volume.extents):
-        strip = int(rng.integers(0, copies))
-        racks_held = {
-            int(view.disk_rack[d - 1]) for i, d in enumerate(placement[extent].tolist()) if i != strip
-        }
+        strip = int(rng.integers(0, scheme.strips))
+        others = [d - 1 for i, d in enumerate(placement[extent].tolist()) if i != strip]
+        held = Counter(int(view.disk_rack[d]) for d in others)
         goals = [
-            d for d in range(len(view.disks)) if room[d] > 0 and int(view.disk_rack[d]) not in racks_held
+            d
+            for d in range(len(view.disks))
+            if room[d] > 0 and d not in others and held[int(view.disk_rack[d])] < scheme.per_domain
         ]
         if goals and rng.random() < 0.5:
             room[placement[extent, strip] - 1] += 1
@@ -207,12 +224,12 @@ def test_levelling_gets_as_near_to_the_shares_as_a_maximum_flow(
     goal = level_targets(view, view.pools[0])
     assert goal.sum() == targets.sum()
     for extent in range(volume.extents):
-        graph.edge("strips", extent, capacity=copies)
+        graph.edge("strips", extent, capacity=scheme.strips)
         for rack in range(len(view.racks)):
-            graph.edge(extent, (extent, rack), capacity=1)
+            graph.edge(extent, (extent, rack), capacity=scheme.per_domain)
             for disk in np.flatnonzero(view.disk_rack == rack).tolist():
                 graph.edge((extent, rack), f"d{disk}", capacity=1)
     for disk in range(len(view.disks)):
         graph.edge(f"d{disk}", "room", capacity=int(goal[disk]))
     most = graph.most("strips", "room")
-    assert above_share(view, view.pools[0]) == volume.extents * copies - most
+    assert above_share(view, view.pools[0]) == volume.extents * scheme.strips - most

@@ -134,7 +134,7 @@ def test_any_m_losses_leave_enough_and_one_more_does_not(k: int, m: int) -> None
 
 
 def site_of(scheme: Scheme, racks: int, size: int) -> SiteView:
-    view = make_site([[[400]]] * racks)
+    view = make_site([[[400, 400]]] * racks)
     extents = -(-size // scheme.k)
     placement = place_new(view, view.pools[0], Tier.BULK, scheme, extents, "v")
     return changed(view, volumes=(plain_volume(1, "v", 0, size * EXTENT, scheme, placement),))
@@ -143,16 +143,23 @@ def site_of(scheme: Scheme, racks: int, size: int) -> SiteView:
 SCHEMES = st.sampled_from([(1, 1), (1, 2), (2, 1), (2, 2), (3, 1), (4, 2), (5, 2)])
 
 
-@given(st.sampled_from([(2, 1), (2, 2), (4, 2), (5, 3)]), st.integers(1, 40), st.integers(0, 3))
-def test_what_is_lost_is_made_again_byte_by_byte(shape: tuple[int, int], size: int, spare: int) -> None:
-    scheme = Scheme(*shape, Level.RACK)
+@given(
+    st.sampled_from([(2, 1, 1), (2, 2, 1), (4, 2, 1), (5, 3, 1), (4, 2, 2), (2, 4, 2), (3, 3, 3)]),
+    st.integers(1, 40),
+    st.integers(0, 3),
+)
+def test_what_is_lost_is_made_again_byte_by_byte(shape: tuple[int, int, int], size: int, spare: int) -> None:
+    """As many racks are lost as the scheme survives, of a node with two disks each."""
+    k, m, per_domain = shape
+    scheme = Scheme(k, m, Level.RACK, per_domain)
     view = site_of(scheme, scheme.strips + 1 + spare, size)
     ply = view.plies[0]
     held = filled(ply, size)
-    gone = set(range(min(scheme.m, 1 + spare)))
+    gone = set(range(min(scheme.survives, 1 + spare)))
+    assert gone
     lost = without_nodes(view, gone)
     moves = plan_rebuild(lost, lost.pools[0], seed=1)
-    held = {key: block for key, block in held.items() if key[0] - 1 not in gone}
+    held = {key: block for key, block in held.items() if view.disk_node[key[0] - 1] not in gone}
     after = carried_out(lost, moves, held)
     assert fate(after, after.plies[0]).short == 0
     wanted = filled(after.plies[0], size)

@@ -5,14 +5,11 @@ from __future__ import annotations
 import asyncio
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
-from pathlib import Path
 from typing import Annotated
 
 from fastapi import APIRouter, FastAPI, Header
-from fastapi.responses import FileResponse
 from fastapi.sse import EventSourceResponse, ServerSentEvent
 from starlette.middleware.gzip import GZipMiddleware
-from starlette.staticfiles import StaticFiles
 
 from foldbarn.api import errors
 from foldbarn.api.changes import routes as changes
@@ -20,6 +17,7 @@ from foldbarn.api.cluster import routes as cluster
 from foldbarn.api.common import PROBLEMS
 from foldbarn.api.description import describe
 from foldbarn.api.events import Listener
+from foldbarn.api.front_end import serve_front_end
 from foldbarn.api.guard import Limit, OwnHosts, OwnOrigin, Policies
 from foldbarn.api.machines import routes as machines
 from foldbarn.api.policies import routes as policies
@@ -78,30 +76,6 @@ def make_app() -> FastAPI:
     def unknown(rest: str) -> None:
         raise NotFound(f"The API has nothing at /api/{rest}.")
 
-    _serve_front_end(app, settings().web_folder)
+    serve_front_end(app, settings().web_folder)
     describe(app)
     return app
-
-
-def _serve_front_end(app: FastAPI, folder: Path) -> None:
-    if not (folder / "index.html").is_file():
-        return
-    app.mount("/assets", StaticFiles(directory=folder / "assets"), name="assets")
-
-    @app.get("/{path:path}", include_in_schema=False)
-    def page(path: str) -> FileResponse:
-        """A file of the front end, or its one page for every address the router knows."""
-        if any(part.startswith(".") for part in path.split("/")):
-            raise NotFound("There is no such file.")
-        if path and (wanted := _file_at(folder, path)):
-            return FileResponse(wanted)
-        return FileResponse(folder / "index.html", headers={"Cache-Control": "no-cache"})
-
-
-def _file_at(folder: Path, path: str) -> Path | None:
-    """A file of the folder; None where there is none, or the path is none that a file could have."""
-    try:
-        wanted = (folder / path).resolve()
-        return wanted if wanted.is_file() and wanted.is_relative_to(folder.resolve()) else None
-    except (OSError, ValueError):
-        return None

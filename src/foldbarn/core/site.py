@@ -228,10 +228,11 @@ class Purpose(StrEnum):
     """What a ply is of its volume."""
 
     WHOLE = "whole"  # all of it
+    LANDING = "landing"  # takes what is written first, until it settles as whole stripes
     ANEW = "anew"  # to be all of it, once it has been written from what is
 
 
-@dataclass(frozen=True, slots=True, eq=False)
+@dataclass(frozen=True, eq=False)
 class Ply:
     """A part of a volume with a scheme, a tier and a placement of its own; a plain volume has one.
 
@@ -255,14 +256,16 @@ class Ply:
     def extents(self) -> int:
         return len(self.placement)
 
-    @property
+    # What is found out of a placement is kept with it: a ply stays while the site around it changes.
+
+    @cached_property
     def extents_somewhere(self) -> int:
         """Extents with at least one strip on a disk."""
         if self.placement.size and self.placement.min() > 0:
             return self.extents  # by far the most usual, and many times quicker to see
         return int((self.placement > 0).any(axis=1).sum())
 
-    @property
+    @cached_property
     def unwritten(self) -> Flags:
         """Whether each extent was never written, [extents]."""
         flags: Flags = self.placement[:, 0] == UNWRITTEN
@@ -271,7 +274,9 @@ class Ply:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Volume:
-    """A volume, and the plies that hold it. anew: what is to hold it instead, while that is being written."""
+    """A volume, and the plies that hold it: that of all of it comes first. anew: what is to hold it instead,
+    while that is being written.
+    """
 
     number: int
     name: str
@@ -282,6 +287,17 @@ class Volume:
     written_bytes: int = 0  # of its data, as far as its nodes have told
     policy: tuple[int, int] | None = None  # number and version of the policy that it keeps
     anew: Ply | None = None
+    waiting_bytes: int = 0  # of what was written, in its landing, as far as its nodes have told
+
+    @property
+    def whole(self) -> Ply:
+        """The ply of all of it."""
+        return self.plies[0]
+
+    @property
+    def landing(self) -> Ply | None:
+        """The ply that takes what is written first; none where all of it goes where it belongs at once."""
+        return next((ply for ply in self.plies if ply.purpose == Purpose.LANDING), None)
 
     @property
     def extents(self) -> int:
@@ -546,11 +562,11 @@ class SiteView:
     @cached_property
     def disk_used(self) -> Ints:
         """Strips held by each disk, [disks]; on their way counts as held."""
-        used = np.zeros(len(self.disks) + 1, dtype=np.int64)
-        for ply in self.plies:
-            used += np.bincount(self.rows(ply).reshape(-1), minlength=len(used))
-        used[:-1] += self.disk_moving
-        return used[:-1]
+        nothing = np.zeros(0, dtype=np.int32)
+        # One count for all: there may be hundreds of small plies.
+        placed = np.concatenate([nothing, *(ply.placement.reshape(-1) for ply in self.plies)])
+        used = np.bincount(self.row_of_number[placed], minlength=len(self.disks) + 1)
+        return used[:-1] + self.disk_moving
 
     @cached_property
     def disk_free(self) -> Ints:
@@ -632,15 +648,27 @@ class SiteView:
     def _disks_by_name(self) -> dict[str, Disk]:
         return {folded(d.name): d for d in self.disks}
 
+    @cached_property
+    def _pool_rows(self) -> dict[int, int]:
+        return {pool.number: row for row, pool in enumerate(self.pools)}
+
     def pool_row(self, pool: Pool) -> int:
-        return next(i for i, other in enumerate(self.pools) if other.number == pool.number)
+        return self._pool_rows[pool.number]
 
     def in_pool(self, pool: Pool, tier: Tier | None = None) -> Ints:
-        """Rows of the disks that hold strips for a pool, or for one tier of it."""
-        mine = self.disk_pool == self.pool_row(pool)
-        if tier is not None and len(mine):
-            mine &= self.disk_fast == (tier == Tier.FAST)
-        return np.flatnonzero(mine)
+        """Rows of the disks that hold strips for a pool, or for one tier of it. Found once."""
+        key = (pool.number, tier)
+        if key not in self._rows_in:
+            mine = self.disk_pool == self.pool_row(pool)
+            if tier is not None and len(mine):
+                mine &= self.disk_fast == (tier == Tier.FAST)
+            self._rows_in[key] = np.flatnonzero(mine)
+            self._rows_in[key].flags.writeable = False
+        return self._rows_in[key]
+
+    @cached_property
+    def _rows_in(self) -> dict[tuple[int, Tier | None], Ints]:
+        return {}
 
     def all_of(self, pool: Pool) -> list[Disk]:
         """Every disk of a pool: capacity, cache and spare."""
@@ -649,8 +677,7 @@ class SiteView:
 
     def tiers_of(self, pool: Pool) -> list[Tier]:
         """The tiers a pool has, bulk first."""
-        fast = self.disk_fast[self.in_pool(pool)]
-        return [Tier.BULK, *([Tier.FAST] if fast.any() else [])]
+        return [Tier.BULK, *([Tier.FAST] if len(self.in_pool(pool, Tier.FAST)) else [])]
 
     def volumes_of(self, pool: Pool) -> list[Volume]:
         row = self.pool_row(pool)

@@ -21,7 +21,7 @@ from foldbarn.settings import PROJECT
 
 HOME = PROJECT / ".barn"
 WEB = PROJECT / "web"
-HANDS = ("-n", "2", "--dist", "loadfile", "--no-loadscope-reorder")  # of the tests
+HANDS = ("-n", "3", "--dist", "loadfile", "--no-loadscope-reorder")  # of the tests
 app = typer.Typer(
     add_completion=False,
     no_args_is_help=True,
@@ -235,8 +235,8 @@ def test(
 ) -> None:
     """Everything: style, types, layers, the front end's checks, then pytest. Arguments go to pytest."""
     make_front_end()
-    # Side by side, file by file: what a file's tests share is made once. As many hands as cores: a whole barn
-    # and a browser keep one busy.
+    # Side by side, file by file: what a file's tests share is made once. One hand more than cores: what is
+    # waited for are stand-ins whose time runs, and pages.
     hands = () if any(a in ("-n", "-p", "--pdb", "-s") or a.startswith("-n") for a in context.args) else HANDS
     command = ("pytest", *hands, *context.args)
     if only:

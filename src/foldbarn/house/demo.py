@@ -23,7 +23,8 @@ POOLS: list[dict[str, Any]] = [
         "leave": [],
         "copies": 2,
         "headroom": "node",
-        "overrides": {"gannet-c2": {"role": "spare", "reason": "kept to stand in for a worn cache device"}},
+        "serves": "fast tier",  # where what is written to it lands
+        "overrides": {"gannet-c2": {"role": "spare", "reason": "kept to stand in for a worn one"}},
     },
 ]
 CLUSTER: dict[str, Any] = {
@@ -37,6 +38,14 @@ CLUSTER: dict[str, Any] = {
 POLICIES: list[dict[str, Any]] = [
     {"name": "steady-three", "copies": 3, "level": "rack", "meant_for": "what must not stop"},
     {"name": "plain-pair", "copies": 2, "level": "rack", "meant_for": "what a backup brings back"},
+    {
+        "name": "land-and-settle",
+        "data": 2,
+        "parity": 1,
+        "level": "rack",
+        "landing": 5,
+        "meant_for": "many small writes",
+    },
     {"name": "seldom-read", "data": 2, "parity": 1, "level": "rack", "meant_for": "archives"},
     {"name": "scratch", "copies": 1, "level": "disk", "meant_for": "what can be made again"},
 ]
@@ -47,7 +56,7 @@ VOLUMES = [
     ("berth-planner", "quayside", "2 TB", "plain-pair"),
     ("charts", "quayside", "3 TB", "plain-pair"),
     ("cargo-desk", "deepwater", "14 TB", "plain-pair"),
-    ("deck-cameras", "deepwater", "22 TB", "plain-pair"),
+    ("deck-cameras", "deepwater", "22 TB", "land-and-settle"),
     ("tide-archive", "deepwater", "9 TB", "seldom-read"),
 ]
 
@@ -97,7 +106,9 @@ class Demo:
                 and d["name"] not in pool["leave"]
                 and d["name"].rpartition("-")[0] in ours
             ]
-            params = {k: v for k, v in pool.items() if k in ("name", "copies", "headroom", "overrides")}
+            params = {
+                k: v for k, v in pool.items() if k in ("name", "copies", "headroom", "serves", "overrides")
+            }
             self.carry_out("form-pool", {**params, "disks": chosen})
         for policy in POLICIES:
             self.carry_out("save-policy", policy)

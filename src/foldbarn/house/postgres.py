@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import pwd
+import random
 import secrets
 import shutil
 import signal
@@ -12,6 +13,7 @@ import socket
 import stat
 import subprocess
 import time
+from contextlib import suppress
 from pathlib import Path
 
 import psycopg
@@ -20,14 +22,18 @@ from foldbarn.house.children import die_with_parent
 
 OWNER = "postgres"  # the account that Debian's package makes
 START_SECONDS = 60.0
+PORTS = (12_000, 32_000)  # none that browsers refuse, and below Linux's own for outgoing connections
 
 
 def free_port() -> int:
-    """A TCP port of loopback that nothing listens on."""
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        port: int = probe.getsockname()[1]
-        return port
+    """A TCP port of loopback that nothing listens on; below those that the system gives to outgoing
+    connections, one of which could take it before whoever asked does.
+    """
+    while True:
+        port = random.randrange(*PORTS)
+        with socket.socket() as probe, suppress(OSError):
+            probe.bind(("127.0.0.1", port))
+            return port
 
 
 def programs() -> Path:

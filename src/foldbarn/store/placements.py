@@ -38,13 +38,13 @@ def _strips(session: Session, ply: int) -> int:
 def set_strips(
     session: Session,
     strips: list[tuple[int, int, int, int, int]],
-    domain: Callable[[int, int], int] | None = None,
+    apart: Callable[[int, int, list[int]], bool] | None = None,
 ) -> list[tuple[int, int, int, int, int]]:
     """Points strips at other disks; each is (ply, extent, strip, expected disk number, new disk number).
 
-    domain: of a ply's disk, where extents are to be kept apart; -1 for a disk that is lost. A strip that
-    no longer lies where it is expected is left as it is, and so is one whose new domain holds another strip
-    of its extent. Returns those that were set.
+    apart: whether a strip of a ply may lie on a disk beside others of its extent, on these; any may when
+    None. A strip that no longer lies where it is expected is left as it is, and so is one that may not lie
+    there. Returns those that were set.
     """
     chunks: dict[tuple[int, int], list[tuple[int, int, int, int, int]]] = defaultdict(list)
     for one in strips:
@@ -61,10 +61,8 @@ def set_strips(
             row = matrix[extent % CHUNK]
             if row[strip] != expected:
                 continue
-            if domain is not None and any(
-                other > 0 and s != strip and domain(ply, other) == domain(ply, disk) >= 0
-                for s, other in enumerate(row.tolist())
-            ):
+            others = [other for s, other in enumerate(row.tolist()) if s != strip and other > 0]
+            if apart is not None and not apart(ply, disk, others):
                 continue
             row[strip] = disk
             applied.append(one)

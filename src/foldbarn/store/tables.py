@@ -273,6 +273,7 @@ class PolicyVersionRow(Base):
     encrypted: Mapped[bool]
     meant_for: Mapped[str]
     draft: Mapped[bool] = mapped_column(server_default=text("false"))  # no volume may keep it
+    landing: Mapped[int] = mapped_column(server_default="0")  # per cent of a volume; 0 for none
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     __table_args__ = (
@@ -289,6 +290,7 @@ class VolumeRow(Base):
     size_bytes: Mapped[int]
     forming: Mapped[bool] = mapped_column(default=True)
     written: Mapped[int] = mapped_column(server_default="0")  # bytes of its data, as its nodes last told
+    waiting: Mapped[int] = mapped_column(server_default="0")  # bytes in its landing, told the same way
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     policy_version_id: Mapped[int | None] = mapped_column(ForeignKey("policy_version.id"))
@@ -311,15 +313,22 @@ class PlyRow(Base):
     per_domain: Mapped[int] = mapped_column(server_default="1")
     tier: Mapped[str] = mapped_column(server_default="bulk")
     extents: Mapped[int]
+    forming: Mapped[bool] = mapped_column(server_default=text("false"))  # its strips are being made
     version: Mapped[int] = mapped_column(default=1)  # grows with every change of placement
     # the ply of the same volume that it is written anew from
     source_id: Mapped[int | None] = mapped_column(ForeignKey("ply.id"))
     __table_args__ = (
         CheckConstraint("extents > 0 and k > 0 and m >= 0 and per_domain > 0", name="ply_size"),
         CheckConstraint("tier in ('bulk', 'fast')", name="ply_tier"),
-        CheckConstraint("purpose in ('whole', 'anew')", name="ply_purpose"),
+        CheckConstraint("purpose in ('whole', 'anew', 'landing')", name="ply_purpose"),
         CheckConstraint("(purpose = 'anew') = (source_id is not null)", name="ply_source"),
         Index("one_anew_of_a_volume", "volume_id", unique=True, postgresql_where=text("purpose = 'anew'")),
+        Index(
+            "one_landing_of_a_volume",
+            "volume_id",
+            unique=True,
+            postgresql_where=text("purpose = 'landing'"),
+        ),
     )
 
 

@@ -480,16 +480,30 @@ def _kept_volume(
             scheme=Scheme(ply.k, ply.m, Level(ply.level), ply.per_domain),
             placement=placements[ply.id],
             tier=Tier(ply.tier),
-            forming=row.forming,
+            forming=row.forming or ply.forming,
             purpose=Purpose(ply.purpose),
             source=ply.source_id or 0,
         )
         for ply in plies
     )
-    holding = tuple(ply for ply in read if ply.purpose != Purpose.ANEW)
+    # What holds all of it comes first, whichever was made first.
+    holding = tuple(
+        sorted((p for p in read if p.purpose != Purpose.ANEW), key=lambda p: p.purpose != Purpose.WHOLE)
+    )
     anew = next((ply for ply in read if ply.purpose == Purpose.ANEW), None)
     policy = kept_by[row.policy_version_id] if row.policy_version_id is not None else None
-    volume = Volume(row.id, row.name, -1, row.size_bytes, holding, row.forming, row.written, policy, anew)
+    volume = Volume(
+        number=row.id,
+        name=row.name,
+        pool=-1,
+        size_bytes=row.size_bytes,
+        plies=holding,
+        forming=row.forming,
+        written_bytes=row.written,
+        policy=policy,
+        anew=anew,
+        waiting_bytes=row.waiting,
+    )
     version = (versions["volume"][row.id], *(versions["ply"][ply.number] for ply in volume.every_ply))
     return _KeptVolume(version, row.pool_id, natural_key(row.name), volume)
 

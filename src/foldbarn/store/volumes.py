@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from sqlalchemy import ColumnElement, delete, select, update
 
 from foldbarn.core.arrays import Disks
 from foldbarn.core.pools.protection import Scheme
-from foldbarn.core.site import Ply, Purpose, Tier
+from foldbarn.core.site import Ply, Purpose
 from foldbarn.store import moves
 from foldbarn.store.database import Session
 from foldbarn.store.placements import write_placement
@@ -45,36 +46,71 @@ def row_of(session: Session, volume: int) -> VolumeRow | None:
     return session.get(VolumeRow, volume)
 
 
-def add(session: Session, row: VolumeRow, scheme: Scheme, tier: Tier, placement: Disks) -> None:
-    """A new volume of one ply, with its placement, [extents, strips] of disk numbers."""
+def add(session: Session, row: VolumeRow, plies: Sequence[Ply]) -> None:
+    """A new volume with its plies."""
     session.add(row)
     session.flush()
-    _add_ply(session, row.id, scheme, tier, placement)
+    for ply in plies:
+        add_ply(session, row.id, ply)
 
 
-def _add_ply(
-    session: Session, volume: int, scheme: Scheme, tier: Tier, placement: Disks, source: int | None = None
-) -> None:
-    """source: the ply that it is written anew from."""
-    ply = PlyRow(
+def add_ply(session: Session, volume: int, ply: Ply) -> None:
+    """One more ply of a volume (by number), with its placement."""
+    scheme = ply.scheme
+    row = PlyRow(
         volume_id=volume,
-        purpose=(Purpose.ANEW if source else Purpose.WHOLE).value,
+        purpose=ply.purpose.value,
         k=scheme.k,
         m=scheme.m,
         level=scheme.level.value,
         per_domain=scheme.per_domain,
-        tier=tier.value,
-        extents=len(placement),
-        source_id=source,
+        tier=ply.tier.value,
+        extents=len(ply.placement),
+        forming=ply.forming,
+        source_id=ply.source or None,
     )
-    session.add(ply)
+    session.add(row)
     session.flush()
-    write_placement(session, ply.id, placement)
+    write_placement(session, row.id, ply.placement)
 
 
-def begin_anew(session: Session, ply: Ply) -> None:
-    """A ply that a volume is to be written anew to, beside the one that holds it."""
-    _add_ply(session, ply.volume, ply.scheme, ply.tier, ply.placement, source=ply.source)
+@dataclass(frozen=True, slots=True)
+class Lands:
+    """Where what is written to a landing belongs: the ply of all of its volume, strips of data in that; and
+    how many copies of it land.
+    """
+
+    ply: int
+    strips: int
+    copies: int
+
+
+def lands_for(session: Session, ply: int) -> Lands | None:
+    """None for a ply that is no landing."""
+    row = session.get_one(PlyRow, ply)
+    if row.purpose != Purpose.LANDING.value:
+        return None
+    mine = PlyRow.volume_id == row.volume_id, PlyRow.purpose == Purpose.WHOLE.value
+    whole = session.scalars(select(PlyRow).where(*mine)).one()
+    return Lands(ply=whole.id, strips=whole.extents * whole.k, copies=row.m + 1)
+
+
+def forming_landings(session: Session, volumes: Sequence[int]) -> list[int]:
+    """The landings of some volumes whose strips have still to be made; numbers of plies."""
+    mine = PlyRow.volume_id.in_(volumes), PlyRow.purpose == Purpose.LANDING.value, PlyRow.forming
+    return list(session.scalars(select(PlyRow.id).where(*mine).order_by(PlyRow.id)))
+
+
+def forget_landing(session: Session, volume: int) -> None:
+    """It has none any more; what waits there settles before its nodes let go of it."""
+    _forget_plies(session, PlyRow.volume_id == volume, PlyRow.purpose == Purpose.LANDING.value)
+    session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(waiting=0))
+
+
+def made(session: Session, ply: int) -> None:
+    """Every strip of a ply is there."""
+    grown = {"forming": False, "version": PlyRow.version + 1}
+    session.execute(update(PlyRow).where(PlyRow.id == ply).values(**grown))
 
 
 def forget_anew(session: Session, volume: int) -> None:
@@ -110,8 +146,8 @@ def open_(session: Session, volume: int) -> None:
 
 
 def hold_as(session: Session, ply: int, scheme: Scheme, placement: Disks, policy_version: int | None) -> None:
-    """A volume's only ply is held by another scheme of as many data strips, and the volume by another policy
-    (the row of its version). Nobody moves strips of its pool meanwhile.
+    """The ply of all of a volume is held by another scheme of as many data strips, and the volume by another
+    policy (the row of its version). Nobody moves strips of its pool meanwhile.
     """
     row = session.get_one(PlyRow, ply)
     row.m, row.level, row.per_domain = scheme.m, scheme.level.value, scheme.per_domain

@@ -10,7 +10,7 @@ from sqlalchemy.dialects.postgresql import insert
 
 from foldbarn.core.machines.counters import rate
 from foldbarn.store.database import Session
-from foldbarn.store.tables import DiskRow, DiskWorkRow, NodeRow, PlyRow, SiteRow, VolumeRow
+from foldbarn.store.tables import DiskRow, DiskWorkRow, NodeRow, PlyRow, PoolRow, SiteRow, VolumeRow
 
 _WORK = insert(DiskWorkRow)
 _KEEP_WORK = _WORK.on_conflict_do_update(
@@ -86,8 +86,8 @@ def keep_counters(session: Session, counters: Mapping[int, Mapping[str, tuple[in
 
 
 def sum_written(session: Session, least_share: float) -> bool:
-    """Brings each volume's written bytes up to what all nodes have said of its plies, less what protects it.
-    Less than this share of a volume is left.
+    """Brings each volume's written bytes, and those that wait in its landing, up to what all nodes have said
+    of its plies, less what protects it. Less than this share of a volume is left.
 
     Returns whether anything was worth it.
     """
@@ -95,13 +95,20 @@ def sum_written(session: Session, least_share: float) -> bool:
     for (found,) in session.execute(select(NodeRow.written).where(NodeRow.written != {})):
         totals.update({int(v): b for v, b in found.items()})
     changed = False
-    data: Counter[int] = Counter()
+    data: dict[str, Counter[int]] = {"whole": Counter(), "landing": Counter()}
+    room: Counter[int] = Counter()  # extents of each volume's landing
     for ply in session.scalars(select(PlyRow).where(PlyRow.purpose != "anew")):
-        data[ply.volume_id] += totals[ply.id] * ply.k // (ply.k + ply.m)
+        data[ply.purpose][ply.volume_id] += totals[ply.id] * ply.k // (ply.k + ply.m)
+        room[ply.volume_id] += ply.extents if ply.purpose == "landing" else 0
+    strips = {pool: size for pool, size in session.execute(select(PoolRow.id, PoolRow.strip_bytes))}
     for volume in session.scalars(select(VolumeRow)):
-        written = min(data[volume.id], volume.size_bytes)
+        written = min(data["whole"][volume.id], volume.size_bytes)
         if abs(written - volume.written) > least_share * volume.size_bytes:
             volume.written, changed = written, True
+        landing = room[volume.id] * strips[volume.pool_id]
+        waiting = min(data["landing"][volume.id], landing)
+        if abs(waiting - volume.waiting) > least_share * landing:
+            volume.waiting, changed = waiting, True
     return changed
 
 

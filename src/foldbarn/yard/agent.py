@@ -13,7 +13,7 @@ from foldbarn.core.pools.roles import rated_bytes
 from foldbarn.core.site import slots_of
 from foldbarn.yard import council
 from foldbarn.yard.council import BadOrder
-from foldbarn.yard.machines import Machines, Order, Strip, copies_of
+from foldbarn.yard.machines import Landing, Machines, Order, Strip, copies_of
 from foldbarn.yard.scenario import StandInDisk, StandInPort
 
 WRITING_SECONDS = 6 * 3600.0
@@ -211,11 +211,31 @@ def written(machines: Machines, node: str) -> dict[str, int]:
     for disk in machines.nodes[node].disks:
         for ply, strips in machines.held[disk.serial].items():
             size, born, first = machines.plies.get(str(ply), (0, 0.0, ply))
-            if strips and size:
+            if landing := machines.landings.get(str(ply)):
+                # Each copy holds what waits, a part of it on each disk.
+                share = strips / max(machines.strips_of(ply), 1)
+                found[str(ply)] = found.get(str(ply), 0) + int(landing.waiting * landing.copies * share)
+            elif strips and size:
                 found[str(ply)] = found.get(str(ply), 0) + int(
                     strips * size * written_share(first, machines.clock - born)
                 )
     return found
+
+
+def settle(machines: Machines, landing: Landing, amount: float) -> None:
+    """Writes some of what waits where it belongs, as whole stripes: to each disk as it has strips of it.
+    While no such disk works it goes on waiting.
+    """
+    amount = min(amount, landing.waiting)
+    there = machines.holding(landing.lands_for)
+    working = {serial: strips for serial, strips in there.items() if machines.works(serial)}
+    if amount <= 0 or not working:
+        return
+    landing.waiting -= amount
+    size = machines.plies.get(str(landing.lands_for), (0, 0.0, 0))[0]
+    for serial, strips in working.items():
+        # All strips there are, over the data in them, is what a byte of data takes on disks.
+        machines.counters[serial].written_bytes += amount * strips * size / landing.bytes
 
 
 def written_share(ply: int, age: float) -> float:
@@ -413,6 +433,9 @@ def probe(machines: Machines, node: str, targets: list[dict[str, Any]]) -> list[
 def _reserve(machines: Machines, order: Order) -> None:
     size, ply = order.body["bytes"], order.body["ply"]
     machines.plies.setdefault(str(ply), (size, machines.clock, ply))
+    if lands := order.body.get("lands_for"):
+        first = machines.plies.get(str(lands["ply"]), (0, 0.0, lands["ply"]))[2]
+        machines.landings.setdefault(str(ply), Landing(first, lands["bytes"], lands["copies"]))
     for serial, wanted in order.body["strips"].items():
         disk = _own_disk(machines, order.node, serial)
         if disk.read_only:
@@ -427,10 +450,18 @@ def _reserve(machines: Machines, order: Order) -> None:
 
 
 def _drop(machines: Machines, order: Order) -> None:
+    plies = {str(ply) for strips in order.body["strips"].values() for ply, _, _ in strips}
+    for ply in plies & machines.landings.keys():
+        landing = machines.landings[ply]
+        settle(machines, landing, landing.waiting)  # before anything of it is let go of
+        if landing.waiting and machines.holding(landing.lands_for):
+            raise BadOrder(f"what waits in ply {ply} has nowhere to settle now")
     for serial, strips in order.body["strips"].items():
         _own_disk(machines, order.node, serial)
         for ply, extent, strip in strips:
             machines.drop_strip(serial, (ply, extent, strip))
+    left = {ply: found for ply, found in machines.landings.items() if machines.strips_of(int(ply))}
+    machines.landings = left
     order.state = "done"
 
 

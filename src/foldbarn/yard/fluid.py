@@ -11,9 +11,12 @@ import numpy as np
 from foldbarn.core.moving.flows import max_min_rates
 from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.units import MB
+from foldbarn.yard.agent import settle
 from foldbarn.yard.machines import Copying, Machines, Order
 
 DAY = 86_400.0
+REWRITTEN_A_DAY = 3.0  # of a volume with a landing, in small writes, were it the height of a rush all day
+SETTLES_AFTER_SECONDS = 3600.0
 
 
 def consumers_share(serial: str, clock: float) -> float:
@@ -21,9 +24,13 @@ def consumers_share(serial: str, clock: float) -> float:
     rush.
     """
     steady = 0.06 + 0.06 * (sum(serial.encode()) % 17) / 17
+    return steady + 0.15 * rush_of(clock)
+
+
+def rush_of(clock: float) -> float:
+    """How much is going on at an hour of the day, 0 to 1: a morning and an evening rush."""
     hour = (clock % DAY) / 3600
-    rush = math.exp(-(((hour - 8) / 1.5) ** 2)) + math.exp(-(((hour - 18) / 2) ** 2))
-    return steady + 0.15 * rush
+    return math.exp(-(((hour - 8) / 1.5) ** 2)) + math.exp(-(((hour - 18) / 2) ** 2))
 
 
 def tick(machines: Machines, wall_seconds: float) -> None:
@@ -31,6 +38,7 @@ def tick(machines: Machines, wall_seconds: float) -> None:
     seconds = wall_seconds * machines.speed
     machines.clock += seconds
     _consumers_work(machines, seconds)
+    _land(machines, seconds)
     _move(machines, seconds)
 
 
@@ -43,6 +51,26 @@ def _consumers_work(machines: Machines, seconds: float) -> None:
             device = machines.bound.get(serial)
             if device is not None and machines.works(device):  # writes land there first
                 machines.counters[device].written_bytes += amount * 0.3
+
+
+def _land(machines: Machines, seconds: float) -> None:
+    """Small writes of volumes that have a landing: they gather there on every copy, and what has waited for
+    SETTLES_AFTER_SECONDS settles as whole stripes. What finds the landing full settles at once.
+    """
+    for ply, landing in machines.landings.items():
+        number, size = int(ply), machines.plies.get(ply, (0, 0.0, 0))[0]
+        there = {serial: held[number] for serial, held in machines.held.items() if held[number]}
+        strips = sum(there.values())
+        if not any(machines.works(serial) for serial in there):
+            continue  # nothing can land
+        comes = landing.bytes * REWRITTEN_A_DAY * rush_of(machines.clock) * seconds / DAY
+        landing.waiting += comes
+        for serial, count in there.items():
+            if machines.works(serial):
+                machines.counters[serial].written_bytes += comes * landing.copies * count / strips
+        room = strips / landing.copies * size
+        settles = landing.waiting * -math.expm1(-seconds / SETTLES_AFTER_SECONDS)
+        settle(machines, landing, max(settles, landing.waiting - room))
 
 
 def _move(machines: Machines, seconds: float) -> None:

@@ -72,6 +72,18 @@ class Counters:
     written_bytes: float = 0.0
 
 
+@dataclass(slots=True)
+class Landing:
+    """An area that takes what consumers write first. lands_for: the ply that the data of its volume was first
+    written to; bytes: of that data; copies: of what lands; waiting: bytes that have not settled.
+    """
+
+    lands_for: int
+    bytes: int
+    copies: int
+    waiting: float = 0.0
+
+
 class Machines:
     """All stand-ins. Changes are written to the file by flush(), in one transaction."""
 
@@ -106,6 +118,7 @@ class Machines:
         # ply number -> bytes of a strip, the yard's time when it was made, and the ply that its data was
         # first written to
         self.plies: dict[str, tuple[int, float, int]] = {}
+        self.landings: dict[str, Landing] = {}  # by ply number
         self.keys: dict[str, str] = {n: secrets.token_hex(32) for n in self.nodes}  # each agent's own secret
         self.speed = 1.0
         self.clock = 0.0  # seconds of the yard's own time
@@ -146,6 +159,7 @@ class Machines:
             ply: (size, born, first[0] if first else int(ply))
             for ply, (size, born, *first) in facts.get("plies", facts.get("volumes", {})).items()
         }
+        self.landings = {ply: Landing(**found) for ply, found in facts.get("landings", {}).items()}
         self.keys.update(facts.get("keys", {}))
         self.speed = facts.get("speed", 1.0)
         self.clock = facts.get("clock", 0.0)
@@ -185,6 +199,7 @@ class Machines:
             "sealed": sorted(self.sealed),
             "throttles": self.throttles,
             "plies": self.plies,
+            "landings": {ply: asdict(found) for ply, found in self.landings.items()},
             "keys": self.keys,
             "speed": self.speed,
             "clock": self.clock,
@@ -241,6 +256,17 @@ class Machines:
                     (serial, *strip),
                 )
             )
+
+    def strips_of(self, ply: int) -> int:
+        """Strips of a ply on all disks."""
+        return sum(held[ply] for held in self.held.values())
+
+    def holding(self, first: int) -> dict[str, int]:
+        """Strips by serial of what holds data that was first written to this ply."""
+        plies = {int(ply) for ply, (_, _, origin) in self.plies.items() if origin == first}
+        plies -= {int(ply) for ply in self.landings}
+        found = {serial: sum(held[ply] for ply in plies) for serial, held in self.held.items()}
+        return {serial: strips for serial, strips in found.items() if strips}
 
     def forget_orders(self, node: str) -> None:
         """The lever for a careless agent: it forgets every order it was given."""

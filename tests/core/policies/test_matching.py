@@ -13,6 +13,7 @@ from sites import EXTENT, changed, make_site, with_volume, without_nodes
 
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.policies.bench import (
+    landed_write,
     large_write,
     lay_side_by_side,
     read_short,
@@ -22,7 +23,7 @@ from foldbarn.core.policies.bench import (
 from foldbarn.core.policies.conformance import Promise, Standing, conformance
 from foldbarn.core.policies.matching import Wish, against, answer, answers, best
 from foldbarn.core.policies.policy import Policy, Wishes, scheme_wished, wishes_of
-from foldbarn.core.pools.capacity import most_that_fits, pool_space
+from foldbarn.core.pools.capacity import most_that_fits, pool_space, usable_extents
 from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.site import SiteView, Tier
 from foldbarn.core.volumes.loss import survives_at
@@ -60,26 +61,39 @@ def test_a_whole_stripe_writes_each_strip_once(k: int, m: int) -> None:
     assert read_short(scheme).reads == k
 
 
+@pytest.mark.parametrize(("m", "copies"), [(1, 2), (2, 3), (3, 4)])
+def test_a_landing_is_written_once_more_than_parity_survives_losses(m: int, copies: int) -> None:
+    """Common practice: two landing copies for one parity, three for two."""
+    assert (landed_write(Scheme(4, m, Level.NODE)).reads, landed_write(Scheme(4, m, Level.NODE)).writes) == (
+        0,
+        copies,
+    )
+    landing = wishes_of(Scheme(4, m, Level.NODE), landing=5).landing_scheme
+    assert landing == mirror(copies, Level.NODE)
+    assert landing.survives == m
+
+
 @given(
     st.lists(st.lists(st.integers(1, 3), min_size=1, max_size=3), min_size=1, max_size=4),
     st.sampled_from([(1, 1), (1, 2), (2, 1), (2, 2), (4, 2)]),
     st.sampled_from([Level.RACK, Level.NODE, Level.DISK]),
+    st.integers(1, 3),
     st.sampled_from(list(Level)),
 )
 def test_losses_survived_are_what_trying_every_stripe_and_every_loss_says(
-    racks: list[list[int]], strips: tuple[int, int], spread: Level, lost: Level
+    racks: list[list[int]], strips: tuple[int, int], spread: Level, most: int, lost: Level
 ) -> None:
     view = make_site([[[50] * disks for disks in nodes] for nodes in racks])
-    scheme = Scheme(*strips, spread)
+    scheme = Scheme(*strips, spread, 1 if spread == Level.DISK else most)
     rows = view.in_pool(view.pools[0])
-    if len(np.unique(view.domain_of(spread)[rows])) < scheme.least_domains or len(rows) > 12:
+    if not usable_extents(view.disk_slots, view.domain_of(spread), scheme) or len(rows) > 12:
         return
     survived = survives_at(view, view.pools[0], Tier.BULK, scheme, lost)
     domains = np.unique(view.domain_of(lost)[rows]).tolist()
     stripes = [
         disks
         for disks in combinations(rows.tolist(), scheme.strips)
-        if len({int(view.domain_of(spread)[d]) for d in disks}) == scheme.strips
+        if max(np.bincount(view.domain_of(spread)[list(disks)])) <= scheme.per_domain
     ]
 
     def worst(losses: int) -> int:
@@ -94,6 +108,8 @@ def test_losses_survived_are_what_trying_every_stripe_and_every_loss_says(
         assert worst(survived) <= scheme.m
     if survived + 1 <= len(domains):
         assert worst(survived + 1) > scheme.m
+    if lost == spread:
+        assert survived >= scheme.survives  # what the scheme says by itself
 
 
 def test_each_figure_of_the_bench_is_what_its_own_computation_says() -> None:

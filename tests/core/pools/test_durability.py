@@ -18,12 +18,13 @@ from foldbarn.core.pools.durability import (
 from foldbarn.core.pools.protection import Level, mirror
 
 
-@given(st.lists(st.integers(1, 4), min_size=1, max_size=5), st.integers(1, 4))
-def test_groups_are_the_sets_of_disks_that_keep_apart(domains: list[int], copies: int) -> None:
-    disks = [(d, n) for d, count in enumerate(domains) for n in range(count)]
-    counted = sum(len({d for d, _ in group}) == copies for group in itertools.combinations(disks, copies))
-    assert groups_of(domains, copies, 10**9) == counted
-    assert groups_of(domains, copies, 3) == min(3, counted)
+@given(st.lists(st.integers(1, 4), min_size=1, max_size=5), st.integers(1, 4), st.integers(1, 3))
+def test_groups_are_the_sets_of_disks_that_keep_apart(domains: list[int], copies: int, most: int) -> None:
+    disks = [d for d, count in enumerate(domains) for _ in range(count)]
+    groups = itertools.combinations(disks, copies)
+    counted = sum(max(map(group.count, group)) <= most for group in groups)
+    assert groups_of(domains, copies, 10**9, most) == counted
+    assert groups_of(domains, copies, 3, most) == min(3, counted)
 
 
 @given(st.integers(1, 5), st.integers(0, 3), st.floats(1e-9, 1e-5), st.floats(1e-5, 1e-2), st.floats(0, 0.9))

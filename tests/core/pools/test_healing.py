@@ -13,28 +13,35 @@ from sites import EXTENT, changed, make_site, placed_as, uneven_racks, with_volu
 from foldbarn.core.moving.rebuild import plan_rebuild
 from foldbarn.core.pools.capacity import Limit, fits, most_that_fits, pool_space, usable_extents
 from foldbarn.core.pools.healing import Want, healing_for, healing_of, healing_sentence, heals, lose
-from foldbarn.core.pools.protection import Level, mirror
+from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.site import SiteView, Tier, plain_volume
 from foldbarn.core.volumes.loss import fate_of
 from foldbarn.core.watch.lamps import Lamp, Outlook
 
 levels = st.sampled_from(list(Level))
 volumes = st.lists(
-    st.tuples(st.integers(1, 4), st.sampled_from([Level.RACK, Level.NODE, Level.DISK]), st.integers(1, 100)),
+    st.tuples(
+        st.one_of(
+            st.builds(mirror, st.integers(1, 4), st.sampled_from([Level.RACK, Level.NODE, Level.DISK])),
+            st.sampled_from(
+                [Scheme(2, 1, Level.RACK), Scheme(2, 2, Level.RACK, 2), mirror(3, Level.NODE, 2)]
+            ),
+        ),
+        st.integers(1, 100),
+    ),
     min_size=1,
     max_size=3,
 )
 
 
-def filled(racks: list, wishes: list[tuple[int, Level, int]], headroom: Level | None = None) -> SiteView:
+def filled(racks: list, wishes: list[tuple[Scheme, int]], headroom: Level | None = None) -> SiteView:
     """Volumes one after the other, each a part (per cent) of what its protection could still have."""
     view = make_site(racks, copies=2, headroom=headroom)
-    for number, (copies, level, percent) in enumerate(wishes, 1):
-        most = usable_extents(
-            np.where(view.disk_open, view.disk_free, 0), view.domain_of(level), mirror(copies, level)
-        )
+    for number, (scheme, percent) in enumerate(wishes, 1):
+        free = np.where(view.disk_open, view.disk_free, 0)
+        most = usable_extents(free, view.domain_of(scheme.level), scheme)
         if most * percent // 100:
-            view = with_volume(view, most * percent // 100, copies, level, number=number)
+            view = with_volume(view, most * percent // 100, number=number, scheme=scheme)
     assume(view.volumes)
     return view
 
@@ -69,20 +76,23 @@ def test_a_claim_holds_when_tried_out_and_a_denial_does_too(
 
 @settings(max_examples=80)
 @given(
-    uneven_racks(least=3, most=6), st.integers(2, 3), st.sampled_from([Level.RACK, Level.NODE, Level.DISK])
+    uneven_racks(least=3, most=6),
+    st.sampled_from([mirror(2, Level.RACK), mirror(3, Level.RACK), Scheme(2, 2, Level.RACK, 2)]),
+    st.sampled_from([Level.RACK, Level.NODE, Level.DISK]),
 )
 def test_room_held_back_is_enough_for_what_it_is_held_back_for(
-    racks: list, copies: int, headroom: Level
+    racks: list, scheme: Scheme, headroom: Level
 ) -> None:
     """A pool filled to its limit, in two volumes, can be made whole after any one loss: the rebuild moves
     what must move.
     """
-    view = make_site(racks, copies, headroom=headroom)
+    view = make_site(racks, headroom=headroom)
+    view = changed(view, pools=(replace(view.pools[0], usual=scheme),))
     space = pool_space(view, view.pools[0])
     assume(space.headroom is not None and space.headroom.possible and space.free > 1)
-    view = with_volume(view, space.free // 2, copies, number=1)
+    view = with_volume(view, space.free // 2, number=1, scheme=scheme)
     left = pool_space(view, view.pools[0]).free
-    view = with_volume(view, left, copies, number=2) if left else view
+    view = with_volume(view, left, number=2, scheme=scheme) if left else view
     full = pool_space(view, view.pools[0])
     assert (full.free, full.full) == (0, 1.0)
     assert healing_of(view, view.pools[0], headroom).holds
@@ -94,7 +104,9 @@ def test_room_held_back_is_enough_for_what_it_is_held_back_for(
 def test_two_losses_in_turn_are_healed_where_that_is_claimed(
     racks: list, copies: int, percent: int, first: int
 ) -> None:
-    view = filled([[[min(d, 10) for d in n] for n in r] for r in racks], [(copies, Level.RACK, percent)])
+    view = filled(
+        [[[min(d, 10) for d in n] for n in r] for r in racks], [(mirror(copies, Level.RACK), percent)]
+    )
     found = healing_for(view, view.pools[0], Level.NODE, 2)
     assume(found.losses == 2 and found.holds)
     first %= len(view.nodes)

@@ -219,6 +219,23 @@ export const useSizing = (variants: MaybeRefOrGetter<SizingVariant[]>, enabled: 
     placeholderData: (before) => before,
     gcTime: 0,
   });
+type PaperAsked = Omit<Schemas["PaperIn"], "plan">;
+export const usePaperBench = (
+  plan: MaybeRefOrGetter<SizingVariant | undefined>,
+  asked: MaybeRefOrGetter<Partial<PaperAsked> & Pick<PaperAsked, "level">>,
+) =>
+  useQuery({
+    queryKey: ["sizing", "schemes", computed(() => toValue(plan)), computed(() => toValue(asked))],
+    queryFn: () =>
+      answered(
+        api.POST("/api/sizing/schemes", {
+          body: { plan: toValue(plan)!, ...toValue(asked) } as Schemas["PaperIn"],
+        }),
+      ),
+    enabled: computed(() => Boolean(toValue(plan)?.text.trim())),
+    placeholderData: (before) => before,
+    gcTime: 0,
+  });
 export const readSizingCsv = (variants: SizingVariant[]) =>
   answered(api.POST("/api/sizing/csv", { body: { variants }, parseAs: "text" }) as never) as Promise<string>;
 export const writePlanAsText = (text: string) => answered(api.POST("/api/sizing/text", { body: { text } }));

@@ -642,6 +642,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sizing/schemes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Paper Bench
+         * @description Schemes side by side on machines on paper.
+         */
+        post: operations["paper_bench"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sizing/site": {
         parameters: {
             query?: never;
@@ -1040,14 +1060,15 @@ export interface components {
         };
         /**
          * BenchRowOut
-         * @description One scheme on a pool's disks. Where it cannot be held, against and cure say why and what would help.
-         *     key: names it among all, as it is pinned by.
+         * @description One scheme on a pool's disks. Where it cannot be held, against and cure say why and what would help,
+         *     and closer is a scheme that can be. key: names it among all, as it is pinned by.
          */
         BenchRowOut: {
             /** Against */
             against: string;
             /** Chance */
             chance: string;
+            closer: components["schemas"]["CloserOut"] | null;
             /** Counted */
             counted: string;
             /** Cure */
@@ -1056,6 +1077,7 @@ export interface components {
             k: number;
             /** Key */
             key: string;
+            landed: components["schemas"]["foldbarn__api__policies__models__WorkOut"] | null;
             large_write: components["schemas"]["foldbarn__api__policies__models__WorkOut"];
             /** Level */
             level: string;
@@ -1063,6 +1085,8 @@ export interface components {
             m: number;
             /** Needs */
             needs: number;
+            /** Per Domain */
+            per_domain: number;
             /** Pool */
             pool: string;
             read_short: components["schemas"]["foldbarn__api__policies__models__WorkOut"];
@@ -1359,6 +1383,16 @@ export interface components {
              * @default
              */
             typed: string;
+        };
+        /**
+         * CloserOut
+         * @description The same strips, more of them in one domain. key: as it is pinned by; apart: how they lie, in words.
+         */
+        CloserOut: {
+            /** Apart */
+            apart: string;
+            /** Key */
+            key: string;
         };
         /** ClusterOut */
         ClusterOut: {
@@ -2555,6 +2589,26 @@ export interface components {
          */
         Lamp: "sound" | "away" | "watch" | "mending" | "not heard" | "short" | "failed";
         /**
+         * LandingOut
+         * @description Where what is written to a volume lands first: its copies in words, the losses that these survive, the
+         *     bytes that it has room for and takes on disks, those that wait there to settle, and how they are.
+         */
+        LandingOut: {
+            /** Bytes */
+            bytes: number;
+            /** Counted */
+            counted: string;
+            data: components["schemas"]["DataState"];
+            /** Forming */
+            forming: boolean;
+            /** On Disks */
+            on_disks: number;
+            /** Survives */
+            survives: number;
+            /** Waiting */
+            waiting: number;
+        };
+        /**
          * Ledgers
          * @description Where each byte of a pool goes, as it would be and as it is.
          */
@@ -2714,11 +2768,14 @@ export interface components {
         };
         /**
          * MoreOut
-         * @description How much more its pool would take with a volume's protection, and what limits it.
+         * @description How much more its pool would take as a volume is, and what limits it: its tier, or the room for
+         *     landings.
          */
         MoreOut: {
             /** Bytes */
             bytes: number;
+            /** For Landing */
+            for_landing: boolean;
             limit: components["schemas"]["Limit"];
         };
         /**
@@ -2915,6 +2972,29 @@ export interface components {
              */
             reason: string;
             role: components["schemas"]["Role"];
+        };
+        /**
+         * PaperIn
+         * @description Machines on paper whose schemes are laid side by side at a level.
+         */
+        PaperIn: {
+            /**
+             * Block
+             * @default 16384
+             */
+            block: number;
+            level: components["schemas"]["Level"];
+            /**
+             * Load
+             * @default 5000
+             */
+            load: number;
+            plan: components["schemas"]["Variant"];
+            /**
+             * Reads
+             * @default 0.7
+             */
+            reads: number;
         };
         /**
          * Part
@@ -3602,8 +3682,10 @@ export interface components {
         /**
          * SavePolicyParams
          * @description A policy as wished for: by copies, or by strips of data and of parity. version: the version it is
-         *     written upon; 0 for a new policy. survives: losses at the level that it must survive, as many as the
-         *     protection does where nothing is said. draft: it is only written down, and need not be kept by any pool.
+         *     written upon; 0 for a new policy. per_domain: strips of an extent that may lie in one thing of the level,
+         *     each on another disk. survives: losses at the level that it must survive, as many as the protection does
+         *     where nothing is said. landing: per cent of a volume for an area on the fast tier that takes what is
+         *     written first; 0 for none. draft: it is only written down, and need not be kept by any pool.
          */
         SavePolicyParams: {
             /**
@@ -3631,6 +3713,11 @@ export interface components {
              * @default false
              */
             fast: boolean;
+            /**
+             * Landing
+             * @default 0
+             */
+            landing: number;
             /** @default node */
             level: components["schemas"]["Level"];
             /**
@@ -3645,6 +3732,11 @@ export interface components {
              * @default null
              */
             parity: number | null;
+            /**
+             * Per Domain
+             * @default 1
+             */
+            per_domain: number;
             /**
              * Survives
              * @default null
@@ -4135,6 +4227,7 @@ export interface components {
             /** Forming */
             forming: boolean;
             keeps: components["schemas"]["StandingOut"] | null;
+            landing: components["schemas"]["LandingOut"] | null;
             /** Level */
             level: string;
             /** Mirror */
@@ -4182,6 +4275,7 @@ export interface components {
             history: components["schemas"]["ChangeLine"][];
             holders: components["schemas"]["StateOut"];
             keeps: components["schemas"]["StandingOut"] | null;
+            landing: components["schemas"]["LandingOut"] | null;
             /** Level */
             level: string;
             /** Lines */
@@ -8241,6 +8335,120 @@ export interface operations {
                 };
                 content: {
                     "text/csv": unknown;
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    paper_bench: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PaperIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BenchOut"];
                 };
             };
             /** @description The request could not be read. */

@@ -14,6 +14,10 @@ const BY = [
   { title: "copies", value: "copies" },
   { title: "parity", value: "parity" },
 ];
+const LANDINGS = [0, 1, 2, 5, 10, 20, 50].map((share) => ({
+  title: share ? `${share} % of it` : "no landing",
+  value: share,
+}));
 const numbers = (least: number, most: number | undefined) =>
   Array.from({ length: Math.max(0, (most ?? 0) - least + 1) }, (_, i) => least + i);
 // The bench leads here with a scheme, which stands in the address.
@@ -26,9 +30,11 @@ const wish = reactive({
   data: k > 1 ? k : 2,
   parity: k > 1 ? m : 1,
   level: asked("over") || "rack",
+  per_domain: Number(asked("share")) || 1,
   survives: null as number | null,
   fast: false,
   encrypted: false,
+  landing: 0,
   meant_for: "",
   draft: false,
 });
@@ -53,6 +59,10 @@ watch(
   () => {
     if (!begun.value) return;
     const { copies, data, parity, ...rest } = wish;
+    // Two strips never share a disk: there the field is not shown, and what it said does not count.
+    if (rest.level === "disk") rest.per_domain = 1;
+    // Nor does a landing where the field for it is not shown.
+    if (by.value === "copies" || rest.fast) rest.landing = 0;
     params.value = { ...rest, ...(by.value === "copies" ? { copies } : { data, parity }) };
   },
   { immediate: true },
@@ -82,7 +92,21 @@ watch(
       />
     </template>
     <VSelect v-model="wish.level" :items="levels" label="Spread over" width="100" />
+    <VSelect
+      v-if="wish.level !== 'disk'"
+      v-model="wish.per_domain"
+      :items="numbers(1, defaults?.most_parity)"
+      :label="`Strips in one ${wish.level}`"
+      width="120"
+    />
     <VSelect v-model="wish.survives" :items="survives" label="Losses to survive" width="130" />
+    <VSelect
+      v-if="by === 'parity' && !wish.fast"
+      v-model="wish.landing"
+      :items="LANDINGS"
+      label="Lands first in"
+      width="118"
+    />
     <VCheckbox v-model="wish.fast" label="on the fast tier" />
     <VCheckbox v-model="wish.encrypted" label="encrypted" />
     <VTextField v-model="wish.meant_for" label="Meant for" maxlength="200" width="260" />

@@ -5,6 +5,6 @@ export default {
   fields: () => import("./PolicyFields.vue"),
   wants: "Give it a name.",
   begun: (wish) => Boolean(wish.name),
-  asks: ["policy", "by", "k", "m", "over"],
+  asks: ["policy", "by", "k", "m", "over", "share"],
   page: (about) => pathOf("policy", about),
 } satisfies KindOfChange;

@@ -167,6 +167,9 @@ const leads = computed(() => {
 .g-moving {
   background: repeating-linear-gradient(135deg, var(--slate) 0 2px, var(--slate-pale) 2px 4px);
 }
+.g-landing {
+  background: repeating-linear-gradient(0deg, var(--slate-pale) 0 5px, var(--slate) 5px 6px);
+}
 .g-written {
   background: var(--hay);
   color: var(--on-hay);
@@ -187,7 +190,8 @@ const leads = computed(() => {
 .g-free {
   background: var(--sheet);
 }
-.bar .g-unclaimed span {
+.bar .g-unclaimed span,
+.bar .g-landing span {
   background: var(--slate-pale);
 }
 .bar .g-promised span {

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 from pydantic import BaseModel, Field
 
+from foldbarn.api.bodies import Body
 from foldbarn.api.changes.models import ChangeLine
+from foldbarn.api.pools.models import Variant
 from foldbarn.changes.engine.effects import PoolAnswerRow
 from foldbarn.changes.kinds.policies.save_policy import SavePolicyParams
 from foldbarn.core.figures import Figure
@@ -89,9 +91,16 @@ class SpeedOut(BaseModel):
     late: float | None
 
 
+class CloserOut(BaseModel):
+    """The same strips, more of them in one domain. key: as it is pinned by; apart: how they lie, in words."""
+
+    key: str
+    apart: str
+
+
 class BenchRowOut(BaseModel):
-    """One scheme on a pool's disks. Where it cannot be held, against and cure say why and what would help.
-    key: names it among all, as it is pinned by.
+    """One scheme on a pool's disks. Where it cannot be held, against and cure say why and what would help,
+    and closer is a scheme that can be. key: names it among all, as it is pinned by.
     """
 
     key: str
@@ -100,6 +109,8 @@ class BenchRowOut(BaseModel):
     level: str
     k: int
     m: int
+    per_domain: int
+    closer: CloserOut | None
     usual: bool
     against: str
     cure: str
@@ -109,6 +120,7 @@ class BenchRowOut(BaseModel):
     needs: int
     to_heal: int
     small_write: WorkOut
+    landed: WorkOut | None  # the same where it lands first
     large_write: WorkOut
     read_short: WorkOut
     repair_disk: RemadeOut | None
@@ -137,6 +149,13 @@ class BenchIn(LoadIn):
     pool: str
     level: Level
     pin: list[str] = Field(default_factory=list, max_length=20)
+
+
+class PaperIn(LoadIn, Body):
+    """Machines on paper whose schemes are laid side by side at a level."""
+
+    plan: Variant
+    level: Level
 
 
 class BenchOut(BaseModel):

@@ -14,8 +14,10 @@ from foldbarn.api.policies.models import (
     BenchIn,
     BenchOut,
     BenchRowOut,
+    CloserOut,
     LoadIn,
     OpposedOut,
+    PaperIn,
     PolicyOut,
     PolicyPage,
     RemadeOut,
@@ -37,7 +39,7 @@ from foldbarn.core.policies.performance import DiskWork, Load
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.pools.repair import Repair
-from foldbarn.core.pools.sizing import LEFT_OUT, say_chance
+from foldbarn.core.pools.sizing import LEFT_OUT, on_paper, read_plan, say_chance
 from foldbarn.core.site import Pool, SiteView, Volume
 from foldbarn.store.tables import ChangeRow
 
@@ -55,11 +57,27 @@ def bench_out(view: SiteView, asked: BenchIn) -> BenchOut:
     )
 
 
+def paper_out(asked: PaperIn) -> BenchOut:
+    """The same for machines on paper. Raises NotPossible where their plan cannot be read."""
+    wish, load = asked.plan.meant(), asked.meant()
+    view, pool = on_paper(read_plan(asked.plan.text), wish)
+    rows = lay_side_by_side(view, pool, schemes_at(asked.level), load, wish)
+    return BenchOut(
+        pool=pool.name,
+        level=asked.level,
+        load=LoadIn(**asked.model_dump(include={"load", "reads", "block"})),
+        pinned=[],
+        rows=[_bench_row(row, pool) for row in rows],
+        left_out=f"{LEFT_OUT} {SPEED_LEFT_OUT}",
+    )
+
+
 def _pinned(view: SiteView, key: str, load: Load) -> BenchRowOut:
-    """A scheme by its key: pool, level, k and m. Raises NotFound, NotPossible."""
+    """A scheme by its key: pool, level, k, m and strips a domain. Raises NotFound, NotPossible."""
     try:
-        name, level, k, m = key.rsplit("/", 3)
-        scheme = Scheme(int(k), int(m), Level(level))
+        name, level, *numbers = key.rsplit("/", 4)
+        k, m, per_domain = map(int, numbers)
+        scheme = Scheme(k, m, Level(level), per_domain)
     except ValueError as error:
         words = f"'{key}' names no scheme."
         raise NotPossible(words, about="pin", next_step="Pin schemes from the bench.") from error
@@ -74,19 +92,31 @@ def bench_csv(bench: BenchOut) -> str:
     out = csv.writer(text, lineterminator="\r\n")
     levels = [level.value for level in Level]
     out.writerow(
-        ["scheme", "pool", "level", "k", "m", "cannot be held", "usable, bytes", "1 TiB takes, bytes"]
+        [
+            "scheme",
+            "pool",
+            "level",
+            "k",
+            "m",
+            "strips a domain",
+            "cannot be held",
+            "usable, bytes",
+            "1 TiB takes, bytes",
+        ]
         + [f"{level}s survived" for level in levels]
-        + ["needs", "to heal", "small write: reads", "small write: writes", "whole stripe: writes"]
+        + ["needs", "to heal", "small write: reads", "small write: writes", "landed: writes"]
+        + ["whole stripe: writes"]
         + ["read, one lost: reads", "disk remade, s", "node remade, s", "loss a year"]
         + ["most operations a second", "limited by", "mean, s", "99 of 100, s"]
     )
     for row in [*bench.pinned, *bench.rows]:
         speed = row.speed
         out.writerow(
-            [row.counted, row.pool, row.level, row.k, row.m, row.against]
+            [row.counted, row.pool, row.level, row.k, row.m, row.per_domain, row.against]
             + [int(row.usable.value) if row.usable else "", int(row.takes.value)]
             + [row.survives.get(Level(level), 0) if not row.against else "" for level in levels]
-            + [row.needs, row.to_heal, row.small_write.reads, row.small_write.writes, row.large_write.writes]
+            + [row.needs, row.to_heal, row.small_write.reads, row.small_write.writes]
+            + [row.landed.writes if row.landed else "", row.large_write.writes]
             + [row.read_short.reads if row.m else ""]
             + [of.seconds if of else "" for of in (row.repair_disk, row.repair_node)]
             + [row.chance]
@@ -103,13 +133,15 @@ def _bench_row(row: BenchRow, pool: Pool) -> BenchRowOut:
         return RemadeOut(seconds=repair.seconds, waits=repair.replacing) if repair else None
 
     return BenchRowOut(
-        key=f"{pool.name}/{row.scheme.level.value}/{row.scheme.k}/{row.scheme.m}",
+        key=_key(pool, row.scheme),
         pool=pool.name,
         speed=SpeedOut(**asdict(row.speed)) if row.speed else None,
         counted=row.scheme.counted(),
         level=row.scheme.level.value,
         k=row.scheme.k,
         m=row.scheme.m,
+        per_domain=row.scheme.per_domain,
+        closer=CloserOut(key=_key(pool, row.closer), apart=row.closer.apart()) if row.closer else None,
         usual=row.scheme == pool.usual,
         against=row.against.sentence if row.against else "",
         cure=row.against.cure if row.against else "",
@@ -119,12 +151,17 @@ def _bench_row(row: BenchRow, pool: Pool) -> BenchRowOut:
         needs=row.needs,
         to_heal=row.to_heal,
         small_write=work(row.small_write),
+        landed=work(row.landed) if row.landed else None,
         large_write=work(row.large_write),
         read_short=work(row.read_short),
         repair_disk=remade(row.repair_disk),
         repair_node=remade(row.repair_node),
         chance=say_chance(row.chance) if row.against is None else "",
     )
+
+
+def _key(pool: Pool, scheme: Scheme) -> str:
+    return f"{pool.name}/{scheme.level.value}/{scheme.k}/{scheme.m}/{scheme.per_domain}"
 
 
 def standing_out(view: SiteView, volume: Volume) -> StandingOut | None:
@@ -176,10 +213,12 @@ def policy_page(view: SiteView, policy: Policy, history: Sequence[ChangeRow]) ->
         data=None if scheme.is_mirror else scheme.k,
         parity=None if scheme.is_mirror else scheme.m,
         level=scheme.level,
+        per_domain=scheme.per_domain,
         # What survives all that its protection can goes on doing so when that becomes another.
         survives=None if policy.wishes.survives == scheme.survives else policy.wishes.survives,
         fast=policy.wishes.fast,
         encrypted=policy.wishes.encrypted,
+        landing=policy.wishes.landing,
         meant_for=policy.meant_for,
         draft=policy.draft,
     )

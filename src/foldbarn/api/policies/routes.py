@@ -6,8 +6,15 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Response
 
-from foldbarn.api.policies.models import AdoptionOut, BenchIn, BenchOut, PolicyOut, PolicyPage
-from foldbarn.api.policies.pictures import adoption_out, bench_csv, bench_out, policy_out, policy_page
+from foldbarn.api.policies.models import AdoptionOut, BenchIn, BenchOut, PaperIn, PolicyOut, PolicyPage
+from foldbarn.api.policies.pictures import (
+    adoption_out,
+    bench_csv,
+    bench_out,
+    paper_out,
+    policy_out,
+    policy_page,
+)
 from foldbarn.core.touching import Thing
 from foldbarn.store import changes as changes_kept
 from foldbarn.store.database import transaction
@@ -38,6 +45,12 @@ def bench_as_csv(asked: Annotated[BenchIn, Query()]) -> Response:
         media_type="text/csv",
         headers={"Content-Disposition": 'attachment; filename="schemes.csv"'},
     )
+
+
+@routes.post("/sizing/schemes")
+def paper_bench(asked: PaperIn) -> BenchOut:
+    """Schemes side by side on machines on paper."""
+    return paper_out(asked)
 
 
 @routes.get("/adoptions")

@@ -10,8 +10,9 @@ from foldbarn.api.bodies import Body, StateOut
 from foldbarn.changes.engine.effects import RoleRow
 from foldbarn.core.figures import Figure
 from foldbarn.core.pools.printing import PrintedLedger
-from foldbarn.core.pools.protection import Level
+from foldbarn.core.pools.protection import Level, mirror
 from foldbarn.core.pools.repair import Repair
+from foldbarn.core.pools.sizing import Settings
 from foldbarn.core.site import Tier
 
 
@@ -149,6 +150,11 @@ class Variant(SizingSettings):
 
     name: str = Field(max_length=80)
     text: str = Field(max_length=400_000)
+
+    def meant(self) -> Settings:
+        """How its pool would be set: a mirror, whose extents are one strip of data. Raises NotPossible."""
+        same = self.model_dump(exclude={"name", "text", "copies", "level", "extent_bytes"})
+        return Settings(scheme=mirror(self.copies, self.level), strip_bytes=self.extent_bytes, **same)
 
 
 class SizingIn(Body):

@@ -8,8 +8,7 @@ from foldbarn.api.pools.models import PlanText, PoolOut, PoolPage, SizingIn, Siz
 from foldbarn.api.pools.pictures import pool_out, pool_page_out, sizing_out
 from foldbarn.changes.text import text_of, write_text
 from foldbarn.core.errors import BarnError
-from foldbarn.core.pools.protection import mirror
-from foldbarn.core.pools.sizing import LEFT_OUT, Settings, comparison_csv, read_plan
+from foldbarn.core.pools.sizing import LEFT_OUT, comparison_csv, read_plan
 from foldbarn.services import changes, site
 from foldbarn.services import sizing as sizing_service
 from foldbarn.store.database import transaction
@@ -53,7 +52,7 @@ def size_plans_csv(wish: SizingIn) -> Response:
     """The comparison as CSV. Refused where a plan cannot be read."""
     found = []
     for variant in wish.variants:
-        sizing = sizing_service.size_plan(variant.text, _settings(variant))
+        sizing = sizing_service.size_plan(variant.text, variant.meant())
         if isinstance(sizing, BarnError):
             raise sizing
         found.append((variant.name, sizing))
@@ -76,14 +75,8 @@ def size_site() -> PlanText:
     return PlanText(text=sizing_service.plan_of_site())
 
 
-def _settings(variant: Variant) -> Settings:
-    # The bench sizes mirrors, whose extents are one strip of data.
-    same = variant.model_dump(exclude={"name", "text", "copies", "level", "extent_bytes"})
-    return Settings(scheme=mirror(variant.copies, variant.level), strip_bytes=variant.extent_bytes, **same)
-
-
 def _sized(variant: Variant) -> SizingOut:
-    sizing = sizing_service.size_plan(variant.text, _settings(variant))
+    sizing = sizing_service.size_plan(variant.text, variant.meant())
     if isinstance(sizing, BarnError):
         return SizingOut(name=variant.name, problem=sizing.sentence, next_step=sizing.next_step or "")
     return sizing_out(variant.name, sizing)

@@ -37,6 +37,20 @@ class AnewOut(BaseModel):
     bytes: int
 
 
+class LandingOut(BaseModel):
+    """Where what is written to a volume lands first: its copies in words, the losses that these survive, the
+    bytes that it has room for and takes on disks, those that wait there to settle, and how they are.
+    """
+
+    counted: str
+    survives: int
+    bytes: int
+    on_disks: int
+    waiting: int
+    forming: bool
+    data: DataState
+
+
 class VolumeOut(BaseModel):
     name: str
     pool: str
@@ -55,6 +69,7 @@ class VolumeOut(BaseModel):
     extent_bytes: int
     forming: bool
     anew: AnewOut | None
+    landing: LandingOut | None
     state: StateOut
     data: DataState
     fate: FateOut
@@ -86,10 +101,13 @@ class VolumePage(VolumeOut):
 
 
 class MoreOut(BaseModel):
-    """How much more its pool would take with a volume's protection, and what limits it."""
+    """How much more its pool would take as a volume is, and what limits it: its tier, or the room for
+    landings.
+    """
 
     bytes: int
     limit: Limit
+    for_landing: bool
 
 
 class StripOut(BaseModel):

@@ -13,18 +13,19 @@ from foldbarn.api.volumes.models import (
     AnewOut,
     ExtentOut,
     FateOut,
+    LandingOut,
     MoreOut,
     StripOut,
     VolumeOut,
     VolumePage,
     WhatIf,
 )
-from foldbarn.core.arrays import Flags
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
-from foldbarn.core.pools.capacity import most_that_fits
-from foldbarn.core.site import Ply, SiteView, Volume
-from foldbarn.core.volumes.loss import fate, present_strips, without
+from foldbarn.core.policies.matching import room_for
+from foldbarn.core.policies.policy import Wishes
+from foldbarn.core.site import Ply, SiteView, Tier, Volume
+from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
 from foldbarn.core.watch.lamps import Outlook, worst
 from foldbarn.store.tables import ChangeRow, VolumeRow
 
@@ -34,16 +35,17 @@ MOST_MISSING = 2000  # notches drawn on one copy's line
 def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
     view = outlook.view
     volume, found = view.volumes[row], outlook.fates[row]
-    ply = volume.plies[0]  # a volume has one until policies give it more
+    ply, landing = volume.whole, volume.landing
     footprint = make_figure(
         f"{volume.name} on disks",
         "bytes",
         [
-            Part("+", "extents", volume.extents, "count"),
+            Part("+", "extents", ply.extents, "count"),
             Part("×", "bytes of a strip", view.pools[volume.pool].strip_bytes, "bytes"),
             Part(
                 "×", "copies" if ply.scheme.is_mirror else "strips of an extent", ply.scheme.strips, "count"
             ),
+            *([Part("+", "its landing", _landing_bytes(view, landing), "bytes")] if landing else []),
         ],
         "Room is set aside when the volume is made. Strips that are missing now are counted too.",
     )
@@ -61,10 +63,11 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "survives": ply.scheme.survives,
         "tier": ply.tier.value,
         "written_bytes": volume.written_bytes,
-        "extents": volume.extents,
+        "extents": ply.extents,
         "extent_bytes": view.data_bytes(ply),
         "forming": volume.forming,
         "anew": _anew_out(view, volume),
+        "landing": _landing_out(view, volume),
         "state": StateOut.of(outlook.volume(row)),
         "data": found.state,
         "footprint": footprint,
@@ -76,6 +79,27 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
             lost=found.lost,
         ),
     }
+
+
+def _landing_bytes(view: SiteView, landing: Ply) -> int:
+    """What it takes on disks."""
+    return landing.placement.size * view.pools[landing.pool].strip_bytes
+
+
+def _landing_out(view: SiteView, volume: Volume) -> LandingOut | None:
+    landing = volume.landing
+    if landing is None:
+        return None
+    found = fate(view, landing)
+    return LandingOut(
+        counted=landing.scheme.counted(),
+        survives=landing.scheme.survives,
+        bytes=landing.extents * view.pools[landing.pool].strip_bytes,
+        on_disks=_landing_bytes(view, landing),
+        waiting=volume.waiting_bytes,
+        forming=landing.forming,
+        data=found.state,
+    )
 
 
 def _anew_out(view: SiteView, volume: Volume) -> AnewOut | None:
@@ -107,12 +131,11 @@ def volume_page(
     view = outlook.view
     volume = view.volume(name)
     row = _row_of(view, volume)
-    ply, strip_bytes = volume.plies[0], view.pools[volume.pool].strip_bytes
-    held = np.bincount(view.rows(ply).reshape(-1), minlength=len(view.disks) + 1)[:-1]
+    ply, strip_bytes = volume.whole, view.pools[volume.pool].strip_bytes
+    lies = np.concatenate([view.rows(part).reshape(-1) for part in volume.plies])
+    held = np.bincount(lies, minlength=len(view.disks) + 1)[:-1]
     missing = ~present_strips(view, ply)
     level = ply.scheme.level
-    domain_of = np.append(view.domain_of(level), -1)[view.rows(ply)]
-    readable = np.where(missing, -1, domain_of)  # a strip that is away already is not lost once more
     names = view.domain_names(level)
     return VolumePage.model_validate(
         _volume_fields(outlook, row)
@@ -122,7 +145,7 @@ def volume_page(
             "missing": [
                 np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist() for s in range(ply.scheme.strips)
             ],
-            "missing_count": int(missing.sum()),
+            "missing_count": sum(int((~present_strips(view, part)).sum()) for part in volume.plies),
             "holders": StateOut.of(
                 worst(
                     outlook.node_with_disks(n)
@@ -130,8 +153,8 @@ def volume_page(
                 )
             ),
             "what_if": [
-                _what_if(view, ply, names[d], readable == d, d)
-                for d in np.unique(readable[readable >= 0]).tolist()
+                _what_if(view, volume, names[d], d)
+                for d in np.unique(view.domain_of(level)[(held > 0) & view.disk_ready]).tolist()
             ],
             "change": stored.change_id if stored else None,
             "made_at": stored.made_at if stored else None,
@@ -143,28 +166,31 @@ def volume_page(
 def more_out(view: SiteView, name: str) -> MoreOut:
     """Raises NotFound."""
     volume = view.volume(name)
-    ply = volume.plies[0]
-    fit = most_that_fits(view, view.pools[volume.pool], ply.scheme, ply.tier)
-    return MoreOut(bytes=fit.extents * view.data_bytes(ply), limit=fit.limit)
+    policy, scheme = view.policy_of(volume), volume.whole.scheme
+    wishes = policy.wishes if policy else Wishes(scheme, scheme.survives, fast=volume.whole.tier == Tier.FAST)
+    room = room_for(view, view.pools[volume.pool], wishes)
+    return MoreOut(bytes=room.bytes, limit=room.limit, for_landing=room.for_landing)
 
 
-def _what_if(view: SiteView, ply: Ply, name: str, hit: Flags, domain: int) -> WhatIf:
-    after = fate(view, ply, without(view, ply.scheme.level, domain))
-    return WhatIf(
-        domain=name, extents_hit=int(hit.any(axis=1).sum()), unreadable=after.unavailable + after.lost
-    )
+def _what_if(view: SiteView, volume: Volume, name: str, domain: int) -> WhatIf:
+    """What is away already is not lost once more."""
+    level = volume.whole.scheme.level
+    left = without(view, level, domain)
+    after = fate_of(view, volume, left)
+    goes = np.append(view.disk_ready & ~left, False)
+    hit = sum(int(goes[view.rows(ply)].any(axis=1).sum()) for ply in volume.plies)
+    return WhatIf(domain=name, extents_hit=hit, unreadable=after.unavailable + after.lost)
 
 
 def extent_out(view: SiteView, name: str, number: int) -> ExtentOut:
     """Where the copies of one extent (counted from 0) lie. Raises NotFound."""
     volume = view.volume(name)
-    if not 0 <= number < volume.extents:
-        raise NotFound(
-            f"{volume.name} has extents 0 to {volume.extents - 1}, and no {number}.", about="extent"
-        )
+    last = volume.whole.extents - 1
+    if not 0 <= number <= last:
+        raise NotFound(f"{volume.name} has extents 0 to {last}, and no {number}.", about="extent")
     strips = []
-    names = volume.plies[0].scheme.strip_names()
-    for strip, row in enumerate(view.rows(volume.plies[0])[number].tolist()):
+    names = volume.whole.scheme.strip_names()
+    for strip, row in enumerate(view.rows(volume.whole)[number].tolist()):
         disk = view.disks[row] if row < len(view.disks) else None
         strips.append(
             StripOut(

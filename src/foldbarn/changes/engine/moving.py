@@ -20,7 +20,7 @@ from foldbarn.changes.engine.runner import Asked, Run
 from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.moving.comparing import Places, Strips, differences, held_by, placed
-from foldbarn.core.moving.moves import Busy, Moves, crowds, say_hindrances, startable
+from foldbarn.core.moving.moves import Busy, Moves, crowds, lies_apart, say_hindrances, startable
 from foldbarn.core.moving.readings import Readings, readings
 from foldbarn.core.moving.rebuild import plan_rebuild
 from foldbarn.core.site import Contact, Disk, Pool, SiteView
@@ -156,16 +156,18 @@ def stop_moving(run: Run) -> None:
         announce(session, "site")
 
 
-def _domain_now(view: SiteView) -> Callable[[int, int], int]:
-    """The domain, at the level of a ply, of a disk (both by number); -1 for a disk that is lost."""
-    domains = {n: view.domain_of(p.scheme.level) for n, p in view.ply_numbered.items()}
-    lost = view.disk_given_up & ~view.disk_ready
+def apart_now(view: SiteView) -> Callable[[int, int, list[int]], bool]:
+    """Whether a strip of a ply may lie on a disk beside others on these, all by number. What lies on a disk
+    that is lost is in nobody's way.
+    """
+    lost = np.append(view.disk_given_up & ~view.disk_ready, True)
 
-    def domain(ply: int, disk: int) -> int:
-        row = int(view.row_of_number[disk])
-        return int(domains[ply][row]) if row < len(view.disks) and not lost[row] else -1
+    def apart(ply: int, disk: int, others: list[int]) -> bool:
+        there = [other for other in others if not lost[view.row_of_number[other]]]
+        gone = bool(lost[view.row_of_number[disk]])
+        return gone or lies_apart(view, view.ply_numbered[ply], disk, there)
 
-    return domain
+    return apart
 
 
 def _arrive(run: Run, view: SiteView, order: str, finished: tuple[int, ...]) -> None:
@@ -182,7 +184,7 @@ def _arrive(run: Run, view: SiteView, order: str, finished: tuple[int, ...]) -> 
         if not arrived:
             return
         wanted = [(m.ply_id, m.extent, m.strip, m.leaves, m.to_disk) for m in arrived if m.ply_id in sizes]
-        done = {one[:3] for one in set_strips(session, wanted, _domain_now(view))}
+        done = {one[:3] for one in set_strips(session, wanted, apart_now(view))}
         whole = [m for m in arrived if (m.ply_id, m.extent, m.strip) in done]
         store_moves.set_state(session, [m.id for m in whole], "copied")
         store_moves.set_state(session, [m.id for m in arrived if m not in whole], "withdrawn")
@@ -338,7 +340,7 @@ class Mover:
             now = load_view(session)
             fits = startable(now, unwritten).tolist()
             wanted = [place for place, one_fits in zip(places, fits, strict=True) if one_fits]
-            placed = set_strips(session, wanted, _domain_now(now))
+            placed = set_strips(session, wanted, apart_now(now))
             announce(session, "site")
         return bool(placed)
 

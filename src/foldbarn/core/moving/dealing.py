@@ -1,22 +1,37 @@
-"""Dealing strips to disks by shares of free room, keeping each away from the domains that its extent holds
-already.
-"""
+"""Dealing strips to disks by shares of free room, keeping each away from where its extent lies already."""
 
 from __future__ import annotations
 
 import heapq
+from dataclasses import dataclass
 
 import numpy as np
 
 from foldbarn.core.arrays import Flags, Ints
+from foldbarn.core.moving.apart import disks_open_to, domains_full, may_join
 from foldbarn.core.pools.placement import deal_shares, quotas
 
 _ROUNDS = 24
 _LEAST_PROGRESS = 50  # a round that places less than one in so many of what waits is the last
 
 
+@dataclass(frozen=True, slots=True, eq=False)
+class Beside:
+    """Where the others of each strip's extent lie: their domains and their disk rows, [strips, others], -1
+    for those that lie nowhere. most: strips of an extent that a domain may hold.
+    """
+
+    domains: Ints
+    disks: Ints
+    most: int = 1
+
+    def of(self, strips: Ints | Flags) -> Beside:
+        """Of some of the strips."""
+        return Beside(self.domains[strips], self.disks[strips], self.most)
+
+
 def deal_in_turn(
-    forbidden: Ints,
+    beside: Beside,
     room: Ints,
     first: list[Flags | Ints],
     domain_of: Ints,
@@ -25,12 +40,10 @@ def deal_in_turn(
 ) -> Ints:
     """A disk row for each strip, [strips], -1 where none fits; takes what it gives from `room` in place.
 
-    forbidden: [strips, others] domains held by the extent's other strips, -1 for none; room, domain_of,
-    node_of:
-    [disks]. first: parts of the room to be offered before the rest: on flagged disks, or no more than these
-    numbers.
+    room, domain_of, node_of: [disks]. first: parts of the room to be offered before the rest: on flagged
+    disks, or no more than these numbers.
     """
-    to = np.full(len(forbidden), -1, dtype=np.int64)
+    to = np.full(len(beside.domains), -1, dtype=np.int64)
     for part in [*first, None]:
         waiting = np.flatnonzero(to < 0)
         if part is None:
@@ -42,20 +55,20 @@ def deal_in_turn(
         if not len(waiting) or not offer.any():
             continue
         before = offer.copy()
-        to[waiting] = _deal(forbidden[waiting], offer, domain_of, node_of, rng)
+        to[waiting] = _deal(beside.of(waiting), offer, domain_of, node_of, rng)
         room -= before - offer
         if part is not None and part.dtype != np.bool_:
             part -= np.minimum(part, before - offer)
     return to
 
 
-def _deal(forbidden: Ints, room: Ints, domain_of: Ints, node_of: Ints, rng: np.random.Generator) -> Ints:
+def _deal(beside: Beside, room: Ints, domain_of: Ints, node_of: Ints, rng: np.random.Generator) -> Ints:
     """First by shares of free room (dealt at random, redealt where a domain is forbidden), then one by one to
     the allowed domain with the most room."""
-    to = np.full(len(forbidden), -1, dtype=np.int64)
-    waiting = np.arange(len(forbidden))
+    to = np.full(len(beside.domains), -1, dtype=np.int64)
+    waiting = np.arange(len(beside.domains))
     for _ in range(_ROUNDS):
-        waiting = waiting[_has_open_domain(forbidden[waiting], room, domain_of)]
+        waiting = waiting[_has_open_disk(beside.of(waiting), room, domain_of)]
         total = min(len(waiting), int(room.sum()))
         if not total:
             return to
@@ -63,34 +76,28 @@ def _deal(forbidden: Ints, room: Ints, domain_of: Ints, node_of: Ints, rng: np.r
         rng.shuffle(hand)
         rng.shuffle(waiting)
         paired = waiting[: len(hand)]
-        good = (forbidden[paired] != domain_of[hand][:, None]).all(axis=1)
+        others = beside.of(paired)
+        good = may_join(others.domains, others.disks, beside.most, domain_of[hand], hand)
         to[paired[good]] = hand[good]
         np.subtract.at(room, hand[good], 1)
         waiting = np.concatenate([paired[~good], waiting[len(hand) :]])
         if int(good.sum()) * _LEAST_PROGRESS < len(waiting):
             break
-    return _deal_one_by_one(to, waiting, forbidden, room, domain_of)
+    return _deal_one_by_one(to, waiting, beside, room, domain_of)
 
 
-def _has_open_domain(forbidden: Ints, room: Ints, domain_of: Ints) -> Flags:
-    """Whether a strip may go to any domain with room, [strips]. What an extent holds is in different domains,
-    but -1s.
-    """
-    with_room = np.zeros(int(domain_of.max(initial=0)) + 2, dtype=np.bool_)
-    with_room[domain_of[room > 0]] = True
-    with_room[-1] = False
-    barred = with_room[forbidden]
-    for later in range(1, forbidden.shape[1]):
-        barred[:, later] &= (forbidden[:, :later] != forbidden[:, later : later + 1]).all(axis=1)
-    found: Flags = barred.sum(axis=1) < int(with_room.sum())
+def _has_open_disk(beside: Beside, room: Ints, domain_of: Ints) -> Flags:
+    """Whether a strip may go to any disk with room, [strips]."""
+    open_to = disks_open_to(beside.domains, beside.disks, beside.most, room > 0, domain_of)
+    found: Flags = open_to > 0
     return found
 
 
-def _deal_one_by_one(to: Ints, waiting: Ints, forbidden: Ints, room: Ints, domain_of: Ints) -> Ints:
+def _deal_one_by_one(to: Ints, waiting: Ints, beside: Beside, room: Ints, domain_of: Ints) -> Ints:
     """The rest of a deal: each strip goes to the fullest-of-room disk of the allowed domain with the most
     room.
     """
-    waiting = waiting[_has_open_domain(forbidden[waiting], room, domain_of)]
+    waiting = waiting[_has_open_disk(beside.of(waiting), room, domain_of)]
     if not len(waiting):
         return to
     disks: dict[int, list[tuple[int, int]]] = {}
@@ -104,24 +111,45 @@ def _deal_one_by_one(to: Ints, waiting: Ints, forbidden: Ints, room: Ints, domai
     # Entries are (-room, domain); one domain has one entry, so that those skipped are put back as they were.
     domains = [(-count, domain) for domain, count in left.items()]
     heapq.heapify(domains)
-    for strip, barred in zip(waiting.tolist(), forbidden[waiting].tolist(), strict=True):
+    full = domains_full(beside.domains[waiting], beside.most).tolist()
+    own = beside.disks[waiting].tolist()
+    for strip, barred, held in zip(waiting.tolist(), full, own, strict=True):
         skipped = []
-        while domains and domains[0][1] in barred:
-            skipped.append(heapq.heappop(domains))
-        if domains:
+        while domains:
             count, domain = heapq.heappop(domains)
-            free, disk = heapq.heappop(disks[domain])
+            disk = -1 if domain in barred else _roomiest(disks[domain], held)
+            if disk < 0:
+                skipped.append((count, domain))
+                continue
             to[strip] = disk
             room[disk] -= 1
-            if free < -1:
-                heapq.heappush(disks[domain], (free + 1, disk))
             if count < -1:
                 heapq.heappush(domains, (count + 1, domain))
+            break
         for entry in skipped:
             heapq.heappush(domains, entry)
         if not domains:
             break
     return to
+
+
+def _roomiest(heap: list[tuple[int, int]], held: list[int]) -> int:
+    """Takes a place on the disk with the most room that is not one of those held, off a heap of (-room, disk
+    row); -1 where there is none.
+    """
+    skipped = []
+    found = -1
+    while heap and found < 0:
+        free, disk = heapq.heappop(heap)
+        if disk in held:
+            skipped.append((free, disk))
+            continue
+        found = disk
+        if free < -1:
+            skipped.append((free + 1, disk))
+    for entry in skipped:
+        heapq.heappush(heap, entry)
+    return found
 
 
 def deal_by_domain(room: Ints, domain_of: Ints, node_of: Ints, total: int) -> Ints:

@@ -1,12 +1,12 @@
 """Chains of exchanges: a place for a strip that has none, by moving others out of its way.
 
-An extent's strips and the disks form a bipartite graph: a strip may lie on any disk that takes strips and
-whose domain holds no other strip of its extent. Placing one more strip is then one more unit of flow, and a
-shortest augmenting path in that graph is a chain: this strip goes to that disk, whose strip goes to another,
-and so on to a disk with room. Layers are found backwards from the disks with room, and chains are looked up
-in them as in Dinic, "Algorithm for solution of a problem of maximum flow in a network with power estimation",
-Soviet Math. Doklady 11, 1970. What finds no chain can have no place, whatever else is moved: that is a
-finding, not a failure to search.
+An extent's strips and the disks form a bipartite graph: a strip may lie on any disk that takes strips, holds
+no other strip of its extent, and is in a domain that holds fewer of them than it may. Placing one more strip
+is then one more unit of flow, and a shortest augmenting path in that graph is a chain: this strip goes to
+that disk, whose strip goes to another, and so on to a disk with room. Layers are found backwards from the
+disks with room, and chains are looked up in them as in Dinic, "Algorithm for solution of a problem of maximum
+flow in a network with power estimation", Soviet Math. Doklady 11, 1970. What finds no chain can have no
+place, whatever else is moved: that is a finding, not a failure to search.
 
 Volumes that are kept apart at different levels share disks, and may stand in one search: each strip is judged
 by the domains of its own ply's level.
@@ -21,6 +21,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags, Ints
+from foldbarn.core.moving.apart import disks_open_to
 from foldbarn.core.site import Ply, SiteView
 
 FAR = np.iinfo(np.int32).max  # a disk from which no chain leads to room
@@ -33,12 +34,13 @@ class Block:
     at: [extents, strips] disk row where each lies, or will lie by the plan so far; the number of disks for
     nowhere.
     Altered in place. loose: [extents, strips] strips that a chain may move. domain_of: [disks + 1] the domain
-    of each row at the ply's level, and -1 for nowhere.
+    of each row at the ply's level, and -1 for nowhere. most: strips of an extent that a domain may hold.
     """
 
     at: Disks
     loose: Flags
     domain_of: Ints
+    most: int = 1
 
 
 @dataclass(slots=True, eq=False)
@@ -159,14 +161,11 @@ class Exchange:
                 break
             reached: list[Ints] = []
             for number, block in enumerate(self.blocks):
-                near = _domains_with(nearer, block.domain_of)
                 unreached = np.append((far[:-1] == FAR) & (self.takes | self.leaving), False)
                 extents, strips = np.nonzero(block.loose & unreached[block.at])
                 if not len(extents):
                     continue
-                # A strip can go nearer where a nearer domain holds no other strip of its extent; its own
-                # domain may do.
-                able = self._beside(number, near, extents, strips) < int(near.sum())
+                able = self._may_reach(number, nearer, extents, strips)
                 extents, strips = extents[able], strips[able]
                 rows = block.at[extents, strips].astype(np.int64)
                 if len(rows):
@@ -177,6 +176,21 @@ class Exchange:
             far[np.concatenate(reached)] = layer
         self._layers = _Layers(far[:disks], self._by_disk(found), self._offers(far[:disks]))
         return self._layers
+
+    def _may_reach(self, number: int, near: Flags, extents: Ints, strips: Ints) -> Flags:
+        """Whether strips may lie on any disk of those flagged, [strips], beside the others of their extent;
+        one in their own domain may do. near: [disks + 1].
+        """
+        block = self.blocks[number]
+        if block.most == 1:
+            domains_near = _domains_with(near, block.domain_of)
+            able: Flags = self._beside(number, domains_near, extents, strips) < int(domains_near.sum())
+            return able
+        at = block.at[extents]
+        at[np.arange(len(extents)), strips] = len(self.room)
+        domains = block.domain_of[at]
+        disks = np.where(domains < 0, -1, at)
+        return disks_open_to(domains, disks, block.most, near[:-1], block.domain_of[:-1]) > 0
 
     def _beside(self, number: int, near: Flags, extents: Ints, strips: Ints) -> Ints:
         """Domains, of those flagged, that hold another strip of the extent, [strips]; two strips in one count
@@ -235,11 +249,9 @@ class Exchange:
         return found
 
     def _reachable(self, layers: _Layers, number: int, extents: Ints, strips: Ints) -> Flags:
-        """Whether a strip that lies nowhere has a domain from which a chain leads to room, [strips]."""
+        """Whether a strip that lies nowhere has a disk from which a chain leads to room, [strips]."""
         reach = np.append((layers.far < FAR) & self.takes, False)
-        near = _domains_with(reach, self.blocks[number].domain_of)
-        free: Flags = self._beside(number, near, extents, strips) < int(near.sum())
-        return free
+        return self._may_reach(number, reach, extents, strips)
 
     # One chain. ------------------------------------------------------------------------------------
 
@@ -249,25 +261,38 @@ class Exchange:
         block = self.blocks[number]
         taken = block.domain_of[block.at[extent]].tolist()
         del taken[strip]
+        own = self._disks_beside(block, extent, strip)
         self._touched = {(number, extent)}
         for layer, domains in enumerate(self._layers.offers[number]):
             for domain, disks in domains:
-                if domain in taken:
+                if taken.count(domain) >= block.most:
                     continue
-                if (disk := self._make_room(disks, layer)) is not None:
+                if (disk := self._make_room(disks, layer, own)) is not None:
                     block.at[extent, strip] = disk
                     return True
         return False
 
-    def _make_room(self, disks: list[int], layer: int) -> int | None:
-        """Room for one strip on one of these disks, or None; disks that turn out to have none are struck off
-        the list.
+    def _disks_beside(self, block: Block, extent: int, strip: int) -> set[int]:
+        """Disks that hold another strip of an extent; where a domain may hold one, that says it already."""
+        if block.most == 1:
+            return set()
+        rows = block.at[extent].tolist()
+        del rows[strip]
+        return set(rows)
+
+    def _make_room(self, disks: list[int], layer: int, own: set[int]) -> int | None:
+        """Room for one strip on one of these disks, but for those of its own extent, or None; disks that turn
+        out to have none are struck off the list.
         """
-        while disks:
-            disk = disks[-1]
+        place = len(disks)
+        while place:
+            place -= 1
+            disk = disks[place]
+            if disk in own:
+                continue
             if self._take(disk, layer):
                 return disk
-            disks.pop()
+            del disks[place]
         return None
 
     def _take(self, disk: int, layer: int) -> bool:
@@ -287,15 +312,16 @@ class Exchange:
             if block.at[extent, strip] != disk:
                 continue  # an earlier chain has moved it
             held = block.domain_of[block.at[extent]].tolist()
-            own = held.pop(strip)
+            home = held.pop(strip)
+            own = self._disks_beside(block, extent, strip)
             again = (number, extent) in self._touched
             self._touched.add((number, extent))
             for domain, disks in self._layers.offers[number][layer - 1]:
                 # An extent that this chain moves already may at most shift inside a domain: its domains stay
                 # as judged.
-                if domain in held or (again and domain != own):
+                if held.count(domain) >= block.most or (again and domain != home):
                     continue
-                if (to := self._make_room(disks, layer - 1)) is not None:
+                if (to := self._make_room(disks, layer - 1, own)) is not None:
                     block.at[extent, strip] = to
                     return True
             if not again:
@@ -333,7 +359,8 @@ def block_of(
         at[extent, strip] = to
         under_way[extent, strip] = True
     domain_of = np.append(view.domain_of(ply.scheme.level), -1)
-    return Block(at, np.zeros(at.shape, dtype=np.bool_), domain_of), before, under_way
+    nothing = np.zeros(at.shape, dtype=np.bool_)
+    return Block(at, nothing, domain_of, ply.scheme.per_domain), before, under_way
 
 
 def _domains_with(disks: Flags, domain_of: Ints) -> Flags:
@@ -380,17 +407,19 @@ def settle_within_extents(block: Block, before: Disks, ready: Flags) -> None:
     for extent in several[enters].tolist():
         strips = np.flatnonzero(changed[extent]).tolist()
         places = block.at[extent, strips].tolist()
-        rest = []
-        for strip in strips:
+        for strip in list(strips):  # first those whose own disk is among the places, which may stay there
+            row = int(before[extent, strip])
+            if row in places:
+                places.remove(row)
+                strips.remove(strip)
+                block.at[extent, strip] = row
+        for strip in list(strips):
             row = int(before[extent, strip])
             domain = int(block.domain_of[row]) if ready[row] else -1
-            own = next((p for p in places if p == row), None)
-            if own is None:
-                own = next((p for p in places if domain >= 0 and int(block.domain_of[p]) == domain), None)
-            if own is None:
-                rest.append(strip)
-            else:
-                places.remove(own)
-                block.at[extent, strip] = own
-        for strip, place in zip(rest, places, strict=True):
+            near = next((p for p in places if domain >= 0 and int(block.domain_of[p]) == domain), None)
+            if near is not None:
+                places.remove(near)
+                strips.remove(strip)
+                block.at[extent, strip] = near
+        for strip, place in zip(strips, places, strict=True):
             block.at[extent, strip] = place

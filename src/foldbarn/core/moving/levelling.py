@@ -9,6 +9,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags, Ints
+from foldbarn.core.moving.apart import may_join
+from foldbarn.core.moving.dealing import Beside
 from foldbarn.core.moving.exchange import Block, Exchange, block_of, settle_within_extents
 from foldbarn.core.moving.moves import (
     NO_MOVES,
@@ -20,7 +22,7 @@ from foldbarn.core.moving.moves import (
     startable,
     takes_strips,
 )
-from foldbarn.core.pools.placement import quotas, shares
+from foldbarn.core.pools.placement import quotas, shares, usable_slots
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import Ply, Pool, SiteView, Tier
 
@@ -42,10 +44,12 @@ def level_targets(view: SiteView, pool: Pool) -> Ints:
     for (tier, level, strips, per_domain), extents in sorted(wishes.items()):
         rows = view.in_pool(pool, Tier(tier))
         slots = np.where(view.disk_open[rows], view.disk_slots[rows], 0)
+        if per_domain > 1:
+            slots = np.minimum(slots, extents)  # no disk holds two strips of an extent
         domain_of = view.domain_of(Level(level))[rows]
         labels, index = np.unique(domain_of, return_inverse=True)
         room = np.bincount(index, weights=slots, minlength=len(labels)).astype(np.int64)
-        if np.count_nonzero(room) * per_domain < strips:
+        if usable_slots(slots, domain_of, strips, per_domain) == 0:
             return view.disk_used.copy()  # nothing can be levelled while too few domains are there
         # What is already there decides which way a share is rounded, so that no strip moves for a fraction's
         # sake.
@@ -176,8 +180,12 @@ def _level_directly(found: _Levelled, surplus: Ints, need: Ints, rng: np.random.
         candidates = np.flatnonzero(here & ~moving & ~found.under_way[:, strip])
         if not len(candidates) or not need.any():
             continue
-        others = np.delete(domains, strip, axis=1)
-        picked, to = _exchange(candidates, held[:, strip], others, surplus, need, block.domain_of[:-1], rng)
+        beside = Beside(
+            np.delete(domains, strip, axis=1),
+            np.delete(np.where(domains < 0, -1, held), strip, axis=1),
+            block.most,
+        )
+        picked, to = _exchange(candidates, held[:, strip], beside, surplus, need, block.domain_of[:-1], rng)
         moving[picked] = True
         block.at[picked, strip] = to
 
@@ -192,7 +200,7 @@ def _moves_of(view: SiteView, found: _Levelled) -> Moves:
 def _exchange(
     candidates: Ints,
     held: Disks,
-    others: Ints,
+    beside: Beside,
     surplus: Ints,
     need: Ints,
     domain_of: Ints,
@@ -216,7 +224,8 @@ def _exchange(
         if not pairs:
             break
         offer, hand = offer[:pairs], hand[:pairs]
-        good = (others[offer] != domain_of[hand][:, None]).all(axis=1)
+        others = beside.of(offer)
+        good = may_join(others.domains, others.disks, beside.most, domain_of[hand], hand)
         picked.append(offer[good])
         to.append(hand[good])
         np.subtract.at(surplus, held[offer[good]], 1)

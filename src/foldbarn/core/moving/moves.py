@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -113,18 +113,27 @@ def open_room(view: SiteView, pool: Pool, tier: Tier) -> Ints:
 
 
 def crowds(view: SiteView, ply: int, extent: int, strip: int) -> bool:
-    """Whether a strip that stayed where it is would share its domain with another of its extent, there or on
-    its way.
+    """Whether a strip that stayed where it is would lie too close to others of its extent, there or on their
+    way.
     """
     mine = view.ply_numbered.get(ply)
     if mine is None:
         return False
-    domain_of = np.append(view.domain_of(mine.scheme.level), -1)
     lies = mine.placement[extent].tolist()
     others = [disk for s, disk in enumerate(lies) if s != strip and disk > 0]
     others += [to for (p, e, s), to in view.under_way.items() if (p, e) == (ply, extent) and s != strip]
-    rows = view.row_of_number
-    return int(domain_of[rows[lies[strip]]]) in {int(domain_of[rows[disk]]) for disk in others}
+    return not lies_apart(view, mine, lies[strip], others)
+
+
+def lies_apart(view: SiteView, ply: Ply, disk: int, others: Iterable[int]) -> bool:
+    """Whether a strip of a ply on one disk keeps the spread beside others of its extent on these, all by
+    number; one that is known no more keeps it beside any.
+    """
+    domain_of = np.append(view.domain_of(ply.scheme.level), -1)
+    domain = int(domain_of[view.row_of_number[disk]])
+    known = list(others)
+    beside = sum(int(domain_of[view.row_of_number[other]]) == domain for other in known)
+    return domain < 0 or (beside < ply.scheme.per_domain and disk not in known)
 
 
 def takes_strips(view: SiteView) -> Flags:

@@ -8,13 +8,15 @@ as well. So a strip is called stuck only where no arrangement of all that may mo
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags, Ints
-from foldbarn.core.moving.dealing import deal_in_turn
+from foldbarn.core.moving.apart import disks_open_to, too_close
+from foldbarn.core.moving.dealing import Beside, deal_in_turn
 from foldbarn.core.moving.exchange import Block, Exchange, block_of, settle_within_extents
 from foldbarn.core.moving.levelling import level_targets
 from foldbarn.core.moving.moves import (
@@ -43,20 +45,15 @@ def lost_strips(view: SiteView, ply: Ply) -> Flags:
 
 
 def crowded_strips(view: SiteView, ply: Ply) -> Flags:
-    """Strips to be moved apart, [extents, strips]: readable, in a domain that holds an earlier readable strip
-    of their extent.
+    """Strips to be moved apart, [extents, strips]: readable, in a domain that holds as many earlier readable
+    strips of their extent as it may, or on the disk of one.
 
     That comes about where nodes are put in other racks, or return when their strips were thought lost.
     """
     rows = view.rows(ply)
     ready = np.append(view.disk_ready, False)[rows]
     domains = np.where(ready, np.append(view.domain_of(ply.scheme.level), -1)[rows], -1)
-    crowded = np.zeros(rows.shape, dtype=np.bool_)
-    if ply.scheme.per_domain == 1:
-        for later in range(1, rows.shape[1]):
-            same = domains[:, :later] == domains[:, later : later + 1]
-            crowded[:, later] = same.any(axis=1) & ready[:, later]
-    return crowded
+    return too_close(domains, np.where(ready, rows, -1), ply.scheme.per_domain)
 
 
 def leaving_strips(view: SiteView, ply: Ply) -> Flags:
@@ -273,7 +270,7 @@ def _copy(guests: _Guests, staying: Flags | None) -> _Guests:
     if staying is not None:
         at[staying] = guests.before[staying]
         want &= ~staying
-    block = Block(at, np.zeros(at.shape, dtype=np.bool_), guests.block.domain_of)
+    block = replace(guests.block, at=at, loose=np.zeros(at.shape, dtype=np.bool_))
     return _Guests(guests.ply, block, guests.before, want, guests.under_way)
 
 
@@ -285,8 +282,13 @@ def _come_in_where_one_stays(view: SiteView, guests: _Guests) -> bool:
     ready = np.append(view.disk_ready, False)
     left = guests.want & (block.at == len(view.disks)) & ready[guests.before]
     for extent in np.flatnonzero(left.any(axis=1)).tolist():
-        stays = set(block.domain_of[guests.before[extent, left[extent]]].tolist())
-        if stays.intersection(block.domain_of[block.at[extent]].tolist()):
+        stay = guests.before[extent, left[extent]].tolist()
+        others = block.at[extent].tolist()
+        staying = Counter(int(block.domain_of[row]) for row in stay)
+        beside = Counter(int(block.domain_of[row]) for row in others)
+        if any(beside[d] and beside[d] + staying[d] > block.most for d in staying):
+            return True
+        if block.most > 1 and not set(stay).isdisjoint(others):
             return True
     return False
 
@@ -335,20 +337,17 @@ _Strips = list[tuple[int, Ints, Ints]]  # row in guests, extents, strips
 
 
 def _split(guests: list[_Guests], homeless: _Strips, takes: Flags) -> tuple[_Strips, _Strips]:
-    """Strips for which a search is worth while, and those whose extent holds every domain that takes strips
-    already:
-    moving anything helps these no more than its own strips could be moved."""
+    """Strips for which a search is worth while, and those whose extent lies already wherever it may: moving
+    anything helps these no more than its own strips could be moved.
+    """
     worth: _Strips = []
     hopeless: _Strips = []
     for number, extents, strips in homeless:
         block = guests[number].block
-        open_ = np.zeros(int(block.domain_of.max(initial=0)) + 2, dtype=np.bool_)
-        open_[block.domain_of[:-1][takes]] = True
-        held = block.domain_of[block.at[extents]]
-        beside = open_[held]
-        for later in range(1, held.shape[1]):
-            beside[:, later] &= (held[:, :later] != held[:, later : later + 1]).all(axis=1)
-        some = beside.sum(axis=1) < int(open_.sum())
+        at = block.at[extents]
+        held = block.domain_of[at]
+        disks = np.where(held < 0, -1, at)
+        some = disks_open_to(held, disks, block.most, takes, block.domain_of[:-1]) > 0
         if some.any():
             worth.append((number, extents[some], strips[some]))
         if not some.all():
@@ -359,13 +358,13 @@ def _split(guests: list[_Guests], homeless: _Strips, takes: Flags) -> tuple[_Str
 def _deal_all(
     view: SiteView, guests: list[_Guests], room: Ints, firsts: list[Flags | Ints], rng: np.random.Generator
 ) -> None:
-    """Deals every wanted strip by shares of free room. Volumes kept apart at the same level are dealt with
+    """Deals every wanted strip by shares of free room. Volumes that are kept apart alike are dealt with
     together.
     """
-    by_level: dict[Level, list[_Guests]] = {}
+    alike: dict[tuple[Level, int], list[_Guests]] = {}
     for g in guests:
-        by_level.setdefault(g.ply.scheme.level, []).append(g)
-    for level, group in by_level.items():
+        alike.setdefault((g.ply.scheme.level, g.ply.scheme.per_domain), []).append(g)
+    for (level, most), group in alike.items():
         widest = max(g.ply.scheme.strips for g in group)
         for strip in range(widest):
             mine = [(g, np.flatnonzero(g.want[:, strip])) for g in group if g.want.shape[1] > strip]
@@ -373,12 +372,17 @@ def _deal_all(
             if not mine:
                 continue
             width = max(g.want.shape[1] for g, _ in mine)
-            forbidden = np.full((sum(len(extents) for _, extents in mine), width), -1, dtype=np.int64)
+            domains = np.full((sum(len(extents) for _, extents in mine), width), -1, dtype=np.int64)
+            disks = domains.copy()
             at = 0
             for g, extents in mine:
-                forbidden[at : at + len(extents), : g.want.shape[1]] = g.block.domain_of[g.block.at[extents]]
+                lies = g.block.at[extents]
+                part = (slice(at, at + len(extents)), slice(0, g.want.shape[1]))
+                domains[part] = g.block.domain_of[lies]
+                disks[part] = np.where(domains[part] < 0, -1, lies)
                 at += len(extents)
-            to = deal_in_turn(forbidden, room, firsts, view.domain_of(level), view.disk_node, rng)
+            beside = Beside(domains, disks, most)
+            to = deal_in_turn(beside, room, firsts, view.domain_of(level), view.disk_node, rng)
             at = 0
             for g, extents in mine:
                 found = to[at : at + len(extents)]

@@ -9,7 +9,8 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from foldbarn.core.arrays import Disks, Flags
+from foldbarn.core.arrays import Disks, Flags, Ints
+from foldbarn.core.errors import NotPossible
 from foldbarn.core.moving.moves import Moves, arrived, join_moves, say_hindrances
 from foldbarn.core.moving.rebuild import plan_anew, plan_rebuild
 from foldbarn.core.policies.matching import (
@@ -17,6 +18,8 @@ from foldbarn.core.policies.matching import (
     Wish,
     against,
     extents_for,
+    landing_as_wished,
+    landing_extents,
     place_new,
     said_limit,
     tier_of,
@@ -24,9 +27,9 @@ from foldbarn.core.policies.matching import (
 from foldbarn.core.policies.policy import Policy, Wishes, against_draft
 from foldbarn.core.pools.capacity import Limit, most_that_fits
 from foldbarn.core.pools.protection import Scheme
-from foldbarn.core.site import NOWHERE, UNWRITTEN, Ply, Pool, Purpose, SiteView, Volume, to_come
+from foldbarn.core.site import NOWHERE, UNWRITTEN, Ply, Pool, Purpose, SiteView, Tier, Volume, to_come
 from foldbarn.core.units import say_count, say_list, say_size
-from foldbarn.core.volumes.loss import present_strips
+from foldbarn.core.volumes.loss import fate, present_strips
 
 
 @dataclass(frozen=True, slots=True)
@@ -38,7 +41,7 @@ class Holding:
 
     @classmethod
     def of(cls, volume: Volume) -> Holding:
-        return cls(volume.plies[0].scheme, volume.policy)
+        return cls(volume.whole.scheme, volume.policy)
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,8 +57,10 @@ class Adoption:
     """Volumes as they would come to keep a policy.
 
     during: the site with new strips lying nowhere yet, and with room kept for what is written anew; after: as
-    it is in the end, with every strip in its place. anew: numbers of the volumes that are written anew.
-    moves: by the row of the pool, what has to be written for these volumes. opposed: what stands against it.
+    it is in the end, with every strip in its place. In both each has its landing as the policy has it; those
+    that are new have a number below 0, and are still forming in the first. anew: numbers of the volumes that
+    are written anew. moves: by the row of the pool, what has to be written for these volumes. opposed: what
+    stands against it.
     """
 
     during: SiteView
@@ -68,9 +73,10 @@ class Adoption:
 def adopt(view: SiteView, volumes: Sequence[Volume], policy: Policy) -> Adoption:
     """The one rule of whether volumes can keep a policy in their pools, for the preview and for the step.
 
-    Where a volume keeps its tier and its number of data strips it is held otherwise in place: it gets strips
-    that are written from those it has, or gives up its last ones, and strips that are closer together than
-    the policy has them are moved apart. Any other is written anew beside what holds it.
+    A landing is made, or let go of, at once. Where a volume keeps its tier and its number of data strips it
+    is held otherwise in place: it gets strips that are written from those it has, or gives up its last ones,
+    and strips that are closer together than the policy has them are moved apart. Any other is written anew
+    beside what holds it.
     """
     if draft := against_draft(policy):
         refusal = Opposed(policy.name, Against(Wish.OPEN, draft.sentence, draft.next_step or ""))
@@ -78,7 +84,7 @@ def adopt(view: SiteView, volumes: Sequence[Volume], policy: Policy) -> Adoption
     opposed: list[Opposed] = []
     willing = []
     for volume in volumes:
-        found = _against_itself(volume, policy)
+        found = _against_itself(view, volume, policy)
         opposed += [Opposed(volume.name, one) for one in found]
         if not found:
             willing.append(volume)
@@ -101,6 +107,12 @@ def adopt(view: SiteView, volumes: Sequence[Volume], policy: Policy) -> Adoption
             beside, then = _written_anew(with_volumes(view, during), row, new, policy)
             during |= beside
             after |= then
+    try:
+        during, after = _with_landings(view, during, after, policy.wishes)
+    except NotPossible as error:
+        cure = "Choose fewer volumes or a smaller landing, or add fast disks."
+        names = say_list([v.name for v in willing])
+        opposed.append(Opposed(names, Against(Wish.LANDING, f"For the landing: {error.sentence}", cure)))
     site = with_volumes(view, during)
     moves: dict[int, Moves] = {}
     for row in sorted({v.pool for v in volumes}):
@@ -142,7 +154,7 @@ def _in_place(view: SiteView, volume: Volume, wishes: Wishes) -> bool:
     """Whether a volume can be held as wished without being written anew. Giving strips up takes that those
     are there which stay: where they have no place, as things are, only writing anew helps.
     """
-    ply = volume.plies[0]
+    ply = volume.whole
     if wishes.scheme.k != ply.scheme.k or tier_of(wishes) != ply.tier:
         return False
     if not _short_of_staying(view, ply, wishes.scheme).any():
@@ -162,7 +174,7 @@ def _written_anew(
     free = view.disk_free.copy() if volumes else view.disk_free
     beside, then = {}, {}
     for volume in volumes:
-        old = volume.plies[0]
+        old = volume.whole
         extents = extents_for(volume.size_bytes, pool, scheme)
         name = f"{volume.name} {policy.number} {policy.version}"
         places = place_new(view, pool, tier, scheme, extents, name, free)
@@ -170,7 +182,7 @@ def _written_anew(
         never = _never_written(old, scheme, extents)[:, None]
         anew = replace(
             old,
-            number=-volume.number,
+            number=-2 * volume.number,
             scheme=scheme,
             tier=tier,
             placement=np.where(never, np.int32(UNWRITTEN), to_come(places)),
@@ -180,8 +192,66 @@ def _written_anew(
         lies = np.where(never, np.int32(UNWRITTEN), places)
         holds = replace(anew, placement=lies, purpose=Purpose.WHOLE, source=0)
         beside[volume.number] = replace(volume, anew=anew)
-        then[volume.number] = replace(volume, plies=(holds,), policy=(policy.number, policy.version))
+        then[volume.number] = replace(
+            volume, plies=(holds, *volume.plies[1:]), policy=(policy.number, policy.version)
+        )
     return beside, then
+
+
+def _with_landings(
+    view: SiteView, during: Mapping[int, Volume], after: Mapping[int, Volume], wishes: Wishes
+) -> tuple[dict[int, Volume], dict[int, Volume]]:
+    """Volumes (by number) as they are meanwhile and in the end, each with the landing that it is to have."""
+    held = {n: replace(v, plies=(v.whole, *_kept_landing(view, v, wishes))) for n, v in during.items()}
+    site = with_volumes(view, held)
+    free = site.disk_free.copy()
+    then = dict(after)
+    for number, volume in held.items():
+        landing = volume.landing or new_landing(site, volume, wishes, free)
+        if landing is None:
+            then[number] = replace(then[number], plies=(then[number].whole,))
+            continue
+        held[number] = replace(volume, plies=(volume.whole, landing))
+        there = replace(landing, forming=False)
+        then[number] = replace(then[number], plies=(then[number].whole, there))
+    return held, then
+
+
+def _kept_landing(view: SiteView, volume: Volume, wishes: Wishes) -> tuple[Ply, ...]:
+    """The landing that a volume has, where it is what is wished for."""
+    as_wished = landing_as_wished(volume, view.pools[volume.pool], wishes)
+    return (volume.landing,) if volume.landing is not None and as_wished else ()
+
+
+def landing_unread(view: SiteView, volume: Volume) -> int:
+    """Extents of a volume's landing that cannot be read now: what waits in those could not settle."""
+    if volume.landing is None:
+        return 0
+    found = fate(view, volume.landing)
+    return found.unavailable + found.lost
+
+
+def new_landing(view: SiteView, volume: Volume, wishes: Wishes, free: Ints) -> Ply | None:
+    """A landing for a volume, whose strips have still to be made; None where none is wished for. free:
+    [disks] strips that each can take, of which it takes its own.
+    """
+    scheme, pool = wishes.landing_scheme, view.pools[volume.pool]
+    if scheme is None:
+        return None
+    extents = landing_extents(volume.size_bytes, pool, wishes)
+    places = place_new(view, pool, Tier.FAST, scheme, extents, f"{volume.name} landing", free)
+    free -= np.bincount(view.row_of_number[places].reshape(-1), minlength=len(free))
+    return Ply(
+        number=-2 * volume.number - 1,
+        volume=volume.number,
+        name=volume.name,
+        pool=volume.pool,
+        scheme=scheme,
+        placement=places,
+        tier=Tier.FAST,
+        forming=True,
+        purpose=Purpose.LANDING,
+    )
 
 
 def _never_written(old: Ply, scheme: Scheme, extents: int) -> Flags:
@@ -200,18 +270,17 @@ def with_volumes(view: SiteView, volumes: Mapping[int, Volume]) -> SiteView:
 
 
 def held_as(view: SiteView, volume: Volume, holding: Holding) -> SiteView:
-    """The site with a volume of one ply held by another scheme of as many data strips, and by a policy."""
+    """The site with the ply of all of a volume held by another scheme of as many data strips, and by a
+    policy.
+    """
     return with_volumes(view, {volume.number: _held_as(volume, holding)})
 
 
 def _held_as(volume: Volume, holding: Holding) -> Volume:
-    ply = volume.plies[0]
+    ply = volume.whole
     placement = reshaped(ply.placement, holding.scheme)
-    return replace(
-        volume,
-        plies=(replace(ply, scheme=holding.scheme, placement=placement),),
-        policy=holding.policy,
-    )
+    held = replace(ply, scheme=holding.scheme, placement=placement)
+    return replace(volume, plies=(held, *volume.plies[1:]), policy=holding.policy)
 
 
 def reshaped(placement: Disks, scheme: Scheme) -> Disks:
@@ -225,12 +294,13 @@ def reshaped(placement: Disks, scheme: Scheme) -> Disks:
     return new
 
 
-def _against_itself(volume: Volume, policy: Policy) -> list[Against]:
+def _against_itself(view: SiteView, volume: Volume, policy: Policy) -> list[Against]:
     """What stands against it wherever the volume lies."""
     if volume.forming:
         words = f"{volume.name} is still being made."
         return [Against(Wish.OPEN, words, "Wait until that change is done.")]
-    if volume.policy == (policy.number, policy.version):
+    same = volume.policy == (policy.number, policy.version)
+    if same and landing_as_wished(volume, view.pools[volume.pool], policy.wishes):
         words = f"{volume.name} keeps version {policy.version} of {policy.name} already."
         return [Against(Wish.UNCHANGED, words, "Choose another policy.")]
     return []
@@ -244,20 +314,18 @@ def _against_in_place(view: SiteView, row: int, volumes: Sequence[Volume], wishe
         return []
     pool, numbers = view.pools[row], {v.number for v in volumes}
     others = replace(view, volumes=tuple(v for v in view.volumes if v.number not in numbers))
-    extents = sum(v.extents for v in volumes)
+    extents = sum(v.whole.extents for v in volumes)
     found = against(others, pool, wishes, extents * wishes.scheme.k * pool.strip_bytes)
     if any(one.wish == Wish.ROOM for one in found):
         found = [one for one in found if one.wish != Wish.ROOM]
-        if extents * wishes.scheme.strips > sum(v.plies[0].placement.size for v in volumes):
+        if extents * wishes.scheme.strips > sum(v.whole.placement.size for v in volumes):
             most, limit = _most(others, pool, wishes)
             words = f"{pool.name} can take {most} in {'its' if len(volumes) == 1 else 'their'} place"
             found.append(_too_large(volumes, pool, wishes, words, limit))
     if found:
         return [Opposed(say_list([v.name for v in volumes]), one) for one in found]
     return [
-        Opposed(v.name, one)
-        for v in volumes
-        for one in _against_giving_up(view, v, v.plies[0], wishes.scheme)
+        Opposed(v.name, one) for v in volumes for one in _against_giving_up(view, v, v.whole, wishes.scheme)
     ]
 
 
@@ -267,7 +335,9 @@ def _against_anew(view: SiteView, row: int, volumes: Sequence[Volume], wishes: W
         return []
     pool = view.pools[row]
     extents = sum(extents_for(v.size_bytes, pool, wishes.scheme) for v in volumes)
-    found = against(view, pool, wishes, extents * wishes.scheme.k * pool.strip_bytes)
+    # Their landings give way to those that they are to have.
+    old = {v.number: replace(v, plies=(v.whole,)) for v in volumes}
+    found = against(with_volumes(view, old), pool, wishes, extents * wishes.scheme.k * pool.strip_bytes)
     if any(one.wish == Wish.ROOM for one in found):
         found = [one for one in found if one.wish != Wish.ROOM]
         most, limit = _most(view, pool, wishes)

@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from foldbarn.core.figures import Figure, Part, make_figure
-from foldbarn.core.policies.matching import Against, too_few_domains
+from foldbarn.core.policies.matching import Against, can_land, sharing_that_fits, too_few_domains
 from foldbarn.core.policies.performance import DiskWork, Load, Speed, speed_of
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.durability import LossChance
@@ -28,16 +28,19 @@ PARITIES = ((2, 1), (3, 1), (4, 1), (8, 1), (2, 2), (4, 2), (6, 2), (8, 2), (4, 
 @dataclass(frozen=True, slots=True)
 class BenchRow:
     """One scheme on the disks of a pool, empty and kept to its fill line. against: what keeps it from being
-    held; nothing else is said of it then but what it always takes.
+    held; nothing else is said of it then but what it always takes. closer: the same strips, more of them in
+    one domain, with which it could be.
 
     usable: bytes with headroom; takes: bytes on disks for a TiB; survives: losses at each level that leave
     all readable, whichever they are; needs, to_heal: domains at its level, at all and to heal from losing one
-    of them. small_write: of less than a strip; large_write: for each strip of data of a whole stripe;
-    read_short: of one strip while its disk is lost. speed: under a load of consumers.
+    of them. small_write: of less than a strip; landed: the same where it lands on the fast tier first, None
+    where it cannot, after which it settles as a large write does; large_write: for each strip of data of a
+    whole stripe; read_short: of one strip while its disk is lost. speed: under a load of consumers.
     """
 
     scheme: Scheme
     against: Against | None
+    closer: Scheme | None
     takes: Figure
     needs: int
     to_heal: int
@@ -50,6 +53,7 @@ class BenchRow:
     repair_node: Repair | None = None
     chance: LossChance | None = None
     speed: Speed | None = None
+    landed: DiskWork | None = None
 
 
 def schemes_at(level: Level) -> list[Scheme]:
@@ -66,6 +70,13 @@ def small_write(scheme: Scheme) -> DiskWork:
     if scheme.is_mirror:
         return DiskWork(0, scheme.strips)
     return DiskWork(min(1 + scheme.m, scheme.k - 1), 1 + scheme.m)
+
+
+def landed_write(scheme: Scheme) -> DiskWork:
+    """A write of less than a strip where it lands first: on as many copies as parity survives losses, and one
+    more (common practice). Nothing is read.
+    """
+    return DiskWork(0, scheme.m + 1)
 
 
 def large_write(scheme: Scheme) -> DiskWork:
@@ -105,9 +116,11 @@ def _row(view: SiteView, paper: SiteView, pool: Pool, scheme: Scheme, load: Load
         ],
         "Rounded up to whole extents where a volume is smaller than those.",
     )
+    against = too_few_domains(view, pool, scheme, Tier.BULK)
     there = BenchRow(
         scheme=scheme,
-        against=too_few_domains(view, pool, scheme, Tier.BULK),
+        against=against,
+        closer=sharing_that_fits(view, pool, scheme, Tier.BULK) if against else None,
         takes=takes,
         needs=scheme.least_domains,
         to_heal=scheme.least_domains + 1,
@@ -117,6 +130,8 @@ def _row(view: SiteView, paper: SiteView, pool: Pool, scheme: Scheme, load: Load
     )
     if there.against:
         return there
+    if not scheme.is_mirror and can_land(view, pool, scheme):
+        there = replace(there, landed=landed_write(scheme))
     tried = replace(pool, usual=scheme)
     space = pool_space(paper, tried)
     fills = [f for f in fills_of(paper, tried, space) if f.tier == Tier.BULK]

@@ -11,11 +11,11 @@ import numpy as np
 from foldbarn.core.moving.mending import prospect_of
 from foldbarn.core.moving.rebuild import crowded_strips
 from foldbarn.core.names import natural_key
-from foldbarn.core.policies.matching import tier_of
+from foldbarn.core.policies.matching import landing_as_wished, tier_of
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.site import Contact, Ply, SiteView, Volume
 from foldbarn.core.units import say_count, say_list
-from foldbarn.core.volumes.loss import present_strips
+from foldbarn.core.volumes.loss import enough_to_read, losses_survived, present_strips
 
 
 class Standing(StrEnum):
@@ -30,6 +30,7 @@ class Promise(StrEnum):
     SURVIVES = "survives"
     SPREAD = "spread"
     TIER = "tier"
+    LANDING = "landing"
     ENCRYPTION = "encryption"
 
 
@@ -94,7 +95,7 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
         amiss = ~present | crowded
         short += int(amiss.sum())
         away += _on_their_way(view, ply, amiss)
-        least = min(least, _survives(ply, present.sum(axis=1)))
+        least = min(least, losses_survived(view, ply))
         crowded_extents += int(crowded.any(axis=1).sum())
     level = wishes.scheme.level.value
     if least < wishes.survives:
@@ -102,15 +103,24 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
             f"would survive the loss of {say_count(least, level)}" if least >= 0 else "cannot be read in full"
         )
         words = f"It is to survive the loss of {say_count(wishes.survives, level)}, and {now} now."
-        broken.append(Broken(Promise.SURVIVES, words, _cure_by_moves(view, volume)))
+        broken.append(Broken(Promise.SURVIVES, words, _cure(view, volume)))
     if crowded_extents:
         have = "has" if crowded_extents == 1 else "have"
         words = f"{say_count(crowded_extents, 'extent')} of it {have} strips that share a {level}."
+        if wishes.scheme.per_domain > 1:
+            words = f"{say_count(crowded_extents, 'extent')} of it {have} strips closer together than "
+            words += f"{wishes.scheme.apart()}."
         broken.append(Broken(Promise.SPREAD, words, _cure_by_moves(view, volume)))
-    if any(ply.tier != tier_of(wishes) for ply in volume.plies):
+    if volume.whole.tier != tier_of(wishes):
         words = f"It is to lie on the {tier_of(wishes).value} tier, and does not."
-        cure = f"Let it keep a policy for the {volume.plies[0].tier.value} tier."
+        cure = f"Let it keep a policy for the {volume.whole.tier.value} tier."
         broken.append(Broken(Promise.TIER, words, cure))
+    # Where another policy is on its way, its landing is there before all of it is.
+    if volume.anew is None and not landing_as_wished(volume, pool, wishes):
+        words = "It is to land on the fast tier first, and has no such landing."
+        if volume.landing is not None and not wishes.landing:
+            words = "It has a landing that its policy does not ask for."
+        broken.append(Broken(Promise.LANDING, words, "Let it keep its policy once more."))
     if wishes.encrypted and not pool.encrypted:
         words = f"It is to be encrypted, and disks of {pool.name} do not hold everything encrypted."
         cure = "Let it keep a policy that does not ask for that."
@@ -120,6 +130,17 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
     moves_mend = all(b.promise in (Promise.SURVIVES, Promise.SPREAD) for b in broken)
     standing = Standing.CATCHING_UP if moves_mend and away == short else Standing.BROKEN
     return Conformance(standing, tuple(broken), short, away)
+
+
+def _cure(view: SiteView, volume: Volume) -> str:
+    """What brings strips back; where extents of its landing have none left to be made from, also how to go
+    on without what waits there.
+    """
+    cure, landing = _cure_by_moves(view, volume), volume.landing
+    if landing is None or enough_to_read(view, landing).all():
+        return cure
+    way_on = "let it keep a policy without a landing, and this one again: what waits there is then given up."
+    return f"{cure} Where that is gone for good, {way_on}"
 
 
 def _cure_by_moves(view: SiteView, volume: Volume) -> str:
@@ -140,14 +161,6 @@ def _cure_by_moves(view: SiteView, volume: Volume) -> str:
     have = "has a place" if ahead.placeable == 1 else "have places"
     waiting = f"ait: {strips} that it lacks or that stand too close {have} elsewhere."
     return f"{back}, or w{waiting}" if back else f"W{waiting}"
-
-
-def _survives(ply: Ply, present: np.ndarray) -> int:
-    """Losses that the worst extent would survive now; -1 where it cannot be read."""
-    if not len(present):
-        return ply.scheme.survives
-    left = int(present.min()) - ply.scheme.k
-    return left // ply.scheme.per_domain if left >= 0 else -1
 
 
 def _on_their_way(view: SiteView, ply: Ply, amiss: np.ndarray) -> int:

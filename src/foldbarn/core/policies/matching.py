@@ -5,7 +5,7 @@ rule.
 from __future__ import annotations
 
 import zlib
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import cast
 
@@ -14,10 +14,10 @@ import numpy as np
 from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.names import folded
 from foldbarn.core.policies.policy import Wishes
-from foldbarn.core.pools.capacity import Limit, fits, full_with, most_that_fits
+from foldbarn.core.pools.capacity import Limit, fits, full_with, most_that_fits, usable_extents
 from foldbarn.core.pools.placement import place
 from foldbarn.core.pools.protection import Level, Scheme
-from foldbarn.core.site import Pool, SiteView, Tier
+from foldbarn.core.site import Pool, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_size
 
 
@@ -29,6 +29,7 @@ class Wish(StrEnum):
     ENCRYPTION = "encryption"
     DOMAINS = "domains"
     ROOM = "room"
+    LANDING = "landing"
     # Of a volume that is there, and is to keep another policy.
     UNCHANGED = "unchanged"
     WHOLE = "whole"  # its strips that stay have to be there
@@ -88,7 +89,9 @@ def place_new(
     rows = rows[free[rows] > 0]
     domain_of = view.domain_of(scheme.level)[rows]
     seed = zlib.crc32(folded(name.strip()).encode())
-    placed = place(free[rows], domain_of, view.disk_node[rows], extents, scheme.strips, seed)
+    placed = place(
+        free[rows], domain_of, view.disk_node[rows], extents, scheme.strips, seed, scheme.per_domain
+    )
     numbers: Disks = view.disk_numbers[rows][placed]
     return numbers
 
@@ -101,6 +104,21 @@ def rounded_size(size: int, pool: Pool) -> int:
 def extents_for(size: int, pool: Pool, scheme: Scheme) -> int:
     """Extents that a volume of this many bytes takes; the last one may be partly used."""
     return -(-rounded_size(size, pool) // (scheme.k * pool.strip_bytes))
+
+
+def landing_extents(size: int, pool: Pool, wishes: Wishes) -> int:
+    """Extents of the landing of a volume of this many bytes; 0 where it has none."""
+    if not wishes.landing:
+        return 0
+    return max(1, -(-rounded_size(size, pool) * wishes.landing // (100 * pool.strip_bytes)))
+
+
+def landing_as_wished(volume: Volume, pool: Pool, wishes: Wishes) -> bool:
+    """Whether a volume's landing, if any, is what is wished for."""
+    has, extents = volume.landing, landing_extents(volume.size_bytes, pool, wishes)
+    if has is None:
+        return not extents
+    return (has.scheme, has.extents, has.tier) == (wishes.landing_scheme, extents, Tier.FAST)
 
 
 def against(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> list[Against]:
@@ -125,7 +143,31 @@ def against(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> list[Again
         return [*found, few]
     if not fits(view, pool, scheme, tier, max(1, extents_for(size, pool, scheme))):
         found.append(_too_large(view, pool, scheme, tier, size))
-    return found
+    return found + _against_landing(view, pool, wishes, size)
+
+
+def _against_landing(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> list[Against]:
+    """What stands against the landing of such a volume. It lies on another tier than the rest, so that
+    neither takes the other's room.
+    """
+    scheme = wishes.landing_scheme
+    if scheme is None:
+        return []
+    if Tier.FAST not in view.tiers_of(pool):
+        cure = "Leave the landing out, or form a pool of two media classes."
+        return [Against(Wish.LANDING, f"{pool.name} has no fast tier for its landing.", cure)]
+    if few := too_few_domains(view, pool, scheme, Tier.FAST):
+        return [Against(Wish.LANDING, f"For its landing: {few.sentence}", few.cure)]
+    extents = landing_extents(size, pool, wishes)
+    if not fits(view, pool, scheme, Tier.FAST, extents):
+        fit = most_that_fits(view, pool, scheme, Tier.FAST)
+        words = (
+            f"Its landing of {say_size(extents * pool.strip_bytes)} does not fit: the fast tier of "
+            f"{pool.name} can take {say_size(fit.extents * pool.strip_bytes)} more with {scheme.counted()}, "
+            f"{said_limit(pool, scheme, fit.limit)}."
+        )
+        return [Against(Wish.LANDING, words, "Choose a smaller size or landing, or add fast disks.")]
+    return []
 
 
 def answer(view: SiteView, pool: Pool, wishes: Wishes, size: int = 0, *, room: bool = True) -> Answer:
@@ -143,41 +185,103 @@ def _answer(view: SiteView, pool: Pool, wishes: Wishes, size: int, room: bool) -
     found = against(view, pool, wishes, size)
     most, full = 0 if room else None, 0.0
     if room and all(a.wish == Wish.ROOM for a in found):
-        most = most_that_fits(view, pool, scheme, tier).extents * scheme.k * pool.strip_bytes
+        most = room_for(view, pool, wishes).bytes
     if size and not found:
         full = full_with(view, pool, scheme, tier, extents_for(size, pool, scheme))
     return Answer(view.pool_row(pool), tuple(found), most, full)
+
+
+def can_land(view: SiteView, pool: Pool, scheme: Scheme) -> bool:
+    """Whether a pool has a fast tier on which a landing of a scheme of parity would find its domains."""
+    landing = Wishes(scheme, scheme.survives, landing=1).landing_scheme
+    if landing is None or Tier.FAST not in view.tiers_of(pool):
+        return False
+    return too_few_domains(view, pool, landing, Tier.FAST) is None
+
+
+@dataclass(frozen=True, slots=True)
+class Room:
+    """Bytes that a new volume may have, and what limits them: the room of its tier, or of the fast tier for
+    its landing.
+    """
+
+    bytes: int
+    limit: Limit
+    for_landing: bool = False
+
+
+def room_for(view: SiteView, pool: Pool, wishes: Wishes) -> Room:
+    """The largest volume of these wishes that a pool has room for."""
+    scheme = wishes.scheme
+    fit = most_that_fits(view, pool, scheme, tier_of(wishes))
+    most = Room(fit.extents * scheme.k * pool.strip_bytes, fit.limit)
+    landing = wishes.landing_scheme
+    if landing is None:
+        return most
+    fast = most_that_fits(view, pool, landing, Tier.FAST)
+    whole = fast.extents * pool.strip_bytes * 100 // wishes.landing
+    rounded = whole // pool.allocation_bytes * pool.allocation_bytes
+    return most if most.bytes <= rounded else Room(rounded, fast.limit, for_landing=True)
 
 
 def too_few_domains(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> Against | None:
     """That a tier has too few domains for a scheme, where it has; with every change of the wish that would
     do.
     """
-    rows = open_disks(view, pool, tier)
-    there = len(np.unique(view.domain_of(scheme.level)[rows]))
+    there = _domains_open(view, pool, scheme.level, tier)
     if there >= scheme.least_domains:
         return None
     level = scheme.level.value
+    sharing = f", {scheme.apart()}," if scheme.per_domain > 1 else ""
     words = (
-        f"{scheme.counted()} need {say_count(scheme.least_domains, level)}; {pool.name} has "
+        f"{scheme.counted()}{sharing} need {say_count(scheme.least_domains, level)}; {pool.name} has "
         f"room in {there} now."
     )
     if not there:
         return Against(Wish.DOMAINS, words, "Bring its nodes back first.")
-    cures = ["another pool"]
+    # Another pool only where one would do; more domains always would.
+    others = [p for p in view.pools if p.number != pool.number and tier in view.tiers_of(p)]
+    enough = any(_domains_open(view, p, scheme.level, tier) >= scheme.least_domains for p in others)
+    cures = ["another pool" if enough else f"more {level}s"]
     if scheme.is_mirror:
         cures.insert(0, f"at most {say_count(there, 'copy', 'copies')}")
     elif there - scheme.m >= 2:
         cures.insert(0, f"at most {there - scheme.m} strips of data")
+    if closer := sharing_that_fits(view, pool, scheme, tier):
+        what = "copies" if scheme.is_mirror else "strips"
+        lost = say_count(closer.survives, level)
+        cures.insert(-1, f"{closer.per_domain} {what} in one {level} (then it survives {lost})")
     narrower = list(Level)[list(Level).index(scheme.level) + 1 :]
     for other in narrower:
         if other == Level.DISK:
             break  # disks of one node are lost together: nobody who asks for more is served by that
-        if len(np.unique(view.domain_of(other)[rows])) >= scheme.least_domains:
+        if _domains_open(view, pool, other, tier) >= scheme.least_domains:
             cures.insert(-1, f"to spread over {other.value}s")
             break
     listed = f"{', '.join(cures[:-1])}, or {cures[-1]}" if len(cures) > 1 else cures[0]
     return Against(Wish.DOMAINS, words, f"Choose {listed}.")
+
+
+def _domains_open(view: SiteView, pool: Pool, level: Level, tier: Tier) -> int:
+    """Domains of a level in which a tier can take new strips now. Kept with the view."""
+    key = ("domains open", pool.number, level, tier)
+    if key not in view.findings:
+        view.findings[key] = len(np.unique(view.domain_of(level)[open_disks(view, pool, tier)]))
+    return cast(int, view.findings[key])
+
+
+def sharing_that_fits(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> Scheme | None:
+    """The same strips with as few more in one domain as a tier needs to hold any of them; None where that
+    would survive the loss of no domain, or no number does.
+    """
+    rows = open_disks(view, pool, tier)
+    domain_of = view.domain_of(scheme.level)[rows]
+    most = scheme.m if scheme.level != Level.DISK else 1
+    for per_domain in range(scheme.per_domain + 1, most + 1):
+        closer = replace(scheme, per_domain=per_domain)
+        if usable_extents(view.disk_free[rows], domain_of, closer):
+            return closer
+    return None
 
 
 def said_limit(pool: Pool, scheme: Scheme, limit: Limit) -> str:

@@ -10,6 +10,7 @@ from foldbarn.core.units import say_count
 
 MOST_DATA = 16  # strips of data in a stripe: more take longer to read than they save room
 MOST_PARITY = 4  # strips of parity
+MOST_LANDING = 50  # per cent of a volume
 
 
 @dataclass(frozen=True, slots=True)
@@ -17,20 +18,34 @@ class Wishes:
     """What each volume of a policy is promised.
 
     survives: losses at the scheme's level that must leave all of its data readable. fast: its data lies on
-    the fast tier of its pool. encrypted: only on disks that hold everything encrypted.
+    the fast tier of its pool. encrypted: only on disks that hold everything encrypted. landing: per cent of
+    the volume for an area on the fast tier that takes what is written first; 0 for none.
     """
 
     scheme: Scheme
     survives: int
     fast: bool = False
     encrypted: bool = False
+    landing: int = 0
+
+    @property
+    def landing_scheme(self) -> Scheme | None:
+        """Copies that survive as many losses as the parity does: m + 1, kept apart alike (common
+        practice).
+        """
+        if not self.landing:
+            return None
+        return mirror(self.scheme.m + 1, self.scheme.level, self.scheme.per_domain)
 
     def sentence(self) -> str:
         """The promise, whole."""
         where = " On the fast tier." if self.fast else ""
         sealed = " Encrypted on every disk." if self.encrypted else ""
         protection = self.scheme.sentence()
-        return f"{protection[0].upper()}{protection[1:]}.{where}{sealed}"
+        lands = ""
+        if landing := self.landing_scheme:
+            lands = f" Lands as {landing.counted()} on the fast tier first, in {self.landing} % of its size."
+        return f"{protection[0].upper()}{protection[1:]}.{where}{lands}{sealed}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,11 +74,28 @@ def against_draft(policy: Policy) -> NotPossible | None:
     )
 
 
-def scheme_wished(copies: int | None, data: int | None, parity: int | None, level: Level) -> Scheme:
-    """The scheme of either so many copies or so many strips of data and of parity.
+def scheme_wished(
+    copies: int | None, data: int | None, parity: int | None, level: Level, per_domain: int = 1
+) -> Scheme:
+    """The scheme of either so many copies or so many strips of data and of parity. per_domain: strips of an
+    extent that may lie in one domain.
 
     Raises NotPossible where it is neither or both, or a number is out of bounds.
     """
+    scheme = _scheme(copies, data, parity, level, per_domain)
+    if per_domain > scheme.strips:
+        raise NotPossible(
+            f"An extent of {scheme.counted()} has {say_count(scheme.strips, 'strip')}: {per_domain} of them "
+            f"are never in one {level.value}.",
+            about="per_domain",
+            next_step=f"Wish for at most {scheme.strips}.",
+        )
+    return scheme
+
+
+def _scheme(
+    copies: int | None, data: int | None, parity: int | None, level: Level, per_domain: int
+) -> Scheme:
     if (copies is None) == (data is None and parity is None):
         raise NotPossible(
             "A policy protects by copies or by parity.",
@@ -71,7 +103,7 @@ def scheme_wished(copies: int | None, data: int | None, parity: int | None, leve
             next_step="Say how many copies, or how many strips of data and of parity.",
         )
     if copies is not None:
-        return mirror(copies, level)
+        return mirror(copies, level, per_domain)
     if data is None or not 2 <= data <= MOST_DATA:
         raise NotPossible(
             f"A stripe has between 2 and {MOST_DATA} strips of data, not {0 if data is None else data}.",
@@ -82,15 +114,20 @@ def scheme_wished(copies: int | None, data: int | None, parity: int | None, leve
         raise NotPossible(
             f"A stripe has between 1 and {MOST_PARITY} strips of parity, not {parity or 0}.", about="parity"
         )
-    return Scheme(data, parity, level)
+    return Scheme(data, parity, level, per_domain)
 
 
 def wishes_of(
-    scheme: Scheme, survives: int | None = None, fast: bool = False, encrypted: bool = False
+    scheme: Scheme,
+    survives: int | None = None,
+    fast: bool = False,
+    encrypted: bool = False,
+    landing: int = 0,
 ) -> Wishes:
     """Wishes that do not contradict one another. survives: all that the scheme survives when None. Raises
     NotPossible.
     """
+    _check_landing(scheme, fast, landing)
     wanted = scheme.survives if survives is None else survives
     if wanted < 0:
         raise NotPossible("The number of losses to survive is not negative.", about="survives")
@@ -100,8 +137,39 @@ def wishes_of(
             f"It is to survive the loss of {say_count(wanted, level)}, and {scheme.counted()} "
             f"{'survives' if scheme.strips == 1 else 'survive'} {say_count(scheme.survives, level)}.",
             about="survives",
-            next_step=f"Wish for at least {wanted + 1} copies."
-            if scheme.is_mirror
-            else f"Wish for at least {wanted} of parity.",
+            next_step=_to_survive(scheme, wanted),
         )
-    return Wishes(scheme, wanted, fast, encrypted)
+    return Wishes(scheme, wanted, fast, encrypted, landing)
+
+
+def _check_landing(scheme: Scheme, fast: bool, landing: int) -> None:
+    """Raises NotPossible."""
+    if not 0 <= landing <= MOST_LANDING:
+        raise NotPossible(
+            f"A landing has between 1 and {MOST_LANDING} % of a volume, not {landing} %.", about="landing"
+        )
+    if landing and scheme.is_mirror:
+        raise NotPossible(
+            "Copies are written as they come: only parity gains by a landing.",
+            about="landing",
+            next_step="Leave the landing out, or protect by parity.",
+        )
+    if landing and fast:
+        raise NotPossible(
+            "All of it lies on the fast tier already, where its landing would be.",
+            about="landing",
+            next_step="Leave the landing out, or the fast tier.",
+        )
+
+
+def _to_survive(scheme: Scheme, wanted: int) -> str:
+    """What would make a scheme survive so many losses."""
+    more = wanted * scheme.per_domain
+    step = (
+        f"Wish for at least {more + 1} copies" if scheme.is_mirror else f"Wish for at least {more} of parity"
+    )
+    if scheme.per_domain == 1:
+        return f"{step}."
+    fewer = scheme.m // max(wanted, 1)
+    level = scheme.level.value
+    return f"{step}, or for at most {fewer} in one {level}." if fewer else f"{step}."

@@ -6,18 +6,20 @@ rows sum to the raw size exactly.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
+from functools import cached_property
 from itertools import combinations
 
 import numpy as np
 
 from foldbarn.core.arrays import Flags, Ints
 from foldbarn.core.figures import Figure, Part, make_figure
-from foldbarn.core.pools.placement import expected_take, usable_fraction, usable_nested
+from foldbarn.core.pools.placement import expected_take, usable_slots
 from foldbarn.core.pools.protection import MOST_COPIES, Level, Scheme, mirror
-from foldbarn.core.site import METADATA_SHARE, Pool, Role, SiteView, Tier, slots_of
+from foldbarn.core.site import METADATA_SHARE, Ply, Pool, Purpose, Role, SiteView, Tier, slots_of
 from foldbarn.core.units import say_count, say_size
 
 
@@ -30,16 +32,9 @@ def by_domain(values: Ints, domain_of: Ints) -> tuple[Ints, Ints]:
 def usable_extents(slots: Ints, domain_of: Ints, scheme: Scheme) -> int:
     """Extents that disks with this many slots can hold under a protection; whole, rounded down.
 
-    slots, domain_of: [disks]. Where a domain may hold one strip of an extent, a domain's disks act as one.
-    Where it may hold more, two strips still never share a disk, which limits lopsided domains:
-    the largest U with sum_i min(t*U, sum_j min(d_ij, U)) >= w*U.
+    slots, domain_of: [disks]. The largest U with sum_i min(t*U, sum_j min(d_ij, U)) >= w*U.
     """
-    if not len(slots):
-        return 0
-    if scheme.per_domain == 1:
-        _, room = by_domain(slots, domain_of)
-        return int(usable_fraction(room, scheme.strips))
-    return usable_nested(slots, domain_of, scheme.strips, scheme.per_domain)
+    return usable_slots(slots, domain_of, scheme.strips, scheme.per_domain)
 
 
 def stranded_slots(slots: Ints, domain_of: Ints, scheme: Scheme) -> dict[int, int]:
@@ -187,8 +182,8 @@ def _options(
 def _headroom_by_trying(
     slots: Ints, spread_of: Ints, loss_of: Ints, loss_level: Level, scheme: Scheme, losses: int
 ) -> Headroom:
-    """Every set of losses in turn; for the nested case, which has few domains."""
-    labels = np.unique(loss_of).tolist()
+    """Sets of losses in turn; of those that look the same from the rest, one."""
+    labels = _unlike(slots, spread_of, loss_of, losses)
     least: tuple[int, tuple[int, ...]] | None = None
     for lost in combinations(labels, min(losses, len(labels))):
         kept = ~np.isin(loss_of, lost)
@@ -196,6 +191,34 @@ def _headroom_by_trying(
         if least is None or usable < least[0]:
             least = (usable, lost)
     return Headroom(loss_level, least[0] if least else 0, least[1] if least else (), losses)
+
+
+def _unlike(slots: Ints, spread_of: Ints, loss_of: Ints, losses: int) -> list[int]:
+    """Labels of lost domains that are enough to try: of those with the same disks, in wider domains with the
+    same inside, as many as may be lost together. One level nests in the other.
+    """
+    loss_is_wider = len(np.unique(loss_of)) <= len(np.unique(spread_of))
+    wide, narrow = (loss_of, spread_of) if loss_is_wider else (spread_of, loss_of)
+    disks: dict[int, dict[int, list[int]]] = {}
+    for outer, inner, room in zip(wide.tolist(), narrow.tolist(), slots.tolist(), strict=True):
+        disks.setdefault(outer, {}).setdefault(inner, []).append(room)
+    kept: list[int] = []
+    wide_seen: Counter[object] = Counter()
+    for outer, inside in sorted(disks.items()):
+        looks = {inner: tuple(sorted(rooms)) for inner, rooms in inside.items()}
+        whole = tuple(sorted(looks.values()))
+        wide_seen[whole] += 1
+        if wide_seen[whole] > losses:
+            continue
+        if loss_is_wider:
+            kept.append(outer)
+            continue
+        narrow_seen: Counter[object] = Counter()
+        for inner, look in sorted(looks.items()):
+            narrow_seen[look] += 1
+            if narrow_seen[look] <= losses:
+                kept.append(inner)
+    return kept
 
 
 @dataclass(frozen=True, slots=True)
@@ -214,6 +237,7 @@ class Ledger:
     held_back: int = 0
     protection_kept: int = 0  # that what is free will need, beyond its data
     protection: int = 0  # of what volumes take, beyond their data
+    landing: int = 0  # areas that take what is written first, with all their copies
     moving: int = 0  # reserved for strips on their way
     promised: int = 0  # set aside for volumes and not written yet
     written: int = 0
@@ -244,6 +268,7 @@ LEDGER_PARTS = (
     "held_back",
     "protection",
     "protection_kept",
+    "landing",
     "moving",
     "promised",
     "written",
@@ -264,6 +289,7 @@ LEDGER_LABELS = {
     "held_back": "held back for rebuild",
     "protection": "protection of what volumes take",
     "protection_kept": "protection kept for what is free",
+    "landing": "landings of volumes",
     "moving": "strips on their way",
     "promised": "promised, not written",
     "written": "written",
@@ -276,10 +302,9 @@ class PoolSpace:
     """A pool's room under its usual protection. Extents are data; strips are what lies on disks.
 
     slots, used, usable, free and what follows are of its bulk tier; fast is the same of its fast tier, where
-    it has one.
-    usable: extents the tier holds in all while keeping its headroom; without_headroom: were nothing held
-    back; free: extents that can still be added; stranded: strips by domain label; strips: of an extent at the
-    usual protection; promised: strips of all volumes. ledger: of every disk of the pool.
+    it has one. usable: extents the tier holds in all while keeping its headroom; without_headroom: were
+    nothing held back; free: extents that can still be added; stranded: strips by domain label; strips: of an
+    extent at the usual protection; promised: strips of all volumes. ledger: of every disk of the pool.
     """
 
     ledger: Ledger
@@ -294,6 +319,7 @@ class PoolSpace:
     strips: int
     promised: int
     fast: PoolSpace | None = None
+    alone: Ledger | None = None  # of the disks of the bulk tier, where there is a fast one
 
     @property
     def room(self) -> int:
@@ -319,7 +345,10 @@ class PoolSpace:
         return self.ledger.held_back - (self.fast.ledger.held_back if self.fast else 0)
 
     def of(self, tier: Tier) -> PoolSpace:
-        return self.fast if tier == Tier.FAST and self.fast else self
+        """The account of one tier, its ledger too."""
+        if self.fast is None or self.alone is None:
+            return self
+        return self.fast if tier == Tier.FAST else replace(self, ledger=self.alone, fast=None, alone=None)
 
 
 def account_pool(
@@ -333,15 +362,16 @@ def account_pool(
     reachable: Flags | None = None,
     retiring: Flags | None = None,
     written: int = 0,
-    demands: Sequence[tuple[int, int]] | None = None,
+    demands: Sequence[tuple[Scheme, int]] | None = None,
+    landing: int = 0,
 ) -> PoolSpace:
     """Accounts for each raw byte of the disks that hold a pool's strips.
 
     sizes (bytes), used (strips held), spread_of and headroom_of (domain labels at the spread and headroom
     levels), reachable (can take new strips now; all when None), retiring (none when None): [disks].
     data_strips: strips of the pool's volumes that hold data, and not what protects it; moving: strips on
-    their way, contained in `used`; written: bytes of data; demands: strips of an extent and extents, of
-    every ply (the usual protection throughout when None).
+    their way, contained in `used`; written: bytes of data; demands: scheme and extents of all plies (the
+    usual protection throughout when None).
     """
     scheme = pool.usual
     strips = scheme.strips
@@ -359,7 +389,7 @@ def account_pool(
     headroom: Headroom | None = None
     free = free_plain
     if demands is None:
-        demands = ((strips, -(-int(used.sum()) // strips)),)
+        demands = ((scheme, -(-int(used.sum()) // strips)),)
     if headroom_of is not None and pool.headroom is not None and len(sizes):
         headroom = most_headroom(staying, spread_of, headroom_of, pool.headroom, scheme, pool.headroom_losses)
         if headroom.possible:
@@ -380,7 +410,8 @@ def account_pool(
         out_of_reach=(free_raw - int(free_slots.sum())) * strip,
         stranded=(int(free_slots.sum()) - strips * free_plain) * strip,
         held_back=strips * (free_plain - free) * strip,
-        protection=(int(used.sum()) - moving - data_strips) * strip,
+        protection=(int(used.sum()) - moving - data_strips - landing) * strip,
+        landing=landing * strip,
         protection_kept=scheme.m * free * strip,
         moving=moving * strip,
         promised=data - min(written, data),
@@ -402,7 +433,7 @@ def account_pool(
         headroom=headroom,
         extent_bytes=pool.extent_bytes,
         strips=strips,
-        promised=sum(w * extents for w, extents in demands),
+        promised=sum(held.strips * extents for held, extents in demands),
     )
 
 
@@ -418,25 +449,28 @@ def _free_beside(
     loss_of: Ints,
     scheme: Scheme,
     losses: int,
-    demands: Sequence[tuple[int, int]],
+    demands: Sequence[tuple[Scheme, int]],
     most: int,
 ) -> int:
     """Extents of a protection, at most so many, that can join what is there so that the rest can hold all
     after any losses.
 
-    As headroom_for, with what the volumes there demand of each cut: an extent of w strips asks for w - j of
-    them outside any j domains called full. One with more strips than domains are left asks for no more than
-    it could find.
+    As headroom_for, with what the volumes there demand of each cut: an extent of w strips, t of them in a
+    domain at the most, asks for w - t*j of them outside any j domains called full. One with more strips than
+    domains are left asks for no more than it could find.
     """
     strips = scheme.strips
     if scheme.per_domain > 1:
-        held = sum(w * extents for w, extents in demands)
+        held = sum(other.strips * extents for other, extents in demands)
         usable = _headroom_by_trying(slots, spread_of, loss_of, scheme.level, scheme, losses).usable
         return max(0, min(most, usable - -(-held // strips)))
     left = fewest_domains_left(slots, spread_of, loss_of, losses)
     outside = room_outside(slots, spread_of, loss_of, strips - 1, losses)
     for j in range(strips):
-        asked = sum(extents * max(0, min(w, left) - j) for w, extents in demands)
+        asked = sum(
+            extents * max(0, min(held.strips, held.per_domain * left) - held.per_domain * j)
+            for held, extents in demands
+        )
         most = min(most, (outside[j] - asked) // (strips - j))
     return max(0, most)
 
@@ -474,7 +508,9 @@ def _pool_space(view: SiteView, pool: Pool) -> PoolSpace:
     ledger = bulk.ledger + Ledger(raw=sum(aside.values()), cache=aside[Role.CACHE], spare=aside[Role.SPARE])
     for space in faster:
         ledger += space.ledger
-    return replace(bulk, ledger=ledger, fast=faster[0] if faster else None)
+    if not faster:
+        return replace(bulk, ledger=ledger)
+    return replace(bulk, ledger=ledger, fast=faster[0], alone=bulk.ledger)
 
 
 def _tier_space(
@@ -490,10 +526,12 @@ def _tier_space(
     """
     rows = view.in_pool(pool, tier)
     plies = view.plies_of(pool, tier)
+    holding = [p for p in plies if p.purpose != Purpose.LANDING]
+    landing = sum(p.scheme.strips * p.extents_somewhere for p in plies if p.purpose == Purpose.LANDING)
     return account_pool(
         view.disk_sizes[rows],
         view.disk_used[rows] if more is None else view.disk_used[rows] + more[rows],
-        sum(p.scheme.k * p.extents_somewhere for p in plies) + (new.k * extents if new else 0),
+        sum(p.scheme.k * p.extents_somewhere for p in holding) + (new.k * extents if new else 0),
         int(view.disk_moving[rows].sum()),
         view.domain_of(pool.usual.level)[rows],
         view.domain_of(pool.headroom)[rows] if pool.headroom else None,
@@ -501,18 +539,22 @@ def _tier_space(
         view.disk_open[rows],
         view.disk_retiring[rows],
         _written(view, pool, tier),
-        [*((p.scheme.strips, p.extents) for p in plies), *([(new.strips, extents)] if new else [])],
+        [*_demands(plies), *([(new, extents)] if new else [])],
+        landing,
     )
 
 
+def _demands(plies: Sequence[Ply]) -> list[tuple[Scheme, int]]:
+    """Extents by scheme: there may be hundreds of plies, and few schemes."""
+    demands: Counter[Scheme] = Counter()
+    for ply in plies:
+        demands[ply.scheme] += ply.extents
+    return list(demands.items())
+
+
 def _written(view: SiteView, pool: Pool, tier: Tier) -> int:
-    """Bytes of data written to a tier: of each volume as much as its plies there hold of all its extents."""
-    written = 0
-    for volume in view.volumes_of(pool):
-        here = sum(p.extents for p in volume.plies if p.tier == tier)
-        if here:
-            written += volume.written_bytes * here // max(volume.extents, 1)
-    return written
+    """Bytes of data written to a tier. What waits in a landing counts where it will settle."""
+    return sum(v.written_bytes for v in view.volumes_of(pool) if v.whole.tier == tier)
 
 
 class Limit(StrEnum):
@@ -541,16 +583,28 @@ class _Taking:
         self.domain_of = view.domain_of(scheme.level)[self.rows]
         self.free, self.nodes = view.disk_free[self.rows], view.disk_node[self.rows]
 
-    @property
+    @cached_property
     def most_apart(self) -> int:
         """Extents whose strips can be kept apart in the free room."""
         return usable_extents(self.free, self.domain_of, self.scheme)
 
+    def surely_takes(self, extents: int) -> bool:
+        """Whether a bound shows, without a trial, that so many extents break nothing. Each strip takes a
+        place, and with it no more than one extent of the usual protection from what can still be taken.
+        """
+        space, strips = pool_space(self.view, self.pool).of(self.tier), extents * self.scheme.strips
+        used = space.used + strips
+        room = used + space.strips * (space.free - strips - 1)
+        most = min(self.pool.fill_line * room, room)
+        return used <= most and space.promised + strips <= self.pool.overcommit_cap * room
+
     def space(self, extents: int) -> PoolSpace:
         """The tier with so many extents more."""
-        strips = self.scheme.strips
+        scheme = self.scheme
         taken = np.zeros(len(self.view.disks), dtype=np.int64)
-        taken[self.rows] = expected_take(self.free, self.domain_of, self.nodes, extents, strips)
+        taken[self.rows] = expected_take(
+            self.free, self.domain_of, self.nodes, extents, scheme.strips, scheme.per_domain
+        )
         return _tier_space(self.view, self.pool, self.tier, taken, self.scheme, extents)
 
     def broken(self, extents: int) -> Limit | None:
@@ -561,15 +615,26 @@ class _Taking:
         return Limit.FILL_LINE if space.full > self.pool.fill_line else None
 
 
+def _taking(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> _Taking:
+    """Kept with the view."""
+    key = ("taking", pool, scheme, tier)
+    kept = view.findings.get(key)
+    if not isinstance(kept, _Taking):
+        kept = view.findings[key] = _Taking(view, pool, scheme, tier)
+    return kept
+
+
 def fits(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, extents: int) -> bool:
     """Whether a new volume may have so many extents, as `most_that_fits` has it, by one trial."""
-    taking = _Taking(view, pool, scheme, tier)
-    return extents <= taking.most_apart and taking.broken(extents) is None
+    taking = _taking(view, pool, scheme, tier)
+    if extents > taking.most_apart:
+        return False
+    return taking.surely_takes(extents) or taking.broken(extents) is None
 
 
 def full_with(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, extents: int) -> float:
     """How full a tier would be with a new volume of so many extents, 0 to 1; they must fit."""
-    return _Taking(view, pool, scheme, tier).space(extents).full
+    return _taking(view, pool, scheme, tier).space(extents).full
 
 
 def most_that_fits(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> Fit:
@@ -578,7 +643,7 @@ def most_that_fits(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> Fi
 
     By trying: the tier is accounted for with each number, halving what is left.
     """
-    taking = _Taking(view, pool, scheme, tier)
+    taking = _taking(view, pool, scheme, tier)
     low, high = 0, taking.most_apart + 1
     limit = Limit.APART
     while high - low > 1:

@@ -83,16 +83,19 @@ class LossChance:
         return 1.0 / self.a_year if self.a_year else math.inf
 
 
-def groups_of(domain_disks: list[int], strips: int, extents: int) -> float:
+def groups_of(domain_disks: list[int], strips: int, extents: int, per_domain: int = 1) -> float:
     """How many sets of disks hold all strips of some extent: all that keep apart, unless there are fewer
     extents.
 
-    domain_disks: disks in each domain. The sets are the elementary symmetric polynomial of these counts.
+    domain_disks: disks in each domain. The sets are counted by the product over the domains of the
+    polynomials that count the ways to take up to t of its disks: for t = 1 the elementary symmetric
+    polynomial of the counts.
     """
     sets = [1.0] + [0.0] * strips
     for disks in domain_disks:
+        ways = [float(math.comb(disks, taken)) for taken in range(per_domain + 1)]
         for size in range(strips, 0, -1):
-            sets[size] += sets[size - 1] * disks
+            sets[size] += sum(sets[size - a] * ways[a] for a in range(1, min(size, per_domain) + 1))
     return min(float(extents), sets[strips])
 
 
@@ -110,7 +113,7 @@ def chance_of_loss(
     failure_rate: a year, of one disk; repair_seconds: to write again what one disk held; unread: see
     unread_chance. Losses of whole nodes, racks and rooms, people and software are left out.
     """
-    groups = groups_of(domain_disks, scheme.strips, extents)
+    groups = groups_of(domain_disks, scheme.strips, extents, scheme.per_domain)
     if not groups:
         return LossChance(0.0, 0.0, repair_seconds, failure_rate)
     failures = -math.log1p(-min(failure_rate, 0.999_999)) / YEAR_SECONDS

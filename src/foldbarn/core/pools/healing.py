@@ -28,6 +28,7 @@ _WORDS = {1: "one", 2: "two", 3: "three", 4: "four", 5: "five"}
 # Losses that the bound does not settle are tried out, the worst first: as many as cost about a second.
 FEWEST_TRIALS, MOST_TRIALS, TRIAL_STRIPS = 4, 200, 4_000_000
 ENOUGH_TRIALS = 3  # where one has shown already that it does not hold
+_UNSETTLED = -1  # slack of a loss that the bound says nothing of
 
 
 def losses_in_words(losses: int, level: Level) -> str:
@@ -176,11 +177,15 @@ def _ends_of(view: SiteView, plies: Sequence[Ply], k: int, level: Level) -> Iter
             yield Unhealed(ply, Want.SOURCE, names[worst], int(extents))
 
 
-def _demands(view: SiteView, pool: Pool, tier: Tier) -> tuple[Level | None, Counter[int]]:
-    """The widest level that a tier's plies are kept apart at, and extents by strips."""
+def _demands(view: SiteView, pool: Pool, tier: Tier) -> tuple[Level | None, Counter[int] | None]:
+    """The widest level that a tier's plies are kept apart at, and extents by strips. None for these where a
+    domain may hold several strips of an extent: the bound knows nothing of the disks inside a domain.
+    """
     plies = [p for p in view.plies_of(pool, tier) if p.extents]
     order = list(Level)
     widest = min((p.scheme.level for p in plies), key=order.index, default=None)
+    if any(ply.scheme.per_domain > 1 for ply in plies):
+        return widest, None
     demands: Counter[int] = Counter()
     for ply in plies:
         demands[ply.scheme.strips] += ply.extents
@@ -200,6 +205,9 @@ def _slack(view: SiteView, pool: Pool, level: Level) -> dict[int, int]:
     for tier in view.tiers_of(pool):
         spread, demands = _demands(view, pool, tier)
         if spread is None:
+            continue
+        if demands is None:
+            slack = {label: min(least, _UNSETTLED) for label, least in slack.items()}
             continue
         rows = view.in_pool(pool, tier)
         rows = rows[takes_strips(view)[rows]]
@@ -239,6 +247,8 @@ def _fits_after(view: SiteView, pool: Pool, tier: Tier, level: Level, losses: in
     spread, demands = _demands(view, pool, tier)
     if spread is None:
         return True
+    if demands is None:
+        return False
     rows = view.in_pool(pool, tier)
     slots = np.where(takes_strips(view)[rows], view.disk_slots[rows], 0)
     most = max(demands)

@@ -15,15 +15,16 @@ from fractions import Fraction
 
 import numpy as np
 
-from foldbarn.core.arrays import Disks, Ints
+from foldbarn.core.arrays import Disks, Flags, Ints
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.moving.apart import too_close
 from foldbarn.core.moving.exchange import Block, Exchange
 
 ONE = 1 << 40  # probability 1 in the whole-number units used here
 ONE_IN = 1 << 20  # a part of a strip smaller than one in this many is no part
 LARGEST_BLOCK = 256  # extents drawn from one shuffled order, at most
 _LEVELLING_ROUNDS = 40
-_NESTED_ATTEMPTS = 12
+_SWAPPING_ROUNDS = 16
 
 
 def usable_fraction(capacities: Ints, strips: int, per_domain: int = 1) -> Fraction:
@@ -42,6 +43,20 @@ def usable_fraction(capacities: Ints, strips: int, per_domain: int = 1) -> Fract
         for j in range(-(-strips // per_domain))
         if j <= count
     )
+
+
+def usable_slots(slots: Ints, domain_of: Ints, strips: int, per_domain: int) -> int:
+    """Extents of so many strips that disks with these slots can hold; whole, rounded down.
+
+    slots, domain_of: [disks]. Where a domain may hold one strip of an extent, its disks act as one. Where it
+    may hold more, two strips still never share a disk, which limits lopsided domains.
+    """
+    if not len(slots):
+        return 0
+    if per_domain > 1:
+        return usable_nested(slots, domain_of, strips, per_domain)
+    _, index = np.unique(domain_of, return_inverse=True)
+    return int(usable_fraction(np.bincount(index, weights=slots).astype(np.int64), strips))
 
 
 def usable_nested(slots: Ints, domain_of: Ints, strips: int, per_domain: int) -> int:
@@ -268,43 +283,38 @@ def place(
 
     Raises NotPossible where the free room cannot hold the extents.
     """
-    labels, index = np.unique(domain_of, return_inverse=True)
-    if per_domain > 1:
-        return _place_nested(free, index, node_of, extents, strips, seed, per_domain)
-    room = np.bincount(index, weights=free, minlength=len(labels)).astype(np.int64)
-    if usable_fraction(room, strips) < extents:
+    if usable_slots(free, domain_of, strips, per_domain) < extents:
         raise NotPossible("The free room cannot hold these extents apart.")
-    probabilities = shares(room, strips)
+    index = np.unique(domain_of, return_inverse=True)[1]
+    usable = _usable_room(free, extents, per_domain)
+    probabilities, targets = _domain_shares(usable, index, extents, strips, per_domain)
     drawn = draw_domains(probabilities, extents, strips, seed)
     rng = np.random.default_rng([seed, 1])
-    targets = np.minimum(quotas(probabilities, extents * strips), room)
-    level_domains(drawn, targets, rng)
-    return _place_inside(drawn, free, index, node_of, rng)
+    level_domains(drawn, targets, rng, per_domain)
+    placed = _place_inside(drawn, usable, index, node_of, rng)
+    if per_domain > 1:
+        _part_twins(placed, index, free, per_domain, rng)
+    return placed
 
 
-def _place_nested(
-    free: Ints, index: Ints, node_of: Ints, extents: int, strips: int, seed: int, per_domain: int
-) -> Disks:
-    """Where a domain may hold several strips of an extent: each disk still holds one at the most.
-
-    So a disk counts for no more than one strip an extent, and what is dealt inside a domain is settled by
-    chains of exchanges. Drawn anew where the extents of a domain fall too close together for its disks.
+def _usable_room(free: Ints, extents: int, per_domain: int) -> Ints:
+    """Strips of so many extents that each disk can take, [disks]: one of each at the most. Where a domain
+    holds one strip of an extent, its share says that already.
     """
-    if usable_nested(free, index, strips, per_domain) < extents:
-        raise NotPossible("The free room cannot hold these extents apart.")
-    usable = np.minimum(free, extents)
-    room = np.minimum(np.bincount(index, weights=usable).astype(np.int64), per_domain * extents)
+    return free if per_domain == 1 else np.minimum(free, extents)
+
+
+def _domain_shares(
+    usable: Ints, index: Ints, extents: int, strips: int, per_domain: int
+) -> tuple[Ints, Ints]:
+    """Of each domain its inclusion probability, and the strips that it gets; [domains] each. usable, index:
+    [disks].
+    """
+    room = np.bincount(index, weights=usable).astype(np.int64)
+    if per_domain > 1:
+        room = np.minimum(room, per_domain * extents)
     probabilities = shares(room, strips, per_domain)
-    targets = np.minimum(quotas(probabilities, extents * strips), room)
-    for attempt in range(_NESTED_ATTEMPTS):
-        drawn = draw_domains(probabilities, extents, strips, seed + attempt)
-        rng = np.random.default_rng([seed, 1, attempt])
-        if level_domains(drawn, targets, rng, per_domain):
-            continue
-        placed = _place_inside(drawn, usable, index, node_of, rng)
-        if _part_twins(placed, drawn, index, free, rng):
-            return placed
-    raise NotPossible("The free room is too uneven to hold these extents apart.")
+    return probabilities, np.minimum(quotas(probabilities, extents * strips), room)
 
 
 def strips_by_disk(placement: Disks) -> dict[int, list[list[int]]]:
@@ -319,22 +329,24 @@ def strips_by_disk(placement: Disks) -> dict[int, list[list[int]]]:
     return {n: part.tolist() for n, part in zip(numbers.tolist(), parts, strict=True) if n > 0}
 
 
-def expected_take(free: Ints, domain_of: Ints, node_of: Ints, extents: int, strips: int) -> Ints:
+def expected_take(
+    free: Ints, domain_of: Ints, node_of: Ints, extents: int, strips: int, per_domain: int = 1
+) -> Ints:
     """Strips that placing so many extents puts on each disk, [disks], without placing them: their shares, as
     in `place`.
 
     Raises NotPossible where the free room cannot hold them.
     """
-    labels, index = np.unique(domain_of, return_inverse=True)
-    room = np.bincount(index, weights=free, minlength=len(labels)).astype(np.int64)
     taken = np.zeros(len(free), dtype=np.int64)
     if not extents:
         return taken
-    targets = np.minimum(quotas(shares(room, strips), extents * strips), room)
+    index = np.unique(domain_of, return_inverse=True)[1]
+    usable = _usable_room(free, extents, per_domain)
+    targets = _domain_shares(usable, index, extents, strips, per_domain)[1]
     for domain, total in enumerate(targets.tolist()):
         inside = index == domain
         if total:
-            taken[inside] = deal_shares(free[inside], node_of[inside], total)
+            taken[inside] = deal_shares(usable[inside], node_of[inside], total)
     return taken
 
 
@@ -361,35 +373,53 @@ def _place_inside(
     return placed.reshape(drawn.shape)
 
 
-def _part_twins(placed: Disks, drawn: Disks, index: Ints, free: Ints, rng: np.random.Generator) -> bool:
-    """Inside each domain, leads strips that share a disk with another of their extent to other disks, by
-    chains of exchanges.
+def _part_twins(placed: Disks, index: Ints, free: Ints, per_domain: int, rng: np.random.Generator) -> None:
+    """Leads strips that share a disk with another of their extent to other disks. Most trade places with a
+    strip of another extent in their domain, which leaves every disk its share; where that ends, chains of
+    exchanges find the rest a place, as there is one.
 
-    placed: [extents, strips], altered in place. False where a domain's disks cannot hold its extents so.
+    placed: [extents, strips], altered in place.
     """
+    flat = placed.reshape(-1)
+    strips = placed.shape[1]
+    by_domain = np.argsort(index[flat], kind="stable")
+    starts = np.searchsorted(index[flat][by_domain], np.arange(int(index.max()) + 2))
+    for _ in range(_SWAPPING_ROUNDS):
+        twins = np.flatnonzero(_twins(placed, index, per_domain).reshape(-1))
+        if not len(twins):
+            return
+        domain = index[flat[twins]]
+        other = by_domain[rng.integers(starts[domain], starts[domain + 1])]
+        # One trade for each extent and round, so that each is judged by how its extent lies.
+        both = np.concatenate([twins // strips, other // strips])
+        firsts = np.zeros(len(both), dtype=np.bool_)
+        firsts[np.unique(both, return_index=True)[1]] = True
+        alone = firsts[: len(twins)] & firsts[len(twins) :]
+        twins, other = twins[alone], other[alone]
+        fits = np.ones(len(twins), dtype=np.bool_)
+        for here, there in ((twins, other), (other, twins)):
+            lies = placed[here // strips]
+            lies[np.arange(len(here)), here % strips] = -1
+            fits &= (lies != flat[there][:, None]).all(axis=1)
+        twins, other = twins[fits], other[fits]
+        flat[twins], flat[other] = flat[other], flat[twins]
+    _settle_twins(placed, index, free, per_domain, rng)
+
+
+def _twins(placed: Disks, index: Ints, per_domain: int) -> Flags:
+    return too_close(index[placed], placed, per_domain)
+
+
+def _settle_twins(placed: Disks, index: Ints, free: Ints, per_domain: int, rng: np.random.Generator) -> None:
+    """The last of _part_twins, by chains of exchanges among all strips."""
     nowhere = len(free)
-    disk_of = np.append(np.arange(nowhere, dtype=np.int64), -1)
-    for domain in range(int(index.max()) + 1):
-        mine = np.flatnonzero((drawn == domain).any(axis=1))
-        at = np.where(drawn[mine] == domain, placed[mine], nowhere).astype(np.int32)
-        twin = np.zeros(at.shape, dtype=np.bool_)
-        for later in range(1, at.shape[1]):
-            same = (at[:, :later] == at[:, later : later + 1]).any(axis=1)
-            twin[:, later] = same & (at[:, later] < nowhere)
-        if not twin.any():
-            continue
-        extents, strips = np.nonzero(twin)
-        at[twin] = nowhere
-        takes = index == domain
-        held = np.bincount(at[at < nowhere], minlength=nowhere)
-        block = Block(at, drawn[mine] == domain, disk_of)
-        room = np.where(takes, free - held, 0)
-        if Exchange([block], room, takes, rng).settle([(0, extents, strips)]):
-            return False
-        inside = drawn[mine] == domain
-        rows, columns = np.nonzero(inside)
-        placed[mine[rows], columns] = at[rows, columns]
-    return True
+    homeless = _twins(placed, index, per_domain)
+    extents, strips = np.nonzero(homeless)
+    placed[homeless] = nowhere
+    held = np.bincount(placed[~homeless], minlength=nowhere)[:nowhere]
+    block = Block(placed, ~homeless, np.append(index, -1), per_domain)
+    if Exchange([block], free - held, np.ones(nowhere, dtype=np.bool_), rng).settle([(0, extents, strips)]):
+        raise NotPossible("The free room is too uneven to hold these extents apart.")
 
 
 def deal_shares(room: Ints, node_of: Ints, total: int) -> Ints:

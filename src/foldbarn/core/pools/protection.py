@@ -44,6 +44,12 @@ class Scheme:
             )
         if self.per_domain < 1:
             raise NotPossible("At least one strip must be allowed in a domain.", about="per_domain")
+        if self.per_domain > 1 and self.level == Level.DISK:
+            raise NotPossible(
+                "Two strips of an extent never share a disk.",
+                about="per_domain",
+                next_step="Spread over nodes or racks, where several strips may lie in one.",
+            )
 
     @property
     def strips(self) -> int:
@@ -90,7 +96,17 @@ class Scheme:
         losses = "any one" if self.survives == 1 else f"any {_WORDS.get(self.survives, str(self.survives))}"
         ending = "" if self.survives == 1 else "s"
         held = f"{_WORDS[self.strips]} copies" if self.is_mirror else f"strips of {self.counted()}"
-        return f"{held}, each in another {self.level}; survives the loss of {losses} {self.level}{ending}"
+        survived = f"survives the loss of {losses} {self.level}{ending}"
+        if not self.survives:
+            survived = f"survives the loss of no {self.level}"
+        return f"{held}, {self.apart()}; {survived}"
+
+    def apart(self) -> str:
+        """How its strips are kept apart, in words."""
+        if self.per_domain == 1:
+            return f"each in another {self.level}"
+        most = _WORDS.get(self.per_domain, str(self.per_domain))
+        return f"at most {most} in one {self.level} and each on another disk"
 
 
 def mirror(copies: int, level: Level, per_domain: int = 1) -> Scheme:

@@ -84,7 +84,7 @@ def held_when_filled(view: SiteView, fill: Fill, scheme: Scheme) -> Reals:
     labels, index = np.unique(domain_of, return_inverse=True)
     room = np.bincount(index, weights=slots, minlength=len(labels))
     try:
-        part = shares(room.astype(np.int64), scheme.strips) / ONE
+        part = shares(room.astype(np.int64), scheme.strips, scheme.per_domain) / ONE
     except NotPossible:
         return held
     held[fill.rows] = fill.extents * part[index] * slots / np.maximum(room[index], 1)
@@ -97,8 +97,9 @@ def loads_of(view: SiteView, fill: Fill, scheme: Scheme, gone: Flags) -> Loads:
 
     An extent that lost a strip in one domain has its others in the rest, each in proportion to its room (the
     same sampling that places it); they are read in turn. Writes go where there is room, in proportion to it,
-    and to no domain more than there are extents that have no strip in it.
+    and to no domain more than there are extents that may have another strip in it.
     """
+    most = scheme.per_domain
     read, written = np.zeros(len(view.disks)), np.zeros(len(view.disks))
     held = held_when_filled(view, fill, scheme)
     domain_of = view.domain_of(scheme.level)[fill.rows]
@@ -111,15 +112,17 @@ def loads_of(view: SiteView, fill: Fill, scheme: Scheme, gone: Flags) -> Loads:
     for domain in np.unique(index[lost & (here > 0)]).tolist():
         strips = float(here[lost & (index == domain)].sum())
         beside = by_domain.copy()
-        beside[domain] = 0.0
+        # Beside the lost strip its own domain holds at the most one fewer.
+        beside[domain] *= (most - 1) / most
         try:
             # In whole thousandths of strips, which is what `shares` takes.
-            chance = shares(np.ceil(beside * 1000).astype(np.int64), scheme.strips - 1) / ONE
+            chance = shares(np.ceil(beside * 1000).astype(np.int64), scheme.strips - 1, most) / ONE
         except NotPossible:
             continue
         inside = np.divide(kept, by_domain[index], out=np.zeros_like(kept), where=by_domain[index] > 0)
         read[fill.rows] += strips * scheme.k * chance[index] / (scheme.strips - 1) * inside
-        into = _filled(strips, by=free_by_domain * (1.0 - chance), most=strips * (1.0 - chance))
+        open_to: Reals = np.maximum(most - chance, 0.0)
+        into = _filled(strips, by=free_by_domain * open_to, most=strips * open_to)
         part = np.divide(
             free, free_by_domain[index], out=np.zeros_like(free), where=free_by_domain[index] > 0
         )

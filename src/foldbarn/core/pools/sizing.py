@@ -332,14 +332,12 @@ def _exact(size: int) -> str:
     return f"{size / 10**12:g} TB" if parse_size(f"{size / 10**12:g} TB") == size else f"{size} B"
 
 
-def size_up(view: SiteView, wish: Settings) -> Sizing:
-    """What a pool of every disk of this site would come to. Raises NotPossible where the site cannot hold the
-    protection at all.
-    """
+def on_paper(view: SiteView, wish: Settings) -> tuple[SiteView, Pool]:
+    """This site with one pool of every disk, and nothing in it."""
     roles = {a.disk: a for a in assign_roles(view.disks, wish.serves)}
     pool = Pool(
         1,
-        "on paper",
+        "the plan",
         wish.strip_bytes,
         wish.scheme,
         wish.headroom,
@@ -349,7 +347,15 @@ def size_up(view: SiteView, wish: Settings) -> Sizing:
         daily_writes=wish.daily_writes,
     )
     disks = tuple(replace(d, role=roles[d.name].role, tier=roles[d.name].tier, pool=0) for d in view.disks)
-    paper = replace(view, disks=disks, pools=(pool,), volumes=())
+    return replace(view, disks=disks, pools=(pool,), volumes=()), pool
+
+
+def size_up(view: SiteView, wish: Settings) -> Sizing:
+    """What a pool of every disk of this site would come to. Raises NotPossible where the site cannot hold the
+    protection at all.
+    """
+    paper, pool = on_paper(view, wish)
+    disks = paper.disks
     space = pool_space(paper, pool)
     capacity = [d for d in disks if d.role == Role.CAPACITY]
     writes = expected_writes(wish.daily_writes, space.usable * pool.extent_bytes, wish.scheme)
@@ -431,7 +437,7 @@ def _chance_of_tier(
         gone = np.arange(len(view.disks)) == int(np.argmax(held))
         repair = repair_of(view, pool, fills, gone, grace=wish.grace_seconds, replacing=wish.replace_seconds)
         seconds = repair.seconds
-    groups = groups_of(counts, scheme.strips, fill.extents)
+    groups = groups_of(counts, scheme.strips, fill.extents, scheme.per_domain)
     errors = max((PROFILES[m].unreadable_bits for m in media), default=0.0)
     read = int(fill.extents / groups * pool.extent_bytes) if groups else 0
     return chance_of_loss(

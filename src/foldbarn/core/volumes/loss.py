@@ -11,6 +11,7 @@ from typing import cast
 import numpy as np
 
 from foldbarn.core.arrays import Flags, Ints
+from foldbarn.core.moving.apart import occurrences, seen_first
 from foldbarn.core.names import natural_key
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.site import Ply, Pool, SiteView, Tier, Volume
@@ -76,6 +77,27 @@ def enough_to_read(view: SiteView, ply: Ply) -> Flags:
     if ply.scheme.k == 1:
         return np.asarray(present.any(axis=1))
     return np.asarray(present.sum(axis=1) >= ply.scheme.k)
+
+
+def losses_survived(view: SiteView, ply: Ply) -> int:
+    """Losses of domains of its scheme's level, whichever they are, that would leave every extent of a ply
+    readable as it lies now; -1 where one cannot be read. What was never written survives all that the scheme
+    does.
+    """
+    scheme = ply.scheme
+    present = present_strips(view, ply)[~ply.unwritten]
+    if not len(present):
+        return scheme.survives
+    spare = present.sum(axis=1) - scheme.k
+    if spare.min() < 0:
+        return -1
+    domains = np.append(view.domain_of(scheme.level), -1)[view.rows(ply)[~ply.unwritten]]
+    domains = np.where(present, domains, -1)
+    if scheme.per_domain == 1 and (seen_first(domains) | ~present).all():
+        return int(spare.min())
+    taken = np.where(seen_first(domains), occurrences(domains), 0)
+    worst = np.cumsum(-np.sort(-taken, axis=1), axis=1)
+    return int((worst <= spare[:, None]).sum(axis=1).min())
 
 
 def ended_by(labels: Ints, readable: Flags, k: int) -> Flags:
@@ -228,24 +250,34 @@ def survives_at(view: SiteView, pool: Pool, tier: Tier, scheme: Scheme, level: L
     """Losses of domains of a level, whichever they are, that leave every extent readable that may come to lie
     on a tier of a pool under a scheme, as it stands and as it may be moved.
     """
-    order = list(Level)
     if level == Level.DISK:
         return scheme.m  # two strips of an extent never share a disk
-    if order.index(level) >= order.index(scheme.level):
-        return scheme.survives
-    # A wider domain may hold as many strips of an extent as it has domains of the scheme's level.
-    most = _domains_inside(view, pool, tier, level, scheme.level) * scheme.per_domain
-    lost = np.minimum(np.cumsum(most), scheme.strips)
-    return int((lost <= scheme.m).sum())
+    most = _most_taken(view, pool, tier, scheme.level, scheme.per_domain, level)
+    return int((np.cumsum(most) <= scheme.m).sum())
 
 
-def _domains_inside(view: SiteView, pool: Pool, tier: Tier, outer: Level, inner: Level) -> Ints:
-    """How many domains of a level each domain of a wider one has, the most first. Found once for each picture
-    of the site.
+def _most_taken(view: SiteView, pool: Pool, tier: Tier, spread: Level, per_domain: int, loss: Level) -> Ints:
+    """Strips of one extent that each further loss may take, the worst one first, where a domain of the spread
+    level holds at most so many, each on another disk. Found once for each picture of the site.
     """
-    key = ("domains inside", pool.number, tier, outer, inner)
-    if key not in view.findings:
-        rows = view.in_pool(pool, tier)
-        pairs = np.unique(np.stack([view.domain_of(outer)[rows], view.domain_of(inner)[rows]]), axis=1)
-        view.findings[key] = np.sort(np.unique(pairs[0], return_counts=True)[1])[::-1]
-    return cast(Ints, view.findings[key])
+    key = ("most taken", pool.number, tier, spread, per_domain, loss)
+    if key in view.findings:
+        return cast(Ints, view.findings[key])
+    rows = view.in_pool(pool, tier)
+    order = list(Level)
+    spread_of, loss_of = view.domain_of(spread)[rows], view.domain_of(loss)[rows]
+    if order.index(loss) <= order.index(spread):
+        _, first, disks = np.unique(spread_of, return_index=True, return_counts=True)
+        taken = np.bincount(loss_of[first], weights=np.minimum(disks, per_domain)).astype(np.int64)
+    else:
+        _, first, disks = np.unique(loss_of, return_index=True, return_counts=True)
+        inside = spread_of[first]
+        # Of one domain the things with the most disks are lost first, and together take what it may hold.
+        order_of = np.lexsort((-disks, inside))
+        held, starts = disks[order_of], np.searchsorted(inside[order_of], inside[order_of], side="left")
+        before = np.cumsum(held) - held
+        before -= before[starts]
+        taken = np.clip(per_domain - before, 0, held)
+    most: Ints = np.sort(taken[taken > 0])[::-1]
+    view.findings[key] = most
+    return most

@@ -63,6 +63,15 @@ def _shortage(volume: Volume, fate: Fate) -> str:
     return ", ".join(parts)
 
 
+def _say_landing(volume: Volume) -> str:
+    landing = volume.landing
+    if landing is None:
+        return ""
+    if landing.forming:
+        return " Its landing is being set aside."
+    return f" What is written lands as {landing.scheme.counted()} on the {landing.tier} tier first."
+
+
 def _say_anew(volume: Volume) -> str:
     """How far a volume is written anew; empty where it is not."""
     if volume.anew is None:
@@ -196,7 +205,7 @@ class Outlook:
         if volume.forming:
             return State(Lamp.MENDING, "Not open yet: its strips are set aside on the disks first.")
         if fate_.state == DataState.WHOLE:
-            whole = f"Whole: {say_list([p.scheme.sentence() for p in volume.plies])}."
+            whole = f"Whole: {volume.whole.scheme.sentence()}.{_say_landing(volume)}"
             return State(Lamp.SOUND, f"{whole} {_say_anew(volume)}".strip())
         cause = self.cause(volume)
         if fate_.unavailable or fate_.lost:

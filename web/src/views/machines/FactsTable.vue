@@ -1,6 +1,6 @@
 <script setup lang="ts" generic="T extends { name: string }">
-import { useVirtualizer } from "@tanstack/vue-virtual";
-import { computed, ref, watch } from "vue";
+import { computed, nextTick, ref, watch } from "vue";
+import { VDataTableVirtual } from "vuetify/components/VDataTable";
 import { natural } from "../../lib/natural";
 import type { Column } from "./columns";
 
@@ -11,130 +11,133 @@ import type { Column } from "./columns";
 const props = defineProps<{ rows: T[]; columns: Column<T>[]; label: string }>();
 const emit = defineEmits<{ open: [row: T] }>();
 const ROW = 29;
-const scroller = ref<HTMLElement | null>(null);
-const by = ref("");
-const down = ref(false);
+const whole = ref<HTMLElement | null>(null);
+const table = ref<{ scrollToIndex: (index: number) => void } | null>(null);
+const by = ref<{ key: string; order?: boolean | "asc" | "desc" }[]>([]);
 const at = ref(0);
-const sorted = computed(() => {
-  const column = props.columns.find((c) => c.id === by.value);
-  if (!column) return props.rows;
-  const way = down.value ? -1 : 1;
-  const keyed = props.rows.map((row) => ({ row, key: column.sort ? column.sort(row) : column.text(row) }));
-  keyed.sort(
-    (a, b) => way * (typeof a.key === "number" ? a.key - (b.key as number) : natural(a.key, b.key as string)),
-  );
-  return keyed.map((k) => k.row);
-});
+const headers = computed(() =>
+  props.columns.map((c) => ({
+    key: c.id,
+    title: c.name,
+    width: c.width,
+    align: c.number ? ("end" as const) : ("start" as const),
+    value: (row: T) => (c.sort ? c.sort(row) : c.text(row)),
+    sort: (a: string | number, b: string | number) =>
+      typeof a === "number" ? a - (b as number) : natural(a, b as string),
+    cellProps: ({ item }: { item: T }) => ({
+      title: c.text(item),
+      class: { n: c.number, first: c.id === "name" },
+    }),
+    headerProps: { "aria-sort": sortOf(c.id), role: "columnheader" },
+  })),
+);
+function sortOf(id: string) {
+  const order = by.value.find((one) => one.key === id)?.order;
+  return order === "asc" ? "ascending" : order === "desc" ? "descending" : "none";
+}
+const width = computed(() => props.columns.reduce((sum, c) => sum + c.width, 0));
 watch(
   () => props.rows.length,
   (n) => (at.value = Math.min(at.value, Math.max(0, n - 1))),
 );
-const virtual = useVirtualizer(
-  computed(() => ({
-    count: sorted.value.length,
-    getScrollElement: () => scroller.value,
-    estimateSize: () => ROW,
-    overscan: 12,
-  })),
-);
-const seen = computed(() => virtual.value.getVirtualItems());
-const above = computed(() => seen.value[0]?.start ?? 0);
-const below = computed(() => Math.max(0, virtual.value.getTotalSize() - (seen.value.at(-1)?.end ?? 0)));
-const width = computed(() => props.columns.reduce((sum, c) => sum + c.width, 0));
-function sortBy(id: string) {
-  if (by.value === id && down.value) [by.value, down.value] = ["", false];
-  else [by.value, down.value] = [id, by.value === id];
-}
+const about = ({ item, index }: { item: T; index: number }) => ({
+  id: `row-${index}`,
+  class: { at: index === at.value },
+  "aria-rowindex": index + 1,
+  "data-row": item.name,
+});
 function onKey(event: KeyboardEvent) {
-  const page = Math.max(1, Math.floor((scroller.value?.clientHeight ?? 300) / ROW) - 2);
+  if (event.target !== whole.value) return; // a heading is pressed
+  const page = Math.max(1, Math.floor((whole.value?.clientHeight ?? 300) / ROW) - 2);
   const steps: Record<string, number> = {
     ArrowDown: 1,
     ArrowUp: -1,
     PageDown: page,
     PageUp: -page,
-    Home: -sorted.value.length,
-    End: sorted.value.length,
+    Home: -props.rows.length,
+    End: props.rows.length,
   };
-  if (event.key === "Enter") {
-    const row = sorted.value[at.value];
-    if (row) emit("open", row);
-  } else if (event.key in steps) {
-    at.value = Math.min(sorted.value.length - 1, Math.max(0, at.value + steps[event.key]!));
-    virtual.value.scrollToIndex(at.value);
-  } else return;
+  if (event.key === "Enter") whole.value?.querySelector<HTMLElement>("tr.at")?.click();
+  else if (event.key in steps) void go(at.value + steps[event.key]!);
+  else return;
   event.preventDefault();
+}
+async function go(to: number) {
+  at.value = Math.min(props.rows.length - 1, Math.max(0, to));
+  await nextTick();
+  const row = whole.value?.querySelector("tr.at");
+  if (row) row.scrollIntoView({ block: "nearest" });
+  else table.value?.scrollToIndex(at.value);
 }
 </script>
 
 <template>
-  <div ref="scroller" class="scroller">
-    <table
+  <div
+    ref="whole"
+    class="facts"
+    tabindex="0"
+    role="group"
+    :aria-label="label"
+    :aria-activedescendant="rows.length ? `row-${at}` : undefined"
+    @keydown="onKey"
+  >
+    <VDataTableVirtual
+      ref="table"
+      v-model:sort-by="by"
       class="plain"
-      :style="{ minWidth: `${width}px` }"
-      tabindex="0"
-      role="grid"
-      :aria-label="label"
-      :aria-rowcount="rows.length"
-      :aria-activedescendant="rows.length ? `row-${at}` : undefined"
-      @keydown="onKey"
+      :style="{ '--least': `${width}px` }"
+      :headers="headers"
+      :items="rows"
+      item-value="name"
+      :item-height="ROW"
+      :row-props="about"
+      :mobile="false"
+      height="100%"
+      fixed-header
+      hide-no-data
+      @click:row="(_: Event, { item }: { item: T }) => emit('open', item)"
     >
-      <colgroup>
-        <col v-for="c in columns" :key="c.id" :style="{ width: `${c.width}px` }" />
-      </colgroup>
-      <thead>
-        <tr>
-          <th
-            v-for="c in columns"
-            :key="c.id"
-            :class="{ n: c.number }"
-            :aria-sort="by === c.id ? (down ? 'descending' : 'ascending') : 'none'"
-          >
-            <button type="button" @click="sortBy(c.id)" @keydown.enter.stop>
-              {{ c.name }}<span v-if="by === c.id" class="soft">{{ down ? " (down)" : " (up)" }}</span>
-            </button>
-          </th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr v-if="above" class="gap" aria-hidden="true" :style="{ height: `${above}px` }" />
-        <tr
-          v-for="v in seen"
-          :id="`row-${v.index}`"
-          :key="sorted[v.index]!.name"
-          :class="{ at: v.index === at }"
-          :aria-rowindex="v.index + 1"
-          :data-row="sorted[v.index]!.name"
-          @click="emit('open', sorted[v.index]!)"
-        >
-          <td
-            v-for="c in columns"
-            :key="c.id"
-            :class="{ n: c.number, first: c.id === 'name' }"
-            :title="c.text(sorted[v.index]!)"
-          >
-            <slot :name="c.id" :row="sorted[v.index]!">{{ c.text(sorted[v.index]!) }}</slot>
-          </td>
-        </tr>
-        <tr v-if="below" class="gap" aria-hidden="true" :style="{ height: `${below}px` }" />
-      </tbody>
-    </table>
+      <template v-for="c in columns" :key="c.id" #[`item.${c.id}`]="{ item }">
+        <slot :name="c.id" :row="item">{{ c.text(item) }}</slot>
+      </template>
+    </VDataTableVirtual>
   </div>
 </template>
 
 <style scoped>
-.scroller {
+.facts {
   flex: 1;
   min-height: 0;
-  overflow: auto;
+  overflow: hidden;
   contain: strict;
 }
-table {
-  table-layout: fixed;
-}
-table:focus-visible {
+.facts:focus-visible {
   outline-offset: -2px;
 }
-td {
+.facts :deep(.v-table) {
+  height: 100%;
+}
+.facts :deep(.v-table__wrapper) {
+  overflow: auto;
+}
+.facts :deep(th.v-data-table-column--align-end) {
+  text-align: right;
+}
+.facts :deep(th:hover) {
+  color: var(--ink);
+  text-decoration: underline;
+}
+.facts :deep(.v-data-table-header__content) {
+  gap: 3px;
+}
+.facts :deep(.v-icon) {
+  font-size: 11px;
+}
+.facts :deep(table) {
+  table-layout: fixed;
+  min-width: var(--least);
+}
+.facts :deep(tr[data-row] td) {
   overflow: hidden;
   text-overflow: ellipsis;
   white-space: nowrap;
@@ -142,21 +145,19 @@ td {
   padding-top: 0 !important;
   padding-bottom: 0 !important;
 }
-td.first {
+.facts :deep(td.first) {
   font-family: var(--mono);
   font-weight: 640;
 }
-tr {
+.facts :deep(tr:not([data-row]) td) {
+  height: 0; /* what is not drawn above and below */
+  padding: 0;
+  border: 0;
+}
+.facts :deep(tr[data-row]) {
   cursor: pointer;
 }
-tr.gap {
-  cursor: default;
-}
-table:focus-visible tr.at td {
+.facts:focus-visible :deep(tr.at td) {
   background: var(--slate-pale);
-}
-th button:hover {
-  color: var(--ink);
-  text-decoration: underline;
 }
 </style>

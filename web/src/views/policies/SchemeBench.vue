@@ -1,13 +1,17 @@
 <script setup lang="ts">
 import { computed } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { useBarn, useBench, type BenchAsked, type BenchRow } from "../../api/client";
+import { useBarn, useBench, usePaperBench, type BenchAsked, type SizingVariant } from "../../api/client";
 import { useChoices } from "../../kinds/choices";
-import { binarySize, percent, span, terabytes } from "../../lib/format";
+import { percent, span } from "../../lib/format";
 import ProblemNote from "../../parts/ProblemNote.vue";
-import SumFigure from "../../parts/SumFigure.vue";
+import SchemeTable from "./SchemeTable.vue";
 
-/** Schemes side by side on the disks of a pool. Which pool and which level stand in the address. */
+/**
+ * Schemes side by side on the disks of a pool, or of machines on paper. Which pool and which level stand in
+ * the address.
+ */
+const props = defineProps<{ plan?: SizingVariant }>();
 const { data: barn } = useBarn();
 const { levels } = useChoices();
 const route = useRoute();
@@ -31,14 +35,25 @@ const asked = computed<BenchAsked>(() => ({
   block: number("block"),
   pin: pins.value,
 }));
-const { data: bench, error } = useBench(asked);
+const real = useBench(() => ({ ...asked.value, pool: props.plan ? "" : pool.value }));
+const paper = usePaperBench(
+  () => props.plan,
+  () => ({
+    level: asked.value.level,
+    load: asked.value.load,
+    reads: asked.value.reads,
+    block: asked.value.block,
+  }),
+);
+const found = computed(() => (props.plan ? paper : real));
+const bench = computed(() => found.value.data.value);
+const error = computed(() => found.value.error.value);
 const csv = computed(() => {
   const words = Object.entries(asked.value).flatMap(([name, value]) =>
     (Array.isArray(value) ? value : [value]).filter((v) => v !== undefined).map((v) => [name, String(v)]),
   );
   return `/api/bench/csv?${new URLSearchParams(words)}`;
 });
-/** Room and loss, or work and speed: twelve figures beside one another are all that a page takes. */
 const show = computed(() => (said("show") === "speed" ? "speed" : "room"));
 const SHOWN = [
   { title: "Room and loss", value: "room" },
@@ -55,39 +70,19 @@ const rows = computed(() => [
   ...(bench.value?.pinned ?? []).map((row) => ({ ...row, held: true })),
   ...(bench.value?.rows ?? []).map((row) => ({ ...row, held: false })),
 ]);
-const took = (seconds: number | null) =>
-  seconds === null
-    ? "too much"
-    : seconds < 0.01
-      ? `${(seconds * 1000).toFixed(2)} ms`
-      : `${(seconds * 1000).toFixed(0)} ms`;
-const LEVELS = ["room", "rack", "node", "disk"] as const;
-const work = (of: { reads: number; writes: number }) => {
-  const count = (n: number, what: string) =>
-    n ? [`${Number.isInteger(n) ? n : n.toFixed(2)} ${what}${n === 1 ? "" : "s"}`] : [];
-  return [...count(of.reads, "read"), ...count(of.writes, "write")].join(", ");
-};
-const remade = (of: BenchRow["repair_disk"]) => (of ? `${span(of.seconds)}${of.waits ? " *" : ""}` : "never");
 const waits = computed(() =>
   Math.max(0, ...rows.value.flatMap((r) => [r.repair_disk?.waits ?? 0, r.repair_node?.waits ?? 0])),
 );
-const write = (row: BenchRow) => ({
-  query: {
-    plan: "save-policy",
-    by: row.k === 1 ? "copies" : "parity",
-    k: String(row.k),
-    m: String(row.m),
-    over: row.level,
-  },
-});
 </script>
 
 <template>
-  <section v-if="barn?.pools.length" aria-label="Schemes side by side">
+  <section v-if="plan || barn?.pools.length" aria-label="Schemes side by side">
     <div class="sec bench-head">
       <h2>Schemes side by side</h2>
-      <span class="small">on the disks of</span>
+      <span v-if="plan" class="small">on the machines of {{ plan.name }},</span>
+      <span v-else class="small">on the disks of</span>
       <VSelect
+        v-if="!plan && barn"
         :model-value="pool"
         :items="barn.pools.map((p) => p.name)"
         aria-label="Pool"
@@ -113,7 +108,7 @@ const write = (row: BenchRow) => ({
         >
       </span>
       <span class="grow" />
-      <a class="act small" :href="csv" download>As CSV</a>
+      <a v-if="!plan" class="act small" :href="csv" download>As CSV</a>
     </div>
     <div v-if="show === 'speed' && bench" class="sec bench-head load">
       <span class="small">Under</span>
@@ -144,97 +139,7 @@ const write = (row: BenchRow) => ({
     </div>
     <ProblemNote :error="error" />
     <p v-if="!bench && !error" class="small">Laying schemes side by side …</p>
-    <VTable v-if="bench" class="plain bench">
-      <thead>
-        <tr>
-          <th>Scheme</th>
-          <th class="n">Usable, TB</th>
-          <th class="n">1 TiB takes</th>
-          <template v-if="show === 'room'">
-            <th>Survives any</th>
-            <th class="n">Needs</th>
-            <th class="n">To heal</th>
-            <th>Disk remade</th>
-            <th>Node remade</th>
-            <th>Loss a year</th>
-          </template>
-          <template v-else>
-            <th>Small write</th>
-            <th>Whole stripe</th>
-            <th>Read, one lost</th>
-            <th class="n">Most, operations/s</th>
-            <th class="n">Takes, on average</th>
-            <th class="n">99 of 100 within</th>
-          </template>
-          <th><span class="unseen">Pin</span></th>
-        </tr>
-      </thead>
-      <tbody>
-        <tr
-          v-for="row in rows"
-          :key="`${row.held}${row.key}`"
-          :class="{ cannot: row.against, held: row.held }"
-          :data-pinned="row.held"
-        >
-          <td class="scheme">
-            <RouterLink :to="write(row)" :title="`Write a policy of ${row.counted}`">{{
-              row.counted
-            }}</RouterLink>
-            <span v-if="row.held" class="soft"> by {{ row.level }} in {{ row.pool }}</span>
-            <span v-else-if="row.usual" class="soft"> usual here</span>
-          </td>
-          <template v-if="row.usable">
-            <td class="n">
-              <SumFigure :figure="row.usable">{{ terabytes(row.usable.value) }}</SumFigure>
-            </td>
-            <td class="n">
-              <SumFigure :figure="row.takes">{{ binarySize(row.takes.value) }}</SumFigure>
-            </td>
-            <template v-if="show === 'room'">
-              <td>
-                <template v-for="l in LEVELS" :key="l"
-                  ><span v-if="row.survives[l]" class="level"
-                    >{{ row.survives[l] }} {{ l }}{{ row.survives[l] === 1 ? "" : "s" }}</span
-                  ></template
-                >
-                <span v-if="!row.m">no loss</span>
-              </td>
-              <td class="n">{{ row.needs }}</td>
-              <td class="n">{{ row.m ? row.to_heal : "" }}</td>
-              <td>{{ remade(row.repair_disk) }}</td>
-              <td>{{ remade(row.repair_node) }}</td>
-              <td>{{ row.chance }}</td>
-            </template>
-            <template v-else>
-              <td>{{ work(row.small_write) }}</td>
-              <td>{{ work(row.large_write) }}</td>
-              <td>{{ row.m ? work(row.read_short) : "cannot" }}</td>
-              <template v-if="row.speed">
-                <td class="n" :title="`limited by ${row.speed.limit}`">
-                  {{ Math.floor(row.speed.most).toLocaleString("en") }}
-                  <span class="soft limit">{{ row.speed.limit }}</span>
-                </td>
-                <td class="n">{{ took(row.speed.mean) }}</td>
-                <td class="n">{{ took(row.speed.late) }}</td>
-              </template>
-              <td v-else colspan="3" />
-            </template>
-          </template>
-          <td v-else colspan="8">
-            {{ row.against }} <span class="soft">{{ row.cure }}</span>
-          </td>
-          <td class="n">
-            <VBtn
-              v-if="row.held || !pins.includes(row.key)"
-              class="small"
-              :aria-label="`${row.held ? 'Unpin' : 'Pin'} ${row.counted} by ${row.level} in ${row.pool}`"
-              @click="pin(row.key)"
-              >{{ row.held ? "unpin" : "pin" }}</VBtn
-            >
-          </td>
-        </tr>
-      </tbody>
-    </VTable>
+    <SchemeTable v-if="bench" :rows="rows" :show="show" :pins="pins" :pinnable="!plan" @pin="pin" />
     <p v-if="bench" class="small">
       <template v-if="waits">
         * {{ span(waits) }} of it wait for a replacement: the others have no place for what was lost.
@@ -250,39 +155,14 @@ const write = (row: BenchRow) => ({
   align-items: center;
   margin-top: 20px;
 }
-.bench th,
-.bench td {
-  white-space: nowrap;
-}
-.bench td[colspan] {
-  white-space: normal;
-}
-.scheme {
-  font-weight: 600;
-}
-.scheme .soft {
-  font-weight: 430;
-}
 .bench-head .small {
   white-space: nowrap;
 }
 .load {
   margin-top: 0;
 }
-.limit {
-  font-family: var(--ui);
-}
 .chips {
   display: flex;
   gap: 4px;
-}
-.held td {
-  background: var(--sheet);
-}
-.cannot {
-  color: var(--soft);
-}
-.level + .level::before {
-  content: ", ";
 }
 </style>

@@ -15,6 +15,7 @@ import LedgerTable from "../../parts/LedgerTable.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import UsableTable from "../../parts/UsableTable.vue";
+import SchemeBench from "../policies/SchemeBench.vue";
 import PoolTabs from "./PoolTabs.vue";
 
 /**
@@ -89,6 +90,9 @@ const results = computed(() =>
   settled.value.map((v, i) => (v.text.trim() ? found.value?.variants[i] : undefined)),
 );
 const best = computed(() => Math.max(...results.value.map((r) => r?.usable ?? 0)));
+/** The plan, counted from 0, on whose machines schemes are laid side by side. It stands in the address. */
+const laid = computed(() => (route.query.schemes === undefined ? null : Number(route.query.schemes) || 0));
+const lay = (i: number) => void router.replace({ query: { ...route.query, schemes: String(i) } });
 const letter = (n: number) => `Plan ${"ABC"[n]}`;
 function add() {
   const last = variants.value.at(-1)!;
@@ -275,6 +279,19 @@ const afr = (v: SizingVariant) => (v.failure_rate ? String(+(v.failure_rate * 10
         </div>
       </section>
     </div>
+    <template v-if="ready && !tooLong">
+      <div v-if="laid === null" class="sec">
+        <VBtn class="act" @click="lay(0)">Lay schemes side by side on these machines</VBtn>
+      </div>
+      <template v-else>
+        <div v-if="variants.length > 1" class="sec chips" role="group" aria-label="Schemes of">
+          <VBtn v-for="(v, i) in variants" :key="i" class="chip" :aria-pressed="i === laid" @click="lay(i)">{{
+            v.name
+          }}</VBtn>
+        </div>
+        <SchemeBench :plan="settled[laid] ?? settled[0]" />
+      </template>
+    </template>
     <p v-if="tooLong" class="small">
       <StateMark lamp="watch" /> These plans are too long for an address: leaving this page loses them. Save
       what you want to keep.

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { useBarn, useExtent, useVolume, useVolumeRoom } from "../../api/client";
+import { useBarn, useExtent, useVolume, useVolumeRoom, type VolumePage } from "../../api/client";
 import { binarySize, clock, count, size, terabytes } from "../../lib/format";
 import BarnMap from "../../parts/BarnMap.vue";
 import CopyName from "../../parts/CopyName.vue";
@@ -86,6 +86,13 @@ const cards = computed(() => {
     },
   ];
 });
+/** How what waits in a landing is, in words. */
+const landed = (l: NonNullable<VolumePage["landing"]>) =>
+  l.forming
+    ? "being set aside"
+    : ({ whole: "every copy is there", reduced: "a copy is away", bare: "the last copy" }[
+        l.data as "whole" | "reduced" | "bare"
+      ] ?? "cannot be read now");
 </script>
 
 <template>
@@ -170,6 +177,13 @@ const cards = computed(() => {
                   × {{ volume.mirror ? volume.copies : +(volume.copies / volume.data_strips).toFixed(2) }}
                 </td>
               </tr>
+              <tr v-if="volume.landing">
+                <td>
+                  Its landing on the fast tier, {{ volume.landing.counted }}
+                  <span class="soft">(room for {{ binarySize(volume.landing.bytes) }})</span>
+                </td>
+                <td>+ {{ terabytes(volume.landing.on_disks) }}</td>
+              </tr>
               <tr class="total">
                 <td>On disks</td>
                 <td>
@@ -194,10 +208,20 @@ const cards = computed(() => {
                 <td>Written by its users</td>
                 <td>{{ terabytes(volume.written_bytes) }}</td>
               </tr>
+              <tr v-if="volume.landing">
+                <td>
+                  of that, in its landing and yet to settle
+                  <span class="soft">({{ landed(volume.landing) }})</span>
+                </td>
+                <td>{{ terabytes(volume.landing.waiting) }}</td>
+              </tr>
               <tr v-if="room">
                 <td>
                   {{ volume.pool }} would take more, as this is
-                  <span class="soft">({{ LIMITS[room.limit] }})</span>
+                  <span class="soft"
+                    >({{ LIMITS[room.limit]
+                    }}{{ room.for_landing ? ", on the fast tier for its landing" : "" }})</span
+                  >
                 </td>
                 <td>{{ terabytes(room.bytes) }}</td>
               </tr>

@@ -17,6 +17,7 @@ from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside, Payload
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.machines.arranging import level_effects, warnings
+from foldbarn.core.moving.apart import too_close
 from foldbarn.core.names import check_name, expand, folded, natural_key
 from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Meant, Thing, alone
@@ -236,13 +237,18 @@ def _broken_spread(view: SiteView, params: ArrangeParams) -> list[Note]:
         by_box = {"rack": rack_rows, "room": room_rows}.get(scheme.level.value)
         if by_box is None or scheme.strips < 2:
             continue
-        domains = np.append(by_box[view.disk_box], -1)[view.rows(ply)]
-        domains = np.sort(domains, axis=1)
-        together = int(((domains[:, 1:] == domains[:, :-1]) & (domains[:, 1:] >= 0)).any(axis=1).sum())
+        rows = view.rows(ply)
+        domains = np.append(by_box[view.disk_box], -1)[rows]
+        close = too_close(domains, np.where(domains < 0, -1, rows), scheme.per_domain)
+        together = int(close.any(axis=1).sum())
         if together:
+            what = "copies" if scheme.is_mirror else "strips"
+            where = f"{what} in the same {scheme.level}"
+            if scheme.per_domain > 1:
+                where = f"more than {scheme.per_domain} {what} in the same {scheme.level}"
             words = (
-                f"{say_count(together, 'extent')} of {ply.name} would have copies in the same "
-                f"{scheme.level}, and are then moved apart where there is room."
+                f"{say_count(together, 'extent')} of {ply.name} would have {where}, and are then moved apart "
+                "where there is room."
             )
             found.append(warning("breaks-spread", words, about=ply.name))
     return found

@@ -18,16 +18,19 @@ from foldbarn.changes.engine.effects import (
     Sums,
     TextRow,
     Texts,
+    warning,
 )
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.moving import Mover, stop_moving
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Outside, Payload
-from foldbarn.changes.kinds.pools.effects import NO_FEWER_COPIES, estimate_of, moved
+from foldbarn.changes.kinds.pools.effects import NO_FEWER_COPIES, estimate_of, moved, room_rows
 from foldbarn.changes.kinds.pools.rebuild import DropOld, OfPool
 from foldbarn.changes.kinds.pools.schemes import SchemeAt
+from foldbarn.changes.kinds.volumes.setting_aside import read_back, set_aside
 from foldbarn.changes.kinds.volumes.warnings import warnings_of
+from foldbarn.core.arrays import Ints
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken, Unreachable
 from foldbarn.core.figures import Figure
 from foldbarn.core.moving.moves import NO_MOVES, Busy, Moves
@@ -39,16 +42,23 @@ from foldbarn.core.moving.rebuild import (
     waiting_anew,
 )
 from foldbarn.core.names import natural_key
-from foldbarn.core.policies.adopting import Adoption, Holding, Opposed, adopt, held_as
-from foldbarn.core.policies.matching import Wish, tier_of
+from foldbarn.core.policies.adopting import (
+    Adoption,
+    Holding,
+    Opposed,
+    adopt,
+    held_as,
+    landing_unread,
+    new_landing,
+)
+from foldbarn.core.policies.matching import Wish, landing_as_wished, tier_of
 from foldbarn.core.policies.policy import Policy
-from foldbarn.core.pools.capacity import free_figure, pool_space
 from foldbarn.core.site import Ply, Pool, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, Touch, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.store import policies, pools
 from foldbarn.store import volumes as store_volumes
-from foldbarn.store.database import Session, announce
+from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.views import current_view, load_view
 
 
@@ -61,18 +71,25 @@ class KeepPolicyParams(Params):
 
 class HeldAs(Payload):
     """How a volume (by number) was held when the change was planned. kept: number and version of its policy;
-    anew: whether it is written anew.
+    anew: whether it is written anew; unread: extents of its landing that could not be read.
     """
 
     volume: int
     scheme: SchemeAt
     kept: tuple[int, int] | None
     anew: bool
+    unread: int = 0
 
     @classmethod
-    def of(cls, volume: Volume, *, anew: bool) -> HeldAs:
+    def of(cls, view: SiteView, volume: Volume, *, anew: bool) -> HeldAs:
         held = Holding.of(volume)
-        return cls(volume=volume.number, scheme=SchemeAt.of(held.scheme), kept=held.policy, anew=anew)
+        return cls(
+            volume=volume.number,
+            scheme=SchemeAt.of(held.scheme),
+            kept=held.policy,
+            anew=anew,
+            unread=landing_unread(view, volume),
+        )
 
     def holding(self) -> Holding:
         return Holding(self.scheme.scheme(), self.kept)
@@ -118,6 +135,9 @@ class Adopt(OfVolumes):
                 if Holding.of(volume) != planned[volume.number].holding():
                     words = f"{volume.name} keeps another policy by now."
                     raise Overtaken(words, next_step="Look at it again.")
+                if landing_unread(view, volume) > planned[volume.number].unread:
+                    words = f"More of the landing of {volume.name} cannot be read by now."
+                    raise Overtaken(words, next_step="Look at it again.")
             found = adopt(view, asked, policy)
             for one in found.opposed:
                 raise Overtaken(one.against.sentence, about=one.volume, next_step=one.against.cure)
@@ -130,10 +150,11 @@ class Adopt(OfVolumes):
             for volume in asked:
                 then = found.during.volume_numbered(volume.number)
                 if then.anew is not None:
-                    store_volumes.begin_anew(session, then.anew)
+                    store_volumes.add_ply(session, volume.number, then.anew)
                 else:
-                    ply = then.plies[0]
+                    ply = then.whole
                     store_volumes.hold_as(session, ply.number, ply.scheme, ply.placement, version)
+                _change_landing(session, volume, then.landing)
             announce(session, "site")
         return f"{say_count(len(self.volumes), 'volume')}, version {self.version}."
 
@@ -145,6 +166,7 @@ class Adopt(OfVolumes):
         with self.holding(run) as session:
             view = load_view(session)
             before = {held.volume: held for held in self.volumes}
+            free = view.disk_free.copy()
             back = []
             for volume in self._there(view):
                 if volume.anew is not None:
@@ -155,19 +177,67 @@ class Adopt(OfVolumes):
                         words = f"{volume.name} is held by what was written anew already."
                         raise NotPossible(words, next_step="Let it go on.")
                     held = before[volume.number].holding()
-                    ply = held_as(view, volume, held).volume_numbered(volume.number).plies[0]
+                    ply = held_as(view, volume, held).volume_numbered(volume.number).whole
                     version = policies.version_id(session, *held.policy) if held.policy else None
                     store_volumes.hold_as(session, ply.number, ply.scheme, ply.placement, version)
-                else:
+                elif volume.landing is None or not volume.landing.forming:
                     continue
+                _change_landing(session, volume, self._landing_before(view, volume, free))
                 back.append(volume.name)
             if back:
                 pools.look(session, [self.pool], f"{say_list(back)} went back to what was kept before")
             announce(session, "site")
+        set_landings_aside(run, self.pool, [held.volume for held in self.volumes])
+
+    def _landing_before(self, view: SiteView, volume: Volume, free: Ints) -> Ply | None:
+        """The landing that a volume had by the policy that it kept before."""
+        before = next(held.kept for held in self.volumes if held.volume == volume.number)
+        kept = next((p for p in view.policies if (p.number, p.version) == before), None)
+        if kept is None:
+            return None
+        if landing_as_wished(volume, view.pools[volume.pool], kept.wishes):
+            return volume.landing
+        return new_landing(view, volume, kept.wishes, free)
 
     def _there(self, view: SiteView) -> list[Volume]:
         numbers = {held.volume for held in self.volumes}
         return [v for v in view.volumes if v.number in numbers]
+
+
+def _change_landing(session: Session, volume: Volume, landing: Ply | None) -> None:
+    """A volume has this landing from here on."""
+    if landing is volume.landing:
+        return
+    if volume.landing is not None:
+        store_volumes.forget_landing(session, volume.number)
+    if landing is not None:
+        store_volumes.add_ply(session, volume.number, landing)
+
+
+def set_landings_aside(run: Run, pool: int, volumes: Sequence[int]) -> int:
+    """Has agents make the landings of volumes in a pool (by number) that are not there yet; returns how
+    many. Raises BarnError.
+    """
+    with transaction() as session:
+        forming = store_volumes.forming_landings(session, volumes)
+    for ply in forming:
+        set_aside(run, ply, current_view().pool_numbered(pool).strip_bytes)
+        read_back(run, ply)
+        with run.writing() as session:
+            store_volumes.made(session, ply)
+            announce(session, "site")
+    return len(forming)
+
+
+class SetLandings(OfPool):
+    """Agents set the strips of landings aside that volumes (by number) do not have yet."""
+
+    name: ClassVar[str] = "set-landings"
+    volumes: tuple[int, ...]
+
+    def carry_out(self, run: Run) -> str:
+        made = set_landings_aside(run, self.pool, self.volumes)
+        return f"{say_count(made, 'landing')} set aside."
 
 
 WINDOW = 4096  # strips of what is written anew that are under way at once
@@ -297,7 +367,7 @@ class KeepPolicy(Kind[KeepPolicyParams]):
             title=f"Let {say_list([v.name for v in volumes])} keep {policy.name}",
             about=policy.name,
             summary=_summary(found, policy),
-            steps=[step for pool in mine for step in _steps(pool, volumes, policy, found)],
+            steps=[step for pool in mine for step in _steps(view, pool, volumes, policy, found)],
             effects=[
                 _promises(view, volumes, policy),
                 *_meanwhile(volumes, policy, found),
@@ -322,7 +392,7 @@ def _in(pool: Pool, view: SiteView, volumes: Sequence[Volume]) -> list[Volume]:
 
 def _gives_up(volumes: Sequence[Volume], policy: Policy) -> list[Volume]:
     """Those that have more strips than the policy wants."""
-    return [v for v in volumes if v.plies[0].scheme.strips > policy.wishes.scheme.strips]
+    return [v for v in volumes if v.whole.scheme.strips > policy.wishes.scheme.strips]
 
 
 def _summary(found: Adoption, policy: Policy) -> str:
@@ -331,7 +401,9 @@ def _summary(found: Adoption, policy: Policy) -> str:
     return f"{policy.wishes.sentence()} {said}."
 
 
-def _steps(pool: Pool, volumes: Sequence[Volume], policy: Policy, found: Adoption) -> list[Planned]:
+def _steps(
+    view: SiteView, pool: Pool, volumes: Sequence[Volume], policy: Policy, found: Adoption
+) -> list[Planned]:
     mine = _in(pool, found.during, volumes)
     anew = [v for v in mine if v.number in found.anew]
     in_place = [v for v in mine if v.number not in found.anew]
@@ -339,7 +411,7 @@ def _steps(pool: Pool, volumes: Sequence[Volume], policy: Policy, found: Adoptio
     kept = {"pool": pool.number, "policy": policy.number, "version": policy.version}
     again = " Withdrawn after this, what is given up is written again." if given_up else ""
     beside = f" Room is kept to write {say_list([v.name for v in anew])} anew." if anew else ""
-    held = tuple(HeldAs.of(v, anew=v.number in found.anew) for v in mine)
+    held = tuple(HeldAs.of(view, v, anew=v.number in found.anew) for v in mine)
     steps = [
         Planned(
             Adopt(**kept, volumes=held),
@@ -347,11 +419,21 @@ def _steps(pool: Pool, volumes: Sequence[Volume], policy: Policy, found: Adoptio
             f"From here on this is what is kept whole.{again}{beside}" if in_place else beside.strip(),
         )
     ]
-    if given_up:
+    then = [found.during.volume_numbered(v.number) for v in mine]
+    let_go = [v for v in mine if _landing_goes(v, found)]
+    if given_up or let_go:
         drop = DropOld(pool=pool.number)
-        steps.append(Planned(drop, "Let go of what it has beyond", "Its room is free again."))
+        lost = any(landing_unread(view, v) for v in let_go)
+        settles = " What waits in a landing, and can be read, settles before." if lost else ""
+        if let_go and not lost:
+            settles = " What waits in a landing settles before."
+        steps.append(Planned(drop, "Let go of what it has beyond", f"Its room is free again.{settles}"))
+    if landing := [v.number for v in then if v.landing is not None and v.landing.forming]:
+        aside = SetLandings(pool=pool.number, volumes=tuple(landing))
+        words = "From here on what is written lands there first."
+        steps.append(Planned(aside, "Set its landing aside", words, seconds=1))
     moves = found.moves[found.during.pool_row(pool)]
-    other = any(v.plies[0].scheme != policy.wishes.scheme for v in in_place if v not in given_up)
+    other = any(v.whole.scheme != policy.wishes.scheme for v in in_place if v not in given_up)
     if other or anew or len(moves):
         seconds = estimate_of(found.during, pool, moves, lost=True).seconds
         writing = CatchUp(pool=pool.number, volumes=tuple(v.number for v in mine))
@@ -364,6 +446,14 @@ def _steps(pool: Pool, volumes: Sequence[Volume], policy: Policy, found: Adoptio
         old = DropOld(pool=pool.number)
         steps.append(Planned(old, "Let go of the old strips", "Only after the new ones are whole."))
     return steps
+
+
+def _landing_goes(volume: Volume, found: Adoption) -> bool:
+    """Whether a volume lets go of the landing that it has."""
+    return (
+        volume.landing is not None
+        and found.during.volume_numbered(volume.number).landing is not volume.landing
+    )
 
 
 def _touches(mine: Sequence[Pool], volumes: Sequence[Volume], policy: Policy) -> list[Touch]:
@@ -380,7 +470,7 @@ def _promises(view: SiteView, volumes: Sequence[Volume], policy: Policy) -> AnyE
     rows = []
     for volume in volumes:
         kept = view.policy_of(volume)
-        said = kept.wishes.sentence() if kept else f"{volume.plies[0].scheme.sentence().capitalize()}."
+        said = kept.wishes.sentence() if kept else f"{volume.whole.scheme.sentence().capitalize()}."
         by = f" ({kept.name}, version {kept.version})" if kept else ""
         rows.append(TextRow(label=volume.name, before=f"{said}{by}", after=policy.wishes.sentence()))
     return Texts(heads=["Volume", "It is promised", "From here on"], rows=rows)
@@ -417,12 +507,7 @@ def _effects(view: SiteView, pool: Pool, volumes: Sequence[Volume], found: Adopt
     if found.anew.intersection(numbers):
         rows.append(Row(label="Both on disks, meanwhile", after=on_disks(found.during)))
     plies = [p for n in numbers for s in (view, found.after) for p in s.volume_numbered(n).plies]
-    for tier in sorted({p.tier for p in plies}):
-        space, after = (pool_space(site, pool).of(tier) for site in (view, found.after))
-        where = pool.name if len(view.tiers_of(pool)) == 1 else f"{pool.name}, {tier.value} tier"
-        free = Row(label=f"Free in {where}", before=free_figure(pool, space), after=free_figure(pool, after))
-        full = [Figure("full", of.full, "share") for of in (space, after)]
-        rows += [free, Row(label=f"{where} full", before=full[0], after=full[1])]
+    rows += room_rows(view, found.after, pool, {p.tier for p in plies})
     moves = found.moves[view.pool_row(pool)]
     told = moved(found.during, pool, moves, lost=True) if len(moves) else []
     return [Sums(pool=pool.name, rows=rows), *told]
@@ -433,6 +518,14 @@ def _warnings(view: SiteView, volumes: Sequence[Volume], policy: Policy, found: 
     said: dict[tuple[str, str], Note] = {}
     for volume in volumes:
         pool, tier = view.pools[volume.pool], tier_of(policy.wishes)
+        unread = landing_unread(view, volume) if _landing_goes(volume, found) else 0
+        if unread:
+            words = (
+                f"{say_count(unread, 'extent')} of the landing of {volume.name} cannot be read: what waits "
+            )
+            words += f"{'there' if unread == 1 else 'in them'} is given up."
+            note = warning("landing-given-up", words, about="volumes")
+            said[note.code, note.sentence] = note
         for note in warnings_of(view, found.after, pool, policy.wishes.scheme, tier):
             said[note.code, note.sentence] = note
     return list(said.values())

@@ -23,6 +23,7 @@ from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside
 from foldbarn.changes.kinds.pools.schemes import SchemeAt
+from foldbarn.changes.kinds.volumes.warnings import survives_nothing
 from foldbarn.core.errors import BarnError, Conflict
 from foldbarn.core.names import check_name
 from foldbarn.core.policies.matching import Answer, answers
@@ -40,8 +41,10 @@ NEW = 0  # the number of a policy that has none yet
 
 class SavePolicyParams(Params):
     """A policy as wished for: by copies, or by strips of data and of parity. version: the version it is
-    written upon; 0 for a new policy. survives: losses at the level that it must survive, as many as the
-    protection does where nothing is said. draft: it is only written down, and need not be kept by any pool.
+    written upon; 0 for a new policy. per_domain: strips of an extent that may lie in one thing of the level,
+    each on another disk. survives: losses at the level that it must survive, as many as the protection does
+    where nothing is said. landing: per cent of a volume for an area on the fast tier that takes what is
+    written first; 0 for none. draft: it is only written down, and need not be kept by any pool.
     """
 
     name: str
@@ -50,9 +53,11 @@ class SavePolicyParams(Params):
     data: int | None = None
     parity: int | None = None
     level: Level = Level.NODE
+    per_domain: int = Field(default=1, ge=1)
     survives: int | None = None
     fast: bool = False
     encrypted: bool = False
+    landing: int = 0
     meant_for: str = Field(default="", max_length=200)
     draft: bool = False
 
@@ -70,11 +75,12 @@ class WritePolicy(Inside):
     encrypted: bool
     meant_for: str
     draft: bool = False
+    landing: int = 0
 
     def carry_out(self, run: Run, session: Session) -> str:
         if not self.policy:
             check_name(self.called, "policy", [p.name for p in load_view(session).current_policies])
-        wishes = Wishes(self.scheme.scheme(), self.survives, self.fast, self.encrypted)
+        wishes = Wishes(self.scheme.scheme(), self.survives, self.fast, self.encrypted, self.landing)
         said = Policy(self.policy, self.called, self.base + 1, wishes, self.meant_for, draft=self.draft)
         version = policies.save(session, run.change, policy=self.policy, base=self.base, said=said)
         announce(session, "site")
@@ -97,8 +103,8 @@ class SavePolicy(Kind[SavePolicyParams]):
         except BarnError as error:
             blockers.append(Note.of(error))
         try:
-            scheme = scheme_wished(params.copies, params.data, params.parity, params.level)
-            wishes = wishes_of(scheme, params.survives, params.fast, params.encrypted)
+            scheme = scheme_wished(params.copies, params.data, params.parity, params.level, params.per_domain)
+            wishes = wishes_of(scheme, params.survives, params.fast, params.encrypted, params.landing)
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
         found = answers(view, wishes)
@@ -121,6 +127,7 @@ class SavePolicy(Kind[SavePolicyParams]):
             encrypted=wishes.encrypted,
             meant_for=meant_for,
             draft=params.draft,
+            landing=wishes.landing,
         )
         kept_by = say_list([view.pools[a.pool].name for a in found if a.keeps])
         return Plan(
@@ -204,11 +211,8 @@ def answers_effect(view: SiteView, found: list[Answer]) -> PoolAnswers:
 
 
 def _warnings(wishes: Wishes) -> list[Note]:
-    found = []
-    if wishes.scheme.survives == 0:
-        words = "With one copy, the loss of any disk it lies on loses data for good."
-        found.append(warning("one-copy", words, about="copies"))
-    elif wishes.survives < wishes.scheme.survives:
+    found = survives_nothing(wishes.scheme)
+    if wishes.survives < wishes.scheme.survives:
         more = say_count(wishes.scheme.survives - wishes.survives, "loss", "losses")
         words = f"Its protection survives {more} more than it asks for: a volume that is short may be kept."
         found.append(warning("asks-less", words, about="survives"))

@@ -28,7 +28,7 @@ from foldbarn.core.pools.capacity import free_figure, pool_space
 from foldbarn.core.pools.media import class_of
 from foldbarn.core.pools.printing import print_ledger
 from foldbarn.core.pools.roles import Assignment, bind_cache
-from foldbarn.core.site import Disk, Pool, Role, SiteView
+from foldbarn.core.site import Disk, Pool, Role, SiteView, Tier
 
 NO_FEWER_COPIES = Promise(
     sentence="No extent has fewer copies at any step than before it: each new copy is whole before the old "
@@ -177,3 +177,15 @@ def roles(view: SiteView, assigned: Sequence[Assignment]) -> Roles:
         for disk in [by_name[a.disk]]
     ]
     return Roles(rows=rows)
+
+
+def room_rows(view: SiteView, after: SiteView, pool: Pool, tiers: Iterable[Tier]) -> list[Row]:
+    """What is free in some tiers of a pool and how full they are, before and after."""
+    rows = []
+    for tier in sorted(tiers):
+        was, becomes = (pool_space(site, pool).of(tier) for site in (view, after))
+        where = pool.name if len(view.tiers_of(pool)) == 1 else f"{pool.name}, {tier.value} tier"
+        free = Row(label=f"Free in {where}", before=free_figure(pool, was), after=free_figure(pool, becomes))
+        full = [Figure("full", of.full, "share") for of in (was, becomes)]
+        rows += [free, Row(label=f"{where} full", before=full[0], after=full[1])]
+    return rows

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from functools import partial
 from typing import ClassVar
 
 import numpy as np
@@ -26,12 +24,14 @@ from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside, Outside
 from foldbarn.changes.kinds.policies.save_policy import answers_effect
+from foldbarn.changes.kinds.pools.effects import room_rows
 from foldbarn.changes.kinds.pools.schemes import SchemeAt
+from foldbarn.changes.kinds.volumes.setting_aside import read_back, set_aside, strips_by_node
 from foldbarn.changes.kinds.volumes.warnings import warnings_of
-from foldbarn.core.arrays import Disks
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.names import check_name
+from foldbarn.core.policies.adopting import new_landing
 from foldbarn.core.policies.matching import (
     Wish,
     against,
@@ -44,15 +44,13 @@ from foldbarn.core.policies.matching import (
     tier_of,
 )
 from foldbarn.core.policies.policy import Policy, Wishes, against_draft
-from foldbarn.core.pools.capacity import by_domain, free_figure, pool_space, stranded_slots
-from foldbarn.core.pools.placement import strips_by_disk
+from foldbarn.core.pools.capacity import by_domain, stranded_slots
 from foldbarn.core.pools.protection import Level, Scheme, mirror
-from foldbarn.core.site import Contact, Pool, SiteView, Tier, plain_volume
+from foldbarn.core.site import Contact, Ply, Pool, SiteView, Tier, Volume, plain_volume
 from foldbarn.core.touching import Meant, Thing, shared
 from foldbarn.core.units import parse_size, say_binary, say_count, say_list, say_size
-from foldbarn.store import disks, nodes, policies, pools, volumes
+from foldbarn.store import nodes, policies, pools, volumes
 from foldbarn.store.database import Session, announce, transaction
-from foldbarn.store.placements import read_placement
 from foldbarn.store.tables import VolumeRow
 from foldbarn.store.views import current_view, load_view
 
@@ -107,9 +105,10 @@ class Place(Inside):
             change_id=run.change,
             policy_version_id=kept_by,
         )
-        placement = placement_for(view, wish, self.volume)
-        volumes.add(session, row, wish.scheme, wish.tier, placement)
-        return f"{say_count(placement.size, 'strip')} of {say_count(wish.extents, 'extent')} placed."
+        plies = plies_for(view, wish, self.volume)
+        volumes.add(session, row, plies)
+        strips = sum(ply.placement.size for ply in plies)
+        return f"{say_count(strips, 'strip')} of {say_count(wish.extents, 'extent')} placed."
 
     def take_back(self, run: Run) -> None:
         """Its strips are dropped, and it is forgotten. Nobody moves its strips meanwhile: a rebuild may have
@@ -125,7 +124,7 @@ class Place(Inside):
             for ply in made.plies:
                 orders = {
                     node: {serial: [[ply, e, s] for e, s in strips] for serial, strips in held.items()}
-                    for node, held in _strips_by_node(ply).items()
+                    for node, held in strips_by_node(ply).items()
                 }
                 told = {n: {"kind": "drop", "strips": strips} for n, strips in orders.items() if n in heard}
                 run.tell_nodes(told, part=f"ply{ply}")
@@ -147,11 +146,7 @@ class Reserve(Outside):
         made = _made(run)
         told: set[int] = set()
         for ply in made.plies:
-            wanted = _strips_by_node(ply)
-            order = {"kind": "reserve", "ply": ply, "bytes": made.strip_bytes}
-            orders = {node: {**order, "strips": strips} for node, strips in wanted.items()}
-            run.tell_nodes(orders, part=f"ply{ply}")
-            told |= wanted.keys()
+            told |= set_aside(run, ply, made.strip_bytes)
         return f"Reserved on {say_count(len(told), 'node')}."
 
 
@@ -163,25 +158,11 @@ class ReadStrips(Outside):
     def carry_out(self, run: Run) -> str:
         made = _made(run)
         for ply in made.plies:
-            self._read(run, ply)
+            read_back(run, ply)
         with run.writing() as session:
             volumes.open_(session, made.number)
             announce(session, "site")
         return "Every disk holds its strips."
-
-    def _read(self, run: Run, ply: int) -> None:
-        names = run.urls()
-        for node, wanted in _strips_by_node(ply).items():
-            name, url = names[node]
-            agent = run.agents(url)
-            for serial, strips in wanted.items():
-                held = run.insist(name, partial(agent.strips, serial, ply))
-                there = {(e, s) for p, e, s in held.tolist() if p == ply}
-                missing = {(e, s) for e, s in strips} - there
-                if missing:
-                    raise NotPossible(
-                        f"{name} says it reserved every strip, but {len(missing)} are not on disk {serial}."
-                    )
 
 
 @register
@@ -203,14 +184,14 @@ class CreateVolume(Kind[CreateVolumeParams]):
             wish = wish_in(view, pool, parse_size(params.size), wishes)
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
-        placement = placement_for(view, wish, name)
-        after = _after(view, wish, name, placement)
+        plies = plies_for(view, wish, name)
+        after = _after(view, wish, name, plies)
         return Plan(
             title=title,
             about=name,
             summary=_summary(wish, parse_size(params.size)),
             steps=_steps(wish, name, policy),
-            effects=[*_choice(view, params, policy, wish), *_effects(view, after, wish, placement)],
+            effects=[*_choice(view, params, policy, wish), *_effects(view, after, wish, plies)],
             touches=[
                 shared(Thing.POOL, pool.number),
                 *([shared(Thing.POLICY, policy.number)] if policy else []),
@@ -311,6 +292,7 @@ class VolumeWish:
     extents: int
     scheme: Scheme
     tier: Tier
+    wishes: Wishes
 
     @property
     def extent_bytes(self) -> int:
@@ -325,6 +307,7 @@ ABOUT = {
     Wish.TIER: "tier",
     Wish.DOMAINS: "copies",
     Wish.ROOM: "size",
+    Wish.LANDING: "size",
 }
 
 
@@ -342,7 +325,7 @@ def wish_in(view: SiteView, pool: Pool, asked: int, wishes: Wishes) -> VolumeWis
         )
     for found in against(view, pool, wishes, asked):
         raise NotPossible(found.sentence, about=ABOUT[found.wish], next_step=found.cure)
-    return VolumeWish(pool, size, extents, scheme, tier_of(wishes))
+    return VolumeWish(pool, size, extents, scheme, tier_of(wishes), wishes)
 
 
 def _made(run: Run) -> volumes.Made:
@@ -353,17 +336,21 @@ def _made(run: Run) -> volumes.Made:
     return made
 
 
-def placement_for(view: SiteView, wish: VolumeWish, name: str) -> Disks:
-    """Disk numbers of every strip of a new volume, [extents, strips]. The same site and name give the same
+def plies_for(view: SiteView, wish: VolumeWish, name: str) -> tuple[Ply, ...]:
+    """The plies of a new volume, whose strips have still to be made. The same site and name give the same
     placement.
     """
-    return place_new(view, wish.pool, wish.tier, wish.scheme, wish.extents, name)
-
-
-def _after(view: SiteView, wish: VolumeWish, name: str, placement: Disks) -> SiteView:
-    """The site with the volume."""
+    placement = place_new(view, wish.pool, wish.tier, wish.scheme, wish.extents, name)
     row = view.pool_row(wish.pool)
-    volume = plain_volume(0, name or "it", row, wish.size, wish.scheme, placement, tier=wish.tier)
+    volume = plain_volume(0, name, row, wish.size, wish.scheme, placement, tier=wish.tier)
+    landing = new_landing(view, volume, wish.wishes, view.disk_free.copy())
+    # The whole volume is forming, and its landing with it.
+    return volume.plies if landing is None else (*volume.plies, replace(landing, forming=False))
+
+
+def _after(view: SiteView, wish: VolumeWish, name: str, plies: tuple[Ply, ...]) -> SiteView:
+    """The site with the volume."""
+    volume = Volume(0, name or "it", view.pool_row(wish.pool), wish.size, plies)
     return replace(view, volumes=(*view.volumes, volume))
 
 
@@ -380,11 +367,13 @@ def _summary(wish: VolumeWish, asked: int) -> str:
     )
 
 
-def _effects(view: SiteView, after: SiteView, wish: VolumeWish, placement: Disks) -> list[AnyEffect]:
+def _effects(view: SiteView, after: SiteView, wish: VolumeWish, plies: tuple[Ply, ...]) -> list[AnyEffect]:
     pool, scheme = wish.pool, wish.scheme
-    taken = np.bincount(view.row_of_number[placement].reshape(-1), minlength=len(view.disks))
+    whole, *landings = [
+        np.bincount(view.row_of_number[ply.placement].reshape(-1), minlength=len(view.disks)) for ply in plies
+    ]
+    taken = sum(landings, start=whole)
     arriving = {view.disks[r].name: int(taken[r]) * pool.strip_bytes for r in np.flatnonzero(taken).tolist()}
-    space, space_after = (pool_space(site, pool).of(wish.tier) for site in (view, after))
     on_disks = make_figure(
         "On disks",
         "bytes",
@@ -397,23 +386,29 @@ def _effects(view: SiteView, after: SiteView, wish: VolumeWish, placement: Disks
     )
     rows = [
         Row(label="On disks", after=on_disks),
-        Row(
-            label=f"Free in {pool.name}",
-            before=free_figure(pool, space),
-            after=free_figure(pool, space_after),
-        ),
-        Row(
-            label=f"{pool.name} full",
-            before=Figure("full", space.full, "share"),
-            after=Figure("full", space_after.full, "share"),
-        ),
+        *room_rows(view, after, pool, {ply.tier for ply in plies}),
     ]
+    if landing := wish.wishes.landing_scheme:
+        rows.insert(1, Row(label="Landing on the fast tier", after=_landing_figure(wish, plies[1], landing)))
     return [
-        Promise(sentence=f"{scheme.sentence().capitalize()}."),
+        Promise(sentence=wish.wishes.sentence()),
         Sums(rows=rows),
         OnDisks(arriving=arriving),
-        _domains(view, wish, taken),
+        _domains(view, wish, whole),
     ]
+
+
+def _landing_figure(wish: VolumeWish, ply: Ply, scheme: Scheme) -> Figure:
+    return make_figure(
+        "Landing",
+        "bytes",
+        [
+            Part("+", "extents", ply.extents, "count"),
+            Part("×", "bytes of a strip", wish.pool.strip_bytes, "bytes"),
+            Part("×", "copies", scheme.strips, "count"),
+        ],
+        f"{wish.wishes.landing} % of the volume's size, rounded up to whole extents.",
+    )
 
 
 def _domains(view: SiteView, wish: VolumeWish, taken: np.ndarray) -> Domains:
@@ -437,13 +432,3 @@ def _domains(view: SiteView, wish: VolumeWish, taken: np.ndarray) -> Domains:
             for d, r, t in zip(labels.tolist(), room.tolist(), takes.tolist(), strict=True)
         ],
     )
-
-
-def _strips_by_node(ply: int) -> dict[int, dict[str, list[list[int]]]]:
-    """The strips of a ply, [extent, strip], by node number and disk serial."""
-    found: dict[int, dict[str, list[list[int]]]] = defaultdict(dict)
-    with transaction() as session:
-        held = strips_by_disk(read_placement(session, ply))
-        for disk, (node, serial) in disks.whereabouts(session, held).items():
-            found[node][serial] = held[disk]
-    return dict(found)

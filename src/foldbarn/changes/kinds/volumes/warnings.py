@@ -13,15 +13,25 @@ from foldbarn.core.site import Pool, SiteView, Tier
 from foldbarn.core.volumes.loss import survives_at
 
 
+def survives_nothing(scheme: Scheme) -> list[Note]:
+    """Of a scheme that survives no loss at its level, what that means."""
+    if scheme.survives:
+        return []
+    if not scheme.m:
+        words = "With one copy, the loss of any disk it lies on loses data for good."
+        return [warning("one-copy", words, about="copies")]
+    level = scheme.level.value
+    words = f"With {scheme.apart()}, the loss of one {level} may leave extents unreadable."
+    return [warning("lost-with-one", words, about="per_domain")]
+
+
 def warnings_of(view: SiteView, after: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> list[Note]:
     """after: the site with the volume held by this scheme on a tier of a pool."""
     found = []
     space, space_after = (pool_space(site, pool).of(tier) for site in (view, after))
     if heals(view, pool, space) and not heals(after, pool, space_after):
         found.append(warning("heals-no-more", healing_sentence(after, pool, space_after), about="copies"))
-    if scheme.survives == 0:
-        words = "With one copy, the loss of any disk it lies on loses data for good."
-        found.append(warning("one-copy", words, about="copies"))
+    found += survives_nothing(scheme)
     racks = len(np.unique(view.disk_rack[open_disks(view, pool, tier)]))
     narrow = scheme.survives > 0 and scheme.level in (Level.NODE, Level.DISK)
     if narrow and racks > 1 and not survives_at(view, pool, tier, scheme, Level.RACK):
