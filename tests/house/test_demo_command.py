@@ -47,10 +47,12 @@ class Demo:
 
     def ready(self) -> None:
         assert self.process.stdout
+        said = []
         for line in self.process.stdout:
             if line.strip() == f"Fold Barn is ready at {self.url}":
                 return
-        raise AssertionError("the demo ended before it was ready")
+            said.append(line)
+        raise AssertionError(f"the demo ended before it was ready: {''.join(said)}")
 
     def pids(self) -> list[int]:
         return list(json.loads((self.state / "processes.json").read_text()).values())

@@ -17,6 +17,7 @@ from typing import Any, cast
 import numpy as np
 import structlog
 
+from foldbarn.core.arrays import Ints
 from foldbarn.core.errors import NotPossible, Unreachable
 from foldbarn.core.machines.reading import PROTOCOL, WITNESS_PROTOCOL
 from foldbarn.core.moving.comparing import NO_STRIPS, Strips
@@ -93,6 +94,17 @@ class Agent:
             raise Garbled(f"{self.url} lists its strips in another shape.")
         return np.unique(table, axis=0)
 
+    def asked(self) -> dict[int, tuple[Ints, Ints]]:
+        """What consumers have asked of what the node holds, by number of the ply: its extents, and the
+        operations so far of each.
+        """
+        found = _body(self._ask("GET", "/v1/asked", most=STRIPS_BYTES)).get("plies", {})
+        try:
+            plies = {int(p): _counts(one["extents"], one["operations"]) for p, one in found.items()}
+        except (AttributeError, KeyError, TypeError, ValueError, OverflowError) as error:
+            raise Garbled(f"{self.url} tells what is asked of its extents in another shape.") from error
+        return plies
+
     def probe(self, targets: list[tuple[str, int]]) -> list[tuple[bool, str]]:
         """Has the node try to open a connection to each address and port; whether it could, and why not."""
         found = _body(
@@ -168,6 +180,14 @@ def _progress(body: dict[str, Any]) -> OrderProgress:
         )
     except (KeyError, TypeError, ValueError) as error:
         raise Garbled("The order's progress has another shape.") from error
+
+
+def _counts(extents: Any, operations: Any) -> tuple[Ints, Ints]:
+    """Raises TypeError, ValueError, OverflowError for what is no list of extents with a count each."""
+    which, counts = (np.array(listed, dtype=np.int64) for listed in (extents, operations))
+    if which.ndim != 1 or which.shape != counts.shape or (which < 0).any() or (counts < 0).any():
+        raise ValueError("not a count for each extent")
+    return which, counts
 
 
 def _with_offset(body: dict[str, Any], asked: float) -> dict[str, Any]:

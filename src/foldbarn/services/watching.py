@@ -32,6 +32,7 @@ from foldbarn.links.agents import NOTHING_NEW, QUICK_SECONDS, Agent, Garbled, Qu
 from foldbarn.links.mail import send_mail
 from foldbarn.services.changes import carry_out, try_again
 from foldbarn.services.duties import Duty, Round
+from foldbarn.services.heat import take_heat
 from foldbarn.services.intake import node_is_back, read_report
 from foldbarn.settings import settings
 from foldbarn.store import changes as kept
@@ -63,6 +64,7 @@ COUNT_SECONDS = 2.0  # between two records of what disks have read and written
 WHOLE_SECONDS = 30.0  # between two whole reports of a node that has nothing new
 SOON_SECONDS = 5.0  # the same, while its clock is not known yet
 PICTURE_SHARE = 20  # of the time between two pictures for the sake of clocks alone, one part goes into them
+HEAT_SECONDS = 30.0  # between two questions of what is asked of the extents on nodes
 JUDGE_SECONDS = 1.0  # between two looks at what time alone brings about
 
 Counters = dict[str, tuple[int, int]]  # bytes read and written so far, by serial number
@@ -126,6 +128,7 @@ class Watch:
     agents: dict[int, str] = field(default_factory=dict)  # addresses, by number of the node
     counters: dict[int, Counters] = field(default_factory=dict)  # newest of each node, not kept yet
     count_at: float = 0.0  # when counters are kept next
+    heat_at: float = 0.0  # when nodes are asked next what is asked of their extents
     judge_at: float = 0.0  # when the duties are looked through next
     put_off: set[int] = field(default_factory=set)  # nodes of whose clocks no page has been told yet
     put_off_until: float = 0.0
@@ -151,6 +154,7 @@ class Watch:
         hearing: while they think of twelve thousand disks, a node that falls silent is noticed all the same.
         """
         thinking = asyncio.create_task(asyncio.sleep(0))
+        counting = asyncio.create_task(asyncio.sleep(0))
         try:
             while True:
                 # The lock is ours only while its connection lives, and this tells in the same breath.
@@ -159,9 +163,12 @@ class Watch:
                 await self._hear(int(row[0]) if row else 0)
                 if thinking.done() and self._due():
                     thinking = asyncio.create_task(self._think())
+                if counting.done() and time.monotonic() >= self.heat_at:
+                    counting = asyncio.create_task(self._count())
                 await asyncio.sleep(TICK_SECONDS)
         finally:
-            await asyncio.shield(thinking)  # whoever keeps watch next is not to find us at it still
+            # Whoever keeps watch next is not to find us at it still.
+            await asyncio.shield(asyncio.gather(thinking, counting))
 
     async def _holds(self, holder: psycopg.AsyncConnection[Any]) -> bool:
         row = await (await holder.execute("select pg_try_advisory_lock(%s)", (WATCH_LOCK,))).fetchone()
@@ -195,6 +202,12 @@ class Watch:
             self.judge_at = began + JUDGE_SECONDS
             await asyncio.to_thread(self._judge)
             self.put_off_until = began + PICTURE_SHARE * (time.monotonic() - began)
+
+    async def _count(self) -> None:
+        """Beside the duties: a node that is slow to tell holds none of them up."""
+        async with _going_on("asking what is asked of extents"):
+            self.heat_at = time.monotonic() + HEAT_SECONDS
+            await asyncio.to_thread(take_heat)
 
     def _know(self, agents: Mapping[int, nodes.AgentOf]) -> None:
         """What the site says of its agents by now. A report of theirs is looked at again, all of it, where

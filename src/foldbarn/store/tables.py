@@ -332,6 +332,20 @@ class PlyRow(Base):
     )
 
 
+class HeatRow(Base):
+    """How much the extents that hold a volume are asked for (core.volumes.heat): strips of data in each, and
+    [extents] little-endian int64 counts and float32 warmth, packed with zlib.
+    """
+
+    __tablename__ = "heat"
+    volume_id: Mapped[int] = mapped_column(ForeignKey("volume.id", ondelete="cascade"), primary_key=True)
+    at: Mapped[datetime]
+    data: Mapped[int]
+    seconds: Mapped[float]
+    counts: Mapped[bytes] = mapped_column(LargeBinary)
+    warmth: Mapped[bytes] = mapped_column(LargeBinary)
+
+
 class PlacementRow(Base):
     """Disk numbers of a run of a ply's extents: little-endian int32, [extents, strips], row by row; 0 is
     nowhere, -1 never written, and below that room is kept (core.site.to_come).

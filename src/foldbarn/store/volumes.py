@@ -95,6 +95,11 @@ def lands_for(session: Session, ply: int) -> Lands | None:
     return Lands(ply=whole.id, strips=whole.extents * whole.k, copies=row.m + 1)
 
 
+def data_strips(session: Session, ply: int) -> int:
+    """Strips of data in an extent of a ply."""
+    return session.scalars(select(PlyRow.k).where(PlyRow.id == ply)).one()
+
+
 def forming_landings(session: Session, volumes: Sequence[int]) -> list[int]:
     """The landings of some volumes whose strips have still to be made; numbers of plies."""
     mine = PlyRow.volume_id.in_(volumes), PlyRow.purpose == Purpose.LANDING.value, PlyRow.forming

@@ -5,15 +5,19 @@ from __future__ import annotations
 import hashlib
 import math
 import zlib
+from collections import defaultdict
 from typing import Any
+
+import numpy as np
 
 from foldbarn.core.machines.hardware import POOL_SIGNATURE
 from foldbarn.core.machines.reading import PROTOCOL
 from foldbarn.core.pools.roles import rated_bytes
 from foldbarn.core.site import slots_of
 from foldbarn.yard import council
+from foldbarn.yard.consumers import operations_a_second
 from foldbarn.yard.council import BadOrder
-from foldbarn.yard.machines import Landing, Machines, Order, Strip, copies_of
+from foldbarn.yard.machines import Landing, Machines, Order, PlyFacts, Strip, copies_of
 from foldbarn.yard.scenario import StandInDisk, StandInPort
 
 WRITING_SECONDS = 6 * 3600.0
@@ -210,16 +214,34 @@ def written(machines: Machines, node: str) -> dict[str, int]:
     found: dict[str, int] = {}
     for disk in machines.nodes[node].disks:
         for ply, strips in machines.held[disk.serial].items():
-            size, born, first = machines.plies.get(str(ply), (0, 0.0, ply))
+            known = machines.facts_of(ply)
             if landing := machines.landings.get(str(ply)):
                 # Each copy holds what waits, a part of it on each disk.
                 share = strips / max(machines.strips_of(ply), 1)
                 found[str(ply)] = found.get(str(ply), 0) + int(landing.waiting * landing.copies * share)
-            elif strips and size:
+            elif strips and known.bytes:
                 found[str(ply)] = found.get(str(ply), 0) + int(
-                    strips * size * written_share(first, machines.clock - born)
+                    strips * known.bytes * written_share(known.first, machines.clock - known.born)
                 )
     return found
+
+
+def asked(machines: Machines, node: str) -> dict[str, Any]:
+    """Operations that consumers have asked of each extent of which this node holds a strip, since its volume
+    was made, by ply number. The count goes with the data, wherever that is copied to; of a landing there is
+    none.
+    """
+    extents: dict[int, set[int]] = defaultdict(set)
+    for disk in machines.inside(node):
+        for ply, extent, _ in machines.strips.get(disk.serial, ()):
+            extents[ply].add(extent)
+    found = {}
+    for ply in extents.keys() - {int(ply) for ply in machines.landings}:
+        known, mine = machines.facts_of(ply), np.array(sorted(extents[ply]))
+        rates = operations_a_second(known.first, mine, known.data)
+        counts = np.floor(rates * (machines.asked - known.asked)).astype(np.int64)
+        found[str(ply)] = {"extents": mine.tolist(), "operations": counts.tolist()}
+    return {"plies": found}
 
 
 def settle(machines: Machines, landing: Landing, amount: float) -> None:
@@ -232,7 +254,7 @@ def settle(machines: Machines, landing: Landing, amount: float) -> None:
     if amount <= 0 or not working:
         return
     landing.waiting -= amount
-    size = machines.plies.get(str(landing.lands_for), (0, 0.0, 0))[0]
+    size = machines.facts_of(landing.lands_for).bytes
     for serial, strips in working.items():
         # All strips there are, over the data in them, is what a byte of data takes on disks.
         machines.counters[serial].written_bytes += amount * strips * size / landing.bytes
@@ -432,9 +454,10 @@ def probe(machines: Machines, node: str, targets: list[dict[str, Any]]) -> list[
 
 def _reserve(machines: Machines, order: Order) -> None:
     size, ply = order.body["bytes"], order.body["ply"]
-    machines.plies.setdefault(str(ply), (size, machines.clock, ply))
+    fresh = PlyFacts(size, machines.clock, ply, order.body.get("data", 1), machines.asked)
+    machines.plies.setdefault(str(ply), fresh)
     if lands := order.body.get("lands_for"):
-        first = machines.plies.get(str(lands["ply"]), (0, 0.0, lands["ply"]))[2]
+        first = machines.facts_of(lands["ply"]).first
         machines.landings.setdefault(str(ply), Landing(first, lands["bytes"], lands["copies"]))
     for serial, wanted in order.body["strips"].items():
         disk = _own_disk(machines, order.node, serial)

@@ -5,6 +5,7 @@ part first.
 from __future__ import annotations
 
 import math
+from dataclasses import replace
 
 import numpy as np
 
@@ -12,6 +13,7 @@ from foldbarn.core.moving.flows import max_min_rates
 from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.units import MB
 from foldbarn.yard.agent import settle
+from foldbarn.yard.consumers import CALM
 from foldbarn.yard.machines import Copying, Machines, Order
 
 DAY = 86_400.0
@@ -37,6 +39,7 @@ def tick(machines: Machines, wall_seconds: float) -> None:
     """Advances the yard by this much wall-clock time at its speed setting."""
     seconds = wall_seconds * machines.speed
     machines.clock += seconds
+    machines.asked += (CALM + rush_of(machines.clock)) * seconds
     _consumers_work(machines, seconds)
     _land(machines, seconds)
     _move(machines, seconds)
@@ -58,7 +61,7 @@ def _land(machines: Machines, seconds: float) -> None:
     SETTLES_AFTER_SECONDS settles as whole stripes. What finds the landing full settles at once.
     """
     for ply, landing in machines.landings.items():
-        number, size = int(ply), machines.plies.get(ply, (0, 0.0, 0))[0]
+        number, size = int(ply), machines.facts_of(ply).bytes
         there = {serial: held[number] for serial, held in machines.held.items() if held[number]}
         strips = sum(there.values())
         if not any(machines.works(serial) for serial in there):
@@ -174,7 +177,7 @@ def _comes_from(machines: Machines, copy: Copying, first: Copying) -> None:
     """What is written anew from another ply is the same data, written by the same consumers."""
     ply, source = copy.strip[0], first.reads[0][1][0] if first.reads else copy.strip[0]
     if ply != source and str(ply) not in machines.plies and str(source) in machines.plies:
-        machines.plies[str(ply)] = machines.plies[str(source)]
+        machines.plies[str(ply)] = replace(machines.plies[str(source)], data=copy.data)
         machines.keep_facts()
 
 

@@ -8,7 +8,7 @@ import json
 import secrets
 import sqlite3
 from collections import Counter, defaultdict
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, astuple, dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -32,6 +32,7 @@ class Copying:
     along: int | None = None
     moved: float = 0.0
     done: bool = False
+    data: int = 1  # strips of data in its extent, where it is written anew from another ply
 
 
 @dataclass(slots=True)
@@ -84,6 +85,20 @@ class Landing:
     waiting: float = 0.0
 
 
+@dataclass(slots=True)
+class PlyFacts:
+    """What the nodes know of a ply. bytes: of a strip; born: the yard's time when it was made; first: the ply
+    that its data was first written to; data: strips of data in an extent; asked: of what consumers had asked
+    by then, as Machines has it.
+    """
+
+    bytes: int = 0
+    born: float = 0.0
+    first: int = 0
+    data: int = 1
+    asked: float = 0.0
+
+
 class Machines:
     """All stand-ins. Changes are written to the file by flush(), in one transaction."""
 
@@ -115,13 +130,12 @@ class Machines:
         self.throttles: dict[
             str, tuple[float, str]
         ] = {}  # node/name -> bytes per second (0: no limit), who goes first
-        # ply number -> bytes of a strip, the yard's time when it was made, and the ply that its data was
-        # first written to
-        self.plies: dict[str, tuple[int, float, int]] = {}
+        self.plies: dict[str, PlyFacts] = {}  # by number
         self.landings: dict[str, Landing] = {}  # by ply number
         self.keys: dict[str, str] = {n: secrets.token_hex(32) for n in self.nodes}  # each agent's own secret
         self.speed = 1.0
         self.clock = 0.0  # seconds of the yard's own time
+        self.asked = 0.0  # for how long consumers would have worked at the height of a rush, in seconds
         self._writes: list[tuple[str, tuple[Any, ...]]] = []
         self._file = sqlite3.connect(file, check_same_thread=False)
         self._open()
@@ -156,13 +170,13 @@ class Machines:
         self.bound, self.sealed = facts.get("bound", {}), set(facts.get("sealed", []))
         self.throttles = {name: (rate, first) for name, (rate, first) in facts.get("throttles", {}).items()}
         self.plies = {
-            ply: (size, born, first[0] if first else int(ply))
+            ply: PlyFacts(size, born, *(first or [int(ply)]))
             for ply, (size, born, *first) in facts.get("plies", facts.get("volumes", {})).items()
         }
         self.landings = {ply: Landing(**found) for ply, found in facts.get("landings", {}).items()}
         self.keys.update(facts.get("keys", {}))
         self.speed = facts.get("speed", 1.0)
-        self.clock = facts.get("clock", 0.0)
+        self.clock, self.asked = facts.get("clock", 0.0), facts.get("asked", 0.0)
         for serial, (read, written) in facts.get("counters", {}).items():
             self.counters[serial] = Counters(read, written)
         for disk, ply, extent, strip in self._file.execute("select disk, ply, extent, strip from strip"):
@@ -198,11 +212,12 @@ class Machines:
             "bound": self.bound,
             "sealed": sorted(self.sealed),
             "throttles": self.throttles,
-            "plies": self.plies,
+            "plies": {ply: astuple(found) for ply, found in self.plies.items()},
             "landings": {ply: asdict(found) for ply, found in self.landings.items()},
             "keys": self.keys,
             "speed": self.speed,
             "clock": self.clock,
+            "asked": self.asked,
             "counters": {s: tuple(asdict(c).values()) for s, c in self.counters.items()},
         }
         for name, value in facts.items():
@@ -257,13 +272,17 @@ class Machines:
                 )
             )
 
+    def facts_of(self, ply: int | str) -> PlyFacts:
+        """What is known of a ply; of one that nobody told of, nothing but its number."""
+        return self.plies.get(str(ply)) or PlyFacts(first=int(ply))
+
     def strips_of(self, ply: int) -> int:
         """Strips of a ply on all disks."""
         return sum(held[ply] for held in self.held.values())
 
     def holding(self, first: int) -> dict[str, int]:
         """Strips by serial of what holds data that was first written to this ply."""
-        plies = {int(ply) for ply, (_, _, origin) in self.plies.items() if origin == first}
+        plies = {int(ply) for ply, found in self.plies.items() if found.first == first}
         plies -= {int(ply) for ply in self.landings}
         found = {serial: sum(held[ply] for ply in plies) for serial, held in self.held.items()}
         return {serial: strips for serial, strips in found.items() if strips}
@@ -319,6 +338,7 @@ def copies_of(order: Order) -> list[Copying]:
             reads=[(r["disk"], _read(s, r)) for r in _reads_of(s)],
             target=s["to"],
             along=s.get("along"),
+            data=s.get("data", 1),
         )
         for s in order.body["strips"]
     ]

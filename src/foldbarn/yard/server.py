@@ -145,6 +145,10 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
     async def counters(node: str, request: Request) -> Response:
         return await answer(known(node), lambda: agent.counters(machines, node), request)
 
+    @app.get("/agents/{node}/v1/asked")
+    async def asked(node: str, request: Request) -> Response:
+        return await answer(known(node), lambda: agent.asked(machines, node), request)
+
     @app.get("/agents/{node}/v1/strips/{serial}")
     async def strips(node: str, serial: str, request: Request, ply: int | None = None) -> Response:
         try:

@@ -17,6 +17,7 @@ export type Barn = Schemas["BarnOut"];
 export type Room = Schemas["RoomOut"];
 export type Node = Schemas["NodeOut"];
 export type Disk = Schemas["DiskOut"];
+export type Heat = Schemas["HeatOut"];
 export type Pool = Schemas["PoolOut"];
 export type Volume = Schemas["VolumeOut"];
 export type VolumePage = Schemas["VolumePage"];
@@ -171,6 +172,12 @@ export const useVolumeRoom = (name: MaybeRefOrGetter<string>) =>
     queryFn: () =>
       answered(api.GET("/api/volumes/{name}/room", { params: { path: { name: toValue(name) } } })),
   });
+export const useHeat = (name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["heat", computed(() => toValue(name))],
+    queryFn: () =>
+      answered(api.GET("/api/volumes/{name}/heat", { params: { path: { name: toValue(name) } } })),
+  });
 export const useDisk = (name: MaybeRefOrGetter<string>) =>
   useQuery({
     queryKey: ["site", "disk", computed(() => toValue(name))],
@@ -313,7 +320,8 @@ const TOPICS: Record<string, string[][]> = {
   site: [["barn"], ["site"]],
   changes: [["changes"]],
   work: [["work"]],
-  everything: [["barn"], ["site"], ["changes"], ["work"], ["yard"]],
+  heat: [["heat"]],
+  everything: [["barn"], ["site"], ["changes"], ["work"], ["heat"], ["yard"]],
 };
 
 const QUIET_MS = 5000;

@@ -779,6 +779,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/volumes/{name}/heat": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Heat
+         * @description How often a volume is asked for, and how unevenly.
+         */
+        get: operations["heat"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/volumes/{name}/room": {
         parameters: {
             query?: never;
@@ -2556,6 +2576,22 @@ export interface components {
             sentence: string;
         };
         /**
+         * HeatOut
+         * @description What a volume is asked for, as its nodes have told: operations a second lately, seconds for which it
+         *     has been watched (of which those long ago count less), and what its hottest extents take, from none to
+         *     all. No points where nothing is known. half_life_seconds: what was asked so long ago counts for half.
+         */
+        HeatOut: {
+            /** Half Life Seconds */
+            half_life_seconds: number;
+            /** Operations Per Second */
+            operations_per_second: number;
+            /** Points */
+            points: components["schemas"]["HitOut"][];
+            /** Watched Seconds */
+            watched_seconds: number;
+        };
+        /**
          * HeldOut
          * @description What a disk holds of a volume, and its extents without the disk. unreadable: those that cannot be read;
          *     bare: those that can, with no further strip to lose.
@@ -2571,6 +2607,19 @@ export interface components {
             unreadable: number;
             /** Volume */
             volume: string;
+        };
+        /**
+         * HitOut
+         * @description The hottest extents of a volume, the bytes of data in them, and the share of what is asked that they
+         *     take, 0 to 1.
+         */
+        HitOut: {
+            /** Bytes */
+            bytes: number;
+            /** Extents */
+            extents: number;
+            /** Served */
+            served: number;
         };
         /**
          * KeepPolicyParams
@@ -9118,6 +9167,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ExtentOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    heat: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeatOut"];
                 };
             };
             /** @description The request could not be read. */

@@ -110,6 +110,28 @@ class MoreOut(BaseModel):
     for_landing: bool
 
 
+class HitOut(BaseModel):
+    """The hottest extents of a volume, the bytes of data in them, and the share of what is asked that they
+    take, 0 to 1.
+    """
+
+    extents: int
+    bytes: int
+    served: float
+
+
+class HeatOut(BaseModel):
+    """What a volume is asked for, as its nodes have told: operations a second lately, seconds for which it
+    has been watched (of which those long ago count less), and what its hottest extents take, from none to
+    all. No points where nothing is known. half_life_seconds: what was asked so long ago counts for half.
+    """
+
+    operations_per_second: float
+    watched_seconds: float
+    half_life_seconds: float
+    points: list[HitOut]
+
+
 class StripOut(BaseModel):
     copy_name: str
     disk: str | None

@@ -13,6 +13,8 @@ from foldbarn.api.volumes.models import (
     AnewOut,
     ExtentOut,
     FateOut,
+    HeatOut,
+    HitOut,
     LandingOut,
     MoreOut,
     StripOut,
@@ -25,10 +27,12 @@ from foldbarn.core.figures import Part, make_figure
 from foldbarn.core.policies.matching import room_for
 from foldbarn.core.policies.policy import Wishes
 from foldbarn.core.site import Ply, SiteView, Tier, Volume
+from foldbarn.core.volumes.heat import HALF_LIFE_SECONDS, Heat
 from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
 from foldbarn.core.watch.lamps import Outlook, worst
 from foldbarn.store.tables import ChangeRow, VolumeRow
 
+HIT_POINTS = 100  # of a curve, at the most
 MOST_MISSING = 2000  # notches drawn on one copy's line
 
 
@@ -180,6 +184,22 @@ def _what_if(view: SiteView, volume: Volume, name: str, domain: int) -> WhatIf:
     goes = np.append(view.disk_ready & ~left, False)
     hit = sum(int(goes[view.rows(ply)].any(axis=1).sum()) for ply in volume.plies)
     return WhatIf(domain=name, extents_hit=hit, unreadable=after.unavailable + after.lost)
+
+
+def heat_out(view: SiteView, volume: Volume, heat: Heat | None) -> HeatOut:
+    """More points where the curve bends most: among the hottest."""
+    points = []
+    if heat is not None and heat.curve.served[-1] > 0:
+        steps = (np.arange(HIT_POINTS + 1) / HIT_POINTS) ** 2
+        for extents in np.unique(np.rint(heat.curve.extents * steps).astype(np.int64)).tolist():
+            data = extents * heat.data * view.pools[volume.pool].strip_bytes
+            points.append(HitOut(extents=extents, bytes=data, served=float(heat.curve.served[extents])))
+    return HeatOut(
+        operations_per_second=heat.operations_per_second if heat else 0.0,
+        watched_seconds=heat.seconds if heat else 0.0,
+        half_life_seconds=HALF_LIFE_SECONDS,
+        points=points,
+    )
 
 
 def extent_out(view: SiteView, name: str, number: int) -> ExtentOut:

@@ -5,11 +5,12 @@ from __future__ import annotations
 from fastapi import APIRouter
 
 from foldbarn.api.common import Number
-from foldbarn.api.volumes.models import ExtentOut, MoreOut, VolumeOut, VolumePage
-from foldbarn.api.volumes.pictures import extent_out, more_out, volume_out, volume_page
+from foldbarn.api.volumes.models import ExtentOut, HeatOut, MoreOut, VolumeOut, VolumePage
+from foldbarn.api.volumes.pictures import extent_out, heat_out, more_out, volume_out, volume_page
 from foldbarn.core.touching import Thing
 from foldbarn.services import site
 from foldbarn.store import changes as changes_kept
+from foldbarn.store import heat as heat_kept
 from foldbarn.store import volumes as volumes_kept
 from foldbarn.store.database import transaction
 from foldbarn.store.views import current_view
@@ -40,6 +41,15 @@ def room(name: str) -> MoreOut:
     its own.
     """
     return more_out(current_view(), name)
+
+
+@routes.get("/volumes/{name}/heat")
+def heat(name: str) -> HeatOut:
+    """How often a volume is asked for, and how unevenly."""
+    view = current_view()
+    volume = view.volume(name)
+    with transaction() as session:
+        return heat_out(view, volume, heat_kept.read_heat(session, volume.number))
 
 
 @routes.get("/volumes/{name}/extents/{number}")

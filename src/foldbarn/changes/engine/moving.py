@@ -198,6 +198,7 @@ def _strips_to_make(
     """Strips of a copy order in the agents' words. kept: [moves] their rows in what was found to read."""
     serials = {d.number: d.serial for d in view.disks}
     place = {row: i for i, row in enumerate(kept.tolist())}
+    data = {number: ply.scheme.k for number, ply in view.ply_numbered.items()}
     strips = []
     for row, move in zip(kept.tolist(), moves, strict=True):
         reads = zip(*(a[row].tolist() for a in (found.disks, found.extents, found.strips)), strict=True)
@@ -215,6 +216,8 @@ def _strips_to_make(
             ],
             "to": serials[move.to_disk],
         }
+        if source != move.ply_id and move.ply_id in data:
+            strip["data"] = data[move.ply_id]
         leader = int(found.along[row])
         strips.append(strip if leader == row else strip | {"along": place[leader]})
     return strips

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { useBarn, useExtent, useVolume, useVolumeRoom, type VolumePage } from "../../api/client";
+import { useBarn, useExtent, useHeat, useVolume, useVolumeRoom, type VolumePage } from "../../api/client";
 import { binarySize, clock, count, size, terabytes } from "../../lib/format";
 import BarnMap from "../../parts/BarnMap.vue";
 import CopyName from "../../parts/CopyName.vue";
@@ -14,9 +14,11 @@ import { pathOf } from "../../lib/paths";
 import PlanMenu from "../barn/PlanMenu.vue";
 import { STANDING } from "../policies/standing";
 import CopyStaff from "./CopyStaff.vue";
+import HeatCurve from "./HeatCurve.vue";
 
 const props = defineProps<{ name: string }>();
 const { data: volume, error } = useVolume(() => props.name);
+const { data: heat } = useHeat(() => props.name);
 const { data: room } = useVolumeRoom(() => props.name);
 const LIMITS = {
   apart: "its free room, kept apart",
@@ -139,6 +141,10 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
             :extent="extent ?? null"
             @pick="pick"
           />
+          <template v-if="heat">
+            <div class="sec next"><h2>What is asked of it</h2></div>
+            <HeatCurve :heat="heat" />
+          </template>
           <div class="sec next"><h2>What was done with it</h2></div>
           <p class="small">
             Made {{ clock(volume.made_at)

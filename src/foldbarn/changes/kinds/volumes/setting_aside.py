@@ -33,7 +33,8 @@ def set_aside(run: Run, ply: int, strip_bytes: int) -> set[int]:
     """
     with transaction() as session:
         lands = store_volumes.lands_for(session, ply)
-    order: dict[str, Any] = {"kind": "reserve", "ply": ply, "bytes": strip_bytes}
+        data = store_volumes.data_strips(session, ply)
+    order: dict[str, Any] = {"kind": "reserve", "ply": ply, "bytes": strip_bytes, "data": data}
     if lands is not None:
         order["lands_for"] = {"ply": lands.ply, "bytes": lands.strips * strip_bytes, "copies": lands.copies}
     wanted = strips_by_node(ply)

@@ -1,0 +1,106 @@
+"""Asking nodes what is asked of extents: through copies, moves, silence and other cuts of the same data."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from conftest import Site
+from sqlalchemy import func, update
+from test_policies import save
+
+from foldbarn.core.volumes.heat import UNTOLD, Heat
+from foldbarn.links.agents import Agent, Garbled
+from foldbarn.services.heat import take_heat
+from foldbarn.store import heat as kept
+from foldbarn.store.database import announce, transaction
+from foldbarn.store.tables import HeatRow, NodeRow
+from foldbarn.store.views import current_view
+from foldbarn.yard.consumers import operations_a_second
+
+pytestmark = pytest.mark.pooled
+
+
+def heat_of(name: str = "charts") -> Heat:
+    with transaction() as session:
+        found = kept.read_heat(session, current_view().volume(name).number)
+    assert found is not None
+    return found
+
+
+def some_time_passes(site: Site, seconds: float = 60.0, asked: float = 600.0) -> None:
+    """By our clock, and at the height of a rush by the yard's, whose own ticks are too small to matter."""
+    with transaction() as session:
+        session.execute(update(HeatRow).values(at=HeatRow.at - func.make_interval(0, 0, 0, 0, 0, 0, seconds)))
+    site.yard.machines.asked += asked
+
+
+def test_what_is_asked_is_known_by_extent_each_counted_once_though_it_has_copies(barn_site: Site) -> None:
+    barn_site.yard.machines.speed = 0.0
+    barn_site.volume()
+    take_heat()
+    assert not heat_of().warmth.any()  # what was asked before it was watched is not of this time
+    some_time_passes(barn_site)
+    take_heat()
+    ply = current_view().volume("charts").whole
+    expected = 600.0 * operations_a_second(ply.number, np.arange(ply.extents), 1)
+    assert heat_of().warmth == pytest.approx(expected, abs=1.0)
+    assert heat_of().operations_per_second == pytest.approx(expected.sum() / 60.0, rel=0.05)
+    # Some extents are asked for far more often than others, or there were nothing to see.
+    assert heat_of().curve.served[ply.extents // 10] > 0.2
+
+
+def test_a_node_that_says_nothing_is_stood_in_for_by_those_with_the_other_copies(barn_site: Site) -> None:
+    barn_site.yard.machines.speed = 0.0
+    barn_site.volume()
+    take_heat()
+    some_time_passes(barn_site)
+    barn_site.yard.machines.answers["petrel"] = "garbled"
+    take_heat()
+    assert (heat_of().warmth > 0).all()
+    with pytest.raises(Garbled):
+        Agent(barn_site.yard.agent("petrel")).asked()
+    with transaction() as session:
+        session.execute(update(NodeRow).values(contact="silent"))
+        announce(session, "site")
+    before = heat_of()
+    some_time_passes(barn_site)
+    take_heat()
+    assert (heat_of().counts == before.counts).all()
+    assert (heat_of().warmth <= before.warmth).all()
+
+
+def test_heat_goes_with_the_data_when_it_is_written_anew_in_other_extents(barn_site: Site) -> None:
+    save(barn_site, name="pair", copies=2, level="node")
+    save(barn_site, name="striped", data=2, parity=1, level="node")
+    barn_site.do("create-volume", name="charts", policy="pair", pool="quayside", size="40 GiB")
+    take_heat()
+    some_time_passes(barn_site)
+    take_heat()
+    hottest, total = int(heat_of().warmth.argmax()), heat_of().warmth.sum()
+    assert barn_site.state(barn_site.do("keep-policy", volumes=["charts"], policy="striped")) == "done"
+    take_heat()
+    assert heat_of().data == 2
+    assert heat_of().warmth.sum() == pytest.approx(total, rel=0.05)
+    assert int(heat_of().warmth.argmax()) == hottest // 2
+    # Told of the new extents for the first time: not as if all of it had been asked for just now.
+    some_time_passes(barn_site, asked=0.0)
+    grown = heat_of().warmth.sum()
+    take_heat()
+    assert heat_of().warmth.sum() <= grown * 1.5
+
+
+def test_a_volume_that_is_gone_leaves_nothing_and_one_that_is_made_begins_with_nothing(
+    barn_site: Site,
+) -> None:
+    barn_site.volume()
+    take_heat()
+    barn_site.do("delete-volume", volume="charts", typed="charts")
+    take_heat()
+    with transaction() as session:
+        assert kept.read_all(session) == {}
+        kept.keep_heat(session, {999: Heat.of_nothing(1, 4)})
+        assert kept.read_all(session) == {}
+    barn_site.volume()
+    take_heat()
+    assert not heat_of().warmth.any()
+    assert (heat_of().counts != UNTOLD).all()

@@ -1,0 +1,138 @@
+<script setup lang="ts">
+import { computed, ref } from "vue";
+import type { Heat } from "../../api/client";
+import { percent, size, span } from "../../lib/format";
+
+/**
+ * What the hottest part of a volume takes of all that is asked of it: drawn over its bytes, the hottest first.
+ * Arrows move along it.
+ */
+const props = defineProps<{ heat: Heat }>();
+const WIDE = 1000;
+const HIGH = 120;
+const points = computed(() => props.heat.points);
+const all = computed(() => points.value.at(-1)!);
+const x = (bytes: number) => (bytes / all.value.bytes) * WIDE;
+const y = (served: number) => HIGH - served * HIGH;
+const line = computed(() => points.value.map((p) => `${x(p.bytes)} ${y(p.served)}`).join("L"));
+/** Where a tenth of it ends, until another place is picked. */
+const USUAL = 0.1;
+const picked = ref<number | null>(null);
+const at = computed(() => {
+  const usual = points.value.findIndex((p) => p.bytes >= USUAL * all.value.bytes);
+  return Math.min(picked.value ?? usual, points.value.length - 1);
+});
+const here = computed(() => points.value[at.value]!);
+const share = computed(() => here.value.bytes / all.value.bytes);
+const words = computed(
+  () =>
+    `The hottest ${percent(share.value)}, ${size(here.value.bytes)}, take ${percent(here.value.served)} of it.`,
+);
+function nearest(event: PointerEvent) {
+  if (!event.buttons) return;
+  const box = (event.currentTarget as Element).getBoundingClientRect();
+  const bytes = ((event.clientX - box.left) / box.width) * all.value.bytes;
+  const found = points.value.findIndex((p) => p.bytes >= bytes);
+  picked.value = found < 0 ? points.value.length - 1 : found;
+}
+function onKey(event: KeyboardEvent) {
+  const last = points.value.length - 1;
+  const to: Record<string, number> = {
+    ArrowRight: at.value + 1,
+    ArrowUp: at.value + 1,
+    ArrowLeft: at.value - 1,
+    ArrowDown: at.value - 1,
+    Home: 0,
+    End: last,
+  };
+  if (!(event.key in to)) return;
+  picked.value = Math.min(last, Math.max(0, to[event.key]!));
+  event.preventDefault();
+}
+</script>
+
+<template>
+  <p v-if="!heat.points.length" class="small">
+    {{
+      heat.watched_seconds
+        ? `Nothing has been asked of it in ${span(heat.watched_seconds)}.`
+        : "Its nodes have not told yet what is asked of it."
+    }}
+  </p>
+  <template v-else>
+    <p class="small">
+      {{ Math.round(heat.operations_per_second).toLocaleString("en") }} operations a second, as its nodes told
+      over {{ span(heat.watched_seconds) }}. {{ words }}
+    </p>
+    <div
+      class="curve"
+      tabindex="0"
+      role="slider"
+      aria-label="The hottest part of it"
+      :aria-valuemin="0"
+      :aria-valuemax="100"
+      :aria-valuenow="Math.round(share * 100)"
+      :aria-valuetext="words"
+      @keydown="onKey"
+      @pointerdown="nearest"
+      @pointermove="nearest"
+    >
+      <svg :viewBox="`0 0 ${WIDE} ${HIGH}`" preserveAspectRatio="none" aria-hidden="true">
+        <path class="even" :d="`M0 ${HIGH}L${WIDE} 0`" />
+        <path class="under" :d="`M0 ${HIGH}L${line}L${WIDE} ${HIGH}Z`" />
+        <path class="over" :d="`M${line}`" />
+        <path
+          class="at"
+          :d="`M${x(here.bytes)} ${HIGH}V${y(here.served)}M0 ${y(here.served)}H${x(here.bytes)}`"
+        />
+      </svg>
+    </div>
+    <p class="foot">
+      <span>its hottest byte</span>
+      <span class="faint">the straight line: if all of it were asked for alike</span>
+      <span>all {{ size(all.bytes) }}</span>
+    </p>
+  </template>
+</template>
+
+<style scoped>
+.curve {
+  border-left: 1.5px solid var(--ink);
+  border-bottom: 1.5px solid var(--ink);
+  touch-action: none;
+}
+svg {
+  width: 100%;
+  height: 96px;
+  display: block;
+  cursor: ew-resize;
+}
+path {
+  fill: none;
+  vector-effect: non-scaling-stroke;
+}
+.even {
+  stroke: var(--rule);
+  stroke-width: 1;
+}
+.under {
+  fill: var(--hay);
+  opacity: 0.35;
+}
+.over {
+  stroke: var(--hay);
+  stroke-width: 2;
+}
+.at {
+  stroke: var(--slate);
+  stroke-width: 2;
+}
+.foot {
+  display: flex;
+  justify-content: space-between;
+  gap: 12px;
+  padding-top: 3px;
+  font-size: var(--t-xs);
+  color: var(--soft);
+}
+</style>
