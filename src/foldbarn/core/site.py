@@ -229,6 +229,7 @@ class Purpose(StrEnum):
 
     WHOLE = "whole"  # all of it
     LANDING = "landing"  # takes what is written first, until it settles as whole stripes
+    HOT = "hot"  # holds on the fast tier what is asked for most, instead of the ply of all of it
     ANEW = "anew"  # to be all of it, once it has been written from what is
 
 
@@ -239,6 +240,7 @@ class Ply:
     volume, name: the number and the name of its volume. placement: [extents, strips] of disk numbers, or
     NOWHERE, or UNWRITTEN for all strips of an extent. source: number of the ply that this one is written
     anew from, and 0 for all others; what is not written yet has the number of its disk in `to_come`.
+    elsewhere: [extents] which another ply of the volume holds instead, and are UNWRITTEN here; None for none.
     """
 
     number: int
@@ -251,10 +253,21 @@ class Ply:
     forming: bool = False  # its strips are still being made
     purpose: Purpose = Purpose.WHOLE
     source: int = 0
+    elsewhere: Flags | None = None
 
     @property
     def extents(self) -> int:
         return len(self.placement)
+
+    @property
+    def part(self) -> tuple[int, int]:
+        """Tells it from what is on its way into a ply of the same number from another one."""
+        return self.number, self.source
+
+    @cached_property
+    def extents_here(self) -> int:
+        """Extents that no other ply of the volume holds instead."""
+        return self.extents - (0 if self.elsewhere is None else int(self.elsewhere.sum()))
 
     # What is found out of a placement is kept with it: a ply stays while the site around it changes.
 
@@ -275,7 +288,10 @@ class Ply:
 @dataclass(frozen=True, slots=True, eq=False)
 class Volume:
     """A volume, and the plies that hold it: that of all of it comes first. anew: what is to hold it instead,
-    while that is being written.
+    or some extents of it, while that is being written.
+
+    Where it has a hot ply, each extent of the ply of all of it lies there or, as so many extents of one strip
+    of data, in the hot one; what moves between them is written anew from the one into the other.
     """
 
     number: int
@@ -300,8 +316,19 @@ class Volume:
         return next((ply for ply in self.plies if ply.purpose == Purpose.LANDING), None)
 
     @property
+    def hot(self) -> Ply | None:
+        """The ply that holds what is asked for most; none where all of it lies alike."""
+        return next((ply for ply in self.plies if ply.purpose == Purpose.HOT), None)
+
+    @property
+    def upper(self) -> Flags:
+        """Which extents of the ply of all of it lie in the hot one instead, [extents]."""
+        away = self.whole.elsewhere
+        return np.zeros(self.whole.extents, dtype=np.bool_) if away is None else away
+
+    @property
     def extents(self) -> int:
-        return sum(ply.extents for ply in self.plies)
+        return sum(ply.extents_here for ply in self.plies)
 
     @property
     def every_ply(self) -> tuple[Ply, ...]:
@@ -538,8 +565,18 @@ class SiteView:
 
     @cached_property
     def ply_numbered(self) -> dict[int, Ply]:
-        """Every ply, also what is written anew, by number."""
-        return {ply.number: ply for ply in (*self.plies, *self.plies_anew)}
+        """Every ply, also what is written anew, by number. Where some of a ply is, that and the rest of it
+        are one.
+        """
+        found = {ply.number: ply for ply in self.plies}
+        for ply in self.plies_anew:
+            rest = found.get(ply.number)
+            if rest is None:
+                found[ply.number] = ply
+                continue
+            comes = (ply.placement[:, 0] != UNWRITTEN)[:, None]
+            found[ply.number] = replace(rest, placement=np.where(comes, ply.placement, rest.placement))
+        return found
 
     @cached_property
     def disk_moving(self) -> Ints:

@@ -10,7 +10,7 @@ import structlog
 from foldbarn.core.arrays import Ints
 from foldbarn.core.errors import BarnError
 from foldbarn.core.site import Contact, SiteView, Volume
-from foldbarn.core.volumes.heat import Heat, recut, told, warmed
+from foldbarn.core.volumes.heat import Heat, gathered, recut, told, warmed
 from foldbarn.links.agents import Agent
 from foldbarn.store import heat as kept
 from foldbarn.store import nodes
@@ -54,9 +54,13 @@ def _asked(url: str) -> dict[int, tuple[Ints, Ints]]:
 
 def _heat(view: SiteView, volume: Volume, known: tuple[Heat, float] | None, answers: Told) -> Heat:
     """A volume's heat by what its nodes told just now. known: what it was, and how many seconds ago."""
-    ply = volume.whole
+    ply, hot = volume.whole, volume.hot
     data, extents = ply.scheme.k, ply.extents
     heat, seconds = known or (Heat.of_nothing(data, extents), 0.0)
     if (heat.data, len(heat.counts)) != (data, extents):
         heat = recut(heat, data, extents)
-    return warmed(heat, told(extents, answers.get(ply.number, [])), seconds)
+    counts = told(extents, answers.get(ply.number, []))
+    if hot is not None:
+        # Counts go with the data, and each of its strips is an extent there.
+        counts = gathered(counts, told(hot.extents, answers.get(hot.number, [])), data)
+    return warmed(heat, counts, seconds)

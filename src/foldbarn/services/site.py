@@ -29,7 +29,8 @@ def outlook() -> Outlook:
                     paused[pool] = row.id
                 else:
                     mending.add(pool)
-        mending |= {(step.payload or {}).get("pool", 0) for step in kept.steps_under_way(session, "catch-up")}
+        for name in ("catch-up", "bring"):
+            mending |= {(step.payload or {}).get("pool", 0) for step in kept.steps_under_way(session, name)}
         halted = tuple(
             Halted(
                 row.id,

@@ -34,6 +34,7 @@ from foldbarn.services.changes import carry_out, try_again
 from foldbarn.services.duties import Duty, Round
 from foldbarn.services.heat import take_heat
 from foldbarn.services.intake import node_is_back, read_report
+from foldbarn.services.tiers import move_by_heat
 from foldbarn.settings import settings
 from foldbarn.store import changes as kept
 from foldbarn.store import cluster as store_cluster
@@ -510,6 +511,7 @@ def duties_of_the_watch() -> tuple[Duty, ...]:
         Duty("try again what was held up", now, lambda: try_again(), on_change=True, judging=True),
         Duty("start what mends", now, lambda: start_mending(), on_change=True, judging=True),
         Duty("call in spares", now, lambda: call_in_spares(), on_change=True, judging=True),
+        Duty("move extents by heat", HEAT_SECONDS, lambda: move_by_heat()),
         Duty("tell who leads", now, lambda: tell_who_leads(), on_change=True),
         Duty("forget what ended long ago", 300.0, lambda: prune()),
     )
@@ -671,7 +673,7 @@ def _busy_pools(session: Session) -> set[int]:
     begun and is not paused.
     """
     rebuilt = {n for row in kept.open_of_kind(session, "rebuild") for n in row.meant.get("pool", {}).values()}
-    moving = [*kept.steps_under_way(session, "drain"), *kept.steps_under_way(session, "catch-up")]
+    moving = [s for n in ("drain", "catch-up", "bring") for s in kept.steps_under_way(session, n)]
     return rebuilt | {(step.payload or {}).get("pool", 0) for step in moving}
 
 

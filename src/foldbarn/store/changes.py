@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 from datetime import datetime
@@ -110,6 +111,25 @@ def unfinished(session: Session) -> list[ChangeRow]:
 
 def open_of_kind(session: Session, kind: str) -> list[ChangeRow]:
     return list(session.scalars(select(ChangeRow).where(ChangeRow.kind == kind, OPEN).order_by(ChangeRow.id)))
+
+
+def pools_of_open(session: Session) -> set[int]:
+    """Numbers of the pools that some open change is about."""
+    rows = session.scalars(select(ChangeRow.meant).where(OPEN))
+    return {number for meant in rows for number in (meant or {}).get("pool", {}).values()}
+
+
+def moved_lately(session: Session, kind: str, seconds: float) -> dict[int, int]:
+    """Bytes that changes of a kind which ended so many seconds ago or later have moved, by number of the
+    pool.
+    """
+    since = func.now() - func.make_interval(0, 0, 0, 0, 0, 0, seconds)
+    rows = select(ChangeRow.meant, ChangeRow.moved).where(ChangeRow.kind == kind, ChangeRow.ended_at > since)
+    found: Counter[int] = Counter()
+    for meant, moved in session.execute(rows):
+        for number in (meant or {}).get("pool", {}).values():
+            found[number] += moved
+    return dict(found)
 
 
 def of_kinds(session: Session, kinds: Iterable[str]) -> list[ChangeRow]:

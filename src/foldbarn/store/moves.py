@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 from sqlalchemy import delete, func, insert, select, update
 
+from foldbarn.core.arrays import Ints
 from foldbarn.core.moving.moves import Moves
 from foldbarn.store.database import Session
 from foldbarn.store.tables import ChangeRow, MoveRow, NodeRow
@@ -117,6 +118,12 @@ def forget_plies(session: Session, plies: Iterable[int]) -> int:
 def forget_strips(session: Session, ply: int, beyond: int) -> None:
     """Deletes the moves of strips from this one on, which the ply has no more."""
     session.execute(delete(MoveRow).where(MoveRow.ply_id == ply, MoveRow.strip >= beyond))
+
+
+def forget_extents(session: Session, ply: int, extents: Ints) -> None:
+    """Deletes the moves of some extents, which lie in the ply no more."""
+    which = MoveRow.extent.in_(extents.tolist())
+    session.execute(delete(MoveRow).where(MoveRow.ply_id == ply, which))
 
 
 def forget_ended(session: Session, seconds: float) -> int:

@@ -8,7 +8,7 @@ from collections.abc import Callable
 import numpy as np
 from sqlalchemy import select, update
 
-from foldbarn.core.arrays import Disks
+from foldbarn.core.arrays import Disks, Ints
 from foldbarn.store.database import Session
 from foldbarn.store.tables import PlacementRow, PlyRow
 from foldbarn.store.views import CHUNK
@@ -20,6 +20,19 @@ def write_placement(session: Session, ply: int, placement: Disks) -> None:
     for chunk, start in enumerate(range(0, len(stored), CHUNK)):
         session.add(PlacementRow(ply_id=ply, chunk=chunk, disks=stored[start : start + CHUNK].tobytes()))
     session.flush()
+
+
+def set_extents(session: Session, ply: int, extents: Ints, rows: Disks) -> None:
+    """Places some extents of a ply, [extents, strips]. Nobody moves strips of its pool meanwhile."""
+    width = _strips(session, ply)
+    for chunk in np.unique(extents // CHUNK).tolist():
+        mine = extents // CHUNK == chunk
+        which = PlacementRow.ply_id == ply, PlacementRow.chunk == chunk
+        stored = session.scalars(select(PlacementRow).where(*which).with_for_update()).one()
+        matrix = np.frombuffer(stored.disks, dtype="<i4").reshape(-1, width).copy()
+        matrix[extents[mine] % CHUNK] = rows[mine]
+        stored.disks = matrix.tobytes()
+    session.execute(update(PlyRow).where(PlyRow.id == ply).values(version=PlyRow.version + 1))
 
 
 def read_placement(session: Session, ply: int) -> Disks:

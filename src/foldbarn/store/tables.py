@@ -274,6 +274,8 @@ class PolicyVersionRow(Base):
     meant_for: Mapped[str]
     draft: Mapped[bool] = mapped_column(server_default=text("false"))  # no volume may keep it
     landing: Mapped[int] = mapped_column(server_default="0")  # per cent of a volume; 0 for none
+    # per cent of a volume that may lie on the fast tier, what is asked for most; 0 for none
+    share: Mapped[int] = mapped_column(server_default="0")
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     __table_args__ = (
@@ -317,10 +319,13 @@ class PlyRow(Base):
     version: Mapped[int] = mapped_column(default=1)  # grows with every change of placement
     # the ply of the same volume that it is written anew from
     source_id: Mapped[int | None] = mapped_column(ForeignKey("ply.id"))
+    # of a hot ply: for each extent of that of all of the volume a byte, 1 where it lies here instead
+    holds: Mapped[bytes | None] = mapped_column(LargeBinary)
     __table_args__ = (
         CheckConstraint("extents > 0 and k > 0 and m >= 0 and per_domain > 0", name="ply_size"),
         CheckConstraint("tier in ('bulk', 'fast')", name="ply_tier"),
-        CheckConstraint("purpose in ('whole', 'anew', 'landing')", name="ply_purpose"),
+        CheckConstraint("purpose in ('whole', 'anew', 'landing', 'hot')", name="ply_purpose"),
+        CheckConstraint("(purpose = 'hot') = (holds is not null)", name="ply_holds"),
         CheckConstraint("(purpose = 'anew') = (source_id is not null)", name="ply_source"),
         Index("one_anew_of_a_volume", "volume_id", unique=True, postgresql_where=text("purpose = 'anew'")),
         Index(
@@ -329,6 +334,7 @@ class PlyRow(Base):
             unique=True,
             postgresql_where=text("purpose = 'landing'"),
         ),
+        Index("one_hot_of_a_volume", "volume_id", unique=True, postgresql_where=text("purpose = 'hot'")),
     )
 
 

@@ -37,6 +37,7 @@ from foldbarn.core.site import (
     Volume,
 )
 from foldbarn.core.units import say_list
+from foldbarn.core.volumes.tiers import in_tiers
 from foldbarn.store import moves, policies
 from foldbarn.store.database import Session, snapshot
 from foldbarn.store.tables import (
@@ -154,8 +155,9 @@ class _Keeper:
             for n, one in same.items()
             if [ply_versions.get(p.number) for p in one.volume.every_ply] == list(one.version[1:])
         }
-        if same and sum(len(one.volume.every_ply) for one in same.values()) < len(ply_versions):
-            held = {ply.number for one in same.values() for ply in one.volume.every_ply}
+        # What is on its way into a ply has the ply's number, and is counted once with it.
+        held = {ply.number for one in same.values() for ply in one.volume.every_ply}
+        if same and len(held) < len(ply_versions):
             changed = select(PlyRow.volume_id).where(PlyRow.id.in_(ply_versions.keys() - held))
             for number in session.scalars(changed):
                 same.pop(number, None)
@@ -486,11 +488,15 @@ def _kept_volume(
         )
         for ply in plies
     )
+    anew = next((ply for ply in read if ply.purpose == Purpose.ANEW), None)
+    holds = next((np.frombuffer(ply.holds, dtype=np.bool_) for ply in plies if ply.holds is not None), None)
+    if holds is not None:
+        read, coming = in_tiers(read, holds)
+        anew = anew or coming
     # What holds all of it comes first, whichever was made first.
     holding = tuple(
         sorted((p for p in read if p.purpose != Purpose.ANEW), key=lambda p: p.purpose != Purpose.WHOLE)
     )
-    anew = next((ply for ply in read if ply.purpose == Purpose.ANEW), None)
     policy = kept_by[row.policy_version_id] if row.policy_version_id is not None else None
     volume = Volume(
         number=row.id,

@@ -5,12 +5,14 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
 from sqlalchemy import ColumnElement, delete, select, update
 
-from foldbarn.core.arrays import Disks
+from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.pools.protection import Scheme
-from foldbarn.core.site import Ply, Purpose
-from foldbarn.store import moves
+from foldbarn.core.site import UNWRITTEN, Ply, Purpose
+from foldbarn.core.volumes.tiers import in_hot
+from foldbarn.store import moves, placements
 from foldbarn.store.database import Session
 from foldbarn.store.placements import write_placement
 from foldbarn.store.tables import PlacementRow, PlyRow, PoolRow, VolumeRow
@@ -51,11 +53,13 @@ def add(session: Session, row: VolumeRow, plies: Sequence[Ply]) -> None:
     session.add(row)
     session.flush()
     for ply in plies:
-        add_ply(session, row.id, ply)
+        add_ply(session, row.id, ply, plies[0].extents)
 
 
-def add_ply(session: Session, volume: int, ply: Ply) -> None:
-    """One more ply of a volume (by number), with its placement."""
+def add_ply(session: Session, volume: int, ply: Ply, holds: int = 0) -> None:
+    """One more ply of a volume (by number), with its placement. holds: of a hot one, extents of the ply of
+    all of it, of which none lies here yet.
+    """
     scheme = ply.scheme
     row = PlyRow(
         volume_id=volume,
@@ -68,6 +72,7 @@ def add_ply(session: Session, volume: int, ply: Ply) -> None:
         extents=len(ply.placement),
         forming=ply.forming,
         source_id=ply.source or None,
+        holds=bytes(holds) if ply.purpose == Purpose.HOT else None,
     )
     session.add(row)
     session.flush()
@@ -110,6 +115,41 @@ def forget_landing(session: Session, volume: int) -> None:
     """It has none any more; what waits there settles before its nodes let go of it."""
     _forget_plies(session, PlyRow.volume_id == volume, PlyRow.purpose == Purpose.LANDING.value)
     session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(waiting=0))
+
+
+def set_extents(session: Session, ply: int, extents: Ints, rows: Disks) -> None:
+    """Room is kept for some extents of a ply, on disks as in `to_come`, [extents, strips]."""
+    placements.set_extents(session, ply, extents, rows)
+
+
+def clear_extents(session: Session, ply: int, extents: Ints) -> None:
+    """Some extents of a ply lie in it no more, and no room is kept for them."""
+    width = session.scalars(select(PlyRow.k + PlyRow.m).where(PlyRow.id == ply)).one()
+    moves.forget_extents(session, ply, extents)
+    placements.set_extents(session, ply, extents, np.full((len(extents), width), UNWRITTEN, dtype=np.int32))
+
+
+def hold_there(session: Session, volume: int, extents: Ints, *, up: bool) -> None:
+    """Some extents of the ply of all of a volume (by number) lie in its hot one from here on (up), or there
+    no more, and what held them is forgotten.
+    """
+    mine = {p.purpose: p for p in session.scalars(select(PlyRow).where(PlyRow.volume_id == volume))}
+    whole, hot = mine[Purpose.WHOLE.value], mine[Purpose.HOT.value]
+    holds = np.frombuffer(hot.holds or b"", dtype=np.uint8).copy()
+    holds[extents] = up
+    hot.holds = holds.tobytes()
+    session.flush()
+    if up:
+        clear_extents(session, whole.id, extents)
+    else:
+        clear_extents(session, hot.id, in_hot(extents, whole.k))
+    both = PlyRow.id.in_((whole.id, hot.id))
+    session.execute(update(PlyRow).where(both).values(version=PlyRow.version + 1))
+
+
+def forget_hot(session: Session, volume: int) -> None:
+    """It has no hot ply any more, and nothing lay there."""
+    _forget_plies(session, PlyRow.volume_id == volume, PlyRow.purpose == Purpose.HOT.value)
 
 
 def made(session: Session, ply: int) -> None:

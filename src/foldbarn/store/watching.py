@@ -98,7 +98,9 @@ def sum_written(session: Session, least_share: float) -> bool:
     data: dict[str, Counter[int]] = {"whole": Counter(), "landing": Counter()}
     room: Counter[int] = Counter()  # extents of each volume's landing
     for ply in session.scalars(select(PlyRow).where(PlyRow.purpose != "anew")):
-        data[ply.purpose][ply.volume_id] += totals[ply.id] * ply.k // (ply.k + ply.m)
+        # What lies in a hot ply is data of the volume like the rest.
+        part = "landing" if ply.purpose == "landing" else "whole"
+        data[part][ply.volume_id] += totals[ply.id] * ply.k // (ply.k + ply.m)
         room[ply.volume_id] += ply.extents if ply.purpose == "landing" else 0
     strips = {pool: size for pool, size in session.execute(select(PoolRow.id, PoolRow.strip_bytes))}
     for volume in session.scalars(select(VolumeRow)):

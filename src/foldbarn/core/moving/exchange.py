@@ -22,7 +22,7 @@ import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags, Ints
 from foldbarn.core.moving.apart import disks_open_to
-from foldbarn.core.site import Ply, SiteView
+from foldbarn.core.site import UNWRITTEN, Ply, SiteView
 
 FAR = np.iinfo(np.int32).max  # a disk from which no chain leads to room
 
@@ -341,7 +341,9 @@ def block_of(
     """
     rows, lies = view.rows_kept_for(ply), view.rows(ply)
     mine = [
-        (e, s, int(view.row_of_number[to])) for (number, e, s), to in busy.items() if number == ply.number
+        (e, s, int(view.row_of_number[to]))
+        for (number, e, s), to in busy.items()
+        if number == ply.number and ply.placement[e, s] != UNWRITTEN
     ]
     per_extent = Counter(e for e, s, _ in mine if lies[e, s] < len(view.disks))
     more = max(per_extent.values(), default=0)

@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags, Ints
-from foldbarn.core.site import Ply, Pool, SiteView, Tier, to_come
+from foldbarn.core.site import UNWRITTEN, Ply, Pool, SiteView, Tier, to_come
 from foldbarn.core.units import say_count
 
 Busy = Mapping[tuple[int, int, int], int]  # (ply, extent, strip) on its way -> number of the disk it goes to
@@ -100,7 +100,10 @@ def _with_moves(ply: Ply, moves: Moves) -> Ply:
     if not mine.any():
         return ply
     placement = ply.placement.copy()
-    placement[moves.extent[mine], moves.strip[mine]] = moves.to[mine]
+    extents, strips = moves.extent[mine], moves.strip[mine]
+    # What is on its way into a ply from another one is apart from the rest of it.
+    own = placement[extents, strips] != UNWRITTEN
+    placement[extents[own], strips[own]] = moves.to[mine][own]
     return replace(ply, placement=placement)
 
 

@@ -12,7 +12,7 @@ import numpy as np
 from foldbarn.core.arrays import Disks, Flags, Ints
 from foldbarn.core.moving.moves import Moves
 from foldbarn.core.pools.media import PROFILES
-from foldbarn.core.site import Ply, SiteView
+from foldbarn.core.site import UNWRITTEN, Ply, SiteView
 from foldbarn.core.units import say_size
 
 
@@ -53,7 +53,9 @@ def readings(view: SiteView, moves: Moves) -> Readings:
     by_number = view.ply_numbered
     ready = np.append(view.disk_ready, False)
     plies = np.unique(moves.ply).tolist()
-    most = max((_most_read(by_number, by_number[number]) for number in plies), default=1)
+    anew = {ply.number: ply for ply in view.plies_anew}
+    parts = [part for n in plies for part in (by_number[n], anew.get(n)) if part is not None]
+    most = max((_most_read(by_number, part) for part in parts), default=1)
     disks = np.zeros((len(moves), most), dtype=np.int32)
     extents = np.broadcast_to(moves.extent[:, None], disks.shape).copy()
     strips = np.zeros((len(moves), most), dtype=np.int64)
@@ -62,14 +64,17 @@ def readings(view: SiteView, moves: Moves) -> Readings:
     for number in plies:
         mine = np.flatnonzero(moves.ply == number)
         ply = by_number[number]
-        if ply.source:
-            read[mine] = ply.source
-            _, first, which = np.unique(moves.extent[mine], return_index=True, return_inverse=True)
-            along[mine] = mine[first][which]
-            leads = mine[first]
-            table = _read_anew(view, ply, by_number[ply.source], moves.extent[leads])
+        if (fresh := anew.get(number)) is not None:
+            comes = fresh.placement[moves.extent[mine], 0] != UNWRITTEN
+            theirs, mine = mine[comes], mine[~comes]
+            read[theirs] = fresh.source
+            _, first, which = np.unique(moves.extent[theirs], return_index=True, return_inverse=True)
+            along[theirs] = theirs[first][which]
+            leads = theirs[first]
+            table = _read_anew(view, fresh, by_number[fresh.source], moves.extent[leads])
             width = table[0].shape[1]
-            disks[mine, :width], extents[mine, :width], strips[mine, :width] = (a[which] for a in table)
+            disks[theirs, :width], extents[theirs, :width], strips[theirs, :width] = (a[which] for a in table)
+        if not len(mine):
             continue
         k = ply.scheme.k
         placement = ply.placement[moves.extent[mine]]

@@ -74,7 +74,7 @@ def plan_rebuild(
     Deterministic in the seed.
     """
     firsts: list[Flags | Ints] = [np.isin(view.disk_numbers, prefer)] if prefer is not None else []
-    wanted = {p.number: lost_strips(view, p) | crowded_strips(view, p) for p in view.plies_of(pool)}
+    wanted = {p.part: lost_strips(view, p) | crowded_strips(view, p) for p in view.plies_of(pool)}
     return _rehouse(view, pool, wanted, firsts, seed, view.under_way if busy is None else busy)
 
 
@@ -95,13 +95,13 @@ def plan_drain(
     targets = level_targets(view, pool)
     preferred = np.isin(view.disk_numbers, prefer if prefer is not None else [])
     firsts: list[Flags | Ints] = [preferred, np.maximum(targets - view.disk_used, 0)]
-    wanted = {p.number: leaving_strips(view, p) for p in view.plies_of(pool)}
+    wanted = {p.part: leaving_strips(view, p) for p in view.plies_of(pool)}
     if lost_too:
-        wanted = {p.number: wanted[p.number] | lost_strips(view, p) for p in view.plies_of(pool)}
+        wanted = {p.part: wanted[p.part] | lost_strips(view, p) for p in view.plies_of(pool)}
     anew = tuple(p for p in view.every_ply_of(pool) if p.source)
     leaving = np.append(view.disk_retiring & view.disk_ready, False)
     for ply in anew:
-        wanted[ply.number] = leaving[view.rows_kept_for(ply)] & _can_be_written(view, ply)
+        wanted[ply.part] = leaving[view.rows_kept_for(ply)] & _can_be_written(view, ply)
     return _rehouse(view, pool, wanted, firsts, seed, view.under_way if busy is None else busy, anew)
 
 
@@ -131,7 +131,7 @@ def plan_anew(view: SiteView, pool: Pool, ply: Ply, seed: int, busy: Busy, most:
             asked[extent, strip] = False
     homeless = np.append(view.disk_given_up & ~view.disk_ready, True)[rows] & asked
     if homeless.any():
-        return _rehouse(view, pool, {ply.number: homeless}, [], seed, busy, anew=(ply,))
+        return _rehouse(view, pool, {ply.part: homeless}, [], seed, busy, anew=(ply,))
     waits = waiting_anew(ply) & asked & np.append(takes_strips(view), False)[rows]
     extents, strips = np.nonzero(waits)
     if len(extents) > most:  # whole extents, so that what makes one is read once
@@ -168,14 +168,14 @@ class _Guests:
 def _rehouse(
     view: SiteView,
     pool: Pool,
-    wanted: Mapping[int, Flags],
+    wanted: Mapping[tuple[int, int], Flags],
     firsts: list[Flags | Ints],
     seed: int,
     busy: Busy,
     anew: tuple[Ply, ...] = (),
 ) -> Moves:
-    """A new place for all wanted strips ([extents, strips] flags by ply number), as many as any
-    arrangement allows.
+    """A new place for all wanted strips ([extents, strips] flags by Ply.part), as many as any arrangement
+    allows.
 
     firsts: what of the room is offered first, see deal_in_turn. anew: plies that are written anew, of which
     strips are wanted.
@@ -185,9 +185,9 @@ def _rehouse(
     for tier in Tier:
         plies = [*view.plies_of(pool, tier), *(p for p in anew if p.tier == tier)]
         guests = [
-            _guests(view, p, wanted[p.number], busy)
+            _guests(view, p, wanted[p.part], busy)
             for p in sorted(plies, key=lambda p: -p.extents)
-            if p.number in wanted and wanted[p.number].any()
+            if p.part in wanted and wanted[p.part].any()
         ]
         if guests:
             room = open_room(view, pool, tier) + _to_come(view, pool, tier, busy)
@@ -234,21 +234,21 @@ def _rehouse_tier(
     A strip that cannot leave its disk stays in its domain, where none of its extent may come in then: where
     the plan counted on that, it is made once more with such strips staying.
     """
-    staying: dict[int, Flags] = {}
+    staying: dict[tuple[int, int], Flags] = {}
     while True:
-        trial = [_copy(g, staying.get(g.ply.number)) for g in guests]
+        trial = [_copy(g, staying.get(g.ply.part)) for g in guests]
         homeless = _house_all(view, plies, trial, room.copy(), [f.copy() for f in firsts], rng, busy)
-        met = [g.ply.number for g in trial if _come_in_where_one_stays(view, g)]
+        met = [g.ply.part for g in trial if _come_in_where_one_stays(view, g)]
         if not met:
             break
         for g in trial:
             stuck = g.want & (g.block.at == len(view.disks))
-            staying[g.ply.number] = staying.get(g.ply.number, np.zeros(stuck.shape, dtype=np.bool_)) | stuck
+            staying[g.ply.part] = staying.get(g.ply.part, np.zeros(stuck.shape, dtype=np.bool_)) | stuck
     takes = _takes_in(view, plies)
     hindrances = []
     for g in trial:
         stuck = sum(len(extents) for row, extents, _ in homeless if trial[row] is g)
-        stuck += int(staying[g.ply.number].sum()) if g.ply.number in staying else 0
+        stuck += int(staying[g.ply.part].sum()) if g.ply.part in staying else 0
         if stuck:
             hindrances.append(
                 Hindrance(
@@ -321,9 +321,9 @@ def _house_all(
             g.block.loose = g.want
         homeless = Exchange([g.block for g in guests], room, takes, rng).settle(homeless)
     if homeless:
-        known = {g.ply.number for g in guests}
+        known = {g.ply.part for g in guests}
         for ply in plies:
-            if ply.number not in known:
+            if ply.part not in known:
                 nothing = np.zeros(ply.placement.shape, dtype=np.bool_)
                 guests.append(_guests(view, ply, nothing, busy))
         ready = np.append(view.disk_ready, False)

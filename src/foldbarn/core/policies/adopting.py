@@ -18,6 +18,7 @@ from foldbarn.core.policies.matching import (
     Wish,
     against,
     extents_for,
+    hot_as_wished,
     landing_as_wished,
     landing_extents,
     place_new,
@@ -30,6 +31,7 @@ from foldbarn.core.pools.protection import Scheme
 from foldbarn.core.site import NOWHERE, UNWRITTEN, Ply, Pool, Purpose, SiteView, Tier, Volume, to_come
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.loss import fate, present_strips
+from foldbarn.core.volumes.tiers import new_hot
 
 
 @dataclass(frozen=True, slots=True)
@@ -193,7 +195,10 @@ def _written_anew(
         holds = replace(anew, placement=lies, purpose=Purpose.WHOLE, source=0)
         beside[volume.number] = replace(volume, anew=anew)
         then[volume.number] = replace(
-            volume, plies=(holds, *volume.plies[1:]), policy=(policy.number, policy.version)
+            volume,
+            # A hot ply of the old shape is none of it.
+            plies=(holds, *(ply for ply in volume.plies[1:] if ply.purpose != Purpose.HOT)),
+            policy=(policy.number, policy.version),
         )
     return beside, then
 
@@ -208,13 +213,38 @@ def _with_landings(
     then = dict(after)
     for number, volume in held.items():
         landing = volume.landing or new_landing(site, volume, wishes, free)
-        if landing is None:
-            then[number] = replace(then[number], plies=(then[number].whole,))
-            continue
-        held[number] = replace(volume, plies=(volume.whole, landing))
-        there = replace(landing, forming=False)
-        then[number] = replace(then[number], plies=(then[number].whole, there))
+        # What is written anew has other extents: it gets its hot ply when it takes over.
+        hot = None if volume.anew is not None else hot_for(during[number], wishes)
+        held[number] = _with_plies(volume, landing, hot)
+        there = replace(landing, forming=False) if landing else None
+        hot = hot_for(then[number], wishes) if volume.anew is not None else hot
+        then[number] = _with_plies(then[number], there, hot)
     return held, then
+
+
+def _with_plies(volume: Volume, *beside: Ply | None) -> Volume:
+    """A volume with these beside the ply of all of it."""
+    return replace(volume, plies=(volume.whole, *(ply for ply in beside if ply is not None)))
+
+
+def _hot_stays(volume: Volume, wishes: Wishes) -> bool:
+    """Whether what lies in a volume's hot ply can stay there while all of it is held as wished."""
+    same = wishes.scheme.k == volume.whole.scheme.k and tier_of(wishes) == volume.whole.tier
+    return same and hot_as_wished(volume, wishes)
+
+
+def to_come_down(volume: Volume, wishes: Wishes) -> Ints:
+    """Extents of a volume that have to leave the fast tier before it can be held as wished."""
+    found: Ints = np.flatnonzero(volume.upper)
+    return found[:0] if _hot_stays(volume, wishes) else found
+
+
+def hot_for(volume: Volume, wishes: Wishes) -> Ply | None:
+    """The hot ply that a volume is to have: its own where that is as wished, else an empty one."""
+    if hot_as_wished(volume, wishes):
+        return volume.hot
+    scheme = wishes.hot_scheme
+    return new_hot(volume, scheme) if scheme else None
 
 
 def _kept_landing(view: SiteView, volume: Volume, wishes: Wishes) -> tuple[Ply, ...]:
@@ -299,7 +329,11 @@ def _against_itself(view: SiteView, volume: Volume, policy: Policy) -> list[Agai
     if volume.forming:
         words = f"{volume.name} is still being made."
         return [Against(Wish.OPEN, words, "Wait until that change is done.")]
-    same = volume.policy == (policy.number, policy.version)
+    if volume.upper.any() and not _hot_stays(volume, policy.wishes):
+        lie = say_count(int(volume.upper.sum()), "extent")
+        words = f"{lie} of {volume.name} lie on the fast tier for their heat."
+        return [Against(Wish.SHARE, words, "Move them down first.")]
+    same = volume.policy == (policy.number, policy.version) and hot_as_wished(volume, policy.wishes)
     if same and landing_as_wished(volume, view.pools[volume.pool], policy.wishes):
         words = f"{volume.name} keeps version {policy.version} of {policy.name} already."
         return [Against(Wish.UNCHANGED, words, "Choose another policy.")]

@@ -11,7 +11,7 @@ import numpy as np
 from foldbarn.core.moving.mending import prospect_of
 from foldbarn.core.moving.rebuild import crowded_strips
 from foldbarn.core.names import natural_key
-from foldbarn.core.policies.matching import landing_as_wished, tier_of
+from foldbarn.core.policies.matching import hot_as_wished, landing_as_wished, tier_of
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.site import Contact, Ply, SiteView, Volume
 from foldbarn.core.units import say_count, say_list
@@ -31,6 +31,7 @@ class Promise(StrEnum):
     SPREAD = "spread"
     TIER = "tier"
     LANDING = "landing"
+    SHARE = "share"
     ENCRYPTION = "encryption"
 
 
@@ -121,6 +122,12 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
         if volume.landing is not None and not wishes.landing:
             words = "It has a landing that its policy does not ask for."
         broken.append(Broken(Promise.LANDING, words, "Let it keep its policy once more."))
+    # Where it is written anew its hot ply comes with that; what moves between its tiers is held meanwhile.
+    if (volume.anew is None or volume.hot is not None) and not hot_as_wished(volume, wishes):
+        words = "What is asked for most of it is to lie on the fast tier, and has no place there."
+        if volume.hot is not None and not wishes.share:
+            words = "Some of it may lie on the fast tier, and its policy does not ask for that."
+        broken.append(Broken(Promise.SHARE, words, "Let it keep its policy once more."))
     if wishes.encrypted and not pool.encrypted:
         words = f"It is to be encrypted, and disks of {pool.name} do not hold everything encrypted."
         cure = "Let it keep a policy that does not ask for that."

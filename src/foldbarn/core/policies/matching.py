@@ -30,6 +30,7 @@ class Wish(StrEnum):
     DOMAINS = "domains"
     ROOM = "room"
     LANDING = "landing"
+    SHARE = "share"
     # Of a volume that is there, and is to keep another policy.
     UNCHANGED = "unchanged"
     WHOLE = "whole"  # its strips that stay have to be there
@@ -143,7 +144,7 @@ def against(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> list[Again
         return [*found, few]
     if not fits(view, pool, scheme, tier, max(1, extents_for(size, pool, scheme))):
         found.append(_too_large(view, pool, scheme, tier, size))
-    return found + _against_landing(view, pool, wishes, size)
+    return found + _against_landing(view, pool, wishes, size) + _against_share(view, pool, wishes)
 
 
 def _against_landing(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> list[Against]:
@@ -168,6 +169,31 @@ def _against_landing(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> l
         )
         return [Against(Wish.LANDING, words, "Choose a smaller size or landing, or add fast disks.")]
     return []
+
+
+def _against_share(view: SiteView, pool: Pool, wishes: Wishes) -> list[Against]:
+    """What stands against the hottest of such a volume lying on the fast tier. It needs no room to begin
+    with: as much of it as finds room there rises.
+    """
+    scheme = wishes.hot_scheme
+    if scheme is None:
+        return []
+    if Tier.FAST not in view.tiers_of(pool):
+        cure = "Leave the share out, or form a pool of two media classes."
+        return [Against(Wish.SHARE, f"{pool.name} has no fast tier for what is asked for most.", cure)]
+    if few := too_few_domains(view, pool, scheme, Tier.FAST):
+        return [Against(Wish.SHARE, f"For what is asked for most: {few.sentence}", few.cure)]
+    return []
+
+
+def hot_extents(volume: Volume, wishes: Wishes) -> int:
+    """How many extents of a volume may lie on the fast tier for their heat; 0 where it has no share."""
+    return volume.whole.extents * wishes.share // 100
+
+
+def hot_as_wished(volume: Volume, wishes: Wishes) -> bool:
+    """Whether a volume's hot ply, if any, is as is wished for; what lies in it now is not asked."""
+    return (volume.hot.scheme if volume.hot else None) == wishes.hot_scheme
 
 
 def answer(view: SiteView, pool: Pool, wishes: Wishes, size: int = 0, *, room: bool = True) -> Answer:

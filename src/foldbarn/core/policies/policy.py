@@ -11,6 +11,7 @@ from foldbarn.core.units import say_count
 MOST_DATA = 16  # strips of data in a stripe: more take longer to read than they save room
 MOST_PARITY = 4  # strips of parity
 MOST_LANDING = 50  # per cent of a volume
+MOST_SHARE = 90  # the same, of what may lie on the fast tier for its heat
 
 
 @dataclass(frozen=True, slots=True)
@@ -19,7 +20,8 @@ class Wishes:
 
     survives: losses at the scheme's level that must leave all of its data readable. fast: its data lies on
     the fast tier of its pool. encrypted: only on disks that hold everything encrypted. landing: per cent of
-    the volume for an area on the fast tier that takes what is written first; 0 for none.
+    the volume for an area on the fast tier that takes what is written first; 0 for none. share: per cent of
+    it that may lie on the fast tier instead, what is asked for most; 0 for none.
     """
 
     scheme: Scheme
@@ -27,14 +29,23 @@ class Wishes:
     fast: bool = False
     encrypted: bool = False
     landing: int = 0
+    share: int = 0
 
     @property
     def landing_scheme(self) -> Scheme | None:
-        """Copies that survive as many losses as the parity does: m + 1, kept apart alike (common
+        """How what lands is held; None where nothing does."""
+        return self._copies_on_fast if self.landing else None
+
+    @property
+    def hot_scheme(self) -> Scheme | None:
+        """How what is asked for most is held on the fast tier; None where nothing lies there for that."""
+        return self._copies_on_fast if self.share else None
+
+    @property
+    def _copies_on_fast(self) -> Scheme:
+        """Copies that survive as many losses as the scheme does: m + 1, kept apart alike (common
         practice).
         """
-        if not self.landing:
-            return None
         return mirror(self.scheme.m + 1, self.scheme.level, self.scheme.per_domain)
 
     def sentence(self) -> str:
@@ -45,7 +56,11 @@ class Wishes:
         lands = ""
         if landing := self.landing_scheme:
             lands = f" Lands as {landing.counted()} on the fast tier first, in {self.landing} % of its size."
-        return f"{protection[0].upper()}{protection[1:]}.{where}{lands}{sealed}"
+        hot = ""
+        if copies := self.hot_scheme:
+            hot = f" Up to {self.share} % of it, what is asked for most, lies on the fast tier"
+            hot += f" as {copies.counted()}."
+        return f"{protection[0].upper()}{protection[1:]}.{where}{lands}{hot}{sealed}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -123,11 +138,13 @@ def wishes_of(
     fast: bool = False,
     encrypted: bool = False,
     landing: int = 0,
+    share: int = 0,
 ) -> Wishes:
     """Wishes that do not contradict one another. survives: all that the scheme survives when None. Raises
     NotPossible.
     """
     _check_landing(scheme, fast, landing)
+    _check_share(fast, landing, share)
     wanted = scheme.survives if survives is None else survives
     if wanted < 0:
         raise NotPossible("The number of losses to survive is not negative.", about="survives")
@@ -139,7 +156,7 @@ def wishes_of(
             about="survives",
             next_step=_to_survive(scheme, wanted),
         )
-    return Wishes(scheme, wanted, fast, encrypted, landing)
+    return Wishes(scheme, wanted, fast, encrypted, landing, share)
 
 
 def _check_landing(scheme: Scheme, fast: bool, landing: int) -> None:
@@ -159,6 +176,28 @@ def _check_landing(scheme: Scheme, fast: bool, landing: int) -> None:
             "All of it lies on the fast tier already, where its landing would be.",
             about="landing",
             next_step="Leave the landing out, or the fast tier.",
+        )
+
+
+def _check_share(fast: bool, landing: int, share: int) -> None:
+    """Raises NotPossible."""
+    if not 0 <= share <= MOST_SHARE:
+        raise NotPossible(
+            f"Between 1 and {MOST_SHARE} % of a volume may lie on the fast tier for its heat, not {share} %.",
+            about="share",
+            next_step="For all of it, wish for the fast tier." if share > MOST_SHARE else None,
+        )
+    if share and fast:
+        raise NotPossible(
+            "All of it lies on the fast tier already, however often it is asked for.",
+            about="share",
+            next_step="Leave the share out, or the fast tier.",
+        )
+    if share and landing:
+        raise NotPossible(
+            "What is asked for most is written where it lies, on the fast tier: it does not land first.",
+            about="share",
+            next_step="Leave the share out, or the landing.",
         )
 
 

@@ -548,7 +548,7 @@ def _demands(plies: Sequence[Ply]) -> list[tuple[Scheme, int]]:
     """Extents by scheme: there may be hundreds of plies, and few schemes."""
     demands: Counter[Scheme] = Counter()
     for ply in plies:
-        demands[ply.scheme] += ply.extents
+        demands[ply.scheme] += ply.extents_here
     return list(demands.items())
 
 

@@ -59,6 +59,16 @@ def told(extents: int, answers: Iterable[tuple[Ints, Ints]]) -> Ints:
     return counts
 
 
+def gathered(counts: Ints, of_strips: Ints, data: int) -> Ints:
+    """What is told of extents, [extents], and of the same data strip by strip, so many strips to an extent,
+    [extents x data]: the greater holds where both are told in full.
+    """
+    by_extent = of_strips.reshape(-1, data)
+    summed = np.where((by_extent != UNTOLD).all(axis=1), by_extent.sum(axis=1), UNTOLD)
+    found: Ints = np.maximum(counts, summed)
+    return found
+
+
 def warmed(known: Heat, counts: Ints, seconds: float) -> Heat:
     """Heat after so many more seconds, at whose end this is what the nodes tell.
 

@@ -121,14 +121,17 @@ def fate(view: SiteView, ply: Ply, ready: Flags | None = None) -> Fate:
     be read.
 
     An unreadable extent is lost, rather than unavailable, when so few of its strips lie on known disks that
-    it could not be read with all of them. One that was never written is whole.
+    it could not be read with all of them. One that was never written is whole; what another ply holds is
+    counted there.
     """
-    if not ply.extents:
+    if not ply.extents_here:
         return Fate(0, 0, 0, 0)
     present = present_strips(view, ply, ready).sum(axis=1)
     somewhere = (view.rows(ply) < len(view.disks)).sum(axis=1)
     unwritten = ply.unwritten
     present[unwritten] = somewhere[unwritten] = ply.scheme.strips
+    if ply.elsewhere is not None:
+        present, somewhere = present[~ply.elsewhere], somewhere[~ply.elsewhere]
     by_count = np.bincount(present, minlength=ply.scheme.strips + 1)
     lost = int((somewhere < ply.scheme.k).sum())
     totals = dict.fromkeys(DataState, 0)

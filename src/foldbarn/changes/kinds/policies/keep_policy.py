@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
+from dataclasses import replace
 from typing import ClassVar
 
-import numpy as np
 from pydantic import Field
 
 from foldbarn.changes.engine.effects import (
@@ -21,39 +21,38 @@ from foldbarn.changes.engine.effects import (
     warning,
 )
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.moving import Mover, stop_moving
+from foldbarn.changes.engine.moving import stop_moving
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Outside, Payload
+from foldbarn.changes.kinds.policies.catching_up import CatchUp, not_written
 from foldbarn.changes.kinds.pools.effects import NO_FEWER_COPIES, estimate_of, moved, room_rows
 from foldbarn.changes.kinds.pools.rebuild import DropOld, OfPool
 from foldbarn.changes.kinds.pools.schemes import SchemeAt
+from foldbarn.changes.kinds.volumes.move_extents import steps_for
 from foldbarn.changes.kinds.volumes.setting_aside import read_back, set_aside
 from foldbarn.changes.kinds.volumes.warnings import warnings_of
 from foldbarn.core.arrays import Ints
-from foldbarn.core.errors import BarnError, NotPossible, Overtaken, Unreachable
+from foldbarn.core.errors import BarnError, NotPossible, Overtaken
 from foldbarn.core.figures import Figure
-from foldbarn.core.moving.moves import NO_MOVES, Busy, Moves
 from foldbarn.core.moving.rebuild import (
-    crowded_strips,
-    lost_strips,
-    plan_anew,
     ready_to_hold,
-    waiting_anew,
 )
-from foldbarn.core.names import natural_key
 from foldbarn.core.policies.adopting import (
     Adoption,
     Holding,
     Opposed,
     adopt,
     held_as,
+    hot_for,
     landing_unread,
     new_landing,
+    to_come_down,
 )
 from foldbarn.core.policies.matching import Wish, landing_as_wished, tier_of
 from foldbarn.core.policies.policy import Policy
-from foldbarn.core.site import Ply, Pool, SiteView, Volume
+from foldbarn.core.policies.shifting import shift
+from foldbarn.core.site import Ply, Pool, Purpose, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, Touch, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.store import policies, pools
@@ -155,6 +154,7 @@ class Adopt(OfVolumes):
                     ply = then.whole
                     store_volumes.hold_as(session, ply.number, ply.scheme, ply.placement, version)
                 _change_landing(session, volume, then.landing)
+                _change_hot(session, volume, then.hot)
             announce(session, "site")
         return f"{say_count(len(self.volumes), 'volume')}, version {self.version}."
 
@@ -183,6 +183,8 @@ class Adopt(OfVolumes):
                 elif volume.landing is None or not volume.landing.forming:
                     continue
                 _change_landing(session, volume, self._landing_before(view, volume, free))
+                kept = self._kept_before(view, volume)
+                _change_hot(session, volume, hot_for(volume, kept.wishes) if kept else None)
                 back.append(volume.name)
             if back:
                 pools.look(session, [self.pool], f"{say_list(back)} went back to what was kept before")
@@ -191,13 +193,17 @@ class Adopt(OfVolumes):
 
     def _landing_before(self, view: SiteView, volume: Volume, free: Ints) -> Ply | None:
         """The landing that a volume had by the policy that it kept before."""
-        before = next(held.kept for held in self.volumes if held.volume == volume.number)
-        kept = next((p for p in view.policies if (p.number, p.version) == before), None)
+        kept = self._kept_before(view, volume)
         if kept is None:
             return None
         if landing_as_wished(volume, view.pools[volume.pool], kept.wishes):
             return volume.landing
         return new_landing(view, volume, kept.wishes, free)
+
+    def _kept_before(self, view: SiteView, volume: Volume) -> Policy | None:
+        """The policy that a volume kept before, if any."""
+        before = next(held.kept for held in self.volumes if held.volume == volume.number)
+        return next((p for p in view.policies if (p.number, p.version) == before), None)
 
     def _there(self, view: SiteView) -> list[Volume]:
         numbers = {held.volume for held in self.volumes}
@@ -212,6 +218,16 @@ def _change_landing(session: Session, volume: Volume, landing: Ply | None) -> No
         store_volumes.forget_landing(session, volume.number)
     if landing is not None:
         store_volumes.add_ply(session, volume.number, landing)
+
+
+def _change_hot(session: Session, volume: Volume, hot: Ply | None) -> None:
+    """A volume has this hot ply from here on; what it had is empty, where it is not this one."""
+    if hot is volume.hot:
+        return
+    if volume.hot is not None:
+        store_volumes.forget_hot(session, volume.number)
+    if hot is not None:
+        store_volumes.add_ply(session, volume.number, hot, volume.whole.extents)
 
 
 def set_landings_aside(run: Run, pool: int, volumes: Sequence[int]) -> int:
@@ -240,74 +256,6 @@ class SetLandings(OfPool):
         return f"{say_count(made, 'landing')} set aside."
 
 
-WINDOW = 4096  # strips of what is written anew that are under way at once
-
-
-class CatchUp(OfPool):
-    """Writes what volumes (by number) lack for their policy, moves apart what it wants apart, and writes anew
-    what has to be.
-    """
-
-    name: ClassVar[str] = "catch-up"
-    moves_strips: ClassVar[bool] = True
-    volumes: tuple[int, ...]
-
-    def carry_out(self, run: Run) -> str:
-        return f"{say_count(self.write(run), 'strip')} written."
-
-    def write(self, run: Run) -> int:
-        """Until all of it is there; returns how many strips that took. Raises BarnError where it cannot."""
-        mover = Mover(
-            run, "catch-up", self.pool, self._anew, rate="rebuild_rate", ahead=self._still_to_be_written
-        )
-        copied, stuck = mover.carry()
-        view = current_view()
-        for volume in self._mine(view):
-            if volume.anew is not None:
-                if not ready_to_hold(view, volume.anew):
-                    raise _not_written(view, volume, volume.anew, stuck)
-            elif left := sum(
-                int((lost_strips(view, p) | crowded_strips(view, p)).sum()) for p in volume.plies
-            ):
-                words = f"{say_count(left, 'strip')} of {volume.name} could not be written."
-                raise NotPossible(f"{words} {stuck}".strip(), next_step="Resume it when there is room.")
-        return copied
-
-    def _mine(self, view: SiteView) -> list[Volume]:
-        return [v for v in view.volumes if v.number in self.volumes]
-
-    def _anew(self, view: SiteView, pool: Pool, busy: Busy) -> Moves:
-        """Of the first volume of which anything can be written; else what has no place, if anything."""
-        stuck = NO_MOVES
-        for volume in self._mine(view):
-            if volume.anew is not None:
-                moves = plan_anew(view, pool, volume.anew, seed=1, busy=busy, most=WINDOW)
-                if len(moves):
-                    return moves
-                stuck = moves if moves.hindrances else stuck
-        return stuck
-
-    def _still_to_be_written(self, view: SiteView) -> int:
-        mine = [v.anew for v in self._mine(view) if v.anew is not None]
-        return sum(int(waiting_anew(ply).sum()) for ply in mine)
-
-
-def _not_written(view: SiteView, volume: Volume, ply: Ply, stuck: str) -> BarnError:
-    """Why what is written anew cannot hold its volume yet. What a machine has to come back for is tried
-    again.
-    """
-    left = int(waiting_anew(ply).sum())
-    rows = np.unique(np.append(view.rows_kept_for(ply), view.rows(view.ply_numbered[ply.source]))).tolist()
-    gone = [view.disks[r] for r in rows if r < len(view.disks) and not view.disk_ready[r]]
-    away = sorted({view.nodes[disk.node].name for disk in gone}, key=natural_key)
-    what = f"{say_count(left, 'strip')} of {volume.name} {'is' if left == 1 else 'are'} not written yet"
-    if not left:
-        what = f"{volume.name} is written, and cannot all be read"
-    if away and not stuck:
-        return Unreachable(f"{what}: {say_list(away)} cannot be reached.", next_step="Bring it back.")
-    return NotPossible(f"{what}. {stuck}".strip(), next_step="Resume it when there is room.")
-
-
 class TakeOver(OfVolumes):
     """What was written anew holds its volumes (by number) from here on."""
 
@@ -333,8 +281,12 @@ class TakeOver(OfVolumes):
                 if volume.number not in self.volumes or volume.anew is None:
                     continue
                 if not ready_to_hold(view, volume.anew):
-                    raise _not_written(view, volume, volume.anew, "")
+                    raise not_written(view, volume, volume.anew, "")
                 store_volumes.take_over(session, volume.number, version)
+                kept = next((p for p in view.policies if (p.number, p.version) == self.kept), None)
+                held = replace(volume, plies=(replace(volume.anew, purpose=Purpose.WHOLE),), anew=None)
+                if kept is not None and (hot := hot_for(held, kept.wishes)):
+                    store_volumes.add_ply(session, volume.number, hot, held.whole.extents)
             announce(session, "site")
         return f"{say_count(len(self.volumes), 'volume')} held by what was written anew."
 
@@ -358,6 +310,12 @@ class KeepPolicy(Kind[KeepPolicyParams]):
                 raise NotPossible("No volume is chosen.", about="volumes")
         except BarnError as error:
             return Plan(title=title, about=about, blockers=[Note.of(error)])
+        before = view
+        try:
+            view, coming_down = _brought_down(view, volumes, policy)
+        except NotPossible as error:
+            return Plan(title=title, about=policy.name, blockers=[Note.of(error)])
+        volumes = [view.volume_numbered(v.number) for v in volumes]
         found = adopt(view, volumes, policy)
         if found.opposed:
             blockers = [_blocker(o) for o in found.opposed]
@@ -367,16 +325,36 @@ class KeepPolicy(Kind[KeepPolicyParams]):
             title=f"Let {say_list([v.name for v in volumes])} keep {policy.name}",
             about=policy.name,
             summary=_summary(found, policy),
-            steps=[step for pool in mine for step in _steps(view, pool, volumes, policy, found)],
+            steps=[
+                *(step for down in coming_down for step in down),
+                *(step for pool in mine for step in _steps(view, pool, volumes, policy, found)),
+            ],
             effects=[
                 _promises(view, volumes, policy),
                 *_meanwhile(volumes, policy, found),
-                *(effect for pool in mine for effect in _effects(view, pool, volumes, found)),
+                *(effect for pool in mine for effect in _effects(before, pool, volumes, found)),
             ],
             touches=_touches(mine, volumes, policy),
             meant=Meant(pools=tuple(mine), volumes=tuple(volumes), policies=(policy,)),
             warnings=_warnings(view, volumes, policy, found),
         )
+
+
+def _brought_down(
+    view: SiteView, volumes: Sequence[Volume], policy: Policy
+) -> tuple[SiteView, list[list[Planned]]]:
+    """The site once what cannot stay on the fast tier has come down, and the steps by which it does. Raises
+    NotPossible where it finds no room.
+    """
+    steps = []
+    for volume in volumes:
+        extents = to_come_down(volume, policy.wishes)
+        if len(extents) and not policy.draft:
+            mine = view.volume_numbered(volume.number)
+            found = shift(view, mine, extents, up=False)
+            steps.append(steps_for(found, view.pools[volume.pool], mine, extents, up=False))
+            view = found.after
+    return view, steps
 
 
 def _blocker(opposed: Opposed) -> Note:

@@ -44,7 +44,8 @@ class SavePolicyParams(Params):
     written upon; 0 for a new policy. per_domain: strips of an extent that may lie in one thing of the level,
     each on another disk. survives: losses at the level that it must survive, as many as the protection does
     where nothing is said. landing: per cent of a volume for an area on the fast tier that takes what is
-    written first; 0 for none. draft: it is only written down, and need not be kept by any pool.
+    written first; 0 for none. share: per cent of a volume that may lie on the fast tier, what is asked for
+    most; 0 for none. draft: it is only written down, and need not be kept by any pool.
     """
 
     name: str
@@ -58,6 +59,7 @@ class SavePolicyParams(Params):
     fast: bool = False
     encrypted: bool = False
     landing: int = 0
+    share: int = 0
     meant_for: str = Field(default="", max_length=200)
     draft: bool = False
 
@@ -76,11 +78,13 @@ class WritePolicy(Inside):
     meant_for: str
     draft: bool = False
     landing: int = 0
+    share: int = 0
 
     def carry_out(self, run: Run, session: Session) -> str:
         if not self.policy:
             check_name(self.called, "policy", [p.name for p in load_view(session).current_policies])
-        wishes = Wishes(self.scheme.scheme(), self.survives, self.fast, self.encrypted, self.landing)
+        scheme = self.scheme.scheme()
+        wishes = Wishes(scheme, self.survives, self.fast, self.encrypted, self.landing, self.share)
         said = Policy(self.policy, self.called, self.base + 1, wishes, self.meant_for, draft=self.draft)
         version = policies.save(session, run.change, policy=self.policy, base=self.base, said=said)
         announce(session, "site")
@@ -104,7 +108,9 @@ class SavePolicy(Kind[SavePolicyParams]):
             blockers.append(Note.of(error))
         try:
             scheme = scheme_wished(params.copies, params.data, params.parity, params.level, params.per_domain)
-            wishes = wishes_of(scheme, params.survives, params.fast, params.encrypted, params.landing)
+            wishes = wishes_of(
+                scheme, params.survives, params.fast, params.encrypted, params.landing, params.share
+            )
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
         found = answers(view, wishes)
@@ -128,6 +134,7 @@ class SavePolicy(Kind[SavePolicyParams]):
             meant_for=meant_for,
             draft=params.draft,
             landing=wishes.landing,
+            share=wishes.share,
         )
         kept_by = say_list([view.pools[a.pool].name for a in found if a.keeps])
         return Plan(

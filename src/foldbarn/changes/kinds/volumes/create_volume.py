@@ -46,9 +46,10 @@ from foldbarn.core.policies.matching import (
 from foldbarn.core.policies.policy import Policy, Wishes, against_draft
 from foldbarn.core.pools.capacity import by_domain, stranded_slots
 from foldbarn.core.pools.protection import Level, Scheme, mirror
-from foldbarn.core.site import Contact, Ply, Pool, SiteView, Tier, Volume, plain_volume
+from foldbarn.core.site import Contact, Ply, Pool, Purpose, SiteView, Tier, Volume, plain_volume
 from foldbarn.core.touching import Meant, Thing, shared
 from foldbarn.core.units import parse_size, say_binary, say_count, say_list, say_size
+from foldbarn.core.volumes.tiers import new_hot
 from foldbarn.store import nodes, policies, pools, volumes
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.tables import VolumeRow
@@ -308,6 +309,7 @@ ABOUT = {
     Wish.DOMAINS: "copies",
     Wish.ROOM: "size",
     Wish.LANDING: "size",
+    Wish.SHARE: "pool",
 }
 
 
@@ -344,8 +346,12 @@ def plies_for(view: SiteView, wish: VolumeWish, name: str) -> tuple[Ply, ...]:
     row = view.pool_row(wish.pool)
     volume = plain_volume(0, name, row, wish.size, wish.scheme, placement, tier=wish.tier)
     landing = new_landing(view, volume, wish.wishes, view.disk_free.copy())
-    # The whole volume is forming, and its landing with it.
-    return volume.plies if landing is None else (*volume.plies, replace(landing, forming=False))
+    plies = volume.plies
+    if landing is not None:  # the whole volume is forming, and its landing with it
+        plies = (*plies, replace(landing, forming=False))
+    if scheme := wish.wishes.hot_scheme:
+        plies = (*plies, new_hot(volume, scheme))
+    return plies
 
 
 def _after(view: SiteView, wish: VolumeWish, name: str, plies: tuple[Ply, ...]) -> SiteView:
@@ -370,7 +376,9 @@ def _summary(wish: VolumeWish, asked: int) -> str:
 def _effects(view: SiteView, after: SiteView, wish: VolumeWish, plies: tuple[Ply, ...]) -> list[AnyEffect]:
     pool, scheme = wish.pool, wish.scheme
     whole, *landings = [
-        np.bincount(view.row_of_number[ply.placement].reshape(-1), minlength=len(view.disks)) for ply in plies
+        np.bincount(view.row_of_number[ply.placement].reshape(-1), minlength=len(view.disks))
+        for ply in plies
+        if ply.purpose != Purpose.HOT  # nothing lies there yet
     ]
     taken = sum(landings, start=whole)
     arriving = {view.disks[r].name: int(taken[r]) * pool.strip_bytes for r in np.flatnonzero(taken).tolist()}
@@ -386,7 +394,7 @@ def _effects(view: SiteView, after: SiteView, wish: VolumeWish, plies: tuple[Ply
     )
     rows = [
         Row(label="On disks", after=on_disks),
-        *room_rows(view, after, pool, {ply.tier for ply in plies}),
+        *room_rows(view, after, pool, {ply.tier for ply in plies if ply.extents_here}),
     ]
     if landing := wish.wishes.landing_scheme:
         rows.insert(1, Row(label="Landing on the fast tier", after=_landing_figure(wish, plies[1], landing)))
