@@ -4,6 +4,7 @@ what becomes of it when its process dies, it is withdrawn, or nodes fail meanwhi
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -474,7 +475,7 @@ def test_what_consumers_wrote_is_still_theirs_when_it_was_written_anew(barn_site
     assert before <= written() <= 30 << 30
     # The same consumers go on writing to it, as far as they were.
     first, then = list(barn_site.yard.machines.plies.values())
-    assert first == then
+    assert replace(first, data=2) == then
 
 
 def test_withdrawn_half_way_what_was_written_anew_is_dropped(barn_site: Site, slow: None) -> None:

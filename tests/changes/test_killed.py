@@ -7,6 +7,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
+import numpy as np
 import pytest
 from conftest import ME, Site
 from sqlalchemy import func, select
@@ -167,6 +168,29 @@ def land(site: Site) -> dict[str, Any]:
     return {"volumes": ["gets", "changes", "anew"], "policy": "lands"}
 
 
+def move_extents(site: Site) -> dict[str, Any]:
+    site.do("form-pool", **mixed(site), serves="fast tier")
+    site.do("save-policy", name="busy-up", data=2, parity=1, level="node", share=30)
+    site.do("create-volume", name="charts", policy="busy-up", size="20 GiB")
+    site.do("move-extents", volume="charts", tier="fast", extents=[1])
+    return {"volume": "charts", "tier": "fast", "extents": [0, 5]}
+
+
+def share(site: Site) -> dict[str, Any]:
+    """Of three volumes one gets a share, one comes down before it is written anew, one keeps its."""
+    site.do("form-pool", **mixed(site), serves="fast tier")
+    site.do("save-policy", name="plain", data=2, parity=1, level="node")
+    site.do("save-policy", name="pairs", copies=2, level="node", share=30)
+    site.do("save-policy", name="busy-up", data=2, parity=1, level="node", share=30)
+    for name, policy in (("gets", "plain"), ("anew", "pairs"), ("keeps", "busy-up")):
+        site.do("create-volume", name=name, policy=policy, size="20 GiB")
+    for name in ("anew", "keeps"):
+        site.do("move-extents", volume=name, tier="fast", extents=[1])
+    version = {"data": 2, "parity": 1, "level": "node", "share": 20, "version": 1}
+    site.do("save-policy", name="busy-up", **version)
+    return {"volumes": ["gets", "anew", "keeps"], "policy": "busy-up"}
+
+
 def describe(_: Site) -> dict[str, Any]:
     return {"text": write_text(text_of(current_view())).replace("name: NQ-1", "name: NQ-one")}
 
@@ -195,13 +219,14 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         save_policy,
         delete_policy,
         keep_policy,
+        move_extents,
         describe,
     )
 }
 
 
 # More than one wish of a kind.
-MORE = {"keep-policy, with a landing": land}
+MORE = {"keep-policy, with a landing": land, "keep-policy, with a share": share}
 
 
 def test_no_kind_of_change_is_forgotten_here() -> None:
@@ -257,7 +282,11 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     if kind == "give-up":
         assert view.node("petrel").given_up
     assert held(barn_site) == should_hold()
-    if wish in MORE:
+    if kind == "move-extents":
+        assert np.flatnonzero(view.volume("charts").upper).tolist() == [0, 1, 5]
+    if wish.endswith("share"):
+        assert [int(v.upper.sum()) for v in view.volumes if v.hot] == [0, 0, 1]
+    if wish.endswith("landing"):
         assert [v.landing.extents for v in view.volumes if v.landing] == [2, 2, 2]
     serials = {d.serial: view.pools[d.pool].name for d in view.disks if d.pool >= 0}
     assert barn_site.yard.machines.pool_of == serials  # the agents agree with us on what belongs to whom

@@ -41,14 +41,15 @@ from foldbarn.changes.text import text_of, write_text
 from foldbarn.core.arrays import Flags
 from foldbarn.core.errors import BarnError, Unreachable
 from foldbarn.core.policies.conformance import Promise, conformance
-from foldbarn.core.policies.matching import landing_as_wished
+from foldbarn.core.policies.matching import hot_as_wished, landing_as_wished
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.site import POOLED, Contact, Ply, Role, SiteView
+from foldbarn.core.volumes.heat import Heat
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.links.agents import Agent
-from foldbarn.services import changes, duties, watching
+from foldbarn.services import changes, duties, tiers, watching
 from foldbarn.settings import settings
-from foldbarn.store import touching
+from foldbarn.store import heat, touching
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import ChangeRow, NodeRow, SiteRow, TouchRow
 from foldbarn.store.views import current_view
@@ -70,6 +71,8 @@ PROTECTIONS: list[dict[str, int]] = [
     {"data": 4, "parity": 2, "per_domain": 2},
     {"copies": 3, "per_domain": 2},
     {"data": 2, "parity": 1, "landing": 10},  # which the second pool can keep, by node
+    {"data": 2, "parity": 1, "share": 40},  # and these
+    {"copies": 2, "share": 60},
 ]
 SEEDS = st.integers(min_value=0, max_value=2**30)
 
@@ -180,6 +183,27 @@ class Barn(RuleBasedStateMachine):
         if found := [v.name for v in current_view().volumes]:
             names = [one_of(found, seed), one_of(found, seed // 5)]
             self.wish("keep-policy", volumes=names, policy=one_of(list(POLICIES), seed // 7))
+
+    @rule(seed=SEEDS)
+    def move_extents(self, seed: int) -> None:
+        """Extents of a volume in two tiers go up or down: as someone wishes, or by their heat."""
+        tiered = [v for v in current_view().volumes if v.hot is not None]
+        if not tiered:
+            return
+        volume, draw = one_of(tiered, seed), np.random.default_rng(seed)
+        if seed % 2:
+            tier = one_of(["fast", "bulk"], seed // 3)
+            most = volume.whole.extents
+            extents = draw.choice(most, size=min(3, most), replace=False)
+            wish = {"volume": volume.name, "tier": tier, "extents": extents.tolist()}
+            self.wish("move-extents", **wish)
+            return
+        with transaction() as session:
+            extents, data = volume.whole.extents, volume.whole.scheme.k
+            warmth = draw.exponential(9.0, extents) * 600.0
+            known = Heat(data, np.zeros(extents, dtype=np.int64), warmth, 600.0)
+            heat.keep_heat(session, {volume.number: known})
+        tiers.move_by_heat()
 
     @rule(seed=SEEDS)
     def delete_volume(self, seed: int) -> None:
@@ -474,10 +498,21 @@ class Barn(RuleBasedStateMachine):
                 assert volume.whole.scheme == policy.wishes.scheme
                 if volume.anew is None:
                     assert landing_as_wished(volume, view.pools[volume.pool], policy.wishes)
+                    assert hot_as_wished(volume, policy.wishes)
                 stands = conformance(view, volume)
                 assert stands is not None
                 whole = fate_of(view, volume).state == DataState.WHOLE
                 assert whole <= all(b.promise != Promise.SURVIVES for b in stands.broken)
+
+    @invariant()
+    def each_extent_lies_in_one_tier(self) -> None:
+        for volume in current_view().volumes:
+            if volume.hot is None:
+                assert not volume.upper.any()
+                continue
+            in_hot = ~volume.hot.unwritten.reshape(-1, volume.whole.scheme.k)
+            assert (in_hot == volume.upper[:, None]).all()
+            assert (volume.whole.unwritten >= volume.upper).all()
 
     @invariant()
     def no_disk_is_over_its_size(self) -> None:
@@ -605,6 +640,7 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "save-policy",
         "delete-policy",
         "keep-policy",
+        "move-extents",
     }
     assert set(KINDS) == here
 

@@ -22,7 +22,7 @@ from foldbarn.core.volumes.heat import Heat
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.services import changes
 from foldbarn.services import tiers as duty
-from foldbarn.services.heat import take_heat
+from foldbarn.services.heat import HeatTaker
 from foldbarn.store import heat as kept
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import ChangeRow, HeatRow
@@ -254,22 +254,23 @@ def test_it_waits_while_anything_else_moves_in_the_pool(tiered: Site) -> None:
 
 
 def test_heat_of_what_has_risen_is_told_on_from_there(tiered: Site) -> None:
-    tiered.yard.machines.speed = 0.0
-    take_heat()
-    tiered.yard.machines.asked += 600.0
-    take_heat()
+    taker, machines = HeatTaker(), tiered.yard.machines
+    machines.speed = 0.0
+    taker.take()
+    machines.asked += 600.0
+    taker.take()
     with transaction() as session:
         before = kept.read_heat(session, the().number)
     assert before is not None
     hottest = int(before.warmth.argmax())
-    tiered.yard.machines.speed = 5000.0
+    machines.speed = 5000.0
     move(tiered, "fast", hottest)
-    tiered.yard.machines.speed = 0.0
-    take_heat()
+    machines.speed = 0.0
+    taker.take()
     with transaction() as session:
         then = kept.read_heat(session, the().number)
-    tiered.yard.machines.asked += 600.0
-    take_heat()
+    machines.asked += 600.0
+    taker.take()
     with transaction() as session:
         after = kept.read_heat(session, the().number)
     assert then is not None

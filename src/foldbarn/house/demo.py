@@ -47,6 +47,13 @@ POLICIES: list[dict[str, Any]] = [
         "meant_for": "many small writes",
     },
     {"name": "seldom-read", "data": 2, "parity": 1, "level": "rack", "meant_for": "archives"},
+    {
+        "name": "busy-rises",
+        "copies": 2,
+        "level": "rack",
+        "share": 10,
+        "meant_for": "what is read unevenly",
+    },
     {"name": "scratch", "copies": 1, "level": "disk", "meant_for": "what can be made again"},
 ]
 VOLUMES = [
@@ -55,7 +62,7 @@ VOLUMES = [
     ("crew-roster", "quayside", "800 GB", "steady-three"),
     ("berth-planner", "quayside", "2 TB", "plain-pair"),
     ("charts", "quayside", "3 TB", "plain-pair"),
-    ("cargo-desk", "deepwater", "14 TB", "plain-pair"),
+    ("cargo-desk", "deepwater", "14 TB", "busy-rises"),
     ("deck-cameras", "deepwater", "22 TB", "land-and-settle"),
     ("tide-archive", "deepwater", "9 TB", "seldom-read"),
 ]

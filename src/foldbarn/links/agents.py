@@ -8,6 +8,7 @@ NotPossible            core's: the agent refused an order; trying again will not
 from __future__ import annotations
 
 import asyncio
+import math
 import time
 from collections.abc import Coroutine
 from contextlib import AbstractAsyncContextManager, nullcontext, suppress
@@ -42,6 +43,16 @@ class OrderProgress:
     problem: str
     finished: tuple[int, ...]
     bytes_done: int
+
+
+@dataclass(frozen=True, slots=True)
+class Told:
+    """What a node tells of what consumers ask. uptime: seconds that its own clock has run; plies: by number
+    of a ply, its extents here, and the operations so far of each.
+    """
+
+    uptime: float
+    plies: dict[int, tuple[Ints, Ints]]
 
 
 # How much an agent's answers may be, in bytes: a report or an order, an inventory of 2,048 disks, the strips
@@ -94,16 +105,19 @@ class Agent:
             raise Garbled(f"{self.url} lists its strips in another shape.")
         return np.unique(table, axis=0)
 
-    def asked(self) -> dict[int, tuple[Ints, Ints]]:
+    def asked(self) -> Told:
         """What consumers have asked of what the node holds, by number of the ply: its extents, and the
         operations so far of each.
         """
-        found = _body(self._ask("GET", "/v1/asked", most=STRIPS_BYTES)).get("plies", {})
+        found = _body(self._ask("GET", "/v1/asked", most=STRIPS_BYTES, times=LONG))
         try:
-            plies = {int(p): _counts(one["extents"], one["operations"]) for p, one in found.items()}
+            plies = {int(p): _counts(o["extents"], o["operations"]) for p, o in found["plies"].items()}
+            uptime = float(found["uptime"])
         except (AttributeError, KeyError, TypeError, ValueError, OverflowError) as error:
             raise Garbled(f"{self.url} tells what is asked of its extents in another shape.") from error
-        return plies
+        if not math.isfinite(uptime):
+            raise Garbled(f"{self.url} does not say how long it has been running.")
+        return Told(uptime, plies)
 
     def probe(self, targets: list[tuple[str, int]]) -> list[tuple[bool, str]]:
         """Has the node try to open a connection to each address and port; whether it could, and why not."""

@@ -2,16 +2,18 @@
 
 from __future__ import annotations
 
+import statistics
 from collections import defaultdict
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
 
 import structlog
 
 from foldbarn.core.arrays import Ints
 from foldbarn.core.errors import BarnError
-from foldbarn.core.site import Contact, SiteView, Volume
+from foldbarn.core.site import Contact, Volume
 from foldbarn.core.volumes.heat import Heat, gathered, recut, told, warmed
-from foldbarn.links.agents import Agent
+from foldbarn.links.agents import Agent, Told
 from foldbarn.store import heat as kept
 from foldbarn.store import nodes
 from foldbarn.store.database import tell, transaction
@@ -19,48 +21,72 @@ from foldbarn.store.views import current_view
 
 log = structlog.get_logger()
 AT_ONCE = 16  # nodes that are asked side by side
-Told = dict[int, list[tuple[Ints, Ints]]]  # by number of a ply, of each node: extents, operations so far
+Answers = dict[int, list[tuple[Ints, Ints]]]  # by number of a ply, of each node: extents, operations so far
 
 
-def take_heat() -> None:
-    """Asks every node that is heard, and keeps what that says of each volume. A node that does not answer in
-    time says nothing this time; its copies' other nodes do.
+@dataclass(slots=True)
+class HeatTaker:
+    """Its own memory is how long each node had been running when it told last: what it is asked for is so
+    much in its own time.
     """
-    view = current_view()
-    volumes = [volume for volume in view.volumes if not volume.forming]
-    if not volumes:
-        return
-    with transaction() as session:
-        agents = nodes.with_agents(session)
-    urls = [agents[n.number].url for n in view.nodes if n.contact == Contact.HEARD and n.number in agents]
-    answers: Told = defaultdict(list)
-    with ThreadPoolExecutor(max_workers=AT_ONCE) as crew:
-        for found in crew.map(_asked, urls):
-            for ply, one in found.items():
-                answers[ply].append(one)
-    with transaction() as session:
-        known = kept.read_all(session)
-        kept.keep_heat(session, {v.number: _heat(view, v, known.get(v.number), answers) for v in volumes})
-        tell(session, "heat")
+
+    uptimes: dict[str, float] = field(default_factory=dict)  # by address of the agent
+
+    def take(self) -> None:
+        """Asks every node that is heard, and keeps what that says of each volume. A node that does not answer
+        in time says nothing this time; its copies' other nodes do.
+        """
+        view = current_view()
+        volumes = [volume for volume in view.volumes if not volume.forming]
+        if not volumes:
+            return
+        with transaction() as session:
+            agents = nodes.with_agents(session)
+        heard = [n.number for n in view.nodes if n.contact == Contact.HEARD and n.number in agents]
+        with ThreadPoolExecutor(max_workers=AT_ONCE) as crew:
+            found = dict(zip(heard, crew.map(_ask, [agents[number].url for number in heard]), strict=True))
+        answers: Answers = defaultdict(list)
+        for one in found.values():
+            for ply, counts in one.plies.items() if one else ():
+                answers[ply].append(counts)
+        passed = self._passed({agents[number].url: one.uptime for number, one in found.items() if one})
+        with transaction() as session:
+            known = kept.read_all(session)
+            fresh = {}
+            for volume in volumes:
+                heat, ago = known.get(volume.number, (None, 0.0))
+                fresh[volume.number] = _heat(volume, heat, answers, ago if passed is None else passed)
+            kept.keep_heat(session, fresh)
+            tell(session, "heat")
+
+    def _passed(self, uptimes: dict[str, float]) -> float | None:
+        """Seconds that have passed for most nodes since they told last; None where it is known of none."""
+        before = self.uptimes
+        grown = [now - before[url] for url, now in uptimes.items() if url in before and now >= before[url]]
+        self.uptimes = uptimes
+        return statistics.median(grown) if grown else None
 
 
-def _asked(url: str) -> dict[int, tuple[Ints, Ints]]:
+def _ask(url: str) -> Told | None:
     try:
         return Agent(url).asked()
     except BarnError as error:
         log.info("not told what is asked", agent=url, why=error.sentence)
-        return {}
+        return None
 
 
-def _heat(view: SiteView, volume: Volume, known: tuple[Heat, float] | None, answers: Told) -> Heat:
-    """A volume's heat by what its nodes told just now. known: what it was, and how many seconds ago."""
+def _heat(volume: Volume, known: Heat | None, answers: Answers, seconds: float) -> Heat:
+    """A volume's heat by what its nodes told just now. known: what it was, so many seconds ago; None for a
+    volume that was not there.
+    """
     ply, hot = volume.whole, volume.hot
     data, extents = ply.scheme.k, ply.extents
-    heat, seconds = known or (Heat.of_nothing(data, extents), 0.0)
-    if (heat.data, len(heat.counts)) != (data, extents):
-        heat = recut(heat, data, extents)
     counts = told(extents, answers.get(ply.number, []))
     if hot is not None:
         # Counts go with the data, and each of its strips is an extent there.
         counts = gathered(counts, told(hot.extents, answers.get(hot.number, [])), data)
-    return warmed(heat, counts, seconds)
+    if known is None:
+        return warmed(Heat.of_nothing(data, extents), counts, 0.0)
+    if (known.data, len(known.counts)) != (data, extents):
+        known = recut(known, data, extents)
+    return warmed(known, counts, seconds)

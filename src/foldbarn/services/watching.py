@@ -32,7 +32,7 @@ from foldbarn.links.agents import NOTHING_NEW, QUICK_SECONDS, Agent, Garbled, Qu
 from foldbarn.links.mail import send_mail
 from foldbarn.services.changes import carry_out, try_again
 from foldbarn.services.duties import Duty, Round
-from foldbarn.services.heat import take_heat
+from foldbarn.services.heat import HeatTaker
 from foldbarn.services.intake import node_is_back, read_report
 from foldbarn.services.tiers import move_by_heat
 from foldbarn.settings import settings
@@ -129,6 +129,7 @@ class Watch:
     agents: dict[int, str] = field(default_factory=dict)  # addresses, by number of the node
     counters: dict[int, Counters] = field(default_factory=dict)  # newest of each node, not kept yet
     count_at: float = 0.0  # when counters are kept next
+    heat: HeatTaker = field(default_factory=HeatTaker)
     heat_at: float = 0.0  # when nodes are asked next what is asked of their extents
     judge_at: float = 0.0  # when the duties are looked through next
     put_off: set[int] = field(default_factory=set)  # nodes of whose clocks no page has been told yet
@@ -208,7 +209,7 @@ class Watch:
         """Beside the duties: a node that is slow to tell holds none of them up."""
         async with _going_on("asking what is asked of extents"):
             self.heat_at = time.monotonic() + HEAT_SECONDS
-            await asyncio.to_thread(take_heat)
+            await asyncio.to_thread(self.heat.take)
 
     def _know(self, agents: Mapping[int, nodes.AgentOf]) -> None:
         """What the site says of its agents by now. A report of theirs is looked at again, all of it, where

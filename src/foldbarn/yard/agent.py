@@ -241,7 +241,7 @@ def asked(machines: Machines, node: str) -> dict[str, Any]:
         rates = operations_a_second(known.first, mine, known.data)
         counts = np.floor(rates * (machines.asked - known.asked)).astype(np.int64)
         found[str(ply)] = {"extents": mine.tolist(), "operations": counts.tolist()}
-    return {"plies": found}
+    return {"uptime": machines.clock, "plies": found}
 
 
 def settle(machines: Machines, landing: Landing, amount: float) -> None:

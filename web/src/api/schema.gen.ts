@@ -981,8 +981,8 @@ export interface components {
         };
         /**
          * AnewOut
-         * @description As what a volume is being written anew: its strips in words, how many of all are there, and the bytes
-         *     that all take on disks.
+         * @description As what a volume is being written anew, or as what some of it goes to another tier (moves): its strips
+         *     in words, how many of all are there, and the bytes that all take on disks.
          */
         AnewOut: {
             /** Bytes */
@@ -991,6 +991,8 @@ export interface components {
             counted: string;
             /** Level */
             level: string;
+            /** Moves */
+            moves: boolean;
             /** Strips */
             strips: number;
             /** There */
@@ -1891,6 +1893,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfMoveExtents
+         * @description keep room (ours), bring (agents), hold there (ours), drop old (agents).
+         */
+        DeedOfMoveExtents: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "move-extents";
+            params: components["schemas"]["MoveExtentsParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfPurposePorts
          * @description note: at once, in one transaction.
          */
@@ -2580,6 +2604,7 @@ export interface components {
          * @description What a volume is asked for, as its nodes have told: operations a second lately, seconds for which it
          *     has been watched (of which those long ago count less), and what its hottest extents take, from none to
          *     all. No points where nothing is known. half_life_seconds: what was asked so long ago counts for half.
+         *     upper: what lies on the fast tier for its heat, where it keeps such a policy.
          */
         HeatOut: {
             /** Half Life Seconds */
@@ -2588,6 +2613,7 @@ export interface components {
             operations_per_second: number;
             /** Points */
             points: components["schemas"]["HitOut"][];
+            upper: components["schemas"]["HitOut"] | null;
             /** Watched Seconds */
             watched_seconds: number;
         };
@@ -2620,6 +2646,23 @@ export interface components {
             extents: number;
             /** Served */
             served: number;
+        };
+        /**
+         * HotOut
+         * @description What of a volume lies on the fast tier for its heat: its copies in words, extents of the volume and
+         *     bytes of data in them, bytes on disks, and the extents that may lie there.
+         */
+        HotOut: {
+            /** Bytes */
+            bytes: number;
+            /** Counted */
+            counted: string;
+            /** Extents */
+            extents: number;
+            /** Most */
+            most: number;
+            /** On Disks */
+            on_disks: number;
         };
         /**
          * KeepPolicyParams
@@ -2826,6 +2869,21 @@ export interface components {
             /** For Landing */
             for_landing: boolean;
             limit: components["schemas"]["Limit"];
+        };
+        /**
+         * MoveExtentsParams
+         * @description A volume by name, the tier that some of it is to lie on, and its extents, counted from 0 over all of
+         *     it. Where none is named, all that lies on the fast tier goes down.
+         */
+        MoveExtentsParams: {
+            /**
+             * Extents
+             * @default []
+             */
+            extents: number[];
+            tier: components["schemas"]["Tier"];
+            /** Volume */
+            volume: string;
         };
         /**
          * Moved
@@ -3734,7 +3792,8 @@ export interface components {
          *     written upon; 0 for a new policy. per_domain: strips of an extent that may lie in one thing of the level,
          *     each on another disk. survives: losses at the level that it must survive, as many as the protection does
          *     where nothing is said. landing: per cent of a volume for an area on the fast tier that takes what is
-         *     written first; 0 for none. draft: it is only written down, and need not be kept by any pool.
+         *     written first; 0 for none. share: per cent of a volume that may lie on the fast tier, what is asked for
+         *     most; 0 for none. draft: it is only written down, and need not be kept by any pool.
          */
         SavePolicyParams: {
             /**
@@ -3786,6 +3845,11 @@ export interface components {
              * @default 1
              */
             per_domain: number;
+            /**
+             * Share
+             * @default 0
+             */
+            share: number;
             /**
              * Survives
              * @default null
@@ -4275,6 +4339,7 @@ export interface components {
             footprint: components["schemas"]["Figure"];
             /** Forming */
             forming: boolean;
+            hot: components["schemas"]["HotOut"] | null;
             keeps: components["schemas"]["StandingOut"] | null;
             landing: components["schemas"]["LandingOut"] | null;
             /** Level */
@@ -4323,6 +4388,7 @@ export interface components {
             /** History */
             history: components["schemas"]["ChangeLine"][];
             holders: components["schemas"]["StateOut"];
+            hot: components["schemas"]["HotOut"] | null;
             keeps: components["schemas"]["StandingOut"] | null;
             landing: components["schemas"]["LandingOut"] | null;
             /** Level */
@@ -4357,6 +4423,8 @@ export interface components {
             survives: number;
             /** Tier */
             tier: string;
+            /** Upper */
+            upper: number[] | null;
             /** What If */
             what_if: components["schemas"]["WhatIf"][];
             /** Written Bytes */
@@ -4591,6 +4659,18 @@ export interface components {
              */
             kind: "let-go";
             params: components["schemas"]["LetGoParams"];
+        };
+        /**
+         * WishOfMoveExtents
+         * @description keep room (ours), bring (agents), hold there (ours), drop old (agents).
+         */
+        WishOfMoveExtents: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "move-extents";
+            params: components["schemas"]["MoveExtentsParams"];
         };
         /**
          * WishOfPurposePorts
@@ -5464,7 +5544,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"];
             };
         };
         responses: {
@@ -5688,7 +5768,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"];
             };
         };
         responses: {

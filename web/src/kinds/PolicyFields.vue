@@ -14,10 +14,6 @@ const BY = [
   { title: "copies", value: "copies" },
   { title: "parity", value: "parity" },
 ];
-const LANDINGS = [0, 1, 2, 5, 10, 20, 50].map((share) => ({
-  title: share ? `${share} % of it` : "no landing",
-  value: share,
-}));
 const numbers = (least: number, most: number | undefined) =>
   Array.from({ length: Math.max(0, (most ?? 0) - least + 1) }, (_, i) => least + i);
 // The bench leads here with a scheme, which stands in the address.
@@ -35,6 +31,7 @@ const wish = reactive({
   fast: false,
   encrypted: false,
   landing: 0,
+  share: 0,
   meant_for: "",
   draft: false,
 });
@@ -63,6 +60,9 @@ watch(
     if (rest.level === "disk") rest.per_domain = 1;
     // Nor does a landing where the field for it is not shown.
     if (by.value === "copies" || rest.fast) rest.landing = 0;
+    if (rest.fast) rest.share = 0;
+    rest.landing = Number(rest.landing) || 0;
+    rest.share = Number(rest.share) || 0;
     params.value = { ...rest, ...(by.value === "copies" ? { copies } : { data, parity }) };
   },
   { immediate: true },
@@ -100,12 +100,23 @@ watch(
       width="120"
     />
     <VSelect v-model="wish.survives" :items="survives" label="Losses to survive" width="130" />
-    <VSelect
+    <VTextField
       v-if="by === 'parity' && !wish.fast"
       v-model="wish.landing"
-      :items="LANDINGS"
+      type="number"
+      min="0"
+      suffix="%"
       label="Lands first in"
-      width="118"
+      width="110"
+    />
+    <VTextField
+      v-if="!wish.fast"
+      v-model="wish.share"
+      type="number"
+      min="0"
+      suffix="%"
+      label="Hottest on fast"
+      width="110"
     />
     <VCheckbox v-model="wish.fast" label="on the fast tier" />
     <VCheckbox v-model="wish.encrypted" label="encrypted" />

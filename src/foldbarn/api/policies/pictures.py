@@ -219,6 +219,7 @@ def policy_page(view: SiteView, policy: Policy, history: Sequence[ChangeRow]) ->
         fast=policy.wishes.fast,
         encrypted=policy.wishes.encrypted,
         landing=policy.wishes.landing,
+        share=policy.wishes.share,
         meant_for=policy.meant_for,
         draft=policy.draft,
     )

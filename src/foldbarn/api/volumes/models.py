@@ -25,8 +25,8 @@ class FateOut(BaseModel):
 
 
 class AnewOut(BaseModel):
-    """As what a volume is being written anew: its strips in words, how many of all are there, and the bytes
-    that all take on disks.
+    """As what a volume is being written anew, or as what some of it goes to another tier (moves): its strips
+    in words, how many of all are there, and the bytes that all take on disks.
     """
 
     counted: str
@@ -35,6 +35,7 @@ class AnewOut(BaseModel):
     strips: int
     there: int
     bytes: int
+    moves: bool
 
 
 class LandingOut(BaseModel):
@@ -49,6 +50,18 @@ class LandingOut(BaseModel):
     waiting: int
     forming: bool
     data: DataState
+
+
+class HotOut(BaseModel):
+    """What of a volume lies on the fast tier for its heat: its copies in words, extents of the volume and
+    bytes of data in them, bytes on disks, and the extents that may lie there.
+    """
+
+    counted: str
+    extents: int
+    bytes: int
+    on_disks: int
+    most: int
 
 
 class VolumeOut(BaseModel):
@@ -70,6 +83,7 @@ class VolumeOut(BaseModel):
     forming: bool
     anew: AnewOut | None
     landing: LandingOut | None
+    hot: HotOut | None
     state: StateOut
     data: DataState
     fate: FateOut
@@ -94,6 +108,7 @@ class VolumePage(VolumeOut):
     holders: StateOut  # the worst of the nodes that hold it
     missing: list[list[int]]
     missing_count: int
+    upper: list[int] | None  # its extents on the fast tier for their heat; None where none may lie there
     what_if: list[WhatIf]
     change: int | None
     made_at: datetime
@@ -124,12 +139,14 @@ class HeatOut(BaseModel):
     """What a volume is asked for, as its nodes have told: operations a second lately, seconds for which it
     has been watched (of which those long ago count less), and what its hottest extents take, from none to
     all. No points where nothing is known. half_life_seconds: what was asked so long ago counts for half.
+    upper: what lies on the fast tier for its heat, where it keeps such a policy.
     """
 
     operations_per_second: float
     watched_seconds: float
     half_life_seconds: float
     points: list[HitOut]
+    upper: HitOut | None
 
 
 class StripOut(BaseModel):

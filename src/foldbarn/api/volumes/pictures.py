@@ -15,6 +15,7 @@ from foldbarn.api.volumes.models import (
     FateOut,
     HeatOut,
     HitOut,
+    HotOut,
     LandingOut,
     MoreOut,
     StripOut,
@@ -22,13 +23,15 @@ from foldbarn.api.volumes.models import (
     VolumePage,
     WhatIf,
 )
+from foldbarn.core.arrays import Flags
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
-from foldbarn.core.policies.matching import room_for
+from foldbarn.core.policies.matching import hot_extents, room_for
 from foldbarn.core.policies.policy import Wishes
 from foldbarn.core.site import Ply, SiteView, Tier, Volume
 from foldbarn.core.volumes.heat import HALF_LIFE_SECONDS, Heat
 from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
+from foldbarn.core.volumes.tiers import in_hot
 from foldbarn.core.watch.lamps import Outlook, worst
 from foldbarn.store.tables import ChangeRow, VolumeRow
 
@@ -39,17 +42,18 @@ MOST_MISSING = 2000  # notches drawn on one copy's line
 def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
     view = outlook.view
     volume, found = view.volumes[row], outlook.fates[row]
-    ply, landing = volume.whole, volume.landing
+    ply, landing, hot = volume.whole, volume.landing, volume.hot
     footprint = make_figure(
         f"{volume.name} on disks",
         "bytes",
         [
-            Part("+", "extents", ply.extents, "count"),
+            Part("+", "extents", ply.extents_here, "count"),
             Part("×", "bytes of a strip", view.pools[volume.pool].strip_bytes, "bytes"),
             Part(
                 "×", "copies" if ply.scheme.is_mirror else "strips of an extent", ply.scheme.strips, "count"
             ),
-            *([Part("+", "its landing", _landing_bytes(view, landing), "bytes")] if landing else []),
+            *([Part("+", "its landing", _held_bytes(view, landing), "bytes")] if landing else []),
+            *([Part("+", "what is hot, on the fast tier", _held_bytes(view, hot), "bytes")] if hot else []),
         ],
         "Room is set aside when the volume is made. Strips that are missing now are counted too.",
     )
@@ -72,6 +76,7 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "forming": volume.forming,
         "anew": _anew_out(view, volume),
         "landing": _landing_out(view, volume),
+        "hot": _hot_out(view, volume),
         "state": StateOut.of(outlook.volume(row)),
         "data": found.state,
         "footprint": footprint,
@@ -85,9 +90,23 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
     }
 
 
-def _landing_bytes(view: SiteView, landing: Ply) -> int:
-    """What it takes on disks."""
-    return landing.placement.size * view.pools[landing.pool].strip_bytes
+def _held_bytes(view: SiteView, ply: Ply) -> int:
+    """What a ply takes on disks."""
+    return ply.extents_here * ply.scheme.strips * view.pools[ply.pool].strip_bytes
+
+
+def _hot_out(view: SiteView, volume: Volume) -> HotOut | None:
+    hot, policy = volume.hot, view.policy_of(volume)
+    if hot is None:
+        return None
+    extents = int(volume.upper.sum())
+    return HotOut(
+        counted=hot.scheme.counted(),
+        extents=extents,
+        bytes=extents * view.data_bytes(volume.whole),
+        on_disks=_held_bytes(view, hot),
+        most=hot_extents(volume, policy.wishes) if policy else 0,
+    )
 
 
 def _landing_out(view: SiteView, volume: Volume) -> LandingOut | None:
@@ -99,7 +118,7 @@ def _landing_out(view: SiteView, volume: Volume) -> LandingOut | None:
         counted=landing.scheme.counted(),
         survives=landing.scheme.survives,
         bytes=landing.extents * view.pools[landing.pool].strip_bytes,
-        on_disks=_landing_bytes(view, landing),
+        on_disks=_held_bytes(view, landing),
         waiting=volume.waiting_bytes,
         forming=landing.forming,
         data=found.state,
@@ -110,13 +129,15 @@ def _anew_out(view: SiteView, volume: Volume) -> AnewOut | None:
     ply = volume.anew
     if ply is None:
         return None
+    strips = int((~ply.unwritten).sum()) * ply.scheme.strips
     return AnewOut(
         counted=ply.scheme.counted(),
         level=ply.scheme.level.value,
         tier=ply.tier.value,
-        strips=ply.placement.size,
+        strips=strips,
         there=int((ply.placement > 0).sum()),
-        bytes=ply.placement.size * view.pools[volume.pool].strip_bytes,
+        bytes=strips * view.pools[volume.pool].strip_bytes,
+        moves=volume.hot is not None,
     )
 
 
@@ -138,7 +159,7 @@ def volume_page(
     ply, strip_bytes = volume.whole, view.pools[volume.pool].strip_bytes
     lies = np.concatenate([view.rows(part).reshape(-1) for part in volume.plies])
     held = np.bincount(lies, minlength=len(view.disks) + 1)[:-1]
-    missing = ~present_strips(view, ply)
+    missing = _missing(view, ply)
     level = ply.scheme.level
     names = view.domain_names(level)
     return VolumePage.model_validate(
@@ -149,7 +170,8 @@ def volume_page(
             "missing": [
                 np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist() for s in range(ply.scheme.strips)
             ],
-            "missing_count": sum(int((~present_strips(view, part)).sum()) for part in volume.plies),
+            "missing_count": sum(int(_missing(view, part).sum()) for part in volume.plies),
+            "upper": None if volume.hot is None else np.flatnonzero(volume.upper)[:MOST_MISSING].tolist(),
             "holders": StateOut.of(
                 worst(
                     outlook.node_with_disks(n)
@@ -165,6 +187,12 @@ def volume_page(
             "history": [change_line(row) for row in history],
         }
     )
+
+
+def _missing(view: SiteView, ply: Ply) -> Flags:
+    """Strips that cannot be read now, [extents, strips]."""
+    flags: Flags = ~present_strips(view, ply) & ~ply.unwritten[:, None]
+    return flags
 
 
 def more_out(view: SiteView, name: str) -> MoreOut:
@@ -188,7 +216,11 @@ def _what_if(view: SiteView, volume: Volume, name: str, domain: int) -> WhatIf:
 
 def heat_out(view: SiteView, volume: Volume, heat: Heat | None) -> HeatOut:
     """More points where the curve bends most: among the hottest."""
-    points = []
+    points, upper = [], None
+    if heat is not None and volume.hot is not None and len(heat.warmth) == len(volume.upper):
+        there = int(volume.upper.sum())
+        served = float(heat.warmth[volume.upper].sum() / max(heat.warmth.sum(), 1e-12))
+        upper = HitOut(extents=there, bytes=there * view.data_bytes(volume.whole), served=served)
     if heat is not None and heat.curve.served[-1] > 0:
         steps = (np.arange(HIT_POINTS + 1) / HIT_POINTS) ** 2
         for extents in np.unique(np.rint(heat.curve.extents * steps).astype(np.int64)).tolist():
@@ -199,6 +231,7 @@ def heat_out(view: SiteView, volume: Volume, heat: Heat | None) -> HeatOut:
         watched_seconds=heat.seconds if heat else 0.0,
         half_life_seconds=HALF_LIFE_SECONDS,
         points=points,
+        upper=upper,
     )
 
 
@@ -210,7 +243,12 @@ def extent_out(view: SiteView, name: str, number: int) -> ExtentOut:
         raise NotFound(f"{volume.name} has extents 0 to {last}, and no {number}.", about="extent")
     strips = []
     names = volume.whole.scheme.strip_names()
-    for strip, row in enumerate(view.rows(volume.whole)[number].tolist()):
+    rows = view.rows(volume.whole)[number]
+    if volume.hot is not None and volume.upper[number]:
+        data, copies = volume.whole.scheme.k, volume.hot.scheme.strip_names()
+        names = [f"{copy} of strip {s + 1}" if data > 1 else copy for s in range(data) for copy in copies]
+        rows = view.rows(volume.hot)[in_hot(np.array([number]), data)].reshape(-1)
+    for strip, row in enumerate(rows.tolist()):
         disk = view.disks[row] if row < len(view.disks) else None
         strips.append(
             StripOut(

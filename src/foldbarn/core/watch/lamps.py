@@ -72,12 +72,24 @@ def _say_landing(volume: Volume) -> str:
     return f" What is written lands as {landing.scheme.counted()} on the {landing.tier} tier first."
 
 
+def _say_hot(volume: Volume) -> str:
+    hot, up = volume.hot, int(volume.upper.sum())
+    if hot is None or not up:
+        return ""
+    lie = "lies" if up == 1 else "lie"
+    return f" {say_count(up, 'extent')} of it {lie} on the {hot.tier} tier, as {hot.scheme.counted()}."
+
+
 def _say_anew(volume: Volume) -> str:
     """How far a volume is written anew; empty where it is not."""
     if volume.anew is None:
         return ""
-    there, in_all = int((volume.anew.placement > 0).sum()), volume.anew.placement.size
+    there = int((volume.anew.placement > 0).sum())
+    in_all = int((~volume.anew.unwritten).sum()) * volume.anew.scheme.strips
     how = volume.anew.scheme.counted()
+    if volume.hot is not None:
+        where = f"on its way to the {volume.anew.tier} tier as {how}"
+        return f"Some of it is {where}: {there:,} of {say_count(in_all, 'strip')} are there."
     return f"It is being written anew as {how}: {there:,} of {say_count(in_all, 'strip')} are there."
 
 
@@ -205,7 +217,7 @@ class Outlook:
         if volume.forming:
             return State(Lamp.MENDING, "Not open yet: its strips are set aside on the disks first.")
         if fate_.state == DataState.WHOLE:
-            whole = f"Whole: {volume.whole.scheme.sentence()}.{_say_landing(volume)}"
+            whole = f"Whole: {volume.whole.scheme.sentence()}.{_say_landing(volume)}{_say_hot(volume)}"
             return State(Lamp.SOUND, f"{whole} {_say_anew(volume)}".strip())
         cause = self.cause(volume)
         if fate_.unavailable or fate_.lost:

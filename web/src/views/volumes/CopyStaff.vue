@@ -14,9 +14,12 @@ const props = defineProps<{
   missingCount: number;
   picked: number | null;
   extent: components["schemas"]["ExtentOut"] | null;
+  /** Extents on the fast tier; null where none may lie there. */
+  upper: number[] | null;
 }>();
 const emit = defineEmits<{ pick: [number: number | null] }>();
 const short = computed(() => [...new Set(props.missing.flat())].sort((a, b) => a - b));
+const from = (number: number) => (number / props.extents) * 1000;
 const x = (number: number) => ((number + 0.5) / props.extents) * 1000;
 function at(event: MouseEvent) {
   const box = (event.currentTarget as Element).getBoundingClientRect();
@@ -66,9 +69,22 @@ function onKey(event: KeyboardEvent) {
         <path v-if="picked !== null" class="at" :d="`M${x(picked)} 0V12`" />
       </svg>
     </template>
+    <template v-if="upper">
+      <span>Fast</span>
+      <svg viewBox="0 0 1000 12" preserveAspectRatio="none" @click="at">
+        <path class="none" d="M0 6H1000" />
+        <path
+          v-if="upper.length"
+          class="hot"
+          :d="upper.map((n) => `M${from(n)} 6H${from(n + 1)}`).join('')"
+        />
+        <path v-if="picked !== null" class="at" :d="`M${x(picked)} 0V12`" />
+      </svg>
+    </template>
     <span />
     <p class="foot">
       <span>extent 0</span>
+      <span v-if="upper">{{ upper.length.toLocaleString("en") }} on the fast tier</span>
       <span v-if="missingCount" class="gap"
         ><i /> {{ missingCount.toLocaleString("en") }} strips cannot be read</span
       >
@@ -104,6 +120,16 @@ svg {
 .ln {
   stroke: var(--slate);
   stroke-width: 5;
+  vector-effect: non-scaling-stroke;
+}
+.none {
+  stroke: var(--rule);
+  stroke-width: 1;
+  vector-effect: non-scaling-stroke;
+}
+.hot {
+  stroke: var(--hay);
+  stroke-width: 7;
   vector-effect: non-scaling-stroke;
 }
 .gp {

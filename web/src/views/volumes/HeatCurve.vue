@@ -63,6 +63,10 @@ function onKey(event: KeyboardEvent) {
     <p class="small">
       {{ Math.round(heat.operations_per_second).toLocaleString("en") }} operations a second, as its nodes told
       over {{ span(heat.watched_seconds) }}. {{ words }}
+      <template v-if="heat.upper">
+        What lies on the fast tier, {{ size(heat.upper.bytes) }}, takes {{ percent(heat.upper.served) }} of it
+        now.
+      </template>
     </p>
     <div
       class="curve"
@@ -82,6 +86,11 @@ function onKey(event: KeyboardEvent) {
         <path class="under" :d="`M0 ${HIGH}L${line}L${WIDE} ${HIGH}Z`" />
         <path class="over" :d="`M${line}`" />
         <path
+          v-if="heat.upper?.extents"
+          class="stands"
+          :d="`M${x(heat.upper.bytes)} ${HIGH}V${y(heat.upper.served)}M${x(heat.upper.bytes) - 6} ${y(heat.upper.served)}H${x(heat.upper.bytes) + 6}`"
+        />
+        <path
           class="at"
           :d="`M${x(here.bytes)} ${HIGH}V${y(here.served)}M0 ${y(here.served)}H${x(here.bytes)}`"
         />
@@ -89,7 +98,11 @@ function onKey(event: KeyboardEvent) {
     </div>
     <p class="foot">
       <span>its hottest byte</span>
-      <span class="faint">the straight line: if all of it were asked for alike</span>
+      <span class="faint"
+        >the straight line: if all of it were asked for alike{{
+          heat.upper?.extents ? "; the upright: what lies on the fast tier" : ""
+        }}</span
+      >
       <span>all {{ size(all.bytes) }}</span>
     </p>
   </template>
@@ -122,6 +135,10 @@ path {
 .over {
   stroke: var(--hay);
   stroke-width: 2;
+}
+.stands {
+  stroke: var(--hay-line);
+  stroke-width: 3;
 }
 .at {
   stroke: var(--slate);

@@ -108,6 +108,12 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
         <RouterLink class="act" :to="{ query: { plan: 'keep-policy', volumes: volume.name } }"
           >Preview another policy</RouterLink
         >
+        <RouterLink
+          v-if="volume.hot?.extents"
+          class="act"
+          :to="{ query: { plan: 'move-extents', volume: volume.name, tier: 'bulk' } }"
+          >Preview moving it all down</RouterLink
+        >
         <RouterLink class="act" :to="{ query: { plan: 'delete-volume', volume: volume.name } }"
           >Preview deleting it</RouterLink
         >
@@ -139,6 +145,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
             :missing-count="volume.missing_count"
             :picked="picked"
             :extent="extent ?? null"
+            :upper="volume.upper"
             @pick="pick"
           />
           <template v-if="heat">
@@ -190,6 +197,13 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
                 </td>
                 <td>+ {{ terabytes(volume.landing.on_disks) }}</td>
               </tr>
+              <tr v-if="volume.hot">
+                <td>
+                  {{ count(volume.hot.extents, "extent") }} instead on the fast tier, {{ volume.hot.counted }}
+                  <span class="soft">(of {{ volume.hot.most.toLocaleString("en") }} that may)</span>
+                </td>
+                <td>+ {{ terabytes(volume.hot.on_disks) }}</td>
+              </tr>
               <tr class="total">
                 <td>On disks</td>
                 <td>
@@ -198,7 +212,12 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
               </tr>
               <tr v-if="volume.anew">
                 <td>
-                  Kept beside it, to write it anew as {{ volume.anew.counted }}
+                  {{
+                    volume.anew.moves
+                      ? `Kept on the ${volume.anew.tier} tier, for what goes there as`
+                      : "Kept beside it, to write it anew as"
+                  }}
+                  {{ volume.anew.counted }}
                   <span class="soft"
                     >({{ volume.anew.there.toLocaleString("en") }} of
                     {{ count(volume.anew.strips, "strip") }} there)</span
