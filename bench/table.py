@@ -340,6 +340,32 @@ def another_policy(view: Any, stick: float) -> None:
     row(what, seconds, sort, seconds / stick, "refused" if found.opposed else "")
 
 
+def heat(stick: float) -> None:
+    """Two million extents, in four volumes: what nodes tell of them becomes their heat, a curve and a plan."""
+    from foldbarn.core.volumes.heat import Heat, hit_curve, told, warmed
+    from foldbarn.core.volumes.tiers import Wanted, next_shift
+
+    extents, draw = 500_000, np.random.default_rng(1)
+    rates = [draw.pareto(1.2, extents) for _ in range(4)]
+    nodes = [np.sort(draw.choice(extents, extents // 50, replace=False)) for _ in range(150)]
+    answers = [(which, draw.integers(0, 10_000, len(which))) for which in nodes]
+    known = [Heat(1, np.zeros(extents, dtype=np.int64), rate, 600.0) for rate in rates]
+
+    def update() -> Any:
+        return [warmed(heat, told(extents, answers), 30.0) for heat in known]
+
+    sort = "of sorting 10,000,000 integers"
+    seconds, _ = timed(update)
+    row("heat of 2,000,000 extents from what 150 nodes tell of each volume", seconds, sort, seconds / stick)
+    seconds, _ = timed(lambda: [hit_curve(rate) for rate in rates])
+    row("their hit curves", seconds, sort, seconds / stick)
+    upper = [draw.random(extents) < 0.05 for _ in rates]
+    pairs = enumerate(zip(rates, upper, strict=True))
+    parts = [Wanted(n, rate, up, extents // 10, 2) for n, (rate, up) in pairs]
+    seconds, _ = timed(lambda: next_shift(parts, 300_000, 256))
+    row("which of them belong on the fast tier, and what moves next", seconds, sort, seconds / stick)
+
+
 def matching(view: Any, stick: float) -> None:
     """Fifty policies and fifty pools, into which the disks of a thousand nodes are dealt: who keeps what."""
     from foldbarn.core.policies.matching import answers
@@ -777,6 +803,7 @@ def main() -> None:
     print(f"{'what':<66} {'median':>11}   {'ratio':>10} beside")
     row("sort 10,000,000 integers with numpy", stick, "of itself", 1.0, "the yardstick")
     placement()
+    heat(stick)
     stuck_plans(stick)
     large_site(stick)
     intake(stick)

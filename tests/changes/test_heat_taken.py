@@ -113,7 +113,16 @@ def test_a_volume_that_is_gone_leaves_nothing_and_one_that_is_made_begins_with_n
         assert kept.read_all(session) == {}
         kept.keep_heat(session, {999: Heat.of_nothing(1, 4)})
         assert kept.read_all(session) == {}
+    some_time_passes(barn_site)
     barn_site.volume()
+    some_time_passes(barn_site, seconds=60.0)
     taker.take()
-    assert not heat_of().warmth.any()
-    assert (heat_of().counts != UNTOLD).all()
+    # Not there when they told last: all that was asked of it was asked since.
+    assert heat_of().warmth == pytest.approx(heat_of().counts)
+    assert heat_of().seconds == 660.0
+    assert (heat_of().counts > 0).any()
+    barn_site.volume("other")
+    some_time_passes(barn_site)
+    HeatTaker().take()  # which knows of no time before
+    assert not heat_of("other").warmth.any()
+    assert (heat_of("other").counts != UNTOLD).all()

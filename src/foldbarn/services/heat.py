@@ -5,8 +5,9 @@ from __future__ import annotations
 import statistics
 from collections import defaultdict
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
+import numpy as np
 import structlog
 
 from foldbarn.core.arrays import Ints
@@ -38,8 +39,6 @@ class HeatTaker:
         """
         view = current_view()
         volumes = [volume for volume in view.volumes if not volume.forming]
-        if not volumes:
-            return
         with transaction() as session:
             agents = nodes.with_agents(session)
         heard = [n.number for n in view.nodes if n.contact == Contact.HEARD and n.number in agents]
@@ -54,7 +53,7 @@ class HeatTaker:
             known = kept.read_all(session)
             fresh = {}
             for volume in volumes:
-                heat, ago = known.get(volume.number, (None, 0.0))
+                heat, ago = known.get(volume.number, (_unknown(volume, passed is not None), 0.0))
                 fresh[volume.number] = _heat(volume, heat, answers, ago if passed is None else passed)
             kept.keep_heat(session, fresh)
             tell(session, "heat")
@@ -75,18 +74,22 @@ def _ask(url: str) -> Told | None:
         return None
 
 
-def _heat(volume: Volume, known: Heat | None, answers: Answers, seconds: float) -> Heat:
-    """A volume's heat by what its nodes told just now. known: what it was, so many seconds ago; None for a
-    volume that was not there.
+def _unknown(volume: Volume, new: bool) -> Heat:
+    """Of a volume that was not there when its nodes told last: nothing had been asked of it by then. Where it
+    is not known whether it was (not new), what its nodes tell now is the first that is known.
     """
+    heat = Heat.of_nothing(volume.whole.scheme.k, volume.whole.extents)
+    return replace(heat, counts=np.zeros_like(heat.counts)) if new else heat
+
+
+def _heat(volume: Volume, known: Heat, answers: Answers, seconds: float) -> Heat:
+    """A volume's heat by what its nodes told just now. known: what it was, so many seconds ago."""
     ply, hot = volume.whole, volume.hot
     data, extents = ply.scheme.k, ply.extents
     counts = told(extents, answers.get(ply.number, []))
     if hot is not None:
         # Counts go with the data, and each of its strips is an extent there.
         counts = gathered(counts, told(hot.extents, answers.get(hot.number, [])), data)
-    if known is None:
-        return warmed(Heat.of_nothing(data, extents), counts, 0.0)
     if (known.data, len(known.counts)) != (data, extents):
         known = recut(known, data, extents)
     return warmed(known, counts, seconds)

@@ -97,7 +97,7 @@ def hottest(parts: Sequence[Wanted], room: int) -> dict[int, Flags]:
     worth, strips, where = [], [], []
     for number, part in enumerate(parts):
         value = np.where(part.upper, np.maximum(part.rates, 1e-12) * MARGIN, part.rates)
-        first = np.argsort(-value, kind="stable")[: part.most]
+        first = _first(-value, part.most)
         first = first[value[first] > 0]
         worth.append(value[first] / part.strips)
         strips.append(np.full(len(first), part.strips))
@@ -107,9 +107,20 @@ def hottest(parts: Sequence[Wanted], room: int) -> dict[int, Flags]:
         return chosen
     order = np.argsort(-np.concatenate(worth), kind="stable")
     taken = np.cumsum(np.concatenate(strips)[order])
-    for number, extent in np.concatenate(where, axis=1)[:, order[taken <= room]].T.tolist():
-        chosen[parts[number].volume][extent] = True
+    numbers, extents = np.concatenate(where, axis=1)[:, order[taken <= room]]
+    for number, part in enumerate(parts):
+        chosen[part.volume][extents[numbers == number]] = True
     return chosen
+
+
+def _first(values: Reals, most: int) -> Ints:
+    """Where the least of some values stand, at most so many, the least first; of equals the first."""
+    rows = np.arange(len(values))
+    if most < len(values):
+        limit = np.partition(values, most - 1)[most - 1] if most > 0 else -np.inf
+        rows = np.flatnonzero(values <= limit)
+    found: Ints = rows[np.argsort(values[rows], kind="stable")][:most]
+    return found
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -135,8 +146,8 @@ def next_shift(parts: Sequence[Wanted], room: int, most: int) -> Shift | None:
         for up, those in ((False, part.upper & ~wanted), (True, wanted & ~part.upper)):
             extents = np.flatnonzero(those)
             if len(extents):
-                order = np.argsort(-part.rates[extents] if up else part.rates[extents], kind="stable")
-                extents = extents[order][: max(1, most // part.strips)]
+                rates = part.rates[extents]
+                extents = extents[_first(-rates if up else rates, max(1, most // part.strips))]
                 shifts.append(Shift(part.volume, up, extents, part.rates[extents]))
     if not shifts:
         return None
