@@ -341,7 +341,7 @@ def another_policy(view: Any, stick: float) -> None:
 
 
 def heat(stick: float) -> None:
-    """Two million extents, in four volumes: what nodes tell of them becomes their heat, a curve and a plan."""
+    """Two million extents, in four volumes: from what nodes tell to heat, curves and a plan."""
     from foldbarn.core.volumes.heat import Heat, hit_curve, told, warmed
     from foldbarn.core.volumes.tiers import Wanted, next_shift
 
