@@ -401,7 +401,8 @@ def running(workplace: Path, request: pytest.FixtureRequest) -> Iterator[Running
     """A bare barn: machines that have only just reported in; a short grace time, and stand-ins whose time
     runs fast.
 
-    In a module that sets NOBODY_REPORTS, the stand-ins wait until a test announces them.
+    In a module that sets NOBODY_REPORTS, the stand-ins wait until a test announces them; SETTINGS are more of
+    the environment that it sets.
     """
     name = request.module.__name__.rpartition(".")[2]
     alone = getattr(request.module, "NOBODY_REPORTS", False)
@@ -411,7 +412,8 @@ def running(workplace: Path, request: pytest.FixtureRequest) -> Iterator[Running
         quick=True,
         # A machine that is busy with other tests may answer late: that is no silence here.
         environment={"FOLDBARN_GRACE_SECONDS": "4", "FOLDBARN_SILENT_SECONDS": "10"}
-        | ({"YARD_HOME": ""} if alone else {}),
+        | ({"YARD_HOME": ""} if alone else {})
+        | getattr(request.module, "SETTINGS", {}),
     )
     stop = threading.Event()
 

@@ -12,6 +12,7 @@ import pytest
 from conftest import Running, pick
 from playwright.sync_api import Locator, Page, expect
 
+SETTINGS = {"FOLDBARN_HEAT_SECONDS": "1"}
 LONG = 60_000  # ms: for what the barn does by itself
 NODES = ("fulmar", "petrel", "kittiwake", "turnstone")
 
@@ -315,3 +316,54 @@ def test_the_sizing_bench_compares_plans_and_the_address_carries_them(
     assert "name: a" in (tmp_path / "site.yaml").read_text()
     tab.locator('[data-variant="0"]').get_by_role("button", name="From this site").click()
     expect(machines).to_have_value(re.compile("room North Quay"))
+
+
+def test_a_share_of_the_fast_tier_is_wished_for_and_the_hottest_rises_by_itself(
+    page: Page, running: Running
+) -> None:
+    running.pull(lever="speed", speed=600)
+    nodes = [
+        n for room in running.api.get("/barn").json()["rooms"] for k in room["racks"] for n in k["nodes"]
+    ]
+    chosen = [
+        d["name"]
+        for n in nodes
+        if n["name"] in ("gannet", "dunlin", "whimbrel")
+        for d in n["disks"]
+        if d["fit"] and d["media"] in ("hdd", "nvme")
+    ]
+    depth = {"name": "depth", "disks": chosen, "copies": 2, "level": "node", "serves": "fast tier"}
+    running.demo.carry_out("form-pool", {**depth, "headroom": None})
+    page.goto(f"{running.url}/policies?plan=save-policy")
+    sheet = sheet_of(page)
+    sheet.get_by_label("Name of the policy").fill("busy-rises")
+    pick(sheet, "Copies", "2")
+    pick(sheet, "Spread over", "node")
+    sheet.get_by_label("Hottest on fast").fill("95")
+    expect(sheet.locator("[data-note=blocker]")).to_contain_text("Between 1 and 90 % of a volume")
+    sheet.get_by_label("Hottest on fast").fill("20")
+    expect(sheet.locator("[data-answer=yes]")).to_contain_text("depth keeps it")
+    expect(sheet.locator("[data-answer=no]")).to_contain_text("skerries has no fast tier for what is asked")
+    carry_out(page)
+    done(page, "write-policy")
+    running.demo.carry_out("create-volume", {"name": "soundings", "policy": "busy-rises", "size": "50 GiB"})
+    page.goto(f"{running.url}/volumes/soundings")
+    asked = page.locator("main")
+    expect(asked).to_contain_text(re.compile(r"[\d,]+ operations a second, as its nodes told"), timeout=LONG)
+    curve = page.get_by_role("slider", name="The hottest part of it")
+    curve.press("Home")
+    expect(asked).to_contain_text("The hottest 0%, 0 B, take 0% of it.")
+    curve.press("End")
+    expect(asked).to_contain_text("The hottest 100%, 53.7 GB, take 100% of it.")
+    # Nobody asked for it: ten of its fifty extents, as its policy has it.
+    expect(asked).to_contain_text("10 on the fast tier", timeout=LONG)
+    expect(page.get_by_role("row").filter(has_text="10 extents instead on the fast tier")).to_be_visible()
+    expect(asked).to_contain_text("What lies on the fast tier, 10.7 GB, takes")
+    page.get_by_role("link", name=re.compile(r"Move 10 extents of soundings up")).first.click()
+    expect(page.locator("main")).to_contain_text(
+        re.compile(r"10 extents of soundings take [\d.,]+ operations")
+    )
+    page.goto(f"{running.url}/volumes/soundings")
+    page.get_by_role("link", name="Preview moving it all down").click()
+    expect(sheet_of(page)).to_contain_text("10 extents on the bulk tier.")
+    running.demo.carry_out("delete-volume", {"volume": "soundings", "typed": "soundings"})

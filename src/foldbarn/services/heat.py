@@ -33,9 +33,9 @@ class HeatTaker:
 
     uptimes: dict[str, float] = field(default_factory=dict)  # by address of the agent
 
-    def take(self) -> None:
+    def take(self) -> bool:
         """Asks every node that is heard, and keeps what that says of each volume. A node that does not answer
-        in time says nothing this time; its copies' other nodes do.
+        in time says nothing this time; its copies' other nodes do. Returns whether any node told.
         """
         view = current_view()
         volumes = [volume for volume in view.volumes if not volume.forming]
@@ -57,6 +57,7 @@ class HeatTaker:
                 fresh[volume.number] = _heat(volume, heat, answers, ago if passed is None else passed)
             kept.keep_heat(session, fresh)
             tell(session, "heat")
+        return bool(self.uptimes)
 
     def _passed(self, uptimes: dict[str, float]) -> float | None:
         """Seconds that have passed for most nodes since they told last; None where it is known of none."""

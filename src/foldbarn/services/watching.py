@@ -65,7 +65,6 @@ COUNT_SECONDS = 2.0  # between two records of what disks have read and written
 WHOLE_SECONDS = 30.0  # between two whole reports of a node that has nothing new
 SOON_SECONDS = 5.0  # the same, while its clock is not known yet
 PICTURE_SHARE = 20  # of the time between two pictures for the sake of clocks alone, one part goes into them
-HEAT_SECONDS = 30.0  # between two questions of what is asked of the extents on nodes
 JUDGE_SECONDS = 1.0  # between two looks at what time alone brings about
 
 Counters = dict[str, tuple[int, int]]  # bytes read and written so far, by serial number
@@ -208,8 +207,9 @@ class Watch:
     async def _count(self) -> None:
         """Beside the duties: a node that is slow to tell holds none of them up."""
         async with _going_on("asking what is asked of extents"):
-            self.heat_at = time.monotonic() + HEAT_SECONDS
-            await asyncio.to_thread(self.heat.take)
+            self.heat_at = time.monotonic() + settings().heat_seconds
+            if not await asyncio.to_thread(self.heat.take):
+                self.heat_at = time.monotonic() + JUDGE_SECONDS  # nobody is heard yet
 
     def _know(self, agents: Mapping[int, nodes.AgentOf]) -> None:
         """What the site says of its agents by now. A report of theirs is looked at again, all of it, where
@@ -512,7 +512,7 @@ def duties_of_the_watch() -> tuple[Duty, ...]:
         Duty("try again what was held up", now, lambda: try_again(), on_change=True, judging=True),
         Duty("start what mends", now, lambda: start_mending(), on_change=True, judging=True),
         Duty("call in spares", now, lambda: call_in_spares(), on_change=True, judging=True),
-        Duty("move extents by heat", HEAT_SECONDS, lambda: move_by_heat()),
+        Duty("move extents by heat", settings().heat_seconds, lambda: move_by_heat()),
         Duty("tell who leads", now, lambda: tell_who_leads(), on_change=True),
         Duty("forget what ended long ago", 300.0, lambda: prune()),
     )

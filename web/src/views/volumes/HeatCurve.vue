@@ -63,7 +63,7 @@ function onKey(event: KeyboardEvent) {
     <p class="small">
       {{ Math.round(heat.operations_per_second).toLocaleString("en") }} operations a second, as its nodes told
       over {{ span(heat.watched_seconds) }}. {{ words }}
-      <template v-if="heat.upper">
+      <template v-if="heat.upper?.extents">
         What lies on the fast tier, {{ size(heat.upper.bytes) }}, takes {{ percent(heat.upper.served) }} of it
         now.
       </template>
