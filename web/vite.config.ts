@@ -41,6 +41,7 @@ export default defineConfig({
   test: {
     environment: "happy-dom",
     include: ["src/**/*.test.ts"],
+    testTimeout: 120_000, // how long one takes is no reason to fail
     server: { deps: { inline: ["vuetify"] } }, // its components bring their styles along
   },
 });

@@ -211,7 +211,7 @@ def test_news_reaches_an_open_page_within_a_second(api: httpx.Client, barn_site:
 
     def listen() -> None:
         with (
-            httpx.Client(base_url=api.base_url, timeout=10, trust_env=False) as client,
+            httpx.Client(base_url=api.base_url, timeout=60, trust_env=False) as client,
             client.stream("GET", "/api/events") as stream,
         ):
             for line in stream.iter_lines():
@@ -222,12 +222,12 @@ def test_news_reaches_an_open_page_within_a_second(api: httpx.Client, barn_site:
 
     listener = threading.Thread(target=listen)
     listener.start()
-    deadline = time.monotonic() + 5
+    deadline = time.monotonic() + 60
     while not heard and time.monotonic() < deadline:
         time.sleep(0.02)
     assert heard[0][1] == ["everything"]
     barn_site.volume()  # how soon it is heard is measured by the bench
-    listener.join(5)
+    listener.join(40)
     assert "changes" in heard[-1][1]
 
 
@@ -297,7 +297,7 @@ def test_strips_on_their_way_leave_a_preview_as_it_was(api: httpx.Client, barn_s
     barn_site.yard.machines.speed = 20.0
     runner = threading.Thread(target=run_change, args=(number,))
     runner.start()
-    deadline = time.monotonic() + 20
+    deadline = time.monotonic() + 120
     while not current_view().incoming and time.monotonic() < deadline:
         time.sleep(0.05)
     wishes = [
@@ -321,7 +321,7 @@ def test_strips_on_their_way_leave_a_preview_as_it_was(api: httpx.Client, barn_s
     ).json()
     assert other["digest"] != after[1]["digest"]
     barn_site.yard.machines.speed = 5000.0
-    runner.join(30)
+    runner.join(240)
     assert barn_site.state(number) == "done"
 
 

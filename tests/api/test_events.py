@@ -26,7 +26,7 @@ def heard(listener: Listener, last: str | None, count: int = 1) -> list[tuple[st
         return found
 
     async def bounded() -> list[tuple[str, list[str]]]:
-        async with asyncio.timeout(5):
+        async with asyncio.timeout(60):
             return await read()
 
     found: list[tuple[str, list[str]]] = run_async(bounded())

@@ -399,3 +399,39 @@ def test_strips_that_may_no_longer_share_a_rack_are_moved_apart(barn_site: Site)
     ply = view.volume("charts").plies[0]
     assert ply.scheme == Scheme(1, 3, Level.RACK)
     assert all(len(set(row)) == 4 for row in view.disk_rack[view.rows(ply)].tolist())
+
+
+@pytest.mark.pooled
+def test_a_policy_may_ask_for_labels_and_a_pool_that_loses_one_breaks_it(barn_site: Site) -> None:
+    wish = {"name": "dry", "copies": 2, "level": "node", "labels": ["Dry-Room", " dry-room ", "north"]}
+    assert "quayside is not labelled dry-room and north" in " ".join(refusals("save-policy", **wish))
+    assert "'dry room' cannot be a label" in " ".join(
+        refusals("save-policy", **{**wish, "labels": ["dry room"]})
+    )
+    assert "13 labels are too many" in " ".join(
+        refusals("save-policy", **{**wish, "labels": [f"l{n}" for n in range(13)]})
+    )
+    assert "cannot be a label" in " ".join(refusals("set-pool", pool="quayside", labels=[""]))
+    assert barn_site.state(barn_site.do("set-pool", pool="quayside", labels=["north", "DRY-room"])) == "done"
+    assert current_view().pool("quayside").labels == ("dry-room", "north")
+    plan = plan_of("save-policy", **wish)
+    assert plan.summary.startswith(
+        "Two copies, each in another node; survives the loss of any one node. "
+        "Only in a pool with the labels dry-room and north."
+    )
+    assert barn_site.state(save(barn_site, **wish)) == "done"
+    assert barn_site.state(barn_site.do("create-volume", name="v", policy="dry", size="8 GiB")) == "done"
+    stands = conformance(current_view(), current_view().volume("v"))
+    assert stands is not None
+    assert stands.standing == Standing.KEPT
+    barn_site.do("set-pool", pool="quayside", labels=["north"])
+    stands = conformance(current_view(), current_view().volume("v"))
+    assert stands is not None
+    assert stands.standing == Standing.BROKEN
+    assert stands.sentence() == "Its pool is to be labelled dry-room, and quayside is not by now."
+    assert "Label quayside so again" in stands.cure()
+    # What is said to mend it does.
+    barn_site.do("set-pool", pool="quayside", labels=["north", "dry-room"])
+    stands = conformance(current_view(), current_view().volume("v"))
+    assert stands is not None
+    assert stands.standing == Standing.KEPT

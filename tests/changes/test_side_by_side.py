@@ -507,5 +507,5 @@ def test_one_that_is_withdrawn_at_this_moment_is_not_brought_back(barn_site: Sit
         thread = threading.Thread(target=changes.try_again)
         thread.start()
         thread.join(1.0)
-    thread.join(20)
+    thread.join(160)
     assert barn_site.state(number) == "withdrawn"

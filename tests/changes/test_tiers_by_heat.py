@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -15,6 +16,7 @@ from test_policies import plan_of, refusals, save
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds.volumes import move_extents
 from foldbarn.core.policies.conformance import Standing, conformance
+from foldbarn.core.policies.shares import LEAST_SECONDS, foreseen
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.site import Tier, Volume
@@ -30,6 +32,7 @@ from foldbarn.store.views import current_view
 
 HOT = {"name": "busy-up", "data": 2, "parity": 1, "level": "node", "share": 20}
 PLAIN = {"name": "plain", "data": 2, "parity": 1, "level": "node"}
+WHEN = ("now", "then")
 PAIR = {"name": "pair", "copies": 2, "level": "node"}
 
 
@@ -219,8 +222,8 @@ def test_nobody_moves_what_nobody_asks_for_or_knows_of(tiered: Site) -> None:
     warm(cameras=[0.0])
     go(tiered)  # nothing is asked for
     with transaction() as session:
-        session.execute(update(HeatRow).values(seconds=duty.LEAST_SECONDS / 2))
-    warm_briefly = Heat(2, np.zeros(20, dtype=np.int64), np.full(20, 100.0), duty.LEAST_SECONDS / 2)
+        session.execute(update(HeatRow).values(seconds=LEAST_SECONDS / 2))
+    warm_briefly = Heat(2, np.zeros(20, dtype=np.int64), np.full(20, 100.0), LEAST_SECONDS / 2)
     with transaction() as session:
         kept.keep_heat(session, {the().number: warm_briefly})
     go(tiered)  # not watched for long enough
@@ -381,3 +384,46 @@ def test_a_node_lost_for_good_while_they_rise_and_they_are_written_elsewhere(
     find_again(tiered, lost[0])
     tiered.do("rebuild", pool="quayside")
     lies_well(tiered, {1, 2})
+
+
+def test_what_a_share_would_bring_and_take_from_others_is_what_comes_about(tiered: Site) -> None:
+    save(tiered, **{**HOT, "name": "other-rises"})
+    save(tiered, **{**HOT, "name": "wide-rises", "share": 50})
+    tiered.do("create-volume", name="archive", policy="other-rises", size="40 GiB")
+    rates = {"cameras": [8.0] * 10 + [1.0] * 10, "archive": [4.0] * 10 + [1.0] * 10}
+    warm(**rates)
+    go(tiered)
+    go(tiered)
+
+    def told(share: int, fill_line: float = 0.85) -> dict[str, float]:
+        view = current_view()
+        view = replace(view, pools=(replace(view.pools[0], fill_line=fill_line), *view.pools[1:]))
+        with transaction() as session:
+            heat = {number: found for number, (found, _) in kept.read_all(session).items()}
+        found = foreseen(view, view.volume("cameras"), heat, share)
+        names = [view.volume_numbered(s.volume).name for s in found]
+        assert names == ["cameras", "archive"]  # the one that is asked about comes first
+        return {
+            f"{name} {when}": getattr(s, when) for name, s in zip(names, found, strict=True) for when in WHEN
+        }
+
+    mine, theirs = 4 * 8 / 90, 4 * 4 / 50
+    now = {"cameras now": mine, "archive now": theirs}
+    assert told(20) == pytest.approx(now | {"cameras then": mine, "archive then": theirs})
+    assert told(0) == pytest.approx(now | {"cameras then": 0.0, "archive then": theirs})
+    assert told(50) == pytest.approx(now | {"cameras then": 80 / 90, "archive then": theirs})
+    # Where there is little more room, what is asked for less gives way to it.
+    fast = current_view().in_pool(current_view().pools[0], Tier.FAST)
+    used = int(current_view().disk_used[fast].sum())
+    tight = told(50, fill_line=(used + 8) / int(current_view().disk_slots[fast].sum()))
+    assert tight["cameras then"] > mine
+    assert tight["archive then"] < theirs
+    # And so it comes about.
+    foretold = told(50)
+    number = tiered.do("keep-policy", volumes=["cameras"], policy="wide-rises")
+    assert tiered.state(number) == "done", tiered.problem(number)
+    warm(**rates)
+    go(tiered)
+    came = told(50)
+    for name in ("cameras", "archive"):
+        assert came[f"{name} now"] == pytest.approx(foretold[f"{name} then"])

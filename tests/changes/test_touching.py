@@ -141,7 +141,7 @@ def test_disks_of_two_pools_are_retired_side_by_side(barn_site: Site) -> None:
     assert barn_site.state(same) == "waiting"
     barn_site.yard.machines.speed = 5000.0
     for thread in threads:
-        thread.join(60)
+        thread.join(480)
     run_change(same)
     assert {barn_site.state(n) for n in (first, same, other)} == {"done"}
     assert held(barn_site) == should_hold()

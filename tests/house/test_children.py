@@ -23,7 +23,7 @@ def child(tmp_path: Path, code: str) -> Child:
     return Child("work", [sys.executable, "-c", code, str(sign)], {}, tmp_path / "log", sign)
 
 
-def until(done: object, seconds: float = 30.0) -> None:
+def until(done: object, seconds: float = 120.0) -> None:
     deadline = time.monotonic() + seconds
     while not done():  # type: ignore[operator]
         assert time.monotonic() < deadline
@@ -81,3 +81,17 @@ def test_restarts_are_read_back_and_shown(tmp_path: Path, monkeypatch: pytest.Mo
     finally:
         monkeypatch.undo()
         settings.cache_clear()
+
+
+def test_time_in_which_the_whole_machine_stood_still_is_nobodys_silence(tmp_path: Path) -> None:
+    one = child(tmp_path, LIVES)
+    one.start()
+    one.seen_at = one.started_at = time.monotonic() - house.HUNG_SECONDS - 50
+    one.excuse(60)
+    assert not one.look()  # all but ten seconds of it were ours
+    one.excuse(-5)  # we woke early: that takes nothing away
+    assert not one.look()
+    one.seen_at -= 60
+    assert one.look()
+    one.stop()
+    one.wait(5)

@@ -12,7 +12,7 @@ import pytest
 from conftest import Running
 from playwright.sync_api import Page, expect
 
-LONG = 60_000  # ms: for what the barn does by itself
+LONG = 240_000  # ms: for what the barn does by itself
 
 
 @pytest.fixture

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable
 
 from foldbarn.core.errors import Conflict, NotPossible
 
@@ -54,6 +55,26 @@ def check_name(name: str, kind: str, taken: list[str]) -> str:
             next_step="Choose another name.",
         )
     return name
+
+
+MOST_LABELS = 12
+
+
+def labels_of(words: Iterable[str], about: str = "labels") -> tuple[str, ...]:
+    """Labels, trimmed, in small letters, each once and in order. Raises NotPossible for what cannot be one,
+    and for too many.
+    """
+    found = {word.strip().lower() for word in words}
+    wrong = sorted(word for word in found if not _NAME.fullmatch(word) or len(word) > LONGEST_NAME)
+    if wrong:
+        raise NotPossible(
+            f"'{wrong[0][:LONGEST_NAME]}' cannot be a label.",
+            about=about,
+            next_step="Use letters, digits and hyphens, with a letter or digit at both ends.",
+        )
+    if len(found) > MOST_LABELS:
+        raise NotPossible(f"{len(found)} labels are too many; {MOST_LABELS} are the most.", about=about)
+    return tuple(sorted(found, key=natural_key))
 
 
 _SPAN = re.compile(r"\{([0-9]{1,9})\.\.([0-9]{1,9})\}")

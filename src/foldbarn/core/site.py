@@ -197,6 +197,7 @@ class Pool:
     priority: Priority = Priority.CONSUMERS
     daily_writes: int = 0
     closing: bool = False  # it is being deleted
+    labels: tuple[str, ...] = ()  # what a policy may ask of it by name, in order
 
     def slots_of(self, size_bytes: int) -> int:
         """Strips that a disk of this size holds after metadata; what is left below one strip goes unused."""

@@ -25,7 +25,7 @@ from foldbarn.house.children import die_with_parent
 from foldbarn.house.postgres import Postgres, free_port
 from foldbarn.settings import PROJECT
 
-READY_SECONDS = 60.0
+READY_SECONDS = 180.0
 # without a sign of life for this long, a process that runs is held to hang, and started again
 HUNG_SECONDS = 30.0
 PROBE_SECONDS = 2.0  # between two looks for signs of life
@@ -118,6 +118,10 @@ class Child:
                 self.seen_at = asked
         except httpx.HTTPError:
             return
+
+    def excuse(self, seconds: float) -> None:
+        """Does not count time in which we ourselves stood still: the whole machine may have."""
+        self.seen_at += max(seconds, 0.0)
 
     def stop(self) -> None:
         if self.process and self.process.poll() is None:
@@ -336,9 +340,14 @@ class Barn:
                 path.unlink()
 
     def _look_for_signs(self) -> None:
+        asleep = time.monotonic()
         while not self._stopping.wait(PROBE_SECONDS):
+            overslept = time.monotonic() - asleep - PROBE_SECONDS
+            for child in self.children.values():
+                child.excuse(overslept)
             for child in self.children.values():
                 child.note_sign()
+            asleep = time.monotonic()
 
     def _note_restart(self, process: str, why: str) -> None:
         """Says and writes down that one of our own processes was started again."""

@@ -8,7 +8,7 @@ from typing import Any
 
 import httpx
 
-WAIT_SECONDS = 60.0
+WAIT_SECONDS = 240.0
 NODES = 9
 LIVED_SECONDS, FAST = (
     5 * 3600.0,

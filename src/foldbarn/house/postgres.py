@@ -21,7 +21,7 @@ import psycopg
 from foldbarn.house.children import die_with_parent
 
 OWNER = "postgres"  # the account that Debian's package makes
-START_SECONDS = 60.0
+START_SECONDS = 180.0
 PORTS = (12_000, 32_000)  # none that browsers refuse, and below Linux's own for outgoing connections
 
 

@@ -6,12 +6,10 @@ import structlog
 
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import BarnError
-from foldbarn.core.policies.matching import hot_extents
-from foldbarn.core.pools.capacity import most_that_fits
-from foldbarn.core.site import Pool, SiteView, Tier, Volume
+from foldbarn.core.policies.shares import shift_for
+from foldbarn.core.site import SiteView, Tier
 from foldbarn.core.units import say_count
-from foldbarn.core.volumes.heat import Heat
-from foldbarn.core.volumes.tiers import Shift, Wanted, next_shift
+from foldbarn.core.volumes.tiers import Shift
 from foldbarn.services.changes import carry_out
 from foldbarn.store import changes as kept
 from foldbarn.store import heat as heat_kept
@@ -19,8 +17,6 @@ from foldbarn.store.database import transaction
 from foldbarn.store.views import current_view
 
 log = structlog.get_logger()
-# Sooner nobody knows what is asked for most.
-LEAST_SECONDS = 60.0
 # Strips on disks that one change moves: not so many that what has cooled meanwhile would matter.
 AT_ONCE = 256
 # An allowance: of a fast tier's strips, at most this share comes or goes in so long.
@@ -49,36 +45,6 @@ def move_by_heat() -> None:
         shift = shift_for(view, pool, known, min(AT_ONCE, left))
         if shift is not None:
             _start(view, shift)
-
-
-def shift_for(view: SiteView, pool: Pool, heat: dict[int, Heat], most: int) -> Shift | None:
-    """What is to move next in a pool, at most so many strips on disks; None for nothing. heat: by number of
-    the volume.
-    """
-    parts = [
-        wanted
-        for volume in view.volumes_of(pool)
-        if (wanted := _wanted(view, volume, heat.get(volume.number))) is not None
-    ]
-    if not parts or most <= 0:
-        return None
-    used = sum(int(part.upper.sum()) * part.strips for part in parts)
-    schemes = {volume.hot.scheme for volume in view.volumes_of(pool) if volume.hot is not None}
-    free = min(most_that_fits(view, pool, s, Tier.FAST).extents * s.strips for s in schemes)
-    return next_shift(parts, used + free, most)
-
-
-def _wanted(view: SiteView, volume: Volume, heat: Heat | None) -> Wanted | None:
-    """What a volume wants on the fast tier; None where it wants nothing, or nobody knows yet what."""
-    policy, hot, whole = view.policy_of(volume), volume.hot, volume.whole
-    if hot is None or policy is None or volume.forming or volume.anew is not None:
-        return None
-    if heat is None or heat.seconds < LEAST_SECONDS or len(heat.warmth) != whole.extents:
-        return None
-    rates = heat.warmth / heat.seconds
-    rates[whole.unwritten & ~volume.upper] = 0.0  # there is nothing to move
-    strips = whole.scheme.k * hot.scheme.strips
-    return Wanted(volume.number, rates, volume.upper, hot_extents(volume, policy.wishes), strips)
 
 
 def _start(view: SiteView, shift: Shift) -> None:

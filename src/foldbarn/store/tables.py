@@ -151,6 +151,7 @@ class PoolRow(Base):
     priority: Mapped[str] = mapped_column(server_default="consumers")
     # bytes that consumers are expected to write
     daily_writes: Mapped[int] = mapped_column(server_default="0")
+    labels: Mapped[list[Any]] = mapped_column(server_default="[]")
     __table_args__ = (
         Index("pool_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("priority in ('consumers', 'even', 'copying')", name="pool_priority"),
@@ -276,6 +277,7 @@ class PolicyVersionRow(Base):
     landing: Mapped[int] = mapped_column(server_default="0")  # per cent of a volume; 0 for none
     # per cent of a volume that may lie on the fast tier, what is asked for most; 0 for none
     share: Mapped[int] = mapped_column(server_default="0")
+    labels: Mapped[list[Any]] = mapped_column(server_default="[]")  # that its pool must have
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     __table_args__ = (

@@ -301,6 +301,7 @@ def _read_pools(session: Session) -> tuple[Pool, ...]:
             Priority(p.priority),
             p.daily_writes,
             p.closing,
+            tuple(p.labels),
         )
         for p in rows
     )

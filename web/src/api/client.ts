@@ -178,6 +178,19 @@ export const useHeat = (name: MaybeRefOrGetter<string>) =>
     queryFn: () =>
       answered(api.GET("/api/volumes/{name}/heat", { params: { path: { name: toValue(name) } } })),
   });
+/** What a share of the fast tier, in per cent, would bring a volume and take from others. */
+export const useShare = (name: MaybeRefOrGetter<string>, share: MaybeRefOrGetter<number | null>) =>
+  useQuery({
+    queryKey: ["heat", "share", computed(() => toValue(name)), computed(() => toValue(share))],
+    queryFn: () =>
+      answered(
+        api.GET("/api/volumes/{name}/share", {
+          params: { path: { name: toValue(name) }, query: { share: toValue(share)! } },
+        }),
+      ),
+    enabled: computed(() => toValue(share) !== null),
+    placeholderData: (before) => before,
+  });
 export const useDisk = (name: MaybeRefOrGetter<string>) =>
   useQuery({
     queryKey: ["site", "disk", computed(() => toValue(name))],

@@ -820,6 +820,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/volumes/{name}/share": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Share
+         * @description What a share of the fast tier, in per cent, would bring a volume, and take from the others that share
+         *     it. Nothing where that cannot be told.
+         */
+        get: operations["share"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/witness": {
         parameters: {
             query?: never;
@@ -2521,6 +2542,8 @@ export interface components {
              * @default 1
              */
             headroom_losses: number;
+            /** Labels */
+            labels?: string[];
             /** @default rack */
             level: components["schemas"]["Level"];
             /**
@@ -3821,6 +3844,8 @@ export interface components {
              * @default false
              */
             fast: boolean;
+            /** Labels */
+            labels?: string[];
             /**
              * Landing
              * @default 0
@@ -3862,6 +3887,23 @@ export interface components {
             version: number;
         };
         /**
+         * ServedOut
+         * @description What the fast tier takes of what is asked of a volume, 0 to 1, and extents there: now, and by another
+         *     share.
+         */
+        ServedOut: {
+            /** Extents Now */
+            extents_now: number;
+            /** Extents Then */
+            extents_then: number;
+            /** Now */
+            now: number;
+            /** Then */
+            then: number;
+            /** Volume */
+            volume: string;
+        };
+        /**
          * SetPoolParams
          * @description The pool by name, and what is to be set of it; what is left out stays as it is.
          */
@@ -3893,6 +3935,8 @@ export interface components {
              * @default 1
              */
             headroom_losses: number;
+            /** Labels */
+            labels?: string[];
             /** @default rack */
             level: components["schemas"]["Level"];
             /**
@@ -9471,6 +9515,120 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MoreOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    share: {
+        parameters: {
+            query: {
+                share: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ServedOut"][];
                 };
             };
             /** @description The request could not be read. */

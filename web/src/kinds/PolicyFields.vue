@@ -2,7 +2,7 @@
 import { computed, reactive, ref, watch } from "vue";
 import { usePolicy } from "../api/client";
 import { useChoices } from "./choices";
-import { useSheet, type Wish } from "./kind";
+import { useSheet, worded, words, type Wish } from "./kind";
 
 /** What a policy promises: written anew, or upon the version that stands. */
 const params = defineModel<Wish>({ required: true });
@@ -32,6 +32,7 @@ const wish = reactive({
   encrypted: false,
   landing: 0,
   share: 0,
+  labels: [] as string[],
   meant_for: "",
   draft: false,
 });
@@ -120,6 +121,12 @@ watch(
     />
     <VCheckbox v-model="wish.fast" label="on the fast tier" />
     <VCheckbox v-model="wish.encrypted" label="encrypted" />
+    <VTextField
+      :model-value="worded(wish.labels)"
+      label="Only in pools labelled"
+      width="170"
+      @update:model-value="(typed) => (wish.labels = words(typed))"
+    />
     <VTextField v-model="wish.meant_for" label="Meant for" maxlength="200" width="260" />
     <VCheckbox v-model="wish.draft" label="only a draft" />
   </template>

@@ -6,14 +6,13 @@ import { binarySize } from "../lib/format";
 import { natural } from "../lib/natural";
 import RoleTable from "../parts/RoleTable.vue";
 import DiskChooser from "./DiskChooser.vue";
-import { useSheet, type Wish } from "./kind";
+import { useSheet, type Wish, type Settings } from "./kind";
 import SettingsFields from "./SettingsFields.vue";
 
 /** What a pool is wished to be: its disks, their roles where the rule is not wanted, and its settings. */
 const params = defineModel<Wish>({ required: true });
 const { preview, chosen } = useSheet();
 const { defaults, copies, levels } = useChoices();
-type Settings = Record<string, number | string | null>;
 const name = ref("");
 const EXTENTS = [28, 30, 32, 34].map((n) => ({ title: binarySize(2 ** n), value: 2 ** n }));
 const SERVES = ["cache", "fast tier", "capacity"];

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, watch } from "vue";
 import { usePool } from "../api/client";
-import { useSheet, type Wish } from "./kind";
+import { useSheet, type Settings, type Wish } from "./kind";
 import SettingsFields from "./SettingsFields.vue";
 
 /** Other settings for a pool: begins with those it has. */
@@ -19,6 +19,6 @@ watch(
 </script>
 
 <template>
-  <SettingsFields v-if="begun" v-model="wish as Record<string, number | string | null>" />
+  <SettingsFields v-if="begun" v-model="wish as Settings" />
   <p v-else class="small">Reading the settings of {{ name }} …</p>
 </template>

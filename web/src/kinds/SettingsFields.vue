@@ -1,9 +1,10 @@
 <script setup lang="ts">
 import { useChoices } from "./choices";
+import { worded, words, type Settings } from "./kind";
 import { binarySize } from "../lib/format";
 
 /** What can be set of a pool. Sizes and rates are typed in their usual units and kept in bytes. */
-const wish = defineModel<Record<string, number | string | null>>({ required: true });
+const wish = defineModel<Settings>({ required: true });
 const MB = 1e6,
   MIB = 2 ** 20,
   GB = 1e9;
@@ -15,7 +16,7 @@ const FIRST = [
   { title: "copying", value: "copying" },
 ];
 const { copies, levels, heldBack } = useChoices();
-const set = (name: string, value: number | string | null) => (wish.value = { ...wish.value, [name]: value });
+const set = (name: string, value: Settings[string]) => (wish.value = { ...wish.value, [name]: value });
 // Numbers are taken when they are whole: half of one is none, and is not to be replaced under the hand.
 const number = (event: Event) => Math.max(0, Number((event.target as HTMLInputElement).value) || 0);
 </script>
@@ -110,6 +111,12 @@ const number = (event: Event) => Math.max(0, Number((event.target as HTMLInputEl
     label="Expected writes a day, GB"
     width="160"
     @change="set('daily_writes', number($event) * GB)"
+  />
+  <VTextField
+    :model-value="worded(wish.labels)"
+    label="Labels, with commas between"
+    width="220"
+    @change="set('labels', words(($event.target as HTMLInputElement).value))"
   />
 </template>
 

@@ -10,6 +10,16 @@ import type { Effect } from "../lib/effects";
 
 export type Wish = Record<string, unknown>;
 
+/** What can be set of a pool. */
+export type Settings = Record<string, number | string | null | string[]>;
+/** A list of words as it is typed, and back. */
+export const worded = (list: unknown) => (Array.isArray(list) ? list.join(", ") : "");
+export const words = (typed: string) =>
+  typed
+    .split(",")
+    .map((word) => word.trim())
+    .filter(Boolean);
+
 export interface KindOfChange {
   /**
    * Its fields, with the wish as their model; they come when first asked for. None where the address says

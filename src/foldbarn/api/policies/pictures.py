@@ -220,6 +220,7 @@ def policy_page(view: SiteView, policy: Policy, history: Sequence[ChangeRow]) ->
         encrypted=policy.wishes.encrypted,
         landing=policy.wishes.landing,
         share=policy.wishes.share,
+        labels=list(policy.wishes.labels),
         meant_for=policy.meant_for,
         draft=policy.draft,
     )

@@ -149,6 +149,18 @@ class HeatOut(BaseModel):
     upper: HitOut | None
 
 
+class ServedOut(BaseModel):
+    """What the fast tier takes of what is asked of a volume, 0 to 1, and extents there: now, and by another
+    share.
+    """
+
+    volume: str
+    now: float
+    then: float
+    extents_now: int
+    extents_then: int
+
+
 class StripOut(BaseModel):
     copy_name: str
     disk: str | None

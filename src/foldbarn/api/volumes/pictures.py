@@ -18,6 +18,7 @@ from foldbarn.api.volumes.models import (
     HotOut,
     LandingOut,
     MoreOut,
+    ServedOut,
     StripOut,
     VolumeOut,
     VolumePage,
@@ -28,6 +29,7 @@ from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
 from foldbarn.core.policies.matching import hot_extents, room_for
 from foldbarn.core.policies.policy import Wishes
+from foldbarn.core.policies.shares import Served
 from foldbarn.core.site import Ply, SiteView, Tier, Volume
 from foldbarn.core.volumes.heat import HALF_LIFE_SECONDS, Heat
 from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
@@ -232,6 +234,16 @@ def heat_out(view: SiteView, volume: Volume, heat: Heat | None) -> HeatOut:
         half_life_seconds=HALF_LIFE_SECONDS,
         points=points,
         upper=upper,
+    )
+
+
+def served_out(view: SiteView, served: Served) -> ServedOut:
+    return ServedOut(
+        volume=view.volume_numbered(served.volume).name,
+        now=served.now,
+        then=served.then,
+        extents_now=served.extents_now,
+        extents_then=served.extents_then,
     )
 
 

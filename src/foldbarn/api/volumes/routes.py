@@ -2,11 +2,22 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
+from typing import Annotated
+
+from fastapi import APIRouter, Query
 
 from foldbarn.api.common import Number
-from foldbarn.api.volumes.models import ExtentOut, HeatOut, MoreOut, VolumeOut, VolumePage
-from foldbarn.api.volumes.pictures import extent_out, heat_out, more_out, volume_out, volume_page
+from foldbarn.api.volumes.models import ExtentOut, HeatOut, MoreOut, ServedOut, VolumeOut, VolumePage
+from foldbarn.api.volumes.pictures import (
+    extent_out,
+    heat_out,
+    more_out,
+    served_out,
+    volume_out,
+    volume_page,
+)
+from foldbarn.core.policies.policy import MOST_SHARE
+from foldbarn.core.policies.shares import foreseen
 from foldbarn.core.touching import Thing
 from foldbarn.services import site
 from foldbarn.store import changes as changes_kept
@@ -50,6 +61,18 @@ def heat(name: str) -> HeatOut:
     volume = view.volume(name)
     with transaction() as session:
         return heat_out(view, volume, heat_kept.read_heat(session, volume.number))
+
+
+@routes.get("/volumes/{name}/share")
+def share(name: str, share: Annotated[int, Query(ge=0, le=MOST_SHARE)]) -> list[ServedOut]:
+    """What a share of the fast tier, in per cent, would bring a volume, and take from the others that share
+    it. Nothing where that cannot be told.
+    """
+    view = current_view()
+    volume = view.volume(name)
+    with transaction() as session:
+        known = {number: found for number, (found, _) in heat_kept.read_all(session).items()}
+    return [served_out(view, one) for one in foreseen(view, volume, known, share)]
 
 
 @routes.get("/volumes/{name}/extents/{number}")

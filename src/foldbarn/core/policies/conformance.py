@@ -33,6 +33,7 @@ class Promise(StrEnum):
     LANDING = "landing"
     SHARE = "share"
     ENCRYPTION = "encryption"
+    LABELS = "labels"
 
 
 @dataclass(frozen=True, slots=True)
@@ -132,6 +133,10 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
         words = f"It is to be encrypted, and disks of {pool.name} do not hold everything encrypted."
         cure = "Let it keep a policy that does not ask for that."
         broken.append(Broken(Promise.ENCRYPTION, words, cure))
+    if lacks := [label for label in wishes.labels if label not in pool.labels]:
+        words = f"Its pool is to be labelled {say_list(lacks)}, and {pool.name} is not by now."
+        cure = f"Label {pool.name} so again, or let it keep a policy that does not ask for that."
+        broken.append(Broken(Promise.LABELS, words, cure))
     if not broken:
         return Conformance(Standing.KEPT, strips=short, on_their_way=away)
     moves_mend = all(b.promise in (Promise.SURVIVES, Promise.SPREAD) for b in broken)

@@ -18,7 +18,7 @@ from foldbarn.core.pools.capacity import Limit, fits, full_with, most_that_fits,
 from foldbarn.core.pools.placement import place
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.site import Pool, SiteView, Tier, Volume
-from foldbarn.core.units import say_count, say_size
+from foldbarn.core.units import say_count, say_list, say_size
 
 
 class Wish(StrEnum):
@@ -31,6 +31,7 @@ class Wish(StrEnum):
     ROOM = "room"
     LANDING = "landing"
     SHARE = "share"
+    LABELS = "labels"
     # Of a volume that is there, and is to keep another policy.
     UNCHANGED = "unchanged"
     WHOLE = "whole"  # its strips that stay have to be there
@@ -137,6 +138,10 @@ def against(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> list[Again
         words = f"Disks of {pool.name} do not hold everything encrypted."
         cure = "Choose another pool, or form one with encryption: that is chosen as a pool is formed."
         found.append(Against(Wish.ENCRYPTION, words, cure))
+    if lacks := [label for label in wishes.labels if label not in pool.labels]:
+        words = f"{pool.name} is not labelled {say_list(lacks)}."
+        cure = f"Choose another pool, or give {pool.name} that label in its settings, where it is true of it."
+        found.append(Against(Wish.LABELS, words, cure))
     if tier not in view.tiers_of(pool):
         cure = "Choose the bulk tier, or form a pool of two media classes."
         return [*found, Against(Wish.TIER, f"{pool.name} has no fast tier.", cure)]

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.names import labels_of
 from foldbarn.core.pools.protection import Level, Scheme, mirror
-from foldbarn.core.units import say_count
+from foldbarn.core.units import say_count, say_list
 
 MOST_DATA = 16  # strips of data in a stripe: more take longer to read than they save room
 MOST_PARITY = 4  # strips of parity
@@ -21,7 +23,7 @@ class Wishes:
     survives: losses at the scheme's level that must leave all of its data readable. fast: its data lies on
     the fast tier of its pool. encrypted: only on disks that hold everything encrypted. landing: per cent of
     the volume for an area on the fast tier that takes what is written first; 0 for none. share: per cent of
-    it that may lie on the fast tier instead, what is asked for most; 0 for none.
+    it that may lie on the fast tier instead, what is asked for most; 0 for none. labels: that its pool has.
     """
 
     scheme: Scheme
@@ -30,6 +32,7 @@ class Wishes:
     encrypted: bool = False
     landing: int = 0
     share: int = 0
+    labels: tuple[str, ...] = ()
 
     @property
     def landing_scheme(self) -> Scheme | None:
@@ -56,11 +59,16 @@ class Wishes:
         lands = ""
         if landing := self.landing_scheme:
             lands = f" Lands as {landing.counted()} on the fast tier first, in {self.landing} % of its size."
+        labelled = f" Only in a pool with the {_labels(self.labels)}." if self.labels else ""
         hot = ""
         if copies := self.hot_scheme:
             hot = f" Up to {self.share} % of it, what is asked for most, lies on the fast tier"
             hot += f" as {copies.counted()}."
-        return f"{protection[0].upper()}{protection[1:]}.{where}{lands}{hot}{sealed}"
+        return f"{protection[0].upper()}{protection[1:]}.{where}{lands}{hot}{sealed}{labelled}"
+
+
+def _labels(labels: Sequence[str]) -> str:
+    return f"label {labels[0]}" if len(labels) == 1 else f"labels {say_list(list(labels))}"
 
 
 @dataclass(frozen=True, slots=True)
@@ -139,6 +147,7 @@ def wishes_of(
     encrypted: bool = False,
     landing: int = 0,
     share: int = 0,
+    labels: Iterable[str] = (),
 ) -> Wishes:
     """Wishes that do not contradict one another. survives: all that the scheme survives when None. Raises
     NotPossible.
@@ -156,7 +165,7 @@ def wishes_of(
             about="survives",
             next_step=_to_survive(scheme, wanted),
         )
-    return Wishes(scheme, wanted, fast, encrypted, landing, share)
+    return Wishes(scheme, wanted, fast, encrypted, landing, share, labels_of(labels))
 
 
 def _check_landing(scheme: Scheme, fast: bool, landing: int) -> None:

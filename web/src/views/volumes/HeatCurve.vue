@@ -1,13 +1,14 @@
 <script setup lang="ts">
-import { computed, ref } from "vue";
-import type { Heat } from "../../api/client";
+import { computed, ref, watch } from "vue";
+import { useShare, type Heat } from "../../api/client";
 import { percent, size, span } from "../../lib/format";
 
 /**
  * What the hottest part of a volume takes of all that is asked of it: drawn over its bytes, the hottest first.
  * Arrows move along it.
  */
-const props = defineProps<{ heat: Heat }>();
+const props = defineProps<{ name: string; heat: Heat }>();
+const SETTLE = 250; // ms at one place before it is asked what that share would bring
 const WIDE = 1000;
 const HIGH = 120;
 const points = computed(() => props.heat.points);
@@ -28,6 +29,19 @@ const words = computed(
   () =>
     `The hottest ${percent(share.value)}, ${size(here.value.bytes)}, take ${percent(here.value.served)} of it.`,
 );
+const settled = ref<number | null>(null);
+let timer: ReturnType<typeof setTimeout> | undefined;
+watch(picked, () => {
+  clearTimeout(timer);
+  timer = setTimeout(() => (settled.value = Math.round(share.value * 100)), SETTLE);
+});
+/** Shares that a policy may have; beyond, all of it lies there. */
+const MOST = 90;
+const { data: served } = useShare(
+  () => props.name,
+  () => (settled.value !== null && settled.value <= MOST ? settled.value : null),
+);
+const percents = (now: number, then: number) => `${percent(now)} → ${percent(then)}`;
 function nearest(event: PointerEvent) {
   if (!event.buttons) return;
   const box = (event.currentTarget as Element).getBoundingClientRect();
@@ -105,6 +119,24 @@ function onKey(event: KeyboardEvent) {
       >
       <span>all {{ size(all.bytes) }}</span>
     </p>
+    <VTable v-if="settled !== null && served?.length" class="served" density="compact">
+      <thead>
+        <tr>
+          <th scope="col">Were its share of the fast tier {{ settled }}%</th>
+          <th scope="col">it would take there</th>
+          <th scope="col">extents there</th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="s in served" :key="s.volume">
+          <td>{{ s.volume }}</td>
+          <td class="n">{{ percents(s.now, s.then) }} of what is asked</td>
+          <td class="n">
+            {{ s.extents_now.toLocaleString("en") }} → {{ s.extents_then.toLocaleString("en") }}
+          </td>
+        </tr>
+      </tbody>
+    </VTable>
   </template>
 </template>
 
@@ -143,6 +175,13 @@ path {
 .at {
   stroke: var(--slate);
   stroke-width: 2;
+}
+.served {
+  font-size: var(--t-s);
+  margin-top: 6px;
+}
+.served .n {
+  font-family: var(--mono);
 }
 .foot {
   display: flex;

@@ -150,7 +150,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
           />
           <template v-if="heat">
             <div class="sec next"><h2>What is asked of it</h2></div>
-            <HeatCurve :heat="heat" />
+            <HeatCurve :name="name" :heat="heat" />
           </template>
           <div class="sec next"><h2>What was done with it</h2></div>
           <p class="small">

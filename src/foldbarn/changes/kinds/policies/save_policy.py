@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import ClassVar
 
 from pydantic import Field
@@ -60,6 +61,7 @@ class SavePolicyParams(Params):
     encrypted: bool = False
     landing: int = 0
     share: int = 0
+    labels: list[str] = Field(default_factory=list, max_length=200)
     meant_for: str = Field(default="", max_length=200)
     draft: bool = False
 
@@ -79,12 +81,14 @@ class WritePolicy(Inside):
     draft: bool = False
     landing: int = 0
     share: int = 0
+    labels: tuple[str, ...] = ()
 
     def carry_out(self, run: Run, session: Session) -> str:
         if not self.policy:
             check_name(self.called, "policy", [p.name for p in load_view(session).current_policies])
         scheme = self.scheme.scheme()
         wishes = Wishes(scheme, self.survives, self.fast, self.encrypted, self.landing, self.share)
+        wishes = replace(wishes, labels=self.labels)
         said = Policy(self.policy, self.called, self.base + 1, wishes, self.meant_for, draft=self.draft)
         version = policies.save(session, run.change, policy=self.policy, base=self.base, said=said)
         announce(session, "site")
@@ -109,7 +113,13 @@ class SavePolicy(Kind[SavePolicyParams]):
         try:
             scheme = scheme_wished(params.copies, params.data, params.parity, params.level, params.per_domain)
             wishes = wishes_of(
-                scheme, params.survives, params.fast, params.encrypted, params.landing, params.share
+                scheme,
+                params.survives,
+                params.fast,
+                params.encrypted,
+                params.landing,
+                params.share,
+                params.labels,
             )
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
@@ -135,6 +145,7 @@ class SavePolicy(Kind[SavePolicyParams]):
             draft=params.draft,
             landing=wishes.landing,
             share=wishes.share,
+            labels=wishes.labels,
         )
         kept_by = say_list([view.pools[a.pool].name for a in found if a.keeps])
         return Plan(

@@ -48,7 +48,7 @@ from foldbarn.changes.kinds.pools.joining import (
 )
 from foldbarn.core.errors import BarnError
 from foldbarn.core.figures import Part, make_figure
-from foldbarn.core.names import check_name
+from foldbarn.core.names import check_name, labels_of
 from foldbarn.core.pools.capacity import LEDGER_LABELS, PoolSpace, by_domain, pool_space, stranded_slots
 from foldbarn.core.pools.healing import headroom_sentence
 from foldbarn.core.pools.media import classes_of
@@ -88,6 +88,7 @@ class PoolSettings(Params):
     level_rate: int = Field(default=0, ge=0, le=10**13)
     priority: Priority = Priority.CONSUMERS
     daily_writes: int = Field(default=0, ge=0, le=10**18)
+    labels: list[str] = Field(default_factory=list, max_length=200)
 
 
 SETTINGS = tuple(PoolSettings.model_fields)
@@ -109,11 +110,13 @@ class FormPoolParams(PoolSettings):
 def columns_of(settings: dict[str, Any]) -> dict[str, Any]:
     """Settings as the store keeps them: the usual protection, so far a mirror, as a scheme."""
     columns = {name: value for name, value in settings.items() if name != "copies"}
+    if "labels" in settings:
+        columns["labels"] = list(labels_of(settings["labels"]))
     return columns | ({"k": 1, "m": settings["copies"] - 1} if "copies" in settings else {})
 
 
 def pool_as(params: PoolSettings, number: int, name: str, strip_bytes: int, encrypted: bool) -> Pool:
-    """The pool that these settings describe."""
+    """The pool that these settings describe. Raises NotPossible for labels that are none."""
     return Pool(
         number,
         name,
@@ -130,6 +133,7 @@ def pool_as(params: PoolSettings, number: int, name: str, strip_bytes: int, encr
         params.level_rate,
         params.priority,
         params.daily_writes,
+        labels=labels_of(params.labels),
     )
 
 

@@ -20,7 +20,7 @@ from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.healing import healing_sentence, heals, losses_in_words
 from foldbarn.core.site import Pool, SiteView
 from foldbarn.core.touching import Meant, Thing, alone, shared
-from foldbarn.core.units import say_binary, say_size
+from foldbarn.core.units import say_binary, say_list, say_size
 from foldbarn.store import pools
 from foldbarn.store.database import Session
 from foldbarn.store.views import load_view
@@ -43,6 +43,7 @@ LABELS = {
     "level_rate": "Levelling at most",
     "priority": "Goes first",
     "daily_writes": "Expected writes a day",
+    "labels": "Labels",
 }
 
 
@@ -148,6 +149,7 @@ def settings_of(pool: Pool) -> dict[str, Any]:
         "level_rate": pool.level_rate,
         "priority": pool.priority.value,
         "daily_writes": pool.daily_writes,
+        "labels": list(pool.labels),
     }
 
 
@@ -171,4 +173,5 @@ def settings_in_words(pool: Pool) -> dict[str, str]:
         "level_rate": f"{say_size(pool.level_rate)}/s" if pool.level_rate else "as fast as it goes",
         "priority": first[pool.priority.value],
         "daily_writes": say_size(pool.daily_writes) if pool.daily_writes else "not said",
+        "labels": say_list(list(pool.labels)) if pool.labels else "none",
     }

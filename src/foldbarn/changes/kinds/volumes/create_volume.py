@@ -310,6 +310,7 @@ ABOUT = {
     Wish.ROOM: "size",
     Wish.LANDING: "size",
     Wish.SHARE: "pool",
+    Wish.LABELS: "pool",
 }
 
 

@@ -1,0 +1,104 @@
+"""Who shares the fast tier of a pool by heat: what moves next, and what each volume would gain or lose by
+another share. Method: docs/methods.md, "Tiers by heat".
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from foldbarn.core.policies.matching import hot_extents
+from foldbarn.core.policies.policy import Wishes
+from foldbarn.core.pools.capacity import most_that_fits
+from foldbarn.core.site import Pool, SiteView, Tier, Volume
+from foldbarn.core.volumes.heat import Heat
+from foldbarn.core.volumes.tiers import Shift, Wanted, hottest, next_shift
+
+LEAST_SECONDS = 60.0  # sooner nobody knows what is asked for most
+Heats = Mapping[int, Heat]  # by number of the volume
+
+
+def shift_for(view: SiteView, pool: Pool, heat: Heats, most: int) -> Shift | None:
+    """What is to move next in a pool, at most so many strips on disks; None for nothing."""
+    parts = _sharing(view, pool, heat)
+    if not parts or most <= 0:
+        return None
+    return next_shift(list(parts.values()), _room(view, pool, parts), most)
+
+
+def _sharing(view: SiteView, pool: Pool, heat: Heats) -> dict[int, Wanted]:
+    """By number, what each volume of a pool wants on its fast tier."""
+    found = {}
+    for volume in view.volumes_of(pool):
+        policy = view.policy_of(volume)
+        if volume.hot is None or policy is None or volume.forming or volume.anew is not None:
+            continue
+        wanted = _wanted(volume, policy.wishes, heat.get(volume.number))
+        if wanted is not None:
+            found[volume.number] = wanted
+    return found
+
+
+def _wanted(volume: Volume, wishes: Wishes, heat: Heat | None) -> Wanted | None:
+    """What a volume wants on the fast tier by its heat and such wishes; None where nobody knows yet what."""
+    whole, copies = volume.whole, wishes.hot_scheme
+    if heat is None or heat.seconds < LEAST_SECONDS or len(heat.warmth) != whole.extents or copies is None:
+        return None
+    rates = heat.warmth / heat.seconds
+    rates[whole.unwritten & ~volume.upper] = 0.0  # there is nothing to move
+    strips = whole.scheme.k * copies.strips
+    return Wanted(volume.number, rates, volume.upper, hot_extents(volume, wishes), strips)
+
+
+def _room(view: SiteView, pool: Pool, parts: Mapping[int, Wanted]) -> int:
+    """Strips on disks that these may take on the fast tier, with those that they have there."""
+    used = sum(int(part.upper.sum()) * part.strips for part in parts.values())
+    schemes = {
+        replace(policy.wishes, share=1).hot_scheme
+        for number in parts
+        if (policy := view.policy_of(view.volume_numbered(number))) is not None
+    }
+    free = min(most_that_fits(view, pool, s, Tier.FAST).extents * s.strips for s in schemes if s is not None)
+    return used + free
+
+
+@dataclass(frozen=True, slots=True)
+class Served:
+    """How a volume (by number) would fare: the share of what is asked of it that the fast tier takes now and
+    would take then, 0 to 1, and extents there.
+    """
+
+    volume: int
+    now: float
+    then: float
+    extents_now: int
+    extents_then: int
+
+
+def foreseen(view: SiteView, volume: Volume, heat: Heats, share: int) -> list[Served]:
+    """What a share of the fast tier, in per cent, would bring a volume, and what the others that share it
+    would lose; once all has moved, while what is asked for stays as it is. The volume itself comes first.
+
+    Empty where it has no policy, its pool no fast tier, or nobody knows yet what is asked for most.
+    """
+    pool, policy = view.pools[volume.pool], view.policy_of(volume)
+    if policy is None or Tier.FAST not in view.tiers_of(pool):
+        return []
+    wishes = replace(policy.wishes, share=max(share, 1))
+    mine = _wanted(volume, wishes, heat.get(volume.number))
+    if mine is None:
+        return []
+    if not share:
+        mine = replace(mine, most=0)
+    parts = _sharing(view, pool, heat) | {volume.number: mine}
+    chosen = hottest(list(parts.values()), _room(view, pool, parts))
+    order = sorted(parts.values(), key=lambda part: part.volume != volume.number)
+    return [_served(part, chosen[part.volume]) for part in order]
+
+
+def _served(part: Wanted, then: np.ndarray) -> Served:
+    total = float(part.rates.sum())
+    now, later = (float(part.rates[those].sum()) / total if total else 0.0 for those in (part.upper, then))
+    return Served(part.volume, now, later, int(part.upper.sum()), int(then.sum()))
