@@ -15,6 +15,7 @@ from foldbarn.settings import PROJECT
 SHOTS = PROJECT / "docs" / "screenshots"
 STATE = PROJECT / ".barn" / "shots"
 TOLD: list[str] = []  # errors on the console of any page
+RISEN = 256  # extents on the fast tier before a picture is taken of that
 SETTLE = 900  # ms for a page to have everything
 
 
@@ -82,6 +83,26 @@ def forming(page: Page, base: str) -> None:
     shoot(page, "forming.png")
 
 
+def tiers(page: Page, base: str, engineer: Demo) -> None:
+    """A volume of which the hottest has risen by itself, and what a larger share would bring."""
+    engineer.client.post("/yard", json={"lever": "speed", "speed": 600}).raise_for_status()
+
+    def risen() -> bool:
+        volume = engineer.client.get("/volumes/cargo-desk").raise_for_status().json()
+        return volume["hot"]["extents"] >= RISEN and volume["anew"] is None
+
+    engineer.wait(risen, "the hottest extents to rise", seconds=600.0)
+    engineer.client.post("/yard", json={"lever": "speed", "speed": 1}).raise_for_status()
+    page.goto(f"{base}/volumes/cargo-desk")
+    curve = page.get_by_role("slider", name="The hottest part of it")
+    for _ in range(3):
+        curve.press("ArrowRight")
+    page.get_by_role("columnheader", name="extents there").wait_for()
+    page.mouse.wheel(0, 2000)
+    page.wait_for_timeout(SETTLE)
+    shoot(page, "tiers.png")
+
+
 def a_lost_node(page: Page, base: str, engineer: Demo) -> None:
     engineer.client.put("/grace", json={"grace_seconds": 4}).raise_for_status()
     engineer.client.post("/yard", json={"lever": "speed", "speed": 10}).raise_for_status()
@@ -89,7 +110,6 @@ def a_lost_node(page: Page, base: str, engineer: Demo) -> None:
     page.goto(base)
     page.locator(".tape .left").wait_for(timeout=60_000)
     shoot(page, "barn-rebuilding.png")
-    take(page, f"{base}/volumes/ticketing-db", "volume-rebuilding")
     newest = engineer.client.get("/changes").json()[0]["number"]
     take(page, f"{base}/changes/{newest}", "change")
     page.get_by_role("button", name="Yard").click()
@@ -126,6 +146,7 @@ def main() -> None:
                 take(page, barn.url + path, name)
             preview(page, barn.url)
             sizing(page, barn.url)
+            tiers(page, barn.url, engineer)
             night = opened(browser)
             night.add_init_script("localStorage.setItem('night', 'yes')")
             take(night, barn.url, "barn-night")

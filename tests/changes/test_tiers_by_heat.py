@@ -14,6 +14,7 @@ from test_leaving import mixed_pool
 from test_policies import plan_of, refusals, save
 
 from foldbarn.changes.engine.runner import run_change
+from foldbarn.changes.kinds.pools.rebuild import DropOld
 from foldbarn.changes.kinds.volumes import move_extents
 from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.policies.shares import LEAST_SECONDS, foreseen
@@ -22,12 +23,12 @@ from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.site import Tier, Volume
 from foldbarn.core.volumes.heat import Heat
 from foldbarn.core.volumes.loss import DataState, fate_of
-from foldbarn.services import changes
+from foldbarn.services import changes, watching
 from foldbarn.services import tiers as duty
 from foldbarn.services.heat import HeatTaker
 from foldbarn.store import heat as kept
-from foldbarn.store.database import transaction
-from foldbarn.store.tables import ChangeRow, HeatRow
+from foldbarn.store.database import announce, transaction
+from foldbarn.store.tables import ChangeRow, HeatRow, VolumeRow
 from foldbarn.store.views import current_view
 
 HOT = {"name": "busy-up", "data": 2, "parity": 1, "level": "node", "share": 20}
@@ -134,6 +135,13 @@ def test_two_strips_on_disks_of_each_copy_and_no_more(tiered: Site) -> None:
     space = pool_space(view, view.pools[0])
     assert space.fast is not None
     assert (space.used, space.fast.used) == (15 * 3, 5 * 2 * 2)
+    # Of what its users have written a quarter of it lies there, as of its extents.
+    with transaction() as session:
+        session.execute(update(VolumeRow).values(written=16 << 30))
+        announce(session, "site")
+    space = pool_space(current_view(), current_view().pools[0])
+    assert space.fast is not None
+    assert (space.alone.written, space.fast.ledger.written) == (12 << 30, 4 << 30)
 
 
 @pytest.mark.parametrize(
@@ -358,6 +366,48 @@ def test_withdrawn_before_it_is_held_there_nothing_has_moved(
     lies_well(tiered, set())
     assert tiered.state(move(tiered, "fast", 1, 2, 3)) == "done"
     lies_well(tiered, {1, 2, 3})
+
+
+def test_a_move_that_another_change_has_made_pointless_ends_by_itself(tiered: Site) -> None:
+    save(tiered, **PLAIN)
+    first = changes.carry_out(ME, "keep-policy", {"volumes": ["cameras"], "policy": "plain"})
+    number = changes.carry_out(ME, "move-extents", {"volume": "cameras", "tier": "fast", "extents": [1]})
+    for change, state in ((first, "done"), (number, "withdrawn")):
+        run_change(change)
+        assert tiered.state(change) == state
+    assert the().hot is None
+    assert held(tiered) == should_hold()
+    save(tiered, **{**HOT, "name": "again"})
+    assert tiered.state(tiered.do("keep-policy", volumes=["cameras"], policy="again")) == "done"
+    first = changes.carry_out(ME, "delete-volume", {"volume": "cameras", "typed": "cameras"})
+    number = changes.carry_out(ME, "move-extents", {"volume": "cameras", "tier": "fast", "extents": [1]})
+    for change, state in ((first, "done"), (number, "withdrawn")):
+        run_change(change)
+        assert tiered.state(change) == state
+    assert held(tiered) == should_hold() == set()
+
+
+def test_withdrawn_after_they_are_held_there_they_stay_and_nothing_is_left_over(
+    tiered: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    number = changes.carry_out(ME, "move-extents", {"volume": "cameras", "tier": "fast", "extents": [1, 2]})
+
+    def killed(*_: Any) -> str:
+        raise Killed
+
+    monkeypatch.setattr(DropOld, "carry_out", killed)
+    with pytest.raises(Killed):
+        run_change(number)
+    monkeypatch.undo()
+    changes.ask(ME, number, "withdraw")
+    run_change(number)
+    assert tiered.state(number) == "withdrawn", tiered.problem(number)
+    watching.start_mending()  # which looks at what has to be looked at
+    with transaction() as session:
+        waiting = [row.id for row in session.query(ChangeRow).filter(ChangeRow.state == "waiting")]
+    assert len(waiting) == 1
+    run_change(waiting[0])
+    lies_well(tiered, {1, 2})
 
 
 def test_a_node_lost_for_good_while_they_rise_and_they_are_written_elsewhere(

@@ -334,6 +334,10 @@ def test_a_share_of_the_fast_tier_is_wished_for_and_the_hottest_rises_by_itself(
     ]
     depth = {"name": "depth", "disks": chosen, "copies": 2, "level": "node", "serves": "fast tier"}
     running.demo.carry_out("form-pool", {**depth, "headroom": None})
+    inside = [d for n in nodes if n["name"] in ("razorbill", "skua") for d in n["disks"]]
+    free = [d["name"] for d in inside if d["media"] == "ssd" and d["fit"]]
+    shoals = {"name": "shoals", "disks": free, "copies": 2, "level": "node", "headroom": None}
+    running.demo.carry_out("form-pool", shoals)  # of one media class
     page.goto(f"{running.url}/policies?plan=save-policy")
     sheet = sheet_of(page)
     sheet.get_by_label("Name of the policy").fill("busy-rises")
@@ -343,7 +347,10 @@ def test_a_share_of_the_fast_tier_is_wished_for_and_the_hottest_rises_by_itself(
     expect(sheet.locator("[data-note=blocker]")).to_contain_text("Between 1 and 90 % of a volume")
     sheet.get_by_label("Hottest on fast").fill("20")
     expect(sheet.locator("[data-answer=yes]")).to_contain_text("depth keeps it")
-    expect(sheet.locator("[data-answer=no]")).to_contain_text("skerries has no fast tier for what is asked")
+    no = sheet.locator("[data-answer=no]").filter(
+        has_text="shoals has no fast tier for what is asked for most"
+    )
+    expect(no).to_be_visible()
     carry_out(page)
     done(page, "write-policy")
     running.demo.carry_out("create-volume", {"name": "soundings", "policy": "busy-rises", "size": "50 GiB"})
@@ -368,7 +375,51 @@ def test_a_share_of_the_fast_tier_is_wished_for_and_the_hottest_rises_by_itself(
     expect(page.locator("main")).to_contain_text(
         re.compile(r"10 extents of soundings take [\d.,]+ operations")
     )
+    page.goto(f"{running.url}/policies/busy-rises")
+    measured = page.get_by_role("row").filter(has_text="soundings").filter(has_text="a second")
+    expect(measured).to_contain_text(
+        re.compile(r"[\d,]+ a second\s*[\d.]+%\s*[\d.]+%\s*(as expected|[+−]\d)")
+    )
     page.goto(f"{running.url}/volumes/soundings")
     page.get_by_role("link", name="Preview moving it all down").click()
     expect(sheet_of(page)).to_contain_text("10 extents on the bulk tier.")
     running.demo.carry_out("delete-volume", {"volume": "soundings", "typed": "soundings"})
+
+
+def test_parity_lands_first_on_copies_and_the_page_says_how_these_are(page: Page, running: Running) -> None:
+    """On the pool with a fast tier that the test before has formed."""
+    page.goto(f"{running.url}/policies?plan=save-policy")
+    sheet = sheet_of(page)
+    sheet.get_by_label("Name of the policy").fill("lands")
+    pick(sheet, "Protects by", "parity")
+    pick(sheet, "Spread over", "node")
+    sheet.get_by_label("Lands first in").fill("60")
+    expect(sheet.locator("[data-note=blocker]")).to_contain_text(
+        "A landing has between 1 and 50 % of a volume"
+    )
+    sheet.get_by_label("Lands first in").fill("10")
+    expect(sheet.locator("[data-answer=yes]")).to_contain_text("depth keeps it")
+    no = sheet.locator("[data-answer=no]").filter(has_text="shoals")
+    expect(no).to_be_visible()
+    expect(sheet).to_contain_text("Lands as 2 copies on the fast tier first, in 10 % of its size.")
+    sheet.get_by_label("Hottest on fast").fill("10")
+    expect(sheet.locator("[data-note=blocker]")).to_contain_text("it does not land first")
+    sheet.get_by_label("Hottest on fast").fill("0")
+    carry_out(page)
+    done(page, "write-policy")
+    running.demo.carry_out("create-volume", {"name": "logbook", "policy": "lands", "size": "40 GiB"})
+    page.goto(f"{running.url}/volumes/logbook")
+    account = page.get_by_role("region", name="Space account")
+    expect(account).to_contain_text("Its landing on the fast tier, 2 copies (room for 4 GiB)")
+    expect(account).to_contain_text("yet to settle (every copy is there)")
+    disk = fast_disks(running, "logbook")[0]
+    running.pull(lever="pull disk", what=disk)
+    expect(account).to_contain_text("yet to settle (the last copy)", timeout=LONG)
+    running.pull(lever="return disk", what=disk)
+    expect(account).to_contain_text("yet to settle (every copy is there)", timeout=LONG)
+
+
+def fast_disks(running: Running, volume: str) -> list[str]:
+    """NVMe disks that hold some of a volume, in order."""
+    shares = running.api.get(f"/volumes/{volume}").json()["shares"]
+    return sorted(name for name in shares if "-c" in name)

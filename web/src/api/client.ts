@@ -178,6 +178,13 @@ export const useHeat = (name: MaybeRefOrGetter<string>) =>
     queryFn: () =>
       answered(api.GET("/api/volumes/{name}/heat", { params: { path: { name: toValue(name) } } })),
   });
+/** What is asked of the volumes that keep a policy. */
+export const useMeasured = (name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["heat", "measured", computed(() => toValue(name))],
+    queryFn: () =>
+      answered(api.GET("/api/policies/{name}/measured", { params: { path: { name: toValue(name) } } })),
+  });
 /** What a share of the fast tier, in per cent, would bring a volume and take from others. */
 export const useShare = (name: MaybeRefOrGetter<string>, share: MaybeRefOrGetter<number | null>) =>
   useQuery({

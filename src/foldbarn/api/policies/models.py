@@ -33,6 +33,19 @@ class UserOut(StandingOut):
     pool: str
 
 
+class MeasuredOut(BaseModel):
+    """What a volume that keeps a policy is asked for, as its nodes tell: operations a second lately. served:
+    share of these, 0 to 1, that the fast tier takes for their heat now; foreseen: that it would take once all
+    has moved, while what is asked for stays as it is. None where that is not known, or the policy has no
+    share.
+    """
+
+    volume: str
+    operations_per_second: float | None
+    served: float | None
+    foreseen: float | None
+
+
 class VersionOut(BaseModel):
     """What a policy said in one version, and how many volumes keep it."""
 

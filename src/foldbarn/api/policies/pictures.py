@@ -16,6 +16,7 @@ from foldbarn.api.policies.models import (
     BenchRowOut,
     CloserOut,
     LoadIn,
+    MeasuredOut,
     OpposedOut,
     PaperIn,
     PolicyOut,
@@ -37,6 +38,7 @@ from foldbarn.core.policies.matching import answers
 from foldbarn.core.policies.performance import LEFT_OUT as SPEED_LEFT_OUT
 from foldbarn.core.policies.performance import DiskWork, Load
 from foldbarn.core.policies.policy import Policy
+from foldbarn.core.policies.shares import Heats, foreseen
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.pools.repair import Repair
 from foldbarn.core.pools.sizing import LEFT_OUT, on_paper, read_plan, say_chance
@@ -237,6 +239,27 @@ def policy_page(view: SiteView, policy: Policy, history: Sequence[ChangeRow]) ->
             "history": [change_line(row) for row in history],
         }
     )
+
+
+def measured_out(view: SiteView, policy: Policy, heat: Heats) -> list[MeasuredOut]:
+    """By volume, of any version of the policy."""
+    rows = []
+    for volume in view.volumes:
+        kept = view.policy_of(volume)
+        if kept is None or kept.number != policy.number:
+            continue
+        known = heat.get(volume.number)
+        told = known is not None and known.seconds > 0
+        fares = foreseen(view, volume, heat, kept.wishes.share) if kept.wishes.share else []
+        rows.append(
+            MeasuredOut(
+                volume=volume.name,
+                operations_per_second=known.operations_per_second if known is not None and told else None,
+                served=fares[0].now if fares else None,
+                foreseen=fares[0].then if fares else None,
+            )
+        )
+    return rows
 
 
 def _fields(

@@ -6,17 +6,27 @@ from typing import Annotated
 
 from fastapi import APIRouter, Query, Response
 
-from foldbarn.api.policies.models import AdoptionOut, BenchIn, BenchOut, PaperIn, PolicyOut, PolicyPage
+from foldbarn.api.policies.models import (
+    AdoptionOut,
+    BenchIn,
+    BenchOut,
+    MeasuredOut,
+    PaperIn,
+    PolicyOut,
+    PolicyPage,
+)
 from foldbarn.api.policies.pictures import (
     adoption_out,
     bench_csv,
     bench_out,
+    measured_out,
     paper_out,
     policy_out,
     policy_page,
 )
 from foldbarn.core.touching import Thing
 from foldbarn.store import changes as changes_kept
+from foldbarn.store import heat as heat_kept
 from foldbarn.store.database import transaction
 from foldbarn.store.views import current_view
 
@@ -59,6 +69,18 @@ def adoptions(volume: Annotated[list[str], Query(min_length=1, max_length=500)])
     view = current_view()
     volumes = list({v.number: v for v in map(view.volume, volume)}.values())
     return [adoption_out(view, volumes, policy) for policy in view.current_policies]
+
+
+@routes.get("/policies/{name}/measured")
+def measured(name: str) -> list[MeasuredOut]:
+    """What is asked of the volumes that keep it, and what of that its fast tier takes, beside what was to be
+    expected.
+    """
+    view = current_view()
+    found = view.policy(name)
+    with transaction() as session:
+        heat = {number: known for number, (known, _) in heat_kept.read_all(session).items()}
+    return measured_out(view, found, heat)
 
 
 @routes.get("/policies/{name}")

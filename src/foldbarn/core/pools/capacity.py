@@ -553,8 +553,19 @@ def _demands(plies: Sequence[Ply]) -> list[tuple[Scheme, int]]:
 
 
 def _written(view: SiteView, pool: Pool, tier: Tier) -> int:
-    """Bytes of data written to a tier. What waits in a landing counts where it will settle."""
-    return sum(v.written_bytes for v in view.volumes_of(pool) if v.whole.tier == tier)
+    """Bytes of data written to a tier. What waits in a landing counts where it will settle; of a volume that
+    lies in two tiers, as much in each as its extents there.
+    """
+    written = 0
+    for volume in view.volumes_of(pool):
+        up = (
+            volume.written_bytes * int(volume.upper.sum()) // max(volume.whole.extents, 1)
+            if volume.hot
+            else 0
+        )
+        written += up if tier == Tier.FAST else 0
+        written += volume.written_bytes - up if volume.whole.tier == tier else 0
+    return written
 
 
 class Limit(StrEnum):

@@ -19,7 +19,7 @@ from foldbarn.changes.kinds.policies.catching_up import CatchUp, not_written
 from foldbarn.changes.kinds.pools.effects import NO_FEWER_COPIES, estimate_of, moved, room_rows
 from foldbarn.changes.kinds.pools.rebuild import DropOld
 from foldbarn.core.arrays import Ints
-from foldbarn.core.errors import BarnError
+from foldbarn.core.errors import BarnError, NotPossible, Overtaken
 from foldbarn.core.figures import Figure
 from foldbarn.core.moving.rebuild import ready_to_hold
 from foldbarn.core.policies.shifting import Shifted, shift
@@ -59,9 +59,14 @@ class OfExtents(Outside):
             pools.locked(session, self.pool)
             yield session
 
+    def find(self, view: SiteView) -> Volume | None:
+        """The volume; None where it is gone."""
+        return next((v for v in view.volumes if v.number == self.volume), None)
+
     def left(self, volume: Volume) -> Ints:
         """Those that do not lie there yet."""
         asked = np.array(self.extents, dtype=np.int64)
+        asked = asked[asked < volume.whole.extents]  # it may have been written anew in fewer since
         found: Ints = asked[volume.upper[asked] != self.up]
         return found
 
@@ -74,19 +79,26 @@ class KeepRoom(OfExtents):
     def carry_out(self, run: Run) -> str:
         with self.holding(run) as session:
             view = load_view(session)
-            volume = view.volume_numbered(self.volume)
+            volume = self.find(view)
+            if volume is None:
+                raise Overtaken("The volume is gone.", about="volume")
+            if max(self.extents) >= volume.whole.extents:
+                raise Overtaken(f"{volume.name} has other extents by now.", about="extents")
             left = self.left(volume)
             # It may be kept already, where this was killed when it was done.
             if len(left) and volume.anew is None:
-                found = shift(view, volume, left, self.up)
+                try:
+                    found = shift(view, volume, left, self.up)
+                except NotPossible as error:
+                    raise Overtaken(error.sentence, about=volume.name, next_step=error.next_step) from error
                 store_volumes.set_extents(session, found.into.number, found.extents, found.rows)
             announce(session, "site")
         return f"{say_count(len(self.extents), 'extent')} to be written."
 
     def take_back(self, run: Run) -> None:
         with self.holding(run) as session:
-            volume = load_view(session).volume_numbered(self.volume)
-            if volume.anew is None:
+            volume = self.find(load_view(session))
+            if volume is None or volume.anew is None:
                 return
             store_volumes.clear_extents(session, volume.anew.number, np.flatnonzero(~volume.anew.unwritten))
             pools.look(session, [self.pool], f"{volume.name} stays where it lay")
@@ -110,6 +122,11 @@ class HoldThere(OfExtents):
 
     def take_back(self, run: Run) -> None:
         stop_moving(run)
+        with self.holding(run) as session:
+            volume = self.find(load_view(session))
+            if volume is not None and not len(self.left(volume)):  # what held them may still lie on disks
+                pools.look(session, [self.pool], f"{volume.name} keeps what was moved")
+            announce(session, "site")
 
     def stop(self, run: Run) -> None:
         stop_moving(run)
