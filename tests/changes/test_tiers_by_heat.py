@@ -445,6 +445,8 @@ def test_what_a_share_would_bring_and_take_from_others_is_what_comes_about(tiere
     go(tiered)
     go(tiered)
 
+    short: list[bool] = []
+
     def told(share: int, fill_line: float = 0.85) -> dict[str, float]:
         view = current_view()
         view = replace(view, pools=(replace(view.pools[0], fill_line=fill_line), *view.pools[1:]))
@@ -453,6 +455,7 @@ def test_what_a_share_would_bring_and_take_from_others_is_what_comes_about(tiere
         found = foreseen(view, view.volume("cameras"), heat, share)
         names = [view.volume_numbered(s.volume).name for s in found]
         assert names == ["cameras", "archive"]  # the one that is asked about comes first
+        short[:] = [s.short_of_room for s in found]
         return {
             f"{name} {when}": getattr(s, when) for name, s in zip(names, found, strict=True) for when in WHEN
         }
@@ -462,12 +465,14 @@ def test_what_a_share_would_bring_and_take_from_others_is_what_comes_about(tiere
     assert told(20) == pytest.approx(now | {"cameras then": mine, "archive then": theirs})
     assert told(0) == pytest.approx(now | {"cameras then": 0.0, "archive then": theirs})
     assert told(50) == pytest.approx(now | {"cameras then": 80 / 90, "archive then": theirs})
+    assert short == [False, False]
     # Where there is little more room, what is asked for less gives way to it.
     fast = current_view().in_pool(current_view().pools[0], Tier.FAST)
     used = int(current_view().disk_used[fast].sum())
     tight = told(50, fill_line=(used + 8) / int(current_view().disk_slots[fast].sum()))
     assert tight["cameras then"] > mine
     assert tight["archive then"] < theirs
+    assert short == [True, True]
     # And so it comes about.
     foretold = told(50)
     number = tiered.do("keep-policy", volumes=["cameras"], policy="wide-rises")

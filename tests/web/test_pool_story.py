@@ -343,9 +343,9 @@ def test_a_share_of_the_fast_tier_is_wished_for_and_the_hottest_rises_by_itself(
     sheet.get_by_label("Name of the policy").fill("busy-rises")
     pick(sheet, "Copies", "2")
     pick(sheet, "Spread over", "node")
-    sheet.get_by_label("Hottest on fast").fill("95")
+    sheet.get_by_label("Hottest on fast, %").fill("95")
     expect(sheet.locator("[data-note=blocker]")).to_contain_text("Between 1 and 90 % of a volume")
-    sheet.get_by_label("Hottest on fast").fill("20")
+    sheet.get_by_label("Hottest on fast, %").fill("20")
     expect(sheet.locator("[data-answer=yes]")).to_contain_text("depth keeps it")
     no = sheet.locator("[data-answer=no]").filter(
         has_text="shoals has no fast tier for what is asked for most"
@@ -369,7 +369,9 @@ def test_a_share_of_the_fast_tier_is_wished_for_and_the_hottest_rises_by_itself(
     expect(row).to_contain_text(re.compile(r"→ [\d.]+% of what is asked"))
     # Nobody asked for it: ten of its fifty extents, as its policy has it.
     expect(asked).to_contain_text("10 on the fast tier", timeout=LONG)
-    expect(page.get_by_role("row").filter(has_text="10 extents instead on the fast tier")).to_be_visible()
+    expect(
+        page.get_by_role("row").filter(has_text="less 10 extents, which lie on the fast tier")
+    ).to_be_visible()
     expect(asked).to_contain_text("What lies on the fast tier, 10.7 GB, takes")
     page.get_by_role("link", name=re.compile(r"Move 10 extents of soundings up")).first.click()
     expect(page.locator("main")).to_contain_text(
@@ -393,18 +395,18 @@ def test_parity_lands_first_on_copies_and_the_page_says_how_these_are(page: Page
     sheet.get_by_label("Name of the policy").fill("lands")
     pick(sheet, "Protects by", "parity")
     pick(sheet, "Spread over", "node")
-    sheet.get_by_label("Lands first in").fill("60")
+    sheet.get_by_label("Lands first in, %").fill("60")
     expect(sheet.locator("[data-note=blocker]")).to_contain_text(
         "A landing has between 1 and 50 % of a volume"
     )
-    sheet.get_by_label("Lands first in").fill("10")
+    sheet.get_by_label("Lands first in, %").fill("10")
     expect(sheet.locator("[data-answer=yes]")).to_contain_text("depth keeps it")
     no = sheet.locator("[data-answer=no]").filter(has_text="shoals")
     expect(no).to_be_visible()
     expect(sheet).to_contain_text("Lands as 2 copies on the fast tier first, in 10 % of its size.")
-    sheet.get_by_label("Hottest on fast").fill("10")
+    sheet.get_by_label("Hottest on fast, %").fill("10")
     expect(sheet.locator("[data-note=blocker]")).to_contain_text("it does not land first")
-    sheet.get_by_label("Hottest on fast").fill("0")
+    sheet.get_by_label("Hottest on fast, %").fill("0")
     carry_out(page)
     done(page, "write-policy")
     running.demo.carry_out("create-volume", {"name": "logbook", "policy": "lands", "size": "40 GiB"})

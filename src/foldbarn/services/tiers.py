@@ -41,6 +41,8 @@ def move_by_heat() -> None:
             continue
         allowed = int(ALLOWANCE * int(view.disk_slots[view.in_pool(pool, Tier.FAST)].sum()))
         left = allowed - spent.get(pool.number, 0) // pool.strip_bytes
+        if left < min(AT_ONCE, allowed) // 4:
+            continue  # so little is not worth a change of its own
         known = {number: found for number, (found, _) in heat.items()}
         shift = shift_for(view, pool, known, min(AT_ONCE, left))
         if shift is not None:

@@ -2694,7 +2694,8 @@ export interface components {
         /**
          * HotOut
          * @description What of a volume lies on the fast tier for its heat: its copies in words, extents of the volume and
-         *     bytes of data in them, bytes on disks, and the extents that may lie there.
+         *     bytes of data in them, bytes on disks there and those that it takes the less elsewhere, and the extents
+         *     that may lie there.
          */
         HotOut: {
             /** Bytes */
@@ -2707,6 +2708,8 @@ export interface components {
             most: number;
             /** On Disks */
             on_disks: number;
+            /** Spared */
+            spared: number;
         };
         /**
          * KeepPolicyParams
@@ -3927,7 +3930,7 @@ export interface components {
         /**
          * ServedOut
          * @description What the fast tier takes of what is asked of a volume, 0 to 1, and extents there: now, and by another
-         *     share.
+         *     share. short_of_room: whether more of it would rise, were there room.
          */
         ServedOut: {
             /** Extents Now */
@@ -3936,6 +3939,8 @@ export interface components {
             extents_then: number;
             /** Now */
             now: number;
+            /** Short Of Room */
+            short_of_room: boolean;
             /** Then */
             then: number;
             /** Volume */

@@ -106,8 +106,7 @@ watch(
       v-model="wish.landing"
       type="number"
       min="0"
-      suffix="%"
-      label="Lands first in"
+      label="Lands first in, %"
       width="110"
     />
     <VTextField
@@ -115,9 +114,8 @@ watch(
       v-model="wish.share"
       type="number"
       min="0"
-      suffix="%"
-      label="Hottest on fast"
-      width="110"
+      label="Hottest on fast, %"
+      width="120"
     />
     <VCheckbox v-model="wish.fast" label="on the fast tier" />
     <VCheckbox v-model="wish.encrypted" label="encrypted" />

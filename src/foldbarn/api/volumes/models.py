@@ -54,13 +54,15 @@ class LandingOut(BaseModel):
 
 class HotOut(BaseModel):
     """What of a volume lies on the fast tier for its heat: its copies in words, extents of the volume and
-    bytes of data in them, bytes on disks, and the extents that may lie there.
+    bytes of data in them, bytes on disks there and those that it takes the less elsewhere, and the extents
+    that may lie there.
     """
 
     counted: str
     extents: int
     bytes: int
     on_disks: int
+    spared: int
     most: int
 
 
@@ -151,7 +153,7 @@ class HeatOut(BaseModel):
 
 class ServedOut(BaseModel):
     """What the fast tier takes of what is asked of a volume, 0 to 1, and extents there: now, and by another
-    share.
+    share. short_of_room: whether more of it would rise, were there room.
     """
 
     volume: str
@@ -159,6 +161,7 @@ class ServedOut(BaseModel):
     then: float
     extents_now: int
     extents_then: int
+    short_of_room: bool
 
 
 class StripOut(BaseModel):

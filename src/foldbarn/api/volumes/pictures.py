@@ -107,6 +107,7 @@ def _hot_out(view: SiteView, volume: Volume) -> HotOut | None:
         extents=extents,
         bytes=extents * view.data_bytes(volume.whole),
         on_disks=_held_bytes(view, hot),
+        spared=extents * volume.whole.scheme.strips * view.pools[volume.pool].strip_bytes,
         most=hot_extents(volume, policy.wishes) if policy else 0,
     )
 
@@ -244,6 +245,7 @@ def served_out(view: SiteView, served: Served) -> ServedOut:
         then=served.then,
         extents_now=served.extents_now,
         extents_then=served.extents_then,
+        short_of_room=served.short_of_room,
     )
 
 

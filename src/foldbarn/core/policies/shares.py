@@ -67,7 +67,8 @@ def _room(view: SiteView, pool: Pool, parts: Mapping[int, Wanted]) -> int:
 @dataclass(frozen=True, slots=True)
 class Served:
     """How a volume (by number) would fare: the share of what is asked of it that the fast tier takes now and
-    would take then, 0 to 1, and extents there.
+    would take then, 0 to 1, and extents there. short_of_room: whether more of it would rise then, were there
+    room.
     """
 
     volume: int
@@ -75,6 +76,7 @@ class Served:
     then: float
     extents_now: int
     extents_then: int
+    short_of_room: bool
 
 
 def foreseen(view: SiteView, volume: Volume, heat: Heats, share: int) -> list[Served]:
@@ -101,4 +103,6 @@ def foreseen(view: SiteView, volume: Volume, heat: Heats, share: int) -> list[Se
 def _served(part: Wanted, then: np.ndarray) -> Served:
     total = float(part.rates.sum())
     now, later = (float(part.rates[those].sum()) / total if total else 0.0 for those in (part.upper, then))
-    return Served(part.volume, now, later, int(part.upper.sum()), int(then.sum()))
+    asked_for = min(part.most, int((part.upper | (part.rates > 0)).sum()))
+    there = int(then.sum())
+    return Served(part.volume, now, later, int(part.upper.sum()), there, short_of_room=there < asked_for)

@@ -123,8 +123,8 @@ function onKey(event: KeyboardEvent) {
       <thead>
         <tr>
           <th scope="col">Were its share of the fast tier {{ settled }}%</th>
-          <th scope="col">it would take there</th>
-          <th scope="col">extents there</th>
+          <th scope="col" class="n">it would take there</th>
+          <th scope="col" class="n">extents there</th>
         </tr>
       </thead>
       <tbody>
@@ -137,6 +137,9 @@ function onKey(event: KeyboardEvent) {
         </tr>
       </tbody>
     </VTable>
+    <p v-if="settled !== null && served?.[0]?.short_of_room" class="small">
+      More of it would find no room there, up to the fill line.
+    </p>
   </template>
 </template>
 
@@ -180,7 +183,14 @@ path {
   font-size: var(--t-s);
   margin-top: 6px;
 }
+.served th:first-child,
+.served td:first-child {
+  padding-left: 0;
+}
 .served .n {
+  text-align: right;
+}
+.served td.n {
   font-family: var(--mono);
 }
 .foot {

@@ -197,13 +197,19 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
                 </td>
                 <td>+ {{ terabytes(volume.landing.on_disks) }}</td>
               </tr>
-              <tr v-if="volume.hot">
-                <td>
-                  {{ count(volume.hot.extents, "extent") }} instead on the fast tier, {{ volume.hot.counted }}
-                  <span class="soft">(of {{ volume.hot.most.toLocaleString("en") }} that may)</span>
-                </td>
-                <td>+ {{ terabytes(volume.hot.on_disks) }}</td>
-              </tr>
+              <template v-if="volume.hot?.extents">
+                <tr>
+                  <td>less {{ count(volume.hot.extents, "extent") }}, which lie on the fast tier</td>
+                  <td>− {{ terabytes(volume.hot.spared) }}</td>
+                </tr>
+                <tr>
+                  <td>
+                    there as {{ volume.hot.counted }}
+                    <span class="soft">({{ volume.hot.most.toLocaleString("en") }} may)</span>
+                  </td>
+                  <td>+ {{ terabytes(volume.hot.on_disks) }}</td>
+                </tr>
+              </template>
               <tr class="total">
                 <td>On disks</td>
                 <td>
