@@ -73,6 +73,7 @@ PROTECTIONS: list[dict[str, int]] = [
     {"data": 2, "parity": 1, "landing": 10},  # which the second pool can keep, by node
     {"data": 2, "parity": 1, "share": 40},  # and these
     {"copies": 2, "share": 60},
+    {"copies": 2, "operations": 500},
 ]
 SEEDS = st.integers(min_value=0, max_value=2**30)
 

@@ -34,6 +34,7 @@ from foldbarn.services.changes import carry_out, try_again
 from foldbarn.services.duties import Duty, Round
 from foldbarn.services.heat import HeatTaker
 from foldbarn.services.intake import node_is_back, read_report
+from foldbarn.services.limits import tell_limits
 from foldbarn.services.tiers import move_by_heat
 from foldbarn.settings import settings
 from foldbarn.store import changes as kept
@@ -433,6 +434,7 @@ def _note_report(
         if node.given_up:
             node.owes = True
         node.contact, node.reason, node.given_up = Contact.HEARD.value, "", False
+        node.limits = {}  # it may have forgotten what it was told
         node.since = kept.now(session)
     if node.owes:
         node_is_back(session, node)
@@ -513,6 +515,7 @@ def duties_of_the_watch() -> tuple[Duty, ...]:
         Duty("start what mends", now, lambda: start_mending(), on_change=True, judging=True),
         Duty("call in spares", now, lambda: call_in_spares(), on_change=True, judging=True),
         Duty("move extents by heat", settings().heat_seconds, lambda: move_by_heat()),
+        Duty("tell nodes their limits", now, lambda: tell_limits(), on_change=True),
         Duty("tell who leads", now, lambda: tell_who_leads(), on_change=True),
         Duty("forget what ended long ago", 300.0, lambda: prune()),
     )

@@ -18,6 +18,27 @@ def addresses(session: Session) -> dict[int, tuple[str, str]]:
     return {number: (name, url) for number, name, url in rows}
 
 
+class LimitsTold(NamedTuple):
+    """What a node was last told of limits, and how often it has been told any."""
+
+    url: str
+    limits: dict[str, list[float]]
+    times: int
+
+
+def limits_told(session: Session) -> dict[int, LimitsTold]:
+    """By number, of the nodes that have an agent."""
+    columns = NodeRow.id, NodeRow.agent_url, NodeRow.limits, NodeRow.limits_told
+    rows = session.execute(select(*columns).where(NodeRow.agent_url != ""))
+    return {number: LimitsTold(url, limits, times) for number, url, limits, times in rows}
+
+
+def note_limits(session: Session, node: int, limits: dict[str, list[float]]) -> None:
+    """What a node (by number) has been told of limits."""
+    told = {"limits": limits, "limits_told": NodeRow.limits_told + 1}
+    session.execute(update(NodeRow).where(NodeRow.id == node).values(**told))
+
+
 def owe(session: Session, nodes: Iterable[int]) -> None:
     """Notes that these nodes (by number) could not be asked, or told to drop something; they are compared
     when they are next heard.

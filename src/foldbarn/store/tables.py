@@ -116,6 +116,9 @@ class NodeRow(Base):
     written: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     # what it last said of its cluster: name, leader, term
     says: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    # by number of a ply, what it was last told of limits: operations and bytes a second; and how often
+    limits: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    limits_told: Mapped[int] = mapped_column(server_default="0")
     __table_args__ = (
         Index("node_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("contact in ('heard', 'silent', 'garbled', 'awaited')", name="node_contact"),
@@ -278,6 +281,8 @@ class PolicyVersionRow(Base):
     # per cent of a volume that may lie on the fast tier, what is asked for most; 0 for none
     share: Mapped[int] = mapped_column(server_default="0")
     labels: Mapped[list[Any]] = mapped_column(server_default="[]")  # that its pool must have
+    operations: Mapped[int] = mapped_column(server_default="0")  # a second, of each volume; 0 for no limit
+    throughput: Mapped[int] = mapped_column(server_default="0")  # bytes a second, the same
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     __table_args__ = (

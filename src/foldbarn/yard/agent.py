@@ -239,7 +239,8 @@ def asked(machines: Machines, node: str) -> dict[str, Any]:
     for ply in extents.keys() - {int(ply) for ply in machines.landings}:
         known, mine = machines.facts_of(ply), np.array(sorted(extents[ply]))
         rates = operations_a_second(known.first, mine, known.data)
-        counts = np.floor(rates * (machines.asked - known.asked)).astype(np.int64)
+        worked = machines.asked - known.asked - machines.held_back.get(str(known.first), 0.0)
+        counts = np.floor(rates * max(worked, 0.0)).astype(np.int64)
         found[str(ply)] = {"extents": mine.tolist(), "operations": counts.tolist()}
     return {"uptime": machines.clock, "plies": found}
 
@@ -285,6 +286,7 @@ def take_order(machines: Machines, node: str, body: dict[str, Any]) -> Order:
         "locate": _locate,
         "bind": _bind,
         "throttle": _throttle,
+        "limit": _limit,
         "clear": _clear,
         "address": _address,
         "ready": council.ready,
@@ -399,6 +401,16 @@ def _throttle(machines: Machines, order: Order) -> None:
         float(order.body["bytes_per_second"]),
         str(order.body["first"]),
     )
+    order.state = "done"
+
+
+def _limit(machines: Machines, order: Order) -> None:
+    """What consumers may ask in a second of what this node holds of each ply, in operations and in bytes; of
+    others there is no limit.
+    """
+    limits = {str(ply): (float(ops), float(size)) for ply, (ops, size) in order.body["limits"].items()}
+    machines.limits[order.node] = limits
+    machines.rates = {}
     order.state = "done"
 
 

@@ -7,10 +7,12 @@ from __future__ import annotations
 import numpy as np
 
 from foldbarn.core.arrays import Ints, Reals
+from foldbarn.yard.machines import Machines
 
 CALM = 0.2  # of the height of a rush, at any hour
 COOLEST = 0.05  # operations a second that the least wanted strip of data takes at the height of a rush
 SIDE_BY_SIDE = 4  # strips of data that are wanted alike: what is read together was written together
+BLOCK_BYTES = 16 * 1024  # of an operation
 RAREST = 1 / 4096  # the most wanted of so many is the height of what one strip is asked for
 
 
@@ -42,3 +44,39 @@ def _between(first: int, blocks: Ints) -> Reals:
         mixed ^= mixed >> np.uint64(31)
     found: Reals = mixed.astype(np.float64) / 2.0**64
     return found
+
+
+def most_busy(machines: Machines) -> dict[str, float]:
+    """How busy the consumers of volumes with limits may be, as a part of the height of a rush; by the ply
+    that the volume was first written to. The nodes of a volume keep to the sum of their parts together.
+    """
+    parts: dict[str, list[float]] = {}
+    for limits in machines.limits.values():
+        for ply, (operations, size) in limits.items():
+            first = str(machines.facts_of(ply).first)
+            so_far = parts.setdefault(first, [0.0, 0.0])
+            so_far[0] += operations
+            so_far[1] += size / BLOCK_BYTES
+    found = {}
+    for first, (operations, blocks) in parts.items():
+        most = min((limit for limit in (operations, blocks) if limit), default=0.0)
+        if first not in machines.rates:
+            machines.rates[first] = _rate(machines, int(first))
+        if most and machines.rates[first]:
+            found[first] = most / machines.rates[first]
+    return found
+
+
+def _rate(machines: Machines, first: int) -> float:
+    """Operations a second that are asked of all of a volume at the height of a rush."""
+    strips: set[int] = set()
+    for held in machines.strips.values():
+        for ply, extent, _ in held:
+            known = machines.facts_of(ply)
+            if known.first == first and str(ply) not in machines.landings:
+                strips.update(range(extent * known.data, (extent + 1) * known.data))
+    return (
+        float(operations_a_second(first, np.array(sorted(strips), dtype=np.int64), 1).sum())
+        if strips
+        else 0.0
+    )

@@ -13,7 +13,7 @@ from foldbarn.core.moving.flows import max_min_rates
 from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.units import MB
 from foldbarn.yard.agent import settle
-from foldbarn.yard.consumers import CALM
+from foldbarn.yard.consumers import CALM, most_busy
 from foldbarn.yard.machines import Copying, Machines, Order
 
 DAY = 86_400.0
@@ -39,7 +39,10 @@ def tick(machines: Machines, wall_seconds: float) -> None:
     """Advances the yard by this much wall-clock time at its speed setting."""
     seconds = wall_seconds * machines.speed
     machines.clock += seconds
-    machines.asked += (CALM + rush_of(machines.clock)) * seconds
+    busy = CALM + rush_of(machines.clock)
+    machines.asked += busy * seconds
+    for first, most in most_busy(machines).items():
+        machines.held_back[first] = machines.held_back.get(first, 0.0) + max(busy - most, 0.0) * seconds
     _consumers_work(machines, seconds)
     _land(machines, seconds)
     _move(machines, seconds)

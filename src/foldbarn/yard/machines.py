@@ -132,6 +132,13 @@ class Machines:
         ] = {}  # node/name -> bytes per second (0: no limit), who goes first
         self.plies: dict[str, PlyFacts] = {}  # by number
         self.landings: dict[str, Landing] = {}  # by ply number
+        # by node and ply: operations and bytes a second that consumers may ask; 0 for no limit
+        self.limits: dict[str, dict[str, tuple[float, float]]] = {}
+        # by the ply that data was first written to: of `asked`, what limits have held back
+        self.held_back: dict[str, float] = {}
+        self.rates: dict[
+            str, float
+        ] = {}  # by the same: operations a second at the height of a rush; found out
         self.keys: dict[str, str] = {n: secrets.token_hex(32) for n in self.nodes}  # each agent's own secret
         self.speed = 1.0
         self.clock = 0.0  # seconds of the yard's own time
@@ -174,6 +181,7 @@ class Machines:
             for ply, (size, born, *first) in facts.get("plies", facts.get("volumes", {})).items()
         }
         self.landings = {ply: Landing(**found) for ply, found in facts.get("landings", {}).items()}
+        self.limits, self.held_back = facts.get("limits", {}), facts.get("held_back", {})
         self.keys.update(facts.get("keys", {}))
         self.speed = facts.get("speed", 1.0)
         self.clock, self.asked = facts.get("clock", 0.0), facts.get("asked", 0.0)
@@ -214,6 +222,8 @@ class Machines:
             "throttles": self.throttles,
             "plies": {ply: astuple(found) for ply, found in self.plies.items()},
             "landings": {ply: asdict(found) for ply, found in self.landings.items()},
+            "limits": self.limits,
+            "held_back": self.held_back,
             "keys": self.keys,
             "speed": self.speed,
             "clock": self.clock,

@@ -2907,7 +2907,8 @@ export interface components {
         };
         /**
          * MeasuredOut
-         * @description What a volume that keeps a policy is asked for, as its nodes tell: operations a second lately. served:
+         * @description What a volume that keeps a policy is asked for, as its nodes tell: operations a second lately,
+         *     and the most that it may be asked for. served:
          *     share of these, 0 to 1, that the fast tier takes for their heat now; foreseen: that it would take once all
          *     has moved, while what is asked for stays as it is. None where that is not known, or the policy has no
          *     share.
@@ -2915,6 +2916,8 @@ export interface components {
         MeasuredOut: {
             /** Foreseen */
             foreseen: number | null;
+            /** Most Operations */
+            most_operations: number | null;
             /** Operations Per Second */
             operations_per_second: number | null;
             /** Served */
@@ -3902,6 +3905,11 @@ export interface components {
             /** Name */
             name: string;
             /**
+             * Operations
+             * @default null
+             */
+            operations: number | null;
+            /**
              * Parity
              * @default null
              */
@@ -3921,6 +3929,11 @@ export interface components {
              * @default null
              */
             survives: number | null;
+            /**
+             * Throughput
+             * @default null
+             */
+            throughput: number | null;
             /**
              * Version
              * @default 0

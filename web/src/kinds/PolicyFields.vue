@@ -14,6 +14,10 @@ const BY = [
   { title: "copies", value: "copies" },
   { title: "parity", value: "parity" },
 ];
+const MB = 1e6;
+/** What is typed of a limit: none where nothing is. */
+const whole = (typed: unknown) => (typed === null || typed === "" ? null : Math.round(Number(typed)));
+const scaled = (typed: unknown) => (whole(typed) === null ? null : Math.round(Number(typed) * MB));
 const numbers = (least: number, most: number | undefined) =>
   Array.from({ length: Math.max(0, (most ?? 0) - least + 1) }, (_, i) => least + i);
 // The bench leads here with a scheme, which stands in the address.
@@ -33,6 +37,8 @@ const wish = reactive({
   landing: 0,
   share: 0,
   labels: [] as string[],
+  operations: null as number | null,
+  throughput: null as number | null,
   meant_for: "",
   draft: false,
 });
@@ -64,6 +70,7 @@ watch(
     if (rest.fast) rest.share = 0;
     rest.landing = Number(rest.landing) || 0;
     rest.share = Number(rest.share) || 0;
+    rest.operations = whole(rest.operations);
     params.value = { ...rest, ...(by.value === "copies" ? { copies } : { data, parity }) };
   },
   { immediate: true },
@@ -119,6 +126,23 @@ watch(
     />
     <VCheckbox v-model="wish.fast" label="on the fast tier" />
     <VCheckbox v-model="wish.encrypted" label="encrypted" />
+    <VTextField
+      v-model="wish.operations"
+      type="number"
+      min="1"
+      placeholder="no limit"
+      label="Operations a second"
+      width="130"
+    />
+    <VTextField
+      :model-value="wish.throughput === null ? '' : wish.throughput / MB"
+      type="number"
+      min="1"
+      placeholder="no limit"
+      label="MB a second"
+      width="110"
+      @update:model-value="(typed) => (wish.throughput = scaled(typed))"
+    />
     <VTextField
       :model-value="worded(wish.labels)"
       label="Only in pools labelled"

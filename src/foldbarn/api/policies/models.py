@@ -34,7 +34,8 @@ class UserOut(StandingOut):
 
 
 class MeasuredOut(BaseModel):
-    """What a volume that keeps a policy is asked for, as its nodes tell: operations a second lately. served:
+    """What a volume that keeps a policy is asked for, as its nodes tell: operations a second lately,
+    and the most that it may be asked for. served:
     share of these, 0 to 1, that the fast tier takes for their heat now; foreseen: that it would take once all
     has moved, while what is asked for stays as it is. None where that is not known, or the policy has no
     share.
@@ -42,6 +43,7 @@ class MeasuredOut(BaseModel):
 
     volume: str
     operations_per_second: float | None
+    most_operations: int | None
     served: float | None
     foreseen: float | None
 

@@ -223,6 +223,8 @@ def policy_page(view: SiteView, policy: Policy, history: Sequence[ChangeRow]) ->
         landing=policy.wishes.landing,
         share=policy.wishes.share,
         labels=list(policy.wishes.labels),
+        operations=policy.wishes.operations or None,
+        throughput=policy.wishes.throughput or None,
         meant_for=policy.meant_for,
         draft=policy.draft,
     )
@@ -255,6 +257,7 @@ def measured_out(view: SiteView, policy: Policy, heat: Heats) -> list[MeasuredOu
             MeasuredOut(
                 volume=volume.name,
                 operations_per_second=known.operations_per_second if known is not None and told else None,
+                most_operations=kept.wishes.operations or None,
                 served=fares[0].now if fares else None,
                 foreseen=fares[0].then if fares else None,
             )

@@ -8,11 +8,12 @@ from dataclasses import dataclass
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.names import labels_of
 from foldbarn.core.pools.protection import Level, Scheme, mirror
-from foldbarn.core.units import say_count, say_list
+from foldbarn.core.units import say_count, say_list, say_size
 
 MOST_DATA = 16  # strips of data in a stripe: more take longer to read than they save room
 MOST_PARITY = 4  # strips of parity
 MOST_LANDING = 50  # per cent of a volume
+MOST_LIMIT = 10**13  # operations, or bytes, a second
 MOST_SHARE = 90  # the same, of what may lie on the fast tier for its heat
 
 
@@ -24,6 +25,8 @@ class Wishes:
     the fast tier of its pool. encrypted: only on disks that hold everything encrypted. landing: per cent of
     the volume for an area on the fast tier that takes what is written first; 0 for none. share: per cent of
     it that may lie on the fast tier instead, what is asked for most; 0 for none. labels: that its pool has.
+    operations, throughput: what consumers may ask of it in a second, in operations and in bytes; 0 for no
+    limit.
     """
 
     scheme: Scheme
@@ -33,6 +36,8 @@ class Wishes:
     landing: int = 0
     share: int = 0
     labels: tuple[str, ...] = ()
+    operations: int = 0
+    throughput: int = 0
 
     @property
     def landing_scheme(self) -> Scheme | None:
@@ -64,7 +69,13 @@ class Wishes:
         if copies := self.hot_scheme:
             hot = f" Up to {self.share} % of it, what is asked for most, lies on the fast tier"
             hot += f" as {copies.counted()}."
-        return f"{protection[0].upper()}{protection[1:]}.{where}{lands}{hot}{sealed}{labelled}"
+        return f"{protection[0].upper()}{protection[1:]}.{where}{lands}{hot}{sealed}{labelled}{_limits(self)}"
+
+
+def _limits(wishes: Wishes) -> str:
+    most = [f"{wishes.operations:,} operations"] if wishes.operations else []
+    most += [say_size(wishes.throughput)] if wishes.throughput else []
+    return f" At most {say_list(most)} a second." if most else ""
 
 
 def _labels(labels: Sequence[str]) -> str:
@@ -148,9 +159,11 @@ def wishes_of(
     landing: int = 0,
     share: int = 0,
     labels: Iterable[str] = (),
+    operations: int | None = None,
+    throughput: int | None = None,
 ) -> Wishes:
-    """Wishes that do not contradict one another. survives: all that the scheme survives when None. Raises
-    NotPossible.
+    """Wishes that do not contradict one another. survives: all that the scheme survives when None;
+    operations, throughput: no limit when None. Raises NotPossible.
     """
     _check_landing(scheme, fast, landing)
     _check_share(fast, landing, share)
@@ -165,7 +178,11 @@ def wishes_of(
             about="survives",
             next_step=_to_survive(scheme, wanted),
         )
-    return Wishes(scheme, wanted, fast, encrypted, landing, share, labels_of(labels))
+    _check_limit(operations, "operations", "operations a second")
+    _check_limit(throughput, "throughput", "bytes a second")
+    return Wishes(
+        scheme, wanted, fast, encrypted, landing, share, labels_of(labels), operations or 0, throughput or 0
+    )
 
 
 def _check_landing(scheme: Scheme, fast: bool, landing: int) -> None:
@@ -208,6 +225,13 @@ def _check_share(fast: bool, landing: int, share: int) -> None:
             about="share",
             next_step="Leave the share out, or the landing.",
         )
+
+
+def _check_limit(limit: int | None, about: str, unit: str) -> None:
+    """Raises NotPossible."""
+    if limit is not None and not 1 <= limit <= MOST_LIMIT:
+        words = f"A limit is between 1 and {MOST_LIMIT:,} {unit}, not {limit:,}."
+        raise NotPossible(words, about=about, next_step="Leave it out for no limit.")
 
 
 def _to_survive(scheme: Scheme, wanted: int) -> str:

@@ -110,7 +110,12 @@ const broken = computed(() => policy.value?.users.filter((u) => u.standing !== "
                   <td>
                     <RouterLink :to="pathOf('volume', m.volume)">{{ m.volume }}</RouterLink>
                   </td>
-                  <td class="n">{{ rate(m.operations_per_second) }}</td>
+                  <td class="n">
+                    {{ rate(m.operations_per_second)
+                    }}<span v-if="m.most_operations" class="soft"
+                      >, of {{ m.most_operations.toLocaleString("en") }}</span
+                    >
+                  </td>
                   <template v-if="shared">
                     <td class="n">{{ m.served === null ? "" : percent(m.served) }}</td>
                     <td class="n">{{ m.foreseen === null ? "" : percent(m.foreseen) }}</td>

@@ -62,6 +62,8 @@ class SavePolicyParams(Params):
     landing: int = 0
     share: int = 0
     labels: list[str] = Field(default_factory=list, max_length=200)
+    operations: int | None = None
+    throughput: int | None = None
     meant_for: str = Field(default="", max_length=200)
     draft: bool = False
 
@@ -82,13 +84,15 @@ class WritePolicy(Inside):
     landing: int = 0
     share: int = 0
     labels: tuple[str, ...] = ()
+    operations: int = 0
+    throughput: int = 0
 
     def carry_out(self, run: Run, session: Session) -> str:
         if not self.policy:
             check_name(self.called, "policy", [p.name for p in load_view(session).current_policies])
         scheme = self.scheme.scheme()
         wishes = Wishes(scheme, self.survives, self.fast, self.encrypted, self.landing, self.share)
-        wishes = replace(wishes, labels=self.labels)
+        wishes = replace(wishes, labels=self.labels, operations=self.operations, throughput=self.throughput)
         said = Policy(self.policy, self.called, self.base + 1, wishes, self.meant_for, draft=self.draft)
         version = policies.save(session, run.change, policy=self.policy, base=self.base, said=said)
         announce(session, "site")
@@ -120,6 +124,8 @@ class SavePolicy(Kind[SavePolicyParams]):
                 params.landing,
                 params.share,
                 params.labels,
+                params.operations,
+                params.throughput,
             )
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
@@ -146,6 +152,8 @@ class SavePolicy(Kind[SavePolicyParams]):
             landing=wishes.landing,
             share=wishes.share,
             labels=wishes.labels,
+            operations=wishes.operations,
+            throughput=wishes.throughput,
         )
         kept_by = say_list([view.pools[a.pool].name for a in found if a.keeps])
         return Plan(

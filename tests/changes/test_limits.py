@@ -1,0 +1,121 @@
+"""Limits on what consumers may ask: nodes are told their parts, keep to them together, and are told anew."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from conftest import Site
+from test_changes import find_again, lose
+from test_policies import plan_of, refusals, save
+
+from foldbarn.core.policies.limits import limits_by_node
+from foldbarn.services.heat import HeatTaker
+from foldbarn.services.limits import tell_limits
+from foldbarn.store import heat as kept
+from foldbarn.store.database import transaction
+from foldbarn.store.views import current_view
+from foldbarn.yard import fluid
+from foldbarn.yard.consumers import BLOCK_BYTES
+
+pytestmark = pytest.mark.pooled
+SLOW = {"name": "slow", "copies": 2, "level": "node", "operations": 4}
+
+
+def summed(site: Site) -> tuple[float, float]:
+    """What all nodes have been told, of all plies."""
+    told = [part for limits in site.yard.machines.limits.values() for part in limits.values()]
+    return sum(ops for ops, _ in told), sum(size for _, size in told)
+
+
+def asked_a_second(site: Site, seconds: float = 3600.0) -> float:
+    """Of all volumes, at the height of the morning's rush."""
+    machines, taker = site.yard.machines, HeatTaker()
+    machines.speed, machines.clock = 0.0, 8 * 3600.0
+    taker.take()
+    for _ in range(60):
+        machines.speed = seconds / 60
+        fluid.tick(machines, 1.0)
+    machines.speed = 0.0
+    with transaction() as session:
+        before = {number: heat.counts.sum() for number, (heat, _) in kept.read_all(session).items()}
+    taker.take()
+    with transaction() as session:
+        after = {number: heat.counts.sum() for number, (heat, _) in kept.read_all(session).items()}
+    return float(sum(after[number] - before[number] for number in after)) / seconds
+
+
+@pytest.mark.parametrize(
+    ("wish", "says"),
+    [
+        ({"operations": 0}, "A limit is between 1 and 10,000,000,000,000 operations a second, not 0."),
+        ({"operations": -5}, "not -5"),
+        ({"throughput": 0}, "bytes a second, not 0"),
+        ({"throughput": 10**14}, "not 100,000,000,000,000"),
+    ],
+)
+def test_a_limit_that_lets_nothing_through_or_is_absurd_is_refused(
+    barn_site: Site, wish: dict[str, Any], says: str
+) -> None:
+    assert says in " ".join(refusals("save-policy", **{**SLOW, **wish}))
+
+
+def test_nodes_are_told_parts_that_sum_to_the_limit_and_keep_to_it(barn_site: Site) -> None:
+    save(barn_site, **SLOW)
+    assert "At most 4 operations a second." in plan_of("save-policy", **{**SLOW, "name": "p"}).summary
+    barn_site.do("create-volume", name="v", policy="slow", size="60 GiB")
+    free = asked_a_second(barn_site)
+    assert free > 8
+    assert not tell_limits()
+    assert summed(barn_site) == (pytest.approx(4, rel=0.001), 0)
+    assert asked_a_second(barn_site) == pytest.approx(4, rel=0.02)
+    told = dict(barn_site.yard.machines.limits)
+    assert not tell_limits()  # which are known already
+    assert barn_site.yard.machines.limits == told
+    # A newer version holds for the volume once it keeps it; then it is lifted.
+    save(barn_site, **{**SLOW, "operations": None, "throughput": 2 * BLOCK_BYTES, "version": 1})
+    assert not tell_limits()
+    assert summed(barn_site) == (pytest.approx(4, rel=0.001), 0)
+    barn_site.yard.machines.speed = 5000.0
+    assert barn_site.state(barn_site.do("keep-policy", volumes=["v"], policy="slow")) == "done"
+    assert not tell_limits()
+    assert summed(barn_site) == (0, pytest.approx(2 * BLOCK_BYTES, rel=0.001))
+    assert asked_a_second(barn_site) == pytest.approx(2, rel=0.02)
+    save(barn_site, name="free", copies=2, level="node")
+    barn_site.do("keep-policy", volumes=["v"], policy="free")
+    assert not tell_limits()
+    assert summed(barn_site) == (0, 0)
+    assert asked_a_second(barn_site) == pytest.approx(free, rel=0.02)
+
+
+def test_a_node_that_was_away_is_told_when_it_is_back_and_others_when_data_has_moved(barn_site: Site) -> None:
+    save(barn_site, **SLOW)
+    barn_site.do("create-volume", name="v", policy="slow", size="60 GiB")
+    lose(barn_site, "petrel", given_up=False)
+    assert tell_limits()  # one is not heard
+    assert "petrel" not in barn_site.yard.machines.limits
+    before = dict(barn_site.yard.machines.limits)
+    lose(barn_site, "petrel")
+    assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
+    assert not tell_limits()  # nothing of it lies there any more
+    assert summed(barn_site) == (pytest.approx(4, rel=0.05), 0)
+    assert barn_site.yard.machines.limits != before
+    find_again(barn_site, "petrel")
+    barn_site.yard.machines.limits["petrel"] = {"999": (1.0, 0.0)}  # from long ago
+    barn_site.do("rebuild", pool="quayside")
+    assert not tell_limits()
+    assert barn_site.yard.machines.limits["petrel"].keys() == {str(current_view().volume("v").whole.number)}
+    assert summed(barn_site) == (pytest.approx(4, rel=0.05), 0)
+
+
+def test_parts_are_by_data_wherever_it_lies(barn_site: Site) -> None:
+    save(barn_site, name="wide", data=2, parity=1, level="node", operations=90)
+    barn_site.do("create-volume", name="w", policy="wide", size="60 GiB")
+    view = current_view()
+    parts = limits_by_node(view)
+    ply = view.volume("w").whole
+    assert sum(found[ply.number][0] for found in parts.values()) == pytest.approx(90, rel=0.001)
+    for number, found in parts.items():
+        row = next(i for i, node in enumerate(view.nodes) if node.number == number)
+        strips = int((view.disk_node[view.rows(ply)] == row).sum())
+        assert found[ply.number][0] == pytest.approx(90 * strips / ply.placement.size, rel=0.001)
