@@ -108,6 +108,20 @@ def test_a_node_that_was_away_is_told_when_it_is_back_and_others_when_data_has_m
     assert summed(barn_site) == (pytest.approx(4, rel=0.05), 0)
 
 
+def test_a_node_that_was_away_when_a_limit_was_lifted_is_told_so_when_it_is_back(barn_site: Site) -> None:
+    save(barn_site, **SLOW)
+    save(barn_site, name="free", copies=2, level="node")
+    barn_site.do("create-volume", name="v", policy="slow", size="60 GiB")
+    assert not tell_limits()
+    lose(barn_site, "petrel", given_up=False)
+    assert barn_site.state(barn_site.do("keep-policy", volumes=["v"], policy="free")) == "done"
+    assert tell_limits()  # one is not heard, and still goes by what it was told
+    assert barn_site.yard.machines.limits["petrel"]
+    find_again(barn_site, "petrel")
+    assert not tell_limits()
+    assert summed(barn_site) == (0, 0)
+
+
 def test_parts_are_by_data_wherever_it_lies(barn_site: Site) -> None:
     save(barn_site, name="wide", data=2, parity=1, level="node", operations=90)
     barn_site.do("create-volume", name="w", policy="wide", size="60 GiB")

@@ -434,7 +434,8 @@ def _note_report(
         if node.given_up:
             node.owes = True
         node.contact, node.reason, node.given_up = Contact.HEARD.value, "", False
-        node.limits = {}  # it may have forgotten what it was told
+        if node.limits:  # it may have forgotten them, or not heard that they are lifted
+            node.limits = nodes.UNSURE
         node.since = kept.now(session)
     if node.owes:
         node_is_back(session, node)

@@ -18,6 +18,10 @@ def addresses(session: Session) -> dict[int, tuple[str, str]]:
     return {number: (name, url) for number, name, url in rows}
 
 
+# Limits of a ply that is none: a node that may remember others than it should is told again.
+UNSURE: dict[str, list[float]] = {"0": [0.0, 0.0]}
+
+
 class LimitsTold(NamedTuple):
     """What a node was last told of limits, and how often it has been told any."""
 
