@@ -37,7 +37,7 @@ def taker(barn_site: Site) -> HeatTaker:
 def some_time_passes(site: Site, seconds: float = 600.0, busy: float = 1.0) -> None:
     """busy: how much is going on all the while, as a part of the height of a rush."""
     site.yard.machines.clock += seconds
-    site.yard.machines.asked += seconds * busy
+    site.yard.machines.let_ask(seconds * busy)
 
 
 def test_what_is_asked_is_known_by_extent_each_counted_once_though_it_has_copies(

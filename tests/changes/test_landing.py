@@ -31,6 +31,7 @@ from foldbarn.store.views import current_view
 from foldbarn.yard import fluid
 from foldbarn.yard.agent import take_order
 from foldbarn.yard.council import BadOrder
+from foldbarn.yard.serving import serve
 
 LANDS = {"name": "land-and-settle", "data": 2, "parity": 1, "level": "node", "landing": 10}
 PLAINLY = {"volumes": ["cameras"], "policy": "plain"}
@@ -125,7 +126,10 @@ def test_what_consumers_write_gathers_there_and_settles(barn_site: Site) -> None
     assert not fast & bulk
     before = {s: c.written_bytes for s, c in machines.counters.items()}
     machines.clock = 8 * 3600.0  # the morning's rush
+    serve(machines, 0.0)
     for _ in range(60):
+        for serial, serves in zip(machines.load.disks, machines.load.written.tolist(), strict=True):
+            machines.counters[serial].written_bytes += 10.0 * serves
         fluid._land(machines, 10.0)
     landed, settled = (
         sum(machines.counters[s].written_bytes - before[s] for s in serials) for serials in (fast, bulk)
@@ -139,7 +143,8 @@ def test_what_consumers_write_gathers_there_and_settles(barn_site: Site) -> None
     watching.sum_written()
     assert the().waiting_bytes == pytest.approx(found.waiting, rel=0.05)
     # Nobody writes any more: all of it settles.
-    machines.clock = 0.0
+    machines.consumers = 0.0
+    serve(machines, 0.0)
     for _ in range(400):
         fluid._land(machines, 100.0)
     assert found.waiting < 0.02 * came

@@ -16,7 +16,7 @@ from foldbarn.store import heat as kept
 from foldbarn.store.database import transaction
 from foldbarn.store.views import current_view
 from foldbarn.yard import fluid
-from foldbarn.yard.consumers import BLOCK_BYTES
+from foldbarn.yard.consumers import workload_of
 
 pytestmark = pytest.mark.pooled
 SLOW = {"name": "slow", "copies": 2, "level": "node", "operations": 4}
@@ -29,9 +29,10 @@ def summed(site: Site) -> tuple[float, float]:
 
 
 def asked_a_second(site: Site, seconds: float = 3600.0) -> float:
-    """Of all volumes, at the height of the morning's rush."""
+    """Of all volumes, at the height of the morning's rush of the first."""
     machines, taker = site.yard.machines, HeatTaker()
-    machines.speed, machines.clock = 0.0, 8 * 3600.0
+    late = workload_of(current_view().volumes[0].whole.number).late
+    machines.speed, machines.clock = 0.0, (8 + late) * 3600.0
     taker.take()
     for _ in range(60):
         machines.speed = seconds / 60
@@ -73,13 +74,14 @@ def test_nodes_are_told_parts_that_sum_to_the_limit_and_keep_to_it(barn_site: Si
     assert not tell_limits()  # which are known already
     assert barn_site.yard.machines.limits == told
     # A newer version holds for the volume once it keeps it; then it is lifted.
-    save(barn_site, **{**SLOW, "operations": None, "throughput": 2 * BLOCK_BYTES, "version": 1})
+    block = workload_of(current_view().volume("v").whole.number).block_bytes
+    save(barn_site, **{**SLOW, "operations": None, "throughput": 2 * block, "version": 1})
     assert not tell_limits()
     assert summed(barn_site) == (pytest.approx(4, rel=0.001), 0)
     barn_site.yard.machines.speed = 5000.0
     assert barn_site.state(barn_site.do("keep-policy", volumes=["v"], policy="slow")) == "done"
     assert not tell_limits()
-    assert summed(barn_site) == (0, pytest.approx(2 * BLOCK_BYTES, rel=0.001))
+    assert summed(barn_site) == (0, pytest.approx(2 * block, rel=0.001))
     assert asked_a_second(barn_site) == pytest.approx(2, rel=0.02)
     save(barn_site, name="free", copies=2, level="node")
     barn_site.do("keep-policy", volumes=["v"], policy="free")

@@ -15,9 +15,10 @@ from foldbarn.core.units import GB, GIB
 from foldbarn.links.agents import NOTHING_NEW, Agent, Garbled, Questions, Report
 from foldbarn.settings import settings
 from foldbarn.yard import agent
-from foldbarn.yard.fluid import consumers_share, left_for_copying, tick
+from foldbarn.yard.fluid import left_for_copying, tick
 from foldbarn.yard.machines import Machines
 from foldbarn.yard.scenario import skerry_ferries
+from foldbarn.yard.serving import busy_part, serve
 
 
 def serial(machines: Machines, name: str) -> str:
@@ -104,7 +105,8 @@ def test_a_copy_takes_the_time_its_slower_disk_needs() -> None:
     machines = Machines(skerry_ferries())
     agent.take_order(machines, "petrel", copy_order(machines, "a", "fulmar-1", "petrel-1"))
     ssd = PROFILES["ssd"].bytes_per_second
-    free = 1 - consumers_share(serial(machines, "fulmar-1"), 0.0)  # consumers' work on the source comes first
+    serve(machines, 0.0)
+    free = 1 - busy_part(machines, serial(machines, "fulmar-1"))  # consumers' work on the source comes first
     seconds = GIB / (ssd * free)
     run_for(machines, seconds * 0.9)
     assert machines.orders["a"].state == "running"
@@ -125,7 +127,7 @@ def test_copies_from_one_disk_share_it() -> None:
 
 def test_busy_disks_make_a_copy_slower() -> None:
     calm, rush = Machines(skerry_ferries()), Machines(skerry_ferries())
-    rush.clock = 8 * 3600.0
+    calm.consumers, rush.consumers = 0.0, 500_000.0
     for machines in (calm, rush):
         agent.take_order(machines, "petrel", copy_order(machines, "a", "fulmar-1", "petrel-1"))
         run_for(machines, 1.0)

@@ -22,6 +22,7 @@ from foldbarn.core.arrays import Ints
 from foldbarn.core.errors import NotPossible, Unreachable
 from foldbarn.core.machines.reading import PROTOCOL, WITNESS_PROTOCOL
 from foldbarn.core.moving.comparing import NO_STRIPS, Strips
+from foldbarn.core.volumes.pace import BOUNDS, COUNTED, Work, work_of
 from foldbarn.links.outbound import Answer, Bounds, ask, ask_here, there
 from foldbarn.settings import settings
 
@@ -48,11 +49,13 @@ class OrderProgress:
 @dataclass(frozen=True, slots=True)
 class Told:
     """What a node tells of what consumers ask. uptime: seconds that its own clock has run; plies: by number
-    of a ply, its extents here, and the operations so far of each.
+    of a ply, its extents here, and the operations so far of each; work: by number of a ply, what the node
+    has done for consumers since it started.
     """
 
     uptime: float
     plies: dict[int, tuple[Ints, Ints]]
+    work: dict[int, Work] = field(default_factory=dict)
 
 
 # How much an agent's answers may be, in bytes: a report or an order, an inventory of 2,048 disks, the strips
@@ -106,18 +109,17 @@ class Agent:
         return np.unique(table, axis=0)
 
     def asked(self) -> Told:
-        """What consumers have asked of what the node holds, by number of the ply: its extents, and the
-        operations so far of each.
-        """
+        """What consumers have asked of what the node holds, and what it has done for them."""
         found = _body(self._ask("GET", "/v1/asked", most=STRIPS_BYTES, times=LONG))
         try:
             plies = {int(p): _counts(o["extents"], o["operations"]) for p, o in found["plies"].items()}
+            work = {int(ply): _work(told) for ply, told in found.get("work", {}).items()}
             uptime = float(found["uptime"])
         except (AttributeError, KeyError, TypeError, ValueError, OverflowError) as error:
             raise Garbled(f"{self.url} tells what is asked of its extents in another shape.") from error
         if not math.isfinite(uptime):
             raise Garbled(f"{self.url} does not say how long it has been running.")
-        return Told(uptime, plies)
+        return Told(uptime, plies, work)
 
     def probe(self, targets: list[tuple[str, int]]) -> list[tuple[bool, str]]:
         """Has the node try to open a connection to each address and port; whether it could, and why not."""
@@ -202,6 +204,17 @@ def _counts(extents: Any, operations: Any) -> tuple[Ints, Ints]:
     if which.ndim != 1 or which.shape != counts.shape or (which < 0).any() or (counts < 0).any():
         raise ValueError("not a count for each extent")
     return which, counts
+
+
+def _work(told: Any) -> Work:
+    """Raises TypeError, ValueError, KeyError, OverflowError for what is no such totals."""
+    numbers = np.array([told[name] for name in COUNTED], dtype=np.float64)
+    times = np.array(told["times"], dtype=np.float64)
+    if numbers.shape != (len(COUNTED),) or times.shape != (len(BOUNDS) + 1,):
+        raise ValueError("other totals than were asked for")
+    if not np.isfinite(numbers).all() or not np.isfinite(times).all() or min(*numbers, *times) < 0:
+        raise ValueError("totals that are none")
+    return work_of(numbers, times)
 
 
 def _with_offset(body: dict[str, Any], asked: float) -> dict[str, Any]:

@@ -1,4 +1,4 @@
-"""Asking nodes what is asked of the extents that they hold, from time to time."""
+"""Asking nodes what is asked of the extents that they hold, and what they did for it, from time to time."""
 
 from __future__ import annotations
 
@@ -15,6 +15,7 @@ from foldbarn.core.errors import BarnError
 from foldbarn.core.site import Contact, Volume
 from foldbarn.core.volumes.heat import Heat, gathered, recut, told, warmed
 from foldbarn.links.agents import Agent, Told
+from foldbarn.services.pace import PaceKeeper
 from foldbarn.store import heat as kept
 from foldbarn.store import nodes
 from foldbarn.store.database import tell, transaction
@@ -32,6 +33,7 @@ class HeatTaker:
     """
 
     uptimes: dict[str, float] = field(default_factory=dict)  # by address of the agent
+    pace: PaceKeeper = field(default_factory=PaceKeeper)
 
     def take(self) -> bool:
         """Asks every node that is heard, and keeps what that says of each volume. A node that does not answer
@@ -48,7 +50,9 @@ class HeatTaker:
         for one in found.values():
             for ply, counts in one.plies.items() if one else ():
                 answers[ply].append(counts)
-        passed = self._passed({agents[number].url: one.uptime for number, one in found.items() if one})
+        by_url = {agents[number].url: one for number, one in found.items() if one}
+        passed = self._passed({url: one.uptime for url, one in by_url.items()})
+        self.pace.keep(volumes, by_url, passed)
         with transaction() as session:
             known = kept.read_all(session)
             fresh = {}

@@ -359,6 +359,19 @@ class HeatRow(Base):
     warmth: Mapped[bytes] = mapped_column(LargeBinary)
 
 
+class PaceRow(Base):
+    """What the consumers of a volume got, lately (core.volumes.pace): seconds it was watched, totals by name,
+    and [bounds + 1] little-endian float32 operations by the time they took, packed with zlib.
+    """
+
+    __tablename__ = "pace"
+    volume_id: Mapped[int] = mapped_column(ForeignKey("volume.id", ondelete="cascade"), primary_key=True)
+    at: Mapped[datetime]
+    seconds: Mapped[float]
+    counted: Mapped[dict[str, float]] = mapped_column(JSONB)
+    times: Mapped[bytes] = mapped_column(LargeBinary)
+
+
 class PlacementRow(Base):
     """Disk numbers of a run of a ply's extents: little-endian int32, [extents, strips], row by row; 0 is
     nowhere, -1 never written, and below that room is kept (core.site.to_come).

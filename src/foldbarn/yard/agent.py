@@ -14,6 +14,7 @@ from foldbarn.core.machines.hardware import POOL_SIGNATURE
 from foldbarn.core.machines.reading import PROTOCOL
 from foldbarn.core.pools.roles import rated_bytes
 from foldbarn.core.site import slots_of
+from foldbarn.core.volumes.pace import COUNTED
 from foldbarn.yard import council
 from foldbarn.yard.consumers import operations_a_second
 from foldbarn.yard.council import BadOrder
@@ -239,10 +240,18 @@ def asked(machines: Machines, node: str) -> dict[str, Any]:
     for ply in extents.keys() - {int(ply) for ply in machines.landings}:
         known, mine = machines.facts_of(ply), np.array(sorted(extents[ply]))
         rates = operations_a_second(known.first, mine, known.data)
-        worked = machines.asked - known.asked - machines.held_back.get(str(known.first), 0.0)
-        counts = np.floor(rates * max(worked, 0.0)).astype(np.int64)
+        counts = np.floor(rates * machines.asked.get(str(known.first), 0.0)).astype(np.int64)
         found[str(ply)] = {"extents": mine.tolist(), "operations": counts.tolist()}
-    return {"uptime": machines.clock, "plies": found}
+    return {"uptime": machines.clock, "plies": found, "work": work(machines, node)}
+
+
+def work(machines: Machines, node: str) -> dict[str, Any]:
+    """What this node has done for consumers since it started, by ply number: see the protocol."""
+    found = {}
+    for ply, counts in machines.work[node].items():
+        totals = np.floor(counts).astype(np.int64).tolist()
+        found[str(ply)] = dict(zip(COUNTED, totals, strict=False)) | {"times": totals[len(COUNTED) :]}
+    return found
 
 
 def settle(machines: Machines, landing: Landing, amount: float) -> None:
@@ -255,10 +264,12 @@ def settle(machines: Machines, landing: Landing, amount: float) -> None:
     if amount <= 0 or not working:
         return
     landing.waiting -= amount
-    size = machines.facts_of(landing.lands_for).bytes
-    for serial, strips in working.items():
-        # All strips there are, over the data in them, is what a byte of data takes on disks.
-        machines.counters[serial].written_bytes += amount * strips * size / landing.bytes
+    for ply, strips, serial in machines.lying(landing.lands_for):
+        if serial in working:
+            # All strips there are, over the data in them, is what a byte of data takes on disks.
+            written = amount * strips * machines.facts_of(landing.lands_for).bytes / landing.bytes
+            machines.counters[serial].written_bytes += written
+            machines.work[machines.node_of[serial]][ply][COUNTED.index("disk_written_bytes")] += written
 
 
 def written_share(ply: int, age: float) -> float:
@@ -410,7 +421,7 @@ def _limit(machines: Machines, order: Order) -> None:
     """
     limits = {str(ply): (float(ops), float(size)) for ply, (ops, size) in order.body["limits"].items()}
     machines.limits[order.node] = limits
-    machines.rates = {}
+    machines.load.summed_at = None
     order.state = "done"
 
 
@@ -466,7 +477,7 @@ def probe(machines: Machines, node: str, targets: list[dict[str, Any]]) -> list[
 
 def _reserve(machines: Machines, order: Order) -> None:
     size, ply = order.body["bytes"], order.body["ply"]
-    fresh = PlyFacts(size, machines.clock, ply, order.body.get("data", 1), machines.asked)
+    fresh = PlyFacts(size, machines.clock, ply, order.body.get("data", 1))
     machines.plies.setdefault(str(ply), fresh)
     if lands := order.body.get("lands_for"):
         first = machines.facts_of(lands["ply"]).first

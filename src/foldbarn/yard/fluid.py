@@ -13,50 +13,19 @@ from foldbarn.core.moving.flows import max_min_rates
 from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.units import MB
 from foldbarn.yard.agent import settle
-from foldbarn.yard.consumers import CALM, most_busy
 from foldbarn.yard.machines import Copying, Machines, Order
+from foldbarn.yard.serving import busy_part, landed_bytes, serve
 
-DAY = 86_400.0
-REWRITTEN_A_DAY = 3.0  # of a volume with a landing, in small writes, were it the height of a rush all day
 SETTLES_AFTER_SECONDS = 3600.0
-
-
-def consumers_share(serial: str, clock: float) -> float:
-    """Part of a disk's bandwidth that consumers use, 0 to 1: a calm base with a morning and an evening
-    rush.
-    """
-    steady = 0.06 + 0.06 * (sum(serial.encode()) % 17) / 17
-    return steady + 0.15 * rush_of(clock)
-
-
-def rush_of(clock: float) -> float:
-    """How much is going on at an hour of the day, 0 to 1: a morning and an evening rush."""
-    hour = (clock % DAY) / 3600
-    return math.exp(-(((hour - 8) / 1.5) ** 2)) + math.exp(-(((hour - 18) / 2) ** 2))
 
 
 def tick(machines: Machines, wall_seconds: float) -> None:
     """Advances the yard by this much wall-clock time at its speed setting."""
     seconds = wall_seconds * machines.speed
     machines.clock += seconds
-    busy = CALM + rush_of(machines.clock)
-    machines.asked += busy * seconds
-    for first, most in most_busy(machines).items():
-        machines.held_back[first] = machines.held_back.get(first, 0.0) + max(busy - most, 0.0) * seconds
-    _consumers_work(machines, seconds)
+    serve(machines, seconds)
     _land(machines, seconds)
     _move(machines, seconds)
-
-
-def _consumers_work(machines: Machines, seconds: float) -> None:
-    for serial, disk in machines.disks.items():
-        if machines.strips.get(serial) and machines.works(serial):
-            amount = consumers_share(serial, machines.clock) * PROFILES[disk.media].bytes_per_second * seconds
-            machines.counters[serial].read_bytes += amount * 0.7
-            machines.counters[serial].written_bytes += amount * 0.3
-            device = machines.bound.get(serial)
-            if device is not None and machines.works(device):  # writes land there first
-                machines.counters[device].written_bytes += amount * 0.3
 
 
 def _land(machines: Machines, seconds: float) -> None:
@@ -69,11 +38,7 @@ def _land(machines: Machines, seconds: float) -> None:
         strips = sum(there.values())
         if not any(machines.works(serial) for serial in there):
             continue  # nothing can land
-        comes = landing.bytes * REWRITTEN_A_DAY * rush_of(machines.clock) * seconds / DAY
-        landing.waiting += comes
-        for serial, count in there.items():
-            if machines.works(serial):
-                machines.counters[serial].written_bytes += comes * landing.copies * count / strips
+        landing.waiting += landed_bytes(machines, landing.lands_for) * seconds
         room = strips / landing.copies * size
         settles = landing.waiting * -math.expm1(-seconds / SETTLES_AFTER_SECONDS)
         settle(machines, landing, max(settles, landing.waiting - room))
@@ -143,7 +108,7 @@ def _rates(machines: Machines, heads: list[tuple[Order, list[Copying]]]) -> np.n
         left = 0.0
         if machines.works(serial):
             full = PROFILES[machines.disks[serial].media].bytes_per_second
-            left = full * left_for_copying(consumers_share(serial, machines.clock), first)
+            left = full * left_for_copying(busy_part(machines, serial), first)
         return row(f"{serial} {first}", left)
 
     def port_row(node: str, way: str) -> int:

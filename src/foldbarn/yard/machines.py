@@ -12,7 +12,12 @@ from dataclasses import asdict, astuple, dataclass, field
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
+from foldbarn.core.arrays import Reals
+from foldbarn.core.volumes.pace import BOUNDS, COUNTED
 from foldbarn.yard.scenario import WITNESS, StandInDisk, StandInNode
+from foldbarn.yard.serving import Load
 
 Strip = tuple[int, int, int]  # ply number, extent, strip
 
@@ -88,15 +93,17 @@ class Landing:
 @dataclass(slots=True)
 class PlyFacts:
     """What the nodes know of a ply. bytes: of a strip; born: the yard's time when it was made; first: the ply
-    that its data was first written to; data: strips of data in an extent; asked: of what consumers had asked
-    by then, as Machines has it.
+    that its data was first written to; data: strips of data in an extent.
     """
 
     bytes: int = 0
     born: float = 0.0
     first: int = 0
     data: int = 1
-    asked: float = 0.0
+
+
+def _no_work() -> dict[int, Reals]:
+    return defaultdict(lambda: np.zeros(len(COUNTED) + len(BOUNDS) + 1))
 
 
 class Machines:
@@ -134,15 +141,18 @@ class Machines:
         self.landings: dict[str, Landing] = {}  # by ply number
         # by node and ply: operations and bytes a second that consumers may ask; 0 for no limit
         self.limits: dict[str, dict[str, tuple[float, float]]] = {}
-        # by the ply that data was first written to: of `asked`, what limits have held back
-        self.held_back: dict[str, float] = {}
-        self.rates: dict[
-            str, float
-        ] = {}  # by the same: operations a second at the height of a rush; found out
+        # By the ply that data was first written to: for how long its consumers would have worked at the
+        # height of a rush, in seconds.
+        self.asked: dict[str, float] = defaultdict(float)
+        # By node and ply, since the stand-ins were started: COUNTED, and operations by the time they took.
+        self.work: dict[str, dict[int, Reals]] = defaultdict(_no_work)
+        self.load = Load()
+        self.moved: set[int] = set()  # plies whose strips have moved since the load knew where they lie
+        self.row_of: dict[str, int] = {}  # of a disk in the load, by serial
         self.keys: dict[str, str] = {n: secrets.token_hex(32) for n in self.nodes}  # each agent's own secret
         self.speed = 1.0
+        self.consumers = 1.0  # what they want, against what they usually do
         self.clock = 0.0  # seconds of the yard's own time
-        self.asked = 0.0  # for how long consumers would have worked at the height of a rush, in seconds
         self._writes: list[tuple[str, tuple[Any, ...]]] = []
         self._file = sqlite3.connect(file, check_same_thread=False)
         self._open()
@@ -177,19 +187,22 @@ class Machines:
         self.bound, self.sealed = facts.get("bound", {}), set(facts.get("sealed", []))
         self.throttles = {name: (rate, first) for name, (rate, first) in facts.get("throttles", {}).items()}
         self.plies = {
-            ply: PlyFacts(size, born, *(first or [int(ply)]))
+            ply: PlyFacts(size, born, *(first or [int(ply)])[:2])
             for ply, (size, born, *first) in facts.get("plies", facts.get("volumes", {})).items()
         }
         self.landings = {ply: Landing(**found) for ply, found in facts.get("landings", {}).items()}
-        self.limits, self.held_back = facts.get("limits", {}), facts.get("held_back", {})
+        self.limits = facts.get("limits", {})
+        asked = facts.get("asked", {})
+        self.asked.update(asked if isinstance(asked, dict) else {})  # a file of a version before has one sum
         self.keys.update(facts.get("keys", {}))
-        self.speed = facts.get("speed", 1.0)
-        self.clock, self.asked = facts.get("clock", 0.0), facts.get("asked", 0.0)
+        self.speed, self.consumers = facts.get("speed", 1.0), facts.get("consumers", 1.0)
+        self.clock = facts.get("clock", 0.0)
         for serial, (read, written) in facts.get("counters", {}).items():
             self.counters[serial] = Counters(read, written)
         for disk, ply, extent, strip in self._file.execute("select disk, ply, extent, strip from strip"):
             self.strips[disk].add((ply, extent, strip))
             self.held[disk][ply] += 1
+            self.moved.add(ply)
         for id_, node, kind, body, state, problem, done in self._file.execute("select * from orders"):
             order = Order(id_, node, kind, json.loads(body), state, problem)
             order.copies = copies_of(order)
@@ -223,9 +236,9 @@ class Machines:
             "plies": {ply: astuple(found) for ply, found in self.plies.items()},
             "landings": {ply: asdict(found) for ply, found in self.landings.items()},
             "limits": self.limits,
-            "held_back": self.held_back,
             "keys": self.keys,
             "speed": self.speed,
+            "consumers": self.consumers,
             "clock": self.clock,
             "asked": self.asked,
             "counters": {s: tuple(asdict(c).values()) for s, c in self.counters.items()},
@@ -269,18 +282,25 @@ class Machines:
         if strip not in self.strips[serial]:
             self.strips[serial].add(strip)
             self.held[serial][strip[0]] += 1
+            self.moved.add(strip[0])
             self._writes.append(("insert or ignore into strip values (?, ?, ?, ?)", (serial, *strip)))
 
     def drop_strip(self, serial: str, strip: Strip) -> None:
         if strip in self.strips[serial]:
             self.strips[serial].discard(strip)
             self.held[serial][strip[0]] -= 1
+            self.moved.add(strip[0])
             self._writes.append(
                 (
                     "delete from strip where disk = ? and ply = ? and extent = ? and strip = ?",
                     (serial, *strip),
                 )
             )
+
+    def let_ask(self, seconds: float) -> None:
+        """What consumers would ask in so long at the height of a rush counts as asked, of every volume."""
+        for first in {str(found.first) for found in self.plies.values()}:
+            self.asked[first] += seconds
 
     def facts_of(self, ply: int | str) -> PlyFacts:
         """What is known of a ply; of one that nobody told of, nothing but its number."""
@@ -290,12 +310,20 @@ class Machines:
         """Strips of a ply on all disks."""
         return sum(held[ply] for held in self.held.values())
 
-    def holding(self, first: int) -> dict[str, int]:
-        """Strips by serial of what holds data that was first written to this ply."""
+    def lying(self, first: int) -> list[tuple[int, int, str]]:
+        """Plies of the data that was first written to this one, how many of its strips lie on a disk, and
+        the disk's serial.
+        """
         plies = {int(ply) for ply, found in self.plies.items() if found.first == first}
         plies -= {int(ply) for ply in self.landings}
-        found = {serial: sum(held[ply] for ply in plies) for serial, held in self.held.items()}
-        return {serial: strips for serial, strips in found.items() if strips}
+        return [(ply, held[ply], serial) for serial, held in self.held.items() for ply in plies if held[ply]]
+
+    def holding(self, first: int) -> dict[str, int]:
+        """Strips by serial of what holds data that was first written to this ply."""
+        found: dict[str, int] = defaultdict(int)
+        for _, strips, serial in self.lying(first):
+            found[serial] += strips
+        return dict(found)
 
     def forget_orders(self, node: str) -> None:
         """The lever for a careless agent: it forgets every order it was given."""

@@ -45,6 +45,7 @@ class Lever(BaseModel):
         "answer",
         "forget orders",
         "speed",
+        "consumers",
         "shut port",
         "open port",
     ]
@@ -52,6 +53,7 @@ class Lever(BaseModel):
     how: Literal["well", "slowly", "garbled"] = "well"
     port: int = Field(default=0, ge=0, le=65_535)
     speed: float = Field(default=1.0, ge=0.0, le=FASTEST)
+    times: float = Field(default=1.0, ge=0.0, le=1000.0)  # what consumers want, against what they usually do
 
 
 def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0) -> FastAPI:
@@ -188,6 +190,7 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
     async def levers() -> dict[str, Any]:
         return {
             "speed": machines.speed,
+            "consumers": machines.consumers,
             "clock_seconds": machines.clock,
             "nodes": [
                 {
@@ -212,6 +215,8 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
     async def pull(lever: Lever) -> dict[str, Any]:
         if lever.lever == "speed":
             machines.speed = lever.speed
+        elif lever.lever == "consumers":
+            machines.consumers = lever.times
         elif lever.lever in ("pull disk", "return disk"):
             serial = machines.disk_at(lever.what)
             if serial is None:

@@ -17,6 +17,7 @@ export type Barn = Schemas["BarnOut"];
 export type Room = Schemas["RoomOut"];
 export type Node = Schemas["NodeOut"];
 export type Disk = Schemas["DiskOut"];
+export type Measured = Schemas["MeasuredOut"];
 export type Heat = Schemas["HeatOut"];
 export type Pool = Schemas["PoolOut"];
 export type Volume = Schemas["VolumeOut"];
@@ -328,7 +329,7 @@ export const useSlowDown = () =>
 export const usePull = () =>
   useMutation({
     mutationFn: (lever: Partial<Lever> & Pick<Lever, "lever">) =>
-      answered(api.POST("/api/yard", { body: { what: "", how: "well", port: 0, speed: 1, ...lever } })),
+      answered(api.POST("/api/yard", { body: { what: "", how: "well", port: 0, speed: 1, times: 1, ...lever } })),
     onSuccess: (yard) => queries.setQueryData(["yard"], yard),
   });
 export const useGrace = () =>

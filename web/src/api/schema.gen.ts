@@ -514,8 +514,7 @@ export interface paths {
         };
         /**
          * Measured
-         * @description What is asked of the volumes that keep it, and what of that its fast tier takes, beside what was to be
-         *     expected.
+         * @description What is asked of the volumes that keep it, and how they fare beside what was to be expected.
          */
         get: operations["measured"];
         put?: never;
@@ -809,7 +808,7 @@ export interface paths {
         };
         /**
          * Heat
-         * @description How often a volume is asked for, and how unevenly.
+         * @description How often a volume is asked for, how unevenly, and how quickly it answers.
          */
         get: operations["heat"];
         put?: never;
@@ -1513,6 +1512,23 @@ export interface components {
             shut: components["schemas"]["ShutOut"][];
             /** Votes */
             votes: string;
+        };
+        /**
+         * ComparedOut
+         * @description One figure as measured lately and as it was to be expected; null where that is not known. of: seconds
+         *     of an operation on average (mean) or for 99 of 100 (late); operations on disks for one of a consumer's;
+         *     bytes written to disks for one written; the share of what is asked, 0 to 1, that the fast tier takes for
+         *     its heat (served). off: by how much it is more, as a part of what was to be expected, or for shares their
+         *     difference.
+         */
+        ComparedOut: {
+            /** Expected */
+            expected: number | null;
+            /** Measured */
+            measured: number | null;
+            of: components["schemas"]["Told"];
+            /** Off */
+            off: number | null;
         };
         /** Counts */
         Counts: {
@@ -2655,6 +2671,7 @@ export interface components {
             half_life_seconds: number;
             /** Operations Per Second */
             operations_per_second: number;
+            pace: components["schemas"]["PaceOut"];
             /** Points */
             points: components["schemas"]["HitOut"][];
             upper: components["schemas"]["HitOut"] | null;
@@ -2832,7 +2849,7 @@ export interface components {
              * Lever
              * @enum {string}
              */
-            lever: "cut power" | "give power" | "pull disk" | "return disk" | "answer" | "forget orders" | "speed" | "shut port" | "open port";
+            lever: "cut power" | "give power" | "pull disk" | "return disk" | "answer" | "forget orders" | "speed" | "consumers" | "shut port" | "open port";
             /**
              * Port
              * @default 0
@@ -2843,6 +2860,11 @@ export interface components {
              * @default 1
              */
             speed: number;
+            /**
+             * Times
+             * @default 1
+             */
+            times: number;
             /**
              * What
              * @default
@@ -2907,21 +2929,16 @@ export interface components {
         };
         /**
          * MeasuredOut
-         * @description What a volume that keeps a policy is asked for, as its nodes tell: operations a second lately,
-         *     and the most that it may be asked for. served:
-         *     share of these, 0 to 1, that the fast tier takes for their heat now; foreseen: that it would take once all
-         *     has moved, while what is asked for stays as it is. None where that is not known, or the policy has no
-         *     share.
+         * @description What a volume that keeps a policy is asked for, as its nodes tell: operations a second lately, the most
+         *     that it may be asked for, and how it fares beside what was to be expected under that.
          */
         MeasuredOut: {
-            /** Foreseen */
-            foreseen: number | null;
+            /** Compared */
+            compared: components["schemas"]["ComparedOut"][];
             /** Most Operations */
             most_operations: number | null;
             /** Operations Per Second */
             operations_per_second: number | null;
-            /** Served */
-            served: number | null;
             /** Volume */
             volume: string;
         };
@@ -3146,6 +3163,23 @@ export interface components {
              */
             reason: string;
             role: components["schemas"]["Role"];
+        };
+        /**
+         * PaceOut
+         * @description What a volume's consumers get, as its nodes have told: operations a second lately, the share of them
+         *     that read, bytes of one, and seconds of one on average and for 99 of 100. Each null where it is not known.
+         */
+        PaceOut: {
+            /** Block Bytes */
+            block_bytes: number | null;
+            /** Late Seconds */
+            late_seconds: number | null;
+            /** Mean Seconds */
+            mean_seconds: number | null;
+            /** Operations Per Second */
+            operations_per_second: number;
+            /** Reads */
+            reads: number | null;
         };
         /**
          * PaperIn
@@ -4293,6 +4327,12 @@ export interface components {
          */
         Tier: "fast" | "bulk";
         /**
+         * Told
+         * @description What is measured of a volume and was to be expected.
+         * @enum {string}
+         */
+        Told: "mean" | "late" | "disk operations" | "disk bytes" | "served";
+        /**
          * Touched
          * @description A thing that a change touches, for people. kind, name: of the thing whose page shows it, empty where it
          *     has none or is gone; words: what of it.
@@ -4896,7 +4936,10 @@ export interface components {
             /** Power */
             power: boolean;
         };
-        /** YardOut */
+        /**
+         * YardOut
+         * @description consumers: what they want, against what they usually do.
+         */
         YardOut: {
             /** Bmc Urls */
             bmc_urls: {
@@ -4904,6 +4947,8 @@ export interface components {
             };
             /** Clock Seconds */
             clock_seconds: number;
+            /** Consumers */
+            consumers: number;
             /** Mails */
             mails: components["schemas"]["YardMail"][];
             /** Nodes */

@@ -18,12 +18,13 @@ export function size(bytes: number): string {
   return `${(bytes / scale).toFixed(places).replace(/\.0$/, "")} ${name}`;
 }
 
-/** Binary size with its unit: TiB, GiB or MiB. */
+/** Binary size with its unit: TiB, GiB, MiB or KiB. */
 export function binarySize(bytes: number): string {
   for (const [power, name] of [
     [40, "TiB"],
     [30, "GiB"],
     [20, "MiB"],
+    [10, "KiB"],
   ] as const) {
     if (bytes >= 2 ** power)
       return `${(bytes / 2 ** power).toFixed(power === 40 ? 2 : 1).replace(/\.0$/, "")} ${name}`;
@@ -68,6 +69,13 @@ export function span(seconds: number): string {
   const hours = Math.ceil(minutes / 60);
   if (hours < 336) return `${Math.floor(hours / 24)} days${hours % 24 ? ` ${hours % 24} h` : ""}`;
   return `${Math.ceil(hours / 24)} days`;
+}
+
+/** A short time: "0.42 ms", "8.31 ms", "120 ms", "1.4 s". */
+export function milliseconds(seconds: number): string {
+  const ms = seconds * 1000;
+  if (ms >= 1000) return `${(ms / 1000).toFixed(1)} s`;
+  return `${ms.toFixed(ms < 10 ? 2 : 0)} ms`;
 }
 
 export function percent(share: number): string {

@@ -18,6 +18,7 @@ const port = ref("7503");
 const isShut = (node: string) =>
   yard.value?.shut.some((s) => s.node === node && s.port === Number(port.value)) ?? false;
 const SPEEDS = [1, 10, 60, 600];
+const TIMES = [0, 1, 3, 10];
 const failure = computed(() => error.value ?? pull.error.value ?? grace.error.value);
 function setGrace() {
   const seconds = Number(graceText.value);
@@ -51,6 +52,19 @@ function setGrace() {
             × {{ s }}
           </VBtn>
           <span class="small">data moves this much faster</span>
+        </div>
+        <h3>Consumers</h3>
+        <div class="row">
+          <VBtn
+            v-for="t in TIMES"
+            :key="t"
+            class="chip"
+            :aria-pressed="yard.consumers === t"
+            @click="pull.mutate({ lever: 'consumers', times: t })"
+          >
+            × {{ t }}
+          </VBtn>
+          <span class="small">of what they usually want</span>
         </div>
         <h3>Grace time</h3>
         <form class="row" @submit.prevent="setGrace">

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from enum import StrEnum
+
 from pydantic import BaseModel, Field
 
 from foldbarn.api.bodies import Body
@@ -33,19 +35,39 @@ class UserOut(StandingOut):
     pool: str
 
 
+class Told(StrEnum):
+    """What is measured of a volume and was to be expected."""
+
+    MEAN = "mean"
+    LATE = "late"
+    DISK_OPERATIONS = "disk operations"
+    DISK_BYTES = "disk bytes"
+    SERVED = "served"
+
+
+class ComparedOut(BaseModel):
+    """One figure as measured lately and as it was to be expected; null where that is not known. of: seconds
+    of an operation on average (mean) or for 99 of 100 (late); operations on disks for one of a consumer's;
+    bytes written to disks for one written; the share of what is asked, 0 to 1, that the fast tier takes for
+    its heat (served). off: by how much it is more, as a part of what was to be expected, or for shares their
+    difference.
+    """
+
+    of: Told
+    measured: float | None
+    expected: float | None
+    off: float | None
+
+
 class MeasuredOut(BaseModel):
-    """What a volume that keeps a policy is asked for, as its nodes tell: operations a second lately,
-    and the most that it may be asked for. served:
-    share of these, 0 to 1, that the fast tier takes for their heat now; foreseen: that it would take once all
-    has moved, while what is asked for stays as it is. None where that is not known, or the policy has no
-    share.
+    """What a volume that keeps a policy is asked for, as its nodes tell: operations a second lately, the most
+    that it may be asked for, and how it fares beside what was to be expected under that.
     """
 
     volume: str
     operations_per_second: float | None
     most_operations: int | None
-    served: float | None
-    foreseen: float | None
+    compared: list[ComparedOut]
 
 
 class VersionOut(BaseModel):

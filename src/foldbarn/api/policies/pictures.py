@@ -15,6 +15,7 @@ from foldbarn.api.policies.models import (
     BenchOut,
     BenchRowOut,
     CloserOut,
+    ComparedOut,
     LoadIn,
     MeasuredOut,
     OpposedOut,
@@ -24,6 +25,7 @@ from foldbarn.api.policies.models import (
     RemadeOut,
     SpeedOut,
     StandingOut,
+    Told,
     UserOut,
     VersionOut,
     WorkOut,
@@ -34,6 +36,7 @@ from foldbarn.core.errors import NotPossible
 from foldbarn.core.policies.adopting import adopt
 from foldbarn.core.policies.bench import BenchRow, lay_side_by_side, schemes_at
 from foldbarn.core.policies.conformance import Standing, conformance
+from foldbarn.core.policies.foretold import Foretold, Paces, foretold
 from foldbarn.core.policies.matching import answers
 from foldbarn.core.policies.performance import LEFT_OUT as SPEED_LEFT_OUT
 from foldbarn.core.policies.performance import DiskWork, Load
@@ -43,6 +46,7 @@ from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.pools.repair import Repair
 from foldbarn.core.pools.sizing import LEFT_OUT, on_paper, read_plan, say_chance
 from foldbarn.core.site import Pool, SiteView, Volume
+from foldbarn.core.volumes.pace import Pace
 from foldbarn.store.tables import ChangeRow
 
 
@@ -243,26 +247,63 @@ def policy_page(view: SiteView, policy: Policy, history: Sequence[ChangeRow]) ->
     )
 
 
-def measured_out(view: SiteView, policy: Policy, heat: Heats) -> list[MeasuredOut]:
+def measured_out(view: SiteView, policy: Policy, heat: Heats, paces: Paces) -> list[MeasuredOut]:
     """By volume, of any version of the policy."""
-    rows = []
-    for volume in view.volumes:
-        kept = view.policy_of(volume)
-        if kept is None or kept.number != policy.number:
-            continue
-        known = heat.get(volume.number)
-        told = known is not None and known.seconds > 0
-        fares = foreseen(view, volume, heat, kept.wishes.share) if kept.wishes.share else []
-        rows.append(
-            MeasuredOut(
-                volume=volume.name,
-                operations_per_second=known.operations_per_second if known is not None and told else None,
-                most_operations=kept.wishes.operations or None,
-                served=fares[0].now if fares else None,
-                foreseen=fares[0].then if fares else None,
-            )
+    kept = {
+        volume.number: found.wishes
+        for volume in view.volumes
+        if (found := view.policy_of(volume)) is not None and found.number == policy.number
+    }
+    mine = [volume for volume in view.volumes if volume.number in kept]
+    expected: dict[int, Foretold] = {}
+    for row in {volume.pool for volume in mine}:
+        expected |= foretold(view, view.pools[row], paces, heat)
+    return [
+        MeasuredOut(
+            volume=volume.name,
+            operations_per_second=_lately(heat, volume),
+            most_operations=kept[volume.number].operations or None,
+            compared=[
+                *_compared(paces.get(volume.number), expected.get(volume.number)),
+                *_tiered(view, volume, heat, kept[volume.number].share),
+            ],
         )
-    return rows
+        for volume in mine
+    ]
+
+
+def _lately(heat: Heats, volume: Volume) -> float | None:
+    """Operations a second; None where nobody has told."""
+    known = heat.get(volume.number)
+    return known.operations_per_second if known is not None and known.seconds > 0 else None
+
+
+def _compared(pace: Pace | None, expected: Foretold | None) -> list[ComparedOut]:
+    """Nothing of a volume of which nothing is asked."""
+    if pace is None or expected is None or not pace.work.operations:
+        return []
+    work = pace.work
+    on_disks = (work.disk_reads + work.disk_writes) / work.operations
+    written = work.disk_written_bytes / work.written_bytes if work.written_bytes else None
+    return [
+        _beside(Told.MEAN, pace.mean, expected.mean),
+        _beside(Told.LATE, pace.within(), expected.late),
+        _beside(Told.DISK_OPERATIONS, on_disks, expected.disk_operations),
+        _beside(Told.DISK_BYTES, written, expected.disk_bytes),
+    ]
+
+
+def _beside(of: Told, measured: float | None, expected: float | None) -> ComparedOut:
+    off = measured / expected - 1 if measured is not None and expected else None
+    return ComparedOut(of=of, measured=measured, expected=expected, off=off)
+
+
+def _tiered(view: SiteView, volume: Volume, heat: Heats, share: int) -> list[ComparedOut]:
+    fares = foreseen(view, volume, heat, share) if share else []
+    return [
+        ComparedOut(of=Told.SERVED, measured=one.now, expected=one.then, off=one.now - one.then)
+        for one in fares[:1]
+    ]
 
 
 def _fields(

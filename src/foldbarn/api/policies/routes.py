@@ -27,6 +27,7 @@ from foldbarn.api.policies.pictures import (
 from foldbarn.core.touching import Thing
 from foldbarn.store import changes as changes_kept
 from foldbarn.store import heat as heat_kept
+from foldbarn.store import pace as pace_kept
 from foldbarn.store.database import transaction
 from foldbarn.store.views import current_view
 
@@ -73,14 +74,13 @@ def adoptions(volume: Annotated[list[str], Query(min_length=1, max_length=500)])
 
 @routes.get("/policies/{name}/measured")
 def measured(name: str) -> list[MeasuredOut]:
-    """What is asked of the volumes that keep it, and what of that its fast tier takes, beside what was to be
-    expected.
-    """
+    """What is asked of the volumes that keep it, and how they fare beside what was to be expected."""
     view = current_view()
     found = view.policy(name)
     with transaction() as session:
         heat = {number: known for number, (known, _) in heat_kept.read_all(session).items()}
-    return measured_out(view, found, heat)
+        paces = pace_kept.read_all(session)
+    return measured_out(view, found, heat, paces)
 
 
 @routes.get("/policies/{name}")

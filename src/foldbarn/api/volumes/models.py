@@ -137,6 +137,18 @@ class HitOut(BaseModel):
     served: float
 
 
+class PaceOut(BaseModel):
+    """What a volume's consumers get, as its nodes have told: operations a second lately, the share of them
+    that read, bytes of one, and seconds of one on average and for 99 of 100. Each null where it is not known.
+    """
+
+    operations_per_second: float
+    reads: float | None
+    block_bytes: float | None
+    mean_seconds: float | None
+    late_seconds: float | None
+
+
 class HeatOut(BaseModel):
     """What a volume is asked for, as its nodes have told: operations a second lately, seconds for which it
     has been watched (of which those long ago count less), and what its hottest extents take, from none to
@@ -149,6 +161,7 @@ class HeatOut(BaseModel):
     half_life_seconds: float
     points: list[HitOut]
     upper: HitOut | None
+    pace: PaceOut
 
 
 class ServedOut(BaseModel):

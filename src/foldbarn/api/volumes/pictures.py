@@ -18,6 +18,7 @@ from foldbarn.api.volumes.models import (
     HotOut,
     LandingOut,
     MoreOut,
+    PaceOut,
     ServedOut,
     StripOut,
     VolumeOut,
@@ -33,6 +34,7 @@ from foldbarn.core.policies.shares import Served
 from foldbarn.core.site import Ply, SiteView, Tier, Volume
 from foldbarn.core.volumes.heat import HALF_LIFE_SECONDS, Heat
 from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
+from foldbarn.core.volumes.pace import Pace
 from foldbarn.core.volumes.tiers import in_hot
 from foldbarn.core.watch.lamps import Outlook, worst
 from foldbarn.store.tables import ChangeRow, VolumeRow
@@ -217,7 +219,7 @@ def _what_if(view: SiteView, volume: Volume, name: str, domain: int) -> WhatIf:
     return WhatIf(domain=name, extents_hit=hit, unreadable=after.unavailable + after.lost)
 
 
-def heat_out(view: SiteView, volume: Volume, heat: Heat | None) -> HeatOut:
+def heat_out(view: SiteView, volume: Volume, heat: Heat | None, pace: Pace) -> HeatOut:
     """More points where the curve bends most: among the hottest."""
     points, upper = [], None
     if heat is not None and volume.hot is not None and len(heat.warmth) == len(volume.upper):
@@ -235,6 +237,19 @@ def heat_out(view: SiteView, volume: Volume, heat: Heat | None) -> HeatOut:
         half_life_seconds=HALF_LIFE_SECONDS,
         points=points,
         upper=upper,
+        pace=pace_out(pace),
+    )
+
+
+def pace_out(pace: Pace) -> PaceOut:
+    work = pace.work
+    done = work.operations or None
+    return PaceOut(
+        operations_per_second=pace.a_second(work.operations),
+        reads=done and work.reads / done,
+        block_bytes=done and (work.read_bytes + work.written_bytes) / done,
+        mean_seconds=pace.mean,
+        late_seconds=pace.within(),
     )
 
 

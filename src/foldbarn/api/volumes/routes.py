@@ -19,9 +19,11 @@ from foldbarn.api.volumes.pictures import (
 from foldbarn.core.policies.policy import MOST_SHARE
 from foldbarn.core.policies.shares import foreseen
 from foldbarn.core.touching import Thing
+from foldbarn.core.volumes.pace import Pace
 from foldbarn.services import site
 from foldbarn.store import changes as changes_kept
 from foldbarn.store import heat as heat_kept
+from foldbarn.store import pace as pace_kept
 from foldbarn.store import volumes as volumes_kept
 from foldbarn.store.database import transaction
 from foldbarn.store.views import current_view
@@ -56,11 +58,12 @@ def room(name: str) -> MoreOut:
 
 @routes.get("/volumes/{name}/heat")
 def heat(name: str) -> HeatOut:
-    """How often a volume is asked for, and how unevenly."""
+    """How often a volume is asked for, how unevenly, and how quickly it answers."""
     view = current_view()
     volume = view.volume(name)
     with transaction() as session:
-        return heat_out(view, volume, heat_kept.read_heat(session, volume.number))
+        pace = pace_kept.read_pace(session, volume.number) or Pace()
+        return heat_out(view, volume, heat_kept.read_heat(session, volume.number), pace)
 
 
 @routes.get("/volumes/{name}/share")

@@ -20,6 +20,7 @@ class LeverIn(Body):
         "answer",
         "forget orders",
         "speed",
+        "consumers",
         "shut port",
         "open port",
     ]
@@ -27,6 +28,7 @@ class LeverIn(Body):
     how: Literal["well", "slowly", "garbled"] = "well"
     port: int = Field(default=0, ge=0, le=65_535)
     speed: float = Field(default=1.0, ge=0.0, le=10_000.0)
+    times: float = Field(default=1.0, ge=0.0, le=1000.0)
 
 
 class YardDisk(BaseModel):
@@ -53,7 +55,10 @@ class YardMail(BaseModel):
 
 
 class YardOut(BaseModel):
+    """consumers: what they want, against what they usually do."""
+
     speed: float
+    consumers: float
     clock_seconds: float
     nodes: list[YardNode]
     shut: list[YardShut]

@@ -129,7 +129,9 @@ def speed_of(view: SiteView, rows: Sequence[int], held: Reals, write: DiskWork, 
     rate = load.operations_per_second * on_disks
     times = np.linspace(0.0, _longest(kinds, rate), STEPS)
     one = sum(k.share * response(k.servers, k.seconds, rate * k.each, times) for k in kinds)
-    mixed = load.reads * _of(np.asarray(one), a_read) + (1 - load.reads) * _of(np.asarray(one), a_write)
+    mixed = load.reads * together(np.asarray(one), a_read) + (1 - load.reads) * together(
+        np.asarray(one), a_write
+    )
     mean = float(np.trapezoid(1 - mixed, times))
     late = float(np.interp(LATE, mixed, times))
     return Speed(most, limit, mean, late)
@@ -160,7 +162,7 @@ def _longest(kinds: Sequence[_Kind], rate: float) -> float:
     return 2 * slowest * math.log(1e6)
 
 
-def _of(one: Curve, work: DiskWork) -> Curve:
+def together(one: Curve, work: DiskWork) -> Curve:
     """What asks for several disks at once is done with the last of them; writes begin when reads are done."""
     writes = one**work.writes if work.writes else np.ones_like(one)
     if not work.reads:

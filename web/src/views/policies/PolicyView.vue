@@ -1,27 +1,20 @@
 <script setup lang="ts">
 import { computed } from "vue";
 import { useMeasured, usePolicy } from "../../api/client";
-import { count, percent, say } from "../../lib/format";
+import { count, say } from "../../lib/format";
 import { pathOf } from "../../lib/paths";
 import CopyName from "../../parts/CopyName.vue";
 import HistoryTable from "../../parts/HistoryTable.vue";
 import PoolAnswers from "../../parts/PoolAnswers.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
+import ComparedTable from "./ComparedTable.vue";
 import { STANDING } from "./standing";
 
 /** A policy: what it promises, who is promised it, and who can keep it. */
 const props = defineProps<{ name: string }>();
 const { data: policy, error } = usePolicy(() => props.name);
 const { data: measured } = useMeasured(() => props.name);
-const shared = computed(() => measured.value?.some((m) => m.foreseen !== null));
-const rate = (operations: number | null) =>
-  operations === null ? "not told yet" : `${Math.round(operations).toLocaleString("en")} a second`;
-/** By how much what is differs from what was to be expected, in percentage points. */
-const off = (served: number, foreseen: number) => {
-  const points = Math.round((served - foreseen) * 100);
-  return points ? `${points > 0 ? "+" : "−"}${count(Math.abs(points), "point")}` : "as expected";
-};
 const plan = (kind: string, name: string) => ({ query: { plan: kind, policy: name } });
 /** Volumes that keep an older version than the newest. */
 const older = computed(() =>
@@ -92,40 +85,8 @@ const broken = computed(() => policy.value?.users.filter((u) => u.standing !== "
             </tbody>
           </VTable>
           <template v-if="measured?.length">
-            <div class="sec next"><h2>What is asked of them</h2></div>
-            <VTable class="plain">
-              <thead>
-                <tr>
-                  <th>Volume</th>
-                  <th class="n">Operations</th>
-                  <template v-if="shared">
-                    <th class="n">Fast tier takes</th>
-                    <th class="n">To be expected</th>
-                    <th class="n">Off by</th>
-                  </template>
-                </tr>
-              </thead>
-              <tbody>
-                <tr v-for="m in measured" :key="m.volume">
-                  <td>
-                    <RouterLink :to="pathOf('volume', m.volume)">{{ m.volume }}</RouterLink>
-                  </td>
-                  <td class="n">
-                    {{ rate(m.operations_per_second)
-                    }}<span v-if="m.most_operations" class="soft"
-                      >, of {{ m.most_operations.toLocaleString("en") }}</span
-                    >
-                  </td>
-                  <template v-if="shared">
-                    <td class="n">{{ m.served === null ? "" : percent(m.served) }}</td>
-                    <td class="n">{{ m.foreseen === null ? "" : percent(m.foreseen) }}</td>
-                    <td class="n">
-                      {{ m.served === null || m.foreseen === null ? "" : off(m.served, m.foreseen) }}
-                    </td>
-                  </template>
-                </tr>
-              </tbody>
-            </VTable>
+            <div class="sec next"><h2>What is asked of them, and what they do</h2></div>
+            <ComparedTable :measured="measured" />
           </template>
           <div class="sec next"><h2>Versions</h2></div>
           <VTable class="plain">

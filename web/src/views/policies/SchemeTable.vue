@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import type { BenchRow } from "../../api/client";
-import { binarySize, span, terabytes } from "../../lib/format";
+import { binarySize, milliseconds, span, terabytes } from "../../lib/format";
 import SumFigure from "../../parts/SumFigure.vue";
 
 /**
@@ -14,12 +14,7 @@ defineProps<{
   pinnable: boolean;
 }>();
 const emit = defineEmits<{ pin: [key: string] }>();
-const took = (seconds: number | null) =>
-  seconds === null
-    ? "too much"
-    : seconds < 0.01
-      ? `${(seconds * 1000).toFixed(2)} ms`
-      : `${(seconds * 1000).toFixed(0)} ms`;
+const took = (seconds: number | null) => (seconds === null ? "too much" : milliseconds(seconds));
 const LEVELS = ["room", "rack", "node", "disk"] as const;
 const work = (of: { reads: number; writes: number }) => {
   const count = (n: number, what: string) =>

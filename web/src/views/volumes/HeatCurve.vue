@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
 import { useShare, type Heat } from "../../api/client";
-import { percent, size, span } from "../../lib/format";
+import { binarySize, milliseconds, percent, size, span } from "../../lib/format";
 
 /**
  * What the hottest part of a volume takes of all that is asked of it: drawn over its bytes, the hottest first.
@@ -16,6 +16,10 @@ const all = computed(() => points.value.at(-1)!);
 const x = (bytes: number) => (bytes / all.value.bytes) * WIDE;
 const y = (served: number) => HIGH - served * HIGH;
 const line = computed(() => points.value.map((p) => `${x(p.bytes)} ${y(p.served)}`).join("L"));
+type Point = Heat["points"][number];
+const stem = (p: Point) => `M${x(p.bytes)} ${HIGH}V${y(p.served)}`;
+/** With a bar across its head. */
+const upright = (p: Point) => `${stem(p)}M${x(p.bytes) - 6} ${y(p.served)}H${x(p.bytes) + 6}`;
 /** Where a tenth of it ends, until another place is picked. */
 const USUAL = 0.1;
 const picked = ref<number | null>(null);
@@ -29,6 +33,15 @@ const words = computed(
   () =>
     `The hottest ${percent(share.value)}, ${size(here.value.bytes)}, take ${percent(here.value.served)} of it.`,
 );
+/** What its consumers get: how much at a time, and how quickly. */
+const times = computed(() => {
+  const { reads, block_bytes, mean_seconds, late_seconds } = props.heat.pace;
+  if (reads === null || block_bytes === null || mean_seconds === null || late_seconds === null) return "";
+  return (
+    `${percent(reads)} of them reads, ${binarySize(block_bytes)} each, done in ` +
+    `${milliseconds(mean_seconds)} on average and 99 of 100 within ${milliseconds(late_seconds)}`
+  );
+});
 const settled = ref<number | null>(null);
 let timer: ReturnType<typeof setTimeout> | undefined;
 watch(picked, () => {
@@ -76,7 +89,8 @@ function onKey(event: KeyboardEvent) {
   <template v-else>
     <p class="small">
       {{ Math.round(heat.operations_per_second).toLocaleString("en") }} operations a second, as its nodes told
-      over {{ span(heat.watched_seconds) }}. {{ words }}
+      over {{ span(heat.watched_seconds) }}<template v-if="times">: {{ times }}</template
+      >. {{ words }}
       <template v-if="heat.upper?.extents">
         What lies on the fast tier, {{ size(heat.upper.bytes) }}, takes {{ percent(heat.upper.served) }} of it
         now.
@@ -99,15 +113,8 @@ function onKey(event: KeyboardEvent) {
         <path class="even" :d="`M0 ${HIGH}L${WIDE} 0`" />
         <path class="under" :d="`M0 ${HIGH}L${line}L${WIDE} ${HIGH}Z`" />
         <path class="over" :d="`M${line}`" />
-        <path
-          v-if="heat.upper?.extents"
-          class="stands"
-          :d="`M${x(heat.upper.bytes)} ${HIGH}V${y(heat.upper.served)}M${x(heat.upper.bytes) - 6} ${y(heat.upper.served)}H${x(heat.upper.bytes) + 6}`"
-        />
-        <path
-          class="at"
-          :d="`M${x(here.bytes)} ${HIGH}V${y(here.served)}M0 ${y(here.served)}H${x(here.bytes)}`"
-        />
+        <path v-if="heat.upper?.extents" class="stands" :d="upright(heat.upper)" />
+        <path class="at" :d="`${stem(here)}M0 ${y(here.served)}H${x(here.bytes)}`" />
       </svg>
     </div>
     <p class="foot">

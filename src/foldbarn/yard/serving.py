@@ -1,0 +1,479 @@
+"""What disks and ports do for consumers: where each operation goes, how busy that makes them, what no longer
+gets through, and how long an operation takes.
+
+The load is summed up each minute of the yard's time, and whenever a strip, a limit or the power changes. How
+long operations take is tried out on a few of them each second.
+"""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from foldbarn.core.arrays import Ints, Reals
+from foldbarn.core.pools.media import PROFILES
+from foldbarn.core.units import MB
+from foldbarn.core.volumes.pace import BOUNDS, COUNTED
+from foldbarn.yard.consumers import operations_a_second, workload_of
+
+if TYPE_CHECKING:
+    from foldbarn.yard.machines import Machines
+
+FULL = 0.98  # of a disk or a port: consumers that wait for an answer never ask for more
+STEADY_SECONDS = 60.0  # of the yard's time, for which the load is taken to stay as it is
+LOOK_TICKS = 10  # between two looks at which strips have moved, and between two tries of operations
+TRIED = 64  # operations of a volume whose time is tried out at once
+VOLUMES_TRIED = 32
+ON_THE_WAY_SECONDS = 50e-6  # of an operation, to its node and back
+
+
+@dataclass(slots=True)
+class Strips:
+    """Where the strips of a ply lie, [strips] each: extent, strip of it, row of the disk."""
+
+    extents: Ints
+    strips: Ints
+    disks: Ints
+
+
+@dataclass(slots=True)
+class Part:
+    """What is asked of a ply, and of which disks, in a second at the height of a rush.
+
+    rate: operations that find their data; reads: [disks] of disks for those if all of them read; before,
+    writes: [disks] of disks if all of them write, and what has to be read before it is written.
+    """
+
+    ply: int
+    rate: float
+    reads: Reals
+    before: Reals
+    writes: Reals
+
+
+@dataclass(slots=True)
+class Volume:
+    """What its consumers get. parts: the plies that it is read from and, where nothing lands, written to.
+    rate: operations in a second at the height of a rush; height: what they get of it now.
+    """
+
+    first: int
+    parts: list[Part]
+    landing: Part | None
+    rate: float
+    height: float = 0.0
+    due: float = 0.0  # operations since some were tried out
+
+    @property
+    def written_at(self) -> list[Part]:
+        return [self.landing] if self.landing else self.parts
+
+
+@dataclass(slots=True)
+class Load:
+    """The yard's own notes; nothing of it outlives a restart but the counts (Machines.work)."""
+
+    lie: dict[int, Strips] = field(default_factory=dict)  # by ply
+    volumes: dict[int, Volume] = field(default_factory=dict)  # by first ply
+    disks: list[str] = field(default_factory=list)  # serials, by row
+    working: Ints = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
+    summed_at: float | None = None  # by the yard's clock; None: something has changed since
+    consumers: float = 1.0  # when it was summed up
+    ticks: int = 0
+    busy: Reals = field(default_factory=lambda: np.zeros(0))  # [disks] requests in service on average
+    asked: Reals = field(default_factory=lambda: np.zeros(0))  # [disks] requests a second
+    read: Reals = field(default_factory=lambda: np.zeros(0))  # [disks] bytes a second
+    written: Reals = field(default_factory=lambda: np.zeros(0))
+    counts: dict[int, dict[str, Reals]] = field(default_factory=dict)  # by ply and node: COUNTED, a second
+    luck: np.random.Generator = field(default_factory=lambda: np.random.default_rng(1))
+
+
+def serve(machines: Machines, seconds: float) -> None:
+    """Consumers work for so long, by the yard's clock."""
+    load = machines.load
+    _look(machines, load)
+    if load.consumers != machines.consumers:
+        load.consumers, load.summed_at = machines.consumers, None
+    if load.summed_at is None or not 0 <= machines.clock - load.summed_at < STEADY_SECONDS:
+        _sum_up(machines, load)
+    for row in np.flatnonzero(load.read + load.written).tolist():
+        counters = machines.counters[load.disks[row]]
+        counters.read_bytes += float(load.read[row]) * seconds
+        counters.written_bytes += float(load.written[row]) * seconds
+    for ply, by_node in load.counts.items():
+        for node, counts in by_node.items():
+            machines.work[node][ply][: len(COUNTED)] += counts * seconds
+    for volume in load.volumes.values():
+        machines.asked[str(volume.first)] += volume.height * seconds
+        volume.due += volume.height * volume.rate * seconds
+    if load.ticks % LOOK_TICKS == 0:
+        _try_out(machines, load)
+    load.ticks += 1
+
+
+def busy_part(machines: Machines, serial: str) -> float:
+    """Part of a disk's time that consumers take, 0 to 1."""
+    load = machines.load
+    row = machines.row_of.get(serial)
+    if row is None or row >= len(load.busy):
+        return 0.0
+    return min(float(load.busy[row]) / PROFILES[machines.disks[serial].media].at_once, 1.0)
+
+
+def landed_bytes(machines: Machines, first: int) -> float:
+    """Bytes a second that consumers write now to a volume."""
+    volume, workload = machines.load.volumes.get(first), workload_of(first)
+    return volume.height * volume.rate * (1 - workload.reads) * workload.block_bytes if volume else 0.0
+
+
+# Which disks serve what. ---------------------------------------------------------------------------------
+
+
+def _look(machines: Machines, load: Load) -> None:
+    """Which strips have moved, and which disks work."""
+    if len(load.disks) != len(machines.disks):
+        load.disks = list(machines.disks)
+        machines.row_of = {serial: row for row, serial in enumerate(load.disks)}
+        load.working, load.volumes, load.summed_at = np.zeros(0, dtype=np.int64), {}, None
+    working = np.array([machines.works(serial) for serial in load.disks], dtype=np.int64)
+    stale: set[int] = set()
+    if load.ticks % LOOK_TICKS == 0 or machines.moved - load.lie.keys():
+        stale = set(machines.moved)
+        machines.moved.clear()
+        _find(machines, load, stale)
+    if not np.array_equal(working, load.working):
+        load.working, stale = working, stale | load.lie.keys()
+    if not stale:
+        return
+    plies: dict[int, list[int]] = defaultdict(list)
+    for ply in load.lie:
+        plies[_first(machines, ply)].append(ply)
+    firsts = {_first(machines, ply) for ply in stale}
+    # A landing may have been taken away from one that stays.
+    firsts |= {v.first for v in load.volumes.values() if v.landing and v.landing.ply in stale}
+    for first in firsts:
+        volume = _volume(machines, load, first, plies.get(first, []))
+        if volume is None:
+            load.volumes.pop(first, None)
+        else:
+            volume.due = load.volumes[first].due if first in load.volumes else 0.0
+            load.volumes[first] = volume
+    load.summed_at = None
+
+
+def _first(machines: Machines, ply: int) -> int:
+    """The ply that the data of its volume was first written to."""
+    landing = machines.landings.get(str(ply))
+    return landing.lands_for if landing else machines.facts_of(ply).first
+
+
+def _find(machines: Machines, load: Load, plies: set[int]) -> None:
+    """Finds all strips of some plies."""
+    found: dict[int, list[tuple[int, int, int]]] = defaultdict(list)
+    for row, serial in enumerate(load.disks):
+        held = machines.held.get(serial)
+        if held and any(held[ply] for ply in plies):
+            for ply, extent, strip in machines.strips[serial]:
+                if ply in plies:
+                    found[ply].append((extent, strip, row))
+    for ply in plies:
+        if ply in found:
+            extents, strips, disks = np.array(found[ply], dtype=np.int64).T
+            load.lie[ply] = Strips(extents, strips, disks)
+        else:
+            load.lie.pop(ply, None)
+            for of_node in machines.work.values():
+                of_node.pop(ply, None)
+
+
+def _volume(machines: Machines, load: Load, first: int, plies: list[int]) -> Volume | None:
+    parts, landing = [], None
+    for ply in plies:
+        if str(ply) in machines.landings:
+            landing = _landing(machines, load, ply)
+        else:
+            parts.append(_part(machines, load, ply))
+    parts = [part for part in parts if part.rate > 0]
+    rate = sum(part.rate for part in parts)
+    return Volume(first, parts, landing, rate) if parts else None
+
+
+def _part(machines: Machines, load: Load, ply: int) -> Part:
+    """A mirror is read from any copy, parity from the strip of data or, where that is out, from as many
+    others as there are strips of data.
+    """
+    lie, known, size = load.lie[ply], machines.facts_of(ply), len(load.disks)
+    extents, place = np.unique(lie.extents, return_inverse=True)
+    works = load.working[lie.disks] > 0
+    there = np.bincount(place[works], minlength=len(extents))
+    k, width = known.data, int(lie.strips.max()) + 1
+    wanted = operations_a_second(known.first, extents, k) * (there >= k)
+    each = wanted / np.maximum(there, 1)  # of a strip that is there, where all are asked alike
+    is_data = lie.strips < k
+    data_there = np.bincount(place[works & is_data], minlength=len(extents))
+    if k in (1, width):
+        reads = each[place]
+        writes, before = wanted[place], np.zeros(len(place))
+    else:
+        made = (k - data_there) * each  # what is out is a k-th of it each, and takes k reads
+        reads = np.where(is_data, wanted[place] / k, 0.0) + made[place]
+        writes = np.where(is_data, wanted[place] / k, wanted[place])
+        parity = width - k
+        before = each[place] * min(1 + parity, k - 1)
+
+    def on_disks(of: Reals) -> Reals:
+        return np.bincount(lie.disks[works], weights=of[works], minlength=size).astype(np.float64)
+
+    return Part(ply, float(wanted.sum()), on_disks(reads), on_disks(before), on_disks(writes))
+
+
+def _landing(machines: Machines, load: Load, ply: int) -> Part | None:
+    """Where a write lands; None where no disk of it works."""
+    lie = load.lie[ply]
+    works = load.working[lie.disks] > 0
+    if not works.any():
+        return None
+    share = np.bincount(lie.disks[works], minlength=len(load.disks)) / int(works.sum())
+    nothing = np.zeros(len(load.disks))
+    return Part(ply, 1.0, nothing, nothing, share * machines.landings[str(ply)].copies)
+
+
+# How busy they are. --------------------------------------------------------------------------------------
+
+
+@dataclass(slots=True)
+class _Built:
+    """[disks] each: requests that it works on at once, seconds before bytes flow, bytes a second; its
+    node.
+    """
+
+    servers: Reals
+    access: Reals
+    bandwidth: Reals
+    node: Ints
+
+
+def _built(machines: Machines, load: Load) -> _Built:
+    profiles = [PROFILES[machines.disks[serial].media] for serial in load.disks]
+    rows = {name: row for row, name in enumerate(machines.nodes)}
+    return _Built(
+        np.array([p.at_once for p in profiles], dtype=np.float64),
+        np.array([p.access_seconds for p in profiles]),
+        np.array([p.bytes_per_second for p in profiles], dtype=np.float64),
+        np.array([rows[machines.node_of[serial]] for serial in load.disks], dtype=np.int64),
+    )
+
+
+def _on_disks(volume: Volume) -> tuple[Reals, Reals, Reals]:
+    """[disks] reads, reads before writes, and writes of disks for all that is asked at height 1."""
+    reads_share = workload_of(volume.first).reads
+    total = volume.rate
+    reads = _sum(volume.parts, "reads")
+    if volume.landing:
+        before = np.zeros_like(reads)
+        writes = volume.landing.writes * total
+    else:
+        before, writes = _sum(volume.parts, "before"), _sum(volume.parts, "writes")
+    return reads * reads_share, before * (1 - reads_share), writes * (1 - reads_share)
+
+
+def _sum(parts: list[Part], of: str) -> Reals:
+    found: Reals = np.sum([getattr(part, of) for part in parts], axis=0)
+    return found
+
+
+def _sum_up(machines: Machines, load: Load) -> None:
+    """What each volume's consumers want now, what of it gets through, and what that makes of the disks."""
+    built, size = _built(machines, load), len(load.disks)
+    volumes = list(load.volumes.values())
+    most = most_by_limits(machines)
+    ports = np.array(
+        [
+            sum(p.megabits for p in node.ports if p.up and p.purpose == "storage") * MB / 8
+            for node in machines.nodes.values()
+        ]
+    )
+    for volume in volumes:
+        wanted = workload_of(volume.first).height(machines.clock) * machines.consumers
+        volume.height = min(wanted, most.get(volume.first, wanted))
+    for _ in range(4):  # who is held back by one disk leaves more of the others
+        busy, out, into = np.zeros(size), np.zeros(len(ports)), np.zeros(len(ports))
+        uses = []
+        for volume in volumes:
+            block = workload_of(volume.first).block_bytes
+            reads, before, writes = (found * volume.height for found in _on_disks(volume))
+            service = built.access + block * built.servers / built.bandwidth
+            mine = (reads + before + writes) * service
+            my_out = np.bincount(built.node, weights=(reads + before) * block, minlength=len(ports))
+            my_in = np.bincount(built.node, weights=writes * block, minlength=len(ports))
+            busy, out, into = busy + mine, out + my_out, into + my_in
+            uses.append((mine > 0, my_out > 0, my_in > 0))
+        parts = [busy / built.servers, out / np.maximum(ports, 1.0), into / np.maximum(ports, 1.0)]
+        if all(part.max(initial=0.0) <= FULL * (1 + 1e-9) for part in parts):
+            break
+        for volume, used in zip(volumes, uses, strict=True):
+            worst = max(part[mine].max(initial=0.0) for part, mine in zip(parts, used, strict=True))
+            volume.height *= min(1.0, FULL / worst) if worst else 1.0
+    _note(machines, load, built)
+    load.summed_at = machines.clock
+
+
+def most_by_limits(machines: Machines) -> dict[int, float]:
+    """How busy the consumers of volumes with limits may be, as a part of the height of a rush; by the ply
+    that the volume was first written to. The nodes of a volume keep to the sum of their parts together.
+    """
+    parts: dict[int, list[float]] = {}
+    for limits in machines.limits.values():
+        for ply, (operations, size) in limits.items():
+            first = machines.facts_of(ply).first
+            so_far = parts.setdefault(first, [0.0, 0.0])
+            so_far[0] += operations
+            so_far[1] += size / workload_of(first).block_bytes
+    found = {}
+    for first, limits_of in parts.items():
+        most = min((limit for limit in limits_of if limit), default=0.0)
+        volume = machines.load.volumes.get(first)
+        if most and volume is not None and volume.rate:
+            found[first] = most / volume.rate
+    return found
+
+
+def _note(machines: Machines, load: Load, built: _Built) -> None:
+    """What goes on in a second from now on."""
+    size = len(load.disks)
+    load.busy, load.asked, load.read, load.written = (np.zeros(size) for _ in range(4))
+    load.counts = {}
+    names = list(machines.nodes)
+    for volume in load.volumes.values():
+        workload, height = workload_of(volume.first), volume.height
+        service = built.access + workload.block_bytes * built.servers / built.bandwidth
+        reads, before, writes = (found * height for found in _on_disks(volume))
+        load.asked += reads + before + writes
+        load.busy += (reads + before + writes) * service
+        load.read += (reads + before) * workload.block_bytes
+        load.written += writes * workload.block_bytes
+        for part in [*volume.parts, *([volume.landing] if volume.landing else [])]:
+            counted = _counted(volume, part, built, len(names)) * height
+            load.counts[part.ply] = {
+                names[row]: counted[row] for row in np.flatnonzero(counted.any(axis=1)).tolist()
+            }
+    for row in np.flatnonzero(load.written).tolist():
+        device = machines.bound.get(load.disks[row])
+        if device is not None and machines.works(device):  # writes land there first
+            load.written[machines.row_of[device]] += load.written[row]
+
+
+def _counted(volume: Volume, part: Part, built: _Built, nodes: int) -> Reals:
+    """COUNTED of a ply, [nodes, counted], in a second at height 1. An operation counts where it is taken: a
+    read at the disk that is read, a write on the nodes as they share what is written.
+    """
+    workload = workload_of(volume.first)
+
+    def by_node(of: Reals) -> Reals:
+        return np.bincount(built.node, weights=of, minlength=nodes).astype(np.float64)
+
+    def shared(of: Reals, total: float) -> Reals:
+        there = by_node(of)
+        return there / there.sum() * total if there.sum() else there
+
+    reads, writes, before, written = (np.zeros(nodes) for _ in range(4))
+    if part is not volume.landing:
+        reads = shared(part.reads, part.rate * workload.reads)
+    disk_reads = by_node(part.reads) * workload.reads
+    if part in volume.written_at:
+        times = volume.rate if part is volume.landing else 1.0
+        asked = volume.rate if part is volume.landing else part.rate
+        writes = shared(part.writes, asked * (1 - workload.reads))
+        before = by_node(part.before) * times * (1 - workload.reads)
+        written = by_node(part.writes) * times * (1 - workload.reads)
+    block = workload.block_bytes
+    columns = reads, writes, reads * block, writes * block, disk_reads + before, written, written * block
+    return np.stack(columns, axis=1)
+
+
+# How long an operation takes. ----------------------------------------------------------------------------
+
+
+def _try_out(machines: Machines, load: Load) -> None:
+    """Some operations of the volumes that had the most since the last time."""
+    due = sorted((v for v in load.volumes.values() if v.due >= 1.0), key=lambda v: -v.due)
+    if not due:
+        return
+    built, names = _built(machines, load), list(machines.nodes)
+    waits = _waits(load.busy, built.servers)
+    for volume in due[:VOLUMES_TRIED]:
+        count = min(TRIED, int(volume.due))
+        reading = int(load.luck.binomial(count, workload_of(volume.first).reads))
+        for parts, tries, writing in (
+            (volume.parts, reading, False),
+            (volume.written_at, count - reading, True),
+        ):
+            if tries:
+                _try(machines, load, built, waits, volume, parts, tries, volume.due / count, names, writing)
+        volume.due = 0.0
+
+
+def _waits(busy: Reals, servers: Reals) -> Reals:
+    """[disks] the chance that a request finds every server at work (Erlang's second formula, by the recursion
+    of his first).
+    """
+    blocked = np.ones(len(busy))
+    for n in range(1, int(servers.max(initial=0)) + 1):
+        blocked = np.where(n <= servers, busy * blocked / (n + busy * blocked), blocked)
+    waits: Reals = np.where(busy > 0, blocked / (1 - busy / servers * (1 - blocked)), 0.0)
+    return np.clip(waits, 0.0, 1.0)
+
+
+def _try(
+    machines: Machines,
+    load: Load,
+    built: _Built,
+    waits: Reals,
+    volume: Volume,
+    parts: list[Part],
+    tries: int,
+    weight: float,
+    names: list[str],
+    writing: bool,
+) -> None:
+    """Operations of one sort, each of which stands for `weight`: how long they take is noted with the ply and
+    the node that took them.
+    """
+    rates = np.array([part.rate for part in parts])
+    chosen = load.luck.choice(len(parts), tries, p=rates / rates.sum())
+    block = workload_of(volume.first).block_bytes
+    for number, part in enumerate(parts):
+        mine = int((chosen == number).sum())
+        steps = [part.before, part.writes] if writing else [part.reads]
+        if not mine or not steps[-1].any():
+            continue
+        took = np.full(mine, ON_THE_WAY_SECONDS * (2 if writing else 1))
+        first_disk = np.zeros(mine, dtype=np.int64)
+        for of in steps:
+            many = round(float(of.sum()) / part.rate) if writing else 1
+            if not many:
+                continue
+            disks = load.luck.choice(len(of), (mine, many), p=of / of.sum())
+            first_disk = disks[:, 0]
+            took += _sojourn(load, built, waits, disks, block).max(axis=1)
+        buckets = np.searchsorted(BOUNDS, took)
+        for row in np.unique(built.node[first_disk]).tolist():
+            here = buckets[built.node[first_disk] == row]
+            into = machines.work[names[row]][part.ply]
+            np.add.at(into, len(COUNTED) + here, weight)
+
+
+def _sojourn(load: Load, built: _Built, waits: Reals, disks: Ints, block: int) -> Reals:
+    """Seconds of one request on each of these disks, its wait for others among them: what is moved takes its
+    time, and getting there takes now more, now less.
+    """
+    luck, mean = load.luck, load.busy / np.maximum(load.asked, 1e-12)
+    leaves = built.servers / np.maximum(mean, 1e-12) - load.asked  # requests a second that are left for more
+    has_to_wait = luck.random(disks.shape) < waits[disks]
+    wait = np.where(has_to_wait, luck.exponential(1.0, disks.shape) / np.maximum(leaves[disks], 1e-9), 0.0)
+    moved = block * built.servers[disks] / built.bandwidth[disks]
+    took: Reals = wait + luck.exponential(1.0, disks.shape) * built.access[disks] + moved
+    return took
