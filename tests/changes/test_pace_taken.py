@@ -108,6 +108,12 @@ def test_it_is_what_the_bench_says_of_one_volume(slow: Site) -> None:
     # More than its disks could do is not called possible.
     fast = Pace(pace.work, 400.0 / bench.most / 1.01)
     assert foretold(view, pool, {volume.number: fast}, {})[volume.number].mean is None
+    save(slow, name="p", level="node", copies=2)
+    assert slow.state(slow.do("keep-policy", volumes=["v"], policy="p")) == "done"
+    view = current_view()
+    [told] = measured_out(view, view.policy("p"), {}, {volume.number: fast})
+    whys = [row.why for row in told.compared]
+    assert whys == ["more than its disks should manage", "more than its disks should manage", "", ""]
 
 
 def test_a_volume_that_others_keep_waiting_is_expected_to_wait(slow: Site) -> None:

@@ -329,7 +329,9 @@ export const useSlowDown = () =>
 export const usePull = () =>
   useMutation({
     mutationFn: (lever: Partial<Lever> & Pick<Lever, "lever">) =>
-      answered(api.POST("/api/yard", { body: { what: "", how: "well", port: 0, speed: 1, times: 1, ...lever } })),
+      answered(
+        api.POST("/api/yard", { body: { what: "", how: "well", port: 0, speed: 1, times: 1, ...lever } }),
+      ),
     onSuccess: (yard) => queries.setQueryData(["yard"], yard),
   });
 export const useGrace = () =>

@@ -1519,7 +1519,7 @@ export interface components {
          *     of an operation on average (mean) or for 99 of 100 (late); operations on disks for one of a consumer's;
          *     bytes written to disks for one written; the share of what is asked, 0 to 1, that the fast tier takes for
          *     its heat (served). off: by how much it is more, as a part of what was to be expected, or for shares their
-         *     difference.
+         *     difference; why: it is not known.
          */
         ComparedOut: {
             /** Expected */
@@ -1529,6 +1529,11 @@ export interface components {
             of: components["schemas"]["Told"];
             /** Off */
             off: number | null;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
         };
         /** Counts */
         Counts: {

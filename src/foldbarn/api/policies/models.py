@@ -50,13 +50,14 @@ class ComparedOut(BaseModel):
     of an operation on average (mean) or for 99 of 100 (late); operations on disks for one of a consumer's;
     bytes written to disks for one written; the share of what is asked, 0 to 1, that the fast tier takes for
     its heat (served). off: by how much it is more, as a part of what was to be expected, or for shares their
-    difference.
+    difference; why: it is not known.
     """
 
     of: Told
     measured: float | None
     expected: float | None
     off: float | None
+    why: str = ""
 
 
 class MeasuredOut(BaseModel):

@@ -282,20 +282,20 @@ def _compared(pace: Pace | None, expected: Foretold | None) -> list[ComparedOut]
     """Nothing of a volume of which nothing is asked."""
     if pace is None or expected is None or not pace.work.operations:
         return []
-    work = pace.work
+    work, too_much = pace.work, "" if expected.mean is not None else "more than its disks should manage"
     on_disks = (work.disk_reads + work.disk_writes) / work.operations
     written = work.disk_written_bytes / work.written_bytes if work.written_bytes else None
     return [
-        _beside(Told.MEAN, pace.mean, expected.mean),
-        _beside(Told.LATE, pace.within(), expected.late),
-        _beside(Told.DISK_OPERATIONS, on_disks, expected.disk_operations),
-        _beside(Told.DISK_BYTES, written, expected.disk_bytes),
+        _beside(Told.MEAN, pace.mean, expected.mean, too_much),
+        _beside(Told.LATE, pace.within(), expected.late, too_much),
+        _beside(Told.DISK_OPERATIONS, on_disks, expected.disk_operations, ""),
+        _beside(Told.DISK_BYTES, written, expected.disk_bytes, "nothing is written"),
     ]
 
 
-def _beside(of: Told, measured: float | None, expected: float | None) -> ComparedOut:
+def _beside(of: Told, measured: float | None, expected: float | None, why: str) -> ComparedOut:
     off = measured / expected - 1 if measured is not None and expected else None
-    return ComparedOut(of=of, measured=measured, expected=expected, off=off)
+    return ComparedOut(of=of, measured=measured, expected=expected, off=off, why=why if off is None else "")
 
 
 def _tiered(view: SiteView, volume: Volume, heat: Heats, share: int) -> list[ComparedOut]:
