@@ -31,6 +31,7 @@ def summed(site: Site) -> tuple[float, float]:
 def asked_a_second(site: Site, seconds: float = 3600.0) -> float:
     """Of all volumes, at the height of the morning's rush of the first."""
     machines, taker = site.yard.machines, HeatTaker()
+    machines.consumers = 10.0
     late = workload_of(current_view().volumes[0].whole.number).late
     machines.speed, machines.clock = 0.0, (8 + late) * 3600.0
     taker.take()

@@ -74,7 +74,7 @@ def slow(barn_site: Site) -> Site:
 def test_times_and_work_are_as_the_bench_foretells(slow: Site, wish: dict[str, int]) -> None:
     save(slow, name="p", level="node", **wish)
     slow.do("create-volume", name="v", policy="p", size="2 TB")
-    slow.yard.machines.consumers = 6.0
+    slow.yard.machines.consumers = 50.0
     live(slow, HeatTaker(), 1500)
     pace, said = pace_of("v"), expected("v")
     assert pace.mean is not None
@@ -119,7 +119,7 @@ def test_it_is_what_the_bench_says_of_one_volume(slow: Site) -> None:
 def test_a_volume_that_others_keep_waiting_is_expected_to_wait(slow: Site) -> None:
     for name in ("v", "w"):
         slow.do("create-volume", name=name, pool="quayside", size="1 TB", copies=2, level="node")
-    slow.yard.machines.consumers = 5.0
+    slow.yard.machines.consumers = 40.0
     live(slow, HeatTaker(), 300)
     view, both = current_view(), paces()
     one = view.volume("v").number
@@ -134,7 +134,7 @@ def test_a_lost_disk_makes_it_slower_than_foretold_and_the_page_says_by_how_much
     save(slow, name="p", level="node", data=2, parity=1)
     slow.do("create-volume", name="v", policy="p", size="2 TB")
     machines, taker = slow.yard.machines, HeatTaker()
-    machines.consumers = 6.0
+    machines.consumers = 50.0
     machines.pulled |= {disk.serial for disk in machines.nodes["gannet"].disks if disk.media == "hdd"}
     live(slow, taker, 600)
     view = current_view()

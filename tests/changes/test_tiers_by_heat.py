@@ -268,7 +268,7 @@ def test_heat_of_what_has_risen_is_told_on_from_there(tiered: Site) -> None:
     taker, machines = HeatTaker(), tiered.yard.machines
     machines.speed = 0.0
     taker.take()
-    machines.let_ask(600.0)
+    machines.let_ask(6000.0)
     taker.take()
     with transaction() as session:
         before = kept.read_heat(session, the().number)
@@ -280,7 +280,7 @@ def test_heat_of_what_has_risen_is_told_on_from_there(tiered: Site) -> None:
     taker.take()
     with transaction() as session:
         then = kept.read_heat(session, the().number)
-    machines.let_ask(600.0)
+    machines.let_ask(6000.0)
     taker.take()
     with transaction() as session:
         after = kept.read_heat(session, the().number)

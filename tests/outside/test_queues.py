@@ -21,6 +21,7 @@ from sites import make_site
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.policies.bench import lay_side_by_side, small_write
 from foldbarn.core.policies.performance import DiskWork, Load, erlang_c, response, speed_of
+from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.pools.protection import Level, Scheme, mirror
 
 
@@ -72,20 +73,47 @@ def test_as_requests_come_and_go(servers: int, busy: float) -> None:
     assert np.abs(done - seen).max() < 0.02
 
 
+def test_what_is_moved_takes_as_long_each_time_and_waits_like_the_others() -> None:
+    """The same simulation, with requests of a sort of their own among many of another."""
+    servers, busy, seconds, n = 2, 0.8, 1.0, 300_000
+    access, moved = 0.1, 0.5
+    random = np.random.default_rng(11)
+    come = np.cumsum(random.exponential(seconds / servers / busy, n))
+    work = random.exponential(seconds, n)
+    mine = random.random(n) < 0.02
+    work[mine] = moved + random.exponential(access, int(mine.sum()))
+    free = [0.0] * servers
+    took = np.empty(n)
+    for i in range(n):
+        begins = max(come[i], heapq.heappop(free))
+        heapq.heappush(free, begins + work[i])
+        took[i] = begins + work[i] - come[i]
+    times = np.linspace(0, 40, 4000)
+    done = response(servers, seconds, busy * servers / seconds, times, (access, moved))
+    seen = np.searchsorted(np.sort(took[mine]), times, side="right") / mine.sum()
+    assert np.abs(done - seen).max() < 0.03
+
+
 def test_what_waits_for_several_disks_is_done_with_the_last() -> None:
-    """At next to no load: the mean of the last of n exponentials is H(n), 1 + 1/2 + ... + 1/n, of one."""
+    """At next to no load: the mean of the last of n exponentials is H(n), 1 + 1/2 + ... + 1/n, of one; what
+    is moved takes each as long.
+    """
     view = make_site([[[100]]] * 9)
     rows = list(range(9))
     held = np.ones(9)
     block = 4096
     one = speed_of(view, rows, held, DiskWork(0, 1), Load(1e-3, 0.0, block)).mean
     assert one is not None
+    moved = block * PROFILES["ssd"].at_once / PROFILES["ssd"].bytes_per_second
+    assert one == pytest.approx(moved + PROFILES["ssd"].access_seconds, rel=2e-3)
     for n in (2, 3, 5):
         found = speed_of(view, rows, held, DiskWork(0, n), Load(1e-3, 0.0, block))
-        assert found.mean == pytest.approx(one * sum(1 / i for i in range(1, n + 1)), rel=2e-3)
+        last = sum(1 / i for i in range(1, n + 1)) * PROFILES["ssd"].access_seconds
+        assert found.mean == pytest.approx(moved + last, rel=2e-3)
     parity = speed_of(view, rows, held, small_write(Scheme(6, 2, Level.RACK)), Load(1e-3, 0.0, block))
     thirds = sum(1 / i for i in range(1, 4))
-    assert parity.mean == pytest.approx(one * 2 * thirds, rel=5e-3)  # three are read, then three written
+    last = thirds * PROFILES["ssd"].access_seconds
+    assert parity.mean == pytest.approx(2 * (moved + last), rel=5e-3)  # three are read, then three written
 
 
 def test_penalties_of_small_writes_are_what_the_disks_feel() -> None:

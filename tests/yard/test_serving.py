@@ -97,6 +97,21 @@ def test_parity_that_lacks_a_strip_reads_as_many_others_as_there_are_of_data() -
     assert after["disk_reads"] - in_place == pytest.approx(before["reads"] + more, rel=1e-6)
 
 
+def test_what_is_on_its_way_and_there_twice_is_read_in_either_place() -> None:
+    machines = holding(PLATTERS, 3, 2)
+    serve(machines, 10.0)
+    before = told(machines)
+    machines.add_strip(serial(machines, PLATTERS[4]), (1, 0, 0))
+    for _ in range(11):
+        serve(machines, 1.0)
+    load = machines.load
+    assert load.busy.min() >= 0
+    [volume] = load.volumes.values()
+    [part] = volume.parts
+    assert part.reads.min() >= 0
+    assert told(machines)["reads"] - before["reads"] == pytest.approx(1.1 * before["reads"])
+
+
 def test_a_disk_does_no_more_than_it_can_and_holds_back_only_who_needs_it() -> None:
     machines = holding(PLATTERS[:1], 1)
     for extent in range(EXTENTS):

@@ -14,9 +14,9 @@ from foldbarn.core.units import KIB
 
 DAY = 86_400.0
 CALM = 0.2  # of the height of a rush, at any hour
-COOLEST = 0.05  # operations a second that the least wanted strip of data takes at the height of a rush
+COOLEST = 0.008  # operations a second that the least wanted strip of data takes at the height of a rush
 SIDE_BY_SIDE = 4  # strips of data that are wanted alike: what is read together was written together
-RAREST = 1 / 4096  # the most wanted of so many is the height of what one strip is asked for
+RAREST = 1 / 256  # the most wanted of so many is the height of what one strip is asked for
 BLOCKS = (16 * KIB, 8 * KIB, 32 * KIB, 4 * KIB)
 GOLDEN = 0.618034  # its multiples lie evenly between whole numbers
 

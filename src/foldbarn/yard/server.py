@@ -69,6 +69,8 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
             asyncio.create_task(_run_ticks(machines)),
             asyncio.create_task(_report_in(machines, own_url, home_url)),
         ]
+        for task in tasks:
+            task.add_done_callback(_say_why_it_ended)
         yield
         for task in tasks:
             task.cancel()
@@ -272,6 +274,11 @@ async def _run_ticks(machines: Machines) -> None:
         ) as error:  # the machines' time goes on, and what is queued is written when there is room
             log.error("could not write: %s", error)
             await asyncio.sleep(WAIT_FOR_ROOM_SECONDS)
+
+
+def _say_why_it_ended(task: asyncio.Task[None]) -> None:
+    if not task.cancelled() and (error := task.exception()) is not None:
+        log.error("the yard stands still", exc_info=error)
 
 
 async def _report_in(machines: Machines, own_url: str, home_url: str) -> None:

@@ -218,7 +218,8 @@ def _part(machines: Machines, load: Load, ply: int) -> Part:
         reads = each[place]
         writes, before = wanted[place], np.zeros(len(place))
     else:
-        made = (k - data_there) * each  # what is out is a k-th of it each, and takes k reads
+        # What is out is a k-th of it each, and takes k reads; one that moves may be there twice.
+        made = np.maximum(k - data_there, 0) * each
         reads = np.where(is_data, wanted[place] / k, 0.0) + made[place]
         writes = np.where(is_data, wanted[place] / k, wanted[place])
         parity = width - k

@@ -39,13 +39,15 @@ class Foretold:
 @dataclass(frozen=True, slots=True)
 class _Part:
     """Part of a volume's operations that goes to the same disks, a second. share: [disks] of them that each
-    takes. settles: writes of disks, later, for one that is written here.
+    takes. block: bytes of an operation; settles: writes of disks, later, for one
+    that is written here.
     """
 
     share: Reals
     reads: float
     writes: float
     work: DiskWork
+    block: float
     settles: float = 0.0
 
     @property
@@ -59,19 +61,38 @@ def foretold(view: SiteView, pool: Pool, paces: Paces, heat: Heats) -> dict[int,
     """
     volumes = [v for v in view.volumes_of(pool) if (pace := paces.get(v.number)) and pace.work.operations]
     parts = {v.number: _parts(view, v, paces[v.number], heat.get(v.number)) for v in volumes}
-    profiles = [PROFILES[disk.media] for disk in view.disks]
-    servers = np.array([profile.at_once for profile in profiles], dtype=np.float64)
-    access = np.array([profile.access_seconds for profile in profiles])
-    bandwidth = np.array([profile.bytes_per_second for profile in profiles], dtype=np.float64)
-    rate, busy = np.zeros(len(profiles)), np.zeros(len(profiles))
+    disks = _Disks.of(view)
     for volume in volumes:
-        work = paces[volume.number].work
-        block = (work.read_bytes + work.written_bytes) / work.operations
         for part in parts[volume.number]:
             mine = part.share * part.on_disks
-            rate += mine
-            busy += mine * (access + block * servers / bandwidth)
-    return {v.number: _of(parts[v.number], servers, rate, busy) for v in volumes}
+            disks.rate[:] += mine
+            disks.busy[:] += mine * (disks.access + part.block * disks.a_byte)
+    return {v.number: _of(parts[v.number], disks) for v in volumes}
+
+
+@dataclass(frozen=True, slots=True)
+class _Disks:
+    """[disks] each: requests that one works on at once, seconds of one of these before its bytes flow, and of
+    each byte; requests a second, and requests in service on average.
+    """
+
+    servers: Reals
+    access: Reals
+    a_byte: Reals
+    rate: Reals
+    busy: Reals
+
+    @classmethod
+    def of(cls, view: SiteView) -> _Disks:
+        """That do nothing yet."""
+        profiles = [PROFILES[disk.media] for disk in view.disks]
+        return cls(
+            servers=np.array([p.at_once for p in profiles], dtype=np.float64),
+            access=np.array([p.access_seconds for p in profiles]),
+            a_byte=np.array([p.at_once / p.bytes_per_second for p in profiles]),
+            rate=np.zeros(len(profiles)),
+            busy=np.zeros(len(profiles)),
+        )
 
 
 def _parts(view: SiteView, volume: Volume, pace: Pace, heat: Heat | None) -> list[_Part]:
@@ -80,33 +101,37 @@ def _parts(view: SiteView, volume: Volume, pace: Pace, heat: Heat | None) -> lis
     warmth = np.ones(whole.extents)
     if heat is not None and len(heat.warmth) == whole.extents and heat.warmth.any():
         warmth = heat.warmth
+    block = (pace.work.read_bytes + pace.work.written_bytes) / pace.work.operations
     served = float(warmth[volume.upper].sum() / warmth.sum()) if hot is not None else 0.0
     lands = 0.0 if landing is None else writes
     found = [
         _Part(
-            _share(view, whole, warmth),
-            reads * (1 - served),
-            (writes - lands) * (1 - served),
-            small_write(whole.scheme),
+            share=_share(view, whole, warmth),
+            reads=reads * (1 - served),
+            writes=(writes - lands) * (1 - served),
+            work=small_write(whole.scheme),
+            block=block,
         )
     ]
     if hot is not None and served:
         found.append(
             _Part(
-                _share(view, hot, np.repeat(warmth, whole.scheme.k)),
-                reads * served,
-                writes * served,
-                small_write(hot.scheme),
+                share=_share(view, hot, np.repeat(warmth, whole.scheme.k)),
+                reads=reads * served,
+                writes=writes * served,
+                work=small_write(hot.scheme),
+                block=block,
             )
         )
     if landing is not None:
         found.append(
             _Part(
-                _share(view, landing, np.ones(landing.extents)),
-                0.0,
-                lands,
-                landed_write(whole.scheme),
-                large_write(whole.scheme).writes,
+                share=_share(view, landing, np.ones(landing.extents)),
+                reads=0.0,
+                writes=lands,
+                work=landed_write(whole.scheme),
+                block=block,
+                settles=large_write(whole.scheme).writes,
             )
         )
     return found
@@ -121,10 +146,11 @@ def _share(view: SiteView, ply: Ply, warmth: Reals) -> Reals:
     return held / held.sum() if held.sum() else held
 
 
-def _of(parts: list[_Part], servers: Reals, rate: Reals, busy: Reals) -> Foretold:
+def _of(parts: list[_Part], disks: _Disks) -> Foretold:
     reads, writes = sum(p.reads for p in parts), sum(p.writes for p in parts)
     on_disks = sum(p.on_disks for p in parts) / (reads + writes)
     written = sum(p.writes * (p.work.writes + p.settles) for p in parts) / writes if writes else None
+    servers, rate, busy = disks.servers, disks.rate, disks.busy
     used = np.flatnonzero(sum(p.share * p.on_disks for p in parts))
     if not len(used) or (busy[used] >= servers[used]).any():
         return Foretold(None, None, on_disks, written)
@@ -136,25 +162,24 @@ def _of(parts: list[_Part], servers: Reals, rate: Reals, busy: Reals) -> Foretol
     mixed = np.zeros(STEPS)
     for part in parts:
         if part.on_disks:
-            one = _one(part, servers, rate, busy, times)
+            one = _one(part, disks, times)
             mixed += part.reads * together(one, DiskWork(1, 0)) + part.writes * together(one, part.work)
     mixed /= reads + writes
     mean, late = float(np.trapezoid(1 - mixed, times)), float(np.interp(LATE, mixed, times))
     return Foretold(mean, late, on_disks, written)
 
 
-def _one(part: _Part, servers: Reals, rate: Reals, busy: Reals, times: Reals) -> Curve:
+def _one(part: _Part, disks: _Disks, times: Reals) -> Curve:
     """The distribution of the time of one request to the disks of a part."""
     rows = np.flatnonzero(part.share)
-    seconds = busy[rows] / rate[rows]
-    alike = np.stack(
-        [servers[rows], np.rint(np.log(seconds) * NEAR), np.rint(np.log(rate[rows]) * NEAR)], axis=1
-    )
+    seconds = disks.busy[rows] / disks.rate[rows]
+    near = [np.rint(np.log(of) * NEAR) for of in (seconds, disks.rate[rows])]
+    alike = np.stack([disks.servers[rows], disks.access[rows], disks.a_byte[rows], *near], axis=1)
     one = np.zeros(len(times))
     for kind in np.unique(alike, axis=0):
         mine = rows[(alike == kind).all(axis=1)]
         share = part.share[mine]
-        mean_rate = float((rate[mine] * share).sum() / share.sum())
-        mean_seconds = float((busy[mine] * share).sum() / (rate[mine] * share).sum())
-        one += share.sum() * response(int(kind[0]), mean_seconds, mean_rate, times)
+        rate, busy = (float((of[mine] * share).sum() / share.sum()) for of in (disks.rate, disks.busy))
+        own = float(kind[1]), float(kind[2]) * part.block
+        one += share.sum() * response(int(kind[0]), busy / rate, rate, times, own)
     return one

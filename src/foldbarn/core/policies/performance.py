@@ -72,14 +72,20 @@ class Speed:
 @dataclass(frozen=True, slots=True)
 class _Kind:
     """Disks that are alike. share: of all strips, that they hold together; each: of one of them.
-    servers: requests that one works on at once; seconds: that each of these takes.
+    servers: requests that one works on at once; access, moved: seconds that each of these takes until its
+    bytes flow, and until they have.
     """
 
     media: str
     share: float
     each: float
     servers: int
-    seconds: float
+    access: float
+    moved: float
+
+    @property
+    def seconds(self) -> float:
+        return self.access + self.moved
 
 
 def erlang_c(servers: int, offered: float) -> float:
@@ -94,19 +100,26 @@ def erlang_c(servers: int, offered: float) -> float:
     return blocked / (1 - busy * (1 - blocked))
 
 
-def response(servers: int, seconds: float, rate: float, times: Reals) -> Curve:
+def response(
+    servers: int, seconds: float, rate: float, times: Reals, own: tuple[float, float] | None = None
+) -> Curve:
     """The share of requests that are done by each of these times, waiting included: M/M/c with first come,
-    first served. rate: requests per second, less than servers / seconds.
+    first served. rate: requests per second, less than servers / seconds; seconds: of the usual request.
+
+    own: of the request that is asked about, seconds to get there, now more and now less, and seconds to move
+    it, always as many; else it takes as the usual one does, exponentially long.
     """
-    offered = rate * seconds
-    waits = erlang_c(servers, offered)
-    quick = np.exp(-times / seconds)
-    spare = servers - offered - 1  # of the rate at which a queue empties over that of one server
+    access, moved = own or (seconds, 0.0)
+    waits = erlang_c(servers, rate * seconds)
+    left = np.maximum(times - moved, 0.0)
+    quick = np.exp(-left / access)
+    empties = servers / seconds - rate  # requests a second by which a queue grows shorter
+    spare = empties * access - 1
     if abs(spare) < 1e-9:
-        late = quick * (1 + waits * times / seconds)
+        late = quick * (1 + waits * left / access)
     else:
-        late = quick * (1 + waits / spare) - waits / spare * np.exp(-(servers - offered) * times / seconds)
-    done: Curve = np.clip(1 - late, 0.0, 1.0)
+        late = quick * (1 + waits / spare) - waits / spare * np.exp(-empties * left)
+    done: Curve = np.where(times < moved, 0.0, np.clip(1 - late, 0.0, 1.0))
     return done
 
 
@@ -128,7 +141,9 @@ def speed_of(view: SiteView, rows: Sequence[int], held: Reals, write: DiskWork, 
         return Speed(most, limit, None, None)
     rate = load.operations_per_second * on_disks
     times = np.linspace(0.0, _longest(kinds, rate), STEPS)
-    one = sum(k.share * response(k.servers, k.seconds, rate * k.each, times) for k in kinds)
+    one = sum(
+        k.share * response(k.servers, k.seconds, rate * k.each, times, (k.access, k.moved)) for k in kinds
+    )
     mixed = load.reads * together(np.asarray(one), a_read) + (1 - load.reads) * together(
         np.asarray(one), a_write
     )
@@ -146,10 +161,19 @@ def _kinds(view: SiteView, rows: Sequence[int], held: Reals, block_bytes: int) -
     for medium in sorted(set(media.tolist())):
         profile = PROFILES[medium]
         # Requests that are worked on side by side share the bandwidth.
-        seconds = profile.access_seconds + block_bytes * profile.at_once / profile.bytes_per_second
+        moved = block_bytes * profile.at_once / profile.bytes_per_second
         for size in np.unique(near[media == medium]).tolist():
             alike = each[(media == medium) & (near == size)]
-            found.append(_Kind(medium, float(alike.sum()), float(alike.max()), profile.at_once, seconds))
+            found.append(
+                _Kind(
+                    medium,
+                    float(alike.sum()),
+                    float(alike.max()),
+                    profile.at_once,
+                    profile.access_seconds,
+                    moved,
+                )
+            )
     return found
 
 
