@@ -25,7 +25,7 @@ if TYPE_CHECKING:
 FULL = 0.98  # of a disk or a port: consumers that wait for an answer never ask for more
 STEADY_SECONDS = 60.0  # of the yard's time, for which the load is taken to stay as it is
 LOOK_TICKS = 10  # between two looks at which strips have moved, and between two tries of operations
-TRIED = 64  # operations of a volume whose time is tried out at once
+TRIED = 256  # operations of a volume whose time is tried out at once
 VOLUMES_TRIED = 32
 ON_THE_WAY_SECONDS = 50e-6  # of an operation, to its node and back
 

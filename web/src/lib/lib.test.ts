@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { amount, binarySize, clock, count, percent, rate, size, span } from "./format";
+import { amount, binarySize, clock, count, milliseconds, percent, rate, size, span } from "./format";
 import { typing } from "./keys";
 import { packed, unpacked } from "./sizing";
 import { natural } from "./natural";
@@ -14,7 +14,14 @@ describe("amounts", () => {
       size(999.96e9),
       binarySize(2 ** 40),
       binarySize(3 * 2 ** 30),
-    ]).toEqual(["12.00 TB", "3.5 GB", "999 B", "1.00 TB", "1.00 TiB", "3 GiB"]);
+      binarySize(16384),
+    ]).toEqual(["12.00 TB", "3.5 GB", "999 B", "1.00 TB", "1.00 TiB", "3 GiB", "16 KiB"]);
+    expect([0.00042, 0.0083, 0.1204, 1.41].map(milliseconds)).toEqual([
+      "0.42 ms",
+      "8.30 ms",
+      "120 ms",
+      "1.4 s",
+    ]);
     expect([rate(310e6), rate(36e9), percent(0.576), percent(0.013), percent(0)]).toEqual([
       "310 MB/s",
       "36 GB/s",

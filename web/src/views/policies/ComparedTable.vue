@@ -13,7 +13,7 @@ const WORDS: Record<Compared["of"], { name: string; say: (value: number) => stri
   late: { name: "99 of 100, within", say: milliseconds },
   "disk operations": { name: "on disks, for one operation", say: (n) => n.toFixed(2) },
   "disk bytes": { name: "written to disks, for one byte", say: (n) => n.toFixed(2) },
-  served: { name: "that the fast tier takes", say: percent },
+  served: { name: "share the fast tier takes", say: percent },
 };
 const told = (row: Compared, value: number | null) => (value === null ? "" : WORDS[row.of].say(value));
 function off(row: Compared): string {
@@ -63,6 +63,9 @@ const rate = (operations: number | null) =>
 <style scoped>
 th[scope="rowgroup"] {
   vertical-align: top;
-  font-weight: inherit;
+  padding-top: 7px;
+  border-bottom: 1px solid var(--rule) !important; /* it is a name among figures, and no head of a column */
+  color: var(--ink) !important;
+  font-size: inherit !important;
 }
 </style>
