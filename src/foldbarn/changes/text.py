@@ -7,7 +7,7 @@ from __future__ import annotations
 from collections import defaultdict
 from collections.abc import Mapping
 from types import MappingProxyType
-from typing import Any, Literal
+from typing import Any, Literal, TypeVar
 
 import yaml
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
@@ -38,11 +38,16 @@ class BadText(NotPossible):
         self.errors = errors
 
 
-class _Text(BaseModel):
+class Text(BaseModel):
+    """What a text says: nothing that is not known."""
+
     model_config = ConfigDict(extra="forbid", populate_by_name=True, str_max_length=300)
 
 
-class DiskText(_Text):
+T = TypeVar("T", bound=Text)
+
+
+class DiskText(Text):
     """A disk: sizes as "3840 GB", or a plain number of bytes."""
 
     bay: str
@@ -60,10 +65,10 @@ class DiskText(_Text):
     @field_validator("size", mode="before")
     @classmethod
     def _size(cls, value: Any) -> Any:
-        return _sized(value)
+        return sized(value)
 
 
-class PortText(_Text):
+class PortText(Text):
     """A network port: speed in Mb/s."""
 
     name: str
@@ -83,7 +88,7 @@ class PortText(_Text):
         return value
 
 
-class NodeText(_Text):
+class NodeText(Text):
     name: str = Field(min_length=1, max_length=63)
     cores: int = Field(default=0, ge=0, le=100_000)
     memory: int = 0
@@ -95,27 +100,27 @@ class NodeText(_Text):
     @field_validator("memory", mode="before")
     @classmethod
     def _memory(cls, value: Any) -> Any:
-        return value if value == 0 else _sized(value)
+        return value if value == 0 else sized(value)
 
 
-class RackText(_Text):
+class RackText(Text):
     name: str = Field(min_length=1, max_length=63)
     nodes: list[NodeText] = Field(default_factory=list)
 
 
-class RoomText(_Text):
+class RoomText(Text):
     name: str = Field(min_length=1, max_length=63)
     racks: list[RackText] = Field(default_factory=list)
 
 
-class WitnessText(_Text):
+class WitnessText(Text):
     name: str
     address: str = ""
     room: str = ""
     rack: str = ""
 
 
-class ClusterText(_Text):
+class ClusterText(Text):
     """What a person has entered of the cluster, formed or not."""
 
     name: str
@@ -124,7 +129,7 @@ class ClusterText(_Text):
     witness: WitnessText | None = None
 
 
-class SiteText(_Text):
+class SiteText(Text):
     """A whole site."""
 
     site: str
@@ -136,7 +141,7 @@ class SiteText(_Text):
         return [node.name for room in self.rooms for rack in room.racks for node in rack.nodes]
 
 
-def _sized(value: Any) -> int:
+def sized(value: Any) -> int:
     if isinstance(value, bool) or not isinstance(value, int | str):
         raise ValueError("a size is a number and a unit, such as 3840 GB")
     try:
@@ -145,10 +150,15 @@ def _sized(value: Any) -> int:
         raise ValueError(error.sentence.removesuffix(".")) from error
 
 
-def read_text(text: str) -> SiteText:
-    """What a text says. Raises BadText with the line of each error: bad YAML, anchors, unknown keys, wrong
-    types, names used twice.
+def read_as(shape: type[T], text: str, begins: str) -> T:
+    """What a text of such a shape says. Raises BadText with the line of each error: bad YAML, anchors,
+    unknown keys, wrong types; NotPossible for one that is too long. begins: what is said of a text that is
+    no mapping.
     """
+    return _read(shape, text, begins)[0]
+
+
+def _read(shape: type[T], text: str, begins: str) -> tuple[T, Marked]:
     if len(text) > MOST_CHARACTERS:
         raise NotPossible(
             f"The text has {len(text):,} characters; {MOST_CHARACTERS:,} are the most.", about="text"
@@ -158,13 +168,18 @@ def read_text(text: str) -> SiteText:
     except Unreadable as error:
         raise BadText([(error.line, error.sentence)]) from error
     if loaded.by_key is None:
-        raise BadText([(1, "A site's text begins with 'site:' and its name.")])
+        raise BadText([(1, begins)])
     try:
-        found = SiteText.model_validate(loaded.value)
+        return shape.model_validate(loaded.value), loaded
     except ValidationError as error:
         told = error.errors(include_url=False, include_input=False, include_context=False)
         first = sorted((loaded.line_of(e["loc"]), _sentence(e)) for e in told[:MOST_LOOKED_AT])
         raise BadText(first, more=len(told) - len(first)) from error
+
+
+def read_text(text: str) -> SiteText:
+    """What a site's text says. Raises as read_as, and BadText for names used twice."""
+    found, loaded = _read(SiteText, text, "A site's text begins with 'site:' and its name.")
     if twice := _twice(found, loaded):
         raise BadText(twice)
     return found
@@ -228,15 +243,20 @@ _Dumper.add_representer(
 
 def write_text(site: SiteText) -> str:
     """The text of a site; reading it gives the same site again."""
-    written: str = yaml.dump(
-        _short(site),
+    return written(site)
+
+
+def written(found: Text) -> str:
+    """Reading it gives the same again."""
+    text: str = yaml.dump(
+        _short(found),
         Dumper=_Dumper,
         sort_keys=False,
         allow_unicode=True,
         width=10_000,
         default_flow_style=False,
     )
-    return written
+    return text
 
 
 def _short(value: Any) -> Any:
@@ -250,16 +270,18 @@ def _short(value: Any) -> Any:
         held = getattr(value, name)
         if not field.is_required() and held == field.get_default(call_default_factory=True):
             continue
-        found[field.alias or name] = say_exactly(held) if name in ("size", "memory") else _short(held)
+        found[field.alias or name] = (
+            say_exactly(held) if name in ("size", "memory", "throughput") else _short(held)
+        )
     return found
 
 
 def say_exactly(size: int) -> str | int:
-    """A size in whole GB, GiB or MiB where it is one, else in bytes: nothing is rounded."""
+    """A size in whole GB, GiB, MiB or MB where it is one, else in bytes: nothing is rounded."""
     return next(
         (
             f"{size // scale} {unit}"
-            for scale, unit in ((GB, "GB"), (GIB, "GiB"), (MIB, "MiB"))
+            for scale, unit in ((GB, "GB"), (GIB, "GiB"), (MIB, "MiB"), (MB, "MB"))
             if size % scale == 0
         ),
         size,

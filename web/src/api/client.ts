@@ -18,6 +18,7 @@ export type Room = Schemas["RoomOut"];
 export type Node = Schemas["NodeOut"];
 export type Disk = Schemas["DiskOut"];
 export type Measured = Schemas["MeasuredOut"];
+export type PolicyWish = Schemas["SavePolicyParams"];
 export type Heat = Schemas["HeatOut"];
 export type Pool = Schemas["PoolOut"];
 export type Volume = Schemas["VolumeOut"];
@@ -303,6 +304,12 @@ export const usePreview = (
     gcTime: 0,
   });
 
+export const useReadPolicy = () =>
+  useMutation({ mutationFn: (text: string) => answered(api.POST("/api/policies/read", { body: { text } })) });
+export const useWritePolicy = () =>
+  useMutation({
+    mutationFn: (wish: PolicyWish) => answered(api.POST("/api/policies/write", { body: wish })),
+  });
 export const useCarryOut = () =>
   useMutation({
     mutationFn: (deed: { kind: string; params: Record<string, unknown>; digest: string }) =>

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, reactive, ref, watch } from "vue";
-import { usePolicy } from "../api/client";
+import { usePolicy, type PolicyWish } from "../api/client";
+import PolicyAsText from "./PolicyAsText.vue";
 import { useChoices } from "./choices";
 import { useSheet, worded, words, type Wish } from "./kind";
 
@@ -43,13 +44,22 @@ const wish = reactive({
   draft: false,
 });
 const begun = ref(!known);
+const asText = ref(false);
+/** Fills the fields with what a policy says. Of a policy that is known the name stands. */
+function fill(said: PolicyWish) {
+  const { name, version, copies, data, parity, ...rest } = said;
+  Object.assign(wish, rest);
+  if (!begun.value || !known) Object.assign(wish, { name, version });
+  if (copies) wish.copies = copies;
+  if (data) wish.data = data;
+  if (parity) wish.parity = parity;
+  by.value = data || parity ? "parity" : "copies";
+}
 watch(
   page,
   (now) => {
     if (!now || begun.value) return;
-    const said = Object.entries(now.params).filter(([, value]) => value !== null);
-    Object.assign(wish, Object.fromEntries(said));
-    by.value = now.params.data === null ? "copies" : "parity";
+    fill(now.params);
     begun.value = true;
   },
   { immediate: true },
@@ -151,5 +161,7 @@ watch(
     />
     <VTextField v-model="wish.meant_for" label="Meant for" maxlength="200" width="260" />
     <VCheckbox v-model="wish.draft" label="only a draft" />
+    <VBtn class="chip" :aria-expanded="asText" @click="asText = !asText">As text</VBtn>
+    <PolicyAsText v-if="asText" :wish="params as PolicyWish" @read="fill" />
   </template>
 </template>

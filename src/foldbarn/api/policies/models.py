@@ -231,3 +231,15 @@ class PolicyPage(PolicyOut):
     users: list[UserOut]
     params: SavePolicyParams
     history: list[ChangeLine]
+
+
+class PolicyTextIn(Body):
+    """A policy as text."""
+
+    text: str = Field(max_length=100_000)
+
+
+class PolicyTextOut(BaseModel):
+    """A policy as text; reading it gives the same wishes again."""
+
+    text: str

@@ -14,6 +14,8 @@ from foldbarn.api.policies.models import (
     PaperIn,
     PolicyOut,
     PolicyPage,
+    PolicyTextIn,
+    PolicyTextOut,
 )
 from foldbarn.api.policies.pictures import (
     adoption_out,
@@ -24,6 +26,8 @@ from foldbarn.api.policies.pictures import (
     policy_out,
     policy_page,
 )
+from foldbarn.changes.kinds.policies.save_policy import SavePolicyParams
+from foldbarn.changes.policy_text import read_policy, write_policy
 from foldbarn.core.touching import Thing
 from foldbarn.store import changes as changes_kept
 from foldbarn.store import heat as heat_kept
@@ -62,6 +66,21 @@ def bench_as_csv(asked: Annotated[BenchIn, Query()]) -> Response:
 def paper_bench(asked: PaperIn) -> BenchOut:
     """Schemes side by side on machines on paper."""
     return paper_out(asked)
+
+
+@routes.post("/policies/read")
+def read_as_text(asked: PolicyTextIn) -> SavePolicyParams:
+    """What a policy's text wishes for, to be previewed: upon the newest version where there is one of that
+    name.
+    """
+    versions = {p.name: p.version for p in current_view().current_policies}
+    return read_policy(asked.text, versions)
+
+
+@routes.post("/policies/write")
+def write_as_text(wished: SavePolicyParams) -> PolicyTextOut:
+    """The text of what is wished for."""
+    return PolicyTextOut(text=write_policy(wished))
 
 
 @routes.get("/adoptions")

@@ -1,0 +1,56 @@
+"""A policy as text: YAML with what it says, read with the line of every error, written without loss."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import Field, field_validator
+
+from foldbarn.changes.kinds.policies.save_policy import SavePolicyParams
+from foldbarn.changes.text import Text, read_as, sized, written
+from foldbarn.core.pools.protection import Level
+
+
+class PolicyText(Text):
+    """A policy; of what is left out, what a new policy begins with. Its throughput is a size such as
+    "200 MB", or a plain number of bytes.
+    """
+
+    policy: str = Field(min_length=1, max_length=80)
+    meant_for: str = Field(default="", alias="meant for", max_length=200)
+    draft: bool = False
+    copies: int | None = None
+    data: int | None = None
+    parity: int | None = None
+    spread: Literal["room", "rack", "node", "disk"] = "node"
+    per_domain: int = Field(default=1, alias="strips in one", ge=1)
+    survives: int | None = None
+    fast: bool = False
+    share: int = 0
+    landing: int = 0
+    encrypted: bool = False
+    labels: list[str] = Field(default_factory=list, max_length=200)
+    operations: int | None = None
+    throughput: int | None = None
+
+    @field_validator("throughput", mode="before")
+    @classmethod
+    def _throughput(cls, value: Any) -> Any:
+        return None if value is None else sized(value)
+
+
+def read_policy(text: str, versions: dict[str, int]) -> SavePolicyParams:
+    """What a text wishes for. versions: the newest version of each policy there is, by name, upon which one
+    of that name is written. Raises BadText, NotPossible.
+    """
+    found = read_as(PolicyText, text, "A policy's text begins with 'policy:' and its name.")
+    said = found.model_dump(exclude={"policy", "spread"})
+    return SavePolicyParams(
+        name=found.policy, version=versions.get(found.policy, 0), level=Level(found.spread), **said
+    )
+
+
+def write_policy(params: SavePolicyParams) -> str:
+    """The text of what is wished for; reading it gives the same wishes again."""
+    said = params.model_dump(exclude={"name", "version", "level"})
+    return written(PolicyText(policy=params.name, spread=params.level.value, **said))
