@@ -9,7 +9,7 @@ from conftest import Site
 from test_changes import find_again, lose
 from test_policies import plan_of, refusals, save
 
-from foldbarn.core.policies.limits import limits_by_node
+from foldbarn.core.policies.limits import terms_by_node
 from foldbarn.services.heat import HeatTaker
 from foldbarn.services.limits import tell_limits
 from foldbarn.store import heat as kept
@@ -129,10 +129,10 @@ def test_parts_are_by_data_wherever_it_lies(barn_site: Site) -> None:
     save(barn_site, name="wide", data=2, parity=1, level="node", operations=90)
     barn_site.do("create-volume", name="w", policy="wide", size="60 GiB")
     view = current_view()
-    parts = limits_by_node(view)
+    parts = terms_by_node(view)
     ply = view.volume("w").whole
-    assert sum(found[ply.number][0] for found in parts.values()) == pytest.approx(90, rel=0.001)
+    assert sum(found[ply.number].operations for found in parts.values()) == pytest.approx(90, rel=0.001)
     for number, found in parts.items():
         row = next(i for i, node in enumerate(view.nodes) if node.number == number)
         strips = int((view.disk_node[view.rows(ply)] == row).sum())
-        assert found[ply.number][0] == pytest.approx(90 * strips / ply.placement.size, rel=0.001)
+        assert found[ply.number].operations == pytest.approx(90 * strips / ply.placement.size, rel=0.001)

@@ -99,7 +99,7 @@ def test_it_is_what_the_bench_says_of_one_volume(slow: Site) -> None:
     held = np.bincount(view.rows(volume.whole).ravel(), minlength=len(view.disks))[rows].astype(float)
     load = Load(400.0, 0.6, 16384)
     bench = speed_of(view, rows, held, small_write(volume.whole.scheme), load)
-    counted = [240.0, 160.0, 240.0 * 16384, 160.0 * 16384, 0, 0, 0]
+    counted = [240.0, 160.0, 240.0 * 16384, 160.0 * 16384, 0, 0, 0, 0]
     pace = Pace(work_of(counted, np.zeros_like(Pace().work.times)), 1.0)
     said = foretold(view, pool, {volume.number: pace}, {})[volume.number]
     assert bench.mean is not None

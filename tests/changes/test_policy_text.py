@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from foldbarn.changes.kinds.policies.save_policy import SavePolicyParams
 from foldbarn.changes.policy_text import read_policy, write_policy
 from foldbarn.changes.text import BadText
+from foldbarn.core.policies.policy import Cache
 from foldbarn.core.pools.protection import Level
 
 names = st.text(st.characters(codec="utf-8", exclude_categories=("Cc", "Cs")), min_size=1, max_size=40)
@@ -25,6 +26,7 @@ wishes = st.builds(
     survives=st.none() | st.integers(-1, 5),
     fast=st.booleans(),
     encrypted=st.booleans(),
+    cache=st.sampled_from(Cache),
     landing=st.integers(-5, 120),
     share=st.integers(-5, 120),
     labels=st.lists(names, max_size=4),

@@ -8,6 +8,7 @@ from pydantic import Field, field_validator
 
 from foldbarn.changes.kinds.policies.save_policy import SavePolicyParams
 from foldbarn.changes.text import Text, read_as, sized, written
+from foldbarn.core.policies.policy import Cache
 from foldbarn.core.pools.protection import Level
 
 
@@ -29,6 +30,7 @@ class PolicyText(Text):
     share: int = 0
     landing: int = 0
     encrypted: bool = False
+    cache: Literal["any", "none", "read", "write-back"] = "any"
     labels: list[str] = Field(default_factory=list, max_length=200)
     operations: int | None = None
     throughput: int | None = None
@@ -44,13 +46,19 @@ def read_policy(text: str, versions: dict[str, int]) -> SavePolicyParams:
     of that name is written. Raises BadText, NotPossible.
     """
     found = read_as(PolicyText, text, "A policy's text begins with 'policy:' and its name.")
-    said = found.model_dump(exclude={"policy", "spread"})
+    said = found.model_dump(exclude={"policy", "spread", "cache"})
     return SavePolicyParams(
-        name=found.policy, version=versions.get(found.policy, 0), level=Level(found.spread), **said
+        name=found.policy,
+        version=versions.get(found.policy, 0),
+        level=Level(found.spread),
+        cache=Cache(found.cache),
+        **said,
     )
 
 
 def write_policy(params: SavePolicyParams) -> str:
     """The text of what is wished for; reading it gives the same wishes again."""
-    said = params.model_dump(exclude={"name", "version", "level"})
-    return written(PolicyText(policy=params.name, spread=params.level.value, **said))
+    said = params.model_dump(exclude={"name", "version", "level", "cache"})
+    return written(
+        PolicyText(policy=params.name, spread=params.level.value, cache=params.cache.value, **said)
+    )

@@ -36,7 +36,13 @@ CLUSTER: dict[str, Any] = {
     "service_address": "10.10.0.5/24",
 }
 POLICIES: list[dict[str, Any]] = [
-    {"name": "steady-three", "copies": 3, "level": "rack", "meant_for": "what must not stop"},
+    {
+        "name": "steady-three",
+        "copies": 3,
+        "level": "rack",
+        "cache": "write-back",
+        "meant_for": "what must not stop",
+    },
     {"name": "plain-pair", "copies": 2, "level": "rack", "meant_for": "what a backup brings back"},
     {
         "name": "land-and-settle",

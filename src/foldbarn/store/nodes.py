@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 from sqlalchemy import select, update
 
@@ -23,10 +23,10 @@ UNSURE: dict[str, list[float]] = {"0": [0.0, 0.0]}
 
 
 class LimitsTold(NamedTuple):
-    """What a node was last told of limits, and how often it has been told any."""
+    """What a node was last told of limits and caches, and how often it has been told any."""
 
     url: str
-    limits: dict[str, list[float]]
+    limits: dict[str, list[Any]]
     times: int
 
 
@@ -37,8 +37,8 @@ def limits_told(session: Session) -> dict[int, LimitsTold]:
     return {number: LimitsTold(url, limits, times) for number, url, limits, times in rows}
 
 
-def note_limits(session: Session, node: int, limits: dict[str, list[float]]) -> None:
-    """What a node (by number) has been told of limits."""
+def note_limits(session: Session, node: int, limits: dict[str, list[Any]]) -> None:
+    """What a node (by number) has been told of limits and caches."""
     told = {"limits": limits, "limits_told": NodeRow.limits_told + 1}
     session.execute(update(NodeRow).where(NodeRow.id == node).values(**told))
 

@@ -42,4 +42,4 @@ def keep_paces(session: Session, found: Mapping[int, Pace]) -> None:
 
 def _read(row: PaceRow) -> Pace:
     times = np.frombuffer(zlib.decompress(row.times), dtype="<f4").astype(np.float64)
-    return Pace(work_of([row.counted[name] for name in COUNTED], times), row.seconds)
+    return Pace(work_of([row.counted.get(name, 0.0) for name in COUNTED], times), row.seconds)

@@ -8,7 +8,7 @@ from sqlalchemy import delete, func, select
 
 from foldbarn.core.errors import Conflict, NotFound
 from foldbarn.core.names import natural_key
-from foldbarn.core.policies.policy import Policy, Wishes
+from foldbarn.core.policies.policy import Cache, Policy, Wishes
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.store.database import Session
 from foldbarn.store.tables import PolicyRow, PolicyVersionRow, VolumeRow
@@ -37,6 +37,7 @@ def every_version(session: Session) -> tuple[Policy, ...]:
                 labels=tuple(row.labels),
                 operations=row.operations,
                 throughput=row.throughput,
+                cache=Cache(row.cache),
             ),
             meant_for=row.meant_for,
             current=row.version == newest[row.policy_id],
@@ -101,6 +102,7 @@ def save(session: Session, change: int, *, policy: int, base: int, said: Policy)
             labels=list(wishes.labels),
             operations=wishes.operations,
             throughput=wishes.throughput,
+            cache=wishes.cache.value,
             meant_for=said.meant_for,
             draft=said.draft,
             change_id=change,

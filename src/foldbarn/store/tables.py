@@ -283,6 +283,7 @@ class PolicyVersionRow(Base):
     labels: Mapped[list[Any]] = mapped_column(server_default="[]")  # that its pool must have
     operations: Mapped[int] = mapped_column(server_default="0")  # a second, of each volume; 0 for no limit
     throughput: Mapped[int] = mapped_column(server_default="0")  # bytes a second, the same
+    cache: Mapped[str] = mapped_column(server_default="any")
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     __table_args__ = (

@@ -391,6 +391,7 @@ def _bind(machines: Machines, order: Order) -> None:
         if machines.pool_of.get(d.serial) == order.body["pool"]:
             machines.bound.pop(d.serial, None)
     machines.bound |= order.body["cache"]
+    machines.moved |= machines.load.lie.keys()
     order.state = "done"
 
 
@@ -402,7 +403,9 @@ def lose_unsettled(machines: Machines, device: str) -> None:
     that it had not settled.
     """
     for disk in [d for d, served_by in machines.bound.items() if served_by == device]:
-        for strip in sorted(machines.strips.get(disk, ()))[::UNSETTLED]:
+        held = sorted(machines.strips.get(disk, ()))
+        waiting = [strip for strip in held if machines.would_cache(disk, strip[0]) == "write-back"]
+        for strip in waiting[::UNSETTLED]:
             machines.drop_strip(disk, strip)
 
 
@@ -416,11 +419,16 @@ def _throttle(machines: Machines, order: Order) -> None:
 
 
 def _limit(machines: Machines, order: Order) -> None:
-    """What consumers may ask in a second of what this node holds of each ply, in operations and in bytes; of
-    others there is no limit.
+    """What consumers may ask in a second of what this node holds of each ply, in operations and in bytes, 0
+    for no limit, and what its cache devices do for it; of others there is no limit, and writes wait there.
     """
     limits = {str(ply): (float(ops), float(size)) for ply, (ops, size) in order.body["limits"].items()}
+    cache = {int(ply): str(does) for ply, does in order.body.get("cache", {}).items()}
+    if unknown := set(cache.values()) - {"none", "read", "write-back"}:
+        raise BadOrder(f"unknown cache '{min(unknown)}'")
     machines.limits[order.node] = limits
+    machines.moved |= machines.caching[order.node].keys() | cache.keys()
+    machines.caching[order.node] = cache
     machines.load.summed_at = None
     order.state = "done"
 

@@ -22,6 +22,8 @@ SETTLES_AFTER_SECONDS = 3600.0
 def tick(machines: Machines, wall_seconds: float) -> None:
     """Advances the yard by this much wall-clock time at its speed setting."""
     seconds = wall_seconds * machines.speed
+    if not seconds:
+        return  # time stands still
     machines.clock += seconds
     serve(machines, seconds)
     _land(machines, seconds)

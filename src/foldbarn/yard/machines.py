@@ -141,6 +141,8 @@ class Machines:
         self.landings: dict[str, Landing] = {}  # by ply number
         # by node and ply: operations and bytes a second that consumers may ask; 0 for no limit
         self.limits: dict[str, dict[str, tuple[float, float]]] = {}
+        # by node and ply, what cache devices do: none, read, write-back
+        self.caching: dict[str, dict[int, str]] = defaultdict(dict)
         # By the ply that data was first written to: for how long its consumers would have worked at the
         # height of a rush, in seconds.
         self.asked: dict[str, float] = defaultdict(float)
@@ -192,6 +194,8 @@ class Machines:
         }
         self.landings = {ply: Landing(**found) for ply, found in facts.get("landings", {}).items()}
         self.limits = facts.get("limits", {})
+        for node, found in facts.get("caching", {}).items():
+            self.caching[node] = {int(ply): does for ply, does in found.items()}
         asked = facts.get("asked", {})
         self.asked.update(asked if isinstance(asked, dict) else {})  # a file of a version before has one sum
         self.keys.update(facts.get("keys", {}))
@@ -236,6 +240,7 @@ class Machines:
             "plies": {ply: astuple(found) for ply, found in self.plies.items()},
             "landings": {ply: asdict(found) for ply, found in self.landings.items()},
             "limits": self.limits,
+            "caching": self.caching,
             "keys": self.keys,
             "speed": self.speed,
             "consumers": self.consumers,
@@ -296,6 +301,19 @@ class Machines:
                     (serial, *strip),
                 )
             )
+
+    def caches(self, serial: str, ply: int) -> str:
+        """What the cache device of a disk does for a ply: none, read or write-back; none where it has no
+        device that works.
+        """
+        device = self.bound.get(serial)
+        if device is None or not self.works(device):
+            return "none"
+        return self.would_cache(serial, ply)
+
+    def would_cache(self, serial: str, ply: int) -> str:
+        """What the cache device of a disk, if it has one, is to do for a ply."""
+        return self.caching.get(self.node_of[serial], {}).get(ply, "write-back")
 
     def let_ask(self, seconds: float) -> None:
         """What consumers would ask in so long at the height of a rush counts as asked, of every volume."""

@@ -13,7 +13,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from foldbarn.core.arrays import Ints, Reals
+from foldbarn.core.arrays import Flags, Ints, Reals
+from foldbarn.core.pools.cache import hottest_kept
 from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.units import MB
 from foldbarn.core.volumes.pace import BOUNDS, COUNTED
@@ -22,6 +23,8 @@ from foldbarn.yard.consumers import operations_a_second, workload_of
 if TYPE_CHECKING:
     from foldbarn.yard.machines import Machines
 
+WRITE_BACK = 2
+DOES = {"none": 0, "read": 1, "write-back": WRITE_BACK}  # what a cache device does
 FULL = 0.98  # of a disk or a port: consumers that wait for an answer never ask for more
 STEADY_SECONDS = 60.0  # of the yard's time, for which the load is taken to stay as it is
 LOOK_TICKS = 10  # between two looks at which strips have moved, and between two tries of operations
@@ -39,19 +42,28 @@ class Strips:
     disks: Ints
 
 
+def _nothing() -> Reals:
+    return np.zeros(0)
+
+
 @dataclass(slots=True)
 class Part:
     """What is asked of a ply, and of which disks, in a second at the height of a rush.
 
-    rate: operations that find their data; reads: [disks] of disks for those if all of them read; before,
-    writes: [disks] of disks if all of them write, and what has to be read before it is written.
+    rate: operations that find their data. on_strips: [strips] each, where these lie (Load.lie): reads, reads
+    before writes, and writes. reads: [disks] of disks if all of them read, of which `cached` on cache
+    devices; before, writes: [disks] of disks if all of them write, and what has to be read before it is
+    written; settles: [disks] what is written there later instead of at once.
     """
 
     ply: int
     rate: float
-    reads: Reals
-    before: Reals
-    writes: Reals
+    on_strips: tuple[Reals, Reals, Reals]
+    reads: Reals = field(default_factory=_nothing)
+    cached: Reals = field(default_factory=_nothing)
+    before: Reals = field(default_factory=_nothing)
+    writes: Reals = field(default_factory=_nothing)
+    settles: Reals = field(default_factory=_nothing)
 
 
 @dataclass(slots=True)
@@ -161,6 +173,7 @@ def _look(machines: Machines, load: Load) -> None:
         else:
             volume.due = load.volumes[first].due if first in load.volumes else 0.0
             load.volumes[first] = volume
+    _through_caches(machines, load)
     load.summed_at = None
 
 
@@ -205,7 +218,7 @@ def _part(machines: Machines, load: Load, ply: int) -> Part:
     """A mirror is read from any copy, parity from the strip of data or, where that is out, from as many
     others as there are strips of data.
     """
-    lie, known, size = load.lie[ply], machines.facts_of(ply), len(load.disks)
+    lie, known = load.lie[ply], machines.facts_of(ply)
     extents, place = np.unique(lie.extents, return_inverse=True)
     works = load.working[lie.disks] > 0
     there = np.bincount(place[works], minlength=len(extents))
@@ -225,10 +238,7 @@ def _part(machines: Machines, load: Load, ply: int) -> Part:
         parity = width - k
         before = each[place] * min(1 + parity, k - 1)
 
-    def on_disks(of: Reals) -> Reals:
-        return np.bincount(lie.disks[works], weights=of[works], minlength=size).astype(np.float64)
-
-    return Part(ply, float(wanted.sum()), on_disks(reads), on_disks(before), on_disks(writes))
+    return Part(ply, float(wanted.sum()), (reads * works, before * works, writes * works))
 
 
 def _landing(machines: Machines, load: Load, ply: int) -> Part | None:
@@ -237,9 +247,64 @@ def _landing(machines: Machines, load: Load, ply: int) -> Part | None:
     works = load.working[lie.disks] > 0
     if not works.any():
         return None
-    share = np.bincount(lie.disks[works], minlength=len(load.disks)) / int(works.sum())
-    nothing = np.zeros(len(load.disks))
-    return Part(ply, 1.0, nothing, nothing, share * machines.landings[str(ply)].copies)
+    nothing = np.zeros(len(works))
+    return Part(ply, 1.0, (nothing, nothing, works / works.sum() * machines.landings[str(ply)].copies))
+
+
+def _through_caches(machines: Machines, load: Load) -> None:
+    """Which disks and cache devices serve what is asked of strips. Behind each device, what is read most lies
+    there too, as far as there is room.
+    """
+    size = len(load.disks)
+    found = [p for v in load.volumes.values() for p in [*v.parts, *([v.landing] if v.landing else [])]]
+    devices = np.full(size, -1, dtype=np.int64)
+    for disk, device in machines.bound.items():
+        if machines.works(device):
+            devices[machines.row_of[disk]] = machines.row_of[device]
+    does = [_does(machines, load, part.ply, devices) for part in found]
+    kept = _kept(machines, load, found, does, devices)
+    for part, mine, hit in zip(found, does, kept, strict=True):
+        disks = load.lie[part.ply].disks
+        reads, before, writes = part.on_strips
+        waits = mine == WRITE_BACK
+
+        def on(rows: Ints, of: Reals) -> Reals:
+            return np.bincount(rows, weights=of, minlength=size).astype(np.float64)
+
+        part.reads = on(np.where(hit, devices[disks], disks), reads)
+        part.cached = on(np.where(hit, devices[disks], 0), reads * hit)
+        part.before = on(disks, before)
+        part.writes = on(np.where(waits, devices[disks], disks), writes)
+        part.settles = on(disks, writes * waits)
+
+
+def _does(machines: Machines, load: Load, ply: int, devices: Ints) -> Ints:
+    """What the cache device of each strip of a ply does for it: DOES, [strips]."""
+    disks = load.lie[ply].disks
+    by_disk = np.zeros(len(load.disks), dtype=np.int64)
+    for row in np.unique(disks).tolist():
+        if devices[row] >= 0:
+            by_disk[row] = DOES[machines.caches(load.disks[row], ply)]
+    found: Ints = by_disk[disks]
+    return found
+
+
+def _kept(machines: Machines, load: Load, parts: list[Part], does: list[Ints], devices: Ints) -> list[Flags]:
+    """Which strips of each part are read from a cache device."""
+    behind = [mine > 0 for mine in does]
+    if not any(mine.any() for mine in behind):
+        return behind
+    at = [devices[load.lie[part.ply].disks[mine]] for part, mine in zip(parts, behind, strict=True)]
+    reads = [part.on_strips[0][mine] for part, mine in zip(parts, behind, strict=True)]
+    sizes = [np.full(len(a), machines.facts_of(p.ply).bytes) for p, a in zip(parts, at, strict=True)]
+    room = np.array([machines.disks[serial].size_bytes for serial in load.disks], dtype=np.int64)
+    hits = hottest_kept(np.concatenate(at), np.concatenate(reads), np.concatenate(sizes), room)
+    found = [np.zeros(len(mine), dtype=np.bool_) for mine in behind]
+    for mine, where, hit in zip(
+        found, behind, np.split(hits, np.cumsum([len(a) for a in at])[:-1]), strict=True
+    ):
+        mine[where] = hit
+    return found
 
 
 # How busy they are. --------------------------------------------------------------------------------------
@@ -268,17 +333,20 @@ def _built(machines: Machines, load: Load) -> _Built:
     )
 
 
-def _on_disks(volume: Volume) -> tuple[Reals, Reals, Reals]:
-    """[disks] reads, reads before writes, and writes of disks for all that is asked at height 1."""
+def _on_disks(volume: Volume) -> tuple[Reals, Reals, Reals, Reals]:
+    """[disks] reads, reads before writes, writes of disks, and what settles there later, for all that is
+    asked at height 1.
+    """
     reads_share = workload_of(volume.first).reads
     total = volume.rate
     reads = _sum(volume.parts, "reads")
     if volume.landing:
-        before = np.zeros_like(reads)
+        before = settles = np.zeros_like(reads)
         writes = volume.landing.writes * total
     else:
-        before, writes = _sum(volume.parts, "before"), _sum(volume.parts, "writes")
-    return reads * reads_share, before * (1 - reads_share), writes * (1 - reads_share)
+        before, writes, settles = (_sum(volume.parts, of) for of in ("before", "writes", "settles"))
+    writing = 1 - reads_share
+    return reads * reads_share, before * writing, writes * writing, settles * writing
 
 
 def _sum(parts: list[Part], of: str) -> Reals:
@@ -305,9 +373,9 @@ def _sum_up(machines: Machines, load: Load) -> None:
         uses = []
         for volume in volumes:
             block = workload_of(volume.first).block_bytes
-            reads, before, writes = (found * volume.height for found in _on_disks(volume))
-            service = built.access + block * built.servers / built.bandwidth
-            mine = (reads + before + writes) * service
+            reads, before, writes, settles = (found * volume.height for found in _on_disks(volume))
+            moves = block * built.servers / built.bandwidth
+            mine = (reads + before + writes) * (built.access + moves) + settles * moves
             my_out = np.bincount(built.node, weights=(reads + before) * block, minlength=len(ports))
             my_in = np.bincount(built.node, weights=writes * block, minlength=len(ports))
             busy, out, into = busy + mine, out + my_out, into + my_in
@@ -350,21 +418,17 @@ def _note(machines: Machines, load: Load, built: _Built) -> None:
     names = list(machines.nodes)
     for volume in load.volumes.values():
         workload, height = workload_of(volume.first), volume.height
-        service = built.access + workload.block_bytes * built.servers / built.bandwidth
-        reads, before, writes = (found * height for found in _on_disks(volume))
+        moves = workload.block_bytes * built.servers / built.bandwidth
+        reads, before, writes, settles = (found * height for found in _on_disks(volume))
         load.asked += reads + before + writes
-        load.busy += (reads + before + writes) * service
+        load.busy += (reads + before + writes) * (built.access + moves) + settles * moves
         load.read += (reads + before) * workload.block_bytes
-        load.written += writes * workload.block_bytes
+        load.written += (writes + settles) * workload.block_bytes
         for part in [*volume.parts, *([volume.landing] if volume.landing else [])]:
             counted = _counted(volume, part, built, len(names)) * height
             load.counts[part.ply] = {
                 names[row]: counted[row] for row in np.flatnonzero(counted.any(axis=1)).tolist()
             }
-    for row in np.flatnonzero(load.written).tolist():
-        device = machines.bound.get(load.disks[row])
-        if device is not None and machines.works(device):  # writes land there first
-            load.written[machines.row_of[device]] += load.written[row]
 
 
 def _counted(volume: Volume, part: Part, built: _Built, nodes: int) -> Reals:
@@ -380,7 +444,7 @@ def _counted(volume: Volume, part: Part, built: _Built, nodes: int) -> Reals:
         there = by_node(of)
         return there / there.sum() * total if there.sum() else there
 
-    reads, writes, before, written = (np.zeros(nodes) for _ in range(4))
+    reads, writes, before, written, settled = (np.zeros(nodes) for _ in range(5))
     if part is not volume.landing:
         reads = shared(part.reads, part.rate * workload.reads)
     disk_reads = by_node(part.reads) * workload.reads
@@ -390,9 +454,19 @@ def _counted(volume: Volume, part: Part, built: _Built, nodes: int) -> Reals:
         writes = shared(part.writes, asked * (1 - workload.reads))
         before = by_node(part.before) * times * (1 - workload.reads)
         written = by_node(part.writes) * times * (1 - workload.reads)
+        settled = by_node(part.settles) * times * (1 - workload.reads)
     block = workload.block_bytes
-    columns = reads, writes, reads * block, writes * block, disk_reads + before, written, written * block
-    return np.stack(columns, axis=1)
+    columns = {
+        "reads": reads,
+        "writes": writes,
+        "read_bytes": reads * block,
+        "written_bytes": writes * block,
+        "disk_reads": disk_reads + before,
+        "disk_writes": written,
+        "disk_written_bytes": (written + settled) * block,
+        "cached_reads": by_node(part.cached) * workload.reads,
+    }
+    return np.stack([columns[name] for name in COUNTED], axis=1)
 
 
 # How long an operation takes. ----------------------------------------------------------------------------

@@ -1231,6 +1231,14 @@ export interface components {
             node: string;
         };
         /**
+         * Cache
+         * @description What cache devices do for a volume. any: what its pool's do, if it has some; none: nothing, both reads
+         *     and writes go to the disks; read: what is read stays there, and writes go to the disks at once;
+         *     write-back: writes wait there too.
+         * @enum {string}
+         */
+        Cache: "any" | "none" | "read" | "write-back";
+        /**
          * CacheLossOut
          * @description What the failure of a cache device takes with it.
          */
@@ -1558,9 +1566,9 @@ export interface components {
          * ComparedOut
          * @description One figure as measured lately and as it was to be expected; null where that is not known. of: seconds
          *     of an operation on average (mean) or for 99 of 100 (late); operations on disks for one of a consumer's;
-         *     bytes written to disks for one written; the share of what is asked, 0 to 1, that the fast tier takes for
-         *     its heat (served). off: by how much it is more, as a part of what was to be expected, or for shares their
-         *     difference; why: it is not known.
+         *     bytes written to disks for one written; the share of reads, 0 to 1, that cache devices serve (cached); the
+         *     share of what is asked, 0 to 1, that the fast tier takes for its heat (served). off: by how much it is
+         *     more, as a part of what was to be expected, or for shares their difference; why: it is not known.
          */
         ComparedOut: {
             /** Expected */
@@ -3427,11 +3435,13 @@ export interface components {
         /**
          * PoolAnswerRow
          * @description What a pool says to a policy. room: bytes that a new volume may have there; null where that was not
-         *     asked.
+         *     asked. cache: how its cache would take what is written, where that is to wait there.
          */
         PoolAnswerRow: {
             /** Against */
             against: components["schemas"]["AgainstRow"][];
+            /** Cache */
+            cache?: string[];
             /** Keeps */
             keeps: boolean;
             /** Pool */
@@ -3959,6 +3969,8 @@ export interface components {
          *     most; 0 for none. draft: it is only written down, and need not be kept by any pool.
          */
         SavePolicyParams: {
+            /** @default any */
+            cache: components["schemas"]["Cache"];
             /**
              * Copies
              * @default null
@@ -4393,7 +4405,7 @@ export interface components {
          * @description What is measured of a volume and was to be expected.
          * @enum {string}
          */
-        Told: "mean" | "late" | "disk operations" | "disk bytes" | "served";
+        Told: "mean" | "late" | "disk operations" | "disk bytes" | "cached" | "served";
         /**
          * Touched
          * @description A thing that a change touches, for people. kind, name: of the thing whose page shows it, empty where it

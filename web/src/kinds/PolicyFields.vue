@@ -15,6 +15,12 @@ const BY = [
   { title: "copies", value: "copies" },
   { title: "parity", value: "parity" },
 ];
+const CACHES = [
+  { title: "as its pool has it", value: "any" },
+  { title: "none", value: "none" },
+  { title: "for reads", value: "read" },
+  { title: "writes wait there", value: "write-back" },
+];
 const MB = 1e6;
 /** What is typed of a limit: none where nothing is. */
 const whole = (typed: unknown) => (typed === null || typed === "" ? null : Math.round(Number(typed)));
@@ -35,6 +41,7 @@ const wish = reactive({
   survives: null as number | null,
   fast: false,
   encrypted: false,
+  cache: "any",
   landing: 0,
   share: 0,
   labels: [] as string[],
@@ -136,6 +143,7 @@ watch(
     />
     <VCheckbox v-model="wish.fast" label="on the fast tier" />
     <VCheckbox v-model="wish.encrypted" label="encrypted" />
+    <VSelect v-model="wish.cache" :items="CACHES" label="Cache" width="150" />
     <VTextField
       v-model="wish.operations"
       type="number"

@@ -19,6 +19,7 @@ defineProps<{ rows: PoolAnswer[] }>();
         keeps it{{ r.room === null ? "" : `: room for ${binarySize(r.room)} more` }}.</template
       >
       <template v-else> cannot.</template>
+      <p v-for="said in r.cache" :key="said" class="small">{{ said }}</p>
       <p v-for="a in r.against" :key="a.wish">
         {{ a.sentence }} <span class="soft">{{ a.cure }}</span>
       </p>

@@ -46,7 +46,7 @@ from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.pools.repair import Repair
 from foldbarn.core.pools.sizing import LEFT_OUT, on_paper, read_plan, say_chance
 from foldbarn.core.site import Pool, SiteView, Volume
-from foldbarn.core.volumes.pace import Pace
+from foldbarn.core.volumes.pace import Pace, Work
 from foldbarn.store.tables import ChangeRow
 
 
@@ -229,6 +229,7 @@ def policy_page(view: SiteView, policy: Policy, history: Sequence[ChangeRow]) ->
         labels=list(policy.wishes.labels),
         operations=policy.wishes.operations or None,
         throughput=policy.wishes.throughput or None,
+        cache=policy.wishes.cache,
         meant_for=policy.meant_for,
         draft=policy.draft,
     )
@@ -290,7 +291,16 @@ def _compared(pace: Pace | None, expected: Foretold | None) -> list[ComparedOut]
         _beside(Told.LATE, pace.within(), expected.late, too_much),
         _beside(Told.DISK_OPERATIONS, on_disks, expected.disk_operations, ""),
         _beside(Told.DISK_BYTES, written, expected.disk_bytes, "nothing is written"),
+        *_from_cache(work, expected),
     ]
+
+
+def _from_cache(work: Work, expected: Foretold) -> list[ComparedOut]:
+    """Of a volume that no cache serves, and was to be served by none, nothing."""
+    if not work.reads or not (work.cached_reads or expected.cached):
+        return []
+    share, said = work.cached_reads / work.reads, expected.cached or 0.0
+    return [ComparedOut(of=Told.CACHED, measured=share, expected=said, off=share - said)]
 
 
 def _beside(of: Told, measured: float | None, expected: float | None, why: str) -> ComparedOut:

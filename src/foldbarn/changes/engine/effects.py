@@ -266,13 +266,14 @@ class AgainstRow(BaseModel):
 
 class PoolAnswerRow(BaseModel):
     """What a pool says to a policy. room: bytes that a new volume may have there; null where that was not
-    asked.
+    asked. cache: how its cache would take what is written, where that is to wait there.
     """
 
     pool: str
     keeps: bool
     room: int | None
     against: list[AgainstRow]
+    cache: list[str] = Field(default_factory=list)
 
 
 class PoolAnswers(Effect):

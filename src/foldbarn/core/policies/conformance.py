@@ -11,7 +11,7 @@ import numpy as np
 from foldbarn.core.moving.mending import prospect_of
 from foldbarn.core.moving.rebuild import crowded_strips
 from foldbarn.core.names import natural_key
-from foldbarn.core.policies.matching import hot_as_wished, landing_as_wished, tier_of
+from foldbarn.core.policies.matching import against_cache, hot_as_wished, landing_as_wished, tier_of
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.site import Contact, Ply, SiteView, Volume
 from foldbarn.core.units import say_count, say_list
@@ -34,6 +34,7 @@ class Promise(StrEnum):
     SHARE = "share"
     ENCRYPTION = "encryption"
     LABELS = "labels"
+    CACHE = "cache"
 
 
 @dataclass(frozen=True, slots=True)
@@ -137,6 +138,8 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
         words = f"Its pool is to be labelled {say_list(lacks)}, and {pool.name} is not by now."
         cure = f"Label {pool.name} so again, or let it keep a policy that does not ask for that."
         broken.append(Broken(Promise.LABELS, words, cure))
+    lacking = against_cache(view, pool, wishes)
+    broken += [Broken(Promise.CACHE, missing.sentence, missing.cure) for missing in lacking]
     if not broken:
         return Conformance(Standing.KEPT, strips=short, on_their_way=away)
     moves_mend = all(b.promise in (Promise.SURVIVES, Promise.SPREAD) for b in broken)

@@ -5,15 +5,18 @@ how long operations take, and what they take of disks. Method: docs/methods.md, 
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
-from foldbarn.core.arrays import Reals
+from foldbarn.core.arrays import Ints, Reals
 from foldbarn.core.policies.bench import landed_write, large_write, small_write
-from foldbarn.core.policies.performance import LATE, STEPS, Curve, DiskWork, response, together
+from foldbarn.core.policies.performance import LATE, STEPS, Curve, DiskWork, in_turn, response, together
+from foldbarn.core.policies.policy import Cache
+from foldbarn.core.pools.cache import hottest_kept
 from foldbarn.core.pools.media import PROFILES
-from foldbarn.core.site import Ply, Pool, SiteView, Volume
+from foldbarn.core.pools.roles import binding_of
+from foldbarn.core.site import Ply, Pool, Purpose, SiteView, Volume
 from foldbarn.core.volumes.heat import Heat
 from foldbarn.core.volumes.pace import Pace
 
@@ -27,32 +30,50 @@ NEAR = 50  # disks are taken as alike where rates and times differ by less than 
 class Foretold:
     """mean, late: seconds of an operation on average, and for 99 of 100; None where its disks could not do
     what they did. disk_operations: on disks, for one of a consumer's; disk_bytes: written to disks for one
-    byte written, with what settles later; None where nothing is written.
+    byte written, with what settles later; None where nothing is written. cached: the share of reads that
+    cache devices serve, 0 to 1; None where none serves it.
     """
 
     mean: float | None
     late: float | None
     disk_operations: float
     disk_bytes: float | None
+    cached: float | None = None
 
 
-@dataclass(frozen=True, slots=True)
+@dataclass(slots=True)
 class _Part:
-    """Part of a volume's operations that goes to the same disks, a second. share: [disks] of them that each
-    takes. block: bytes of an operation; settles: writes of disks, later, for one
-    that is written here.
+    """Part of a volume's operations that goes to the same ply, a second. asked: [disks] of its strips, by how
+    much they are asked for, in all 1. reads_on, writes_on: [disks] the same where caches have their part of
+    it; waits: of what is written, what does not go to its disk at once; block: bytes of an operation;
+    settles: writes of disks, later, for one that is written here.
     """
 
-    share: Reals
+    ply: Ply
+    warmth: Reals  # [extents]
+    asked: Reals
     reads: float
     writes: float
     work: DiskWork
     block: float
     settles: float = 0.0
+    reads_on: Reals = field(init=False)
+    writes_on: Reals = field(init=False)
+    waits: float = 0.0
+    cached: float = 0.0  # of the reads
+
+    def __post_init__(self) -> None:
+        self.reads_on = self.writes_on = self.asked
 
     @property
-    def on_disks(self) -> float:
+    def operations(self) -> float:
+        """On disks, a second."""
         return self.reads + self.writes * (self.work.reads + self.work.writes)
+
+    def on_disks(self) -> Reals:
+        """[disks] of these."""
+        found: Reals = self.reads_on * self.reads + self.asked * self.writes * self.work.reads
+        return found + self.writes_on * self.writes * self.work.writes
 
 
 def foretold(view: SiteView, pool: Pool, paces: Paces, heat: Heats) -> dict[int, Foretold]:
@@ -61,13 +82,85 @@ def foretold(view: SiteView, pool: Pool, paces: Paces, heat: Heats) -> dict[int,
     """
     volumes = [v for v in view.volumes_of(pool) if (pace := paces.get(v.number)) and pace.work.operations]
     parts = {v.number: _parts(view, v, paces[v.number], heat.get(v.number)) for v in volumes}
+    _through_caches(view, pool, {v.number: v for v in volumes}, parts)
     disks = _Disks.of(view)
-    for volume in volumes:
-        for part in parts[volume.number]:
-            mine = part.share * part.on_disks
-            disks.rate[:] += mine
-            disks.busy[:] += mine * (disks.access + part.block * disks.a_byte)
+    for part in (part for of_volume in parts.values() for part in of_volume):
+        mine = part.on_disks()
+        disks.rate[:] += mine
+        disks.busy[:] += mine * (disks.access + part.block * disks.a_byte)
+        waiting = part.asked * part.writes * part.work.writes * part.waits
+        disks.busy[:] += waiting * part.block * disks.a_byte  # in long runs, when it settles
     return {v.number: _of(parts[v.number], disks) for v in volumes}
+
+
+def _through_caches(
+    view: SiteView, pool: Pool, volumes: Mapping[int, Volume], parts: Mapping[int, list[_Part]]
+) -> None:
+    """Sends what is read most, as far as there is room, and what is written to the cache devices, as each
+    volume's policy has it.
+    """
+    row_of = view.row_of_number
+    devices = np.full(len(view.disks) + 1, -1, dtype=np.int64)
+    for disk, device in binding_of(view, pool).items():
+        devices[int(row_of[disk])] = int(row_of[device])
+    if (devices < 0).all():
+        return
+    found = []
+    for number, of_volume in parts.items():
+        policy = view.policy_of(volumes[number])
+        cache = policy.wishes.cache if policy else Cache.ANY
+        if cache != Cache.NONE:
+            found += [(part, cache) for part in of_volume if part.ply.purpose != Purpose.LANDING]
+    strips = [_Strips.of(view, part, devices) for part, _ in found]
+    if not strips:
+        return
+    at = np.concatenate([of.devices for of in strips])
+    asked = np.concatenate([of.reads for of in strips])
+    sizes = np.full(len(at), pool.strip_bytes, dtype=np.int64)
+    room = np.array([disk.size_bytes for disk in view.disks], dtype=np.int64)
+    kept = hottest_kept(at, asked, sizes, room)
+    ends = np.cumsum([len(of.devices) for of in strips])[:-1]
+    for (part, cache), of, hits in zip(found, strips, np.split(kept, ends), strict=True):
+        total = part.reads or 1.0
+        moved, there = (
+            np.bincount(rows[hits], weights=of.reads[hits] / total, minlength=len(view.disks)).astype(float)
+            for rows in (of.disks, of.devices)
+        )
+        part.reads_on, part.cached = _less(part.asked, moved) + there, float(there.sum())
+        if cache != Cache.READ:
+            share, waits = (
+                np.bincount(rows, weights=of.share, minlength=len(view.disks)).astype(np.float64)
+                for rows in (of.disks, of.devices)
+            )
+            part.writes_on, part.waits = _less(part.asked, share) + waits, float(share.sum())
+
+
+def _less(all_of_it: Reals, some: Reals) -> Reals:
+    """What is left; nothing where both are the same but for rounding."""
+    same = np.isclose(all_of_it, some, rtol=1e-9, atol=1e-15)
+    return np.where(same, 0.0, np.maximum(all_of_it - some, 0.0))
+
+
+@dataclass(frozen=True, slots=True)
+class _Strips:
+    """Those of a part that lie behind cache devices, [strips]: rows of disk and device, the share of what is
+    asked of the part, and reads a second.
+    """
+
+    disks: Ints
+    devices: Ints
+    share: Reals
+    reads: Reals
+
+    @classmethod
+    def of(cls, view: SiteView, part: _Part, devices: Ints) -> _Strips:
+        rows = view.rows(part.ply)
+        asked = np.broadcast_to(part.warmth[:, None], rows.shape)
+        total = float(asked[rows >= 0].sum()) or 1.0
+        behind = (rows >= 0) & (devices[rows] >= 0)
+        share = asked[behind] / total
+        mine = rows[behind].astype(np.int64)
+        return cls(mine, devices[mine], share, share * part.reads)
 
 
 @dataclass(frozen=True, slots=True)
@@ -104,56 +197,58 @@ def _parts(view: SiteView, volume: Volume, pace: Pace, heat: Heat | None) -> lis
     block = (pace.work.read_bytes + pace.work.written_bytes) / pace.work.operations
     served = float(warmth[volume.upper].sum() / warmth.sum()) if hot is not None else 0.0
     lands = 0.0 if landing is None else writes
+    scheme = whole.scheme
     found = [
-        _Part(
-            share=_share(view, whole, warmth),
-            reads=reads * (1 - served),
-            writes=(writes - lands) * (1 - served),
-            work=small_write(whole.scheme),
-            block=block,
+        _part(
+            view,
+            whole,
+            warmth * ~volume.upper if hot is not None else warmth,
+            reads * (1 - served),
+            (writes - lands) * (1 - served),
+            small_write(scheme),
+            block,
         )
     ]
     if hot is not None and served:
-        found.append(
-            _Part(
-                share=_share(view, hot, np.repeat(warmth, whole.scheme.k)),
-                reads=reads * served,
-                writes=writes * served,
-                work=small_write(hot.scheme),
-                block=block,
-            )
-        )
+        rises = np.repeat(warmth * volume.upper, scheme.k)
+        found.append(_part(view, hot, rises, reads * served, writes * served, small_write(hot.scheme), block))
     if landing is not None:
-        found.append(
-            _Part(
-                share=_share(view, landing, np.ones(landing.extents)),
-                reads=0.0,
-                writes=lands,
-                work=landed_write(whole.scheme),
-                block=block,
-                settles=large_write(whole.scheme).writes,
-            )
-        )
+        even = np.ones(landing.extents)
+        lands_on = _part(view, landing, even, 0.0, lands, landed_write(scheme), block)
+        lands_on.settles = large_write(scheme).writes
+        found.append(lands_on)
     return found
 
 
-def _share(view: SiteView, ply: Ply, warmth: Reals) -> Reals:
-    """[disks] of what is asked of a ply, by the warmth of its extents; each strip of one is asked alike."""
+def _part(
+    view: SiteView, ply: Ply, warmth: Reals, reads: float, writes: float, work: DiskWork, block: float
+) -> _Part:
+    """warmth: [extents] by how much each is asked for; each strip of one is asked alike."""
     rows = view.rows(ply)
     there = rows >= 0
-    asked = np.broadcast_to(warmth[:, None], rows.shape)[there]
-    held = np.bincount(rows[there], weights=asked, minlength=len(view.disks)).astype(np.float64)
-    return held / held.sum() if held.sum() else held
+    weights = np.broadcast_to(warmth[:, None], rows.shape)[there]
+    asked = np.bincount(rows[there], weights=weights, minlength=len(view.disks)).astype(np.float64)
+    return _Part(
+        ply=ply,
+        warmth=warmth,
+        asked=asked / (asked.sum() or 1.0),
+        reads=reads,
+        writes=writes,
+        work=work,
+        block=block,
+    )
 
 
 def _of(parts: list[_Part], disks: _Disks) -> Foretold:
     reads, writes = sum(p.reads for p in parts), sum(p.writes for p in parts)
-    on_disks = sum(p.on_disks for p in parts) / (reads + writes)
-    written = sum(p.writes * (p.work.writes + p.settles) for p in parts) / writes if writes else None
+    on_disks = sum(p.operations for p in parts) / (reads + writes)
+    written = sum(p.writes * (p.work.writes * (1 + p.waits) + p.settles) for p in parts)
+    cached = sum(p.reads * p.cached for p in parts) / reads if reads else 0.0
+    told = on_disks, written / writes if writes else None, cached if any(p.cached for p in parts) else None
     servers, rate, busy = disks.servers, disks.rate, disks.busy
-    used = np.flatnonzero(sum(p.share * p.on_disks for p in parts))
+    used = np.flatnonzero(np.sum([p.on_disks() for p in parts], axis=0))
     if not len(used) or (busy[used] >= servers[used]).any():
-        return Foretold(None, None, on_disks, written)
+        return Foretold(None, None, *told)
     seconds = busy[used] / rate[used]
     spare = 1 - busy[used] / servers[used]
     times = np.linspace(
@@ -161,25 +256,35 @@ def _of(parts: list[_Part], disks: _Disks) -> Foretold:
     )
     mixed = np.zeros(STEPS)
     for part in parts:
-        if part.on_disks:
-            one = _one(part, disks, times)
-            mixed += part.reads * together(one, DiskWork(1, 0)) + part.writes * together(one, part.work)
+        if part.reads:
+            mixed += part.reads * _one(part.reads_on, part.block, disks, times)
+        if part.writes:
+            mixed += part.writes * _written(part, disks, times)
     mixed /= reads + writes
     mean, late = float(np.trapezoid(1 - mixed, times)), float(np.interp(LATE, mixed, times))
-    return Foretold(mean, late, on_disks, written)
+    return Foretold(mean, late, *told)
 
 
-def _one(part: _Part, disks: _Disks, times: Reals) -> Curve:
-    """The distribution of the time of one request to the disks of a part."""
-    rows = np.flatnonzero(part.share)
+def _written(part: _Part, disks: _Disks, times: Reals) -> Curve:
+    """The distribution of the time of a write: what it reads first is read where it lies."""
+    one = _one(part.writes_on, part.block, disks, times)
+    if not part.work.reads:
+        return together(one, part.work)
+    before = together(_one(part.asked, part.block, disks, times), DiskWork(part.work.reads, 0))
+    return in_turn(before, together(one, DiskWork(0, part.work.writes)))
+
+
+def _one(share: Reals, block: float, disks: _Disks, times: Reals) -> Curve:
+    """The distribution of the time of a request of so many bytes. share: [disks] of the requests."""
+    rows = np.flatnonzero(share > 0)
     seconds = disks.busy[rows] / disks.rate[rows]
     near = [np.rint(np.log(of) * NEAR) for of in (seconds, disks.rate[rows])]
     alike = np.stack([disks.servers[rows], disks.access[rows], disks.a_byte[rows], *near], axis=1)
     one = np.zeros(len(times))
     for kind in np.unique(alike, axis=0):
         mine = rows[(alike == kind).all(axis=1)]
-        share = part.share[mine]
-        rate, busy = (float((of[mine] * share).sum() / share.sum()) for of in (disks.rate, disks.busy))
-        own = float(kind[1]), float(kind[2]) * part.block
-        one += share.sum() * response(int(kind[0]), busy / rate, rate, times, own)
+        of_these = share[mine]
+        rate, busy = (float((of[mine] * of_these).sum() / of_these.sum()) for of in (disks.rate, disks.busy))
+        own = float(kind[1]), float(kind[2]) * block
+        one += of_these.sum() * response(int(kind[0]), busy / rate, rate, times, own)
     return one

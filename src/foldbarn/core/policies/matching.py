@@ -5,6 +5,7 @@ rule.
 from __future__ import annotations
 
 import zlib
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import cast
@@ -12,12 +13,13 @@ from typing import cast
 import numpy as np
 
 from foldbarn.core.arrays import Disks, Ints
-from foldbarn.core.names import folded
-from foldbarn.core.policies.policy import Wishes
+from foldbarn.core.names import folded, natural_key
+from foldbarn.core.policies.policy import Cache, Wishes
+from foldbarn.core.pools.cache import burst, most_behind_one, most_that_comes, without_cache
 from foldbarn.core.pools.capacity import Limit, fits, full_with, most_that_fits, usable_extents
 from foldbarn.core.pools.placement import place
 from foldbarn.core.pools.protection import Level, Scheme
-from foldbarn.core.site import Pool, SiteView, Tier, Volume
+from foldbarn.core.site import Disk, Pool, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_list, say_size
 
 
@@ -32,6 +34,7 @@ class Wish(StrEnum):
     LANDING = "landing"
     SHARE = "share"
     LABELS = "labels"
+    CACHE = "cache"
     # Of a volume that is there, and is to keep another policy.
     UNCHANGED = "unchanged"
     WHOLE = "whole"  # its strips that stay have to be there
@@ -50,13 +53,14 @@ class Against:
 class Answer:
     """A pool's answer to a policy: it keeps it, or everything that stands against it. room: bytes that a new
     volume may have there, None where that was not asked; full: how full its tier would be, 0 to 1, with the
-    volume that was asked for.
+    volume that was asked for. cache: how it would take what is written, where writes are to wait there.
     """
 
     pool: int  # row
     against: tuple[Against, ...]
     room: int | None = None
     full: float = 0.0
+    cache: tuple[str, ...] = ()
 
     @property
     def keeps(self) -> bool:
@@ -149,6 +153,7 @@ def against(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> list[Again
         return [*found, few]
     if not fits(view, pool, scheme, tier, max(1, extents_for(size, pool, scheme))):
         found.append(_too_large(view, pool, scheme, tier, size))
+    found += against_cache(view, pool, wishes)
     return found + _against_landing(view, pool, wishes, size) + _against_share(view, pool, wishes)
 
 
@@ -191,6 +196,44 @@ def _against_share(view: SiteView, pool: Pool, wishes: Wishes) -> list[Against]:
     return []
 
 
+def against_cache(view: SiteView, pool: Pool, wishes: Wishes) -> list[Against]:
+    """What stands against a pool's cache devices doing what is wished for."""
+    if wishes.cache not in (Cache.READ, Cache.WRITE_BACK):
+        return []
+    bare = without_cache(view, pool, tier_of(wishes))
+    if bare:
+        words = f"{pool.name} has no cache device for {say_disks(bare, view)}."
+        cure = "Leave the cache out, or add a cache device to each of these nodes."
+        return [Against(Wish.CACHE, words, cure)]
+    together = most_behind_one(view, pool, wishes.scheme)
+    if wishes.cache == Cache.WRITE_BACK and wishes.survives and together > wishes.scheme.m:
+        words = (
+            f"One cache device of {pool.name} may hold what waits for {together} strips of an extent, and "
+            f"{wishes.scheme.counted()} go on without {wishes.scheme.m}."
+        )
+        return [Against(Wish.CACHE, words, "Spread over nodes or more, or wish for a read cache.")]
+    return []
+
+
+def say_disks(disks: Sequence[Disk], view: SiteView) -> str:
+    """So many disks, and the nodes they are in."""
+    names = sorted({view.nodes[disk.node].name for disk in disks}, key=natural_key)
+    return f"{say_count(len(disks), 'disk')} of {say_list(names)}"
+
+
+def said_of_cache(view: SiteView, pool: Pool, wishes: Wishes) -> list[str]:
+    """How a pool's cache would take what is written at the limit that is wished for, or as much as can come.
+    Nothing where nothing waits there.
+    """
+    if wishes.cache != Cache.WRITE_BACK:
+        return []
+    rate, why = float(wishes.throughput), "its limit"
+    if not rate:
+        rate, why = most_that_comes(view, pool, wishes.scheme), "as much as its nodes' ports let in"
+    found = burst(view, pool, wishes.scheme, rate)
+    return found.sentences(why) if found else []
+
+
 def hot_extents(volume: Volume, wishes: Wishes) -> int:
     """How many extents of a volume may lie on the fast tier for their heat; 0 where it has no share."""
     return volume.whole.extents * wishes.share // 100
@@ -219,7 +262,8 @@ def _answer(view: SiteView, pool: Pool, wishes: Wishes, size: int, room: bool) -
         most = room_for(view, pool, wishes).bytes
     if size and not found:
         full = full_with(view, pool, scheme, tier, extents_for(size, pool, scheme))
-    return Answer(view.pool_row(pool), tuple(found), most, full)
+    cached = () if found else tuple(said_of_cache(view, pool, wishes))
+    return Answer(view.pool_row(pool), tuple(found), most, full, cached)
 
 
 def can_land(view: SiteView, pool: Pool, scheme: Scheme) -> bool:

@@ -194,6 +194,11 @@ def together(one: Curve, work: DiskWork) -> Curve:
     reads = one**work.reads
     if not work.writes:
         return reads
-    density = np.diff(reads, prepend=0.0)
-    both: Curve = np.convolve(density, writes)[: len(one)]
+    return in_turn(reads, writes)
+
+
+def in_turn(first: Curve, then: Curve) -> Curve:
+    """Of two things that are done one after the other, at times that are evenly apart."""
+    density = np.diff(first, prepend=0.0)
+    both: Curve = np.convolve(density, then)[: len(first)]
     return both

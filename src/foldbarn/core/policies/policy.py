@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from enum import StrEnum
 
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.names import labels_of
@@ -17,6 +18,18 @@ MOST_LIMIT = 10**13  # operations, or bytes, a second
 MOST_SHARE = 90  # the same, of what may lie on the fast tier for its heat
 
 
+class Cache(StrEnum):
+    """What cache devices do for a volume. any: what its pool's do, if it has some; none: nothing, both reads
+    and writes go to the disks; read: what is read stays there, and writes go to the disks at once;
+    write-back: writes wait there too.
+    """
+
+    ANY = "any"
+    NONE = "none"
+    READ = "read"
+    WRITE_BACK = "write-back"
+
+
 @dataclass(frozen=True, slots=True)
 class Wishes:
     """What each volume of a policy is promised.
@@ -26,7 +39,7 @@ class Wishes:
     the volume for an area on the fast tier that takes what is written first; 0 for none. share: per cent of
     it that may lie on the fast tier instead, what is asked for most; 0 for none. labels: that its pool has.
     operations, throughput: what consumers may ask of it in a second, in operations and in bytes; 0 for no
-    limit.
+    limit. cache: what cache devices do for it.
     """
 
     scheme: Scheme
@@ -38,6 +51,7 @@ class Wishes:
     labels: tuple[str, ...] = ()
     operations: int = 0
     throughput: int = 0
+    cache: Cache = Cache.ANY
 
     @property
     def landing_scheme(self) -> Scheme | None:
@@ -69,7 +83,16 @@ class Wishes:
         if copies := self.hot_scheme:
             hot = f" Up to {self.share} % of it, what is asked for most, lies on the fast tier"
             hot += f" as {copies.counted()}."
-        return f"{protection[0].upper()}{protection[1:]}.{where}{lands}{hot}{sealed}{labelled}{_limits(self)}"
+        said = f"{protection[0].upper()}{protection[1:]}.{where}{lands}{hot}{_CACHES[self.cache]}"
+        return f"{said}{sealed}{labelled}{_limits(self)}"
+
+
+_CACHES = {
+    Cache.ANY: "",
+    Cache.NONE: " Past any cache.",
+    Cache.READ: " What is read is cached.",
+    Cache.WRITE_BACK: " What is written waits on cache devices, and what is read is cached.",
+}
 
 
 def _limits(wishes: Wishes) -> str:
@@ -161,6 +184,7 @@ def wishes_of(
     labels: Iterable[str] = (),
     operations: int | None = None,
     throughput: int | None = None,
+    cache: Cache = Cache.ANY,
 ) -> Wishes:
     """Wishes that do not contradict one another. survives: all that the scheme survives when None;
     operations, throughput: no limit when None. Raises NotPossible.
@@ -181,7 +205,16 @@ def wishes_of(
     _check_limit(operations, "operations", "operations a second")
     _check_limit(throughput, "throughput", "bytes a second")
     return Wishes(
-        scheme, wanted, fast, encrypted, landing, share, labels_of(labels), operations or 0, throughput or 0
+        scheme=scheme,
+        survives=wanted,
+        fast=fast,
+        encrypted=encrypted,
+        landing=landing,
+        share=share,
+        labels=labels_of(labels),
+        operations=operations or 0,
+        throughput=throughput or 0,
+        cache=cache,
     )
 
 

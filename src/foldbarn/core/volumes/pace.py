@@ -21,8 +21,8 @@ LATE = 0.99
 @dataclass(frozen=True, slots=True, eq=False)
 class Work:
     """What was done for consumers, added up. reads, writes: operations of theirs, and the bytes of these;
-    disk_...: what they took of disks, settling left out. times: [bounds + 1] operations by the time they
-    took.
+    disk_...: what they took of disks; cached_reads: of the reads, what cache devices served. times: [bounds +
+    1] operations by the time they took.
     """
 
     reads: float = 0.0
@@ -32,6 +32,7 @@ class Work:
     disk_reads: float = 0.0
     disk_writes: float = 0.0
     disk_written_bytes: float = 0.0
+    cached_reads: float = 0.0
     times: Reals = field(default_factory=lambda: np.zeros(len(BOUNDS) + 1))
 
     @property
@@ -108,5 +109,9 @@ class Pace:
         times = self.work.times
         if times.sum() <= 0:
             return None
-        reached = np.concatenate([[0.0], np.cumsum(times)]) / times.sum()
-        return float(np.interp(share, reached, np.concatenate([[0.0], BOUNDS, [BOUNDS[-1]]])))
+        reached, wanted = np.cumsum(times), share * times.sum()
+        bucket = min(int(np.searchsorted(reached, wanted * (1 - 1e-12))), len(times) - 1)
+        edges = np.concatenate([[0.0], BOUNDS, [BOUNDS[-1]]])
+        before = reached[bucket] - times[bucket]
+        part = (wanted - before) / times[bucket] if times[bucket] else 1.0
+        return float(edges[bucket] + (edges[bucket + 1] - edges[bucket]) * min(part, 1.0))

@@ -13,6 +13,7 @@ const WORDS: Record<Compared["of"], { name: string; say: (value: number) => stri
   late: { name: "99 of 100, within", say: milliseconds },
   "disk operations": { name: "on disks, for one operation", say: (n) => n.toFixed(2) },
   "disk bytes": { name: "written to disks, for one byte", say: (n) => n.toFixed(2) },
+  cached: { name: "reads that the cache serves", say: percent },
   served: { name: "share the fast tier takes", say: percent },
 };
 const told = (row: Compared, value: number | null) => (value === null ? "" : WORDS[row.of].say(value));
@@ -21,7 +22,9 @@ function off(row: Compared): string {
   const sign = row.off > 0 ? "+" : "−";
   if (Math.abs(row.off) < HALF_A_PERCENT) return "as expected";
   const points = Math.round(Math.abs(row.off) * 100);
-  return row.of === "served" ? `${sign}${count(points, "point")}` : `${sign}${points}%`;
+  return row.of === "served" || row.of === "cached"
+    ? `${sign}${count(points, "point")}`
+    : `${sign}${points}%`;
 }
 const rate = (operations: number | null) =>
   operations === null ? "not told yet" : `${Math.round(operations).toLocaleString("en")} a second`;

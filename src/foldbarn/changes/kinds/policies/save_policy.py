@@ -28,7 +28,7 @@ from foldbarn.changes.kinds.volumes.warnings import survives_nothing
 from foldbarn.core.errors import BarnError, Conflict
 from foldbarn.core.names import check_name
 from foldbarn.core.policies.matching import Answer, answers
-from foldbarn.core.policies.policy import Policy, Wishes, scheme_wished, wishes_of
+from foldbarn.core.policies.policy import Cache, Policy, Wishes, scheme_wished, wishes_of
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Meant, Thing, alone, shared
@@ -64,6 +64,7 @@ class SavePolicyParams(Params):
     labels: list[str] = Field(default_factory=list, max_length=200)
     operations: int | None = None
     throughput: int | None = None
+    cache: Cache = Cache.ANY
     meant_for: str = Field(default="", max_length=200)
     draft: bool = False
 
@@ -86,6 +87,7 @@ class WritePolicy(Inside):
     labels: tuple[str, ...] = ()
     operations: int = 0
     throughput: int = 0
+    cache: Cache = Cache.ANY
 
     def carry_out(self, run: Run, session: Session) -> str:
         if not self.policy:
@@ -93,6 +95,7 @@ class WritePolicy(Inside):
         scheme = self.scheme.scheme()
         wishes = Wishes(scheme, self.survives, self.fast, self.encrypted, self.landing, self.share)
         wishes = replace(wishes, labels=self.labels, operations=self.operations, throughput=self.throughput)
+        wishes = replace(wishes, cache=self.cache)
         said = Policy(self.policy, self.called, self.base + 1, wishes, self.meant_for, draft=self.draft)
         version = policies.save(session, run.change, policy=self.policy, base=self.base, said=said)
         announce(session, "site")
@@ -126,6 +129,7 @@ class SavePolicy(Kind[SavePolicyParams]):
                 params.labels,
                 params.operations,
                 params.throughput,
+                params.cache,
             )
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
@@ -154,6 +158,7 @@ class SavePolicy(Kind[SavePolicyParams]):
             labels=wishes.labels,
             operations=wishes.operations,
             throughput=wishes.throughput,
+            cache=wishes.cache,
         )
         kept_by = say_list([view.pools[a.pool].name for a in found if a.keeps])
         return Plan(
@@ -230,6 +235,7 @@ def answers_effect(view: SiteView, found: list[Answer]) -> PoolAnswers:
                 keeps=a.keeps,
                 room=a.room,
                 against=[AgainstRow(wish=w.wish.value, sentence=w.sentence, cure=w.cure) for w in a.against],
+                cache=list(a.cache),
             )
             for a in found
         ]

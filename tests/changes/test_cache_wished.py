@@ -1,0 +1,171 @@
+"""A policy's wish for a cache: who can keep it, what nodes are told, and that they do it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pytest
+from conftest import Site
+from test_changes import lose
+from test_leaving import NODES, held, mixed_pool, should_hold
+from test_pace_taken import PLATTERS, expected, live, pace_of
+from test_policies import plan_of, refusals, save
+
+from foldbarn.core.policies.conformance import Standing, conformance
+from foldbarn.core.policies.policy import Cache
+from foldbarn.core.volumes.loss import DataState, fate_of
+from foldbarn.services import watching
+from foldbarn.services.heat import HeatTaker
+from foldbarn.services.limits import tell_limits
+from foldbarn.store.views import current_view
+from foldbarn.yard.agent import lose_unsettled
+
+WISH = {"name": "p", "copies": 2, "level": "node"}
+
+
+def slow_pool(site: Site) -> None:
+    """Platters behind cache devices: two devices in each node."""
+    site.pool(disks=site.disks("hdd", nodes=PLATTERS) + site.disks("nvme", nodes=PLATTERS))
+    site.yard.machines.clock = 8 * 3600.0
+
+
+def kept_as(site: Site, cache: str, size: str = "6 TB", **more: Any) -> None:
+    """A volume v by a policy that wishes for such a cache, of which the nodes have been told."""
+    site.yard.machines.speed = 0.0
+    save(site, **{**WISH, "cache": cache, **more})
+    site.do("create-volume", name="v", policy="p", size=size)
+    assert not tell_limits()
+
+
+def stands() -> Standing:
+    view = current_view()
+    found = conformance(view, view.volume("v"))
+    assert found is not None
+    return found.standing
+
+
+@pytest.mark.pooled
+@pytest.mark.parametrize("cache", ["read", "write-back"])
+def test_a_pool_without_cache_devices_cannot_keep_it(barn_site: Site, cache: str) -> None:
+    [said] = refusals("save-policy", **WISH, cache=cache)
+    assert said.startswith("No pool can keep it. quayside has no cache device for 32 disks of fulmar,")
+    assert refusals("save-policy", **WISH, cache="none") == []
+
+
+def test_what_waits_on_one_device_must_not_be_more_than_may_be_lost(barn_site: Site) -> None:
+    mixed_pool(barn_site)
+    by_disk = {**WISH, "level": "disk"}
+    [said] = refusals("save-policy", **by_disk, cache="write-back")
+    assert "One cache device of quayside may hold what waits for 2 strips of an extent" in said
+    assert refusals("save-policy", **by_disk, cache="read") == []
+    assert refusals("save-policy", **by_disk, cache="write-back", survives=0) == []
+    plan = plan_of("save-policy", **WISH, cache="write-back", throughput=200_000_000)
+    assert "What is written waits on cache devices, and what is read is cached." in plan.summary
+    [row] = next(effect for effect in plan.effects if effect.effect == "pool-answers").rows
+    assert row.cache[0].startswith("Writes of 200 MB a second, its limit, never fill its cache:")
+    assert "any 1 device may go" in row.cache[1]
+    assert (
+        not next(
+            effect for effect in plan_of("save-policy", **WISH).effects if effect.effect == "pool-answers"
+        )
+        .rows[0]
+        .cache
+    )
+
+
+@pytest.mark.parametrize(
+    ("cache", "hits", "on_disks"), [("none", False, 2.0), ("read", True, 2.0), ("write-back", True, 4.0)]
+)
+def test_nodes_do_as_they_are_told_and_it_is_as_quick_as_foretold(
+    barn_site: Site, cache: str, hits: bool, on_disks: float
+) -> None:
+    slow_pool(barn_site)
+    kept_as(barn_site, cache)
+    machines = barn_site.yard.machines
+    assert {does for of in machines.caching.values() for does in of.values()} == {cache}
+    machines.consumers = 4.0
+    waited = {serial: machines.counters[serial].written_bytes for serial in machines.bound.values()}
+    live(barn_site, HeatTaker(), 1200)
+    pace, said = pace_of("v"), expected("v")
+    assert pace.mean is not None
+    assert said.mean is not None
+    assert pace.mean == pytest.approx(said.mean, rel=0.25)
+    assert pace.work.disk_written_bytes / pace.work.written_bytes == pytest.approx(on_disks, rel=0.01)
+    assert said.disk_bytes == pytest.approx(on_disks)
+    assert (pace.work.cached_reads > 0) is hits
+    assert pace.work.cached_reads / pace.work.reads == pytest.approx(said.cached or 0.0, abs=0.02)
+    waits = [machines.counters[serial].written_bytes - so_far for serial, so_far in waited.items()]
+    assert (max(waits) > 0) is (cache == "write-back")
+
+
+def test_what_is_cached_is_quicker_and_another_wish_moves_nothing(barn_site: Site) -> None:
+    slow_pool(barn_site)
+    kept_as(barn_site, "none")
+    barn_site.yard.machines.consumers = 4.0
+    live(barn_site, HeatTaker(), 600)
+    bare = pace_of("v").mean
+    save(barn_site, **WISH, cache="write-back", version=1)
+    plan = plan_of("keep-policy", volumes=["v"], policy="p")
+    assert not plan.blockers
+    assert "copy" not in {planned.step.name for planned in plan.steps}
+    before = held(barn_site)
+    assert barn_site.state(barn_site.do("keep-policy", volumes=["v"], policy="p")) == "done"
+    assert held(barn_site) == before
+    assert not tell_limits()
+    barn_site.yard.machines.work.clear()
+    live(barn_site, HeatTaker(), 3600)
+    assert bare is not None
+    assert pace_of("v").mean < 0.7 * bare
+    assert stands() == Standing.KEPT
+
+
+def test_of_a_device_that_is_lost_in_a_burst_the_copies_elsewhere_make_all_of_it_again(
+    barn_site: Site,
+) -> None:
+    mixed_pool(barn_site)
+    kept_as(barn_site, "write-back", size="200 GiB")
+    barn_site.yard.machines.speed = 5000.0
+    view, machines = current_view(), barn_site.yard.machines
+    device = view.disk("petrel-c1")
+    machines.pulled.add(device.serial)
+    lose_unsettled(machines, device.serial)
+    watching.note_report(view.nodes[device.node].number, {"inventory_version": "new"})
+    assert held(barn_site) != should_hold()
+    barn_site.do("rebuild", pool="quayside")
+    assert fate_of(current_view(), current_view().volume("v")).state == DataState.WHOLE
+    assert held(barn_site) == should_hold()
+    assert stands() == Standing.KEPT  # the node's other device serves all its disks
+    # With that gone too, disks of the node stand bare, and the promise is not kept.
+    other = view.disk("petrel-c2")
+    machines.pulled.add(other.serial)
+    watching.note_report(view.nodes[device.node].number, {"inventory_version": "newer"})
+    barn_site.do("rebuild", pool="quayside")
+    found = conformance(current_view(), current_view().volume("v"))
+    assert found is not None
+    assert found.standing == Standing.BROKEN
+    assert "quayside has no cache device for 8 disks of petrel." in found.sentence()
+
+
+@pytest.mark.parametrize("cache", ["none", "read"])
+def test_of_what_does_not_wait_there_nothing_goes_with_a_device(barn_site: Site, cache: str) -> None:
+    mixed_pool(barn_site)
+    kept_as(barn_site, cache, size="200 GiB")
+    machines = barn_site.yard.machines
+    before = held(barn_site)
+    serial = current_view().disk("petrel-c1").serial
+    machines.pulled.add(serial)
+    lose_unsettled(machines, serial)
+    assert held(barn_site) == before
+
+
+def test_a_node_is_told_anew_when_it_was_away(barn_site: Site) -> None:
+    mixed_pool(barn_site)
+    save(barn_site, **WISH, cache="none")
+    barn_site.do("create-volume", name="v", policy="p", size="60 GiB")
+    lose(barn_site, NODES[0], given_up=False)
+    assert tell_limits()
+    assert not barn_site.yard.machines.caching[NODES[0]]
+    assert np.all([barn_site.yard.machines.caching[node] for node in NODES[1:]])
+    view = current_view()
+    assert view.policy("p").wishes.cache == Cache.NONE
