@@ -15,6 +15,7 @@ from test_changes import Killed, find_again, held, lose, should_hold
 from test_cluster import hear
 from test_policies import plan_of, refusals, save
 
+from foldbarn.api.policies.pictures import policy_page
 from foldbarn.changes.engine import moving, runner
 from foldbarn.changes.engine.effects import Moved, Promise, Sums
 from foldbarn.changes.engine.runner import run_change
@@ -26,6 +27,7 @@ from foldbarn.core.pools.protection import Level
 from foldbarn.core.volumes.loss import DataState, enough_to_read, fate_of, present_strips
 from foldbarn.core.watch.lamps import Lamp, Outlook
 from foldbarn.services import changes, watching
+from foldbarn.store import moves
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import MoveRow
 from foldbarn.store.views import current_view
@@ -395,6 +397,15 @@ def test_while_it_is_written_a_volume_catches_up(barn_site: Site, slow: None) ->
     assert 0 < left < 30
     assert stands.strips == stands.on_their_way == left
     assert np.isin(view.volume("charts").plies[0].placement[:, :2], 0).sum() == 0
+    # And its page names the change that does it, which tells how far it is.
+    with transaction() as session:
+        carriers = moves.carriers(session, [ply.number for ply in view.volume("charts").plies])
+        page = policy_page(view, view.policy("three"), [], carriers)
+    assert carriers == {view.volume("charts").whole.number: [number]}
+    assert [user.mended_by for user in page.users] == [[number]]
+    run_change(number)
+    with transaction() as session:
+        assert moves.carriers(session, [view.volume("charts").whole.number]) == {}
 
 
 # Written anew. -----------------------------------------------------------------------------------

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterable
 
 from sqlalchemy import delete, func, insert, select, update
@@ -19,6 +20,16 @@ def under_way(session: Session) -> dict[Strip, int]:
     """The number of the disk that each strip on its way goes to, of all changes."""
     rows = session.execute(select(MoveRow.ply_id, MoveRow.extent, MoveRow.strip, MoveRow.to_disk).where(OPEN))
     return {(ply, extent, strip): to for ply, extent, strip, to in rows}
+
+
+def carriers(session: Session, plies: Iterable[int]) -> dict[int, list[int]]:
+    """Of plies (by number), the changes on whose way their strips are, in the order of their numbers."""
+    mine = MoveRow.ply_id.in_(list(plies))
+    rows = select(MoveRow.ply_id, MoveRow.change_id).where(OPEN, mine).distinct().order_by(MoveRow.change_id)
+    found: dict[int, list[int]] = defaultdict(list)
+    for ply, change in session.execute(rows):
+        found[ply].append(change)
+    return found
 
 
 def plan(session: Session, change: int, part: str, moves: Moves) -> None:

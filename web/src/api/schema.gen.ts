@@ -4443,10 +4443,15 @@ export interface components {
             /** Words */
             words: string;
         };
-        /** UserOut */
+        /**
+         * UserOut
+         * @description mended_by: numbers of the changes that carry strips of it now.
+         */
         UserOut: {
             /** Cure */
             cure: string;
+            /** Mended By */
+            mended_by: number[];
             /** Newest */
             newest: number;
             /** Policy */
@@ -4579,6 +4584,7 @@ export interface components {
         /**
          * VolumePage
          * @description A volume with its placement: bytes by disk, and missing strips by copy, which are named by lines.
+         *     mended_by: numbers of the changes that carry strips of it now.
          */
         VolumePage: {
             anew: components["schemas"]["AnewOut"] | null;
@@ -4614,6 +4620,8 @@ export interface components {
              * Format: date-time
              */
             made_at: string;
+            /** Mended By */
+            mended_by: number[];
             /** Mirror */
             mirror: boolean;
             /** Missing */

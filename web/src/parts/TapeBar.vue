@@ -2,6 +2,7 @@
 import { computed, onMounted, onUnmounted, ref } from "vue";
 import { useChanges, type Change, type Lamp } from "../api/client";
 import { percent, rate, span } from "../lib/format";
+import { doneOf } from "../lib/changes";
 import StateMark from "./StateMark.vue";
 
 /** What is running now: at most three, the longest wait last, and the clock. */
@@ -21,14 +22,10 @@ onUnmounted(() => clearInterval(timer));
 
 const lamp = (c: Change): Lamp =>
   c.state === "paused" ? "short" : c.state === "waiting" ? "away" : "mending";
-const done = (c: Change) =>
-  c.total_bytes
-    ? c.done_bytes / c.total_bytes
-    : c.steps.filter((s) => s.state === "done").length / Math.max(1, c.steps.length);
 function doing(c: Change): string {
   if (c.state === "paused") return "paused";
   if (c.state === "waiting") return c.waits_for ? `waits for change ${c.waits_for.number}` : "waits its turn";
-  return c.total_bytes ? percent(done(c)) : (c.steps.find((s) => s.state === "running")?.title ?? "");
+  return c.total_bytes ? percent(doneOf(c)) : (c.steps.find((s) => s.state === "running")?.title ?? "");
 }
 </script>
 
@@ -40,7 +37,7 @@ function doing(c: Change): string {
       :key="c.number"
       class="run"
       :to="`/changes/${c.number}`"
-      :style="{ '--p': `${done(c) * 100}%` }"
+      :style="{ '--p': `${doneOf(c) * 100}%` }"
     >
       <StateMark :lamp="lamp(c)" /><b>{{ c.title }}</b
       ><span class="mono">{{ doing(c) }}</span>

@@ -31,8 +31,11 @@ class StandingOut(BaseModel):
 
 
 class UserOut(StandingOut):
+    """mended_by: numbers of the changes that carry strips of it now."""
+
     volume: str
     pool: str
+    mended_by: list[int]
 
 
 class Told(StrEnum):

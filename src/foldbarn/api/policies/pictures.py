@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 
 from foldbarn.api.changes.pictures import change_line
@@ -48,6 +48,8 @@ from foldbarn.core.pools.sizing import LEFT_OUT, on_paper, read_plan, say_chance
 from foldbarn.core.site import Pool, SiteView, Volume
 from foldbarn.core.volumes.pace import Pace, Work
 from foldbarn.store.tables import ChangeRow
+
+Carriers = Mapping[int, Sequence[int]]  # by number of a ply, changes that carry strips of it
 
 
 def bench_out(view: SiteView, asked: BenchIn) -> BenchOut:
@@ -205,11 +207,13 @@ def adoption_out(view: SiteView, volumes: Sequence[Volume], policy: Policy) -> A
 
 
 def policy_out(view: SiteView, policy: Policy) -> PolicyOut:
-    return PolicyOut.model_validate(_fields(view, policy, _users(view, policy), room=False))
+    return PolicyOut.model_validate(_fields(view, policy, _users(view, policy, {}), room=False))
 
 
-def policy_page(view: SiteView, policy: Policy, history: Sequence[ChangeRow]) -> PolicyPage:
-    users = _users(view, policy)
+def policy_page(
+    view: SiteView, policy: Policy, history: Sequence[ChangeRow], carriers: Carriers
+) -> PolicyPage:
+    users = _users(view, policy, carriers)
     kept = Counter(u.version for u in users)
     scheme = policy.wishes.scheme
     begins = SavePolicyParams(
@@ -338,12 +342,22 @@ def _fields(
     }
 
 
-def _users(view: SiteView, policy: Policy) -> list[UserOut]:
+def carried_by(volume: Volume, carriers: Carriers) -> list[int]:
+    """The changes that carry strips of a volume, by number."""
+    return sorted({change for ply in volume.plies for change in carriers.get(ply.number, ())})
+
+
+def _users(view: SiteView, policy: Policy, carriers: Carriers) -> list[UserOut]:
     """The volumes that keep any version of it."""
     mine = [v for v in view.volumes if v.policy and v.policy[0] == policy.number]
     found = [(volume, standing_out(view, volume)) for volume in mine]
     return [
-        UserOut(volume=volume.name, pool=view.pools[volume.pool].name, **stands.model_dump())
+        UserOut(
+            volume=volume.name,
+            pool=view.pools[volume.pool].name,
+            mended_by=carried_by(volume, carriers),
+            **stands.model_dump(),
+        )
         for volume, stands in found
         if stands is not None
     ]

@@ -31,6 +31,7 @@ from foldbarn.changes.policy_text import read_policy, write_policy
 from foldbarn.core.touching import Thing
 from foldbarn.store import changes as changes_kept
 from foldbarn.store import heat as heat_kept
+from foldbarn.store import moves
 from foldbarn.store import pace as pace_kept
 from foldbarn.store.database import transaction
 from foldbarn.store.views import current_view
@@ -109,4 +110,5 @@ def policy(name: str) -> PolicyPage:
     found = view.policy(name)
     with transaction() as session:
         history = changes_kept.that_touched(session, Thing.POLICY, found.number, HISTORY)
-        return policy_page(view, found, history)
+        plies = [p.number for v in view.volumes if v.policy and v.policy[0] == found.number for p in v.plies]
+        return policy_page(view, found, history, moves.carriers(session, plies))

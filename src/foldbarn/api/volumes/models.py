@@ -103,7 +103,9 @@ class WhatIf(BaseModel):
 
 
 class VolumePage(VolumeOut):
-    """A volume with its placement: bytes by disk, and missing strips by copy, which are named by lines."""
+    """A volume with its placement: bytes by disk, and missing strips by copy, which are named by lines.
+    mended_by: numbers of the changes that carry strips of it now.
+    """
 
     shares: dict[str, int]
     lines: list[str]
@@ -115,6 +117,7 @@ class VolumePage(VolumeOut):
     change: int | None
     made_at: datetime
     history: list[ChangeLine]  # newest first; not that which made it
+    mended_by: list[int]
 
 
 class MoreOut(BaseModel):

@@ -8,7 +8,7 @@ import numpy as np
 
 from foldbarn.api.bodies import StateOut
 from foldbarn.api.changes.pictures import change_line
-from foldbarn.api.policies.pictures import standing_out
+from foldbarn.api.policies.pictures import Carriers, carried_by, standing_out
 from foldbarn.api.volumes.models import (
     AnewOut,
     ExtentOut,
@@ -155,7 +155,11 @@ def _row_of(view: SiteView, volume: Volume) -> int:
 
 
 def volume_page(
-    outlook: Outlook, name: str, stored: VolumeRow | None, history: Sequence[ChangeRow]
+    outlook: Outlook,
+    name: str,
+    stored: VolumeRow | None,
+    history: Sequence[ChangeRow],
+    carriers: Carriers,
 ) -> VolumePage:
     """Raises NotFound."""
     view = outlook.view
@@ -190,6 +194,7 @@ def volume_page(
             "change": stored.change_id if stored else None,
             "made_at": stored.made_at if stored else None,
             "history": [change_line(row) for row in history],
+            "mended_by": carried_by(volume, carriers),
         }
     )
 

@@ -23,6 +23,7 @@ from foldbarn.core.volumes.pace import Pace
 from foldbarn.services import site
 from foldbarn.store import changes as changes_kept
 from foldbarn.store import heat as heat_kept
+from foldbarn.store import moves
 from foldbarn.store import pace as pace_kept
 from foldbarn.store import volumes as volumes_kept
 from foldbarn.store.database import transaction
@@ -45,7 +46,8 @@ def volume(name: str) -> VolumePage:
     with transaction() as session:
         number = outlook.view.volume(name).number
         history = changes_kept.that_touched(session, Thing.VOLUME, number, HISTORY)
-        return volume_page(outlook, name, volumes_kept.row_of(session, number), history)
+        carriers = moves.carriers(session, [ply.number for ply in outlook.view.volume(name).plies])
+        return volume_page(outlook, name, volumes_kept.row_of(session, number), history, carriers)
 
 
 @routes.get("/volumes/{name}/room")

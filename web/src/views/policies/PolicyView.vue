@@ -5,6 +5,7 @@ import { count, say } from "../../lib/format";
 import { pathOf } from "../../lib/paths";
 import CopyName from "../../parts/CopyName.vue";
 import HistoryTable from "../../parts/HistoryTable.vue";
+import OnTheWay from "../../parts/OnTheWay.vue";
 import PoolAnswers from "../../parts/PoolAnswers.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
@@ -80,6 +81,7 @@ const broken = computed(() => policy.value?.users.filter((u) => u.standing !== "
                 <td>
                   <StateMark :lamp="STANDING[u.standing]" /> {{ u.standing }}
                   <span v-if="u.standing !== 'kept'" class="soft">{{ u.sentence }} {{ u.cure }}</span>
+                  <OnTheWay :changes="u.mended_by" />
                 </td>
               </tr>
             </tbody>

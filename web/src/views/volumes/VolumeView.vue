@@ -6,6 +6,7 @@ import { binarySize, clock, count, size, terabytes } from "../../lib/format";
 import BarnMap from "../../parts/BarnMap.vue";
 import CopyName from "../../parts/CopyName.vue";
 import HistoryTable from "../../parts/HistoryTable.vue";
+import OnTheWay from "../../parts/OnTheWay.vue";
 import LineageCards from "../../parts/LineageCards.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
@@ -103,7 +104,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
     <template v-if="volume && barn">
       <div class="headline">
         <h1><StateMark :lamp="volume.state.lamp" /> {{ volume.name }} <CopyName :name="volume.name" /></h1>
-        <p>{{ volume.state.reason }}</p>
+        <p>{{ volume.state.reason }}<OnTheWay :changes="volume.mended_by" /></p>
         <span class="grow" />
         <RouterLink class="act" :to="{ query: { plan: 'keep-policy', volumes: volume.name } }"
           >Preview another policy</RouterLink
