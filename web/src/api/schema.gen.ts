@@ -1185,6 +1185,7 @@ export interface components {
             large_write: components["schemas"]["foldbarn__api__policies__models__WorkOut"];
             /** Level */
             level: string;
+            life: components["schemas"]["LifeOut"] | null;
             /** M */
             m: number;
             /** Needs */
@@ -2924,6 +2925,18 @@ export interface components {
              * @default
              */
             what: string;
+        };
+        /**
+         * LifeOut
+         * @description How long fast media last under the load: years, null for ever; lasts: as long as is usual, at least.
+         */
+        LifeOut: {
+            /** Lasts */
+            lasts: boolean;
+            /** Sentence */
+            sentence: string;
+            /** Years */
+            years: number | null;
         };
         /** LightIn */
         LightIn: {

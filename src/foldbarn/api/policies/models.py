@@ -140,6 +140,14 @@ class CloserOut(BaseModel):
     apart: str
 
 
+class LifeOut(BaseModel):
+    """How long fast media last under the load: years, null for ever; lasts: as long as is usual, at least."""
+
+    years: float | None
+    lasts: bool
+    sentence: str
+
+
 class BenchRowOut(BaseModel):
     """One scheme on a pool's disks. Where it cannot be held, against and cure say why and what would help,
     and closer is a scheme that can be. key: names it among all, as it is pinned by.
@@ -169,6 +177,7 @@ class BenchRowOut(BaseModel):
     repair_node: RemadeOut | None
     chance: str
     speed: SpeedOut | None
+    life: LifeOut | None
 
 
 class LoadIn(BaseModel):

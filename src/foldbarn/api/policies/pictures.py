@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import math
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict
@@ -16,6 +17,7 @@ from foldbarn.api.policies.models import (
     BenchRowOut,
     CloserOut,
     ComparedOut,
+    LifeOut,
     LoadIn,
     MeasuredOut,
     OpposedOut,
@@ -34,7 +36,7 @@ from foldbarn.changes.kinds.policies.save_policy import SavePolicyParams, answer
 from foldbarn.changes.kinds.pools.effects import estimate_of
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.policies.adopting import adopt
-from foldbarn.core.policies.bench import BenchRow, lay_side_by_side, schemes_at
+from foldbarn.core.policies.bench import BenchRow, Life, lay_side_by_side, schemes_at
 from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.policies.foretold import Foretold, Paces, foretold
 from foldbarn.core.policies.matching import answers
@@ -116,6 +118,7 @@ def bench_csv(bench: BenchOut) -> str:
         + ["whole stripe: writes"]
         + ["read, one lost: reads", "disk remade, s", "node remade, s", "loss a year"]
         + ["most operations a second", "limited by", "mean, s", "99 of 100, s"]
+        + ["fast media last, years"]
     )
     for row in [*bench.pinned, *bench.rows]:
         speed = row.speed
@@ -129,6 +132,7 @@ def bench_csv(bench: BenchOut) -> str:
             + [of.seconds if of else "" for of in (row.repair_disk, row.repair_node)]
             + [row.chance]
             + ([speed.most, speed.limit, speed.mean, speed.late] if speed else [""] * 4)
+            + [row.life.years if row.life else ""]
         )
     return text.getvalue()
 
@@ -144,6 +148,7 @@ def _bench_row(row: BenchRow, pool: Pool) -> BenchRowOut:
         key=_key(pool, row.scheme),
         pool=pool.name,
         speed=SpeedOut(**asdict(row.speed)) if row.speed else None,
+        life=_life_out(row.life),
         counted=row.scheme.counted(),
         level=row.scheme.level.value,
         k=row.scheme.k,
@@ -166,6 +171,14 @@ def _bench_row(row: BenchRow, pool: Pool) -> BenchRowOut:
         repair_node=remade(row.repair_node),
         chance=say_chance(row.chance) if row.against is None else "",
     )
+
+
+def _life_out(life: Life | None) -> LifeOut | None:
+    if life is None:
+        return None
+    kind = life.endurance
+    years = None if math.isinf(kind.years) else kind.years
+    return LifeOut(years=years, lasts=kind.lasts, sentence=f"{kind.sentence(life.what)}.")
 
 
 def _key(pool: Pool, scheme: Scheme) -> str:

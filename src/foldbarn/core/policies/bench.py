@@ -12,10 +12,12 @@ import numpy as np
 from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.policies.matching import Against, can_land, sharing_that_fits, too_few_domains
 from foldbarn.core.policies.performance import DiskWork, Load, Speed, speed_of
+from foldbarn.core.pools.cache import DAY_SECONDS
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.durability import LossChance
 from foldbarn.core.pools.protection import MOST_COPIES, Level, Scheme, mirror
 from foldbarn.core.pools.repair import Repair, held_when_filled
+from foldbarn.core.pools.roles import Endurance, binding_of, endurance
 from foldbarn.core.pools.sizing import Settings, chance_of, fills_of, repairs_of
 from foldbarn.core.site import Pool, SiteView, Tier
 from foldbarn.core.volumes.loss import survives_at
@@ -35,7 +37,8 @@ class BenchRow:
     all readable, whichever they are; needs, to_heal: domains at its level, at all and to heal from losing one
     of them. small_write: of less than a strip; landed: the same where it lands on the fast tier first, None
     where it cannot, after which it settles as a large write does; large_write: for each strip of data of a
-    whole stripe; read_short: of one strip while its disk is lost. speed: under a load of consumers.
+    whole stripe; read_short: of one strip while its disk is lost. speed: under a load of consumers. life: of
+    the fast media that this load writes to, those that last the shortest; None where it writes to none.
     """
 
     scheme: Scheme
@@ -54,6 +57,15 @@ class BenchRow:
     chance: LossChance | None = None
     speed: Speed | None = None
     landed: DiskWork | None = None
+    life: Life | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Life:
+    """How long fast media last under a load, and what they are: cache devices, or disks of the fast tier."""
+
+    what: str
+    endurance: Endurance
 
 
 def schemes_at(level: Level) -> list[Scheme]:
@@ -157,4 +169,21 @@ def _row(view: SiteView, paper: SiteView, pool: Pool, scheme: Scheme, load: Load
         repair_node=node,
         chance=chance_of(paper, tried, fills, wish),
         speed=speed_of(paper, rows.tolist(), held[rows], there.small_write, load) if len(rows) else None,
+        life=_life(view, pool, there, load),
     )
+
+
+def _life(view: SiteView, pool: Pool, row: BenchRow, load: Load) -> Life | None:
+    """Small writes land on the fast tier where they can; else they wait on cache devices where there are
+    any. Each device is written to in proportion to its size.
+    """
+    written = load.operations_per_second * (1 - load.reads) * load.block_bytes * DAY_SECONDS
+    if row.landed is not None:
+        devices = [view.disks[at] for at in view.in_pool(pool, Tier.FAST).tolist()]
+        what, on_disks = "disk of the fast tier", written * row.landed.writes
+    else:
+        serving = set(binding_of(view, pool).values())
+        devices = [disk for disk in view.all_of(pool) if disk.number in serving]
+        what, on_disks = "cache device", written * row.small_write.writes
+    kinds = endurance(devices, on_disks)
+    return Life(what, min(kinds, key=lambda kind: kind.years)) if kinds else None

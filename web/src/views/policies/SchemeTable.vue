@@ -1,13 +1,15 @@
 <script setup lang="ts">
+import { computed } from "vue";
 import type { BenchRow } from "../../api/client";
 import { binarySize, milliseconds, span, terabytes } from "../../lib/format";
+import StateMark from "../../parts/StateMark.vue";
 import SumFigure from "../../parts/SumFigure.vue";
 
 /**
  * Schemes, a row each: twelve figures beside one another are all that a page takes, so half of them is shown.
  * Those of machines on paper can be neither pinned nor written as policies.
  */
-defineProps<{
+const props = defineProps<{
   rows: (BenchRow & { held: boolean })[];
   show: "room" | "speed";
   pins: string[];
@@ -15,6 +17,9 @@ defineProps<{
 }>();
 const emit = defineEmits<{ pin: [key: string] }>();
 const took = (seconds: number | null) => (seconds === null ? "too much" : milliseconds(seconds));
+const worn = computed(() => props.rows.some((row) => row.life));
+const years = (of: number | null) =>
+  of === null ? "for ever" : `${of < 10 ? of.toFixed(1) : Math.floor(of).toLocaleString("en")} years`;
 const LEVELS = ["room", "rack", "node", "disk"] as const;
 const work = (of: { reads: number; writes: number }) => {
   const count = (n: number, what: string) =>
@@ -56,6 +61,7 @@ const write = (row: BenchRow) => ({
           <th class="n">Most, operations/s</th>
           <th class="n">Takes, on average</th>
           <th class="n">99 of 100 within</th>
+          <th v-if="worn" class="n">Fast media last</th>
         </template>
         <th v-if="pinnable"><span class="unseen">Pin</span></th>
       </tr>
@@ -118,9 +124,13 @@ const write = (row: BenchRow) => ({
               <td class="n">{{ took(row.speed.late) }}</td>
             </template>
             <td v-else colspan="3" />
+            <td v-if="worn" class="n" :title="row.life?.sentence">
+              <StateMark v-if="row.life && !row.life.lasts" lamp="watch" title="shorter than is usual" />
+              {{ row.life ? years(row.life.years) : "" }}
+            </td>
           </template>
         </template>
-        <td v-else colspan="8">
+        <td v-else :colspan="worn && show === 'speed' ? 9 : 8">
           {{ row.against }} <span class="soft">{{ row.cure }}</span>
           <VBtn
             v-if="pinnable && row.closer && !pins.includes(row.closer.key)"
