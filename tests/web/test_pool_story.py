@@ -352,7 +352,7 @@ def test_a_share_of_the_fast_tier_is_wished_for_and_the_hottest_rises_by_itself(
     )
     expect(no).to_be_visible()
     # The same as text, and what is written there taken into the fields.
-    sheet.get_by_role("button", name="As text").click()
+    sheet.get_by_role("button", name="As text", exact=True).click()
     text = sheet.get_by_label("The policy as text")
     expect(text).to_have_value("policy: busy-rises\ncopies: 2\nshare: 20\n")
     text.fill("policy: busy-rises\ncopies: 2\nshares: 30\n")

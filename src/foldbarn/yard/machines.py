@@ -150,6 +150,7 @@ class Machines:
         self.work: dict[str, dict[int, Reals]] = defaultdict(_no_work)
         self.load = Load()
         self.moved: set[int] = set()  # plies whose strips have moved since the load knew where they lie
+        self.stirred: set[str] = set()  # serials of the disks that these moved from or to
         self.row_of: dict[str, int] = {}  # of a disk in the load, by serial
         self.keys: dict[str, str] = {n: secrets.token_hex(32) for n in self.nodes}  # each agent's own secret
         self.speed = 1.0
@@ -207,6 +208,7 @@ class Machines:
             self.strips[disk].add((ply, extent, strip))
             self.held[disk][ply] += 1
             self.moved.add(ply)
+            self.stirred.add(disk)
         for id_, node, kind, body, state, problem, done in self._file.execute("select * from orders"):
             order = Order(id_, node, kind, json.loads(body), state, problem)
             order.copies = copies_of(order)
@@ -288,6 +290,7 @@ class Machines:
             self.strips[serial].add(strip)
             self.held[serial][strip[0]] += 1
             self.moved.add(strip[0])
+            self.stirred.add(serial)
             self._writes.append(("insert or ignore into strip values (?, ?, ?, ?)", (serial, *strip)))
 
     def drop_strip(self, serial: str, strip: Strip) -> None:
@@ -295,6 +298,7 @@ class Machines:
             self.strips[serial].discard(strip)
             self.held[serial][strip[0]] -= 1
             self.moved.add(strip[0])
+            self.stirred.add(serial)
             self._writes.append(
                 (
                     "delete from strip where disk = ? and ply = ? and extent = ? and strip = ?",

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from dataclasses import dataclass, field
+from itertools import chain
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -88,9 +89,11 @@ class Volume:
 class Load:
     """The yard's own notes; nothing of it outlives a restart but the counts (Machines.work)."""
 
+    on_disk: dict[str, Ints] = field(default_factory=dict)  # by serial: ply, extent, strip, [strips, 3]
     lie: dict[int, Strips] = field(default_factory=dict)  # by ply
     volumes: dict[int, Volume] = field(default_factory=dict)  # by first ply
     disks: list[str] = field(default_factory=list)  # serials, by row
+    sight: tuple[object, ...] = ()  # of power and disks that are out, when it was seen which work
     working: Ints = field(default_factory=lambda: np.zeros(0, dtype=np.int64))
     summed_at: float | None = None  # by the yard's clock; None: something has changed since
     consumers: float = 1.0  # when it was summed up
@@ -150,7 +153,11 @@ def _look(machines: Machines, load: Load) -> None:
         load.disks = list(machines.disks)
         machines.row_of = {serial: row for row, serial in enumerate(load.disks)}
         load.working, load.volumes, load.summed_at = np.zeros(0, dtype=np.int64), {}, None
-    working = np.array([machines.works(serial) for serial in load.disks], dtype=np.int64)
+    working = load.working
+    sight = (tuple(machines.power.values()), frozenset(machines.pulled), len(load.disks))
+    if sight != load.sight or not len(working):
+        load.sight = sight
+        working = np.array([machines.works(serial) for serial in load.disks], dtype=np.int64)
     stale: set[int] = set()
     if load.ticks % LOOK_TICKS == 0 or machines.moved - load.lie.keys():
         stale = set(machines.moved)
@@ -185,17 +192,21 @@ def _first(machines: Machines, ply: int) -> int:
 
 def _find(machines: Machines, load: Load, plies: set[int]) -> None:
     """Finds all strips of some plies."""
-    found: dict[int, list[tuple[int, int, int]]] = defaultdict(list)
-    for row, serial in enumerate(load.disks):
-        held = machines.held.get(serial)
-        if held and any(held[ply] for ply in plies):
-            for ply, extent, strip in machines.strips[serial]:
-                if ply in plies:
-                    found[ply].append((extent, strip, row))
+    for serial in machines.stirred:
+        held = machines.strips[serial]
+        flat = np.fromiter(chain.from_iterable(held), dtype=np.int64, count=3 * len(held))
+        load.on_disk[serial] = flat.reshape(-1, 3)
+    machines.stirred.clear()
     for ply in plies:
-        if ply in found:
-            extents, strips, disks = np.array(found[ply], dtype=np.int64).T
-            load.lie[ply] = Strips(extents, strips, disks)
+        found, rows = [], []
+        for row, serial in enumerate(load.disks):
+            if serial in machines.held and machines.held[serial][ply]:
+                table = load.on_disk[serial]
+                found.append(table[table[:, 0] == ply])
+                rows.append(np.full(len(found[-1]), row, dtype=np.int64))
+        if found:
+            table = np.concatenate(found)
+            load.lie[ply] = Strips(table[:, 1], table[:, 2], np.concatenate(rows))
         else:
             load.lie.pop(ply, None)
             for of_node in machines.work.values():

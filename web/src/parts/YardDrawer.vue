@@ -59,6 +59,7 @@ function setGrace() {
             v-for="t in TIMES"
             :key="t"
             class="chip"
+            :aria-label="`× ${t} consumers`"
             :aria-pressed="yard.consumers === t"
             @click="pull.mutate({ lever: 'consumers', times: t })"
           >
