@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from conftest import Site
@@ -150,6 +152,22 @@ def test_a_lost_disk_makes_it_slower_than_foretold_and_the_page_says_by_how_much
     assert page.mean_seconds == mean.measured
     assert page.operations_per_second == pytest.approx(pace_of("v").a_second(pace_of("v").work.operations))
     assert page.block_bytes == pytest.approx(workload_of(view.volume("v").whole.number).block_bytes, rel=1e-4)
+
+
+@pytest.mark.pooled
+def test_of_what_has_not_all_its_strips_it_is_foretold_by_those_that_are_there(barn_site: Site) -> None:
+    barn_site.volume(copies=3, level="rack")
+    live(barn_site, HeatTaker(), 60)
+    view, whole = current_view(), expected("charts")
+    volume = view.volume("charts")
+    placement = volume.whole.placement.copy()
+    placement[:40, 1] = 0  # on no disk
+    short = replace(volume, plies=(replace(volume.whole, placement=placement),))
+    view = replace(view, volumes=(short,))
+    assert (view.rows(short.whole) == len(view.disks)).sum() == 40
+    found = foretold(view, view.pools[0], paces(), heats())[volume.number]
+    assert found.mean == pytest.approx(whole.mean, rel=0.05)
+    assert found.disk_operations == whole.disk_operations
 
 
 @pytest.mark.pooled

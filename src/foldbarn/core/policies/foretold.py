@@ -100,7 +100,7 @@ def _through_caches(
     volume's policy has it.
     """
     row_of = view.row_of_number
-    devices = np.full(len(view.disks) + 1, -1, dtype=np.int64)
+    devices = np.full(len(view.disks) + 1, -1, dtype=np.int64)  # the last of a strip that is on no disk
     for disk, device in binding_of(view, pool).items():
         devices[int(row_of[disk])] = int(row_of[device])
     if (devices < 0).all():
@@ -156,8 +156,8 @@ class _Strips:
     def of(cls, view: SiteView, part: _Part, devices: Ints) -> _Strips:
         rows = view.rows(part.ply)
         asked = np.broadcast_to(part.warmth[:, None], rows.shape)
-        total = float(asked[rows >= 0].sum()) or 1.0
-        behind = (rows >= 0) & (devices[rows] >= 0)
+        total = float(asked[rows < len(view.disks)].sum()) or 1.0
+        behind = devices[rows] >= 0
         share = asked[behind] / total
         mine = rows[behind].astype(np.int64)
         return cls(mine, devices[mine], share, share * part.reads)
@@ -225,7 +225,7 @@ def _part(
 ) -> _Part:
     """warmth: [extents] by how much each is asked for; each strip of one is asked alike."""
     rows = view.rows(ply)
-    there = rows >= 0
+    there = rows < len(view.disks)  # the others are on none
     weights = np.broadcast_to(warmth[:, None], rows.shape)[there]
     asked = np.bincount(rows[there], weights=weights, minlength=len(view.disks)).astype(np.float64)
     return _Part(
