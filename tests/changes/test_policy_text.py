@@ -45,6 +45,12 @@ def test_nothing_is_lost(wished: SavePolicyParams) -> None:
     assert write_policy(read_policy(text, {})) == text
 
 
+def test_what_is_half_filled_in_is_written_all_the_same() -> None:
+    assert write_policy(SavePolicyParams(name="")) == "policy: ''\n"
+    long = SavePolicyParams(name="n" * 400, copies=2)
+    assert write_policy(long).startswith("policy: nnn")
+
+
 def test_it_reads_as_a_person_writes_it() -> None:
     found = read_policy(
         "# what must not stop\npolicy: steady\nmeant for: tickets\ncopies: 3\nspread: rack\n"

@@ -59,6 +59,8 @@ def read_policy(text: str, versions: dict[str, int]) -> SavePolicyParams:
 def write_policy(params: SavePolicyParams) -> str:
     """The text of what is wished for; reading it gives the same wishes again."""
     said = params.model_dump(exclude={"name", "version", "level", "cache"})
-    return written(
-        PolicyText(policy=params.name, spread=params.level.value, cache=params.cache.value, **said)
+    # As it is, sensible or not: whether it can be is for the preview to say.
+    found = PolicyText.model_construct(
+        policy=params.name, spread=params.level.value, cache=params.cache.value, **said
     )
+    return written(found)

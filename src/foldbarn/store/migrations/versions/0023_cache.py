@@ -10,7 +10,7 @@ depends_on = None
 
 
 def upgrade() -> None:
-    op.add_column("policy_version", sa.Column("cache", sa.Text(), nullable=False, server_default="any"))
+    op.add_column("policy_version", sa.Column("cache", sa.String(), nullable=False, server_default="any"))
 
 
 def downgrade() -> None:
