@@ -371,7 +371,7 @@ def test_a_report_that_says_the_same_is_looked_at_again_where_someone_asked_for_
 
 def test_clocks_that_become_known_one_by_one_are_told_together(barn_site: Site) -> None:
     machines = barn_site.yard.machines
-    watch = watching.Watch(judge_at=float("inf"))
+    watch = watching.Watch(judge_at=float("inf"), count_at=float("inf"))
     names = {number_of(name): name for name in ("petrel", "dunlin")}
     watch.agents = dict.fromkeys(names, "")
     watch.pauses = {n: watching._Pause() for n in names}
