@@ -14,11 +14,15 @@ from test_policies import plan_of, refusals, save
 
 from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.policies.policy import Cache
+from foldbarn.core.pools.cache import burst
+from foldbarn.core.site import Role
+from foldbarn.core.units import KIB
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.services import watching
 from foldbarn.services.heat import HeatTaker
 from foldbarn.services.limits import tell_limits
 from foldbarn.store.views import current_view
+from foldbarn.yard import consumers, serving
 from foldbarn.yard.agent import lose_unsettled
 
 WISH = {"name": "p", "copies": 2, "level": "node"}
@@ -145,6 +149,63 @@ def test_of_a_device_that_is_lost_in_a_burst_the_copies_elsewhere_make_all_of_it
     assert found is not None
     assert found.standing == Standing.BROKEN
     assert "quayside has no cache device for 8 disks of petrel." in found.sentence()
+
+
+def test_a_burst_fits_for_as_long_as_was_promised_and_then_goes_on_as_it_was(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """The stand-ins' consumers only write, everywhere alike: what is said of a burst is tried out on them."""
+    alike = consumers.Workload(skew=0.0, reads=0.0, block_bytes=64 * KIB, late=0.0)
+    for module in (consumers, serving):
+        monkeypatch.setattr(module, "workload_of", lambda _: alike)
+    slow_pool(barn_site)
+    kept_as(barn_site, "write-back", size="2 TB")
+    machines, view = barn_site.yard.machines, current_view()
+    usual = burst(view, view.pools[0], view.volume("v").whole.scheme, 1.0)
+    assert usual is not None
+    said = burst(view, view.pools[0], view.volume("v").whole.scheme, 1.5 * usual.lasting)
+    assert said is not None
+    assert not said.limited
+    serving.serve(machines, 0.0)
+    [volume] = machines.load.volumes.values()
+    machines.consumers = said.bytes_a_second / (volume.rate * 64 * KIB) / alike.height(machines.clock)
+
+    def written(seconds: float) -> float:
+        """Bytes a second that consumers could write for so long."""
+        before = machines.asked[str(volume.first)]
+        for _ in range(100):
+            serving.serve(machines, seconds / 100)
+        return (machines.asked[str(volume.first)] - before) * volume.rate * 64 * KIB / seconds
+
+    # Data does not lie quite evenly, and an hour of the day lasts as long as the test likes.
+    assert written(0.85 * said.seconds) == pytest.approx(said.bytes_a_second, rel=0.01)
+    assert written(0.3 * said.seconds) < 0.98 * said.bytes_a_second
+    assert written(0.5 * said.seconds) == pytest.approx(said.lasting, rel=0.1)
+    waits = sum(machines.in_cache.values())
+    assert waits > 0.9 * said.at_stake
+    # Nobody writes any more: all of it goes where it belongs.
+    machines.consumers = 0.0
+    written(said.seconds * 3)
+    assert sum(machines.in_cache.values()) < 0.01 * waits
+
+
+def test_any_one_device_may_go_as_was_promised(barn_site: Site) -> None:
+    mixed_pool(barn_site)
+    kept_as(barn_site, "write-back", size="60 GiB")
+    machines = barn_site.yard.machines
+    for name in [d.name for d in current_view().disks if d.role == Role.CACHE]:
+        device = current_view().disk(name)
+        before = {serial: set(strips) for serial, strips in machines.strips.items()}
+        machines.pulled.add(device.serial)
+        lose_unsettled(machines, device.serial)
+        lost = [(serial, before[serial] - machines.strips[serial]) for serial in before]
+        extents = [extent for _, strips in lost for _, extent, _ in strips]
+        assert extents
+        assert len(extents) == len(set(extents))  # of each another copy is there
+        machines.pulled.discard(device.serial)
+        for serial, strips in lost:
+            for strip in strips:
+                machines.add_strip(serial, strip)
 
 
 @pytest.mark.parametrize("cache", ["none", "read"])

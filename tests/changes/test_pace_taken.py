@@ -9,13 +9,15 @@ import pytest
 from conftest import Site
 from test_policies import save
 
-from foldbarn.api.policies.models import Told
+from foldbarn.api.policies.models import Compared
 from foldbarn.api.policies.pictures import measured_out
 from foldbarn.api.volumes.pictures import heat_out
 from foldbarn.core.arrays import Reals
-from foldbarn.core.policies.bench import small_write
+from foldbarn.core.policies.bench import lay_side_by_side, small_write
 from foldbarn.core.policies.foretold import Foretold, foretold
 from foldbarn.core.policies.performance import Load, speed_of
+from foldbarn.core.pools.protection import Level, Scheme
+from foldbarn.core.site import Tier
 from foldbarn.core.units import GIB
 from foldbarn.core.volumes.heat import Heat
 from foldbarn.core.volumes.pace import BOUNDS, COUNTED, Pace, work_of
@@ -55,6 +57,10 @@ def live(site: Site, taker: HeatTaker, seconds: int = 600) -> None:
         serve(machines, 1.0)
     machines.clock += seconds
     taker.take()
+
+
+def _block(pace: Pace) -> float:
+    return (pace.work.read_bytes + pace.work.written_bytes) / pace.work.operations
 
 
 def expected(name: str) -> Foretold:
@@ -144,7 +150,7 @@ def test_a_lost_disk_makes_it_slower_than_foretold_and_the_page_says_by_how_much
     page = heat_out(view, view.volume("v"), None, pace_of("v")).pace
     rows = {row.of: row for row in told.compared}
     assert list(rows) == ["mean", "late", "disk operations", "disk bytes"]
-    mean = rows[Told.MEAN]
+    mean = rows[Compared.MEAN]
     assert mean.measured is not None
     assert mean.expected is not None
     assert mean.off == pytest.approx(mean.measured / mean.expected - 1)
@@ -230,6 +236,19 @@ def test_a_landing_takes_the_writes_and_what_settles_counts_once_it_has(barn_sit
     assert pace.work.disk_written_bytes / pace.work.written_bytes == pytest.approx(2.0, rel=0.01)
     reads = pace.work.reads / pace.work.operations
     assert said.disk_operations == pytest.approx(reads + 2 * (1 - reads))
+    # What the bench says is written to the fast tier in a day is what its disks count.
+    work = pace.work
+    load = Load(pace.a_second(work.operations), work.reads / work.operations, round(_block(pace)))
+    view = current_view()
+    [row] = lay_side_by_side(view, view.pools[0], [Scheme(2, 1, Level.NODE)], load)
+    assert row.life is not None
+    fast = [view.disks[at].serial for at in view.in_pool(view.pools[0], Tier.FAST).tolist()]
+    machines.clock = 8 * 3600.0  # the same hour
+    before_it = sum(machines.counters[serial].written_bytes for serial in fast)
+    for _ in range(100):
+        serve(machines, 1.0)
+    a_day = (sum(machines.counters[serial].written_bytes for serial in fast) - before_it) * 864
+    assert a_day == pytest.approx(row.life.endurance.daily_bytes * len(fast), rel=0.02)
     [landing] = machines.landings.values()
     landing.waiting = float(10 * GIB)
     view = current_view()

@@ -41,13 +41,16 @@ from foldbarn.changes.text import text_of, write_text
 from foldbarn.core.arrays import Flags
 from foldbarn.core.errors import BarnError, Unreachable
 from foldbarn.core.policies.conformance import Promise, conformance
+from foldbarn.core.policies.limits import terms_by_node
 from foldbarn.core.policies.matching import hot_as_wished, landing_as_wished
+from foldbarn.core.policies.policy import Cache
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.site import POOLED, Contact, Ply, Role, SiteView
 from foldbarn.core.volumes.heat import Heat
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, duties, tiers, watching
+from foldbarn.services.limits import tell_limits
 from foldbarn.settings import settings
 from foldbarn.store import heat, touching
 from foldbarn.store.database import transaction
@@ -172,7 +175,24 @@ class Barn(RuleBasedStateMachine):
         protection = one_of(PROTECTIONS, seed // 11)
         level = one_of(["rack", "node"], seed // 3)
         draft = seed % 6 == 0
-        self.wish("save-policy", name=name, version=version, level=level, draft=draft, **protection)
+        terms: dict[str, Any] = {"cache": one_of(["any", "none", "any", "read"], seed // 13)}
+        if seed % 4 == 0:
+            terms["operations"] = 1 + seed % 50
+        wish = {"name": name, "version": version, "level": level, "draft": draft}
+        self.wish("save-policy", **wish, **terms, **protection)
+
+    @rule()
+    def tell_terms(self) -> None:
+        """What nodes serve by is what the policies of their volumes say, once all of them could be told."""
+        if tell_limits():
+            return
+        view, machines = current_view(), self.site.yard.machines
+        wanted = terms_by_node(view)
+        for node in view.nodes:
+            terms = wanted.get(node.number, {})
+            assert machines.limits.get(node.name, {}).keys() == {str(ply) for ply in terms}
+            does = {ply: found.cache.value for ply, found in terms.items() if found.cache != Cache.ANY}
+            assert dict(machines.caching.get(node.name, {})) == does
 
     @rule(seed=SEEDS)
     def delete_policy(self, seed: int) -> None:

@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 from scipy.stats import poisson
 from sites import make_site
 
+from foldbarn.core.arrays import Reals
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.policies.bench import lay_side_by_side, small_write
 from foldbarn.core.policies.performance import DiskWork, Load, erlang_c, response, speed_of
@@ -52,6 +53,16 @@ def test_with_one_server_times_are_exponential(busy: float) -> None:
     assert np.interp(0.99, done, times) == pytest.approx(math.log(100) * mean, rel=1e-3)
 
 
+def served(come: Reals, work: Reals, servers: int) -> Reals:
+    """Seconds from when each request comes until it is done, first come, first served, [requests]."""
+    free, took = [0.0] * servers, np.empty(len(come))
+    for i in range(len(come)):
+        begins = max(come[i], heapq.heappop(free))
+        heapq.heappush(free, begins + work[i])
+        took[i] = begins + work[i] - come[i]
+    return took
+
+
 @pytest.mark.parametrize(("servers", "busy"), [(1, 0.8), (3, 0.7), (8, 0.9), (4, 0.75)])
 def test_as_requests_come_and_go(servers: int, busy: float) -> None:
     """A simulation, request by request, first come, first served; with 4 servers at 0.75 the formula has a
@@ -61,12 +72,7 @@ def test_as_requests_come_and_go(servers: int, busy: float) -> None:
     random = np.random.default_rng(7)
     come = np.cumsum(random.exponential(seconds / (busy * servers), n))
     work = random.exponential(seconds, n)
-    free = [0.0] * servers
-    took = np.empty(n)
-    for i in range(n):
-        begins = max(come[i], heapq.heappop(free))
-        heapq.heappush(free, begins + work[i])
-        took[i] = begins + work[i] - come[i]
+    took = served(come, work, servers)
     times = np.linspace(0, 40, 4000)
     done = response(servers, seconds, busy * servers / seconds, times)
     seen = np.searchsorted(np.sort(took[n // 10 :]), times, side="right") / (n - n // 10)
@@ -82,12 +88,7 @@ def test_what_is_moved_takes_as_long_each_time_and_waits_like_the_others() -> No
     work = random.exponential(seconds, n)
     mine = random.random(n) < 0.02
     work[mine] = moved + random.exponential(access, int(mine.sum()))
-    free = [0.0] * servers
-    took = np.empty(n)
-    for i in range(n):
-        begins = max(come[i], heapq.heappop(free))
-        heapq.heappush(free, begins + work[i])
-        took[i] = begins + work[i] - come[i]
+    took = served(come, work, servers)
     times = np.linspace(0, 40, 4000)
     done = response(servers, seconds, busy * servers / seconds, times, (access, moved))
     seen = np.searchsorted(np.sort(took[mine]), times, side="right") / mine.sum()

@@ -17,6 +17,7 @@ from fractions import Fraction
 from foldbarn.core.errors import NotPossible
 
 KB, MB, GB, TB, PB = (10 ** (3 * i) for i in range(1, 6))
+DAY_SECONDS = 86_400.0
 KIB, MIB, GIB, TIB, PIB = (2 ** (10 * i) for i in range(1, 6))
 
 LARGEST_BYTES = 2**63 - 1  # what the database's bigint holds

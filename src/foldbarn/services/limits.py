@@ -23,10 +23,10 @@ log = structlog.get_logger()
 STEP = 0.05  # parts that differ by less are not told anew: every strip that moves would alter some
 
 
-Told = dict[str, list[Any]]  # by ply: operations and bytes a second, and what is cached
+Terms = dict[str, list[Any]]  # by ply: operations and bytes a second, and what is cached
 
 
-def _near(told: Told, wanted: Told) -> bool:
+def _near(told: Terms, wanted: Terms) -> bool:
     """Whether a node may go by what it was told."""
     return told.keys() == wanted.keys() and all(_alike(told[ply], terms) for ply, terms in wanted.items())
 
@@ -49,7 +49,7 @@ def tell_limits() -> bool:
     with transaction() as session:
         told = nodes.limits_told(session)
     for node in view.nodes:
-        limits: Told = {
+        limits: Terms = {
             str(ply): [terms.operations, terms.throughput, terms.cache.value]
             for ply, terms in sorted(wanted.get(node.number, {}).items())
         }

@@ -403,6 +403,7 @@ def lose_unsettled(machines: Machines, device: str) -> None:
     that it had not settled.
     """
     for disk in [d for d, served_by in machines.bound.items() if served_by == device]:
+        machines.in_cache.pop(disk, None)
         held = sorted(machines.strips.get(disk, ()))
         waiting = [strip for strip in held if machines.would_cache(disk, strip[0]) == "write-back"]
         for strip in waiting[::UNSETTLED]:

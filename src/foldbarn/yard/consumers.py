@@ -10,9 +10,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from foldbarn.core.arrays import Ints, Reals
-from foldbarn.core.units import KIB
+from foldbarn.core.units import DAY_SECONDS, KIB
 
-DAY = 86_400.0
 CALM = 0.2  # of the height of a rush, at any hour
 COOLEST = 0.008  # operations a second that the least wanted strip of data takes at the height of a rush
 SIDE_BY_SIDE = 4  # strips of data that are wanted alike: what is read together was written together
@@ -51,7 +50,7 @@ def workload_of(first: int) -> Workload:
 
 def rush_of(clock: float) -> float:
     """How much is going on at an hour of the day, 0 to 1: a morning and an evening rush."""
-    hour = (clock % DAY) / 3600
+    hour = (clock % DAY_SECONDS) / 3600
     return math.exp(-(((hour - 8) / 1.5) ** 2)) + math.exp(-(((hour - 18) / 2) ** 2))
 
 

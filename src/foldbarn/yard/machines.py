@@ -143,6 +143,7 @@ class Machines:
         self.limits: dict[str, dict[str, tuple[float, float]]] = {}
         # by node and ply, what cache devices do: none, read, write-back
         self.caching: dict[str, dict[int, str]] = defaultdict(dict)
+        self.in_cache: dict[str, float] = {}  # by serial of a disk, bytes that wait for it on its device
         # By the ply that data was first written to: for how long its consumers would have worked at the
         # height of a rush, in seconds.
         self.asked: dict[str, float] = defaultdict(float)
@@ -197,6 +198,7 @@ class Machines:
         self.limits = facts.get("limits", {})
         for node, found in facts.get("caching", {}).items():
             self.caching[node] = {int(ply): does for ply, does in found.items()}
+        self.in_cache = facts.get("in_cache", {})
         asked = facts.get("asked", {})
         self.asked.update(asked if isinstance(asked, dict) else {})  # a file of a version before has one sum
         self.keys.update(facts.get("keys", {}))
@@ -243,6 +245,7 @@ class Machines:
             "landings": {ply: asdict(found) for ply, found in self.landings.items()},
             "limits": self.limits,
             "caching": self.caching,
+            "in_cache": self.in_cache,
             "keys": self.keys,
             "speed": self.speed,
             "consumers": self.consumers,

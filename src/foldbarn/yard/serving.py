@@ -1,8 +1,10 @@
 """What disks and ports do for consumers: where each operation goes, how busy that makes them, what no longer
 gets through, and how long an operation takes.
 
-The load is summed up each minute of the yard's time, and whenever a strip, a limit or the power changes. How
-long operations take is tried out on a few of them each second.
+The load is summed up each minute of the yard's time, and whenever a strip, a limit, the power or a full cache
+changes. How long operations take is tried out on a few of them each second. What waits on cache devices goes
+on to the disks as far as these, and the devices, have nothing else to do; consumers are held back for it only
+where a device is full.
 """
 
 from __future__ import annotations
@@ -26,6 +28,7 @@ if TYPE_CHECKING:
 
 WRITE_BACK = 2
 DOES = {"none": 0, "read": 1, "write-back": WRITE_BACK}  # what a cache device does
+CACHE_FULL, CACHE_HAS_ROOM = 0.999, 0.95  # of a device, from which on it is full, and until it has room again
 FULL = 0.98  # of a disk or a port: consumers that wait for an answer never ask for more
 STEADY_SECONDS = 60.0  # of the yard's time, for which the load is taken to stay as it is
 LOOK_TICKS = 10  # between two looks at which strips have moved, and between two tries of operations
@@ -68,17 +71,35 @@ class Part:
 
 
 @dataclass(slots=True)
+class Uses:
+    """What all that is asked of a volume takes of disks in a second at the height of a rush, [disks] each:
+    operations that read, that write, and writes that come from a cache device later. block: bytes of each.
+    """
+
+    reads: Reals
+    writes: Reals
+    settles: Reals
+    block: int
+
+
+@dataclass(slots=True)
 class Volume:
     """What its consumers get. parts: the plies that it is read from and, where nothing lands, written to.
-    rate: operations in a second at the height of a rush; height: what they get of it now.
+    rate: operations in a second at the height of a rush; height: what they get of it now; uses: what those
+    take of disks.
     """
 
     first: int
     parts: list[Part]
     landing: Part | None
     rate: float
+    uses: Uses | None = None
     height: float = 0.0
     due: float = 0.0  # operations since some were tried out
+
+    @property
+    def all_parts(self) -> list[Part]:
+        return [*self.parts, self.landing] if self.landing else self.parts
 
     @property
     def written_at(self) -> list[Part]:
@@ -87,7 +108,7 @@ class Volume:
 
 @dataclass(slots=True)
 class Load:
-    """The yard's own notes; nothing of it outlives a restart but the counts (Machines.work)."""
+    """The yard's own notes, which are made anew when it is started."""
 
     on_disk: dict[str, Ints] = field(default_factory=dict)  # by serial: ply, extent, strip, [strips, 3]
     lie: dict[int, Strips] = field(default_factory=dict)  # by ply
@@ -100,6 +121,10 @@ class Load:
     ticks: int = 0
     busy: Reals = field(default_factory=lambda: np.zeros(0))  # [disks] requests in service on average
     asked: Reals = field(default_factory=lambda: np.zeros(0))  # [disks] requests a second
+    settling: Reals = field(default_factory=lambda: np.zeros(0))  # [disks] of these, what comes from a device
+    devices: Ints = field(default_factory=lambda: np.zeros(0, dtype=np.int64))  # [disks] row of its, or -1
+    full: Flags = field(default_factory=lambda: np.zeros(0, dtype=np.bool_))  # [disks] devices with no room
+    waits: Reals = field(default_factory=lambda: np.zeros(0))  # [disks] bytes a second that begin to wait
     read: Reals = field(default_factory=lambda: np.zeros(0))  # [disks] bytes a second
     written: Reals = field(default_factory=lambda: np.zeros(0))
     counts: dict[int, dict[str, Reals]] = field(default_factory=dict)  # by ply and node: COUNTED, a second
@@ -118,6 +143,7 @@ def serve(machines: Machines, seconds: float) -> None:
         counters = machines.counters[load.disks[row]]
         counters.read_bytes += float(load.read[row]) * seconds
         counters.written_bytes += float(load.written[row]) * seconds
+    _settle(machines, load, seconds)
     for ply, by_node in load.counts.items():
         for node, counts in by_node.items():
             machines.work[node][ply][: len(COUNTED)] += counts * seconds
@@ -135,7 +161,8 @@ def busy_part(machines: Machines, serial: str) -> float:
     row = machines.row_of.get(serial)
     if row is None or row >= len(load.busy):
         return 0.0
-    return min(float(load.busy[row]) / PROFILES[machines.disks[serial].media].at_once, 1.0)
+    busy = float(load.busy[row] + load.settling[row])
+    return min(busy / PROFILES[machines.disks[serial].media].at_once, 1.0)
 
 
 def landed_bytes(machines: Machines, first: int) -> float:
@@ -267,11 +294,12 @@ def _through_caches(machines: Machines, load: Load) -> None:
     there too, as far as there is room.
     """
     size = len(load.disks)
-    found = [p for v in load.volumes.values() for p in [*v.parts, *([v.landing] if v.landing else [])]]
+    found = [part for volume in load.volumes.values() for part in volume.all_parts]
     devices = np.full(size, -1, dtype=np.int64)
     for disk, device in machines.bound.items():
         if machines.works(device):
             devices[machines.row_of[disk]] = machines.row_of[device]
+    load.devices = devices
     does = [_does(machines, load, part.ply, devices) for part in found]
     kept = _kept(machines, load, found, does, devices)
     for part, mine, hit in zip(found, does, kept, strict=True):
@@ -287,6 +315,8 @@ def _through_caches(machines: Machines, load: Load) -> None:
         part.before = on(disks, before)
         part.writes = on(np.where(waits, devices[disks], disks), writes)
         part.settles = on(disks, writes * waits)
+    for volume in load.volumes.values():
+        volume.uses = _uses(volume)
 
 
 def _does(machines: Machines, load: Load, ply: int, devices: Ints) -> Ints:
@@ -344,25 +374,36 @@ def _built(machines: Machines, load: Load) -> _Built:
     )
 
 
-def _on_disks(volume: Volume) -> tuple[Reals, Reals, Reals, Reals]:
-    """[disks] reads, reads before writes, writes of disks, and what settles there later, for all that is
-    asked at height 1.
-    """
-    reads_share = workload_of(volume.first).reads
-    total = volume.rate
-    reads = _sum(volume.parts, "reads")
+def _uses(volume: Volume) -> Uses:
+    workload = workload_of(volume.first)
+    reads = _sum(volume.parts, "reads") * workload.reads
     if volume.landing:
-        before = settles = np.zeros_like(reads)
-        writes = volume.landing.writes * total
+        writes, settles = volume.landing.writes * volume.rate, np.zeros_like(reads)
     else:
-        before, writes, settles = (_sum(volume.parts, of) for of in ("before", "writes", "settles"))
-    writing = 1 - reads_share
-    return reads * reads_share, before * writing, writes * writing, settles * writing
+        writes, settles = (_sum(volume.parts, of) for of in ("writes", "settles"))
+        reads = reads + _sum(volume.parts, "before") * (1 - workload.reads)
+    writing = 1 - workload.reads
+    return Uses(reads, writes * writing, settles * writing, workload.block_bytes)
 
 
 def _sum(parts: list[Part], of: str) -> Reals:
     found: Reals = np.sum([getattr(part, of) for part in parts], axis=0)
     return found
+
+
+def _busy(uses: Uses, built: _Built) -> Reals:
+    """[disks] requests in service on average, of what consumers wait for."""
+    moves = uses.block * built.servers / built.bandwidth
+    found: Reals = (uses.reads + uses.writes) * (built.access + moves)
+    return found
+
+
+def _busy_settling(load: Load, settles: Reals, built: _Built) -> Reals:
+    """[disks] the same for so many bytes a second that go from cache devices on to disks, in long runs."""
+    found = settles * built.servers / built.bandwidth
+    behind = load.devices >= 0
+    read = np.bincount(load.devices[behind], weights=settles[behind], minlength=len(settles))
+    return found + read * built.servers / built.bandwidth
 
 
 def _sum_up(machines: Machines, load: Load) -> None:
@@ -379,23 +420,23 @@ def _sum_up(machines: Machines, load: Load) -> None:
     for volume in volumes:
         wanted = workload_of(volume.first).height(machines.clock) * machines.consumers
         volume.height = min(wanted, most.get(volume.first, wanted))
+    urgent = np.append(load.full, False)[load.devices] if len(load.full) else np.zeros(size, dtype=np.bool_)
+    wants = []  # of each volume at height 1: of disks, of ports out and in
+    for volume in volumes:
+        uses = volume.uses or _uses(volume)
+        settles = _busy_settling(load, uses.settles * uses.block * urgent, built)
+        ways = [np.bincount(built.node, of * uses.block, len(ports)) for of in (uses.reads, uses.writes)]
+        wants.append((_busy(uses, built) + settles, *(way.astype(np.float64) for way in ways)))
     for _ in range(4):  # who is held back by one disk leaves more of the others
         busy, out, into = np.zeros(size), np.zeros(len(ports)), np.zeros(len(ports))
-        uses = []
-        for volume in volumes:
-            block = workload_of(volume.first).block_bytes
-            reads, before, writes, settles = (found * volume.height for found in _on_disks(volume))
-            moves = block * built.servers / built.bandwidth
-            mine = (reads + before + writes) * (built.access + moves) + settles * moves
-            my_out = np.bincount(built.node, weights=(reads + before) * block, minlength=len(ports))
-            my_in = np.bincount(built.node, weights=writes * block, minlength=len(ports))
-            busy, out, into = busy + mine, out + my_out, into + my_in
-            uses.append((mine > 0, my_out > 0, my_in > 0))
+        for volume, (of_disks, of_out, of_in) in zip(volumes, wants, strict=True):
+            busy, out = busy + of_disks * volume.height, out + of_out * volume.height
+            into = into + of_in * volume.height
         parts = [busy / built.servers, out / np.maximum(ports, 1.0), into / np.maximum(ports, 1.0)]
         if all(part.max(initial=0.0) <= FULL * (1 + 1e-9) for part in parts):
             break
-        for volume, used in zip(volumes, uses, strict=True):
-            worst = max(part[mine].max(initial=0.0) for part, mine in zip(parts, used, strict=True))
+        for volume, want in zip(volumes, wants, strict=True):
+            worst = max(part[mine > 0].max(initial=0.0) for part, mine in zip(parts, want, strict=True))
             volume.height *= min(1.0, FULL / worst) if worst else 1.0
     _note(machines, load, built)
     load.summed_at = machines.clock
@@ -424,22 +465,55 @@ def most_by_limits(machines: Machines) -> dict[int, float]:
 def _note(machines: Machines, load: Load, built: _Built) -> None:
     """What goes on in a second from now on."""
     size = len(load.disks)
-    load.busy, load.asked, load.read, load.written = (np.zeros(size) for _ in range(4))
+    load.busy, load.asked, load.read, load.written, load.waits = (np.zeros(size) for _ in range(5))
+    if len(load.settling) != size:
+        load.settling, load.full = np.zeros(size), np.zeros(size, dtype=np.bool_)
     load.counts = {}
     names = list(machines.nodes)
     for volume in load.volumes.values():
-        workload, height = workload_of(volume.first), volume.height
-        moves = workload.block_bytes * built.servers / built.bandwidth
-        reads, before, writes, settles = (found * height for found in _on_disks(volume))
-        load.asked += reads + before + writes
-        load.busy += (reads + before + writes) * (built.access + moves) + settles * moves
-        load.read += (reads + before) * workload.block_bytes
-        load.written += (writes + settles) * workload.block_bytes
-        for part in [*volume.parts, *([volume.landing] if volume.landing else [])]:
+        height, uses = volume.height, volume.uses or _uses(volume)
+        load.asked += (uses.reads + uses.writes) * height
+        load.busy += _busy(uses, built) * height
+        load.read += uses.reads * uses.block * height
+        load.written += uses.writes * uses.block * height
+        load.waits += uses.settles * uses.block * height
+        for part in volume.all_parts:
             counted = _counted(volume, part, built, len(names)) * height
             load.counts[part.ply] = {
                 names[row]: counted[row] for row in np.flatnonzero(counted.any(axis=1)).tolist()
             }
+
+
+def _settle(machines: Machines, load: Load, seconds: float) -> None:
+    """What waits on cache devices goes on to the disks, as far as both have nothing else to do."""
+    held = np.array([machines.in_cache.get(serial, 0.0) for serial in load.disks])
+    if not load.waits.any() and not held.any():
+        return
+    built = _built(machines, load)
+    spare = np.maximum(FULL - load.busy / built.servers, 0.0) * built.bandwidth * seconds
+    behind = (load.devices >= 0) & (load.working > 0)
+    waiting = held + load.waits * seconds
+    goes = np.where(behind, np.minimum(waiting, spare), 0.0)
+    size = len(held)
+    rows = np.where(behind, load.devices, 0)
+    at_device = np.bincount(rows, weights=goes * behind, minlength=size)
+    goes *= np.minimum(1.0, spare[rows] / np.maximum(at_device[rows], 1.0))
+    room = np.array([float(machines.disks[serial].size_bytes) for serial in load.disks])
+    left = np.bincount(rows, weights=(waiting - goes) * behind, minlength=size)
+    # What finds no room went on at once: the load is summed up anew only with the next tick.
+    over = np.maximum(left - room, 0.0) / np.maximum(left, 1.0)
+    goes += (waiting - goes) * over[rows] * behind
+    for row in np.flatnonzero(waiting).tolist():
+        serial, moved = load.disks[row], float(goes[row])
+        machines.in_cache[serial] = float(waiting[row]) - moved
+        machines.counters[serial].written_bytes += moved
+        if behind[row]:
+            machines.counters[load.disks[load.devices[row]]].read_bytes += moved
+    load.settling = _busy_settling(load, goes / seconds, built) if seconds else np.zeros(size)
+    filled = np.bincount(rows, weights=(waiting - goes) * behind, minlength=size) / room
+    full = (filled >= CACHE_FULL) | (load.full & (filled >= CACHE_HAS_ROOM))
+    if not np.array_equal(full, load.full):
+        load.full, load.summed_at = full, None
 
 
 def _counted(volume: Volume, part: Part, built: _Built, nodes: int) -> Reals:
@@ -483,23 +557,30 @@ def _counted(volume: Volume, part: Part, built: _Built, nodes: int) -> Reals:
 # How long an operation takes. ----------------------------------------------------------------------------
 
 
-def _try_out(machines: Machines, load: Load) -> None:
-    """Some operations of the volumes that had the most since the last time."""
-    due = sorted((v for v in load.volumes.values() if v.due >= 1.0), key=lambda v: -v.due)
-    if not due:
-        return
-    built, names = _built(machines, load), list(machines.nodes)
-    waits = _waits(load.busy, built.servers)
-    for volume in due[:VOLUMES_TRIED]:
-        count = min(TRIED, int(volume.due))
-        reading = int(load.luck.binomial(count, workload_of(volume.first).reads))
-        for parts, tries, writing in (
-            (volume.parts, reading, False),
-            (volume.written_at, count - reading, True),
-        ):
-            if tries:
-                _try(machines, load, built, waits, volume, parts, tries, volume.due / count, names, writing)
-        volume.due = 0.0
+@dataclass(slots=True)
+class _Queues:
+    """[disks] each: seconds before a request's bytes flow, and of each byte; the chance that it has to wait,
+    and requests a second by which a queue grows shorter; the row of its node.
+    """
+
+    access: Reals
+    a_byte: Reals
+    waits: Reals
+    empties: Reals
+    node: Ints
+
+
+def _queues(machines: Machines, load: Load) -> _Queues:
+    built = _built(machines, load)
+    busy = np.minimum(load.busy + load.settling, FULL * built.servers)
+    mean = busy / np.maximum(load.asked, 1e-12)
+    return _Queues(
+        access=built.access,
+        a_byte=built.servers / built.bandwidth,
+        waits=_waits(busy, built.servers),
+        empties=np.maximum(built.servers / np.maximum(mean, 1e-12) - load.asked, 1e-9),
+        node=built.node,
+    )
 
 
 def _waits(busy: Reals, servers: Reals) -> Reals:
@@ -513,53 +594,66 @@ def _waits(busy: Reals, servers: Reals) -> Reals:
     return np.clip(waits, 0.0, 1.0)
 
 
-def _try(
-    machines: Machines,
-    load: Load,
-    built: _Built,
-    waits: Reals,
-    volume: Volume,
-    parts: list[Part],
-    tries: int,
-    weight: float,
-    names: list[str],
-    writing: bool,
-) -> None:
-    """Operations of one sort, each of which stands for `weight`: how long they take is noted with the ply and
-    the node that took them.
+def _try_out(machines: Machines, load: Load) -> None:
+    """Tries out some operations of the volumes that had the most since the last time. How long they take is
+    noted with the ply and the node that took them, each standing for as many as were not tried.
     """
+    due = sorted((v for v in load.volumes.values() if v.due >= 1.0), key=lambda v: -v.due)
+    if not due:
+        return
+    queues = _queues(machines, load)
+    for volume in due[:VOLUMES_TRIED]:
+        workload, count = workload_of(volume.first), min(TRIED, int(volume.due))
+        reading = int(load.luck.binomial(count, workload.reads))
+        for part, tries in _dealt(load, volume.parts, reading):
+            took = _took(load, queues, [(part.reads, 1)], tries, workload.block_bytes)
+            _note_times(machines, part.ply, took, volume.due / count)
+        for part, tries in _dealt(load, volume.written_at, count - reading):
+            steps = [(of, round(float(of.sum()) / part.rate)) for of in (part.before, part.writes)]
+            took = _took(load, queues, steps, tries, workload.block_bytes)
+            _note_times(machines, part.ply, took, volume.due / count)
+        volume.due = 0.0
+
+
+def _dealt(load: Load, parts: list[Part], tries: int) -> list[tuple[Part, int]]:
+    """So many operations, as parts are asked for."""
     rates = np.array([part.rate for part in parts])
-    chosen = load.luck.choice(len(parts), tries, p=rates / rates.sum())
-    block = workload_of(volume.first).block_bytes
-    for number, part in enumerate(parts):
-        mine = int((chosen == number).sum())
-        steps = [part.before, part.writes] if writing else [part.reads]
-        if not mine or not steps[-1].any():
-            continue
-        took = np.full(mine, ON_THE_WAY_SECONDS * (2 if writing else 1))
-        first_disk = np.zeros(mine, dtype=np.int64)
-        for of in steps:
-            many = round(float(of.sum()) / part.rate) if writing else 1
-            if not many:
-                continue
-            disks = load.luck.choice(len(of), (mine, many), p=of / of.sum())
-            first_disk = disks[:, 0]
-            took += _sojourn(load, built, waits, disks, block).max(axis=1)
-        buckets = np.searchsorted(BOUNDS, took)
-        for row in np.unique(built.node[first_disk]).tolist():
-            here = buckets[built.node[first_disk] == row]
-            into = machines.work[names[row]][part.ply]
-            np.add.at(into, len(COUNTED) + here, weight)
+    counts = load.luck.multinomial(tries, rates / rates.sum()).tolist()
+    return [(part, count) for part, count in zip(parts, counts, strict=True) if count]
 
 
-def _sojourn(load: Load, built: _Built, waits: Reals, disks: Ints, block: int) -> Reals:
+def _took(
+    load: Load, queues: _Queues, steps: list[tuple[Reals, int]], tries: int, block: int
+) -> tuple[Ints, Reals]:
+    """The row of the node that takes each operation, and seconds until it is done, [tries]. steps: one after
+    the other, each with [disks] the share of requests to them, and how many of those go at once. Empty where
+    no disk takes the last of them.
+    """
+    steps = [(share, at_once) for share, at_once in steps if at_once]
+    if not steps or not steps[-1][0].any():
+        return np.zeros(0, dtype=np.int64), np.zeros(0)
+    took = np.full(tries, ON_THE_WAY_SECONDS * (steps[-1][1] > 1) + ON_THE_WAY_SECONDS)
+    disks = np.zeros((tries, 1), dtype=np.int64)
+    for share, at_once in steps:
+        disks = load.luck.choice(len(share), (tries, at_once), p=share / share.sum())
+        took += _sojourn(load, queues, disks, block).max(axis=1)
+    return queues.node[disks[:, 0]], took
+
+
+def _sojourn(load: Load, queues: _Queues, disks: Ints, block: int) -> Reals:
     """Seconds of one request on each of these disks, its wait for others among them: what is moved takes its
     time, and getting there takes now more, now less.
     """
-    luck, mean = load.luck, load.busy / np.maximum(load.asked, 1e-12)
-    leaves = built.servers / np.maximum(mean, 1e-12) - load.asked  # requests a second that are left for more
-    has_to_wait = luck.random(disks.shape) < waits[disks]
-    wait = np.where(has_to_wait, luck.exponential(1.0, disks.shape) / np.maximum(leaves[disks], 1e-9), 0.0)
-    moved = block * built.servers[disks] / built.bandwidth[disks]
-    took: Reals = wait + luck.exponential(1.0, disks.shape) * built.access[disks] + moved
+    has_to_wait = load.luck.random(disks.shape) < queues.waits[disks]
+    wait = has_to_wait * load.luck.exponential(1.0, disks.shape) / queues.empties[disks]
+    gets_there = load.luck.exponential(1.0, disks.shape) * queues.access[disks]
+    took: Reals = wait + gets_there + block * queues.a_byte[disks]
     return took
+
+
+def _note_times(machines: Machines, ply: int, took: tuple[Ints, Reals], weight: float) -> None:
+    nodes, seconds = took
+    buckets = np.searchsorted(BOUNDS, seconds)
+    names = list(machines.nodes)
+    for row in np.unique(nodes).tolist():
+        np.add.at(machines.work[names[row]][ply], len(COUNTED) + buckets[nodes == row], weight)

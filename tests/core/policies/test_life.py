@@ -18,11 +18,11 @@ LOAD = Load(1000.0, 0.5, 16384)
 A_DAY = 500 * 16384 * 86_400
 
 
-def two_media(**fast: object) -> SiteView:
+def two_media(role: Role = Role.CAPACITY, tier: Tier = Tier.BULK) -> SiteView:
     """Four nodes of an NVMe of 2 TB that may be written to once a day, and three HDDs."""
     view = make_site([[[300] * 4] for _ in range(4)])
     found = tuple(
-        replace(disk, media="nvme", size_bytes=2 * TB, rated_bytes=2 * TB * 365 * 5, **fast)  # type: ignore[arg-type]
+        replace(disk, media="nvme", size_bytes=2 * TB, rated_bytes=2 * TB * 365 * 5, role=role, tier=tier)
         if row % 4 == 0
         else replace(disk, media="hdd")
         for row, disk in enumerate(view.disks)

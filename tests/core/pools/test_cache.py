@@ -60,23 +60,50 @@ def test_a_burst_fits_for_as_long_as_its_sum_says() -> None:
 def test_filling_it_step_by_step_takes_as_long(
     disks: int, nodes: int, devices: int, rate: float, size: int
 ) -> None:
+    """Second by second: writes first, then as much goes on to the disks as these and the device can."""
     view = cached(disks, nodes, devices, size * GB)
     found = burst(view, view.pools[0], PAIR, rate)
     assert found is not None
     hdd, nvme = (PROFILES[m].bytes_per_second for m in ("hdd", "nvme"))
-    behind = [-(-disks // devices) - (n >= disks % devices and disks % devices != 0) for n in range(devices)]
+    behind = [disks // devices + (n < disks % devices) for n in range(devices)]
     behind = [count for count in behind if count]
-    comes = np.array([2 * rate / nodes * count / disks for count in behind])
-    leaves = np.array([min(hdd * count, nvme) for count in behind])
-    seconds = min(
-        (size * GB / (c - left) for c, left in zip(comes, leaves, strict=True) if c > left), default=math.inf
-    )
-    assert found.seconds == pytest.approx(seconds)
+    fills, lasts = [], []
+    for count in behind:
+        wanted = 2 * rate / nodes * count / disks
+        comes = min(wanted, nvme)
+        waits, steps = 0.0, 1000
+        for _ in range(steps):
+            waits += comes
+            waits -= min(waits, hdd * count, nvme - comes)
+        fills.append(size * GB / (waits / steps) if waits > 2 * comes else math.inf)
+        lasts.append(min(hdd * count, nvme / 2) * nodes * disks / count / 2)
+        assert found.bytes_a_second <= comes * nodes * disks / count / 2 * (1 + 1e-9)
+    assert found.lasting == pytest.approx(min(lasts))
+    assert found.limited is (found.bytes_a_second < rate)
+    if not found.limited:  # else the others are not asked for as much either
+        assert found.seconds == pytest.approx(min(fills), rel=0.01)
     # At the rate that lasts no device ever fills; a little more fills one.
     at_most, more = (burst(view, view.pools[0], PAIR, found.lasting * f) for f in (0.999, 1.001))
     assert at_most is not None
     assert more is not None
     assert (at_most.seconds, more.seconds < math.inf) == (math.inf, True)
+
+
+def test_devices_that_take_no_more_limit_the_burst_and_that_is_said() -> None:
+    """Six HDDs keep up with 1,080 MB/s, but the device of 2,000 MB/s writes and reads no more than half of
+    that each; more than 2,000 it takes in no case.
+    """
+    view = cached(disks=6)
+    found = burst(view, view.pools[0], PAIR, 5000 * MB)
+    assert found is not None
+    assert found.limited
+    assert found.bytes_a_second == pytest.approx(2000 * MB)
+    assert found.lasting == pytest.approx(1000 * MB)
+    assert found.seconds == pytest.approx(100 * GB / (2000 * MB))  # nothing leaves meanwhile
+    assert found.sentences("its limit")[0] == (
+        "A burst of 2 GB a second, as much as its devices take, fits its cache for 50 s; then writes go on "
+        "at 1 GB a second."
+    )
 
 
 def test_how_many_strips_of_an_extent_wait_on_one_device() -> None:

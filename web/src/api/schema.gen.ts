@@ -1564,6 +1564,12 @@ export interface components {
             votes: string;
         };
         /**
+         * Compared
+         * @description What is measured of a volume and was to be expected.
+         * @enum {string}
+         */
+        Compared: "mean" | "late" | "disk operations" | "disk bytes" | "cached" | "served";
+        /**
          * ComparedOut
          * @description One figure as measured lately and as it was to be expected; null where that is not known. of: seconds
          *     of an operation on average (mean) or for 99 of 100 (late); operations on disks for one of a consumer's;
@@ -1576,7 +1582,7 @@ export interface components {
             expected: number | null;
             /** Measured */
             measured: number | null;
-            of: components["schemas"]["Told"];
+            of: components["schemas"]["Compared"];
             /** Off */
             off: number | null;
             /**
@@ -4413,12 +4419,6 @@ export interface components {
          * @enum {string}
          */
         Tier: "fast" | "bulk";
-        /**
-         * Told
-         * @description What is measured of a volume and was to be expected.
-         * @enum {string}
-         */
-        Told: "mean" | "late" | "disk operations" | "disk bytes" | "cached" | "served";
         /**
          * Touched
          * @description A thing that a change touches, for people. kind, name: of the thing whose page shows it, empty where it

@@ -38,7 +38,7 @@ class UserOut(StandingOut):
     mended_by: list[int]
 
 
-class Told(StrEnum):
+class Compared(StrEnum):
     """What is measured of a volume and was to be expected."""
 
     MEAN = "mean"
@@ -57,7 +57,7 @@ class ComparedOut(BaseModel):
     more, as a part of what was to be expected, or for shares their difference; why: it is not known.
     """
 
-    of: Told
+    of: Compared
     measured: float | None
     expected: float | None
     off: float | None

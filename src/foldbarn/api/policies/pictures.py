@@ -16,6 +16,7 @@ from foldbarn.api.policies.models import (
     BenchOut,
     BenchRowOut,
     CloserOut,
+    Compared,
     ComparedOut,
     LifeOut,
     LoadIn,
@@ -27,7 +28,6 @@ from foldbarn.api.policies.models import (
     RemadeOut,
     SpeedOut,
     StandingOut,
-    Told,
     UserOut,
     VersionOut,
     WorkOut,
@@ -275,7 +275,7 @@ def measured_out(view: SiteView, policy: Policy, heat: Heats, paces: Paces) -> l
     mine = [volume for volume in view.volumes if volume.number in kept]
     expected: dict[int, Foretold] = {}
     for row in {volume.pool for volume in mine}:
-        expected |= foretold(view, view.pools[row], paces, heat)
+        expected |= foretold(view, view.pools[row], paces, heat, kept)
     return [
         MeasuredOut(
             volume=volume.name,
@@ -304,10 +304,10 @@ def _compared(pace: Pace | None, expected: Foretold | None) -> list[ComparedOut]
     on_disks = (work.disk_reads + work.disk_writes) / work.operations
     written = work.disk_written_bytes / work.written_bytes if work.written_bytes else None
     return [
-        _beside(Told.MEAN, pace.mean, expected.mean, too_much),
-        _beside(Told.LATE, pace.within(), expected.late, too_much),
-        _beside(Told.DISK_OPERATIONS, on_disks, expected.disk_operations, ""),
-        _beside(Told.DISK_BYTES, written, expected.disk_bytes, "nothing is written"),
+        _beside(Compared.MEAN, pace.mean, expected.mean, too_much),
+        _beside(Compared.LATE, pace.within(), expected.late, too_much),
+        _beside(Compared.DISK_OPERATIONS, on_disks, expected.disk_operations, ""),
+        _beside(Compared.DISK_BYTES, written, expected.disk_bytes, "nothing is written"),
         *_from_cache(work, expected),
     ]
 
@@ -317,10 +317,10 @@ def _from_cache(work: Work, expected: Foretold) -> list[ComparedOut]:
     if not work.reads or not (work.cached_reads or expected.cached):
         return []
     share, said = work.cached_reads / work.reads, expected.cached or 0.0
-    return [ComparedOut(of=Told.CACHED, measured=share, expected=said, off=share - said)]
+    return [ComparedOut(of=Compared.CACHED, measured=share, expected=said, off=share - said)]
 
 
-def _beside(of: Told, measured: float | None, expected: float | None, why: str) -> ComparedOut:
+def _beside(of: Compared, measured: float | None, expected: float | None, why: str) -> ComparedOut:
     off = measured / expected - 1 if measured is not None and expected else None
     return ComparedOut(of=of, measured=measured, expected=expected, off=off, why=why if off is None else "")
 
@@ -328,7 +328,7 @@ def _beside(of: Told, measured: float | None, expected: float | None, why: str) 
 def _tiered(view: SiteView, volume: Volume, heat: Heats, share: int) -> list[ComparedOut]:
     fares = foreseen(view, volume, heat, share) if share else []
     return [
-        ComparedOut(of=Told.SERVED, measured=one.now, expected=one.then, off=one.now - one.then)
+        ComparedOut(of=Compared.SERVED, measured=one.now, expected=one.then, off=one.now - one.then)
         for one in fares[:1]
     ]
 

@@ -12,7 +12,6 @@ import numpy as np
 from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.policies.matching import Against, can_land, sharing_that_fits, too_few_domains
 from foldbarn.core.policies.performance import DiskWork, Load, Speed, speed_of
-from foldbarn.core.pools.cache import DAY_SECONDS
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.durability import LossChance
 from foldbarn.core.pools.protection import MOST_COPIES, Level, Scheme, mirror
@@ -20,6 +19,7 @@ from foldbarn.core.pools.repair import Repair, held_when_filled
 from foldbarn.core.pools.roles import Endurance, binding_of, endurance
 from foldbarn.core.pools.sizing import Settings, chance_of, fills_of, repairs_of
 from foldbarn.core.site import Pool, SiteView, Tier
+from foldbarn.core.units import DAY_SECONDS
 from foldbarn.core.volumes.loss import survives_at
 
 TIB = 2**40

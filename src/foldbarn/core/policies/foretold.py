@@ -4,7 +4,7 @@ how long operations take, and what they take of disks. Method: docs/methods.md, 
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -22,6 +22,7 @@ from foldbarn.core.volumes.pace import Pace
 
 Paces = Mapping[int, Pace]  # by number of the volume
 Heats = Mapping[int, Heat]  # by number of the volume
+MOST_BUSY = 0.98  # of a disk's time that is spent on what can wait
 LONG = 14.0  # mean times after which next to nobody waits still
 NEAR = 50  # disks are taken as alike where rates and times differ by less than one in so many
 
@@ -76,9 +77,11 @@ class _Part:
         return found + self.writes_on * self.writes * self.work.writes
 
 
-def foretold(view: SiteView, pool: Pool, paces: Paces, heat: Heats) -> dict[int, Foretold]:
-    """By number, of each volume of a pool of which it is known what is asked. Of a volume of which nobody
-    knows the heat, all extents are taken as asked for alike.
+def foretold(
+    view: SiteView, pool: Pool, paces: Paces, heat: Heats, only: Collection[int] | None = None
+) -> dict[int, Foretold]:
+    """By number, of each volume of a pool (or of these only) of which it is known what is asked. Of a volume
+    of which nobody knows the heat, all extents are taken as asked for alike.
     """
     volumes = [v for v in view.volumes_of(pool) if (pace := paces.get(v.number)) and pace.work.operations]
     parts = {v.number: _parts(view, v, paces[v.number], heat.get(v.number)) for v in volumes}
@@ -88,9 +91,30 @@ def foretold(view: SiteView, pool: Pool, paces: Paces, heat: Heats) -> dict[int,
         mine = part.on_disks()
         disks.rate[:] += mine
         disks.busy[:] += mine * (disks.access + part.block * disks.a_byte)
-        waiting = part.asked * part.writes * part.work.writes * part.waits
-        disks.busy[:] += waiting * part.block * disks.a_byte  # in long runs, when it settles
-    return {v.number: _of(parts[v.number], disks) for v in volumes}
+    _settle(view, pool, [part for of_volume in parts.values() for part in of_volume], disks)
+    return {v.number: _of(parts[v.number], disks) for v in volumes if only is None or v.number in only}
+
+
+def _settle(view: SiteView, pool: Pool, parts: Sequence[_Part], disks: _Disks) -> None:
+    """What waits on cache devices goes on to the disks in long runs, as far as both have time for it."""
+    devices = _devices(view, pool)[:-1]
+    moves = np.zeros(len(view.disks))  # bytes a second
+    for part in parts:
+        moves += part.asked * part.writes * part.work.writes * part.waits * part.block
+    behind = devices >= 0
+    read = np.bincount(devices[behind], weights=moves[behind], minlength=len(moves))
+    more = (moves * behind + read) * disks.a_byte
+    spare = np.maximum(MOST_BUSY * disks.servers - disks.busy, 0.0)
+    disks.busy[:] += np.minimum(more, spare)
+
+
+def _devices(view: SiteView, pool: Pool) -> Ints:
+    """[disks + 1] the row of the cache device of each disk, or -1; the last is of a strip on no disk."""
+    row_of = view.row_of_number
+    devices = np.full(len(view.disks) + 1, -1, dtype=np.int64)
+    for disk, device in binding_of(view, pool).items():
+        devices[int(row_of[disk])] = int(row_of[device])
+    return devices
 
 
 def _through_caches(
@@ -99,10 +123,7 @@ def _through_caches(
     """Sends what is read most, as far as there is room, and what is written to the cache devices, as each
     volume's policy has it.
     """
-    row_of = view.row_of_number
-    devices = np.full(len(view.disks) + 1, -1, dtype=np.int64)  # the last of a strip that is on no disk
-    for disk, device in binding_of(view, pool).items():
-        devices[int(row_of[disk])] = int(row_of[device])
+    devices = _devices(view, pool)
     if (devices < 0).all():
         return
     found = []

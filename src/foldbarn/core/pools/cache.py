@@ -15,9 +15,7 @@ from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.pools.roles import Endurance, binding_of, endurance
 from foldbarn.core.site import Disk, Pool, Role, SiteView, Tier
-from foldbarn.core.units import say_duration, say_size
-
-DAY_SECONDS = 86_400.0
+from foldbarn.core.units import DAY_SECONDS, say_duration, say_size
 
 
 def without_cache(view: SiteView, pool: Pool, tier: Tier) -> list[Disk]:
@@ -40,13 +38,15 @@ def most_behind_one(view: SiteView, pool: Pool, scheme: Scheme) -> int:
 
 @dataclass(frozen=True, slots=True)
 class Burst:
-    """How a pool's cache takes so many bytes a second that consumers write. seconds: until the first device
-    is full, if none holds anything by then; infinite where the disks behind keep up. lasting: bytes a second
-    of consumers that they always keep up with. at_stake: the most bytes that wait on one device. survives:
-    devices that may go before what waits there is gone. life: of the devices, were it written all day long.
+    """How a pool's cache takes what consumers write. bytes_a_second: of what they write, at most as much as
+    its devices take (limited then). seconds: until the first device is full, if none holds anything by then;
+    infinite where the disks behind keep up. lasting: bytes a second of consumers that they always keep up
+    with. at_stake: the most bytes that wait on one device. survives: devices that may go before what waits
+    there is gone. life: of the devices, were it written all day long.
     """
 
     bytes_a_second: float
+    limited: bool
     seconds: float
     lasting: float
     at_stake: int
@@ -54,14 +54,15 @@ class Burst:
     life: tuple[Endurance, ...]
 
     def sentences(self, why: str) -> list[str]:
-        """why: it is this rate."""
+        """why: it is the rate that was asked about."""
         comes, lasting = (f"{say_size(round(rate))} a second" for rate in (self.bytes_a_second, self.lasting))
+        because = "as much as its devices take" if self.limited else why
         if math.isinf(self.seconds):
             keeps_up = f"the disks behind keep up with {lasting}"
-            fits = f"Writes of {comes}, {why}, never fill its cache: {keeps_up}."
+            fits = f"Writes of {comes}, {because}, never fill its cache: {keeps_up}."
         else:
-            fits = f"A burst of {comes}, {why}, fits its cache for {say_duration(self.seconds)}; then writes "
-            fits += f"go on at {lasting}."
+            fits = f"A burst of {comes}, {because}, fits its cache for {say_duration(self.seconds)}; then "
+            fits += f"writes go on at {lasting}."
         stake = f"Up to {say_size(self.at_stake)} of it wait on one device, and "
         if self.survives:
             go = "device may" if self.survives == 1 else "devices may"
@@ -74,7 +75,8 @@ class Burst:
 
 def burst(view: SiteView, pool: Pool, scheme: Scheme, bytes_a_second: float) -> Burst | None:
     """bytes_a_second: that consumers write; every strip of it goes to the device before the strip's own disk,
-    and from there to the disk. None for a pool whose disks no device serves.
+    and is read from there to be written to the disk, for which the device has what writes leave of its
+    bandwidth. None for a pool whose disks no device serves.
     """
     numbers = {disk.number: disk for disk in view.all_of(pool)}
     behind: dict[int, list[Disk]] = defaultdict(list)
@@ -83,26 +85,29 @@ def burst(view: SiteView, pool: Pool, scheme: Scheme, bytes_a_second: float) -> 
     total = sum(disk.size_bytes for served in behind.values() for disk in served)
     if not total:
         return None
-    on_disks = bytes_a_second * scheme.strips / scheme.k
-    seconds, lasting = math.inf, math.inf
-    for number, served in behind.items():
-        device, share = numbers[number], sum(d.size_bytes for d in served) / total
-        leaves = min(
-            sum(PROFILES[d.media].bytes_per_second for d in served),
-            PROFILES[device.media].bytes_per_second,
-        )
-        lasting = min(lasting, leaves / share * scheme.k / scheme.strips)
-        if (comes := on_disks * share) > leaves:
-            seconds = min(seconds, device.size_bytes / (comes - leaves))
     devices = [numbers[number] for number in behind]
+    share = [sum(d.size_bytes for d in served) / total for served in behind.values()]
+    of_disks = [sum(PROFILES[d.media].bytes_per_second for d in served) for served in behind.values()]
+    of_device = [PROFILES[device.media].bytes_per_second for device in devices]
+    a_byte = scheme.strips / scheme.k  # on devices, for one of consumers
+    most = min(own / part for own, part in zip(of_device, share, strict=True)) / a_byte
+    rate = min(bytes_a_second, most)
+    seconds, lasting = math.inf, math.inf
+    for device, part, own, disks in zip(devices, share, of_device, of_disks, strict=True):
+        comes = rate * a_byte * part
+        leaves = min(disks, own - comes)
+        if comes > leaves * (1 + 1e-9):
+            seconds = min(seconds, device.size_bytes / (comes - leaves))
+        lasting = min(lasting, min(disks, own / 2) / part / a_byte)
     together = most_behind_one(view, pool, scheme)
     return Burst(
-        bytes_a_second=bytes_a_second,
+        bytes_a_second=rate,
+        limited=rate < bytes_a_second,
         seconds=seconds,
         lasting=lasting,
         at_stake=max(device.size_bytes for device in devices),
         survives=scheme.m // together if together else 0,
-        life=tuple(endurance(devices, on_disks * DAY_SECONDS)),
+        life=tuple(endurance(devices, rate * a_byte * DAY_SECONDS)),
     )
 
 

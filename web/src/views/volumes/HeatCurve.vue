@@ -4,8 +4,8 @@ import { useShare, type Heat } from "../../api/client";
 import { binarySize, milliseconds, percent, size, span } from "../../lib/format";
 
 /**
- * What the hottest part of a volume takes of all that is asked of it: drawn over its bytes, the hottest first.
- * Arrows move along it.
+ * What the hottest part of a volume takes of all that is asked of it: drawn over its bytes, the hottest
+ * first. Arrows move along it.
  */
 const props = defineProps<{ name: string; heat: Heat }>();
 const SETTLE = 250; // ms at one place before it is asked what that share would bring
@@ -31,7 +31,8 @@ const here = computed(() => points.value[at.value]!);
 const share = computed(() => here.value.bytes / all.value.bytes);
 const words = computed(
   () =>
-    `The hottest ${percent(share.value)}, ${size(here.value.bytes)}, take ${percent(here.value.served)} of it.`,
+    `The hottest ${percent(share.value)}, ${size(here.value.bytes)}, ` +
+    `take ${percent(here.value.served)} of it.`,
 );
 /** What its consumers get: how much at a time, and how quickly. */
 const times = computed(() => {
