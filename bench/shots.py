@@ -101,6 +101,10 @@ def tiers(page: Page, base: str, engineer: Demo) -> None:
     page.mouse.wheel(0, 2000)
     page.wait_for_timeout(SETTLE)
     shoot(page, "tiers.png")
+    page.goto(f"{base}/policies/busy-rises")
+    page.get_by_role("cell", name="share the fast tier takes").wait_for()
+    page.wait_for_timeout(SETTLE)
+    shoot(page, "policy.png")
 
 
 def a_lost_node(page: Page, base: str, engineer: Demo) -> None:
@@ -134,7 +138,6 @@ def main() -> None:
             for path, name in (
                 ("/", "barn"),
                 ("/machines", "machines"),
-                ("/intake", "intake"),
                 ("/arrange", "arrange"),
                 ("/text", "text"),
                 ("/cluster", "cluster"),
