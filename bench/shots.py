@@ -101,8 +101,8 @@ def tiers(page: Page, base: str, engineer: Demo) -> None:
     page.mouse.wheel(0, 2000)
     page.wait_for_timeout(SETTLE)
     shoot(page, "tiers.png")
-    page.goto(f"{base}/policies/busy-rises")
-    page.get_by_role("cell", name="share the fast tier takes").wait_for()
+    page.goto(f"{base}/policies/steady-three")
+    page.get_by_role("cell", name="reads that the cache serves").first.wait_for()
     page.wait_for_timeout(SETTLE)
     shoot(page, "policy.png")
 
