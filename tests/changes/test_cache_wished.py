@@ -4,16 +4,14 @@ from __future__ import annotations
 
 from typing import Any
 
-import numpy as np
 import pytest
 from conftest import Site
-from test_changes import lose
+from test_changes import find_again, lose
 from test_leaving import NODES, held, mixed_pool, should_hold
 from test_pace_taken import PLATTERS, expected, live, pace_of
 from test_policies import plan_of, refusals, save
 
 from foldbarn.core.policies.conformance import Standing, conformance
-from foldbarn.core.policies.policy import Cache
 from foldbarn.core.pools.cache import burst
 from foldbarn.core.site import Role
 from foldbarn.core.units import KIB
@@ -220,13 +218,40 @@ def test_of_what_does_not_wait_there_nothing_goes_with_a_device(barn_site: Site,
     assert held(barn_site) == before
 
 
+def test_a_node_knows_the_terms_of_what_it_is_given_from_the_first_moment(barn_site: Site) -> None:
+    """Nobody tells nodes but the orders that bring strips: of one the volume is made, of others rebuilt."""
+    mixed_pool(barn_site)
+    save(barn_site, **WISH, cache="none", operations=40)
+    barn_site.do("create-volume", name="v", policy="p", size="20 GiB")
+    machines, view = barn_site.yard.machines, current_view()
+    ply = view.volume("v").whole.number
+
+    def holds(node: str) -> bool:
+        return any(ply == strip[0] for d in machines.inside(node) for strip in machines.strips[d.serial])
+
+    told = [machines.limits[node][str(ply)] for node in NODES if holds(node)]
+    assert sum(operations for operations, _ in told) == pytest.approx(40, rel=0.001)
+    for node in NODES:
+        assert machines.caching[node] == ({ply: "none"} if holds(node) else {})
+    lose(barn_site, NODES[0])
+    machines.caching.clear()
+    assert barn_site.state(barn_site.do("rebuild", pool="quayside")) == "done"
+    assert any(machines.caching[node] == {ply: "none"} for node in NODES[1:])
+
+
 def test_a_node_is_told_anew_when_it_was_away(barn_site: Site) -> None:
     mixed_pool(barn_site)
-    save(barn_site, **WISH, cache="none")
+    save(barn_site, **WISH, cache="read")
+    save(barn_site, **{**WISH, "name": "bare"}, cache="none")
     barn_site.do("create-volume", name="v", policy="p", size="60 GiB")
+    ply = current_view().volume("v").whole.number
+    caching = barn_site.yard.machines.caching
+    assert not tell_limits()
     lose(barn_site, NODES[0], given_up=False)
+    assert barn_site.state(barn_site.do("keep-policy", volumes=["v"], policy="bare")) == "done"
     assert tell_limits()
-    assert not barn_site.yard.machines.caching[NODES[0]]
-    assert np.all([barn_site.yard.machines.caching[node] for node in NODES[1:]])
-    view = current_view()
-    assert view.policy("p").wishes.cache == Cache.NONE
+    assert caching[NODES[0]] == {ply: "read"}
+    assert [caching[node] for node in NODES[1:]] == [{ply: "none"}] * len(NODES[1:])
+    find_again(barn_site, NODES[0])
+    assert not tell_limits()
+    assert caching[NODES[0]] == {ply: "none"}

@@ -179,7 +179,7 @@ class Barn(RuleBasedStateMachine):
         if seed % 4 == 0:
             terms["operations"] = 1 + seed % 50
         wish = {"name": name, "version": version, "level": level, "draft": draft}
-        self.wish("save-policy", **wish, **terms, **protection)
+        self.wish("save-policy", **{**wish, **protection, **terms})
 
     @rule()
     def tell_terms(self) -> None:

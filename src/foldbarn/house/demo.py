@@ -9,6 +9,7 @@ from typing import Any
 import httpx
 
 WAIT_SECONDS = 240.0
+GO_ON = 3  # times that a change which pauses is let go on
 NODES = 9
 LIVED_SECONDS, FAST = (
     5 * 3600.0,
@@ -166,10 +167,19 @@ class Demo:
         self.await_end(self.start(kind, params))
 
     def await_end(self, change: int) -> None:
+        """Where it pauses, it is let go on a few times, as a person would: a busy machine is no reason to
+        give up. Raises RuntimeError.
+        """
+        went_on = 0
+
         def ended() -> bool:
+            nonlocal went_on
             found = self.client.get(f"/changes/{change}").raise_for_status().json()
             if found["state"] == "paused":
-                raise RuntimeError(f"{found['title']} paused: {found['problem']}")
+                if went_on == GO_ON:
+                    raise RuntimeError(f"{found['title']} paused: {found['problem']}")
+                went_on += 1
+                self.client.post(f"/changes/{change}/ask", json={"what": "resume"}).raise_for_status()
             return bool(found["state"] == "done")
 
         self.wait(ended, f"change {change}")

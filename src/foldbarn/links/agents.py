@@ -62,7 +62,7 @@ class Told:
 # of a large disk.
 REPORT_BYTES, INVENTORY_BYTES, STRIPS_BYTES = 4_000_000, 16_000_000, 64_000_000
 WITNESS_BYTES = 64_000
-LONG = 5  # times as long for what is long: an inventory, or all strips of a disk
+LONG = 5  # times as long for what is long: an inventory, all strips of a disk, an order of many strips
 
 
 def _bounds(most: int, times: int = 1, stranger: bool = False) -> Bounds:
@@ -135,10 +135,11 @@ class Agent:
         return results
 
     def send(self, order: dict[str, Any]) -> OrderProgress:
-        """Gives an order; the same id again is the same order. Raises NotPossible when the agent refuses
-        it.
+        """Gives an order; the same id again is the same order. One that lists strips may name thousands.
+        Raises NotPossible when the agent refuses it.
         """
-        return _progress(_body(self._ask("POST", "/v1/orders", order)))
+        times = LONG if "strips" in order else 1
+        return _progress(_body(self._ask("POST", "/v1/orders", order, times=times)))
 
     def order(self, order_id: str) -> OrderProgress | None:
         """How far an order is; None when the agent does not know it."""

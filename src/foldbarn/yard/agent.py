@@ -423,15 +423,33 @@ def _limit(machines: Machines, order: Order) -> None:
     """What consumers may ask in a second of what this node holds of each ply, in operations and in bytes, 0
     for no limit, and what its cache devices do for it; of others there is no limit, and writes wait there.
     """
-    limits = {str(ply): (float(ops), float(size)) for ply, (ops, size) in order.body["limits"].items()}
-    cache = {int(ply): str(does) for ply, does in order.body.get("cache", {}).items()}
-    if unknown := set(cache.values()) - {"none", "read", "write-back"}:
-        raise BadOrder(f"unknown cache '{min(unknown)}'")
+    limits, cache = _terms_told(order)
     machines.limits[order.node] = limits
     machines.moved |= machines.caching[order.node].keys() | cache.keys()
     machines.caching[order.node] = cache
     machines.load.summed_at = None
     order.state = "done"
+
+
+def _terms_told(order: Order) -> tuple[dict[str, tuple[float, float]], dict[int, str]]:
+    """What an order says of plies, by number: operations and bytes a second, and what is cached."""
+    limits = {
+        str(ply): (float(ops), float(size)) for ply, (ops, size) in order.body.get("limits", {}).items()
+    }
+    cache = {int(ply): str(does) for ply, does in order.body.get("cache", {}).items()}
+    if unknown := set(cache.values()) - {"none", "read", "write-back"}:
+        raise BadOrder(f"unknown cache '{min(unknown)}'")
+    return limits, cache
+
+
+def _note_terms(machines: Machines, order: Order) -> None:
+    """An order that brings strips says on which terms its node serves them; of others nothing changes."""
+    limits, cache = _terms_told(order)
+    if limits or cache:
+        machines.limits[order.node] = machines.limits.get(order.node, {}) | limits
+        machines.moved |= cache.keys()
+        machines.caching[order.node] = machines.caching[order.node] | cache
+        machines.load.summed_at = None
 
 
 def _clear(machines: Machines, order: Order) -> None:
@@ -498,6 +516,7 @@ def _reserve(machines: Machines, order: Order) -> None:
         new = {(ply, extent, strip) for extent, strip in wanted} - machines.strips[serial]
         if len(machines.strips[serial]) + len(new) > slots_of(disk.size_bytes, size):
             raise BadOrder(f"disk {serial} is full")
+    _note_terms(machines, order)
     for serial, wanted in order.body["strips"].items():
         for extent, strip in wanted:
             machines.add_strip(serial, (ply, extent, strip))
@@ -522,6 +541,7 @@ def _drop(machines: Machines, order: Order) -> None:
 
 def _copy(machines: Machines, order: Order) -> None:
     order.copies = copies_of(order)
+    _note_terms(machines, order)
     for copy in order.copies:
         if copy.along is None:
             _own_disk(machines, order.node, copy.target)

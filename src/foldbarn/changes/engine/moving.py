@@ -23,6 +23,7 @@ from foldbarn.core.moving.comparing import Places, Strips, differences, held_by,
 from foldbarn.core.moving.moves import Busy, Moves, crowds, lies_apart, say_hindrances, startable
 from foldbarn.core.moving.readings import Readings, readings
 from foldbarn.core.moving.rebuild import plan_rebuild
+from foldbarn.core.policies.limits import caches_told
 from foldbarn.core.site import Contact, Disk, Pool, SiteView
 from foldbarn.core.units import say_count
 from foldbarn.settings import settings
@@ -98,6 +99,11 @@ def _owe_the_others(run: Run, view: SiteView, pool: Pool, asked: Container[int])
     if owed:
         with run.writing() as session:
             store_nodes.owe(session, owed)
+
+
+def _caches_told(view: SiteView, plies: set[int]) -> dict[str, str]:
+    """What an order that brings strips of these plies says of their cache."""
+    return {str(ply): cache.value for ply, cache in sorted(caches_told(view, plies).items())}
 
 
 def _drop(run: Run, view: SiteView, beyond: Places) -> None:
@@ -357,7 +363,12 @@ class Mover:
         for _, extent, strip, _, to in places:
             disk = view.disk_numbered(to)
             by_node[view.nodes[disk.node].number][disk.serial].append([extent, strip])
-        order = {"kind": "reserve", "ply": ply, "bytes": pool.strip_bytes}
+        order = {
+            "kind": "reserve",
+            "ply": ply,
+            "bytes": pool.strip_bytes,
+            "cache": _caches_told(view, {ply}),
+        }
         digest = zlib.crc32(json.dumps(by_node, sort_keys=True).encode())
         orders = {node: {**order, "strips": strips} for node, strips in by_node.items()}
         self.run.tell_nodes(orders, part=f"reserve-{ply}-{digest:x}")
@@ -470,6 +481,7 @@ class Mover:
             "id": order,
             "kind": "copy",
             "throttle": self._name,
+            "cache": _caches_told(view, {m.ply_id for m in ready}),
             "strips": _strips_to_make(view, pool, ready, found, kept),
         }
         try:

@@ -5,6 +5,7 @@ docs/methods.md, "Limits".
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Collection
 from dataclasses import dataclass
 
 import numpy as np
@@ -31,21 +32,44 @@ def terms_by_node(view: SiteView) -> dict[int, dict[int, Terms]]:
     """
     found: dict[int, dict[int, Terms]] = defaultdict(dict)
     for volume in view.volumes:
-        policy = view.policy_of(volume)
-        if policy is None:
-            continue
-        wishes = policy.wishes
-        if not (wishes.operations or wishes.throughput or wishes.cache != Cache.ANY):
-            continue
-        held = _data_by_node(view, volume)
-        total = sum(held.values())
-        for (node, ply), data in held.items():
-            part = data / total
-            terms = Terms(
-                round(wishes.operations * part, 3), round(wishes.throughput * part, 3), wishes.cache
-            )
-            found[view.nodes[node].number][ply] = terms
+        for (node, ply), terms in terms_of(view, volume).items():
+            found[node][ply] = terms
     return dict(found)
+
+
+def terms_of(view: SiteView, volume: Volume) -> dict[tuple[int, int], Terms]:
+    """By number of the node and of the ply, the terms of one volume; nothing where its policy sets none."""
+    policy = view.policy_of(volume)
+    if policy is None:
+        return {}
+    wishes = policy.wishes
+    if not (wishes.operations or wishes.throughput or wishes.cache != Cache.ANY):
+        return {}
+    held = _data_by_node(view, volume)
+    total = sum(held.values())
+    return {
+        (view.nodes[node].number, ply): Terms(
+            operations=round(wishes.operations * data / total, 3),
+            throughput=round(wishes.throughput * data / total, 3),
+            cache=wishes.cache,
+        )
+        for (node, ply), data in held.items()
+    }
+
+
+def caches_told(view: SiteView, plies: Collection[int]) -> dict[int, Cache]:
+    """What cache devices do for these plies (by number), where their volume's policy says so: a node that is
+    given strips of them goes by it at once.
+    """
+    found: dict[int, Cache] = {}
+    for volume in view.volumes:
+        policy = view.policy_of(volume)
+        if policy is None or policy.wishes.cache == Cache.ANY:
+            continue
+        for ply in volume.plies:
+            if ply.number in plies and ply.purpose != Purpose.LANDING:
+                found[ply.number] = policy.wishes.cache
+    return found
 
 
 def _data_by_node(view: SiteView, volume: Volume) -> dict[tuple[int, int], float]:

@@ -8,11 +8,14 @@ from typing import Any
 
 from foldbarn.changes.engine.runner import Run
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.policies.limits import terms_of
+from foldbarn.core.policies.policy import Cache
 from foldbarn.core.pools.placement import strips_by_disk
 from foldbarn.store import disks
 from foldbarn.store import volumes as store_volumes
 from foldbarn.store.database import transaction
 from foldbarn.store.placements import read_placement
+from foldbarn.store.views import current_view
 
 Strips = dict[int, dict[str, list[list[int]]]]  # by node number and disk serial, [extent, strip] each
 
@@ -29,8 +32,10 @@ def strips_by_node(ply: int) -> Strips:
 
 def set_aside(run: Run, ply: int, strip_bytes: int) -> set[int]:
     """Has every agent reserve the strips of a ply; returns the numbers of their nodes. Those of a landing are
-    told for which ply it takes what is written first.
+    told for which ply it takes what is written first, and each on which terms it serves what it is given.
     """
+    view = current_view()
+    terms = next((terms_of(view, v) for v in view.volumes if ply in [p.number for p in v.plies]), {})
     with transaction() as session:
         lands = store_volumes.lands_for(session, ply)
         data = store_volumes.data_strips(session, ply)
@@ -38,7 +43,12 @@ def set_aside(run: Run, ply: int, strip_bytes: int) -> set[int]:
     if lands is not None:
         order["lands_for"] = {"ply": lands.ply, "bytes": lands.strips * strip_bytes, "copies": lands.copies}
     wanted = strips_by_node(ply)
-    run.tell_nodes({node: {**order, "strips": strips} for node, strips in wanted.items()}, part=f"ply{ply}")
+    orders = {node: {**order, "strips": strips} for node, strips in wanted.items()}
+    for node, one in orders.items():
+        if found := terms.get((node, ply)):
+            one["limits"] = {str(ply): [found.operations, found.throughput]}
+            one["cache"] = {str(ply): found.cache.value} if found.cache != Cache.ANY else {}
+    run.tell_nodes(orders, part=f"ply{ply}")
     return set(wanted)
 
 
