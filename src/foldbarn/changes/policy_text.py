@@ -30,6 +30,7 @@ class PolicyText(Text):
     share: int = 0
     landing: int = 0
     encrypted: bool = False
+    thin: bool = False
     cache: Literal["any", "none", "read", "write-back"] = "any"
     labels: list[str] = Field(default_factory=list, max_length=200)
     operations: int | None = None

@@ -270,6 +270,11 @@ class Ply:
         """Extents that no other ply of the volume holds instead."""
         return self.extents - (0 if self.elsewhere is None else int(self.elsewhere.sum()))
 
+    @cached_property
+    def extents_set_aside(self) -> int:
+        """Of the extents here, those for which room is set aside on disks; of a thin volume not all are."""
+        return self.extents - int(self.unwritten.sum())
+
     # What is found out of a placement is kept with it: a ply stays while the site around it changes.
 
     @cached_property
@@ -284,6 +289,14 @@ class Ply:
         """Whether each extent was never written, [extents]."""
         flags: Flags = self.placement[:, 0] == UNWRITTEN
         return flags
+
+
+@dataclass(frozen=True, slots=True)
+class Short:
+    """What a volume wants and finds no room for: extents, and whether its nodes refuse writes for it."""
+
+    extents: int
+    refuses: bool
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -305,6 +318,8 @@ class Volume:
     policy: tuple[int, int] | None = None  # number and version of the policy that it keeps
     anew: Ply | None = None
     waiting_bytes: int = 0  # of what was written, in its landing, as far as its nodes have told
+    thin: bool = False  # made without a policy, and to take room as it is written
+    short: Short | None = None  # that it wants room which is not there
 
     @property
     def whole(self) -> Ply:

@@ -19,7 +19,7 @@ from foldbarn.changes.kinds.cluster.believers import believers
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.machines.hardware import Inventory
-from foldbarn.core.machines.reading import read_counters, read_inventory, read_written
+from foldbarn.core.machines.reading import read_counters, read_inventory, read_wants, read_written
 from foldbarn.core.moving.levelling import LEVEL_TOLERANCE, imbalance, plan_levelling
 from foldbarn.core.moving.rebuild import crowded_strips, plan_rebuild
 from foldbarn.core.names import folded
@@ -32,6 +32,7 @@ from foldbarn.links.agents import NOTHING_NEW, QUICK_SECONDS, Agent, Garbled, Qu
 from foldbarn.links.mail import send_mail
 from foldbarn.services.changes import carry_out, try_again
 from foldbarn.services.duties import Duty, Round
+from foldbarn.services.giving import give_room
 from foldbarn.services.heat import HeatTaker
 from foldbarn.services.intake import node_is_back, read_report
 from foldbarn.services.limits import tell_limits
@@ -82,9 +83,11 @@ class Noted:
     clock_error: float
     says: dict[str, Any]
     written: dict[str, int] | None
+    wants: dict[str, Any]
 
     def covers(self, other: Noted) -> bool:
-        same = self.version == other.version and self.says == other.says
+        mine, others = (self.version, self.says, self.wants), (other.version, other.says, other.wants)
+        same = mine == others
         return (
             same
             and other.keeps_time(self.clock_offset)
@@ -446,6 +449,8 @@ def _note_report(
         take_inventory(session, node, inventory)
     _note_written(node, report)
     noted = noted_of(report)
+    if noted.wants != node.wants:
+        node.wants = noted.wants
     if _note_cluster(node, report, noted) or changed:
         announce(session, "site")
     if not noted.keeps_time(node.clock_offset) and noted.clock_offset is not None:
@@ -488,6 +493,10 @@ def noted_of(report: dict[str, Any]) -> Noted:
         clock_error=error if isinstance(error, float) else 0.0,
         says={k: says[k] for k in known if k in says} if isinstance(says, dict) else {},
         written=None if written is None else {str(ply): bytes_ for ply, bytes_ in written.items()},
+        wants={
+            str(ply): {"strips": [list(r) for r in wants.strips], "refuses": wants.refuses}
+            for ply, wants in read_wants(report).items()
+        },
     )
 
 
@@ -509,6 +518,7 @@ def duties_of_the_watch() -> tuple[Duty, ...]:
     return (
         Duty("ask the witness", 2.0, lambda: note_witness()),
         Duty("sum up what consumers have written", 5.0, lambda: sum_written()),
+        Duty("set room aside for what is about to be written", 1.0, lambda: give_room()),
         Duty("hand over disks in enclosures", now, lambda: hand_over_boxes(), on_change=True, judging=True),
         Duty("give up what is away for too long", now, lambda: give_up(), on_change=True, judging=True),
         Duty("send away nodes that were counted out", now, lambda: send_away(), on_change=True, judging=True),

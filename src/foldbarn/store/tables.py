@@ -119,6 +119,9 @@ class NodeRow(Base):
     # by number of a ply, what it was last told of limits: operations and bytes a second; and how often
     limits: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     limits_told: Mapped[int] = mapped_column(server_default="0")
+    # by number of a ply, ranges of its volume's strips of data that it wants room for; and whether it refuses
+    # writes for that
+    wants: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     __table_args__ = (
         Index("node_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("contact in ('heard', 'silent', 'garbled', 'awaited')", name="node_contact"),
@@ -284,6 +287,7 @@ class PolicyVersionRow(Base):
     operations: Mapped[int] = mapped_column(server_default="0")  # a second, of each volume; 0 for no limit
     throughput: Mapped[int] = mapped_column(server_default="0")  # bytes a second, the same
     cache: Mapped[str] = mapped_column(server_default="any")
+    thin: Mapped[bool] = mapped_column(server_default=text("false"))
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     __table_args__ = (
@@ -304,6 +308,10 @@ class VolumeRow(Base):
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     policy_version_id: Mapped[int | None] = mapped_column(ForeignKey("policy_version.id"))
+    thin: Mapped[bool] = mapped_column(server_default=text("false"))  # where no policy says
+    # extents that it wants and finds no room for, and whether its nodes refuse writes for that
+    short_extents: Mapped[int] = mapped_column(server_default="0")
+    refuses: Mapped[bool] = mapped_column(server_default=text("false"))
     __table_args__ = (
         Index("volume_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("size_bytes > 0", name="volume_size"),
@@ -371,6 +379,15 @@ class PaceRow(Base):
     seconds: Mapped[float]
     counted: Mapped[dict[str, float]] = mapped_column(JSONB)
     times: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class SettingAsideRow(Base):
+    """Extents of a ply that are placed, and not yet set aside by every node: no consumer writes there."""
+
+    __tablename__ = "setting_aside"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    ply_id: Mapped[int] = mapped_column(ForeignKey("ply.id", ondelete="cascade"), index=True)
+    extents: Mapped[list[Any]]
 
 
 class PlacementRow(Base):

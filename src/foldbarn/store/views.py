@@ -32,6 +32,7 @@ from foldbarn.core.site import (
     Rack,
     Role,
     Room,
+    Short,
     SiteView,
     Tier,
     Volume,
@@ -510,6 +511,8 @@ def _kept_volume(
         policy=policy,
         anew=anew,
         waiting_bytes=row.waiting,
+        thin=row.thin,
+        short=Short(row.short_extents, row.refuses) if row.short_extents else None,
     )
     version = (versions["volume"][row.id], *(versions["ply"][ply.number] for ply in volume.every_ply))
     return _KeptVolume(version, row.pool_id, natural_key(row.name), volume)

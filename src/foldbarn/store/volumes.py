@@ -15,7 +15,7 @@ from foldbarn.core.volumes.tiers import in_hot
 from foldbarn.store import moves, placements
 from foldbarn.store.database import Session
 from foldbarn.store.placements import write_placement
-from foldbarn.store.tables import PlacementRow, PlyRow, PoolRow, VolumeRow
+from foldbarn.store.tables import PlacementRow, PlyRow, PoolRow, SettingAsideRow, VolumeRow
 
 
 @dataclass(frozen=True, slots=True)
@@ -180,6 +180,7 @@ def _forget_plies(session: Session, *which: ColumnElement[bool]) -> int:
     """Returns how many moves they had."""
     plies = list(session.scalars(select(PlyRow.id).where(*which)))
     moved = moves.forget_plies(session, plies)
+    session.execute(delete(SettingAsideRow).where(SettingAsideRow.ply_id.in_(plies)))
     session.execute(delete(PlacementRow).where(PlacementRow.ply_id.in_(plies)))
     session.execute(delete(PlyRow).where(PlyRow.id.in_(plies)))
     return moved

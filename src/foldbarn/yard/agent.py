@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import math
 import zlib
 from collections import defaultdict
 from typing import Any
@@ -20,8 +19,7 @@ from foldbarn.yard.consumers import operations_a_second
 from foldbarn.yard.council import BadOrder
 from foldbarn.yard.machines import Landing, Machines, Order, PlyFacts, Strip, copies_of
 from foldbarn.yard.scenario import StandInDisk, StandInPort
-
-WRITING_SECONDS = 6 * 3600.0
+from foldbarn.yard.thin import written_part
 
 
 def inventory(machines: Machines, node: str) -> dict[str, Any]:
@@ -221,9 +219,8 @@ def written(machines: Machines, node: str) -> dict[str, int]:
                 share = strips / max(machines.strips_of(ply), 1)
                 found[str(ply)] = found.get(str(ply), 0) + int(landing.waiting * landing.copies * share)
             elif strips and known.bytes:
-                found[str(ply)] = found.get(str(ply), 0) + int(
-                    strips * known.bytes * written_share(known.first, machines.clock - known.born)
-                )
+                written = int(strips * known.bytes * written_part(machines, ply))
+                found[str(ply)] = found.get(str(ply), 0) + written
     return found
 
 
@@ -240,7 +237,11 @@ def asked(machines: Machines, node: str) -> dict[str, Any]:
     for ply in extents.keys() - {int(ply) for ply in machines.landings}:
         known, mine = machines.facts_of(ply), np.array(sorted(extents[ply]))
         rates = operations_a_second(known.first, mine, known.data)
-        counts = np.floor(rates * machines.asked.get(str(known.first), 0.0)).astype(np.int64)
+        so_far = np.full(len(mine), machines.asked.get(str(known.first), 0.0))
+        if before := machines.opened.get(known.first):  # what was opened late was asked for nothing before
+            first_strips = (mine * known.data).tolist()
+            so_far -= np.array([before.get(strip, 0.0) for strip in first_strips])
+        counts = np.floor(rates * so_far).astype(np.int64)
         found[str(ply)] = {"extents": mine.tolist(), "operations": counts.tolist()}
     return {"uptime": machines.clock, "plies": found, "work": work(machines, node)}
 
@@ -272,13 +273,6 @@ def settle(machines: Machines, landing: Landing, amount: float) -> None:
             machines.work[machines.node_of[serial]][ply][COUNTED.index("disk_written_bytes")] += written
 
 
-def written_share(ply: int, age: float) -> float:
-    """Part of a ply that its consumer has written by this age in seconds: quickly at first, then ever more
-    slowly towards its own end.
-    """
-    return (0.35 + 0.5 * (ply * 0.618 % 1.0)) * -math.expm1(-age / WRITING_SECONDS)
-
-
 def take_order(machines: Machines, node: str, body: dict[str, Any]) -> Order:
     """Carries out an order, or starts it; an order known by its id is answered with what became of it.
 
@@ -292,6 +286,7 @@ def take_order(machines: Machines, node: str, body: dict[str, Any]) -> Order:
         "prepare": _prepare,
         "release": _release,
         "reserve": _reserve,
+        "open": _open,
         "drop": _drop,
         "copy": _copy,
         "locate": _locate,
@@ -517,9 +512,26 @@ def _reserve(machines: Machines, order: Order) -> None:
         if len(machines.strips[serial]) + len(new) > slots_of(disk.size_bytes, size):
             raise BadOrder(f"disk {serial} is full")
     _note_terms(machines, order)
+    if "thin" in order.body:
+        machines.thin[machines.facts_of(ply).first] = int(order.body["thin"])
+    there = {extent for _, extents in order.body["strips"].items() for extent, _ in extents}
+    if order.body.get("closed"):
+        machines.closed[ply] |= there - machines.extents_open(ply, there)
     for serial, wanted in order.body["strips"].items():
         for extent, strip in wanted:
             machines.add_strip(serial, (ply, extent, strip))
+    order.state = "done"
+
+
+def _open(machines: Machines, order: Order) -> None:
+    """Consumers may write to these extents from here on."""
+    ply = int(order.body["ply"])
+    first, data = machines.facts_of(ply).first, machines.facts_of(ply).data
+    asked = machines.asked.get(str(first), 0.0)
+    for extent in machines.closed[ply] & set(order.body["extents"]):
+        machines.closed[ply].discard(extent)
+        machines.opened[first] |= {extent * data + strip: asked for strip in range(data)}
+        machines.moved.add(ply)
     order.state = "done"
 
 
@@ -536,6 +548,8 @@ def _drop(machines: Machines, order: Order) -> None:
             machines.drop_strip(serial, (ply, extent, strip))
     left = {ply: found for ply, found in machines.landings.items() if machines.strips_of(int(ply))}
     machines.landings = left
+    for ply in plies:
+        machines.forget_dropped(int(ply))
     order.state = "done"
 
 

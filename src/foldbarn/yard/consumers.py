@@ -17,6 +17,7 @@ COOLEST = 0.008  # operations a second that the least wanted strip of data takes
 SIDE_BY_SIDE = 4  # strips of data that are wanted alike: what is read together was written together
 RAREST = 1 / 256  # the most wanted of so many is the height of what one strip is asked for
 BLOCKS = (16 * KIB, 8 * KIB, 32 * KIB, 4 * KIB)
+WRITING_SECONDS = 6 * 3600.0  # for most of what a volume's consumers ever write
 GOLDEN = 0.618034  # its multiples lie evenly between whole numbers
 
 
@@ -52,6 +53,13 @@ def rush_of(clock: float) -> float:
     """How much is going on at an hour of the day, 0 to 1: a morning and an evening rush."""
     hour = (clock % DAY_SECONDS) / 3600
     return math.exp(-(((hour - 8) / 1.5) ** 2)) + math.exp(-(((hour - 18) / 2) ** 2))
+
+
+def written_share(first: int, age: float) -> float:
+    """Part of a volume that its consumers have written by this age in seconds: quickly at first, then ever
+    more slowly towards its own end.
+    """
+    return (0.35 + 0.5 * (first * GOLDEN % 1.0)) * -math.expm1(-age / WRITING_SECONDS)
 
 
 def operations_a_second(first: int, extents: Ints, data: int) -> Reals:

@@ -12,6 +12,7 @@ import numpy as np
 from foldbarn.core.moving.flows import max_min_rates
 from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.units import MB
+from foldbarn.yard import thin
 from foldbarn.yard.agent import settle
 from foldbarn.yard.machines import Copying, Machines, Order
 from foldbarn.yard.serving import busy_part, landed_bytes, serve
@@ -21,11 +22,15 @@ SETTLES_AFTER_SECONDS = 3600.0
 
 def tick(machines: Machines, wall_seconds: float) -> None:
     """Advances the yard by this much wall-clock time at its speed setting."""
-    seconds = wall_seconds * machines.speed
-    if not seconds:
-        return  # time stands still
+    if machines.speed:
+        advance(machines, wall_seconds * machines.speed)
+
+
+def advance(machines: Machines, seconds: float) -> None:
+    """Advances the yard by this much of its own time."""
     machines.clock += seconds
     serve(machines, seconds)
+    thin.look(machines)
     _land(machines, seconds)
     _move(machines, seconds)
 

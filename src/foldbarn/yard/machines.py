@@ -18,6 +18,7 @@ from foldbarn.core.arrays import Reals
 from foldbarn.core.volumes.pace import BOUNDS, COUNTED
 from foldbarn.yard.scenario import WITNESS, StandInDisk, StandInNode
 from foldbarn.yard.serving import Load
+from foldbarn.yard.thin import Filling
 
 Strip = tuple[int, int, int]  # ply number, extent, strip
 
@@ -143,6 +144,11 @@ class Machines:
         self.limits: dict[str, dict[str, tuple[float, float]]] = {}
         # by node and ply, what cache devices do: none, read, write-back
         self.caching: dict[str, dict[int, str]] = defaultdict(dict)
+        self.thin: dict[int, int] = {}  # by first ply of a thin volume, its strips of data
+        self.filling: dict[int, Filling] = {}  # the same volumes, as they stood when last looked at
+        self.closed: dict[int, set[int]] = defaultdict(set)  # by ply, extents that nobody may write yet
+        # By first ply and strip of data: how long its consumers had worked (asked) when it was opened.
+        self.opened: dict[int, dict[int, float]] = defaultdict(dict)
         self.in_cache: dict[str, float] = {}  # by serial of a disk, bytes that wait for it on its device
         # By the ply that data was first written to: for how long its consumers would have worked at the
         # height of a rush, in seconds.
@@ -199,6 +205,11 @@ class Machines:
         for node, found in facts.get("caching", {}).items():
             self.caching[node] = {int(ply): does for ply, does in found.items()}
         self.in_cache = facts.get("in_cache", {})
+        self.thin = {int(first): strips for first, strips in facts.get("thin", {}).items()}
+        for ply, extents in facts.get("closed", {}).items():
+            self.closed[int(ply)] = set(extents)
+        for first, strips in facts.get("opened", {}).items():
+            self.opened[int(first)] = {int(strip): asked for strip, asked in strips.items()}
         asked = facts.get("asked", {})
         self.asked.update(asked if isinstance(asked, dict) else {})  # a file of a version before has one sum
         self.keys.update(facts.get("keys", {}))
@@ -246,6 +257,9 @@ class Machines:
             "limits": self.limits,
             "caching": self.caching,
             "in_cache": self.in_cache,
+            "thin": self.thin,
+            "closed": {ply: sorted(extents) for ply, extents in self.closed.items() if extents},
+            "opened": self.opened,
             "keys": self.keys,
             "speed": self.speed,
             "consumers": self.consumers,
@@ -308,6 +322,23 @@ class Machines:
                     (serial, *strip),
                 )
             )
+
+    def extents_open(self, ply: int, extents: set[int]) -> set[int]:
+        """Those of some extents of a ply that consumers may write to already."""
+        return (self._extents_held(ply) & extents) - self.closed[ply]
+
+    def _extents_held(self, ply: int) -> set[int]:
+        on = [serial for serial, held in self.held.items() if held[ply]]
+        return {extent for serial in on for of, extent, _ in self.strips[serial] if of == ply}
+
+    def forget_dropped(self, ply: int) -> None:
+        """Of a ply, what no disk holds any more is neither open nor closed."""
+        facts = self.facts_of(ply)
+        if self.closed.get(ply):
+            self.closed[ply] &= self._extents_held(ply)
+        if facts.first in self.thin and not self.holding(facts.first):
+            self.thin.pop(facts.first)
+            self.opened.pop(facts.first, None)
 
     def caches(self, serial: str, ply: int) -> str:
         """What the cache device of a disk does for a ply: none, read or write-back; none where it has no

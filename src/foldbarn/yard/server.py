@@ -21,7 +21,7 @@ from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from foldbarn.core.machines.reading import PROTOCOL, WITNESS_PROTOCOL, tag_of
 from foldbarn.logs import set_up_logs
-from foldbarn.yard import agent, council, redfish
+from foldbarn.yard import agent, council, redfish, thin
 from foldbarn.yard.fluid import tick
 from foldbarn.yard.machines import Machines
 from foldbarn.yard.post import PostBox, open_post
@@ -113,6 +113,7 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
             "inventory_version": agent.inventory_version(machines, node),
         }
         facts |= {"cluster": council.describe(machines, node), "plies": agent.written(machines, node)}
+        facts |= {"wants": thin.wants(machines, node)}
         facts |= agent.counters(machines, node)
         tag = tag_of(facts)  # of everything but what grows with time alone
         if (

@@ -229,9 +229,12 @@ def _find(machines: Machines, load: Load, plies: set[int]) -> None:
         for row, serial in enumerate(load.disks):
             if serial in machines.held and machines.held[serial][ply]:
                 table = load.on_disk[serial]
-                found.append(table[table[:, 0] == ply])
+                mine = table[table[:, 0] == ply]
+                if shut := machines.closed.get(ply):
+                    mine = mine[~np.isin(mine[:, 1], list(shut))]
+                found.append(mine)
                 rows.append(np.full(len(found[-1]), row, dtype=np.int64))
-        if found:
+        if found and sum(map(len, found)):
             table = np.concatenate(found)
             load.lie[ply] = Strips(table[:, 1], table[:, 2], np.concatenate(rows))
         else:

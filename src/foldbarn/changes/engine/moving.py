@@ -28,6 +28,7 @@ from foldbarn.core.site import Contact, Disk, Pool, SiteView
 from foldbarn.core.units import say_count
 from foldbarn.settings import settings
 from foldbarn.store import changes as kept
+from foldbarn.store import giving
 from foldbarn.store import moves as store_moves
 from foldbarn.store import nodes as store_nodes
 from foldbarn.store import pools as store_pools
@@ -134,7 +135,12 @@ def _mark_missing(run: Run, missing: Places) -> int:
         return 0
     with run.writing() as session:
         on_their_way = store_moves.under_way(session)
-        wanted = [(v, e, s, disk, 0) for v, e, s, disk in missing.rows() if (v, e, s) not in on_their_way]
+        to_be_held = giving.being_set_aside(session)  # by nodes that may not have been told yet
+        wanted = [
+            (v, e, s, disk, 0)
+            for v, e, s, disk in missing.rows()
+            if (v, e, s) not in on_their_way and (v, e) not in to_be_held
+        ]
         marked = set_strips(session, wanted)
         announce(session, "site")
     return len(marked)

@@ -11,7 +11,7 @@ import hashlib
 import json
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 from foldbarn.core.errors import NotPossible
@@ -211,6 +211,42 @@ def read_written(report: Mapping[str, Any]) -> dict[int, int] | None:
     if not isinstance(plies, dict) or not all(re.fullmatch("[0-9]{1,18}", str(p)) for p in plies):
         raise NotPossible("Its report does not list written bytes by the number of a ply.")
     return {int(p): _count(found, f"what is written of ply {p}") for p, found in plies.items()}
+
+
+@dataclass(frozen=True, slots=True)
+class Wants:
+    """What a node wants room for. strips: ranges of a volume's strips of data, from and up to; refuses: it
+    refuses writes for want of it.
+    """
+
+    strips: tuple[tuple[int, int], ...]
+    refuses: bool
+
+
+MOST_RANGES, MOST_STRIPS = 1000, 2**40
+
+
+def read_wants(report: Mapping[str, Any]) -> dict[int, Wants]:
+    """What a node wants room for, by the number of a ply that it holds some of."""
+    wants = report.get("wants", {})
+    if not isinstance(wants, dict) or not all(re.fullmatch("[0-9]{1,18}", str(ply)) for ply in wants):
+        raise NotPossible("Its report does not list what it wants room for by the number of a ply.")
+    return {int(ply): _wants(ply, told) for ply, told in wants.items()}
+
+
+def _wants(ply: str, told: Any) -> Wants:
+    strips = told.get("strips") if isinstance(told, dict) else None
+    if not isinstance(strips, list) or len(strips) > MOST_RANGES or not all(map(_is_range, strips)):
+        raise NotPossible(f"Its report says in another shape what of ply {ply} it wants room for.")
+    return Wants(tuple((first, last) for first, last in strips), told.get("refuses") is True)
+
+
+def _is_range(found: Any) -> bool:
+    if not isinstance(found, list) or len(found) != 2:
+        return False
+    first, last = found
+    whole = all(isinstance(n, int) and not isinstance(n, bool) for n in found)
+    return whole and 0 <= first < last <= MOST_STRIPS
 
 
 def read_health(smart: Any) -> Health:

@@ -40,7 +40,7 @@ def level_targets(view: SiteView, pool: Pool) -> Ints:
     wishes: dict[tuple[str, str, int, int], int] = {}
     for p in view.plies_of(pool):
         key = (p.tier.value, p.scheme.level.value, p.scheme.strips, p.scheme.per_domain)
-        wishes[key] = wishes.get(key, 0) + p.extents
+        wishes[key] = wishes.get(key, 0) + p.extents_set_aside
     for (tier, level, strips, per_domain), extents in sorted(wishes.items()):
         rows = view.in_pool(pool, Tier(tier))
         slots = np.where(view.disk_open[rows], view.disk_slots[rows], 0)

@@ -105,13 +105,19 @@ def _most_read(by_number: Mapping[int, Ply], ply: Ply) -> int:
 
 def _read_anew(view: SiteView, ply: Ply, source: Ply, wanted: Ints) -> tuple[Disks, Ints, Ints]:
     """Where the data of some extents of a ply is read from its source: disks, extents and strips,
-    [wanted, most] each; a disk of 0 for no more, and all 0 where the data cannot be read now.
+    [wanted, most] each; a disk of 0 for no more, and all 0 where the data cannot be read now. What was never
+    written is not read, and counts as zeros.
 
     Data strips of a volume follow one another through its extents, whatever the scheme, and are of one size.
     """
     k, of = ply.scheme.k, source.scheme.k
     number = wanted[:, None] * k + np.arange(k)
     there = number < source.extents * of
+    if source.unwritten.any():
+        there &= ~source.unwritten[np.where(there, number // of, 0)]
+        order = np.argsort(~there, axis=1, kind="stable")
+        number = np.take_along_axis(number, order, axis=1)
+        there = np.take_along_axis(there, order, axis=1)
     extent = np.where(there, number // of, 0)
     strip = number % of
     ready = np.append(view.disk_ready, False)

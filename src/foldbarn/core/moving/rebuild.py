@@ -141,10 +141,12 @@ def plan_anew(view: SiteView, pool: Pool, ply: Ply, seed: int, busy: Busy, most:
 
 
 def _can_be_written(view: SiteView, ply: Ply) -> Flags:
-    """Strips of what is written anew that hold data which can be read where it lies, [extents, strips]."""
+    """Strips of what is written anew that hold data which can be read where it lies, [extents, strips]; of
+    what was never written there is nothing to read.
+    """
     source = view.ply_numbered[ply.source]
     k, of = ply.scheme.k, source.scheme.k
-    enough = enough_to_read(view, source)
+    enough = enough_to_read(view, source) | source.unwritten
     first = np.arange(ply.extents) * k
     last = np.minimum(first + k, source.extents * of) - 1
     short = np.append(0, np.cumsum(~enough))

@@ -349,10 +349,13 @@ def _against_in_place(view: SiteView, row: int, volumes: Sequence[Volume], wishe
     pool, numbers = view.pools[row], {v.number for v in volumes}
     others = replace(view, volumes=tuple(v for v in view.volumes if v.number not in numbers))
     extents = sum(v.whole.extents for v in volumes)
-    found = against(others, pool, wishes, extents * wishes.scheme.k * pool.strip_bytes)
+    there = sum(v.whole.extents_set_aside for v in volumes) if wishes.thin else extents
+    found = against(others, pool, wishes, extents * wishes.scheme.k * pool.strip_bytes, there)
     if any(one.wish == Wish.ROOM for one in found):
         found = [one for one in found if one.wish != Wish.ROOM]
-        if extents * wishes.scheme.strips > sum(v.whole.placement.size for v in volumes):
+        if there * wishes.scheme.strips > sum(
+            v.whole.extents_set_aside * v.whole.scheme.strips for v in volumes
+        ):
             most, limit = _most(others, pool, wishes)
             words = f"{pool.name} can take {most} in {'its' if len(volumes) == 1 else 'their'} place"
             found.append(_too_large(volumes, pool, wishes, words, limit))
@@ -371,7 +374,12 @@ def _against_anew(view: SiteView, row: int, volumes: Sequence[Volume], wishes: W
     extents = sum(extents_for(v.size_bytes, pool, wishes.scheme) for v in volumes)
     # Their landings give way to those that they are to have.
     old = {v.number: replace(v, plies=(v.whole,)) for v in volumes}
-    found = against(with_volumes(view, old), pool, wishes, extents * wishes.scheme.k * pool.strip_bytes)
+    written = extents
+    if wishes.thin:
+        parts = [(v, extents_for(v.size_bytes, pool, wishes.scheme)) for v in volumes]
+        written = sum(int((~_never_written(v.whole, wishes.scheme, n)).sum()) for v, n in parts)
+    size = extents * wishes.scheme.k * pool.strip_bytes
+    found = against(with_volumes(view, old), pool, wishes, size, written)
     if any(one.wish == Wish.ROOM for one in found):
         found = [one for one in found if one.wish != Wish.ROOM]
         most, limit = _most(view, pool, wishes)

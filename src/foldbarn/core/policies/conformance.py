@@ -13,9 +13,11 @@ from foldbarn.core.moving.rebuild import crowded_strips
 from foldbarn.core.names import natural_key
 from foldbarn.core.policies.matching import against_cache, hot_as_wished, landing_as_wished, tier_of
 from foldbarn.core.policies.policy import Policy
+from foldbarn.core.pools.capacity import most_to_give
 from foldbarn.core.site import Contact, Ply, SiteView, Volume
 from foldbarn.core.units import say_count, say_list
 from foldbarn.core.volumes.loss import enough_to_read, losses_survived, present_strips
+from foldbarn.core.volumes.thin import to_set_aside
 
 
 class Standing(StrEnum):
@@ -35,6 +37,7 @@ class Promise(StrEnum):
     ENCRYPTION = "encryption"
     LABELS = "labels"
     CACHE = "cache"
+    ASIDE = "set aside"
 
 
 @dataclass(frozen=True, slots=True)
@@ -67,6 +70,8 @@ class Conformance:
         if self.standing == Standing.KEPT:
             return "It keeps its policy."
         said = " ".join(b.sentence for b in self.broken)
+        if self.standing == Standing.CATCHING_UP and not self.strips:
+            return f"{said} Its pool has room for them, and they follow by themselves."
         if self.standing == Standing.CATCHING_UP:
             going = "is on its" if self.strips == 1 else "are on their"
             return f"{said} {say_count(self.strips, 'strip')}, all that this takes, {going} way."
@@ -140,9 +145,19 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
         broken.append(Broken(Promise.LABELS, words, cure))
     lacking = against_cache(view, pool, wishes)
     broken += [Broken(Promise.CACHE, missing.sentence, missing.cure) for missing in lacking]
+    mending = {Promise.SURVIVES, Promise.SPREAD}
+    unset = 0 if wishes.thin else int(to_set_aside(volume).sum())
+    if unset:
+        room = most_to_give(view, pool, volume.whole.scheme, volume.whole.tier)
+        have = "has" if unset == 1 else "have"
+        words = f"Room for all of it is to be set aside, and {say_count(unset, 'extent')} {have} none yet."
+        cure = f"Add disks to {pool.name}, or let it keep a policy that takes room as it is written."
+        broken.append(Broken(Promise.ASIDE, words, cure))
+        if room >= unset:
+            mending.add(Promise.ASIDE)
     if not broken:
         return Conformance(Standing.KEPT, strips=short, on_their_way=away)
-    moves_mend = all(b.promise in (Promise.SURVIVES, Promise.SPREAD) for b in broken)
+    moves_mend = all(b.promise in mending for b in broken)
     standing = Standing.CATCHING_UP if moves_mend and away == short else Standing.BROKEN
     return Conformance(standing, tuple(broken), short, away)
 

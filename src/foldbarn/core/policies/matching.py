@@ -21,6 +21,7 @@ from foldbarn.core.pools.placement import place
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.site import Disk, Pool, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.volumes.thin import ahead_of
 
 
 class Wish(StrEnum):
@@ -127,9 +128,15 @@ def landing_as_wished(volume: Volume, pool: Pool, wishes: Wishes) -> bool:
     return (has.scheme, has.extents, has.tier) == (wishes.landing_scheme, extents, Tier.FAST)
 
 
-def against(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> list[Against]:
+def aside_for(wishes: Wishes, extents: int) -> int:
+    """Of a new volume of so many extents, those for which room is set aside as it is made."""
+    return ahead_of(extents) if wishes.thin else extents
+
+
+def against(view: SiteView, pool: Pool, wishes: Wishes, size: int, aside: int | None = None) -> list[Against]:
     """Everything that stands against a volume of these wishes in a pool. size: bytes of it; 0 for the
-    smallest there can be. The same holds for a preview and for a step that makes the volume.
+    smallest there can be; aside: extents for which room is set aside at once, those of a new volume when
+    None. The same holds for a preview and for a step that makes the volume.
     """
     tier, scheme = tier_of(wishes), wishes.scheme
     found: list[Against] = []
@@ -151,8 +158,9 @@ def against(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> list[Again
         return [*found, Against(Wish.TIER, f"{pool.name} has no fast tier.", cure)]
     if few := too_few_domains(view, pool, scheme, tier):
         return [*found, few]
-    if not fits(view, pool, scheme, tier, max(1, extents_for(size, pool, scheme))):
-        found.append(_too_large(view, pool, scheme, tier, size))
+    extents = max(1, extents_for(size, pool, scheme))
+    if not fits(view, pool, scheme, tier, extents, aside_for(wishes, extents) if aside is None else aside):
+        found.append(_too_large(view, pool, wishes, tier, size))
     found += against_cache(view, pool, wishes)
     return found + _against_landing(view, pool, wishes, size) + _against_share(view, pool, wishes)
 
@@ -261,7 +269,8 @@ def _answer(view: SiteView, pool: Pool, wishes: Wishes, size: int, room: bool) -
     if room and all(a.wish == Wish.ROOM for a in found):
         most = room_for(view, pool, wishes).bytes
     if size and not found:
-        full = full_with(view, pool, scheme, tier, extents_for(size, pool, scheme))
+        extents = extents_for(size, pool, scheme)
+        full = full_with(view, pool, scheme, tier, extents, aside_for(wishes, extents))
     cached = () if found else tuple(said_of_cache(view, pool, wishes))
     return Answer(view.pool_row(pool), tuple(found), most, full, cached)
 
@@ -288,7 +297,7 @@ class Room:
 def room_for(view: SiteView, pool: Pool, wishes: Wishes) -> Room:
     """The largest volume of these wishes that a pool has room for."""
     scheme = wishes.scheme
-    fit = most_that_fits(view, pool, scheme, tier_of(wishes))
+    fit = most_that_fits(view, pool, scheme, tier_of(wishes), thin=wishes.thin)
     most = Room(fit.extents * scheme.k * pool.strip_bytes, fit.limit)
     landing = wishes.landing_scheme
     if landing is None:
@@ -370,9 +379,10 @@ def said_limit(pool: Pool, scheme: Scheme, limit: Limit) -> str:
     }[limit]
 
 
-def _too_large(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, size: int) -> Against:
+def _too_large(view: SiteView, pool: Pool, wishes: Wishes, tier: Tier, size: int) -> Against:
     """That a volume does not fit, with what limits its size."""
-    fit = most_that_fits(view, pool, scheme, tier)
+    scheme = wishes.scheme
+    fit = most_that_fits(view, pool, scheme, tier, thin=wishes.thin)
     smaller = "Choose a smaller size, fewer copies, or add disks."
     if not scheme.is_mirror:
         smaller = "Choose a smaller size, or add disks."

@@ -39,7 +39,8 @@ class Wishes:
     the volume for an area on the fast tier that takes what is written first; 0 for none. share: per cent of
     it that may lie on the fast tier instead, what is asked for most; 0 for none. labels: that its pool has.
     operations, throughput: what consumers may ask of it in a second, in operations and in bytes; 0 for no
-    limit. cache: what cache devices do for it.
+    limit. cache: what cache devices do for it. thin: room for an extent is set aside when it is about to be
+    written.
     """
 
     scheme: Scheme
@@ -52,6 +53,7 @@ class Wishes:
     operations: int = 0
     throughput: int = 0
     cache: Cache = Cache.ANY
+    thin: bool = False
 
     @property
     def landing_scheme(self) -> Scheme | None:
@@ -84,7 +86,8 @@ class Wishes:
             hot = f" Up to {self.share} % of it, what is asked for most, lies on the fast tier"
             hot += f" as {copies.counted()}."
         said = f"{protection[0].upper()}{protection[1:]}.{where}{lands}{hot}{_CACHES[self.cache]}"
-        return f"{said}{sealed}{labelled}{_limits(self)}"
+        thin = " Takes room as it is written." if self.thin else ""
+        return f"{said}{sealed}{labelled}{_limits(self)}{thin}"
 
 
 _CACHES = {
@@ -185,6 +188,8 @@ def wishes_of(
     operations: int | None = None,
     throughput: int | None = None,
     cache: Cache = Cache.ANY,
+    *,
+    thin: bool = False,
 ) -> Wishes:
     """Wishes that do not contradict one another. survives: all that the scheme survives when None;
     operations, throughput: no limit when None. Raises NotPossible.
@@ -215,6 +220,7 @@ def wishes_of(
         operations=operations or 0,
         throughput=throughput or 0,
         cache=cache,
+        thin=thin,
     )
 
 

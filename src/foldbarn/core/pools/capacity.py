@@ -21,6 +21,7 @@ from foldbarn.core.pools.placement import expected_take, usable_slots
 from foldbarn.core.pools.protection import MOST_COPIES, Level, Scheme, mirror
 from foldbarn.core.site import METADATA_SHARE, Ply, Pool, Purpose, Role, SiteView, Tier, slots_of
 from foldbarn.core.units import say_count, say_size
+from foldbarn.core.volumes.thin import ahead_of
 
 
 def by_domain(values: Ints, domain_of: Ints) -> tuple[Ints, Ints]:
@@ -364,6 +365,7 @@ def account_pool(
     written: int = 0,
     demands: Sequence[tuple[Scheme, int]] | None = None,
     landing: int = 0,
+    promised: int | None = None,
 ) -> PoolSpace:
     """Accounts for each raw byte of the disks that hold a pool's strips.
 
@@ -371,7 +373,8 @@ def account_pool(
     levels), reachable (can take new strips now; all when None), retiring (none when None): [disks].
     data_strips: strips of the pool's volumes that hold data, and not what protects it; moving: strips on
     their way, contained in `used`; written: bytes of data; demands: scheme and extents of all plies (the
-    usual protection throughout when None).
+    usual protection throughout when None); promised: strips of all volumes, also those of thin ones that are
+    not set aside (those of the demands when None).
     """
     scheme = pool.usual
     strips = scheme.strips
@@ -433,7 +436,7 @@ def account_pool(
         headroom=headroom,
         extent_bytes=pool.extent_bytes,
         strips=strips,
-        promised=sum(held.strips * extents for held, extents in demands),
+        promised=sum(held.strips * extents for held, extents in demands) if promised is None else promised,
     )
 
 
@@ -520,9 +523,10 @@ def _tier_space(
     more: Ints | None = None,
     new: Scheme | None = None,
     extents: int = 0,
+    aside: int = 0,
 ) -> PoolSpace:
     """more: strips that a volume yet to be made would put on each disk, [disks]; new, extents: its scheme and
-    extents.
+    extents; aside: of these, for how many room would be set aside at once.
     """
     rows = view.in_pool(pool, tier)
     plies = view.plies_of(pool, tier)
@@ -531,7 +535,7 @@ def _tier_space(
     return account_pool(
         view.disk_sizes[rows],
         view.disk_used[rows] if more is None else view.disk_used[rows] + more[rows],
-        sum(p.scheme.k * p.extents_somewhere for p in holding) + (new.k * extents if new else 0),
+        sum(p.scheme.k * p.extents_somewhere for p in holding) + (new.k * aside if new else 0),
         int(view.disk_moving[rows].sum()),
         view.domain_of(pool.usual.level)[rows],
         view.domain_of(pool.headroom)[rows] if pool.headroom else None,
@@ -539,8 +543,9 @@ def _tier_space(
         view.disk_open[rows],
         view.disk_retiring[rows],
         _written(view, pool, tier),
-        [*_demands(plies), *([(new, extents)] if new else [])],
+        [*_demands(plies), *([(new, aside)] if new else [])],
         landing,
+        sum(p.scheme.strips * p.extents_here for p in plies) + (new.strips * extents if new else 0),
     )
 
 
@@ -548,7 +553,7 @@ def _demands(plies: Sequence[Ply]) -> list[tuple[Scheme, int]]:
     """Extents by scheme: there may be hundreds of plies, and few schemes."""
     demands: Counter[Scheme] = Counter()
     for ply in plies:
-        demands[ply.scheme] += ply.extents_here
+        demands[ply.scheme] += ply.extents_set_aside
     return list(demands.items())
 
 
@@ -599,28 +604,28 @@ class _Taking:
         """Extents whose strips can be kept apart in the free room."""
         return usable_extents(self.free, self.domain_of, self.scheme)
 
-    def surely_takes(self, extents: int) -> bool:
+    def surely_takes(self, extents: int, aside: int) -> bool:
         """Whether a bound shows, without a trial, that so many extents break nothing. Each strip takes a
         place, and with it no more than one extent of the usual protection from what can still be taken.
         """
-        space, strips = pool_space(self.view, self.pool).of(self.tier), extents * self.scheme.strips
-        used = space.used + strips
+        space, strips = pool_space(self.view, self.pool).of(self.tier), aside * self.scheme.strips
+        used, promised = space.used + strips, space.promised + extents * self.scheme.strips
         room = used + space.strips * (space.free - strips - 1)
         most = min(self.pool.fill_line * room, room)
-        return used <= most and space.promised + strips <= self.pool.overcommit_cap * room
+        return used <= most and promised <= self.pool.overcommit_cap * room
 
-    def space(self, extents: int) -> PoolSpace:
-        """The tier with so many extents more."""
+    def space(self, extents: int, aside: int) -> PoolSpace:
+        """The tier with so many extents more, of which room is set aside for some at once."""
         scheme = self.scheme
         taken = np.zeros(len(self.view.disks), dtype=np.int64)
         taken[self.rows] = expected_take(
-            self.free, self.domain_of, self.nodes, extents, scheme.strips, scheme.per_domain
+            self.free, self.domain_of, self.nodes, aside, scheme.strips, scheme.per_domain
         )
-        return _tier_space(self.view, self.pool, self.tier, taken, self.scheme, extents)
+        return _tier_space(self.view, self.pool, self.tier, taken, self.scheme, extents, aside)
 
-    def broken(self, extents: int) -> Limit | None:
+    def broken(self, extents: int, aside: int) -> Limit | None:
         """What so many extents would break; grows with their number."""
-        space = self.space(extents)
+        space = self.space(extents, aside)
         if space.overcommit > self.pool.overcommit_cap:
             return Limit.CAP
         return Limit.FILL_LINE if space.full > self.pool.fill_line else None
@@ -635,31 +640,49 @@ def _taking(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> _Taking:
     return kept
 
 
-def fits(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, extents: int) -> bool:
-    """Whether a new volume may have so many extents, as `most_that_fits` has it, by one trial."""
+def fits(
+    view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, extents: int, aside: int | None = None
+) -> bool:
+    """Whether a new volume may have so many extents, as `most_that_fits` has it, by one trial. aside: of
+    these, for how many room is set aside at once; for all when None.
+    """
     taking = _taking(view, pool, scheme, tier)
-    if extents > taking.most_apart:
+    aside = extents if aside is None else aside
+    if aside > taking.most_apart:
         return False
-    return taking.surely_takes(extents) or taking.broken(extents) is None
+    return taking.surely_takes(extents, aside) or taking.broken(extents, aside) is None
 
 
-def full_with(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, extents: int) -> float:
+def full_with(
+    view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, extents: int, aside: int | None = None
+) -> float:
     """How full a tier would be with a new volume of so many extents, 0 to 1; they must fit."""
-    return _taking(view, pool, scheme, tier).space(extents).full
+    return _taking(view, pool, scheme, tier).space(extents, extents if aside is None else aside).full
 
 
-def most_that_fits(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> Fit:
+def most_to_give(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> int:
+    """Extents of a protection for which room can be set aside in a volume that is there: placed apart, and
+    without what is held back for a rebuild.
+    """
+    space = pool_space(view, pool).of(tier)
+    return min(_taking(view, pool, scheme, tier).most_apart, space.strips * space.free // scheme.strips)
+
+
+def most_that_fits(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, *, thin: bool = False) -> Fit:
     """Extents of a protection that a new volume may have: placed apart, and within the fill line and the cap
-    on overcommit.
+    on overcommit. thin: room is set aside for a first piece of it alone.
 
     By trying: the tier is accounted for with each number, halving what is left.
     """
     taking = _taking(view, pool, scheme, tier)
     low, high = 0, taking.most_apart + 1
+    if thin:
+        high = max(high, int(pool.overcommit_cap * taking.space(0, 0).room / scheme.strips) + 2)
     limit = Limit.APART
     while high - low > 1:
         middle = (low + high) // 2
-        found = taking.broken(middle)
+        aside = ahead_of(middle) if thin else middle
+        found = taking.broken(middle, aside) if aside <= taking.most_apart else Limit.APART
         if found is None:
             low = middle
         else:

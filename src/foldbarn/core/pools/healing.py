@@ -128,7 +128,7 @@ def lose(view: SiteView, level: Level, domain: int) -> SiteView:
 
 def _find(view: SiteView, pool: Pool, level: Level) -> Healing:
     names = view.domain_names(level)
-    unhealed = _without_source(view, [p for p in view.plies_of(pool) if p.extents_here], level)
+    unhealed = _without_source(view, [p for p in view.plies_of(pool) if p.extents_set_aside], level)
     slack = _slack(view, pool, level)
     tightest = names[min(slack, key=lambda d: (slack[d], d))] if slack else ""
     doubtful = sorted((d for d in slack if slack[d] < 0), key=lambda d: (slack[d], d))
@@ -181,14 +181,14 @@ def _demands(view: SiteView, pool: Pool, tier: Tier) -> tuple[Level | None, Coun
     """The widest level that a tier's plies are kept apart at, and extents by strips. None for these where a
     domain may hold several strips of an extent: the bound knows nothing of the disks inside a domain.
     """
-    plies = [p for p in view.plies_of(pool, tier) if p.extents_here]
+    plies = [p for p in view.plies_of(pool, tier) if p.extents_set_aside]
     order = list(Level)
     widest = min((p.scheme.level for p in plies), key=order.index, default=None)
     if any(ply.scheme.per_domain > 1 for ply in plies):
         return widest, None
     demands: Counter[int] = Counter()
     for ply in plies:
-        demands[ply.scheme.strips] += ply.extents_here
+        demands[ply.scheme.strips] += ply.extents_set_aside
     return widest, demands
 
 

@@ -12,9 +12,9 @@ import numpy as np
 from foldbarn.core.arrays import Ints
 from foldbarn.core.cluster.quorum import majority
 from foldbarn.core.moving.mending import prospect_of
-from foldbarn.core.pools.capacity import PoolSpace, pool_space
+from foldbarn.core.pools.capacity import PoolSpace, most_to_give, pool_space
 from foldbarn.core.pools.healing import healing_sentence, heals
-from foldbarn.core.site import POOLED, Contact, Disk, Node, Pool, Role, SiteView, Tier, Volume
+from foldbarn.core.site import POOLED, Contact, Disk, Node, Pool, Role, Short, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_duration, say_list
 from foldbarn.core.volumes.loss import DataState, Fate, fate_of
 from foldbarn.core.watch.silence import Silence, silence_of
@@ -217,6 +217,8 @@ class Outlook:
         if volume.forming:
             return State(Lamp.MENDING, "Not open yet: its strips are set aside on the disks first.")
         if fate_.state == DataState.WHOLE:
+            if volume.short is not None:
+                return self._short_of_room(volume, volume.short)
             whole = f"Whole: {volume.whole.scheme.sentence()}.{_say_landing(volume)}{_say_hot(volume)}"
             return State(Lamp.SOUND, f"{whole} {_say_anew(volume)}".strip())
         cause = self.cause(volume)
@@ -228,6 +230,18 @@ class Outlook:
         sentence = f"Every byte is readable. {_shortage(volume, fate_)}: {cause}"
         lamp, next_step = self.next_step(volume)
         return State(lamp, f"{sentence} {next_step}")
+
+    def _short_of_room(self, volume: Volume, short: Short) -> State:
+        """A volume that wants room which its pool does not have."""
+        pool, whole = self.view.pools[volume.pool], volume.whole
+        wanted = say_count(short.extents, "extent")
+        room = say_count(most_to_give(self.view, pool, whole.scheme, whole.tier), "extent")
+        words = (
+            f"It wants room for {wanted} more, and {pool.name} has room for {room} beside what is held back."
+        )
+        if short.refuses:
+            return State(Lamp.SHORT, f"Every byte is readable, and writes are refused. {words}")
+        return State(Lamp.WATCH, f"Whole. {words} Writes are refused once what is set aside is written.")
 
     def cause(self, volume: Volume) -> str:
         """Which nodes or disks a volume is missing, in a sentence."""
@@ -381,7 +395,11 @@ class Outlook:
             first.append(Attention(Lamp.NOT_HEARD, "house", "nodes", title, words, 0.0))
         for row, volume in enumerate(view.volumes):
             state = self.volume(row)
-            if state.lamp in (Lamp.SHORT, Lamp.FAILED):
+            if volume.short is not None and self.fates[row].state == DataState.WHOLE:
+                doing = "refuses writes" if volume.short.refuses else "is about to refuse writes"
+                title = f"{volume.name} {doing}"
+                found.append(Attention(state.lamp, "volume", volume.name, title, state.reason, 0.0))
+            elif state.lamp in (Lamp.SHORT, Lamp.FAILED):
                 mirrored = all(ply.scheme.is_mirror for ply in volume.plies)
                 short = "is short of copies" if mirrored else "is short of strips"
                 doing = "cannot be read" if state.lamp == Lamp.FAILED else short

@@ -46,7 +46,8 @@ class SavePolicyParams(Params):
     each on another disk. survives: losses at the level that it must survive, as many as the protection does
     where nothing is said. landing: per cent of a volume for an area on the fast tier that takes what is
     written first; 0 for none. share: per cent of a volume that may lie on the fast tier, what is asked for
-    most; 0 for none. draft: it is only written down, and need not be kept by any pool.
+    most; 0 for none. thin: room is taken as it is written. draft: it is only written down, and need not be
+    kept by any pool.
     """
 
     name: str
@@ -65,6 +66,7 @@ class SavePolicyParams(Params):
     operations: int | None = None
     throughput: int | None = None
     cache: Cache = Cache.ANY
+    thin: bool = False
     meant_for: str = Field(default="", max_length=200)
     draft: bool = False
 
@@ -88,6 +90,7 @@ class WritePolicy(Inside):
     operations: int = 0
     throughput: int = 0
     cache: Cache = Cache.ANY
+    thin: bool = False
 
     def carry_out(self, run: Run, session: Session) -> str:
         if not self.policy:
@@ -95,7 +98,7 @@ class WritePolicy(Inside):
         scheme = self.scheme.scheme()
         wishes = Wishes(scheme, self.survives, self.fast, self.encrypted, self.landing, self.share)
         wishes = replace(wishes, labels=self.labels, operations=self.operations, throughput=self.throughput)
-        wishes = replace(wishes, cache=self.cache)
+        wishes = replace(wishes, cache=self.cache, thin=self.thin)
         said = Policy(self.policy, self.called, self.base + 1, wishes, self.meant_for, draft=self.draft)
         version = policies.save(session, run.change, policy=self.policy, base=self.base, said=said)
         announce(session, "site")
@@ -130,6 +133,7 @@ class SavePolicy(Kind[SavePolicyParams]):
                 params.operations,
                 params.throughput,
                 params.cache,
+                thin=params.thin,
             )
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
@@ -159,6 +163,7 @@ class SavePolicy(Kind[SavePolicyParams]):
             operations=wishes.operations,
             throughput=wishes.throughput,
             cache=wishes.cache,
+            thin=wishes.thin,
         )
         kept_by = say_list([view.pools[a.pool].name for a in found if a.keeps])
         return Plan(

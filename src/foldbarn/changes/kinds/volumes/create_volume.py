@@ -36,6 +36,7 @@ from foldbarn.core.policies.matching import (
     Wish,
     against,
     answers,
+    aside_for,
     best,
     extents_for,
     open_disks,
@@ -46,7 +47,17 @@ from foldbarn.core.policies.matching import (
 from foldbarn.core.policies.policy import Policy, Wishes, against_draft
 from foldbarn.core.pools.capacity import by_domain, stranded_slots
 from foldbarn.core.pools.protection import Level, Scheme, mirror
-from foldbarn.core.site import Contact, Ply, Pool, Purpose, SiteView, Tier, Volume, plain_volume
+from foldbarn.core.site import (
+    UNWRITTEN,
+    Contact,
+    Ply,
+    Pool,
+    Purpose,
+    SiteView,
+    Tier,
+    Volume,
+    plain_volume,
+)
 from foldbarn.core.touching import Meant, Thing, shared
 from foldbarn.core.units import parse_size, say_binary, say_count, say_list, say_size
 from foldbarn.core.volumes.tiers import new_hot
@@ -61,7 +72,7 @@ MOST_EXTENTS = 4_000_000  # placed in a few seconds; a larger volume wants large
 class CreateVolumeParams(Params):
     """A volume as wished for. size: as typed, such as "1 TiB", or bytes. policy: gives it its protection and
     its tier; without a pool one is chosen then that keeps it. Without a policy, copies and level are those of
-    the pool's usual protection where nothing is said.
+    the pool's usual protection where nothing is said; thin: it takes room as it is written.
     """
 
     name: str
@@ -71,6 +82,7 @@ class CreateVolumeParams(Params):
     copies: int | None = None
     level: Level | None = None
     tier: Tier = Tier.BULK
+    thin: bool = False
 
 
 class Place(Inside):
@@ -85,6 +97,7 @@ class Place(Inside):
     scheme: SchemeAt
     tier: Tier
     policy: tuple[int, int] | None = None
+    thin: bool = False  # where no policy says
 
     def carry_out(self, run: Run, session: Session) -> str:
         """Looks again at everything the plan looked at: what is made at the same time in the same pool comes
@@ -97,7 +110,7 @@ class Place(Inside):
         check_name(self.volume, "volume", [v.name for v in view.volumes])
         kept_by = policies.version_id(session, *self.policy) if self.policy else None
         kept = next((p for p in view.policies if (p.number, p.version) == self.policy), None)
-        wishes = kept.wishes if kept else _plainly(self.scheme.scheme(), self.tier)
+        wishes = kept.wishes if kept else _plainly(self.scheme.scheme(), self.tier, thin=self.thin)
         wish = wish_in(view, view.pool_numbered(self.pool), self.bytes, wishes)
         row = VolumeRow(
             name=self.volume,
@@ -105,11 +118,12 @@ class Place(Inside):
             size_bytes=wish.size,
             change_id=run.change,
             policy_version_id=kept_by,
+            thin=self.thin,
         )
         plies = plies_for(view, wish, self.volume)
         volumes.add(session, row, plies)
-        strips = sum(ply.placement.size for ply in plies)
-        return f"{say_count(strips, 'strip')} of {say_count(wish.extents, 'extent')} placed."
+        strips = sum(int((ply.placement > 0).sum()) for ply in plies)
+        return f"{say_count(strips, 'strip')} of {say_count(wish.aside, 'extent')} placed."
 
     def take_back(self, run: Run) -> None:
         """Its strips are dropped, and it is forgotten. Nobody moves its strips meanwhile: a rebuild may have
@@ -215,12 +229,14 @@ def _wished(view: SiteView, params: CreateVolumeParams) -> tuple[Policy | None, 
         level = params.level or usual.level
         copies = params.copies
         scheme = replace(usual, level=level) if copies is None else mirror(copies, level)
-        return None, _plainly(scheme, params.tier), pool
-    if params.copies is not None or params.level is not None or params.tier != Tier.BULK:
+        return None, _plainly(scheme, params.tier, thin=params.thin), pool
+    said = params.copies is not None or params.level is not None or params.tier != Tier.BULK
+    if said or params.thin:
         raise NotPossible(
-            "A policy says how many copies there are, what keeps them apart, and on which tier they lie.",
+            "A policy says how many copies there are, what keeps them apart, on which tier they lie, and "
+            "when they take room.",
             about="copies",
-            next_step="Leave copies, level and tier out, or the policy.",
+            next_step="Leave copies, level, tier and thin out, or the policy.",
         )
     policy = view.policy(params.policy)
     if draft := against_draft(policy):
@@ -239,9 +255,9 @@ def _wished(view: SiteView, params: CreateVolumeParams) -> tuple[Policy | None, 
     return policy, policy.wishes, view.pools[chosen.pool]
 
 
-def _plainly(scheme: Scheme, tier: Tier) -> Wishes:
+def _plainly(scheme: Scheme, tier: Tier, *, thin: bool) -> Wishes:
     """What a volume without a policy wishes for."""
-    return Wishes(scheme, scheme.survives, fast=tier == Tier.FAST)
+    return Wishes(scheme, scheme.survives, fast=tier == Tier.FAST, thin=thin)
 
 
 def _choice(
@@ -270,6 +286,7 @@ def _steps(wish: VolumeWish, name: str, policy: Policy | None) -> Sequence[Plann
         scheme=SchemeAt.of(wish.scheme),
         tier=wish.tier,
         policy=(policy.number, policy.version) if policy else None,
+        thin=wish.wishes.thin and policy is None,
     )
     apart = "copies" if wish.scheme.is_mirror else "strips"
     return [
@@ -299,6 +316,11 @@ class VolumeWish:
     def extent_bytes(self) -> int:
         """Bytes of data in an extent."""
         return self.scheme.k * self.pool.strip_bytes
+
+    @property
+    def aside(self) -> int:
+        """Extents for which room is set aside as it is made."""
+        return aside_for(self.wishes, self.extents)
 
 
 # Which field each wish that is not kept is about.
@@ -343,7 +365,8 @@ def plies_for(view: SiteView, wish: VolumeWish, name: str) -> tuple[Ply, ...]:
     """The plies of a new volume, whose strips have still to be made. The same site and name give the same
     placement.
     """
-    placement = place_new(view, wish.pool, wish.tier, wish.scheme, wish.extents, name)
+    placement = np.full((wish.extents, wish.scheme.strips), UNWRITTEN, dtype=np.int32)
+    placement[: wish.aside] = place_new(view, wish.pool, wish.tier, wish.scheme, wish.aside, name)
     row = view.pool_row(wish.pool)
     volume = plain_volume(0, name, row, wish.size, wish.scheme, placement, tier=wish.tier)
     landing = new_landing(view, volume, wish.wishes, view.disk_free.copy())
@@ -375,28 +398,21 @@ def _summary(wish: VolumeWish, asked: int) -> str:
 
 
 def _effects(view: SiteView, after: SiteView, wish: VolumeWish, plies: tuple[Ply, ...]) -> list[AnyEffect]:
-    pool, scheme = wish.pool, wish.scheme
+    pool = wish.pool
     whole, *landings = [
         np.bincount(view.row_of_number[ply.placement].reshape(-1), minlength=len(view.disks))
         for ply in plies
         if ply.purpose != Purpose.HOT  # nothing lies there yet
     ]
+    whole, landings = whole[: len(view.disks)], [landing[: len(view.disks)] for landing in landings]
     taken = sum(landings, start=whole)
     arriving = {view.disks[r].name: int(taken[r]) * pool.strip_bytes for r in np.flatnonzero(taken).tolist()}
-    on_disks = make_figure(
-        "On disks",
-        "bytes",
-        [
-            Part("+", "extents", wish.extents, "count"),
-            Part("×", "bytes of a strip", pool.strip_bytes, "bytes"),
-            Part("×", "copies" if scheme.is_mirror else "strips of an extent", scheme.strips, "count"),
-        ],
-        f"Rounded up to whole extents of {say_binary(wish.extent_bytes)}.",
-    )
     rows = [
-        Row(label="On disks", after=on_disks),
+        Row(label="On disks, at once" if wish.wishes.thin else "On disks", after=_on_disks(wish, wish.aside)),
         *room_rows(view, after, pool, {ply.tier for ply in plies if ply.extents_here}),
     ]
+    if wish.wishes.thin:
+        rows.insert(1, Row(label="On disks once all is written", after=_on_disks(wish, wish.extents)))
     if landing := wish.wishes.landing_scheme:
         rows.insert(1, Row(label="Landing on the fast tier", after=_landing_figure(wish, plies[1], landing)))
     return [
@@ -405,6 +421,20 @@ def _effects(view: SiteView, after: SiteView, wish: VolumeWish, plies: tuple[Ply
         OnDisks(arriving=arriving),
         _domains(view, wish, whole),
     ]
+
+
+def _on_disks(wish: VolumeWish, extents: int) -> Figure:
+    scheme = wish.scheme
+    return make_figure(
+        "On disks",
+        "bytes",
+        [
+            Part("+", "extents", extents, "count"),
+            Part("×", "bytes of a strip", wish.pool.strip_bytes, "bytes"),
+            Part("×", "copies" if scheme.is_mirror else "strips of an extent", scheme.strips, "count"),
+        ],
+        f"Rounded up to whole extents of {say_binary(wish.extent_bytes)}.",
+    )
 
 
 def _landing_figure(wish: VolumeWish, ply: Ply, scheme: Scheme) -> Figure:

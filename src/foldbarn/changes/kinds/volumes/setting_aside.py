@@ -11,6 +11,7 @@ from foldbarn.core.errors import NotPossible
 from foldbarn.core.policies.limits import terms_of
 from foldbarn.core.policies.policy import Cache
 from foldbarn.core.pools.placement import strips_by_disk
+from foldbarn.core.volumes.thin import is_thin
 from foldbarn.store import disks
 from foldbarn.store import volumes as store_volumes
 from foldbarn.store.database import transaction
@@ -35,13 +36,16 @@ def set_aside(run: Run, ply: int, strip_bytes: int) -> set[int]:
     told for which ply it takes what is written first, and each on which terms it serves what it is given.
     """
     view = current_view()
-    terms = next((terms_of(view, v) for v in view.volumes if ply in [p.number for p in v.plies]), {})
+    volume = next((v for v in view.volumes if ply in [p.number for p in v.plies]), None)
+    terms = terms_of(view, volume) if volume is not None else {}
     with transaction() as session:
         lands = store_volumes.lands_for(session, ply)
         data = store_volumes.data_strips(session, ply)
     order: dict[str, Any] = {"kind": "reserve", "ply": ply, "bytes": strip_bytes, "data": data}
     if lands is not None:
         order["lands_for"] = {"ply": lands.ply, "bytes": lands.strips * strip_bytes, "copies": lands.copies}
+    if volume is not None and ply == volume.whole.number and is_thin(view, volume):
+        order["thin"] = volume.whole.extents * data
     wanted = strips_by_node(ply)
     orders = {node: {**order, "strips": strips} for node, strips in wanted.items()}
     for node, one in orders.items():

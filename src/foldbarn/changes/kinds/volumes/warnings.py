@@ -31,6 +31,10 @@ def warnings_of(view: SiteView, after: SiteView, pool: Pool, scheme: Scheme, tie
     space, space_after = (pool_space(site, pool).of(tier) for site in (view, after))
     if heals(view, pool, space) and not heals(after, pool, space_after):
         found.append(warning("heals-no-more", healing_sentence(after, pool, space_after), about="copies"))
+    if space_after.overcommit > 1:
+        words = f"Volumes of {pool.name} are then promised {space_after.overcommit:.0%} of what it can hold: "
+        words += "once it is full, those that take room as they are written refuse writes."
+        found.append(warning("overcommitted", words, about="size"))
     found += survives_nothing(scheme)
     racks = len(np.unique(view.disk_rack[open_disks(view, pool, tier)]))
     narrow = scheme.survives > 0 and scheme.level in (Level.NODE, Level.DISK)

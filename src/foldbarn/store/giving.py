@@ -1,0 +1,99 @@
+"""Extents of volumes that room is being set aside for, and what nodes ask room for."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from sqlalchemy import select
+
+from foldbarn.core.arrays import Ints
+from foldbarn.core.machines.reading import Wants
+from foldbarn.core.policies.giving import Placed
+from foldbarn.core.site import Contact, Short
+from foldbarn.store import moves
+from foldbarn.store.database import Session
+from foldbarn.store.placements import set_extents
+from foldbarn.store.tables import NodeRow, SettingAsideRow, VolumeRow
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Begun:
+    """Extents of a ply (by number) that are placed, and that no consumer may write yet: not every node has
+    set its strips aside.
+    """
+
+    id: int
+    ply: int
+    extents: Ints
+
+
+def asked(session: Session) -> dict[int, Wants]:
+    """What nodes that are heard want room for, together, by the number of a ply."""
+    columns = NodeRow.wants
+    rows = session.scalars(select(columns).where(NodeRow.contact == Contact.HEARD.value, NodeRow.wants != {}))
+    found: dict[int, list[Wants]] = defaultdict(list)
+    for told in rows:
+        for ply, wants in told.items():
+            ranges = tuple((int(a), int(b)) for a, b in wants["strips"])
+            found[int(ply)].append(Wants(ranges, bool(wants["refuses"])))
+    return {
+        ply: Wants(tuple(sorted({r for one in all_ for r in one.strips})), any(one.refuses for one in all_))
+        for ply, all_ in found.items()
+    }
+
+
+def begun(session: Session) -> list[Begun]:
+    """All that has been begun, oldest first."""
+    rows = session.scalars(select(SettingAsideRow).order_by(SettingAsideRow.id))
+    return [Begun(row.id, row.ply_id, np.array(row.extents, dtype=np.int64)) for row in rows]
+
+
+def being_set_aside(session: Session) -> set[tuple[int, int]]:
+    """The same, as ply and extent."""
+    return {(one.ply, extent) for one in begun(session) for extent in one.extents.tolist()}
+
+
+def begin(session: Session, ply: int, extents: Ints, placed: Sequence[Placed]) -> Begun:
+    """Extents of a ply have these places from here on. The caller holds the pool's row."""
+    _place(session, placed)
+    row = SettingAsideRow(ply_id=ply, extents=extents.tolist())
+    session.add(row)
+    session.flush()
+    return Begun(row.id, ply, extents)
+
+
+def done(session: Session, id_: int) -> bool:
+    """Every node has set its strips aside. False where the volume, or what held it, has gone meanwhile."""
+    row = session.get(SettingAsideRow, id_, with_for_update=True)
+    if row is None:
+        return False
+    session.delete(row)
+    return True
+
+
+def take_back(session: Session, one: Begun, placed: Sequence[Placed]) -> bool:
+    """As if it had not been begun. The caller holds the pool's row. False where it has gone already."""
+    if not done(session, one.id):
+        return False
+    for part in placed:
+        moves.forget_extents(session, part.ply, part.extents)
+    _place(session, placed)
+    return True
+
+
+def _place(session: Session, placed: Iterable[Placed]) -> None:
+    for part in placed:
+        set_extents(session, part.ply, part.extents, part.rows)
+
+
+def note_short(session: Session, volume: int, short: Short | None) -> bool:
+    """What a volume (by number) wants and finds no room for. Returns whether that is news."""
+    row = session.get(VolumeRow, volume, with_for_update=True)
+    extents, refuses = (short.extents, short.refuses) if short else (0, False)
+    if row is None or (row.short_extents, row.refuses) == (extents, refuses):
+        return False
+    row.short_extents, row.refuses = extents, refuses
+    return True
