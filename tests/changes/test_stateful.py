@@ -48,14 +48,18 @@ from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.site import POOLED, Contact, Ply, Role, SiteView
 from foldbarn.core.volumes.heat import Heat
 from foldbarn.core.volumes.loss import DataState, fate_of
+from foldbarn.core.volumes.thin import to_set_aside
 from foldbarn.links.agents import Agent
-from foldbarn.services import changes, duties, tiers, watching
+from foldbarn.services import changes, duties, giving, tiers, watching
+from foldbarn.services.giving import give_room
 from foldbarn.services.limits import tell_limits
 from foldbarn.settings import settings
+from foldbarn.store import giving as store_giving
 from foldbarn.store import heat, touching
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import ChangeRow, NodeRow, SiteRow, TouchRow
 from foldbarn.store.views import current_view
+from foldbarn.yard import fluid
 
 EXAMPLES = int(os.environ.get("FOLDBARN_SOAK_EXAMPLES", "4"))
 MOST_OPEN = 10  # changes
@@ -67,7 +71,7 @@ ROUNDS = 30  # in which everything that was begun has to come to its end, once n
 PHASES = tuple(p for p in Phase if p != Phase.shrink or os.environ.get("FOLDBARN_SOAK_SHRINK"))
 NAMES = ("ant", "bee", "cod")
 POLICIES = ("plain", "wide")
-PROTECTIONS: list[dict[str, int]] = [
+PROTECTIONS: list[dict[str, Any]] = [
     {"copies": 2},
     {"data": 2, "parity": 1},
     {"data": 2, "parity": 2},
@@ -77,6 +81,10 @@ PROTECTIONS: list[dict[str, int]] = [
     {"data": 2, "parity": 1, "share": 40},  # and these
     {"copies": 2, "share": 60},
     {"copies": 2, "operations": 500},
+    {"copies": 2, "thin": True},
+    {"data": 2, "parity": 1, "thin": True},
+    {"data": 2, "parity": 1, "landing": 10, "thin": True},
+    {"copies": 2, "share": 50, "thin": True},
 ]
 SEEDS = st.integers(min_value=0, max_value=2**30)
 
@@ -155,13 +163,13 @@ class Barn(RuleBasedStateMachine):
 
     # Wishes. -------------------------------------------------------------------------------------
 
-    @rule(seed=SEEDS, size=st.integers(min_value=1, max_value=9), copies=st.sampled_from([1, 2, 3]))
+    @rule(seed=SEEDS, size=st.integers(min_value=1, max_value=14), copies=st.sampled_from([1, 2, 3]))
     def make_volume(self, seed: int, size: int, copies: int) -> None:
-        level = one_of(["rack", "node", "disk"], seed // 7)
+        how = {"level": one_of(["rack", "node", "disk"], seed // 7), "thin": seed % 2 == 0}
         name = one_of(list(NAMES), seed)
-        self.wish("create-volume", name=name, pool="quayside", size=f"{size} GiB", copies=copies, level=level)
+        self.wish("create-volume", name=name, pool="quayside", size=f"{size} GiB", copies=copies, **how)
 
-    @rule(seed=SEEDS, size=st.integers(min_value=1, max_value=9), named=st.booleans())
+    @rule(seed=SEEDS, size=st.integers(min_value=1, max_value=14), named=st.booleans())
     def make_volume_by_policy(self, seed: int, size: int, named: bool) -> None:
         policy = one_of([p.name for p in current_view().current_policies] or ["none"], seed // 7)
         where = {"pool": "quayside"} if named else {}
@@ -193,6 +201,17 @@ class Barn(RuleBasedStateMachine):
             assert machines.limits.get(node.name, {}).keys() == {str(ply) for ply in terms}
             does = {ply: found.cache.value for ply, found in terms.items() if found.cache != Cache.ANY}
             assert dict(machines.caching.get(node.name, {})) == does
+
+    @rule(seed=SEEDS)
+    def consumers_write(self, seed: int) -> None:
+        """What they write wants room, which is given; now and then the process dies while it is."""
+        fluid.advance(self.site.yard.machines, 600.0 * (1 + seed % 20))
+        self.hear()
+        where = one_of(["_tell", "_open", "_finish", "", "", ""], seed // 20)
+        with pytest.MonkeyPatch.context() as patch, suppress(Dies):
+            if where:
+                patch.setattr(giving, where, lambda *_, **__: dies())
+            give_room()
 
     @rule(seed=SEEDS)
     def delete_policy(self, seed: int) -> None:
@@ -463,6 +482,7 @@ class Barn(RuleBasedStateMachine):
                 for row in session.scalars(select(ChangeRow).where(ChangeRow.kind == "delete-volume"))
                 for number in row.meant["volume"].values()
             }
+            begun = store_giving.being_set_aside(session)
         serials = {d.number: d.serial for d in view.disks}
         for volume in view.volumes:
             if volume.forming or volume.number in going:
@@ -471,11 +491,21 @@ class Barn(RuleBasedStateMachine):
                 if ply.forming:
                     continue
                 for (extent, strip), disk in np.ndenumerate(ply.placement):
-                    if disk > 0:
+                    if disk > 0 and (ply.number, extent) not in begun:
                         place = (ply.number, extent, strip)
                         assert place in machines.strips[serials[int(disk)]], (
                             f"{place} is not on {serials[int(disk)]}"
                         )
+
+    @invariant()
+    def what_consumers_may_write_is_kept(self) -> None:
+        """No node lets them write to an extent that is placed nowhere."""
+        machines = self.site.yard.machines
+        for volume in current_view().volumes:
+            ply = volume.whole
+            held = {e for strips in machines.strips.values() for p, e, _ in strips if p == ply.number}
+            may = held - machines.closed.get(ply.number, set())
+            assert may <= set(np.flatnonzero(~to_set_aside(volume)).tolist())
 
     @invariant()
     def copies_stand_apart(self) -> None:
@@ -599,6 +629,9 @@ class Barn(RuleBasedStateMachine):
         marked = {serial: pool for serial, pool in machines.pool_of.items() if serial in names}
         assert marked == {d.serial: view.pools[d.pool].name for d in view.disks if d.pool >= 0}
         assert not any(d.retiring for d in view.disks)
+        with transaction() as session:
+            assert not store_giving.begun(session)
+        assert not any(machines.closed.get(ply.number) for ply in view.plies)
         with transaction() as session:
             rows = list(session.scalars(select(NodeRow)))
         assert set(machines.council.members) == {r.agent_name for r in rows if r.member}

@@ -119,7 +119,7 @@ def fill(site: Site, monkeypatch: pytest.MonkeyPatch, cap: float = 4.0) -> None:
 
 
 def outlook() -> Outlook:
-    return Outlook(current_view(), 0.0)
+    return Outlook(current_view(), 0.0, 60.0)
 
 
 def test_a_full_pool_refuses_writes_loudly_and_goes_on_when_there_is_room(
@@ -143,7 +143,7 @@ def test_a_full_pool_refuses_writes_loudly_and_goes_on_when_there_is_room(
     assert set_aside() == before
     assert any(filling.refuses for filling in machines.filling.values())
     # Disks are added: what was refused goes on by itself.
-    free = [d.name for d in view.disks if d.pool < 0 and d.fit and d.media == "ssd"]
+    free = [d.name for d in view.disks if d.role == "unclaimed" and d.media == "ssd"]
     barn_site.do("grow-pool", pool="quayside", disks=free)
     live(barn_site, 10)
     give_room()

@@ -1606,7 +1606,7 @@ export interface components {
          * CreateVolumeParams
          * @description A volume as wished for. size: as typed, such as "1 TiB", or bytes. policy: gives it its protection and
          *     its tier; without a pool one is chosen then that keeps it. Without a policy, copies and level are those of
-         *     the pool's usual protection where nothing is said.
+         *     the pool's usual protection where nothing is said; thin: it takes room as it is written.
          */
         CreateVolumeParams: {
             /**
@@ -1630,6 +1630,11 @@ export interface components {
             pool: string;
             /** Size */
             size: string;
+            /**
+             * Thin
+             * @default false
+             */
+            thin: boolean;
             /** @default bulk */
             tier: components["schemas"]["Tier"];
         };
@@ -3985,7 +3990,8 @@ export interface components {
          *     each on another disk. survives: losses at the level that it must survive, as many as the protection does
          *     where nothing is said. landing: per cent of a volume for an area on the fast tier that takes what is
          *     written first; 0 for none. share: per cent of a volume that may lie on the fast tier, what is asked for
-         *     most; 0 for none. draft: it is only written down, and need not be kept by any pool.
+         *     most; 0 for none. thin: room is taken as it is written. draft: it is only written down, and need not be
+         *     kept by any pool.
          */
         SavePolicyParams: {
             /** @default any */
@@ -4056,6 +4062,11 @@ export interface components {
              * @default null
              */
             survives: number | null;
+            /**
+             * Thin
+             * @default false
+             */
+            thin: boolean;
             /**
              * Throughput
              * @default null
@@ -4589,8 +4600,14 @@ export interface components {
             state: components["schemas"]["StateOut"];
             /** Survives */
             survives: number;
+            /** Thin */
+            thin: boolean;
             /** Tier */
             tier: string;
+            /** Unset */
+            unset: number;
+            /** Unset Bytes */
+            unset_bytes: number;
             /** Written Bytes */
             written_bytes: number;
         };
@@ -4656,8 +4673,14 @@ export interface components {
             state: components["schemas"]["StateOut"];
             /** Survives */
             survives: number;
+            /** Thin */
+            thin: boolean;
             /** Tier */
             tier: string;
+            /** Unset */
+            unset: number;
+            /** Unset Bytes */
+            unset_bytes: number;
             /** Upper */
             upper: number[] | null;
             /** What If */

@@ -42,6 +42,7 @@ const wish = reactive({
   fast: false,
   encrypted: false,
   cache: "any",
+  thin: false,
   landing: 0,
   share: 0,
   labels: [] as string[],
@@ -143,6 +144,7 @@ watch(
     />
     <VCheckbox v-model="wish.fast" label="on the fast tier" />
     <VCheckbox v-model="wish.encrypted" label="encrypted" />
+    <VCheckbox v-model="wish.thin" label="takes room as it is written" />
     <VSelect v-model="wish.cache" :items="CACHES" label="Cache" width="150" />
     <VTextField
       v-model="wish.operations"

@@ -20,6 +20,7 @@ const wish = reactive({
   policy: asked("policy"),
   pool: asked("policy") ? "" : (pools.value[0]?.name ?? ""),
   size: "1 TiB",
+  thin: false,
   ...as(pools.value[0]),
 });
 const pool = computed(() => pools.value.find((p) => p.name === wish.pool));
@@ -42,7 +43,7 @@ watch(
   () => wish.pool,
   () => Object.assign(wish, as(pool.value)),
 );
-const byHand = ["copies", "level", "tier"];
+const byHand = ["copies", "level", "tier", "thin"];
 watch(
   wish,
   () => {
@@ -75,5 +76,6 @@ watch(
       width="100"
       @update:model-value="(tier) => (wish.tier = tier)"
     />
+    <VCheckbox v-model="wish.thin" label="takes room as it is written" />
   </template>
 </template>

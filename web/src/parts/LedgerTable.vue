@@ -164,6 +164,11 @@ const leads = computed(() => {
 .g-protection_kept {
   background: repeating-linear-gradient(135deg, var(--moss-pale) 0 5px, var(--sheet) 5px 7px);
 }
+.g-thin {
+  background:
+    radial-gradient(circle at 4px 4px, var(--hay) 1.4px, transparent 1.8px) 0 0/8px 8px,
+    var(--sheet);
+}
 .g-moving {
   background: repeating-linear-gradient(135deg, var(--slate) 0 2px, var(--slate-pale) 2px 4px);
 }
@@ -204,6 +209,7 @@ const leads = computed(() => {
   background: var(--sheet);
 }
 .bar .g-held_back span,
+.bar .g-thin span,
 .bar .g-stranded span,
 .bar .g-protection_kept span {
   background: var(--sheet);

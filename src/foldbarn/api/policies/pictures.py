@@ -247,6 +247,7 @@ def policy_page(
         operations=policy.wishes.operations or None,
         throughput=policy.wishes.throughput or None,
         cache=policy.wishes.cache,
+        thin=policy.wishes.thin,
         meant_for=policy.meant_for,
         draft=policy.draft,
     )

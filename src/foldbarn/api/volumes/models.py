@@ -82,6 +82,9 @@ class VolumeOut(BaseModel):
     survives: int
     extents: int
     extent_bytes: int
+    thin: bool
+    unset: int  # extents that no room is set aside for yet
+    unset_bytes: int  # that these will take on disks
     forming: bool
     anew: AnewOut | None
     landing: LandingOut | None

@@ -35,6 +35,7 @@ from foldbarn.core.site import Ply, SiteView, Tier, Volume
 from foldbarn.core.volumes.heat import HALF_LIFE_SECONDS, Heat
 from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
 from foldbarn.core.volumes.pace import Pace
+from foldbarn.core.volumes.thin import is_thin
 from foldbarn.core.volumes.tiers import in_hot
 from foldbarn.core.watch.lamps import Outlook, worst
 from foldbarn.store.tables import ChangeRow, VolumeRow
@@ -43,15 +44,22 @@ HIT_POINTS = 100  # of a curve, at the most
 MOST_MISSING = 2000  # notches drawn on one copy's line
 
 
+_WHEN = {
+    True: "Room is set aside as it is about to be written.",
+    False: "Room is set aside when the volume is made.",
+}
+
+
 def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
     view = outlook.view
     volume, found = view.volumes[row], outlook.fates[row]
     ply, landing, hot = volume.whole, volume.landing, volume.hot
+    thin = is_thin(view, volume)
     footprint = make_figure(
         f"{volume.name} on disks",
         "bytes",
         [
-            Part("+", "extents", ply.extents_here, "count"),
+            Part("+", "extents", ply.extents_set_aside, "count"),
             Part("×", "bytes of a strip", view.pools[volume.pool].strip_bytes, "bytes"),
             Part(
                 "×", "copies" if ply.scheme.is_mirror else "strips of an extent", ply.scheme.strips, "count"
@@ -59,8 +67,9 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
             *([Part("+", "its landing", _held_bytes(view, landing), "bytes")] if landing else []),
             *([Part("+", "what is hot, on the fast tier", _held_bytes(view, hot), "bytes")] if hot else []),
         ],
-        "Room is set aside when the volume is made. Strips that are missing now are counted too.",
+        f"{_WHEN[thin]} Strips that are missing now are counted too.",
     )
+    unset = ply.extents_here - ply.extents_set_aside
     return {
         "name": volume.name,
         "pool": view.pools[volume.pool].name,
@@ -77,6 +86,9 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "written_bytes": volume.written_bytes,
         "extents": ply.extents,
         "extent_bytes": view.data_bytes(ply),
+        "thin": thin,
+        "unset": unset,
+        "unset_bytes": unset * ply.scheme.strips * view.pools[volume.pool].strip_bytes,
         "forming": volume.forming,
         "anew": _anew_out(view, volume),
         "landing": _landing_out(view, volume),
@@ -96,7 +108,7 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
 
 def _held_bytes(view: SiteView, ply: Ply) -> int:
     """What a ply takes on disks."""
-    return ply.extents_here * ply.scheme.strips * view.pools[ply.pool].strip_bytes
+    return ply.extents_set_aside * ply.scheme.strips * view.pools[ply.pool].strip_bytes
 
 
 def _hot_out(view: SiteView, volume: Volume) -> HotOut | None:

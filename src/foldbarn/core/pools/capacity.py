@@ -236,6 +236,7 @@ class Ledger:
     out_of_reach: int = 0  # free, but on disks that cannot be reached or written now
     stranded: int = 0
     held_back: int = 0
+    thin: int = 0  # free, and promised to thin volumes for what they have yet to write, with its protection
     protection_kept: int = 0  # that what is free will need, beyond its data
     protection: int = 0  # of what volumes take, beyond their data
     landing: int = 0  # areas that take what is written first, with all their copies
@@ -268,6 +269,7 @@ LEDGER_PARTS = (
     "stranded",
     "held_back",
     "protection",
+    "thin",
     "protection_kept",
     "landing",
     "moving",
@@ -277,7 +279,7 @@ LEDGER_PARTS = (
 )
 
 # What consumers write moves bytes from one of these to the other.
-LEDGER_GROWS = frozenset({"promised", "written"})
+LEDGER_GROWS = frozenset({"promised", "written", "thin"})
 LEDGER_LABELS = {
     "boot_and_unfit": "boot and unfit",
     "unclaimed": "unclaimed",
@@ -289,6 +291,7 @@ LEDGER_LABELS = {
     "stranded": "stranded by uneven domains",
     "held_back": "held back for rebuild",
     "protection": "protection of what volumes take",
+    "thin": "promised to thin volumes",
     "protection_kept": "protection kept for what is free",
     "landing": "landings of volumes",
     "moving": "strips on their way",
@@ -403,6 +406,9 @@ def account_pool(
             # Yet no more than if it were there: what is lent to a loss is not given away while the loss
             # lasts.
             free = _free_beside(staying, spread_of, headroom_of, scheme, headroom.losses, demands, free)
+    taken = sum(held.strips * extents for held, extents in demands)
+    promised = taken if promised is None else promised
+    spoken_for = min(free, -(-(promised - taken) // strips))
     # whole numbers of any size: a lying disk of exabytes must not turn the sum around
     total = sum(sizes.tolist())
     data = data_strips * strip
@@ -415,11 +421,12 @@ def account_pool(
         held_back=strips * (free_plain - free) * strip,
         protection=(int(used.sum()) - moving - data_strips - landing) * strip,
         landing=landing * strip,
-        protection_kept=scheme.m * free * strip,
+        thin=strips * spoken_for * strip,
+        protection_kept=scheme.m * (free - spoken_for) * strip,
         moving=moving * strip,
         promised=data - min(written, data),
         written=min(written, data),
-        free=scheme.k * free * strip,
+        free=scheme.k * (free - spoken_for) * strip,
     )
     without_headroom = usable_extents(staying, spread_of, scheme)
     usable = without_headroom
@@ -436,7 +443,7 @@ def account_pool(
         headroom=headroom,
         extent_bytes=pool.extent_bytes,
         strips=strips,
-        promised=sum(held.strips * extents for held, extents in demands) if promised is None else promised,
+        promised=promised,
     )
 
 

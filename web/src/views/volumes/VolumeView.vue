@@ -191,6 +191,13 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
                   × {{ volume.mirror ? volume.copies : +(volume.copies / volume.data_strips).toFixed(2) }}
                 </td>
               </tr>
+              <tr v-if="volume.unset">
+                <td>
+                  less {{ count(volume.unset, "extent") }} with no room set aside yet
+                  <span v-if="volume.thin" class="soft">(it takes room as it is written)</span>
+                </td>
+                <td>− {{ terabytes(volume.unset_bytes) }}</td>
+              </tr>
               <tr v-if="volume.landing">
                 <td>
                   Its landing on the fast tier, {{ volume.landing.counted }}
