@@ -136,6 +136,7 @@ class Barn(RuleBasedStateMachine):
     def volumes(self) -> None:
         self.site.volume("old", size="12 GiB")
         self.site.volume("dear", size="9 GiB", copies=2, level="node")
+        self.site.volume("lean", size="40 GiB", copies=2, level="node", thin=True)
         numbers = {n.name: n.number for n in current_view().nodes}
         self.first = {
             room.name: {rack.name: [numbers[name] for name in rack.nodes] for rack in room.racks}

@@ -53,7 +53,14 @@ POLICIES: list[dict[str, Any]] = [
         "landing": 5,
         "meant_for": "many small writes",
     },
-    {"name": "seldom-read", "data": 2, "parity": 1, "level": "rack", "meant_for": "archives"},
+    {
+        "name": "seldom-read",
+        "data": 2,
+        "parity": 1,
+        "level": "rack",
+        "thin": True,
+        "meant_for": "archives",
+    },
     {
         "name": "busy-rises",
         "copies": 2,
