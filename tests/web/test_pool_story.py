@@ -433,6 +433,37 @@ def test_parity_lands_first_on_copies_and_the_page_says_how_these_are(page: Page
     expect(account).to_contain_text("yet to settle (every copy is there)", timeout=LONG)
 
 
+def test_a_volume_that_takes_room_as_it_is_written_shows_what_is_set_aside(
+    page: Page, running: Running
+) -> None:
+    """By hand on the pool of one media class; the stand-ins' time runs fast, so that it fills."""
+    page.goto(f"{running.url}/volumes?plan=create-volume")
+    sheet = sheet_of(page)
+    sheet.get_by_label("Name of the volume").fill("ledger")
+    pick(sheet, "Pool", "shoals")
+    sheet.get_by_label("Size, such as 1 TiB or 500 GB").fill("300 GiB")
+    sheet.get_by_label("takes room as it is written").check()
+    expect(sheet).to_contain_text("On disks, at once")
+    expect(sheet).to_contain_text("On disks once all is written")
+    carry_out(page)
+    done(page, "read-strips")
+    page.goto(f"{running.url}/volumes/ledger")
+    account = page.get_by_role("region", name="Space account")
+    unset = account.get_by_role("row").filter(has_text="with no room set aside yet")
+    expect(unset).to_contain_text("it takes room as it is written")
+    last = page.get_by_role("slider", name="Extents of this volume")
+    last.press("ArrowRight")
+    expect(last).to_contain_text("Copy 1 on")
+    page.goto(f"{running.url}/volumes/ledger?extent=299")
+    expect(last).to_contain_text("no room is set aside for it yet")
+    running.pull(lever="speed", speed=3600)
+    expect(unset).not_to_contain_text("less 295 extents", timeout=LONG)
+    found = running.api.get("/volumes/ledger").json()
+    assert found["unset"] < 295
+    assert found["data"] == "whole"
+    running.demo.carry_out("delete-volume", {"volume": "ledger", "typed": "ledger"})
+
+
 def fast_disks(running: Running, volume: str) -> list[str]:
     """NVMe disks that hold some of a volume, in order."""
     shares = running.api.get(f"/volumes/{volume}").json()["shares"]

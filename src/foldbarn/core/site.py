@@ -498,6 +498,11 @@ class SiteView:
         return np.array([d.tier == Tier.FAST for d in self.disks], dtype=np.bool_)
 
     @cached_property
+    def disk_media(self) -> np.ndarray:
+        """Words, [disks]."""
+        return np.array([d.media for d in self.disks])
+
+    @cached_property
     def disk_retiring(self) -> Flags:
         return np.array([d.retiring for d in self.disks], dtype=np.bool_)
 
@@ -725,8 +730,15 @@ class SiteView:
 
     def all_of(self, pool: Pool) -> list[Disk]:
         """Every disk of a pool: capacity, cache and spare."""
-        row = self.pool_row(pool)
-        return [d for d in self.disks if d.pool == row]
+        return self._disks_in.get(self.pool_row(pool), [])
+
+    @cached_property
+    def _disks_in(self) -> dict[int, list[Disk]]:
+        """By row of the pool."""
+        found: dict[int, list[Disk]] = {}
+        for disk in self.disks:
+            found.setdefault(disk.pool, []).append(disk)
+        return found
 
     def tiers_of(self, pool: Pool) -> list[Tier]:
         """The tiers a pool has, bulk first."""

@@ -4614,6 +4614,7 @@ export interface components {
         /**
          * VolumePage
          * @description A volume with its placement: bytes by disk, and missing strips by copy, which are named by lines.
+         *     unset_ranges: extents, from and up to, that no room is set aside for yet.
          *     mended_by: numbers of the changes that carry strips of it now.
          */
         VolumePage: {
@@ -4681,6 +4682,8 @@ export interface components {
             unset: number;
             /** Unset Bytes */
             unset_bytes: number;
+            /** Unset Ranges */
+            unset_ranges: number[][];
             /** Upper */
             upper: number[] | null;
             /** What If */

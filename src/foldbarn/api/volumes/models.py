@@ -107,6 +107,7 @@ class WhatIf(BaseModel):
 
 class VolumePage(VolumeOut):
     """A volume with its placement: bytes by disk, and missing strips by copy, which are named by lines.
+    unset_ranges: extents, from and up to, that no room is set aside for yet.
     mended_by: numbers of the changes that carry strips of it now.
     """
 
@@ -115,6 +116,7 @@ class VolumePage(VolumeOut):
     holders: StateOut  # the worst of the nodes that hold it
     missing: list[list[int]]
     missing_count: int
+    unset_ranges: list[list[int]]
     upper: list[int] | None  # its extents on the fast tier for their heat; None where none may lie there
     what_if: list[WhatIf]
     change: int | None

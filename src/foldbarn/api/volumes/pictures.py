@@ -35,7 +35,7 @@ from foldbarn.core.site import Ply, SiteView, Tier, Volume
 from foldbarn.core.volumes.heat import HALF_LIFE_SECONDS, Heat
 from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
 from foldbarn.core.volumes.pace import Pace
-from foldbarn.core.volumes.thin import is_thin
+from foldbarn.core.volumes.thin import is_thin, to_set_aside
 from foldbarn.core.volumes.tiers import in_hot
 from foldbarn.core.watch.lamps import Outlook, worst
 from foldbarn.store.tables import ChangeRow, VolumeRow
@@ -193,6 +193,7 @@ def volume_page(
             ],
             "missing_count": sum(int(_missing(view, part).sum()) for part in volume.plies),
             "upper": None if volume.hot is None else np.flatnonzero(volume.upper)[:MOST_MISSING].tolist(),
+            "unset_ranges": _ranges(to_set_aside(volume))[:MOST_MISSING],
             "holders": StateOut.of(
                 worst(
                     outlook.node_with_disks(n)
@@ -211,6 +212,13 @@ def volume_page(
     )
 
 
+def _ranges(flags: Flags) -> list[list[int]]:
+    """From and up to, of every run of flags."""
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], flags, [False]]).astype(np.int8)))
+    found: list[list[int]] = edges.reshape(-1, 2).tolist()
+    return found
+
+
 def _missing(view: SiteView, ply: Ply) -> Flags:
     """Strips that cannot be read now, [extents, strips]."""
     flags: Flags = ~present_strips(view, ply) & ~ply.unwritten[:, None]
@@ -221,7 +229,8 @@ def more_out(view: SiteView, name: str) -> MoreOut:
     """Raises NotFound."""
     volume = view.volume(name)
     policy, scheme = view.policy_of(volume), volume.whole.scheme
-    wishes = policy.wishes if policy else Wishes(scheme, scheme.survives, fast=volume.whole.tier == Tier.FAST)
+    plain = Wishes(scheme, scheme.survives, fast=volume.whole.tier == Tier.FAST, thin=volume.thin)
+    wishes = policy.wishes if policy else plain
     room = room_for(view, view.pools[volume.pool], wishes)
     return MoreOut(bytes=room.bytes, limit=room.limit, for_landing=room.for_landing)
 
@@ -282,12 +291,16 @@ def served_out(view: SiteView, served: Served) -> ServedOut:
 
 
 def extent_out(view: SiteView, name: str, number: int) -> ExtentOut:
-    """Where the copies of one extent (counted from 0) lie. Raises NotFound."""
+    """Where the copies of one extent (counted from 0) lie: nowhere, where no room is set aside for it yet.
+    Raises NotFound.
+    """
     volume = view.volume(name)
     last = volume.whole.extents - 1
     if not 0 <= number <= last:
         raise NotFound(f"{volume.name} has extents 0 to {last}, and no {number}.", about="extent")
-    strips = []
+    strips: list[StripOut] = []
+    if to_set_aside(volume)[number]:
+        return ExtentOut(number=number, strips=strips)
     names = volume.whole.scheme.strip_names()
     rows = view.rows(volume.whole)[number]
     if volume.hot is not None and volume.upper[number]:

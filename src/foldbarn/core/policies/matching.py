@@ -4,6 +4,7 @@ rule.
 
 from __future__ import annotations
 
+import heapq
 import zlib
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
@@ -324,8 +325,8 @@ def too_few_domains(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> A
     if not there:
         return Against(Wish.DOMAINS, words, "Bring its nodes back first.")
     # Another pool only where one would do; more domains always would.
-    others = [p for p in view.pools if p.number != pool.number and tier in view.tiers_of(p)]
-    enough = any(_domains_open(view, p, scheme.level, tier) >= scheme.least_domains for p in others)
+    widest = _widest(view, scheme.level, tier)
+    enough = any(there >= scheme.least_domains for there, other in widest if other != pool.number)
     cures = ["another pool" if enough else f"more {level}s"]
     if scheme.is_mirror:
         cures.insert(0, f"at most {say_count(there, 'copy', 'copies')}")
@@ -344,6 +345,17 @@ def too_few_domains(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> A
             break
     listed = f"{', '.join(cures[:-1])}, or {cures[-1]}" if len(cures) > 1 else cures[0]
     return Against(Wish.DOMAINS, words, f"Choose {listed}.")
+
+
+def _widest(view: SiteView, level: Level, tier: Tier) -> list[tuple[int, int]]:
+    """The two pools in which a tier has the most domains that can take new strips, with how many: one of them
+    is another than any pool. Kept with the view.
+    """
+    key = ("widest", level, tier)
+    if key not in view.findings:
+        there = [(_domains_open(view, p, level, tier), p.number) for p in view.pools]
+        view.findings[key] = heapq.nlargest(2, there)
+    return cast(list[tuple[int, int]], view.findings[key])
 
 
 def _domains_open(view: SiteView, pool: Pool, level: Level, tier: Tier) -> int:

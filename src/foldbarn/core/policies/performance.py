@@ -131,7 +131,7 @@ def speed_of(view: SiteView, rows: Sequence[int], held: Reals, write: DiskWork, 
     a_read, a_write = DiskWork(1, 0), write
     on_disks = load.reads + (1 - load.reads) * (write.reads + write.writes)
     by_disks = min(k.servers / k.seconds / k.each for k in kinds) / on_disks
-    nodes = {int(view.disk_node[row]) for row in rows}
+    nodes = np.unique(view.disk_node[np.asarray(rows)]).tolist()
     ports = sum(view.nodes[n].port_bytes_per_second for n in nodes)
     out = load.reads + (1 - load.reads) * write.reads
     into = (1 - load.reads) * (write.reads + write.writes)
@@ -155,7 +155,7 @@ def speed_of(view: SiteView, rows: Sequence[int], held: Reals, write: DiskWork, 
 def _kinds(view: SiteView, rows: Sequence[int], held: Reals, block_bytes: int) -> list[_Kind]:
     """Disks by medium and by what they hold, a hundredth more or less."""
     each = held / held.sum()
-    media = np.array([view.disks[row].media for row in rows])
+    media = view.disk_media[np.asarray(rows)]
     near = np.round(np.log(each) * 100)
     found = []
     for medium in sorted(set(media.tolist())):

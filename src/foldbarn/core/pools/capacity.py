@@ -12,6 +12,7 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
 from itertools import combinations
+from typing import cast
 
 import numpy as np
 
@@ -449,8 +450,9 @@ def account_pool(
 
 def _gone(staying: Ints, there: Ints, loss_of: Ints) -> int:
     """Domains of the loss level that have disks, and none that takes strips now."""
-    has = set(loss_of[staying > 0].tolist())
-    return len(has - set(loss_of[there > 0].tolist()))
+    most = int(loss_of.max(initial=0)) + 1
+    has, takes = (np.bincount(loss_of[slots > 0], minlength=most) > 0 for slots in (staying, there))
+    return int((has & ~takes).sum())
 
 
 def _free_beside(
@@ -510,17 +512,25 @@ def pool_space(view: SiteView, pool: Pool) -> PoolSpace:
 
 def _pool_space(view: SiteView, pool: Pool) -> PoolSpace:
     bulk, *faster = [_tier_space(view, pool, tier) for tier in view.tiers_of(pool)]
-    row = view.pool_row(pool)
-    aside = dict.fromkeys((Role.CACHE, Role.SPARE), 0)
-    for disk in view.disks:
-        if disk.pool == row and disk.role in aside:
-            aside[disk.role] += disk.size_bytes
+    aside = _bytes_aside(view, pool)
     ledger = bulk.ledger + Ledger(raw=sum(aside.values()), cache=aside[Role.CACHE], spare=aside[Role.SPARE])
     for space in faster:
         ledger += space.ledger
     if not faster:
         return replace(bulk, ledger=ledger)
     return replace(bulk, ledger=ledger, fast=faster[0], alone=bulk.ledger)
+
+
+def _bytes_aside(view: SiteView, pool: Pool) -> dict[Role, int]:
+    """What its cache devices and its spare disks have. Kept with the view."""
+    key = ("aside", pool.number)
+    if key not in view.findings:
+        aside = dict.fromkeys((Role.CACHE, Role.SPARE), 0)
+        for disk in view.all_of(pool):
+            if disk.role in aside:
+                aside[disk.role] += disk.size_bytes
+        view.findings[key] = aside
+    return cast(dict[Role, int], view.findings[key])
 
 
 def _tier_space(

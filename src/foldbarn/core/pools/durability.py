@@ -91,12 +91,13 @@ def groups_of(domain_disks: list[int], strips: int, extents: int, per_domain: in
     polynomials that count the ways to take up to t of its disks: for t = 1 the elementary symmetric
     polynomial of the counts.
     """
-    sets = [1.0] + [0.0] * strips
+    sets = np.zeros(strips + 1)
+    sets[0] = 1.0
     for disks in domain_disks:
-        ways = [float(math.comb(disks, taken)) for taken in range(per_domain + 1)]
-        for size in range(strips, 0, -1):
-            sets[size] += sum(sets[size - a] * ways[a] for a in range(1, min(size, per_domain) + 1))
-    return min(float(extents), sets[strips])
+        before = sets.copy()
+        for taken in range(1, min(strips, per_domain) + 1):
+            sets[taken:] += before[: strips + 1 - taken] * float(math.comb(disks, taken))
+    return min(float(extents), float(sets[strips]))
 
 
 def chance_of_loss(

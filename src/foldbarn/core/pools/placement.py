@@ -12,6 +12,7 @@ from __future__ import annotations
 import itertools
 import math
 from fractions import Fraction
+from itertools import accumulate
 
 import numpy as np
 
@@ -21,6 +22,7 @@ from foldbarn.core.moving.apart import too_close
 from foldbarn.core.moving.exchange import Block, Exchange
 
 ONE = 1 << 40  # probability 1 in the whole-number units used here
+LARGE = float(1 << 62)  # beyond it whole numbers of the machine do not add up
 ONE_IN = 1 << 20  # a part of a strip smaller than one in this many is no part
 LARGEST_BLOCK = 256  # extents drawn from one shuffled order, at most
 _LEVELLING_ROUNDS = 40
@@ -35,14 +37,17 @@ def usable_fraction(capacities: Ints, strips: int, per_domain: int = 1) -> Fract
     at t*U, of the others' room plus j*t*U, and the worst j are the j largest; so U is the least of
     S(n-j) / (w - j*t) over j*t < w.
     """
-    ordered = np.sort(np.asarray(capacities, dtype=np.int64))
-    room = [0, *np.cumsum(ordered, dtype=object).tolist()]
-    count = len(ordered)
-    return min(
-        Fraction(int(room[max(count - j, 0)]), strips - j * per_domain)
-        for j in range(-(-strips // per_domain))
-        if j <= count
-    )
+    rooms = _rooms(capacities, -(-strips // per_domain))
+    return min(Fraction(room, strips - j * per_domain) for j, room in enumerate(rooms))
+
+
+def _rooms(capacities: Ints, most: int) -> list[int]:
+    """Room that is left when the j largest domains are taken as full, for j from 0, below `most`."""
+    amounts = np.asarray(capacities, dtype=np.int64)
+    largest = np.sort(amounts)[::-1][:most].tolist()
+    # Whole numbers of any size: a lying disk must not turn the sum around.
+    total = int(amounts.sum()) if amounts.sum(dtype=np.float64) < LARGE else sum(amounts.tolist())
+    return [total - taken for taken in accumulate(largest, initial=0)][:most]
 
 
 def usable_slots(slots: Ints, domain_of: Ints, strips: int, per_domain: int) -> int:
@@ -55,8 +60,8 @@ def usable_slots(slots: Ints, domain_of: Ints, strips: int, per_domain: int) -> 
         return 0
     if per_domain > 1:
         return usable_nested(slots, domain_of, strips, per_domain)
-    _, index = np.unique(domain_of, return_inverse=True)
-    return int(usable_fraction(np.bincount(index, weights=slots).astype(np.int64), strips))
+    room = np.bincount(domain_of, weights=slots).astype(np.int64)  # a label that none has changes nothing
+    return min(left // (strips - j) for j, left in enumerate(_rooms(room, strips)))
 
 
 def usable_nested(slots: Ints, domain_of: Ints, strips: int, per_domain: int) -> int:

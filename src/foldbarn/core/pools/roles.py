@@ -9,7 +9,7 @@ import math
 from collections import defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Literal
+from typing import Literal, cast
 
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.names import natural_key
@@ -125,8 +125,15 @@ def bind_cache(cache: Sequence[Disk], capacity: Sequence[Disk]) -> dict[int, int
 
 def binding_of(view: SiteView, pool: Pool) -> dict[int, int]:
     """Number of the cache device that serves each capacity disk of a pool, by number. Devices that cannot be
-    reached leave their disks to others.
+    reached leave their disks to others. Kept with the view.
     """
+    key = ("binding", pool.number)
+    if key not in view.findings:
+        view.findings[key] = _binding_of(view, pool)
+    return cast(dict[int, int], view.findings[key])
+
+
+def _binding_of(view: SiteView, pool: Pool) -> dict[int, int]:
     disks = view.all_of(pool)
     devices = [d for d in disks if d.role == Role.CACHE]
     bound = bind_cache(devices, [d for d in disks if d.role == Role.CAPACITY and not d.retiring])

@@ -16,8 +16,23 @@ const props = defineProps<{
   extent: components["schemas"]["ExtentOut"] | null;
   /** Extents on the fast tier; null where none may lie there. */
   upper: number[] | null;
+  /** Extents, from and up to, that no room is set aside for yet. */
+  unset: number[][];
 }>();
 const emit = defineEmits<{ pick: [number: number | null] }>();
+/** What is set aside, as runs of a line; and what is not. */
+const drawn = computed(() => {
+  let at_ = 0;
+  const there: number[][] = [];
+  for (const [first, last] of props.unset as [number, number][]) {
+    if (first > at_) there.push([at_, first]);
+    at_ = last;
+  }
+  if (at_ < props.extents) there.push([at_, props.extents]);
+  return there;
+});
+const run = (ranges: number[][]) =>
+  (ranges as [number, number][]).map(([first, last]) => `M${from(first)} 6H${from(last)}`).join("");
 const short = computed(() => [...new Set(props.missing.flat())].sort((a, b) => a - b));
 const from = (number: number) => (number / props.extents) * 1000;
 const x = (number: number) => ((number + 0.5) / props.extents) * 1000;
@@ -59,7 +74,8 @@ function onKey(event: KeyboardEvent) {
     <template v-for="(holes, strip) in missing" :key="strip">
       <span>{{ lines[strip] }}</span>
       <svg viewBox="0 0 1000 12" preserveAspectRatio="none" @click="at">
-        <path class="ln" d="M0 6H1000" />
+        <path v-if="unset.length" class="unset" :d="run(unset)" />
+        <path class="ln" :d="run(drawn)" />
         <path
           v-if="holes.length"
           class="gp"
@@ -85,11 +101,13 @@ function onKey(event: KeyboardEvent) {
     <p class="foot">
       <span>extent 0</span>
       <span v-if="upper">{{ upper.length.toLocaleString("en") }} on the fast tier</span>
+      <span v-if="unset.length">dotted: no room set aside yet</span>
       <span v-if="missingCount" class="gap"
         ><i /> {{ missingCount.toLocaleString("en") }} strips cannot be read</span
       >
       <span v-if="picked !== null && extent"
         >picked: extent <b>{{ extent.number.toLocaleString("en") }}</b>,
+        <template v-if="!extent.strips.length">no room is set aside for it yet</template>
         <template v-for="(s, i) in extent.strips" :key="s.copy_name"
           >{{ i ? ", " : "" }}{{ s.copy_name }} on <span class="mono">{{ s.disk ?? "no disk" }}</span>{{
             s.readable ? "" : " (not readable)"
@@ -120,6 +138,12 @@ svg {
 .ln {
   stroke: var(--slate);
   stroke-width: 5;
+  vector-effect: non-scaling-stroke;
+}
+.unset {
+  stroke: var(--edge);
+  stroke-width: 1.5;
+  stroke-dasharray: 1.5 4;
   vector-effect: non-scaling-stroke;
 }
 .none {

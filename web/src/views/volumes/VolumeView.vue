@@ -147,6 +147,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
             :picked="picked"
             :extent="extent ?? null"
             :upper="volume.upper"
+            :unset="volume.unset_ranges"
             @pick="pick"
           />
           <template v-if="heat">
