@@ -19,16 +19,19 @@ from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import Unreachable
 from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.pools.filling import filling_of
+from foldbarn.core.units import GIB
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.volumes.thin import ahead_of, to_set_aside
 from foldbarn.core.watch.lamps import Lamp, Outlook
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, giving, watching
 from foldbarn.services.giving import give_room
+from foldbarn.services.heat import HeatTaker
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import NodeRow, SettingAsideRow
 from foldbarn.store.views import current_view
-from foldbarn.yard import fluid
+from foldbarn.yard import consumers, fluid, thin
 
 pytestmark = pytest.mark.pooled
 THIN = {"name": "thin", "copies": 2, "level": "node", "thin": True}
@@ -335,3 +338,33 @@ def test_nonsense_about_what_is_wanted_is_told_as_such_and_harms_no_other(barn_s
     assert set_aside() == 200  # all of it, and no more than that
     assert np.all([machines.closed.get(ply, set()) == set()])
     assert held(barn_site) == should_hold()
+
+
+def test_it_is_full_when_that_was_foretold(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Tried out: consumers write so much every hour, until there is no room."""
+    for module in (consumers, thin):
+        monkeypatch.setattr(module, "written_share", lambda _, age: min(age / (200 * 3600.0), 1.0))
+    still(barn_site)
+    disks = barn_site.disks(nodes=("razorbill", "skua"))
+    wish = {"copies": 2, "level": "node", "headroom": None, "overcommit_cap": 4.0, "extent_bytes": 16 * GIB}
+    barn_site.pool(name="small", disks=disks, **wish)
+    pool = current_view().pool("small")
+    size = pool_space(current_view(), pool).usable * 16 * GIB * 3
+    barn_site.do("create-volume", name="v", pool="small", size=f"{size}", thin=True)
+    taker = HeatTaker()
+    for _ in range(6):
+        live(barn_site, 2 * 3600)
+        give_room()
+        taker.take()
+    found = filling_of(current_view(), current_view().pool("small"))
+    assert found is not None
+    assert [name for name, _ in found.volumes] == ["v"]
+    clock = barn_site.yard.machines.clock
+    assert "is full in about" in " ".join(a.title for a in outlook().attention())
+    while current_view().volumes[0].short is None:
+        live(barn_site, 2 * 3600)
+        give_room()
+        assert barn_site.yard.machines.clock - clock < 2 * found.latest
+    took = barn_site.yard.machines.clock - clock
+    assert found.earliest - 7200 <= took <= found.latest + 7200
+    assert took == pytest.approx(found.seconds, rel=0.05)

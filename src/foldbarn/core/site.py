@@ -21,6 +21,7 @@ from foldbarn.core.machines.network import Port
 from foldbarn.core.names import folded
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.protection import Level, Scheme
+from foldbarn.core.volumes.growth import NO_GROWTH, Growth
 
 
 class Contact(StrEnum):
@@ -320,6 +321,7 @@ class Volume:
     waiting_bytes: int = 0  # of what was written, in its landing, as far as its nodes have told
     thin: bool = False  # made without a policy, and to take room as it is written
     short: Short | None = None  # that it wants room which is not there
+    growth: Growth = NO_GROWTH  # how fast room was set aside for it lately
 
     @property
     def whole(self) -> Ply:

@@ -7,10 +7,12 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from foldbarn.core.site import Volume
+from foldbarn.core.volumes.growth import Growth
 from foldbarn.core.volumes.pace import NONE, Pace, Work, done_since, summed
+from foldbarn.core.volumes.thin import to_set_aside
 from foldbarn.links.agents import Told
 from foldbarn.store import pace as kept
-from foldbarn.store.database import transaction
+from foldbarn.store.database import announce, transaction
 
 
 @dataclass(slots=True)
@@ -43,3 +45,11 @@ class PaceKeeper:
                 work = summed(done.get(ply.number, NONE) for ply in volume.plies)
                 fresh[volume.number] = known.get(volume.number, Pace()).gone_on(work, seconds)
             kept.keep_paces(session, fresh)
+            growths = kept.growths(session)
+            filling = {
+                v.number: growths.get(v.number, Growth()).gone_on(v.whole.extents_set_aside, seconds)
+                for v in volumes
+                if to_set_aside(v).any()
+            }
+            if kept.keep_growths(session, filling):
+                announce(session, "site")

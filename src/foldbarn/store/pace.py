@@ -4,11 +4,13 @@ from __future__ import annotations
 
 import zlib
 from collections.abc import Mapping
+from dataclasses import asdict
 
 import numpy as np
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 
+from foldbarn.core.volumes.growth import Growth
 from foldbarn.core.volumes.pace import COUNTED, Pace, work_of
 from foldbarn.store.database import Session
 from foldbarn.store.tables import PaceRow, VolumeRow
@@ -23,6 +25,28 @@ def read_pace(session: Session, volume: int) -> Pace | None:
 def read_all(session: Session) -> dict[int, Pace]:
     """By number of the volume."""
     return {row.volume_id: _read(row) for row in session.scalars(select(PaceRow))}
+
+
+def growths(session: Session) -> dict[int, Growth]:
+    """How fast room is set aside for volumes, by number of the volume."""
+    return {
+        number: Growth(**found)
+        for number, found in session.execute(select(PaceRow.volume_id, PaceRow.growth))
+    }
+
+
+def keep_growths(session: Session, found: Mapping[int, Growth]) -> bool:
+    """By number of volumes of which a pace is kept. Returns whether any of it is news for the picture of the
+    site.
+    """
+    for row in session.scalars(select(PaceRow).where(PaceRow.volume_id.in_(list(found)))):
+        row.growth = asdict(found[row.volume_id])
+    news = False
+    rows = select(VolumeRow).where(VolumeRow.id.in_(list(found))).with_for_update()
+    for volume in session.scalars(rows):
+        if not found[volume.id].is_like(Growth(**volume.growth)):
+            volume.growth, news = asdict(found[volume.id]), True
+    return news
 
 
 def keep_paces(session: Session, found: Mapping[int, Pace]) -> None:

@@ -312,6 +312,8 @@ class VolumeRow(Base):
     # extents that it wants and finds no room for, and whether its nodes refuse writes for that
     short_extents: Mapped[int] = mapped_column(server_default="0")
     refuses: Mapped[bool] = mapped_column(server_default=text("false"))
+    # how fast room was set aside for it (core.volumes.growth), as it was when that last was news
+    growth: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     __table_args__ = (
         Index("volume_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("size_bytes > 0", name="volume_size"),
@@ -379,6 +381,7 @@ class PaceRow(Base):
     seconds: Mapped[float]
     counted: Mapped[dict[str, float]] = mapped_column(JSONB)
     times: Mapped[bytes] = mapped_column(LargeBinary)
+    growth: Mapped[dict[str, Any]] = mapped_column(server_default="{}")  # core.volumes.growth, as it is now
 
 
 class SettingAsideRow(Base):

@@ -38,6 +38,7 @@ from foldbarn.core.site import (
     Volume,
 )
 from foldbarn.core.units import say_list
+from foldbarn.core.volumes.growth import Growth
 from foldbarn.core.volumes.tiers import in_tiers
 from foldbarn.store import moves, policies
 from foldbarn.store.database import Session, snapshot
@@ -513,6 +514,7 @@ def _kept_volume(
         waiting_bytes=row.waiting,
         thin=row.thin,
         short=Short(row.short_extents, row.refuses) if row.short_extents else None,
+        growth=Growth(**row.growth),
     )
     version = (versions["volume"][row.id], *(versions["ply"][ply.number] for ply in volume.every_ply))
     return _KeptVolume(version, row.pool_id, natural_key(row.name), volume)

@@ -46,6 +46,7 @@ class PoolOut(BaseModel):
     encrypted: bool
     ledger: PrintedLedger
     healing: str
+    filling: str  # when thin volumes will have filled it, where that is known
     domains: list[DomainUse]
     imbalance: float
 

@@ -32,6 +32,7 @@ from foldbarn.core.pools.capacity import (
     free_figure,
     usable_by_protection,
 )
+from foldbarn.core.pools.filling import filling_of
 from foldbarn.core.pools.healing import healing_in_words, healing_of, healing_sentence
 from foldbarn.core.pools.printing import print_ledger
 from foldbarn.core.pools.protection import Level
@@ -82,6 +83,7 @@ def pool_out(outlook: Outlook, row: int) -> PoolOut:
         usable_bytes=space.usable * extent,
         ledger=print_ledger(pool.name, space.ledger, free),
         healing=healing_sentence(view, pool, space),
+        filling=filling.sentence() if (filling := filling_of(view, pool)) else "",
         imbalance=imbalance(view, pool),
         domains=[
             DomainUse(

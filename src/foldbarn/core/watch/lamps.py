@@ -13,6 +13,7 @@ from foldbarn.core.arrays import Ints
 from foldbarn.core.cluster.quorum import majority
 from foldbarn.core.moving.mending import prospect_of
 from foldbarn.core.pools.capacity import PoolSpace, most_to_give, pool_space
+from foldbarn.core.pools.filling import SOON_SECONDS, filling_of
 from foldbarn.core.pools.healing import healing_sentence, heals
 from foldbarn.core.site import POOLED, Contact, Disk, Node, Pool, Role, Short, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_duration, say_list
@@ -323,6 +324,9 @@ class Outlook:
                     "volumes are refused."
                 )
                 states.append(State(Lamp.WATCH, words[0].upper() + words[1:]))
+        filling = filling_of(self.view, pool)
+        if filling is not None and filling.seconds <= SOON_SECONDS:
+            states.append(State(Lamp.WATCH, filling.sentence()))
         if not heals(self.view, pool, space):
             states.append(State(Lamp.WATCH, healing_sentence(self.view, pool, space)))
         return worst(states)
@@ -525,6 +529,10 @@ class Outlook:
             found.append(
                 Attention(state.lamp, "pool", pool.name, f"{pool.name} is filling", state.reason, 0.0)
             )
+        filling = filling_of(self.view, pool)
+        if filling is not None and filling.seconds <= SOON_SECONDS:
+            title = f"{pool.name} is full in about {say_duration(filling.seconds)}"
+            found.append(Attention(Lamp.WATCH, "pool", pool.name, title, filling.sentence(), 0.0))
         if not heals(self.view, pool, space):
             found.append(
                 Attention(

@@ -160,6 +160,7 @@ const cards = computed(() => {
               </tbody>
             </VTable>
             <p class="say">{{ pool.healing }}</p>
+            <p v-if="pool.filling" class="say">{{ pool.filling }}</p>
             <p class="say soft">
               Usual protection: {{ pool.protection }}. The furthest disk is {{ percent(pool.imbalance) }} off
               what it should hold.

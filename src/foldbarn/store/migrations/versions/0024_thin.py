@@ -16,6 +16,8 @@ def upgrade() -> None:
     op.add_column("volume", sa.Column("thin", sa.Boolean(), nullable=False, server_default=no))
     op.add_column("volume", sa.Column("short_extents", sa.BigInteger(), nullable=False, server_default="0"))
     op.add_column("volume", sa.Column("refuses", sa.Boolean(), nullable=False, server_default=no))
+    for table in ("volume", "pace"):
+        op.add_column(table, sa.Column("growth", JSONB(), nullable=False, server_default="{}"))
     op.add_column("node", sa.Column("wants", JSONB(), nullable=False, server_default="{}"))
     op.create_table(
         "setting_aside",
@@ -29,6 +31,8 @@ def upgrade() -> None:
 def downgrade() -> None:
     op.drop_table("setting_aside")
     op.drop_column("node", "wants")
+    op.drop_column("pace", "growth")
+    op.drop_column("volume", "growth")
     for column in ("refuses", "short_extents", "thin"):
         op.drop_column("volume", column)
     op.drop_column("policy_version", "thin")
