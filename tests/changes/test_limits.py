@@ -39,9 +39,7 @@ def asked_a_second(site: Site, seconds: float = 3600.0) -> float:
     machines.speed, machines.clock = 0.0, (8 + late) * 3600.0
     taker.take()
     for _ in range(60):
-        machines.speed = seconds / 60
-        fluid.tick(machines, 1.0)
-    machines.speed = 0.0
+        fluid.advance(machines, seconds / 60)
     with transaction() as session:
         before = {number: heat.counts.sum() for number, (heat, _) in kept.read_all(session).items()}
     taker.take()

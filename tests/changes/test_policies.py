@@ -63,6 +63,12 @@ def refusals(kind: str, **wish: Any) -> list[str]:
             {"name": "p", "data": 4, "parity": 2, "level": "rack", "per_domain": 2, "survives": 2},
             "4 and 2 of parity survive 1 rack",
         ),
+        ({"name": "p", "copies": 2, "share_copies": 2}, "of the share that lies there, and there is none"),
+        ({"name": "p", "copies": 2, "share": 10, "share_copies": 0}, "between 1 and 5 copies, not 0"),
+        (
+            {"name": "p", "copies": 3, "share": 10, "share_copies": 2, "survives": 2},
+            "to survive the loss of 2 nodes, and on the fast tier 2 copies survive 1 node",
+        ),
         ({"name": "p", "copies": 2, "fast": True}, "No pool can keep it. quayside has no fast tier"),
         ({"name": "p", "copies": 2, "encrypted": True}, "do not hold everything encrypted"),
         ({"name": "no name", "copies": 2}, "cannot be a name"),
@@ -253,7 +259,7 @@ def test_the_pool_is_chosen_that_would_be_the_least_full_and_says_why(barn_site:
     assert space.full == pytest.approx(full[least])  # as it was foreseen
     for more in ({"copies": 3}, {"level": "rack"}, {"tier": "fast"}):
         [refused] = plan_of("create-volume", name="w", policy="pair", size="1 GiB", **more).blockers
-        assert refused.next_step == "Leave copies, level and tier out, or the policy."
+        assert refused.next_step == "Leave copies, level, tier and thin out, or the policy."
 
 
 @pytest.mark.pooled

@@ -29,6 +29,8 @@ wishes = st.builds(
     cache=st.sampled_from(Cache),
     landing=st.integers(-5, 120),
     share=st.integers(-5, 120),
+    share_copies=st.none() | st.integers(-2, 9),
+    thin=st.booleans(),
     labels=st.lists(names, max_size=4),
     operations=limits,
     throughput=limits.filter(lambda value: value is None or value > 0),

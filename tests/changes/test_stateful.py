@@ -85,6 +85,7 @@ PROTECTIONS: list[dict[str, Any]] = [
     {"data": 2, "parity": 1, "thin": True},
     {"data": 2, "parity": 1, "landing": 10, "thin": True},
     {"copies": 2, "share": 50, "thin": True},
+    {"data": 2, "parity": 2, "share": 50, "share_copies": 2},
 ]
 SEEDS = st.integers(min_value=0, max_value=2**30)
 

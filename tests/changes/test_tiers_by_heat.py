@@ -482,3 +482,26 @@ def test_what_a_share_would_bring_and_take_from_others_is_what_comes_about(tiere
     came = told(50)
     for name in ("cameras", "archive"):
         assert came[f"{name} now"] == pytest.approx(foretold[f"{name} then"])
+
+
+def test_each_tier_has_a_protection_of_its_own_where_that_is_wished_for(barn_site: Site) -> None:
+    mixed_pool(barn_site, serves="fast tier")
+    save(barn_site, name="own", copies=3, level="node", share=50, share_copies=2)
+    assert current_view().policy("own").wishes.survives == 1  # what both of them do
+    barn_site.do("create-volume", name="cameras", policy="own", size="10 GiB")
+    assert barn_site.state(move(barn_site, "fast", 0, 1)) == "done"
+    hot = the().hot
+    assert hot is not None
+    assert hot.scheme == Scheme(1, 1, Level.NODE)
+    assert int((hot.placement > 0).sum()) == 4
+    found = conformance(current_view(), the())
+    assert found is not None
+    assert found.standing == Standing.KEPT
+    # As many as the rest has: what lies there comes down first, and rises with another number of copies.
+    save(barn_site, name="own", version=1, copies=3, level="node", share=50)
+    assert barn_site.state(barn_site.do("keep-policy", volumes=["cameras"], policy="own")) == "done"
+    assert barn_site.state(move(barn_site, "fast", 0)) == "done"
+    hot = the().hot
+    assert hot is not None
+    assert int((hot.placement > 0).sum()) == 3
+    assert held(barn_site) == should_hold()

@@ -453,7 +453,7 @@ def test_a_volume_that_takes_room_as_it_is_written_shows_what_is_set_aside(
     expect(unset).to_contain_text("it takes room as it is written")
     last = page.get_by_role("slider", name="Extents of this volume")
     last.press("ArrowRight")
-    expect(last).to_contain_text("Copy 1 on")
+    expect(last).to_contain_text("picked: extent 0, A on")
     page.goto(f"{running.url}/volumes/ledger?extent=299")
     expect(last).to_contain_text("no room is set aside for it yet")
     running.pull(lever="speed", speed=3600)

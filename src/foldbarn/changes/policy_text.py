@@ -28,6 +28,7 @@ class PolicyText(Text):
     survives: int | None = None
     fast: bool = False
     share: int = 0
+    share_copies: int | None = Field(default=None, alias="copies of the share")
     landing: int = 0
     encrypted: bool = False
     thin: bool = False

@@ -288,6 +288,8 @@ class PolicyVersionRow(Base):
     throughput: Mapped[int] = mapped_column(server_default="0")  # bytes a second, the same
     cache: Mapped[str] = mapped_column(server_default="any")
     thin: Mapped[bool] = mapped_column(server_default=text("false"))
+    # of the share on the fast tier; 0: as many as survive what the rest does
+    share_copies: Mapped[int] = mapped_column(server_default="0")
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     __table_args__ = (

@@ -66,7 +66,11 @@ def test_what_is_not_set_aside_is_whole_takes_no_room_and_is_promised() -> None:
     assert (space.used, space.promised) == (20, 200)
     whole = pool_space(thin_site(mirror(2, Level.NODE), extents=10, aside=10), pool)
     assert (space.used, space.free, space.usable) == (whole.used, whole.free, whole.usable)
-    assert space.ledger == whole.ledger
+    # What the rest may still ask for is taken off what is free, with its copies, to the byte.
+    promised, plain = space.ledger, whole.ledger
+    assert promised.thin == 180 * pool.strip_bytes
+    assert replace(promised, thin=0, free=plain.free, protection_kept=plain.protection_kept) == plain
+    assert promised.thin + promised.free + promised.protection_kept == plain.free + plain.protection_kept
 
 
 @pytest.mark.parametrize(

@@ -3500,6 +3500,8 @@ export interface components {
             extent_bytes: number;
             /** Fill Line */
             fill_line: number;
+            /** Filling */
+            filling: string;
             /** Forming */
             forming: boolean;
             free: components["schemas"]["Figure"];
@@ -3990,7 +3992,8 @@ export interface components {
          *     each on another disk. survives: losses at the level that it must survive, as many as the protection does
          *     where nothing is said. landing: per cent of a volume for an area on the fast tier that takes what is
          *     written first; 0 for none. share: per cent of a volume that may lie on the fast tier, what is asked for
-         *     most; 0 for none. thin: room is taken as it is written. draft: it is only written down, and need not be
+         *     most; 0 for none; share_copies: of that, as many as survive what the protection does where nothing is
+         *     said. thin: room is taken as it is written. draft: it is only written down, and need not be
          *     kept by any pool.
          */
         SavePolicyParams: {
@@ -4057,6 +4060,11 @@ export interface components {
              * @default 0
              */
             share: number;
+            /**
+             * Share Copies
+             * @default null
+             */
+            share_copies: number | null;
             /**
              * Survives
              * @default null

@@ -45,6 +45,7 @@ const wish = reactive({
   thin: false,
   landing: 0,
   share: 0,
+  share_copies: null as number | null,
   labels: [] as string[],
   operations: null as number | null,
   throughput: null as number | null,
@@ -72,6 +73,10 @@ watch(
   },
   { immediate: true },
 );
+const there = computed(() => [
+  { title: "to survive as much", value: null },
+  ...copies.value.map((n) => ({ title: String(n), value: n })),
+]);
 const survives = computed(() => [
   { title: "all it can", value: null },
   ...numbers(0, defaults.value?.most_parity).map((n) => ({ title: String(n), value: n })),
@@ -86,6 +91,7 @@ watch(
     // Nor does a landing where the field for it is not shown.
     if (by.value === "copies" || rest.fast) rest.landing = 0;
     if (rest.fast) rest.share = 0;
+    if (!Number(rest.share)) rest.share_copies = null;
     rest.landing = Number(rest.landing) || 0;
     rest.share = Number(rest.share) || 0;
     rest.operations = whole(rest.operations);
@@ -141,6 +147,13 @@ watch(
       min="0"
       label="Hottest on fast, %"
       width="120"
+    />
+    <VSelect
+      v-if="!wish.fast && Number(wish.share)"
+      v-model="wish.share_copies"
+      :items="there"
+      label="Copies there"
+      width="160"
     />
     <VCheckbox v-model="wish.fast" label="on the fast tier" />
     <VCheckbox v-model="wish.encrypted" label="encrypted" />

@@ -42,7 +42,7 @@ from foldbarn.core.policies.foretold import Foretold, Paces, foretold
 from foldbarn.core.policies.matching import answers
 from foldbarn.core.policies.performance import LEFT_OUT as SPEED_LEFT_OUT
 from foldbarn.core.policies.performance import DiskWork, Load
-from foldbarn.core.policies.policy import Policy
+from foldbarn.core.policies.policy import Policy, most_survived
 from foldbarn.core.policies.shares import Heats, foreseen
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.pools.repair import Repair
@@ -238,7 +238,7 @@ def policy_page(
         level=scheme.level,
         per_domain=scheme.per_domain,
         # What survives all that its protection can goes on doing so when that becomes another.
-        survives=None if policy.wishes.survives == scheme.survives else policy.wishes.survives,
+        survives=None if policy.wishes.survives == most_survived(policy.wishes) else policy.wishes.survives,
         fast=policy.wishes.fast,
         encrypted=policy.wishes.encrypted,
         landing=policy.wishes.landing,
@@ -248,6 +248,7 @@ def policy_page(
         throughput=policy.wishes.throughput or None,
         cache=policy.wishes.cache,
         thin=policy.wishes.thin,
+        share_copies=policy.wishes.share_copies or None,
         meant_for=policy.meant_for,
         draft=policy.draft,
     )

@@ -37,10 +37,10 @@ class Wishes:
     survives: losses at the scheme's level that must leave all of its data readable. fast: its data lies on
     the fast tier of its pool. encrypted: only on disks that hold everything encrypted. landing: per cent of
     the volume for an area on the fast tier that takes what is written first; 0 for none. share: per cent of
-    it that may lie on the fast tier instead, what is asked for most; 0 for none. labels: that its pool has.
-    operations, throughput: what consumers may ask of it in a second, in operations and in bytes; 0 for no
-    limit. cache: what cache devices do for it. thin: room for an extent is set aside when it is about to be
-    written.
+    it that may lie on the fast tier instead, what is asked for most; 0 for none. share_copies: of that there;
+    0 for as many as survive what the scheme does. labels: that its pool has. operations, throughput: what
+    consumers may ask of it in a second, in operations and in bytes; 0 for no limit. cache: what cache devices
+    do for it. thin: room for an extent is set aside when it is about to be written.
     """
 
     scheme: Scheme
@@ -54,6 +54,7 @@ class Wishes:
     throughput: int = 0
     cache: Cache = Cache.ANY
     thin: bool = False
+    share_copies: int = 0
 
     @property
     def landing_scheme(self) -> Scheme | None:
@@ -63,6 +64,8 @@ class Wishes:
     @property
     def hot_scheme(self) -> Scheme | None:
         """How what is asked for most is held on the fast tier; None where nothing lies there for that."""
+        if self.share and self.share_copies:
+            return mirror(self.share_copies, self.scheme.level, self.scheme.per_domain)
         return self._copies_on_fast if self.share else None
 
     @property
@@ -88,6 +91,12 @@ class Wishes:
         said = f"{protection[0].upper()}{protection[1:]}.{where}{lands}{hot}{_CACHES[self.cache]}"
         thin = " Takes room as it is written." if self.thin else ""
         return f"{said}{sealed}{labelled}{_limits(self)}{thin}"
+
+
+def most_survived(wishes: Wishes) -> int:
+    """Losses at the scheme's level that all of it, wherever it lies, survives."""
+    hot = wishes.hot_scheme
+    return wishes.scheme.survives if hot is None else min(wishes.scheme.survives, hot.survives)
 
 
 _CACHES = {
@@ -190,13 +199,26 @@ def wishes_of(
     cache: Cache = Cache.ANY,
     *,
     thin: bool = False,
+    share_copies: int | None = None,
 ) -> Wishes:
-    """Wishes that do not contradict one another. survives: all that the scheme survives when None;
-    operations, throughput: no limit when None. Raises NotPossible.
+    """Wishes that do not contradict one another. survives: all that the scheme, and what is held of it on the
+    fast tier, survives when None; operations, throughput: no limit when None; share_copies: as many as
+    survive what the scheme does when None. Raises NotPossible.
     """
     _check_landing(scheme, fast, landing)
     _check_share(fast, landing, share)
-    wanted = scheme.survives if survives is None else survives
+    hot = _hot(scheme, share, share_copies)
+    most = scheme.survives if hot is None else min(scheme.survives, hot.survives)
+    wanted = most if survives is None else survives
+    if hot is not None and hot.survives < wanted <= scheme.survives:
+        level = scheme.level.value
+        survive = "survives" if hot.strips == 1 else "survive"
+        raise NotPossible(
+            f"It is to survive the loss of {say_count(wanted, level)}, and on the fast tier {hot.counted()} "
+            f"{survive} {say_count(hot.survives, level)}.",
+            about="share_copies",
+            next_step=f"Wish for at least {wanted * hot.per_domain + 1} copies there, or for fewer losses.",
+        )
     if wanted < 0:
         raise NotPossible("The number of losses to survive is not negative.", about="survives")
     if wanted > scheme.survives:
@@ -221,7 +243,23 @@ def wishes_of(
         throughput=throughput or 0,
         cache=cache,
         thin=thin,
+        share_copies=share_copies or 0,
     )
+
+
+def _hot(scheme: Scheme, share: int, copies: int | None) -> Scheme | None:
+    """How so many copies on the fast tier are kept; None where their number follows from the scheme. Raises
+    NotPossible.
+    """
+    if copies is None:
+        return None
+    if not share:
+        raise NotPossible(
+            "Copies on the fast tier are of the share that lies there, and there is none.",
+            about="share_copies",
+            next_step="Leave them out, or wish for a share.",
+        )
+    return mirror(copies, scheme.level, scheme.per_domain)
 
 
 def _check_landing(scheme: Scheme, fast: bool, landing: int) -> None:

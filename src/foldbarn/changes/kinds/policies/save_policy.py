@@ -46,7 +46,8 @@ class SavePolicyParams(Params):
     each on another disk. survives: losses at the level that it must survive, as many as the protection does
     where nothing is said. landing: per cent of a volume for an area on the fast tier that takes what is
     written first; 0 for none. share: per cent of a volume that may lie on the fast tier, what is asked for
-    most; 0 for none. thin: room is taken as it is written. draft: it is only written down, and need not be
+    most; 0 for none; share_copies: of that, as many as survive what the protection does where nothing is
+    said. thin: room is taken as it is written. draft: it is only written down, and need not be
     kept by any pool.
     """
 
@@ -67,6 +68,7 @@ class SavePolicyParams(Params):
     throughput: int | None = None
     cache: Cache = Cache.ANY
     thin: bool = False
+    share_copies: int | None = None
     meant_for: str = Field(default="", max_length=200)
     draft: bool = False
 
@@ -91,6 +93,7 @@ class WritePolicy(Inside):
     throughput: int = 0
     cache: Cache = Cache.ANY
     thin: bool = False
+    share_copies: int = 0
 
     def carry_out(self, run: Run, session: Session) -> str:
         if not self.policy:
@@ -98,7 +101,7 @@ class WritePolicy(Inside):
         scheme = self.scheme.scheme()
         wishes = Wishes(scheme, self.survives, self.fast, self.encrypted, self.landing, self.share)
         wishes = replace(wishes, labels=self.labels, operations=self.operations, throughput=self.throughput)
-        wishes = replace(wishes, cache=self.cache, thin=self.thin)
+        wishes = replace(wishes, cache=self.cache, thin=self.thin, share_copies=self.share_copies)
         said = Policy(self.policy, self.called, self.base + 1, wishes, self.meant_for, draft=self.draft)
         version = policies.save(session, run.change, policy=self.policy, base=self.base, said=said)
         announce(session, "site")
@@ -134,6 +137,7 @@ class SavePolicy(Kind[SavePolicyParams]):
                 params.throughput,
                 params.cache,
                 thin=params.thin,
+                share_copies=params.share_copies,
             )
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
@@ -164,6 +168,7 @@ class SavePolicy(Kind[SavePolicyParams]):
             throughput=wishes.throughput,
             cache=wishes.cache,
             thin=wishes.thin,
+            share_copies=wishes.share_copies,
         )
         kept_by = say_list([view.pools[a.pool].name for a in found if a.keeps])
         return Plan(

@@ -13,6 +13,8 @@ depends_on = None
 def upgrade() -> None:
     no = sa.text("false")
     op.add_column("policy_version", sa.Column("thin", sa.Boolean(), nullable=False, server_default=no))
+    copies = sa.Column("share_copies", sa.BigInteger(), nullable=False, server_default="0")
+    op.add_column("policy_version", copies)
     op.add_column("volume", sa.Column("thin", sa.Boolean(), nullable=False, server_default=no))
     op.add_column("volume", sa.Column("short_extents", sa.BigInteger(), nullable=False, server_default="0"))
     op.add_column("volume", sa.Column("refuses", sa.Boolean(), nullable=False, server_default=no))
@@ -35,4 +37,5 @@ def downgrade() -> None:
     op.drop_column("volume", "growth")
     for column in ("refuses", "short_extents", "thin"):
         op.drop_column("volume", column)
+    op.drop_column("policy_version", "share_copies")
     op.drop_column("policy_version", "thin")
