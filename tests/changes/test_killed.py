@@ -20,6 +20,7 @@ from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds.machines.arrange import arrangement
 from foldbarn.changes.text import text_of, write_text
 from foldbarn.core.volumes.loss import DataState, fate_of
+from foldbarn.core.volumes.thin import to_set_aside
 from foldbarn.services import changes
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import MoveRow, StepRow
@@ -191,6 +192,23 @@ def share(site: Site) -> dict[str, Any]:
     return {"volumes": ["gets", "anew", "keeps"], "policy": "busy-up"}
 
 
+def grow_volume(site: Site) -> dict[str, Any]:
+    pooled(site)
+    return {"volume": "charts", "size": "150 GiB"}
+
+
+def grow_with_landing(site: Site) -> dict[str, Any]:
+    """Its landing grows with it."""
+    land(site)
+    return {"volume": "changes", "size": "60 GiB"}
+
+
+def grow_thin(site: Site) -> dict[str, Any]:
+    site.do("form-pool", **mixed(site))
+    site.volume(thin=True)
+    return {"volume": "charts", "size": "150 GiB"}
+
+
 def describe(_: Site) -> dict[str, Any]:
     return {"text": write_text(text_of(current_view())).replace("name: NQ-1", "name: NQ-one")}
 
@@ -220,13 +238,19 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         delete_policy,
         keep_policy,
         move_extents,
+        grow_volume,
         describe,
     )
 }
 
 
 # More than one wish of a kind.
-MORE = {"keep-policy, with a landing": land, "keep-policy, with a share": share}
+MORE = {
+    "keep-policy, with a landing": land,
+    "keep-policy, with a share": share,
+    "grow-volume, with a landing": grow_with_landing,
+    "grow-volume, thin": grow_thin,
+}
 
 
 def test_no_kind_of_change_is_forgotten_here() -> None:
@@ -238,7 +262,8 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch, wish: str
 ) -> None:
     kind = wish.partition(",")[0]
-    number = changes.carry_out(ME, kind, (WISHES | MORE)[wish](barn_site))
+    asked = (WISHES | MORE)[wish](barn_site)
+    number = changes.carry_out(ME, kind, asked)
     with transaction() as session:
         last = session.scalar(select(func.max(StepRow.number)).where(StepRow.change_id == number))
     finish, do = runner._finish_step, runner._next_step
@@ -286,7 +311,11 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
         assert np.flatnonzero(view.volume("charts").upper).tolist() == [0, 1, 5]
     if wish.endswith("share"):
         assert [int(v.upper.sum()) for v in view.volumes if v.hot] == [0, 0, 1]
-    if wish.endswith("landing"):
+    if kind == "grow-volume":
+        volume = view.volume(asked["volume"])
+        assert volume.whole.extents == volume.size_bytes // view.data_bytes(volume.whole)
+        assert to_set_aside(volume).any() == (wish == "grow-volume, thin")
+    elif wish.endswith("landing"):
         assert [v.landing.extents for v in view.volumes if v.landing] == [2, 2, 2]
     serials = {d.serial: view.pools[d.pool].name for d in view.disks if d.pool >= 0}
     assert barn_site.yard.machines.pool_of == serials  # the agents agree with us on what belongs to whom

@@ -33,7 +33,7 @@ from hypothesis.stateful import (
 from sqlalchemy import select, update
 from test_changes import held, should_hold
 
-from foldbarn.changes.engine import runner
+from foldbarn.changes.engine import giving, runner
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.kinds.machines.arrange import arrangement
@@ -46,11 +46,12 @@ from foldbarn.core.policies.matching import hot_as_wished, landing_as_wished
 from foldbarn.core.policies.policy import Cache
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.site import POOLED, Contact, Ply, Role, SiteView
+from foldbarn.core.units import GIB
 from foldbarn.core.volumes.heat import Heat
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.volumes.thin import to_set_aside
 from foldbarn.links.agents import Agent
-from foldbarn.services import changes, duties, giving, tiers, watching
+from foldbarn.services import changes, duties, tiers, watching
 from foldbarn.services.giving import give_room
 from foldbarn.services.limits import tell_limits
 from foldbarn.settings import settings
@@ -204,12 +205,20 @@ class Barn(RuleBasedStateMachine):
             does = {ply: found.cache.value for ply, found in terms.items() if found.cache != Cache.ANY}
             assert dict(machines.caching.get(node.name, {})) == does
 
+    @rule(seed=SEEDS, more=st.integers(min_value=-2, max_value=6))
+    def grow_volume(self, seed: int, more: int) -> None:
+        volumes = current_view().volumes
+        if volumes:
+            volume = one_of(list(volumes), seed)
+            size = max(1, volume.size_bytes // GIB + more)
+            self.wish("grow-volume", volume=volume.name, size=f"{size} GiB")
+
     @rule(seed=SEEDS)
     def consumers_write(self, seed: int) -> None:
         """What they write wants room, which is given; now and then the process dies while it is."""
         fluid.advance(self.site.yard.machines, 600.0 * (1 + seed % 20))
         self.hear()
-        where = one_of(["_tell", "_open", "_finish", "", "", ""], seed // 20)
+        where = one_of(["_tell", "_open", "finish", "", "", ""], seed // 20)
         with pytest.MonkeyPatch.context() as patch, suppress(Dies):
             if where:
                 patch.setattr(giving, where, lambda *_, **__: dies())
@@ -697,6 +706,7 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "delete-policy",
         "keep-policy",
         "move-extents",
+        "grow-volume",
     }
     assert set(KINDS) == here
 

@@ -15,6 +15,7 @@ from test_keeping import dies_in_the_middle
 from test_leaving import held, should_hold
 from test_policies import plan_of, refusals, save
 
+from foldbarn.changes.engine import giving
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import Unreachable
 from foldbarn.core.policies.conformance import Standing, conformance
@@ -25,7 +26,7 @@ from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.volumes.thin import ahead_of, to_set_aside
 from foldbarn.core.watch.lamps import Lamp, Outlook
 from foldbarn.links.agents import Agent
-from foldbarn.services import changes, giving, watching
+from foldbarn.services import changes, watching
 from foldbarn.services.giving import give_room
 from foldbarn.services.heat import HeatTaker
 from foldbarn.store.database import transaction
@@ -184,7 +185,7 @@ def test_killed_at_any_moment_nothing_is_written_where_it_would_not_be_kept(
     def die(*_: Any, **__: Any) -> Any:
         raise Dies
 
-    where = {"told": "_tell", "recorded": "_finish", "opened": "_open"}[dies]
+    where = {"told": "_tell", "recorded": "finish", "opened": "_open"}[dies]
     with monkeypatch.context() as patch:
         patch.setattr(giving, where, die)
         with pytest.raises(Dies):

@@ -1,40 +1,18 @@
-"""The duty that sets room aside for what is about to be written. Room is placed first, then set aside on
-every node, and only then opened to consumers: whatever is killed in between, nothing is written where it
-would not be kept.
-"""
+"""The duty that sets room aside for what is about to be written."""
 
 from __future__ import annotations
 
-import json
-import zlib
-from collections import defaultdict
-from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
-from typing import Any
-from uuid import uuid4
-
 import numpy as np
-import structlog
 
-from foldbarn.core.actors import BY_ITSELF
+from foldbarn.changes.engine.giving import finish, give, open_again
 from foldbarn.core.arrays import Ints
-from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.machines.reading import Wants
-from foldbarn.core.policies.giving import give, take_back, wanted_by
-from foldbarn.core.policies.limits import terms_of
-from foldbarn.core.policies.policy import Cache
-from foldbarn.core.site import Pool, Short, SiteView, Volume
-from foldbarn.core.units import say_count
-from foldbarn.core.volumes.thin import extents_of, to_set_aside
-from foldbarn.links.agents import Agent
-from foldbarn.store import giving, nodes, pools, records
-from foldbarn.store.database import announce, transaction
-from foldbarn.store.giving import Begun
-from foldbarn.store.views import current_view, load_view
-
-log = structlog.get_logger()
-AT_ONCE = 512  # extents of one volume in one turn
-CREW = 8  # nodes that are told side by side
+from foldbarn.core.policies.giving import wanted_by
+from foldbarn.core.site import Volume
+from foldbarn.core.volumes.thin import extents_of
+from foldbarn.store import giving
+from foldbarn.store.database import transaction
+from foldbarn.store.views import current_view
 
 
 def give_room() -> None:
@@ -42,7 +20,7 @@ def give_room() -> None:
     with transaction() as session:
         asked, begun = giving.asked(session), giving.begun(session)
     for one in begun:
-        _finish(one)
+        finish(one)
     view = current_view()
     for volume in view.volumes:
         pool = view.pools[volume.pool]
@@ -50,157 +28,13 @@ def give_room() -> None:
             continue
         wants = [asked[ply.number] for ply in volume.every_ply if ply.number in asked]
         extents = _extents(volume, wants)
-        _open_again(view, volume, extents)
+        open_again(view, volume, extents)
         wanted = wanted_by(view, volume, extents)
         if len(wanted) or volume.short is not None:
-            _give(pool, volume, extents, refuses=any(one.refuses for one in wants))
+            give(pool, volume, extents, refuses=any(one.refuses for one in wants))
 
 
 def _extents(volume: Volume, wants: list[Wants]) -> Ints:
     """What nodes ask for, as extents of the ply of all of a volume."""
     ranges = np.array([r for one in wants for r in one.strips], dtype=np.int64).reshape(-1, 2)
     return extents_of(ranges, volume.whole.scheme.k, volume.whole.extents)
-
-
-def _give(pool: Pool, volume: Volume, asked: Ints, *, refuses: bool) -> None:
-    """asked: extents that its nodes want, some of which may have been given since."""
-    begun = None
-    with transaction() as session:
-        if pools.locked(session, pool.number) is None:
-            return
-        view = load_view(session)
-        mine = next((v for v in view.volumes if v.number == volume.number), None)
-        if mine is None or mine.forming:
-            return
-        wanted = wanted_by(view, mine, asked)
-        found = give(view, mine, wanted, AT_ONCE)
-        short = None
-        if len(found.extents) < min(len(wanted), AT_ONCE):
-            short = Short(found.left, refuses)
-        news = giving.note_short(session, mine.number, short)
-        if len(found.extents):
-            begun = giving.begin(session, mine.whole.number, found.extents, found.placed)
-            words = f"Room set aside for {say_count(len(found.extents), 'extent')} of {mine.name}."
-            records.note(session, BY_ITSELF, words)
-        if short is not None and mine.short is None:
-            words = f"{mine.name} wants room for {say_count(short.extents, 'extent')}, and {pool.name} "
-            records.note(session, BY_ITSELF, f"{words}has none.")
-        if news or begun is not None:
-            announce(session, "site")
-    if begun is not None:
-        _finish(begun)
-
-
-def _finish(begun: Begun) -> None:
-    """Has the nodes set its strips aside, then lets consumers write there. What cannot be had now, since a
-    disk is out or a node refuses, is taken back, and asked for again.
-    """
-    view = current_view()
-    volume = next((v for v in view.volumes if v.whole.number == begun.ply), None)
-    if volume is None:
-        return None  # gone, and what was begun with it
-    pool = view.pools[volume.pool]
-    by_node = _strips(view, volume, begun.extents)
-    if by_node is None:
-        return _take_back(pool, volume, begun)
-    whole, terms = volume.whole, terms_of(view, volume)
-    order: dict[str, Any] = {
-        "kind": "reserve",
-        "ply": begun.ply,
-        "bytes": pool.strip_bytes,
-        "data": whole.scheme.k,
-        "thin": whole.extents * whole.scheme.k,
-        "closed": True,
-    }
-    orders = {}
-    for node, strips in by_node.items():
-        told = {**order, "strips": strips}
-        if found := terms.get((node, begun.ply)):
-            told["limits"] = {str(begun.ply): [found.operations, found.throughput]}
-            told["cache"] = {str(begun.ply): found.cache.value} if found.cache != Cache.ANY else {}
-        digest = zlib.crc32(json.dumps(told).encode())
-        orders[node] = {"id": f"aside-{begun.id}-{node}-{digest:x}", **told}
-    try:
-        _tell(orders)
-    except NotPossible as error:
-        log.info("room not set aside", volume=volume.name, why=error.sentence)
-        return _take_back(pool, volume, begun)
-    except BarnError as error:  # tried again in the next turn, or taken back where the node falls silent
-        log.info("room not set aside yet", volume=volume.name, why=error.sentence)
-        return None
-    with transaction() as session:
-        if not giving.done(session, begun.id):
-            # It was deleted, or held otherwise, meanwhile: what the nodes hold is compared.
-            pools.look(session, [pool.number], f"{volume.name} has changed while room was set aside")
-            announce(session, "site")
-            return None
-    _open(set(by_node), begun.ply, begun.extents)
-    return None
-
-
-def _strips(view: SiteView, volume: Volume, extents: Ints) -> dict[int, dict[str, list[list[int]]]] | None:
-    """By number of the node and serial of the disk; None where one lies on no disk that can be had now."""
-    placement = volume.whole.placement[extents]
-    rows = view.row_of_number[placement]
-    if (rows >= len(view.disks)).any() or not view.disk_ready[rows].all():
-        return None
-    found: dict[int, dict[str, list[list[int]]]] = defaultdict(lambda: defaultdict(list))
-    for extent, of_extent in zip(extents.tolist(), rows.tolist(), strict=True):
-        for strip, row in enumerate(of_extent):
-            disk = view.disks[row]
-            found[view.nodes[disk.node].number][disk.serial].append([extent, strip])
-    return found
-
-
-def _take_back(pool: Pool, volume: Volume, begun: Begun) -> None:
-    with transaction() as session:
-        if pools.locked(session, pool.number) is None:
-            return
-        view = load_view(session)
-        mine = next((v for v in view.volumes if v.whole.number == begun.ply), None)
-        if mine is not None and giving.take_back(session, begun, take_back(mine, begun.extents)):
-            pools.look(session, [pool.number], f"Room for {volume.name} could not be set aside")
-            words = (
-                f"Room for {say_count(len(begun.extents), 'extent')} of {volume.name} could not be set aside."
-            )
-            records.note(session, BY_ITSELF, words)
-        announce(session, "site")
-
-
-def _open_again(view: SiteView, volume: Volume, asked: Ints) -> None:
-    """What nodes still ask for, and have set aside: they have not heard that consumers may write there."""
-    there = asked[~to_set_aside(volume)[asked]]
-    there = there[~volume.upper[there]]
-    if not len(there):
-        return
-    with transaction() as session:
-        waits = {e for p, e in giving.being_set_aside(session) if p == volume.whole.number}
-    there = np.array([e for e in there.tolist() if e not in waits], dtype=np.int64)
-    strips = _strips(view, volume, there)
-    if len(there) and strips is not None:
-        _open(set(strips), volume.whole.number, there)
-
-
-def _open(on: set[int], ply: int, extents: Ints) -> None:
-    """Lets consumers write to extents that every node (by number) has set aside. One that does not hear it
-    asks again.
-    """
-    order = {"kind": "open", "ply": ply, "extents": extents.tolist()}
-    try:
-        _tell({node: {"id": f"open-{uuid4().hex}", **order} for node in on})
-    except BarnError as error:
-        log.info("consumers not let in yet", ply=ply, why=error.sentence)
-
-
-def _tell(orders: dict[int, dict[str, Any]]) -> None:
-    """Gives each node (by number) its order. Raises what the first that fails raises, when all are told."""
-    with transaction() as session:
-        names = nodes.addresses(session)
-
-    def one(node: int) -> Callable[[], object]:
-        return lambda: Agent(names[node][1]).send(orders[node])
-
-    with ThreadPoolExecutor(max_workers=CREW) as crew:
-        told = [crew.submit(one(node)) for node in orders]
-    for answer in told:
-        answer.result()

@@ -9,6 +9,7 @@ import numpy as np
 from sqlalchemy import select, update
 
 from foldbarn.core.arrays import Disks, Ints
+from foldbarn.core.site import UNWRITTEN
 from foldbarn.store.database import Session
 from foldbarn.store.tables import PlacementRow, PlyRow
 from foldbarn.store.views import CHUNK
@@ -33,6 +34,22 @@ def set_extents(session: Session, ply: int, extents: Ints, rows: Disks) -> None:
         matrix[extents[mine] % CHUNK] = rows[mine]
         stored.disks = matrix.tobytes()
     session.execute(update(PlyRow).where(PlyRow.id == ply).values(version=PlyRow.version + 1))
+
+
+def append_extents(session: Session, ply: int, more: int) -> None:
+    """So many extents more, that lie nowhere and were never written."""
+    width = _strips(session, ply)
+    mine = PlacementRow.ply_id == ply
+    last = session.scalars(
+        select(PlacementRow).where(mine).order_by(PlacementRow.chunk.desc()).limit(1)
+    ).one()
+    matrix: Disks = np.frombuffer(last.disks, dtype="<i4").reshape(-1, width)
+    fresh = np.full((more, width), UNWRITTEN, dtype="<i4")
+    stored = np.concatenate([matrix, fresh])
+    last.disks = stored[:CHUNK].tobytes()
+    for chunk, start in enumerate(range(CHUNK, len(stored), CHUNK), last.chunk + 1):
+        session.add(PlacementRow(ply_id=ply, chunk=chunk, disks=stored[start : start + CHUNK].tobytes()))
+    session.flush()
 
 
 def read_placement(session: Session, ply: int) -> Disks:

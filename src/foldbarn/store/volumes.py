@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -115,6 +115,25 @@ def forget_landing(session: Session, volume: int) -> None:
     """It has none any more; what waits there settles before its nodes let go of it."""
     _forget_plies(session, PlyRow.volume_id == volume, PlyRow.purpose == Purpose.LANDING.value)
     session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(waiting=0))
+
+
+def extend(session: Session, volume: int, size: int, extents: Mapping[int, int]) -> None:
+    """A volume (by number) has so many bytes from here on, and its plies (by number) so many extents; for
+    those that are added no room is set aside. Nobody moves strips of its pool meanwhile.
+    """
+    added = 0
+    for ply in session.scalars(select(PlyRow).where(PlyRow.id.in_(list(extents))).order_by(PlyRow.id)):
+        more = extents[ply.id] - ply.extents
+        if more > 0:
+            placements.append_extents(session, ply.id, more)
+            ply.extents += more
+            ply.version += 1
+        if ply.purpose == Purpose.WHOLE.value:
+            added = more
+    mine = PlyRow.volume_id == volume, PlyRow.purpose == Purpose.HOT.value
+    for hot in session.scalars(select(PlyRow).where(*mine)):
+        hot.holds = (hot.holds or b"") + bytes(added)
+    session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(size_bytes=size))
 
 
 def set_extents(session: Session, ply: int, extents: Ints, rows: Disks) -> None:

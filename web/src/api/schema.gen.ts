@@ -1973,6 +1973,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfGrowVolume
+         * @description extend (ours), fill up (agents); where it lands first: drop old, set its landing aside (agents).
+         */
+        DeedOfGrowVolume: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "grow-volume";
+            params: components["schemas"]["GrowVolumeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfKeepPolicy
          * @description For each pool: adopt (ours), drop old (agents, where strips are given up), catch up, take over (ours,
          */
@@ -2711,6 +2733,16 @@ export interface components {
              * @enum {string}
              */
             serves: "cache" | "fast tier" | "capacity";
+        };
+        /**
+         * GrowVolumeParams
+         * @description A volume by name, and how large it is to be: as typed, such as "2 TiB", or bytes.
+         */
+        GrowVolumeParams: {
+            /** Size */
+            size: string;
+            /** Volume */
+            volume: string;
         };
         /**
          * HealingOut
@@ -4906,6 +4938,18 @@ export interface components {
             params: components["schemas"]["GrowPoolParams"];
         };
         /**
+         * WishOfGrowVolume
+         * @description extend (ours), fill up (agents); where it lands first: drop old, set its landing aside (agents).
+         */
+        WishOfGrowVolume: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "grow-volume";
+            params: components["schemas"]["GrowVolumeParams"];
+        };
+        /**
          * WishOfKeepPolicy
          * @description For each pool: adopt (ours), drop old (agents, where strips are given up), catch up, take over (ours,
          */
@@ -5818,7 +5862,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"];
             };
         };
         responses: {
@@ -6042,7 +6086,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"];
             };
         };
         responses: {

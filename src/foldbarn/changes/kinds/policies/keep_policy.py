@@ -153,7 +153,7 @@ class Adopt(OfVolumes):
                 else:
                     ply = then.whole
                     store_volumes.hold_as(session, ply.number, ply.scheme, ply.placement, version)
-                _change_landing(session, volume, then.landing)
+                change_landing(session, volume, then.landing)
                 _change_hot(session, volume, then.hot)
             announce(session, "site")
         return f"{say_count(len(self.volumes), 'volume')}, version {self.version}."
@@ -182,7 +182,7 @@ class Adopt(OfVolumes):
                     store_volumes.hold_as(session, ply.number, ply.scheme, ply.placement, version)
                 elif volume.landing is None or not volume.landing.forming:
                     continue
-                _change_landing(session, volume, self._landing_before(view, volume, free))
+                change_landing(session, volume, self._landing_before(view, volume, free))
                 kept = self._kept_before(view, volume)
                 _change_hot(session, volume, hot_for(volume, kept.wishes) if kept else None)
                 back.append(volume.name)
@@ -210,7 +210,7 @@ class Adopt(OfVolumes):
         return [v for v in view.volumes if v.number in numbers]
 
 
-def _change_landing(session: Session, volume: Volume, landing: Ply | None) -> None:
+def change_landing(session: Session, volume: Volume, landing: Ply | None) -> None:
     """A volume has this landing from here on."""
     if landing is volume.landing:
         return

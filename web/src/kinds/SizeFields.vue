@@ -1,0 +1,23 @@
+<script setup lang="ts">
+import { computed, ref, watch } from "vue";
+import { binarySize } from "../lib/format";
+import { useSheet, type Wish } from "./kind";
+
+/** How large a volume is to be. */
+const params = defineModel<Wish>({ required: true });
+const { barn, asked } = useSheet();
+const name = asked("volume");
+const volume = computed(() => barn.value?.volumes.find((v) => v.name.toLowerCase() === name.toLowerCase()));
+const size = ref("");
+watch(size, () => (params.value = { volume: name, size: size.value }), { immediate: true });
+</script>
+
+<template>
+  <VTextField
+    v-model="size"
+    label="New size, such as 1 TiB or 500 GB"
+    :placeholder="volume ? `${binarySize(volume.size_bytes)} now` : ''"
+    autofocus
+    width="220"
+  />
+</template>
