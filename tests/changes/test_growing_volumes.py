@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
 import pytest
 from conftest import ME, Site
 from test_leaving import held, mixed_pool, should_hold
@@ -13,6 +14,7 @@ from test_thin_volumes import live, set_aside, still
 from foldbarn.changes.engine import giving
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.policies.conformance import Standing, conformance
+from foldbarn.core.policies.giving import Given
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.services import changes

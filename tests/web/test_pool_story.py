@@ -461,6 +461,16 @@ def test_a_volume_that_takes_room_as_it_is_written_shows_what_is_set_aside(
     found = running.api.get("/volumes/ledger").json()
     assert found["unset"] < 295
     assert found["data"] == "whole"
+    page.get_by_role("link", name="Preview growing it").click()
+    sheet = sheet_of(page)
+    sheet.get_by_label("New size, such as 1 TiB or 500 GB").fill("200 GiB")
+    expect(sheet.locator("[data-note=blocker]")).to_contain_text("never shrinks")
+    sheet.get_by_label("New size, such as 1 TiB or 500 GB").fill("400 GiB")
+    expect(sheet).to_contain_text("They ask for room as it is written.")
+    carry_out(page)
+    done(page, "fill-up")
+    page.goto(f"{running.url}/volumes/ledger")
+    expect(account).to_contain_text("Rounded up to 400 extents")
     running.demo.carry_out("delete-volume", {"volume": "ledger", "typed": "ledger"})
 
 
