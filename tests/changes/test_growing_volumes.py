@@ -1,4 +1,6 @@
-"""Volumes that grow while they are in use: what is refused, what is set aside, and what nodes are told."""
+"""Volumes that grow or are renamed while they are in use: what is refused, what is set aside, and what nodes
+are told.
+"""
 
 from __future__ import annotations
 
@@ -142,3 +144,26 @@ def test_where_the_room_was_taken_meanwhile_it_waits_for_some_and_goes_on(
     run_change(number)
     assert barn_site.state(number) == "done"
     assert set_aside() == 130
+
+
+@pooled
+def test_another_name_touches_nothing_on_nodes_and_is_taken_back(barn_site: Site) -> None:
+    barn_site.volume()
+    barn_site.volume("tides", size="1 GiB")
+    before = held(barn_site)
+    [said] = refusals("rename-volume", volume="charts", name="Tides")
+    assert "exists already (as 'tides'" in said
+    assert refusals("rename-volume", volume="charts", name="no name")
+    assert refusals("rename-volume", volume="charts", name="charts")
+    waiting = changes.carry_out(ME, "grow-volume", {"volume": "charts", "size": "120 GiB"})
+    number = barn_site.do("rename-volume", volume="charts", name="Charts")  # waits for its turn
+    assert barn_site.state(number) == "waiting"
+    run_change(waiting)
+    run_change(number)
+    assert barn_site.state(number) == "done"
+    assert current_view().volume("charts").name == "Charts"
+    assert current_view().volume("charts").whole.name == "Charts"
+    assert before < held(barn_site) == should_hold()
+    undo = plan_of("rename-volume", volume="Charts", name="sea-charts").undo
+    assert undo is not None
+    assert undo.params == {"volume": "sea-charts", "name": "Charts"}

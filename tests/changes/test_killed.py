@@ -197,6 +197,11 @@ def grow_volume(site: Site) -> dict[str, Any]:
     return {"volume": "charts", "size": "150 GiB"}
 
 
+def rename_volume(site: Site) -> dict[str, Any]:
+    pooled(site)
+    return {"volume": "charts", "name": "tide-charts"}
+
+
 def grow_with_landing(site: Site) -> dict[str, Any]:
     """Its landing grows with it."""
     land(site)
@@ -239,6 +244,7 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         keep_policy,
         move_extents,
         grow_volume,
+        rename_volume,
         describe,
     )
 }

@@ -214,6 +214,13 @@ class Barn(RuleBasedStateMachine):
             self.wish("grow-volume", volume=volume.name, size=f"{size} GiB")
 
     @rule(seed=SEEDS)
+    def rename_volume(self, seed: int) -> None:
+        """Now and then to a name that is taken."""
+        if volumes := current_view().volumes:
+            name = one_of([*NAMES, "old", "new"], seed // 7)
+            self.wish("rename-volume", volume=one_of(list(volumes), seed).name, name=name)
+
+    @rule(seed=SEEDS)
     def consumers_write(self, seed: int) -> None:
         """What they write wants room, which is given; now and then the process dies while it is."""
         fluid.advance(self.site.yard.machines, 600.0 * (1 + seed % 20))
@@ -707,6 +714,7 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "keep-policy",
         "move-extents",
         "grow-volume",
+        "rename-volume",
     }
     assert set(KINDS) == here
 

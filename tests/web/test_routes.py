@@ -38,6 +38,8 @@ ROUTES = (
     "/policies?plan=save-policy",
     "/policies?plan=save-policy&policy=seldom-read",
     "/volumes/charts?plan=keep-policy&volumes=charts",
+    "/volumes/charts?plan=grow-volume&volume=charts",
+    "/volumes/charts?plan=rename-volume&volume=charts",
     "/policies/seldom-read?plan=keep-policy&volumes=charts&policy=seldom-read",
     "/policies/scratch?plan=keep-policy&policy=scratch",
     "/volumes",

@@ -117,6 +117,10 @@ def forget_landing(session: Session, volume: int) -> None:
     session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(waiting=0))
 
 
+def rename(session: Session, volume: int, name: str) -> None:
+    session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(name=name))
+
+
 def extend(session: Session, volume: int, size: int, extents: Mapping[int, int]) -> None:
     """A volume (by number) has so many bytes from here on, and its plies (by number) so many extents; for
     those that are added no room is set aside. Nobody moves strips of its pool meanwhile.

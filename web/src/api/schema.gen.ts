@@ -2127,6 +2127,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfRenameVolume
+         * @description name (ours).
+         */
+        DeedOfRenameVolume: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rename-volume";
+            params: components["schemas"]["RenameVolumeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfReplaceDisk
          * @description prepare, read back (agents), swap (ours), drain, blank (agents), part (ours), bind (agents).
          */
@@ -3883,6 +3905,19 @@ export interface components {
             pattern: string;
         };
         /**
+         * RenameVolumeParams
+         * @description A volume by name, and the name that it is to have.
+         */
+        RenameVolumeParams: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Volume */
+            volume: string;
+        };
+        /**
          * RepairOut
          * @description Until all copies are there again: seconds in all, and its parts. copying: the least that the bottleneck
          *     allows.
@@ -5022,6 +5057,18 @@ export interface components {
             params: components["schemas"]["RenameParams"];
         };
         /**
+         * WishOfRenameVolume
+         * @description name (ours).
+         */
+        WishOfRenameVolume: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rename-volume";
+            params: components["schemas"]["RenameVolumeParams"];
+        };
+        /**
          * WishOfReplaceDisk
          * @description prepare, read back (agents), swap (ours), drain, blank (agents), part (ours), bind (agents).
          */
@@ -5862,7 +5909,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"];
             };
         };
         responses: {
@@ -6086,7 +6133,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"];
             };
         };
         responses: {

@@ -109,6 +109,9 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
         <RouterLink class="act" :to="{ query: { plan: 'keep-policy', volumes: volume.name } }"
           >Preview another policy</RouterLink
         >
+        <RouterLink class="act" :to="{ query: { plan: 'rename-volume', volume: volume.name } }"
+          >Preview renaming it</RouterLink
+        >
         <RouterLink class="act" :to="{ query: { plan: 'grow-volume', volume: volume.name } }"
           >Preview growing it</RouterLink
         >

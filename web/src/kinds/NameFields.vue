@@ -1,0 +1,22 @@
+<script setup lang="ts">
+import { ref, watch } from "vue";
+import { useSheet, type Wish } from "./kind";
+
+/** How a volume is to be called. */
+const params = defineModel<Wish>({ required: true });
+const { asked } = useSheet();
+const volume = asked("volume");
+const name = ref("");
+watch(name, () => (params.value = { volume, name: name.value }), { immediate: true });
+</script>
+
+<template>
+  <VTextField
+    v-model="name"
+    label="New name"
+    :placeholder="`${volume} now`"
+    autofocus
+    maxlength="80"
+    width="220"
+  />
+</template>
