@@ -475,6 +475,7 @@ class Barn(RuleBasedStateMachine):
         with transaction() as session:
             session.execute(update(SiteRow).values(grace_seconds=1e-6 if late else 600.0))
         self.hear()
+        give_room()
         watching.Watch()._judge()
 
     def hear(self) -> None:

@@ -9,7 +9,7 @@ from foldbarn.core.arrays import Ints
 from foldbarn.core.machines.reading import Wants
 from foldbarn.core.policies.giving import wanted_by
 from foldbarn.core.site import Volume
-from foldbarn.core.volumes.thin import extents_of
+from foldbarn.core.volumes.thin import extents_of, is_thin
 from foldbarn.store import giving
 from foldbarn.store.database import transaction
 from foldbarn.store.views import current_view
@@ -27,6 +27,9 @@ def give_room() -> None:
         if volume.forming or pool.closing:
             continue
         wants = [asked[ply.number] for ply in volume.every_ply if ply.number in asked]
+        lacks = volume.whole.extents_set_aside < volume.whole.extents_here
+        if not wants and volume.short is None and (not lacks or is_thin(view, volume)):
+            continue
         extents = _extents(volume, wants)
         open_again(view, volume, extents)
         wanted = wanted_by(view, volume, extents)

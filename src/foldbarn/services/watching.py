@@ -122,6 +122,9 @@ class _Pause:
         return self.noted is not None and self.noted.clock_offset is not None
 
 
+GIVING = Duty("set room aside for what is about to be written", 1.0, lambda: give_room())
+
+
 @dataclass(slots=True)
 class Watch:
     """The watch's own memory: only when to ask whom next. Everything found out is in the database."""
@@ -134,10 +137,12 @@ class Watch:
     count_at: float = 0.0  # when counters are kept next
     heat: HeatTaker = field(default_factory=HeatTaker)
     heat_at: float = 0.0  # when nodes are asked next what is asked of their extents
+    give_at: float = 0.0  # when room is set aside next for what is about to be written
     judge_at: float = 0.0  # when the duties are looked through next
     put_off: set[int] = field(default_factory=set)  # nodes of whose clocks no page has been told yet
     put_off_until: float = 0.0
     round: Round = field(default_factory=lambda: Round(duties_of_the_watch()))
+    giving: Round = field(default_factory=lambda: Round((GIVING,)))
 
     async def run(self) -> None:
         """Until cancelled. Another process that holds the watch is waited for."""
@@ -160,6 +165,7 @@ class Watch:
         """
         thinking = asyncio.create_task(asyncio.sleep(0))
         counting = asyncio.create_task(asyncio.sleep(0))
+        giving = asyncio.create_task(asyncio.sleep(0))
         try:
             while True:
                 # The lock is ours only while its connection lives, and this tells in the same breath.
@@ -170,10 +176,12 @@ class Watch:
                     thinking = asyncio.create_task(self._think())
                 if counting.done() and time.monotonic() >= self.heat_at:
                     counting = asyncio.create_task(self._count())
+                if giving.done() and time.monotonic() >= self.give_at:
+                    giving = asyncio.create_task(self._give())
                 await asyncio.sleep(TICK_SECONDS)
         finally:
             # Whoever keeps watch next is not to find us at it still.
-            await asyncio.shield(asyncio.gather(thinking, counting))
+            await asyncio.shield(asyncio.gather(thinking, counting, giving))
 
     async def _holds(self, holder: psycopg.AsyncConnection[Any]) -> bool:
         row = await (await holder.execute("select pg_try_advisory_lock(%s)", (WATCH_LOCK,))).fetchone()
@@ -214,6 +222,12 @@ class Watch:
             self.heat_at = time.monotonic() + settings().heat_seconds
             if not await asyncio.to_thread(self.heat.take):
                 self.heat_at = time.monotonic() + JUDGE_SECONDS  # nobody is heard yet
+
+    async def _give(self) -> None:
+        """The same: a node that hangs while room is set aside there keeps nobody from being given up."""
+        async with _going_on("setting room aside"):
+            self.give_at = time.monotonic() + GIVING.every
+            await asyncio.to_thread(self.giving.go, self.revision)
 
     def _know(self, agents: Mapping[int, nodes.AgentOf]) -> None:
         """What the site says of its agents by now. A report of theirs is looked at again, all of it, where
@@ -518,7 +532,6 @@ def duties_of_the_watch() -> tuple[Duty, ...]:
     return (
         Duty("ask the witness", 2.0, lambda: note_witness()),
         Duty("sum up what consumers have written", 5.0, lambda: sum_written()),
-        Duty("set room aside for what is about to be written", 1.0, lambda: give_room()),
         Duty("hand over disks in enclosures", now, lambda: hand_over_boxes(), on_change=True, judging=True),
         Duty("give up what is away for too long", now, lambda: give_up(), on_change=True, judging=True),
         Duty("send away nodes that were counted out", now, lambda: send_away(), on_change=True, judging=True),
