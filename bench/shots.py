@@ -118,7 +118,7 @@ def a_lost_node(page: Page, base: str, engineer: Demo) -> None:
     take(page, f"{base}/changes/{newest}", "change")
     page.get_by_role("button", name="Yard").click()
     page.wait_for_timeout(SETTLE)
-    expect(page.get_by_text("Their time")).to_be_visible()
+    page.get_by_text("Their time").wait_for(timeout=60_000)
     shoot(page, "yard.png")
 
 
