@@ -15,6 +15,7 @@ from test_thin_volumes import live, set_aside, still
 
 from foldbarn.changes.engine import giving
 from foldbarn.changes.engine.runner import run_change
+from foldbarn.core.errors import Unreachable
 from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.policies.giving import Given
 from foldbarn.core.pools.capacity import pool_space
@@ -167,3 +168,25 @@ def test_another_name_touches_nothing_on_nodes_and_is_taken_back(barn_site: Site
     undo = plan_of("rename-volume", volume="Charts", name="sea-charts").undo
     assert undo is not None
     assert undo.params == {"volume": "sea-charts", "name": "Charts"}
+
+
+@pooled
+def test_it_is_done_when_every_node_has_set_it_aside(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    barn_site.volume()
+    number = changes.carry_out(ME, "grow-volume", {"volume": "charts", "size": "130 GiB"})
+
+    def cut(*_: Any) -> Any:
+        raise Unreachable("No answer.")
+
+    with monkeypatch.context() as patch:
+        patch.setattr(giving, "_tell", cut)
+        run_change(number)
+    assert set_aside() == 130  # placed, and on no node yet
+    assert barn_site.state(number) == "paused"
+    changes.ask(ME, number, "resume")
+    run_change(number)
+    assert barn_site.state(number) == "done"
+    assert held(barn_site) == should_hold()
+    assert not any(barn_site.yard.machines.closed.values())

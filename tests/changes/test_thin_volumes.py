@@ -369,3 +369,21 @@ def test_it_is_full_when_that_was_foretold(barn_site: Site, monkeypatch: pytest.
     took = barn_site.yard.machines.clock - clock
     assert found.earliest - 7200 <= took <= found.latest + 7200
     assert took == pytest.approx(found.seconds, rel=0.05)
+
+
+def test_a_disk_that_is_out_keeps_no_other_extent_from_being_opened(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    still(barn_site)
+    barn_site.do("create-volume", name="v", pool="quayside", size="200 GiB", thin=True)
+    live(barn_site, 1800)
+    with monkeypatch.context() as patch:
+        patch.setattr(giving, "_open", lambda *_: None)
+        give_room()
+    volume = current_view().volumes[0]
+    closed = barn_site.yard.machines.closed[volume.whole.number]
+    assert len(closed) > 4
+    lose(barn_site, "petrel", given_up=False)
+    live(barn_site, 60)
+    give_room()
+    assert not closed

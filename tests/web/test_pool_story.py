@@ -89,9 +89,13 @@ def test_it_grows_and_what_moved_is_compared_with_what_was_foreseen(page: Page, 
     row.get_by_role("link").first.click()
     happened = page.get_by_role("table", name="Foreseen and happened")
     expect(happened).to_contain_text("Moved")
-    expect(happened.get_by_role("row").filter(has_text="by the nodes' clocks")).to_contain_text(
-        re.compile(r"at least .*(s|min)")
-    )
+    took = happened.get_by_role("row").filter(has_text="by the nodes' clocks")
+    number = page.url.rpartition("/")[2]
+    # A node that was too busy to answer as the plan was made had nothing foreseen for it.
+    if running.api.get(f"/changes/{number}").json()["preview"]["seconds"]:
+        expect(took).to_contain_text(re.compile(r"at least .*(s|min)"))
+    else:
+        expect(took).not_to_contain_text("at least")
 
 
 def test_a_disk_is_retired_from_its_page_and_then_replaces_another(tab: Page, running: Running) -> None:

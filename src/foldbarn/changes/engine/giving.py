@@ -68,6 +68,20 @@ def give(pool: Pool, volume: Volume, asked: Ints, *, refuses: bool) -> None:
         finish(begun)
 
 
+def still_to_set_aside(volume: Volume) -> int:
+    """Extents of a volume that have no room, or that not every node has set aside, after having asked those
+    once more.
+    """
+    with transaction() as session:
+        mine = [one for one in giving.begun(session) if one.ply == volume.whole.number]
+    for one in mine:
+        finish(one)
+    now = next((v for v in current_view().volumes if v.number == volume.number), volume)
+    with transaction() as session:
+        begun = sum(len(one.extents) for one in giving.begun(session) if one.ply == now.whole.number)
+    return int(to_set_aside(now).sum()) + begun
+
+
 def finish(begun: Begun) -> None:
     """Has the nodes set its strips aside, then lets consumers write there. What cannot be had now, since a
     disk is out or a node refuses, is taken back, and asked for again.
@@ -153,9 +167,11 @@ def open_again(view: SiteView, volume: Volume, asked: Ints) -> None:
     with transaction() as session:
         waits = {e for p, e in giving.being_set_aside(session) if p == volume.whole.number}
     there = np.array([e for e in there.tolist() if e not in waits], dtype=np.int64)
-    strips = _strips(view, volume, there)
-    if len(there) and strips is not None:
-        _open(set(strips), volume.whole.number, there)
+    if len(there):
+        # Those of its disks that are out now do not keep the others from being written.
+        rows = view.rows(volume.whole)[there]
+        on = view.disk_node[rows[np.append(view.disk_ready, False)[rows]]]
+        _open({view.nodes[row].number for row in np.unique(on).tolist()}, volume.whole.number, there)
 
 
 def _open(on: set[int], ply: int, extents: Ints) -> None:

@@ -68,6 +68,8 @@ def _filling(view: SiteView, pool: Pool, tier: Tier) -> Filling | None:
         return None
     space = pool_space(view, pool).of(tier)
     room = space.strips * space.free
+    if not room:
+        return None  # it is full: those that want room say so
     seconds = until_taken(room, [(one.rate, one.most) for one in takers])
     if seconds is None:
         return None

@@ -12,7 +12,7 @@ import numpy as np
 from pydantic import Field
 
 from foldbarn.changes.engine.effects import AnyEffect, Note, Row, Sums, TextRow, Texts, unchanged
-from foldbarn.changes.engine.giving import give
+from foldbarn.changes.engine.giving import give, still_to_set_aside
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
@@ -106,14 +106,14 @@ class FillUp(OfGrowing):
         volume = self.find(view)
         if is_thin(view, volume):
             return self._tell_size(run, view, volume)
-        left, tries = int(to_set_aside(volume).sum()), 0
+        left, tries = still_to_set_aside(volume), 0
         in_all, strip = left, volume.whole.scheme.strips * view.pools[volume.pool].strip_bytes
         while left and tries < settings().attempts:
             run.check_asked()
             give(view.pools[volume.pool], volume, NOTHING, refuses=False)
+            now = still_to_set_aside(volume)
             view = current_view()
             volume = self.find(view)
-            now = int(to_set_aside(volume).sum())
             tries = 0 if now < left else tries + 1
             left = now
             run.progress((in_all - left) * strip, in_all * strip, None)
