@@ -235,7 +235,7 @@ def asked(machines: Machines, node: str) -> dict[str, Any]:
             extents[ply].add(extent)
     found = {}
     for ply in extents.keys() - {int(ply) for ply in machines.landings}:
-        known, mine = machines.facts_of(ply), np.array(sorted(extents[ply]))
+        known, mine = machines.facts_of(ply), np.array(sorted(extents[ply] - machines.closed.get(ply, set())))
         rates = operations_a_second(known.first, mine, known.data)
         so_far = np.full(len(mine), machines.asked.get(str(known.first), 0.0))
         if before := machines.opened.get(known.first):  # what was opened late was asked for nothing before

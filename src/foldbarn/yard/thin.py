@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from foldbarn.core.arrays import Flags
+from foldbarn.core.arrays import runs
 from foldbarn.core.volumes.thin import ahead_of
 from foldbarn.yard.consumers import written_share
 
@@ -48,13 +48,7 @@ def _filling(machines: Machines, first: int) -> Filling:
     written = math.ceil(written_share(first, machines.clock - known.born) * total)
     ahead = min(total, written + ahead_of(total))
     there = int(held[:written].sum())
-    return Filling(_ranges(~held[:ahead]), there < written, there / max(int(held.sum()), 1))
-
-
-def _ranges(flags: Flags) -> tuple[tuple[int, int], ...]:
-    """From and up to, of every run of flags."""
-    edges = np.flatnonzero(np.diff(np.concatenate([[False], flags, [False]]).astype(np.int8)))
-    return tuple((int(first), int(last)) for first, last in edges.reshape(-1, 2).tolist())
+    return Filling(tuple(runs(~held[:ahead])), there < written, there / max(int(held.sum()), 1))
 
 
 def wants(machines: Machines, node: str) -> dict[str, Any]:

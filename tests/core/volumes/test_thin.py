@@ -12,7 +12,8 @@ from sites import make_site
 
 from foldbarn.core.policies.giving import give, take_back, wanted_by
 from foldbarn.core.policies.matching import place_new
-from foldbarn.core.pools.capacity import fits, most_that_fits, pool_space
+from foldbarn.core.pools.capacity import Limit, fits, most_that_fits, pool_space
+from foldbarn.core.pools.healing import healing_of
 from foldbarn.core.pools.placement import usable_slots
 from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.site import UNWRITTEN, Ply, Purpose, SiteView, Tier, Volume, plain_volume, to_come
@@ -114,12 +115,42 @@ def test_a_new_thin_volume_may_be_promised_as_much_as_the_cap_says() -> None:
         view = thin_site(scheme, extents=1, aside=1, cap=cap)
         pool = view.pools[0]
         room = pool_space(view, pool).room
-        most = most_that_fits(view, pool, scheme, Tier.BULK, thin=True).extents
-        assert most == int(cap * room) // 2 - 1
+        most = most_that_fits(view, pool, scheme, Tier.BULK, ahead_of).extents
+        apart = usable_slots(view.disk_free, view.domain_of(Level.NODE), 2, 1)
+        assert most == min(int(cap * room) // 2 - 1, int(cap * apart))
         assert fits(view, pool, scheme, Tier.BULK, most, ahead_of(most))
         assert not fits(view, pool, scheme, Tier.BULK, most + 1, ahead_of(most + 1))
         # A thick one takes all of it at once.
         assert most_that_fits(view, pool, scheme, Tier.BULK).extents < min(most, room // 2) + 1
+
+
+def test_no_more_is_promised_than_could_ever_be_kept_apart() -> None:
+    """By rack, of one large rack and two small ones: most of the large one's room is of no use for that."""
+    view = make_site([[[200, 200]], [[20, 20]], [[20, 20]]], copies=2, level=Level.NODE)
+    scheme, pool = mirror(3, Level.RACK), replace(view.pools[0], usual=mirror(1, Level.DISK))
+    view = replace(view, pools=(pool,))
+    assert pool_space(view, pool).room == 480
+    most = most_that_fits(view, pool, scheme, Tier.BULK, ahead_of)
+    assert (most.extents, most.limit) == (40, Limit.CAP)
+    assert fits(view, pool, scheme, Tier.BULK, 40, ahead_of(40))
+    assert not fits(view, pool, scheme, Tier.BULK, 41, ahead_of(41))
+
+
+@pytest.mark.parametrize("scheme", [mirror(2, Level.NODE), mirror(2, Level.RACK), Scheme(2, 1, Level.NODE)])
+@pytest.mark.parametrize("usual", [mirror(3, Level.RACK), mirror(2, Level.NODE), mirror(1, Level.DISK)])
+def test_whatever_the_usual_protection_all_that_is_given_can_be_rebuilt(
+    scheme: Scheme, usual: Scheme
+) -> None:
+    view = thin_site(scheme, extents=1000, aside=4, headroom=Level.NODE)
+    view = replace(view, pools=(replace(view.pools[0], usual=usual),))
+    while len(found := give(view, view.volumes[0], np.flatnonzero(to_set_aside(view.volumes[0])), 64).placed):
+        volume = view.volumes[0]
+        placement = volume.whole.placement.copy()
+        placement[found[0].extents] = found[0].rows
+        whole = replace(volume.whole, placement=placement)
+        view = replace(view, volumes=(replace(volume, plies=(whole,)),))
+    assert int((~to_set_aside(view.volumes[0])).sum()) > 100
+    assert healing_of(view, view.pools[0], Level.NODE).holds
 
 
 def test_a_volume_that_is_not_thin_wants_all_that_it_lacks_whoever_asks() -> None:

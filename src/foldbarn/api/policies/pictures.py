@@ -229,6 +229,7 @@ def policy_page(
     users = _users(view, policy, carriers)
     kept = Counter(u.version for u in users)
     scheme = policy.wishes.scheme
+    most = most_survived(scheme, policy.wishes.hot_scheme)
     begins = SavePolicyParams(
         name=policy.name,
         version=policy.version,
@@ -238,7 +239,7 @@ def policy_page(
         level=scheme.level,
         per_domain=scheme.per_domain,
         # What survives all that its protection can goes on doing so when that becomes another.
-        survives=None if policy.wishes.survives == most_survived(policy.wishes) else policy.wishes.survives,
+        survives=None if policy.wishes.survives == most else policy.wishes.survives,
         fast=policy.wishes.fast,
         encrypted=policy.wishes.encrypted,
         landing=policy.wishes.landing,

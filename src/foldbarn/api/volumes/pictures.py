@@ -25,7 +25,7 @@ from foldbarn.api.volumes.models import (
     VolumePage,
     WhatIf,
 )
-from foldbarn.core.arrays import Flags
+from foldbarn.core.arrays import Flags, runs
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
 from foldbarn.core.policies.matching import hot_extents, room_for
@@ -193,7 +193,7 @@ def volume_page(
             ],
             "missing_count": sum(int(_missing(view, part).sum()) for part in volume.plies),
             "upper": None if volume.hot is None else np.flatnonzero(volume.upper)[:MOST_MISSING].tolist(),
-            "unset_ranges": _ranges(to_set_aside(volume))[:MOST_MISSING],
+            "unset_ranges": [list(r) for r in runs(to_set_aside(volume))[:MOST_MISSING]],
             "holders": StateOut.of(
                 worst(
                     outlook.node_with_disks(n)
@@ -210,13 +210,6 @@ def volume_page(
             "mended_by": carried_by(volume, carriers),
         }
     )
-
-
-def _ranges(flags: Flags) -> list[list[int]]:
-    """From and up to, of every run of flags."""
-    edges = np.flatnonzero(np.diff(np.concatenate([[False], flags, [False]]).astype(np.int8)))
-    found: list[list[int]] = edges.reshape(-1, 2).tolist()
-    return found
 
 
 def _missing(view: SiteView, ply: Ply) -> Flags:

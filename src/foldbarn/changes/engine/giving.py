@@ -121,12 +121,20 @@ def finish(begun: Begun) -> None:
         return None
     with transaction() as session:
         if not giving.done(session, begun.id):
-            # It was deleted, or held otherwise, meanwhile: what the nodes hold is compared.
-            pools.look(session, [pool.number], f"{volume.name} has changed while room was set aside")
-            announce(session, "site")
-            return None
+            if not _lie_as_told(load_view(session), volume, begun):
+                # It was deleted, or held otherwise, meanwhile: what the nodes hold is compared.
+                pools.look(session, [pool.number], f"{volume.name} has changed while room was set aside")
+                announce(session, "site")
+            return None  # else someone else has done the same
     _open(set(by_node), begun.ply, begun.extents)
     return None
+
+
+def _lie_as_told(view: SiteView, volume: Volume, begun: Begun) -> bool:
+    """Whether what was begun still lies as the volume had it when nodes were told."""
+    now = view.ply_numbered.get(begun.ply)
+    told = volume.whole.placement[begun.extents]
+    return now is not None and np.array_equal(now.placement[begun.extents], told)
 
 
 def _strips(view: SiteView, volume: Volume, extents: Ints) -> dict[int, dict[str, list[list[int]]]] | None:

@@ -4,6 +4,7 @@ strips would lie, and what has to be written for it. Method: docs/methods.md, "A
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -356,7 +357,7 @@ def _against_in_place(view: SiteView, row: int, volumes: Sequence[Volume], wishe
         if there * wishes.scheme.strips > sum(
             v.whole.extents_set_aside * v.whole.scheme.strips for v in volumes
         ):
-            most, limit = _most(others, pool, wishes)
+            most, limit = _most(others, pool, wishes, there / max(extents, 1))
             words = f"{pool.name} can take {most} in {'its' if len(volumes) == 1 else 'their'} place"
             found.append(_too_large(volumes, pool, wishes, words, limit))
     if found:
@@ -382,7 +383,7 @@ def _against_anew(view: SiteView, row: int, volumes: Sequence[Volume], wishes: W
     found = against(with_volumes(view, old), pool, wishes, size, written)
     if any(one.wish == Wish.ROOM for one in found):
         found = [one for one in found if one.wish != Wish.ROOM]
-        most, limit = _most(view, pool, wishes)
+        most, limit = _most(view, pool, wishes, written / max(extents, 1))
         it = "it has" if len(volumes) == 1 else "they have"
         beside = "it" if len(volumes) == 1 else "them"
         words = f"{it} to be written anew, and {pool.name} can take {most} beside {beside}"
@@ -390,9 +391,12 @@ def _against_anew(view: SiteView, row: int, volumes: Sequence[Volume], wishes: W
     return [Opposed(say_list([v.name for v in volumes]), one) for one in found]
 
 
-def _most(view: SiteView, pool: Pool, wishes: Wishes) -> tuple[str, Limit]:
-    """The most data that a pool takes more of, and what limits it."""
-    fit = most_that_fits(view, pool, wishes.scheme, tier_of(wishes))
+def _most(view: SiteView, pool: Pool, wishes: Wishes, part: float) -> tuple[str, Limit]:
+    """The most data that a pool takes more of, and what limits it; part: of it, 0 to 1, that is there already
+    and has to be set aside at once.
+    """
+    rule = (lambda extents: math.ceil(extents * part)) if part < 1 else None
+    fit = most_that_fits(view, pool, wishes.scheme, tier_of(wishes), rule)
     return say_size(fit.extents * wishes.scheme.k * pool.strip_bytes), fit.limit
 
 

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import heapq
 import zlib
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from typing import cast
@@ -129,9 +129,15 @@ def landing_as_wished(volume: Volume, pool: Pool, wishes: Wishes) -> bool:
     return (has.scheme, has.extents, has.tier) == (wishes.landing_scheme, extents, Tier.FAST)
 
 
+def aside_rule(wishes: Wishes) -> Callable[[int], int] | None:
+    """For how many of so many extents room is set aside as a volume is made; None where it is for all."""
+    return ahead_of if wishes.thin else None
+
+
 def aside_for(wishes: Wishes, extents: int) -> int:
     """Of a new volume of so many extents, those for which room is set aside as it is made."""
-    return ahead_of(extents) if wishes.thin else extents
+    rule = aside_rule(wishes)
+    return extents if rule is None else rule(extents)
 
 
 def against(view: SiteView, pool: Pool, wishes: Wishes, size: int, aside: int | None = None) -> list[Against]:
@@ -298,7 +304,7 @@ class Room:
 def room_for(view: SiteView, pool: Pool, wishes: Wishes) -> Room:
     """The largest volume of these wishes that a pool has room for."""
     scheme = wishes.scheme
-    fit = most_that_fits(view, pool, scheme, tier_of(wishes), thin=wishes.thin)
+    fit = most_that_fits(view, pool, scheme, tier_of(wishes), aside_rule(wishes))
     most = Room(fit.extents * scheme.k * pool.strip_bytes, fit.limit)
     landing = wishes.landing_scheme
     if landing is None:
@@ -394,7 +400,7 @@ def said_limit(pool: Pool, scheme: Scheme, limit: Limit) -> str:
 def _too_large(view: SiteView, pool: Pool, wishes: Wishes, tier: Tier, size: int) -> Against:
     """That a volume does not fit, with what limits its size."""
     scheme = wishes.scheme
-    fit = most_that_fits(view, pool, scheme, tier, thin=wishes.thin)
+    fit = most_that_fits(view, pool, scheme, tier, aside_rule(wishes))
     smaller = "Choose a smaller size, fewer copies, or add disks."
     if not scheme.is_mirror:
         smaller = "Choose a smaller size, or add disks."

@@ -93,10 +93,11 @@ class Wishes:
         return f"{said}{sealed}{labelled}{_limits(self)}{thin}"
 
 
-def most_survived(wishes: Wishes) -> int:
-    """Losses at the scheme's level that all of it, wherever it lies, survives."""
-    hot = wishes.hot_scheme
-    return wishes.scheme.survives if hot is None else min(wishes.scheme.survives, hot.survives)
+def most_survived(scheme: Scheme, hot: Scheme | None) -> int:
+    """Losses at the scheme's level that all of it, wherever it lies, survives; hot: how what lies on the fast
+    tier for its heat is held.
+    """
+    return scheme.survives if hot is None else min(scheme.survives, hot.survives)
 
 
 _CACHES = {
@@ -208,8 +209,7 @@ def wishes_of(
     _check_landing(scheme, fast, landing)
     _check_share(fast, landing, share)
     hot = _hot(scheme, share, share_copies)
-    most = scheme.survives if hot is None else min(scheme.survives, hot.survives)
-    wanted = most if survives is None else survives
+    wanted = most_survived(scheme, hot) if survives is None else survives
     if hot is not None and hot.survives < wanted <= scheme.survives:
         level = scheme.level.value
         survive = "survives" if hot.strips == 1 else "survive"

@@ -7,7 +7,7 @@ rows sum to the raw size exactly.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
@@ -22,7 +22,6 @@ from foldbarn.core.pools.placement import expected_take, usable_slots
 from foldbarn.core.pools.protection import MOST_COPIES, Level, Scheme, mirror
 from foldbarn.core.site import METADATA_SHARE, Ply, Pool, Purpose, Role, SiteView, Tier, slots_of
 from foldbarn.core.units import say_count, say_size
-from foldbarn.core.volumes.thin import ahead_of
 
 
 def by_domain(values: Ints, domain_of: Ints) -> tuple[Ints, Ints]:
@@ -399,14 +398,7 @@ def account_pool(
         demands = ((scheme, -(-int(used.sum()) // strips)),)
     if headroom_of is not None and pool.headroom is not None and len(sizes):
         headroom = most_headroom(staying, spread_of, headroom_of, pool.headroom, scheme, pool.headroom_losses)
-        if headroom.possible:
-            # What is gone already is one of the losses that room is held back for: it is what the room is
-            # for.
-            losses = max(0, headroom.losses - _gone(staying, there, headroom_of))
-            free = _free_beside(there, spread_of, headroom_of, scheme, losses, demands, free_plain)
-            # Yet no more than if it were there: what is lent to a loss is not given away while the loss
-            # lasts.
-            free = _free_beside(staying, spread_of, headroom_of, scheme, headroom.losses, demands, free)
+        free = _can_join(staying, there, spread_of, headroom_of, scheme, headroom, demands, free_plain)
     taken = sum(held.strips * extents for held, extents in demands)
     promised = taken if promised is None else promised
     spoken_for = min(free, -(-(promised - taken) // strips))
@@ -446,6 +438,28 @@ def account_pool(
         strips=strips,
         promised=promised,
     )
+
+
+def _can_join(
+    staying: Ints,
+    there: Ints,
+    spread_of: Ints,
+    headroom_of: Ints,
+    scheme: Scheme,
+    headroom: Headroom,
+    demands: Sequence[tuple[Scheme, int]],
+    most: int,
+) -> int:
+    """Extents of a protection, at most so many, that can join what is there (demands) without what is held
+    back for the headroom's losses. staying, there, spread_of, headroom_of: [disks].
+    """
+    if not headroom.possible:
+        return most
+    # What is gone already is one of the losses that room is held back for: it is what the room is for.
+    losses = max(0, headroom.losses - _gone(staying, there, headroom_of))
+    free = _free_beside(there, spread_of, headroom_of, scheme, losses, demands, most)
+    # Yet no more than if it were there: what is lent to a loss is not given away while the loss lasts.
+    return _free_beside(staying, spread_of, headroom_of, scheme, headroom.losses, demands, free)
 
 
 def _gone(staying: Ints, there: Ints, loss_of: Ints) -> int:
@@ -629,7 +643,14 @@ class _Taking:
         used, promised = space.used + strips, space.promised + extents * self.scheme.strips
         room = used + space.strips * (space.free - strips - 1)
         most = min(self.pool.fill_line * room, room)
-        return used <= most and promised <= self.pool.overcommit_cap * room
+        fine = used <= most and promised <= self.pool.overcommit_cap * room
+        return fine and not self._promises_too_much(extents, aside)
+
+    def _promises_too_much(self, extents: int, aside: int) -> bool:
+        """Whether what is not set aside at once would find no place apart even were all of the tier's room
+        for it, as often as the cap allows.
+        """
+        return aside < extents and extents > self.pool.overcommit_cap * self.most_apart
 
     def space(self, extents: int, aside: int) -> PoolSpace:
         """The tier with so many extents more, of which room is set aside for some at once."""
@@ -643,7 +664,7 @@ class _Taking:
     def broken(self, extents: int, aside: int) -> Limit | None:
         """What so many extents would break; grows with their number."""
         space = self.space(extents, aside)
-        if space.overcommit > self.pool.overcommit_cap:
+        if space.overcommit > self.pool.overcommit_cap or self._promises_too_much(extents, aside):
             return Limit.CAP
         return Limit.FILL_LINE if space.full > self.pool.fill_line else None
 
@@ -679,27 +700,42 @@ def full_with(
 
 def most_to_give(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> int:
     """Extents of a protection for which room can be set aside in a volume that is there: placed apart, and
-    without what is held back for a rebuild.
+    without what is held back for a rebuild of what the pool holds.
     """
-    space = pool_space(view, pool).of(tier)
-    return min(_taking(view, pool, scheme, tier).most_apart, space.strips * space.free // scheme.strips)
+    rows, space = view.in_pool(pool, tier), pool_space(view, pool).of(tier)
+    most = _taking(view, pool, scheme, tier).most_apart
+    if pool.headroom is None or space.headroom is None:
+        return most
+    staying = np.where(view.disk_retiring[rows], 0, view.disk_most[rows])
+    return _can_join(
+        staying,
+        np.where(view.disk_open[rows], staying, 0),
+        view.domain_of(scheme.level)[rows],
+        view.domain_of(pool.headroom)[rows],
+        scheme,
+        space.headroom,
+        _demands(view.plies_of(pool, tier)),
+        most,
+    )
 
 
-def most_that_fits(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, *, thin: bool = False) -> Fit:
+def most_that_fits(
+    view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, aside: Callable[[int], int] | None = None
+) -> Fit:
     """Extents of a protection that a new volume may have: placed apart, and within the fill line and the cap
-    on overcommit. thin: room is set aside for a first piece of it alone.
+    on overcommit. aside: of so many, for how many room is set aside at once; for all when None.
 
     By trying: the tier is accounted for with each number, halving what is left.
     """
     taking = _taking(view, pool, scheme, tier)
     low, high = 0, taking.most_apart + 1
-    if thin:
-        high = max(high, int(pool.overcommit_cap * taking.space(0, 0).room / scheme.strips) + 2)
+    if aside is not None:
+        high = max(high, int(pool.overcommit_cap * taking.most_apart) + 2)
     limit = Limit.APART
     while high - low > 1:
         middle = (low + high) // 2
-        aside = ahead_of(middle) if thin else middle
-        found = taking.broken(middle, aside) if aside <= taking.most_apart else Limit.APART
+        at_once = middle if aside is None else aside(middle)
+        found = taking.broken(middle, at_once) if at_once <= taking.most_apart else Limit.APART
         if found is None:
             low = middle
         else:

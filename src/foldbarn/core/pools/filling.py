@@ -32,8 +32,9 @@ class Filling:
     def sentence(self) -> str:
         """Whole, without the pool's name."""
         takers = say_list([f"{name} ({part:.0%})" for name, part in self.volumes], 3)
-        late = f"{say_duration(self.latest)}" if math.isfinite(self.latest) else "longer"
-        when = f"in about {say_duration(self.seconds)} ({say_duration(self.earliest)} to {late})"
+        early = say_duration(self.earliest)
+        span = f"{early} to {say_duration(self.latest)}" if math.isfinite(self.latest) else f"{early} or more"
+        when = f"in about {say_duration(self.seconds)} ({span})"
         return f"At their pace of lately thin volumes have filled it {when}: {takers}."
 
 

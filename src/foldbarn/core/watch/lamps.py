@@ -213,13 +213,21 @@ class Outlook:
         return worst([own, *(self.disk(d) for d in self.view.node_disks[row])])
 
     def volume(self, row: int) -> State:
-        """A volume's state, with what it still survives, why it is short and what happens next."""
+        """A volume's state, with what it still survives, why it is short and what happens next; and whether
+        it lacks room for what is to be written.
+        """
+        volume, data = self.view.volumes[row], self.data_of(row)
+        if volume.short is None or volume.forming:
+            return data
+        lamp = worst([data, State(Lamp.SHORT if volume.short.refuses else Lamp.WATCH, "")]).lamp
+        return State(lamp, f"{data.reason} {self._short_of_room(volume, volume.short)}")
+
+    def data_of(self, row: int) -> State:
+        """The state of what a volume holds."""
         volume, fate_ = self.view.volumes[row], self.fates[row]
         if volume.forming:
             return State(Lamp.MENDING, "Not open yet: its strips are set aside on the disks first.")
         if fate_.state == DataState.WHOLE:
-            if volume.short is not None:
-                return self._short_of_room(volume, volume.short)
             whole = f"Whole: {volume.whole.scheme.sentence()}.{_say_landing(volume)}{_say_hot(volume)}"
             return State(Lamp.SOUND, f"{whole} {_say_anew(volume)}".strip())
         cause = self.cause(volume)
@@ -232,17 +240,17 @@ class Outlook:
         lamp, next_step = self.next_step(volume)
         return State(lamp, f"{sentence} {next_step}")
 
-    def _short_of_room(self, volume: Volume, short: Short) -> State:
-        """A volume that wants room which its pool does not have."""
+    def _short_of_room(self, volume: Volume, short: Short) -> str:
+        """That a volume wants room which its pool does not have."""
         pool, whole = self.view.pools[volume.pool], volume.whole
         wanted = say_count(short.extents, "extent")
         room = say_count(most_to_give(self.view, pool, whole.scheme, whole.tier), "extent")
         words = (
-            f"It wants room for {wanted} more, and {pool.name} has room for {room} beside what is held back."
+            f"t wants room for {wanted} more, and {pool.name} has room for {room} beside what is held back."
         )
         if short.refuses:
-            return State(Lamp.SHORT, f"Every byte is readable, and writes are refused. {words}")
-        return State(Lamp.WATCH, f"Whole. {words} Writes are refused once what is set aside is written.")
+            return f"Writes are refused: i{words}"
+        return f"I{words} Writes are refused once what is set aside is written."
 
     def cause(self, volume: Volume) -> str:
         """Which nodes or disks a volume is missing, in a sentence."""
@@ -398,12 +406,13 @@ class Outlook:
             title = "Most nodes fell silent together"
             first.append(Attention(Lamp.NOT_HEARD, "house", "nodes", title, words, 0.0))
         for row, volume in enumerate(view.volumes):
-            state = self.volume(row)
-            if volume.short is not None and self.fates[row].state == DataState.WHOLE:
+            state = self.data_of(row)
+            if volume.short is not None:
                 doing = "refuses writes" if volume.short.refuses else "is about to refuse writes"
-                title = f"{volume.name} {doing}"
-                found.append(Attention(state.lamp, "volume", volume.name, title, state.reason, 0.0))
-            elif state.lamp in (Lamp.SHORT, Lamp.FAILED):
+                lamp = Lamp.SHORT if volume.short.refuses else Lamp.WATCH
+                words = self._short_of_room(volume, volume.short)
+                found.append(Attention(lamp, "volume", volume.name, f"{volume.name} {doing}", words, 0.0))
+            if state.lamp in (Lamp.SHORT, Lamp.FAILED):
                 mirrored = all(ply.scheme.is_mirror for ply in volume.plies)
                 short = "is short of copies" if mirrored else "is short of strips"
                 doing = "cannot be read" if state.lamp == Lamp.FAILED else short

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import ClassVar
 
@@ -24,9 +23,10 @@ from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.moving import stop_moving
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
-from foldbarn.changes.engine.step import Outside, Payload
+from foldbarn.changes.engine.step import Payload
 from foldbarn.changes.kinds.policies.catching_up import CatchUp, not_written
 from foldbarn.changes.kinds.pools.effects import NO_FEWER_COPIES, estimate_of, moved, room_rows
+from foldbarn.changes.kinds.pools.holding import InPool
 from foldbarn.changes.kinds.pools.rebuild import DropOld, OfPool
 from foldbarn.changes.kinds.pools.schemes import SchemeAt
 from foldbarn.changes.kinds.volumes.move_extents import steps_for
@@ -94,19 +94,11 @@ class HeldAs(Payload):
         return Holding(self.scheme.scheme(), self.kept)
 
 
-class OfVolumes(Outside):
+class OfVolumes(InPool):
     """A step for volumes of a pool (by number) that are to keep a version of a policy."""
 
-    pool: int
     policy: int
     version: int
-
-    @contextmanager
-    def holding(self, run: Run) -> Iterator[Session]:
-        """Nobody moves strips of the pool, or places a volume there, meanwhile."""
-        with run.holding_strips(current_view().pool_numbered(self.pool)), run.writing() as session:
-            pools.locked(session, self.pool)
-            yield session
 
     @property
     def kept(self) -> tuple[int, int]:

@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
@@ -12,13 +10,13 @@ import numpy as np
 from pydantic import Field
 
 from foldbarn.changes.engine.effects import AnyEffect, Note, Row, Sums, TextRow, Texts, unchanged
-from foldbarn.changes.engine.giving import give, still_to_set_aside
+from foldbarn.changes.engine.giving import AT_ONCE, give, still_to_set_aside
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
-from foldbarn.changes.engine.step import Outside
 from foldbarn.changes.kinds.policies.keep_policy import SetLandings, change_landing
 from foldbarn.changes.kinds.pools.effects import room_rows
+from foldbarn.changes.kinds.pools.holding import InPool
 from foldbarn.changes.kinds.pools.rebuild import DropOld
 from foldbarn.changes.kinds.volumes.create_volume import MOST_EXTENTS
 from foldbarn.changes.kinds.volumes.setting_aside import strips_by_node
@@ -40,8 +38,8 @@ from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import parse_size, say_binary, say_count, say_size
 from foldbarn.core.volumes.thin import is_thin, to_set_aside
 from foldbarn.settings import settings
-from foldbarn.store import pools, volumes
-from foldbarn.store.database import Session, announce
+from foldbarn.store import volumes
+from foldbarn.store.database import announce
 from foldbarn.store.views import current_view, load_view
 
 NOTHING: Ints = np.zeros(0, dtype=np.int64)
@@ -54,18 +52,10 @@ class GrowVolumeParams(Params):
     size: str = Field(max_length=40)
 
 
-class OfGrowing(Outside):
+class OfGrowing(InPool):
     """A step for a volume that grows in a pool, both by number."""
 
-    pool: int
     volume: int
-
-    @contextmanager
-    def holding(self, run: Run) -> Iterator[Session]:
-        """Nobody moves strips of the pool, or places a volume there, meanwhile."""
-        with run.holding_strips(current_view().pool_numbered(self.pool)), run.writing() as session:
-            pools.locked(session, self.pool)
-            yield session
 
     def find(self, view: SiteView) -> Volume:
         found = next((v for v in view.volumes if v.number == self.volume), None)
@@ -174,7 +164,8 @@ def _growth(view: SiteView, volume: Volume, asked: int) -> _Growth:
     added = extents - whole.extents
     thin = is_thin(view, volume)
     if added and not fits(view, pool, whole.scheme, whole.tier, added, 0 if thin else added):
-        fit = most_that_fits(view, pool, whole.scheme, whole.tier, thin=thin)
+        # Of a thin one nothing of what is added is set aside at once.
+        fit = most_that_fits(view, pool, whole.scheme, whole.tier, (lambda _: 0) if thin else None)
         more = say_size(fit.extents * view.data_bytes(whole))
         raise NotPossible(
             f"{pool.name} can take {more} more with {whole.scheme.counted()}, "
@@ -246,7 +237,7 @@ class GrowVolume(Kind[GrowVolumeParams]):
                 "They ask for room as it is written."
                 if thin
                 else "Consumers may write there as it is set aside.",
-                seconds=1,
+                seconds=1 if thin else _seconds(grown),
             ),
         ]
         if landing is not grown.landing:
@@ -268,6 +259,11 @@ class GrowVolume(Kind[GrowVolumeParams]):
             blockers=blockers,
             warnings=warnings_of(view, after, pool, whole.scheme, whole.tier),
         )
+
+
+def _seconds(grown: Volume) -> float:
+    """To set room aside for what is added, a turn after the other."""
+    return float(-(-int(to_set_aside(grown).sum()) // AT_ONCE) or 1)
 
 
 def _rounded(size: int, asked: int, pool: Pool) -> str:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
-from contextlib import contextmanager
 from typing import ClassVar
 
 import numpy as np
@@ -14,9 +12,9 @@ from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.moving import stop_moving
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
-from foldbarn.changes.engine.step import Outside
 from foldbarn.changes.kinds.policies.catching_up import CatchUp, not_written
 from foldbarn.changes.kinds.pools.effects import NO_FEWER_COPIES, estimate_of, moved, room_rows
+from foldbarn.changes.kinds.pools.holding import InPool
 from foldbarn.changes.kinds.pools.rebuild import DropOld
 from foldbarn.core.arrays import Ints
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken
@@ -28,8 +26,8 @@ from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_binary, say_count, say_size
 from foldbarn.store import pools
 from foldbarn.store import volumes as store_volumes
-from foldbarn.store.database import Session, announce
-from foldbarn.store.views import current_view, load_view
+from foldbarn.store.database import announce
+from foldbarn.store.views import load_view
 
 MOST = 100_000  # extents of one change
 
@@ -44,20 +42,12 @@ class MoveExtentsParams(Params):
     extents: list[int] = Field(default=[], max_length=MOST)
 
 
-class OfExtents(Outside):
+class OfExtents(InPool):
     """A step for some extents of a volume (by number) in a pool that go up to its fast tier, or down."""
 
-    pool: int
     volume: int
     up: bool
     extents: tuple[int, ...]
-
-    @contextmanager
-    def holding(self, run: Run) -> Iterator[Session]:
-        """Nobody moves strips of the pool, or places a volume there, meanwhile."""
-        with run.holding_strips(current_view().pool_numbered(self.pool)), run.writing() as session:
-            pools.locked(session, self.pool)
-            yield session
 
     def find(self, view: SiteView) -> Volume | None:
         """The volume; None where it is gone."""
