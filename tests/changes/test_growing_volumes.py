@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 import pytest
 from conftest import ME, Site
+from test_changes import Killed
 from test_leaving import held, mixed_pool, should_hold
 from test_policies import plan_of, refusals, save
 from test_thin_volumes import live, set_aside, still
@@ -190,3 +191,25 @@ def test_it_is_done_when_every_node_has_set_it_aside(
     assert barn_site.state(number) == "done"
     assert held(barn_site) == should_hold()
     assert not any(barn_site.yard.machines.closed.values())
+
+
+@pooled
+def test_killed_before_consumers_are_let_in_they_are_let_in_all_the_same(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    still(barn_site)
+    barn_site.volume()
+    number = changes.carry_out(ME, "grow-volume", {"volume": "charts", "size": "130 GiB"})
+
+    def die(*_: Any) -> Any:
+        raise Killed
+
+    with monkeypatch.context() as patch:
+        patch.setattr(giving, "_open", die)
+        with pytest.raises(Killed):
+            run_change(number)
+    closed = barn_site.yard.machines.closed[current_view().volumes[0].whole.number]
+    assert closed == set(range(100, 130))
+    run_change(number)
+    assert barn_site.state(number) == "done"
+    assert not closed

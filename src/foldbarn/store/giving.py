@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from sqlalchemy import select
+from sqlalchemy import delete, select
 
 from foldbarn.core.arrays import Ints
 from foldbarn.core.machines.reading import Wants
@@ -21,13 +21,14 @@ from foldbarn.store.tables import NodeRow, SettingAsideRow, VolumeRow
 
 @dataclass(frozen=True, slots=True, eq=False)
 class Begun:
-    """Extents of a ply (by number) that are placed, and that no consumer may write yet: not every node has
-    set its strips aside.
+    """Extents of a ply (by number) that are placed, and that not every consumer may write yet. held: every
+    node has set its strips aside.
     """
 
     id: int
     ply: int
     extents: Ints
+    held: bool = False
 
 
 def asked(session: Session) -> dict[int, Wants]:
@@ -48,12 +49,12 @@ def asked(session: Session) -> dict[int, Wants]:
 def begun(session: Session) -> list[Begun]:
     """All that has been begun, oldest first."""
     rows = session.scalars(select(SettingAsideRow).order_by(SettingAsideRow.id))
-    return [Begun(row.id, row.ply_id, np.array(row.extents, dtype=np.int64)) for row in rows]
+    return [Begun(row.id, row.ply_id, np.array(row.extents, dtype=np.int64), row.held) for row in rows]
 
 
 def being_set_aside(session: Session) -> set[tuple[int, int]]:
-    """The same, as ply and extent."""
-    return {(one.ply, extent) for one in begun(session) for extent in one.extents.tolist()}
+    """Ply and extent of what not every node has set aside yet: it may be missing there."""
+    return {(one.ply, extent) for one in begun(session) if not one.held for extent in one.extents.tolist()}
 
 
 def begin(session: Session, ply: int, extents: Ints, placed: Sequence[Placed]) -> Begun:
@@ -65,19 +66,30 @@ def begin(session: Session, ply: int, extents: Ints, placed: Sequence[Placed]) -
     return Begun(row.id, ply, extents)
 
 
-def done(session: Session, id_: int) -> bool:
-    """Every node has set its strips aside. False where the volume, or what held it, has gone meanwhile."""
+def hold(session: Session, id_: int) -> bool:
+    """Every node has set its strips aside: from here on it is not taken back. False where the volume, or what
+    held it, has gone meanwhile.
+    """
     row = session.get(SettingAsideRow, id_, with_for_update=True)
     if row is None:
         return False
-    session.delete(row)
+    row.held = True
     return True
 
 
+def done(session: Session, id_: int) -> None:
+    """Consumers may write there."""
+    session.execute(delete(SettingAsideRow).where(SettingAsideRow.id == id_))
+
+
 def take_back(session: Session, one: Begun, placed: Sequence[Placed]) -> bool:
-    """As if it had not been begun. The caller holds the pool's row. False where it has gone already."""
-    if not done(session, one.id):
+    """As if it had not been begun. The caller holds the pool's row. False where it has gone already, or is
+    held.
+    """
+    row = session.get(SettingAsideRow, one.id, with_for_update=True)
+    if row is None or row.held:
         return False
+    session.delete(row)
     for part in placed:
         moves.forget_extents(session, part.ply, part.extents)
     _place(session, placed)

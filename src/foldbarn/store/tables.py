@@ -387,12 +387,15 @@ class PaceRow(Base):
 
 
 class SettingAsideRow(Base):
-    """Extents of a ply that are placed, and not yet set aside by every node: no consumer writes there."""
+    """Extents of a ply that are placed, and not yet open to consumers: they write there once every node has
+    set them aside (held), and has heard so.
+    """
 
     __tablename__ = "setting_aside"
     id: Mapped[int] = mapped_column(primary_key=True)
     ply_id: Mapped[int] = mapped_column(ForeignKey("ply.id", ondelete="cascade"), index=True)
     extents: Mapped[list[Any]]
+    held: Mapped[bool] = mapped_column(server_default=text("false"))
 
 
 class PlacementRow(Base):

@@ -35,6 +35,7 @@ from foldbarn.store.views import current_view, load_view
 log = structlog.get_logger()
 AT_ONCE = 512  # extents of one volume in one turn
 CREW = 8  # nodes that are told side by side
+NONE: Ints = np.zeros(0, dtype=np.int64)
 
 
 def give(pool: Pool, volume: Volume, asked: Ints, *, refuses: bool) -> None:
@@ -89,12 +90,19 @@ def finish(begun: Begun) -> None:
     view = current_view()
     volume = next((v for v in view.volumes if v.whole.number == begun.ply), None)
     if volume is None:
-        return None  # gone, and what was begun with it
-    pool = view.pools[volume.pool]
+        return  # gone, and what was begun with it
+    if (begun.held or _set_aside(view, volume, begun)) and _open(view, volume, begun.extents):
+        with transaction() as session:
+            giving.done(session, begun.id)
+
+
+def _set_aside(view: SiteView, volume: Volume, begun: Begun) -> bool:
+    """Whether every node has set its strips aside."""
+    pool, whole, terms = view.pools[volume.pool], volume.whole, terms_of(view, volume)
     by_node = _strips(view, volume, begun.extents)
     if by_node is None:
-        return _take_back(pool, volume, begun)
-    whole, terms = volume.whole, terms_of(view, volume)
+        _take_back(pool, volume, begun)
+        return False
     order: dict[str, Any] = {
         "kind": "reserve",
         "ply": begun.ply,
@@ -115,19 +123,18 @@ def finish(begun: Begun) -> None:
         _tell(orders)
     except NotPossible as error:
         log.info("room not set aside", volume=volume.name, why=error.sentence)
-        return _take_back(pool, volume, begun)
+        _take_back(pool, volume, begun)
+        return False
     except BarnError as error:  # tried again in the next turn, or taken back where the node falls silent
         log.info("room not set aside yet", volume=volume.name, why=error.sentence)
-        return None
+        return False
     with transaction() as session:
-        if not giving.done(session, begun.id):
-            if not _lie_as_told(load_view(session), volume, begun):
-                # It was deleted, or held otherwise, meanwhile: what the nodes hold is compared.
-                pools.look(session, [pool.number], f"{volume.name} has changed while room was set aside")
-                announce(session, "site")
-            return None  # else someone else has done the same
-    _open(set(by_node), begun.ply, begun.extents)
-    return None
+        held = giving.hold(session, begun.id)
+        if not _lie_as_told(load_view(session), volume, begun):
+            # Deleted, held otherwise, or moved meanwhile: what the nodes hold is compared.
+            pools.look(session, [pool.number], f"{volume.name} has changed while room was set aside")
+            announce(session, "site")
+    return held
 
 
 def _lie_as_told(view: SiteView, volume: Volume, begun: Begun) -> bool:
@@ -173,24 +180,26 @@ def open_again(view: SiteView, volume: Volume, asked: Ints) -> None:
     if not len(there):
         return
     with transaction() as session:
-        waits = {e for p, e in giving.being_set_aside(session) if p == volume.whole.number}
-    there = np.array([e for e in there.tolist() if e not in waits], dtype=np.int64)
+        begun = [one.extents for one in giving.begun(session) if one.ply == volume.whole.number]
+    there = np.setdiff1d(there, np.concatenate([NONE, *begun]))
     if len(there):
-        # Those of its disks that are out now do not keep the others from being written.
-        rows = view.rows(volume.whole)[there]
-        on = view.disk_node[rows[np.append(view.disk_ready, False)[rows]]]
-        _open({view.nodes[row].number for row in np.unique(on).tolist()}, volume.whole.number, there)
+        _open(view, volume, there)
 
 
-def _open(on: set[int], ply: int, extents: Ints) -> None:
-    """Lets consumers write to extents that every node (by number) has set aside. One that does not hear it
-    asks again.
+def _open(view: SiteView, volume: Volume, extents: Ints) -> bool:
+    """Lets consumers write to extents that every node has set aside. Those of their disks that are out now
+    do not keep the others from being written: a node that does not hear it asks again. Whether all that are
+    there have heard.
     """
-    order = {"kind": "open", "ply": ply, "extents": extents.tolist()}
+    rows = view.rows(volume.whole)[extents]
+    on = np.unique(view.disk_node[rows[np.append(view.disk_ready, False)[rows]]]).tolist()
+    order = {"kind": "open", "ply": volume.whole.number, "extents": extents.tolist()}
     try:
-        _tell({node: {"id": f"open-{uuid4().hex}", **order} for node in on})
+        _tell({view.nodes[row].number: {"id": f"open-{uuid4().hex}", **order} for row in on})
     except BarnError as error:
-        log.info("consumers not let in yet", ply=ply, why=error.sentence)
+        log.info("consumers not let in yet", volume=volume.name, why=error.sentence)
+        return False
+    return True
 
 
 def _tell(orders: dict[int, dict[str, Any]]) -> None:
