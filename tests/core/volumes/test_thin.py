@@ -12,7 +12,7 @@ from sites import make_site
 
 from foldbarn.core.policies.giving import give, take_back, wanted_by
 from foldbarn.core.policies.matching import place_new
-from foldbarn.core.pools.capacity import Limit, fits, most_that_fits, pool_space
+from foldbarn.core.pools.capacity import Limit, fits, most_that_fits, most_to_give, pool_space
 from foldbarn.core.pools.healing import healing_of
 from foldbarn.core.pools.placement import usable_slots
 from foldbarn.core.pools.protection import Level, Scheme, mirror
@@ -151,6 +151,16 @@ def test_whatever_the_usual_protection_all_that_is_given_can_be_rebuilt(
         view = replace(view, volumes=(replace(volume, plies=(whole,)),))
     assert int((~to_set_aside(view.volumes[0])).sum()) > 100
     assert healing_of(view, view.pools[0], Level.NODE).holds
+
+
+def test_what_no_room_would_heal_takes_none_of_what_is_held_back() -> None:
+    """Parity over three racks of a node each: without one of them two are left, whatever is held back."""
+    view = make_site([[[40, 40]]] * 3, copies=2, level=Level.RACK, headroom=Level.NODE)
+    pool, scheme = view.pools[0], Scheme(2, 1, Level.RACK)
+    space = pool_space(view, pool)
+    assert space.ledger.held_back > 0
+    assert most_to_give(view, pool, scheme, Tier.BULK) == 2 * space.free // 3 > 0
+    assert most_to_give(view, pool, pool.usual, Tier.BULK) == space.free
 
 
 def test_a_volume_that_is_not_thin_wants_all_that_it_lacks_whoever_asks() -> None:

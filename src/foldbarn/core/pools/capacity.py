@@ -700,23 +700,22 @@ def full_with(
 
 def most_to_give(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> int:
     """Extents of a protection for which room can be set aside in a volume that is there: placed apart, and
-    without what is held back for a rebuild of what the pool holds.
+    without what is held back for a rebuild.
+
+    Where a loss leaves too few domains for that protection, no room would heal it: then it takes none of what
+    is held back at the usual one.
     """
-    rows, space = view.in_pool(pool, tier), pool_space(view, pool).of(tier)
-    most = _taking(view, pool, scheme, tier).most_apart
-    if pool.headroom is None or space.headroom is None:
+    rows, most = view.in_pool(pool, tier), _taking(view, pool, scheme, tier).most_apart
+    if pool.headroom is None or not most:
         return most
     staying = np.where(view.disk_retiring[rows], 0, view.disk_most[rows])
-    return _can_join(
-        staying,
-        np.where(view.disk_open[rows], staying, 0),
-        view.domain_of(scheme.level)[rows],
-        view.domain_of(pool.headroom)[rows],
-        scheme,
-        space.headroom,
-        _demands(view.plies_of(pool, tier)),
-        most,
-    )
+    spread_of, headroom_of = view.domain_of(scheme.level)[rows], view.domain_of(pool.headroom)[rows]
+    headroom = most_headroom(staying, spread_of, headroom_of, pool.headroom, scheme, pool.headroom_losses)
+    if not headroom.possible:
+        space = pool_space(view, pool).of(tier)
+        return min(most, space.strips * space.free // scheme.strips)
+    there, demands = np.where(view.disk_open[rows], staying, 0), _demands(view.plies_of(pool, tier))
+    return _can_join(staying, there, spread_of, headroom_of, scheme, headroom, demands, most)
 
 
 def most_that_fits(

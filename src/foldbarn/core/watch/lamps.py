@@ -342,7 +342,13 @@ class Outlook:
     def pool_with_volumes(self, row: int) -> State:
         """A pool's state with its volumes' and its disks'."""
         view = self.view
-        states = [self.pool(row), *(self.volume(i) for i, v in enumerate(view.volumes) if v.pool == row)]
+        states = [self.pool(row)]
+        states += [
+            replace(s, reason=f"{v.name}: {s.reason}")
+            for i, v in enumerate(view.volumes)
+            if v.pool == row
+            for s in [self.volume(i)]
+        ]
         states += [
             replace(s, reason=f"{d.name}: {s.reason}")
             for d in view.all_of(view.pools[row])
