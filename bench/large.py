@@ -8,14 +8,18 @@ from sqlalchemy import insert
 from foldbarn.store.database import Session
 from foldbarn.store.placements import CHUNK
 from foldbarn.store.tables import (
+    AttachmentRow,
     ChangeRow,
     DiskRow,
+    HostRow,
+    InitiatorRow,
     NodeRow,
     PlacementRow,
     PlyRow,
     PoolRow,
     RackRow,
     RoomRow,
+    TargetRow,
     VolumeRow,
 )
 
@@ -30,7 +34,7 @@ def fill(session: Session, *, nodes: int, volumes: int, extents: int) -> None:
     session.execute(
         insert(NodeRow),
         [
-            {"id": n, "name": f"node-{n}", "agent_url": "", "rack_id": n % RACKS + 1, "ports": []}
+            {"id": n, "name": f"node-{n}", "agent_url": "", "rack_id": n % RACKS + 1, "ports": [_port(n)]}
             for n in range(1, nodes + 1)
         ],
     )
@@ -48,6 +52,9 @@ def fill(session: Session, *, nodes: int, volumes: int, extents: int) -> None:
     scheme = {"k": 1, "m": COPIES - 1, "level": "rack"}
     session.execute(insert(PoolRow), [pool | scheme])
     session.execute(insert(DiskRow), [_disk(n) for n in range(1, nodes * DISKS_A_NODE + 1)])
+    session.execute(insert(HostRow), [{"id": 1, "name": "bench-host", "made_by": 1}])
+    own = {"host_id": 1, "transport": "iscsi", "name": "iqn.2019-04.example.bench:host"}
+    session.execute(insert(InitiatorRow), [own])
     rng = np.random.default_rng(1)
     for number in range(1, volumes + 1):
         volume = {"id": number, "name": f"v{number}", "pool_id": 1, "size_bytes": extents * 2**30}
@@ -61,6 +68,10 @@ def fill(session: Session, *, nodes: int, volumes: int, extents: int) -> None:
                 for chunk, start in enumerate(range(0, extents, CHUNK))
             ],
         )
+    if volumes > 1:
+        session.execute(insert(TargetRow), [{"id": 1, "volume_id": 2, "gateways": [1, 2]}])
+        attached = {"target_id": 1, "host_id": 1, "transport": "iscsi", "made_by": 1}
+        session.execute(insert(AttachmentRow), [attached])
 
 
 def _disk(number: int) -> dict[str, object]:
@@ -79,6 +90,13 @@ def _disk(number: int) -> dict[str, object]:
         "role": "capacity",
         "pool_id": 1,
     }
+
+
+def _port(node: int) -> dict[str, object]:
+    """A port for storage, with an address of its own."""
+    address = f"10.{node // 65536}.{node // 256 % 256}.{node % 256}/8"
+    speed = {"up": True, "bytes_per_second": 3_125_000_000}
+    return {"name": "stor0", "purpose": "storage", "addresses": [address], **speed}
 
 
 def _placed(rng: np.random.Generator, nodes: int, extents: int) -> np.ndarray:

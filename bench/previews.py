@@ -15,6 +15,7 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
     pool = view.pools[0].name
     new = [d.name for d in view.disks if d.pool < 0]
     node, disk = view.nodes[7].name, next(d.name for d in view.disks if d.pool >= 0)
+    binned = next(v for v in view.volumes if v.binned)
     rooms = [room.model_dump() for room in arrangement(view)]
     first = rooms[0]["racks"]
     first[0]["nodes"], first[1]["nodes"] = first[1]["nodes"], first[0]["nodes"]
@@ -23,6 +24,12 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
         "form-pool": {"name": "q", "disks": new, "copies": 1, "level": "disk", "headroom": None},
         "create-volume": {"name": "new", "pool": pool, "size": "10 TiB"},
         "delete-volume": {"volume": view.volumes[0].name, "typed": view.volumes[0].name},
+        "restore-volume": {"volume": binned.name},
+        "empty-bin": {"pool": pool, "typed": binned.name},
+        "offline-volume": {"volume": view.volumes[0].name},
+        "grow-volume": {"volume": view.volumes[0].name, "size": f"{view.volumes[0].size_bytes * 2} B"},
+        "move-extents": {"volume": view.volumes[0].name, "tier": "bulk"},
+        "rename-volume": {"volume": view.volumes[0].name, "name": "newer"},
         "save-policy": {"name": "new", "data": 4, "parity": 2, "level": "rack"},
         "keep-policy": {"volumes": [view.volumes[1].name], "policy": "wide"},
         "delete-policy": {"policy": "none"},  # it has none of that name: what is measured is finding that out
@@ -51,4 +58,8 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
         },
         "add-node": {"node": node},
         "let-go": {"node": node},
+        "save-host": {"name": "newcomer", "initiators": ["iqn.2019-04.example.bench:newcomer"]},
+        "attach-volume": {"volume": view.volumes[2].name, "hosts": ["bench-host"], "file_system": "xfs"},
+        "detach-volume": {"volume": view.volumes[1].name, "hosts": ["bench-host"]},
+        "delete-host": {"host": "bench-host"},
     }

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 from contextlib import closing
 
@@ -43,15 +44,12 @@ def take(page: Page, url: str, name: str) -> None:
     page.goto(url)
     # A busy machine may take its time: no picture of a page that is still being read.
     page.locator(".page .headline").first.wait_for(timeout=30_000)
+    page.locator(".top .who").filter(has_text=re.compile(r"\S")).wait_for(timeout=30_000)
     page.wait_for_timeout(SETTLE)
     shoot(page, f"{name}.png")
 
 
 def preview(page: Page, base: str) -> None:
-    page.goto(f"{base}/volumes/charts?plan=keep-policy&volumes=charts&policy=seldom-read")
-    page.get_by_role("dialog").get_by_text("Keep room for it").wait_for()
-    page.wait_for_timeout(SETTLE)
-    shoot(page, "another-policy.png")
     page.goto(f"{base}/pools/quayside?plan=retire&node=petrel")
     page.get_by_role("table", name="Capacity at every step").wait_for()
     page.locator(".plan .body").evaluate("body => body.scrollTo(0, 470)")
@@ -142,8 +140,9 @@ def main() -> None:
                 ("/arrange", "arrange"),
                 ("/text", "text"),
                 ("/cluster", "cluster"),
+                ("/volumes", "volumes"),
                 ("/pools/quayside", "pool"),
-                ("/pools/quayside?show=roles", "pool-roles"),
+                ("/hosts", "hosts"),
                 ("/policies?pool=quayside&level=node", "policies"),
                 ("/volumes/deck-cameras?extent=1204", "volume"),
             ):

@@ -531,8 +531,14 @@ def previews(view: Any, stick: float) -> None:
     from foldbarn.changes.engine.kind import KINDS
     from foldbarn.core.policies.policy import Policy, wishes_of
     from foldbarn.core.pools.protection import Level, Scheme
+    from foldbarn.core.site import Binned
 
-    view = replace(view, policies=(Policy(1, "wide", 1, wishes_of(Scheme(4, 2, Level.RACK))),))
+    *used, last = view.volumes
+    view = replace(
+        view,
+        policies=(Policy(1, "wide", 1, wishes_of(Scheme(4, 2, Level.RACK))),),
+        volumes=(*used, replace(last, binned=Binned(0.0, 0.0))),
+    )
     asked = wishes(view)
     assert set(asked) == set(KINDS)
     for name, params in asked.items():
@@ -764,6 +770,64 @@ def type_a_wish(browser: Browser, url: str) -> float:
     return seconds
 
 
+def reach(stick: float) -> None:
+    """20,000 volumes attached to 1,000 hosts: how all hosts are, one of them, who serves what, and who takes
+    over from a node that is given up.
+    """
+    from dataclasses import replace
+
+    from bench.reached import reached_site
+    from foldbarn.changes.engine.targets import TARGETS
+    from foldbarn.core.hosts.gateways import chosen_anew
+    from foldbarn.core.hosts.lanes import lanes_of
+    from foldbarn.core.watch.lamps import Outlook
+
+    view = reached_site()
+    beside = "of sorting 10,000,000 integers"
+
+    def judged() -> list[object]:
+        outlook = Outlook(replace(view), now=0.0, grace_seconds=30.0)
+        return [outlook.host(host) for host in view.hosts]
+
+    gone = replace(view, nodes=(replace(view.nodes[0], given_up=True), *view.nodes[1:]))
+    for what, work in (
+        ("how 1,000 hosts reach 20,000 volumes", judged),
+        ("the ways to one of these hosts, gate by gate", lambda: [w.steps for w in lanes_of(view, host=7)]),
+        ("what 1,000 nodes are to serve to them", lambda: TARGETS.wanted(view)),
+        ("who takes over from one of the nodes", lambda: chosen_anew(gone)),
+    ):
+        seconds, found = timed(work)
+        assert found
+        row(what, seconds, beside, seconds / stick)
+
+
+def asking(stick: float) -> None:
+    """A page of the list of 20,000 volumes: as the site changes, and of a picture that was asked before; and
+    what hangs together with one of its 1,000 nodes.
+    """
+    from bench.reached import reached_site
+    from foldbarn.api.volumes.pictures import volumes_out
+    from foldbarn.core.volumes.lineage import Link, lineage_of
+    from foldbarn.core.watch.asking import By, Question, Wanted, listed
+    from foldbarn.core.watch.lamps import Outlook
+
+    view = reached_site()
+    beside = "of sorting 10,000,000 integers"
+    wanted = Wanted("v1", (Question.AMISS,), ((Link.NODE, "n1"),))
+
+    def page(of: Any) -> object:
+        outlook = Outlook(of, now=0.0, grace_seconds=30.0)
+        return volumes_out(outlook, listed(outlook, wanted, By.SIZE, falling=True), page=1, per=100)
+
+    for what, work in (
+        ("a page of 20,000 volumes, asked of a new picture", lambda: page(replace(view))),
+        ("the same, asked again", lambda: page(view)),
+        ("what hangs together with one of 1,000 nodes", lambda: lineage_of(view, Link.NODE, "n1")),
+    ):
+        seconds, _ = timed(work)
+        row(what, seconds, beside, seconds / stick)
+
+
 def walk_machines(url: str, stick: float) -> None:
     """The long list in a browser: opened, filtered, and scrolled to its end."""
     with sync_playwright() as tool:
@@ -806,6 +870,8 @@ def main() -> None:
     heat(stick)
     stuck_plans(stick)
     large_site(stick)
+    reach(stick)
+    asking(stick)
     intake(stick)
     running_barn(stick)
     crowded(stick)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import asyncio
 import os
+import re
 import shutil
 import subprocess
 import threading
@@ -13,6 +14,7 @@ from concurrent.futures import ThreadPoolExecutor
 from contextlib import AbstractContextManager, contextmanager
 from dataclasses import dataclass
 from functools import partial
+from http import HTTPStatus
 from pathlib import Path
 from typing import Any
 
@@ -22,13 +24,14 @@ import pytest
 import uvicorn
 from hypothesis import HealthCheck
 from hypothesis import settings as hypothesis_settings
-from playwright.sync_api import Browser, BrowserContext, Locator, Page, expect
+from playwright.sync_api import Browser, BrowserContext, Locator, Page, Response, expect
 from sqlalchemy import create_engine
 
 from foldbarn.api.app import make_app as make_api
 from foldbarn.changes.engine.queue import _sender
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.actors import Actor
+from foldbarn.core.units import DAY_SECONDS
 from foldbarn.house import barn as house_module
 from foldbarn.house.barn import Barn
 from foldbarn.house.demo import Demo
@@ -47,6 +50,8 @@ from foldbarn.yard.server import make_app as make_yard
 
 ME = Actor("Ines Marrow")  # the site's operator
 PROJECT = Path(__file__).resolve().parents[1]
+PATIENCE = 6  # seconds that a whole barn gives an agent to answer
+MOST_LOOKS = 5  # at previews made anew, before what they show is carried out
 MEMORY_WANTED = 2 * 1024**3  # bytes that must be free in memory for the tests' state to lie there
 os.environ["FOLDBARN_LOOK_SECONDS"] = "0.05"  # the stand-ins' time runs fast, so copies end soon
 os.environ["FOLDBARN_DEAD_AFTER_SECONDS"] = "2"  # of a worker that a test has killed
@@ -195,11 +200,40 @@ def pooled(postgres: Postgres, workplace: Path, stage: Stage, welcomed: Start) -
     return start
 
 
+def at_hour(machines: Machines, hour: float) -> None:
+    """The stand-ins' clock at an hour of their next day: on a busy machine this one may be far gone by now,
+    and time never runs backwards.
+    """
+    machines.clock = (machines.clock // DAY_SECONDS + 1) * DAY_SECONDS + hour * 3600.0
+
+
 def pick(where: Page | Locator, label: str, option: str) -> None:
     """Chooses by its words from a list, as a person does."""
     where.get_by_label(label, exact=True).press("Enter")
     page = where if isinstance(where, Page) else where.page
     page.get_by_role("option", name=option).click()
+
+
+def blocker(where: Page | Locator, words: str) -> Locator:
+    """The blocker that says this, whatever others stand beside it while a wish is still being typed."""
+    return where.locator("[data-note=blocker]").filter(has_text=words)
+
+
+def carry_out(page: Page, press: Callable[[], None] | None = None) -> None:
+    """Carries out what is previewed, and follows it. Where the site has changed meanwhile, the fresh preview
+    is carried out, as a person does who has looked at it: machines may report something new at any time.
+    """
+    deed = press or page.get_by_role("button", name="Carry out").click
+    for _ in range(MOST_LOOKS):
+        with page.expect_response(_is_deed) as answer:
+            deed()
+        if answer.value.status != HTTPStatus.CONFLICT:
+            break
+    expect(page).to_have_url(re.compile(r"/changes/\d+$"))
+
+
+def _is_deed(response: Response) -> bool:
+    return response.request.method == "POST" and response.url.endswith("/api/changes")
 
 
 def run_async(work: Coroutine[Any, Any, Any]) -> Any:
@@ -325,6 +359,13 @@ class Site:
     def volume(self, name: str = "charts", **params: Any) -> int:
         return self.do("create-volume", **({"name": name, "pool": "quayside", "size": "100 GiB"} | params))
 
+    def erase(self, volume: str) -> int:
+        """Deletes a volume and empties the bin of it; the number of the second change."""
+        self.do("delete-volume", volume=volume, typed=volume)
+        view = views.current_view()
+        pool = view.pools[view.volume(volume).pool].name
+        return self.do("empty-bin", pool=pool, volumes=[volume], typed=volume)
+
     def state(self, number: int) -> str:
         with transaction() as session:
             return session.get_one(ChangeRow, number).state
@@ -384,6 +425,14 @@ class Running:
     def url(self) -> str:
         return self.barn.url
 
+    def erase(self, *volumes: str) -> None:
+        """Deletes volumes of a pool, and empties its bin of them."""
+        pool = self.api.get(f"/volumes/{volumes[0]}").json()["pool"]
+        for name in volumes:
+            self.demo.carry_out("delete-volume", {"volume": name, "typed": name})
+        typed = volumes[0] if len(volumes) == 1 else pool
+        self.demo.carry_out("empty-bin", {"pool": pool, "volumes": list(volumes), "typed": typed})
+
     def pull(self, **lever: Any) -> None:
         self.api.post("/yard", json=lever).raise_for_status()
 
@@ -414,7 +463,11 @@ def running(workplace: Path, request: pytest.FixtureRequest) -> Iterator[Running
         free_port(),
         quick=True,
         # A machine that is busy with other tests may answer late: that is no silence here.
-        environment={"FOLDBARN_GRACE_SECONDS": "4", "FOLDBARN_SILENT_SECONDS": "10"}
+        environment={
+            "FOLDBARN_GRACE_SECONDS": "4",
+            "FOLDBARN_SILENT_SECONDS": "14",
+            "FOLDBARN_ANSWER_SECONDS": str(PATIENCE),
+        }
         | ({"YARD_HOME": ""} if alone else {})
         | getattr(request.module, "SETTINGS", {}),
     )

@@ -8,9 +8,25 @@ import numpy as np
 from hypothesis import strategies as st
 
 from foldbarn.core.arrays import Disks
+from foldbarn.core.hosts.attachments import Attachment, FileSystem, Target
+from foldbarn.core.hosts.initiators import Transport
+from foldbarn.core.policies.policy import Policy, Wishes
 from foldbarn.core.pools.placement import place
 from foldbarn.core.pools.protection import Level, Scheme, mirror
-from foldbarn.core.site import Contact, Disk, Node, Pool, Rack, Role, Room, SiteView, Volume, plain_volume
+from foldbarn.core.site import (
+    Contact,
+    Disk,
+    Enclosure,
+    Host,
+    Node,
+    Pool,
+    Rack,
+    Role,
+    Room,
+    SiteView,
+    Volume,
+    plain_volume,
+)
 from foldbarn.core.units import GIB
 
 EXTENT = GIB
@@ -78,6 +94,42 @@ def with_volume(
     return changed(view, volumes=(*view.volumes, volume))
 
 
+@st.composite
+def used_sites(draw: st.DrawFn) -> SiteView:
+    """Two rooms; volumes of which some keep a policy, some are attached, and some lie in a box that two
+    nodes reach; an empty rack, and a node that only leads the way.
+    """
+    view = make_site(draw(uneven_racks(least=2)), 2)
+    for number in range(1, draw(st.integers(1, 4)) + 1):
+        if view.disk_free.min() > 1:
+            view = with_volume(view, 1, draw(st.integers(1, 2)), Level.NODE, number)
+    last = len(view.racks)
+    racks = [replace(r, room=draw(st.integers(0, 1))) for r in view.racks] + [Rack(last + 1, "empty", 1)]
+    boxed = draw(st.integers(0, len(view.disks) - 1)) if draw(st.booleans()) else None
+    disks = [replace(d, enclosure=0) if row == boxed else d for row, d in enumerate(view.disks)]
+    policies = tuple(Policy(n, f"p{n}", 1, Wishes(mirror(2, Level.NODE), 1)) for n in (1, 2))
+    volumes = [replace(v, policy=draw(st.sampled_from([None, (1, 1), (2, 1)]))) for v in view.volumes]
+    hosts = tuple(Host(n, f"h{n}") for n in (1, 2, 3))
+    targets = []
+    for volume in volumes:
+        attached = draw(st.sets(st.integers(1, 3), max_size=2))
+        ways = draw(st.sets(st.integers(1, len(view.nodes)), min_size=1, max_size=2))
+        if attached:
+            mine = tuple(Attachment(host, Transport.ISCSI) for host in sorted(attached))
+            targets.append(Target(volume.number, FileSystem.NONE, tuple(sorted(ways)), mine))
+    return changed(
+        view,
+        rooms=(Room(1, "A"), Room(2, "B")),
+        racks=tuple(racks),
+        disks=tuple(disks),
+        enclosures=(Enclosure(1, "box", last),),
+        volumes=tuple(volumes),
+        policies=policies,
+        hosts=hosts,
+        targets=tuple(targets),
+    )
+
+
 def changed(view: SiteView, **parts: object) -> SiteView:
     """The site with some parts replaced; what is computed from them is computed anew."""
     kept = {
@@ -94,6 +146,9 @@ def changed(view: SiteView, **parts: object) -> SiteView:
             "incoming",
             "under_way",
             "policies",
+            "enclosures",
+            "hosts",
+            "targets",
         )
     }
     return SiteView(**(kept | parts))  # type: ignore[arg-type]

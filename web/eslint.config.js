@@ -1,8 +1,8 @@
 import vue from "eslint-plugin-vue";
 import ts from "typescript-eslint";
 
-// Our own drawings: the map, the ledger, sums, copies of a volume, who reaches whom.
-const INSTRUMENTS = ["BarnMap", "LedgerTable", "SumFigure", "CopyStaff", "ReachMatrix"];
+// Our own drawings: the map, the ledger, sums, copies of a volume, who reaches whom, the lanes of gates.
+const INSTRUMENTS = ["BarnMap", "LedgerTable", "SumFigure", "CopyStaff", "ReachMatrix", "GateLanes"];
 
 export default ts.config(
   { ignores: ["dist/", "node_modules/", "src/api/schema.gen.ts"] },

@@ -186,7 +186,7 @@ def test_a_volumes_pool_would_take_as_much_more_as_it_says(api: httpx.Client, ba
         preview = api.post("/api/changes/preview", json={"kind": "create-volume", "params": wish}).json()
         assert (preview["blockers"] == []) == fits
     assert api.get("/api/volumes/charts").json()["history"] == []
-    barn_site.do("delete-volume", volume="charts", typed="charts")
+    barn_site.erase("charts")
     assert api.get("/api/volumes/charts/room").status_code == 404
 
 
@@ -290,6 +290,7 @@ def test_strips_on_their_way_leave_a_preview_as_it_was(api: httpx.Client, barn_s
     out.
     """
     barn_site.volume(size="400 GiB")
+    barn_site.do("delete-volume", volume="charts", typed="charts")
     barn_site.do("grow-pool", pool="quayside", disks=[f"razorbill-{n}" for n in range(1, 9)])
     number = api.post("/api/changes", json={"kind": "rebuild", "params": {"pool": "quayside"}}).json()[
         "number"
@@ -303,7 +304,7 @@ def test_strips_on_their_way_leave_a_preview_as_it_was(api: httpx.Client, barn_s
     wishes = [
         {"kind": "create-volume", "params": {"name": "tides", "pool": "quayside", "size": "10 GiB"}},
         {"kind": "retire", "params": {"what": "disk", "names": ["petrel-3"]}},
-        {"kind": "delete-volume", "params": {"volume": "charts", "typed": "charts"}},
+        {"kind": "empty-bin", "params": {"pool": "quayside", "typed": "charts"}},
     ]
     before = [api.post("/api/changes/preview", json=w).json() for w in wishes]
     revision = current_view().revision
@@ -483,7 +484,7 @@ def test_a_change_says_what_it_touched_by_the_names_of_now(api: httpx.Client, ba
     said = api.get(f"/api/changes/{number}").json()["touched"]
     assert ("disk", "puffin-3") in {(t["kind"], t["name"]) for t in said}
     made = barn_site.volume("short-lived", size="10 GiB")
-    gone = barn_site.do("delete-volume", volume="short-lived", typed="short-lived")
+    gone = barn_site.erase("short-lived")
     words = [t["words"] for t in api.get(f"/api/changes/{gone}").json()["touched"]]
     assert "volume that is gone" in words
     assert all(t["kind"] for t in api.get(f"/api/changes/{made}").json()["touched"])

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from conftest import Site
+from conftest import Site, at_hour
 from test_changes import find_again, lose
 from test_leaving import NODES, held, mixed_pool, should_hold
 from test_pace_taken import PLATTERS, expected, live, pace_of
@@ -29,7 +29,7 @@ WISH = {"name": "p", "copies": 2, "level": "node"}
 def slow_pool(site: Site) -> None:
     """Platters behind cache devices: two devices in each node."""
     site.pool(disks=site.disks("hdd", nodes=PLATTERS) + site.disks("nvme", nodes=PLATTERS))
-    site.yard.machines.clock = 8 * 3600.0
+    at_hour(site.yard.machines, 8)
 
 
 def kept_as(site: Site, cache: str, size: str = "6 TB", **more: Any) -> None:

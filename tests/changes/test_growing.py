@@ -96,9 +96,13 @@ def test_a_volume_is_deleted_with_every_strip(barn_site: Site) -> None:
     gone = next(v.number for v in view.volumes if v.name == "charts")
     with pytest.raises(NotPossible, match="Type charts to confirm"):
         changes.carry_out(ME, "delete-volume", {"volume": "charts", "typed": "tides"})
-    preview = changes.preview("delete-volume", {"volume": "charts"})
+    barn_site.do("delete-volume", volume="charts", typed="charts")
+    erased = {"pool": "quayside", "volumes": ["charts"]}
+    with pytest.raises(NotPossible, match="Type charts to confirm that its data may be destroyed"):
+        changes.carry_out(ME, "empty-bin", {**erased, "typed": "quayside"})
+    preview = changes.preview("empty-bin", erased)
     assert sum(told(preview, OnDisks).leaving.values()) == 300 * 2**30
-    number = barn_site.do("delete-volume", volume="charts", typed="charts")
+    number = barn_site.do("empty-bin", **erased, typed="charts")
     assert barn_site.state(number) == "done"
     assert [v.name for v in current_view().volumes] == ["tides"]
     assert {v for _, v, _, _ in held(barn_site)} == {
@@ -111,10 +115,12 @@ def test_a_volume_is_deleted_with_every_strip(barn_site: Site) -> None:
 @pytest.mark.pooled
 def test_what_a_silent_node_holds_of_a_deleted_volume_is_dropped_when_it_returns(barn_site: Site) -> None:
     barn_site.volume()
+    barn_site.do("delete-volume", volume="charts", typed="charts")
     lose(barn_site, "petrel")
-    preview = changes.preview("delete-volume", {"volume": "charts"})
+    preview = changes.preview("empty-bin", {"pool": "quayside"})
     assert "petrel cannot be told now" in preview.warnings[0].sentence
-    assert barn_site.state(barn_site.do("delete-volume", volume="charts", typed="charts")) == "done"
+    number = barn_site.do("empty-bin", pool="quayside", typed="charts")
+    assert barn_site.state(number) == "done"
     assert {barn_site.yard.machines.node_of[s] for s, *_ in held(barn_site)} == {"petrel"}
     find_again(barn_site, "petrel")
     barn_site.do("rebuild", pool="quayside")
@@ -127,6 +133,9 @@ def test_a_pool_is_deleted_only_when_empty_and_its_disks_are_free_again(barn_sit
     with pytest.raises(NotPossible, match="quayside holds 1 volume: charts"):
         changes.carry_out(ME, "delete-pool", {"pool": "quayside", "typed": "quayside"})
     barn_site.do("delete-volume", volume="charts", typed="charts")
+    with pytest.raises(NotPossible, match="In its bin is charts"):
+        changes.carry_out(ME, "delete-pool", {"pool": "quayside", "typed": "quayside"})
+    barn_site.do("empty-bin", pool="quayside", typed="charts")
     with pytest.raises(NotPossible, match="Type quayside to confirm"):
         changes.carry_out(ME, "delete-pool", {"pool": "quayside"})
     assert barn_site.state(barn_site.do("delete-pool", pool="quayside", typed="quayside")) == "done"
@@ -144,7 +153,8 @@ def test_there_is_no_way_back_once_strips_are_being_dropped(
     from foldbarn.settings import settings
 
     barn_site.volume()
-    number = changes.carry_out(ME, "delete-volume", {"volume": "charts", "typed": "charts"})
+    barn_site.do("delete-volume", volume="charts", typed="charts")
+    number = changes.carry_out(ME, "empty-bin", {"pool": "quayside", "typed": "charts"})
     monkeypatch.setenv("FOLDBARN_ATTEMPTS", "1")
     settings.cache_clear()
     barn_site.yard.machines.power["petrel"] = False

@@ -25,7 +25,8 @@ from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.volumes.loss import DataState, enough_to_read, fate_of, present_strips
-from foldbarn.core.watch.lamps import Lamp, Outlook
+from foldbarn.core.watch.lamps import Outlook
+from foldbarn.core.watch.states import Lamp
 from foldbarn.services import changes, watching
 from foldbarn.store import moves
 from foldbarn.store.database import transaction

@@ -13,6 +13,7 @@ from conftest import ME, Site
 from sqlalchemy import func, select
 from test_changes import Killed, held, lose, should_hold
 from test_cluster import EIGHT, form, hear
+from walking import attach, register
 
 from foldbarn.changes.engine import runner
 from foldbarn.changes.engine.kind import KINDS
@@ -22,6 +23,7 @@ from foldbarn.changes.text import text_of, write_text
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.volumes.thin import to_set_aside
 from foldbarn.services import changes
+from foldbarn.services.limits import tell_limits, tell_targets
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import MoveRow, StepRow
 from foldbarn.store.views import current_view
@@ -90,6 +92,38 @@ def change_role(site: Site) -> dict[str, Any]:
 def delete_volume(site: Site) -> dict[str, Any]:
     pooled(site)
     return {"volume": "charts", "typed": "charts"}
+
+
+def delete_several(site: Site) -> dict[str, Any]:
+    pooled(site)
+    site.volume("logs")
+    return {"volumes": ["logs", "charts"], "typed": "2 volumes"}
+
+
+def restore_several(site: Site) -> dict[str, Any]:
+    site.do("delete-volume", **delete_several(site))
+    return {"volumes": ["logs", "charts"]}
+
+
+def take_several_offline(site: Site) -> dict[str, Any]:
+    wish = delete_several(site)
+    return {"volumes": wish["volumes"]}
+
+
+def restore_volume(site: Site) -> dict[str, Any]:
+    empty_bin(site)
+    return {"volume": "charts"}
+
+
+def empty_bin(site: Site) -> dict[str, Any]:
+    pooled(site)
+    site.do("delete-volume", volume="charts", typed="charts")
+    return {"pool": "quayside", "typed": "charts"}
+
+
+def offline_volume(site: Site) -> dict[str, Any]:
+    pooled(site)
+    return {"volume": "charts"}
 
 
 def delete_pool(site: Site) -> dict[str, Any]:
@@ -208,10 +242,39 @@ def grow_with_landing(site: Site) -> dict[str, Any]:
     return {"volume": "changes", "size": "60 GiB"}
 
 
+def several(site: Site) -> dict[str, Any]:
+    pooled(site)
+    return {"name": "web-{1..2}", "pool": "quayside", "size": "20 GiB"}
+
+
 def grow_thin(site: Site) -> dict[str, Any]:
     site.do("form-pool", **mixed(site))
     site.volume(thin=True)
     return {"volume": "charts", "size": "150 GiB"}
+
+
+def save_host(site: Site) -> dict[str, Any]:
+    """One that is known, and connects under another name from then on."""
+    attach_volume(site)
+    attach(site, "charts", "slipway")
+    return {"host": "slipway", "name": "slip", "initiators": ["iqn.2019-04.example.skerry:slip"]}
+
+
+def delete_host(site: Site) -> dict[str, Any]:
+    attach_volume(site)
+    return {"host": "slipway"}
+
+
+def attach_volume(site: Site) -> dict[str, Any]:
+    pooled(site)
+    register(site, "slipway")
+    return {"volume": "charts", "hosts": ["slipway"], "file_system": "xfs"}
+
+
+def detach_volume(site: Site) -> dict[str, Any]:
+    attach_volume(site)
+    attach(site, "charts", "slipway")
+    return {"volume": "charts", "hosts": ["slipway"]}
 
 
 def describe(_: Site) -> dict[str, Any]:
@@ -230,6 +293,9 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         replace_disk,
         change_role,
         delete_volume,
+        restore_volume,
+        empty_bin,
+        offline_volume,
         delete_pool,
         clear_disk,
         add_node,
@@ -245,6 +311,10 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         move_extents,
         grow_volume,
         rename_volume,
+        save_host,
+        delete_host,
+        attach_volume,
+        detach_volume,
         describe,
     )
 }
@@ -252,6 +322,10 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
 
 # More than one wish of a kind.
 MORE = {
+    "delete-volume, several": delete_several,
+    "restore-volume, several": restore_several,
+    "offline-volume, several": take_several_offline,
+    "create-volume, several": several,
     "keep-policy, with a landing": land,
     "keep-policy, with a share": share,
     "grow-volume, with a landing": grow_with_landing,
@@ -313,6 +387,22 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     if kind == "give-up":
         assert view.node("petrel").given_up
     assert held(barn_site) == should_hold()
+    if kind == "empty-bin":
+        assert not tell_limits()  # of what is gone nodes are told as of all else
+    withheld = set().union(*barn_site.yard.machines.withheld.values())
+    mine = [v for v in view.volumes if v.name in ("charts", "logs")]
+    taken = kind in ("delete-volume", "offline-volume")
+    assert withheld == ({v.whole.number for v in mine} if taken else set())
+    assert all((v.binned is not None) == (kind == "delete-volume") for v in mine)
+    assert not tell_targets()  # nodes were told all that they are to serve, and nothing that they are not
+    let_in = {
+        name
+        for serving in barn_site.yard.machines.serving.values()
+        for said in serving["targets"].values()
+        for name in said["allows"]
+    }
+    slip = "iqn.2019-04.example.skerry:slip"
+    assert let_in == {"attach-volume": {f"{slip}way"}, "save-host": {slip}}.get(kind, set())
     if kind == "move-extents":
         assert np.flatnonzero(view.volume("charts").upper).tolist() == [0, 1, 5]
     if wish.endswith("share"):

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from conftest import ME, Site
+from conftest import ME, Site, at_hour
 from sqlalchemy import update
 from test_changes import Killed, find_again, held, lose, should_hold
 from test_cluster import hear
@@ -125,7 +125,8 @@ def test_what_consumers_write_gathers_there_and_settles(barn_site: Site) -> None
     bulk = set(machines.holding(found.lands_for))
     assert not fast & bulk
     before = {s: c.written_bytes for s, c in machines.counters.items()}
-    machines.clock, machines.consumers = 8 * 3600.0, 20.0  # the morning's rush, and more
+    at_hour(machines, 8)  # the morning's rush, and more
+    machines.consumers = 20.0
     serve(machines, 0.0)
     for _ in range(60):
         for serial, serves in zip(machines.load.disks, machines.load.written.tolist(), strict=True):
@@ -239,7 +240,7 @@ def test_a_landing_is_rebuilt_and_moved_like_the_rest(barn_site: Site) -> None:
     assert barn_site.state(number) == "done", barn_site.problem(number)
     assert disk.number not in the().landing.placement
     is_there(barn_site, current_view(), the())
-    number = barn_site.do("delete-volume", volume="cameras", typed="cameras")
+    number = barn_site.erase("cameras")
     assert barn_site.state(number) == "done", barn_site.problem(number)
     assert barn_site.yard.strips() == 0
 
@@ -267,7 +268,7 @@ def test_without_power_nothing_lands_and_what_waits_goes_on_waiting(barn_site: S
     barn_site.do("create-volume", name="cameras", policy="land-and-settle", size="40 GiB")
     [found] = machines.landings.values()
     found.waiting = 3e9
-    machines.clock = 8 * 3600.0
+    at_hour(machines, 8)
     machines.power.update(dict.fromkeys(machines.power, False))
     before = sum(c.written_bytes for c in machines.counters.values())
     fluid._land(machines, 600.0)

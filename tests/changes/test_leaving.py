@@ -27,7 +27,8 @@ from foldbarn.core.pools.roles import binding_of
 from foldbarn.core.site import Role
 from foldbarn.core.units import say_size
 from foldbarn.core.volumes.loss import DataState, cache_losses, fate_of
-from foldbarn.core.watch.lamps import Lamp, Outlook
+from foldbarn.core.watch.lamps import Outlook
+from foldbarn.core.watch.states import Lamp
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, watching
 from foldbarn.store import moves as store_moves

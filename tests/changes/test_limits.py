@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from conftest import Site
+from conftest import Site, at_hour
 from test_changes import find_again, lose
 from test_policies import plan_of, refusals, save
 
@@ -36,7 +36,8 @@ def asked_a_second(site: Site, seconds: float = 3600.0) -> float:
     machines, taker = site.yard.machines, HeatTaker()
     machines.consumers = 10.0
     late = workload_of(current_view().volumes[0].whole.number).late
-    machines.speed, machines.clock = 0.0, (8 + late) * 3600.0
+    machines.speed = 0.0
+    at_hour(machines, 8 + late)
     taker.take()
     for _ in range(60):
         fluid.advance(machines, seconds / 60)

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from conftest import Site
+from conftest import Site, at_hour
 from test_policies import save
 
 from foldbarn.api.policies.models import Compared
@@ -74,7 +74,7 @@ def expected(name: str) -> Foretold:
 def slow(barn_site: Site) -> Site:
     """A pool of disks with platters, some of them bigger than others."""
     barn_site.pool(disks=barn_site.disks("hdd", nodes=PLATTERS))
-    barn_site.yard.machines.clock = 8 * 3600.0
+    at_hour(barn_site.yard.machines, 8)
     return barn_site
 
 
@@ -229,7 +229,7 @@ def test_a_landing_takes_the_writes_and_what_settles_counts_once_it_has(barn_sit
     save(barn_site, name="lands", data=2, parity=1, level="node", landing=5)
     barn_site.do("create-volume", name="v", policy="lands", size="2 TB")
     machines = barn_site.yard.machines
-    machines.clock = 8 * 3600.0
+    at_hour(machines, 8)
     live(barn_site, HeatTaker(), 300)
     pace, said = pace_of("v"), expected("v")
     assert said.disk_bytes == pytest.approx(2 + 3 / 2)
@@ -243,7 +243,7 @@ def test_a_landing_takes_the_writes_and_what_settles_counts_once_it_has(barn_sit
     [row] = lay_side_by_side(view, view.pools[0], [Scheme(2, 1, Level.NODE)], load)
     assert row.life is not None
     fast = [view.disks[at].serial for at in view.in_pool(view.pools[0], Tier.FAST).tolist()]
-    machines.clock = 8 * 3600.0  # the same hour
+    at_hour(machines, 8)  # the same hour, of another day
     before_it = sum(machines.counters[serial].written_bytes for serial in fast)
     for _ in range(100):
         serve(machines, 1.0)

@@ -9,6 +9,7 @@ from conftest import Site
 from test_cluster import WISH, hear
 from test_killed import WISHES
 
+from bench.previews import wishes
 from foldbarn.changes.engine.effects import AnyEffect, warning
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.plan import Plan
@@ -50,6 +51,16 @@ def test_a_digest_is_of_what_is_done_and_what_is_warned_of() -> None:
     elsewhere = Plan(title="t", about="a", warnings=[warning("full", "It would be full.", about="pool")])
     assert plan.digest() == fuller.digest()
     assert len({plan.digest(), other.digest(), elsewhere.digest()}) == 3
+    # Whoever was warned of more has seen what is warned of now; nobody else has.
+    both = Plan(title="t", about="a", warnings=[*plan.warnings, *other.warnings])
+    none, typed = Plan(title="t", about="a"), Plan(title="t", about="a", type_to_confirm="a")
+    assert [p.was_seen(both.digest()) for p in (plan, other, none, both)] == [True] * 4
+    assert [both.was_seen(p.digest()) for p in (plan, other, none)] == [False] * 3
+    assert not elsewhere.was_seen(both.digest())
+    assert not typed.was_seen(none.digest())
+    twice = Plan(title="t", about="a", warnings=[*plan.warnings, *plan.warnings])
+    assert plan.was_seen(twice.digest())
+    assert not twice.was_seen(plan.digest())
     with pytest.raises(AssertionError, match="without a code"):
         Plan(title="t", about="a", warnings=[warning("", "It would be full.")])
 
@@ -66,3 +77,14 @@ def test_each_kind_of_effect_has_a_tag_of_its_own() -> None:
     kinds = get_args(get_args(AnyEffect)[0])
     tags = [kind.model_fields["effect"].default for kind in kinds]
     assert len(set(tags)) == len(kinds) == 14
+
+
+@pytest.mark.pooled
+def test_the_bench_measures_a_preview_of_every_kind(barn_site: Site) -> None:
+    for name in ("charts", "tides", "logs"):
+        barn_site.volume(name, size="10 GiB")
+    barn_site.do("delete-volume", volume="logs", typed="logs")
+    asked = wishes(current_view())
+    assert set(asked) == set(KINDS)
+    for kind, params in asked.items():
+        KINDS[kind].plan(current_view(), KINDS[kind].params.model_validate(params))

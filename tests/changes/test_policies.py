@@ -146,7 +146,7 @@ def test_versions_are_written_upon_one_another_and_a_volume_keeps_its_own(barn_s
     assert current_view().volume("tides").plies[0].scheme.m == 2
     assert refusals("delete-policy", policy="two-and-one") == ["charts and tides keep it."]
     for name in ("charts", "tides"):
-        barn_site.do("delete-volume", volume=name, typed=name)
+        barn_site.erase(name)
     barn_site.do("delete-policy", policy="two-and-one")
     assert current_view().policies == ()
 

@@ -16,7 +16,7 @@ from test_changes import find_again, held, lose, should_hold
 from foldbarn.changes.engine import moving, runner
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds.pools import rebuild
-from foldbarn.changes.kinds.volumes import create_volume, delete_volume
+from foldbarn.changes.kinds.volumes import create_volume, empty_bin
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import Conflict, NotPossible, Unreachable
 from foldbarn.core.touching import Thing, alone
@@ -82,8 +82,10 @@ def test_who_wants_strips_that_another_moves_leaves_its_thread_and_goes_on_when_
         barn_site.volume(name)
     strips = alone(Thing.STRIPS, current_view().pools[0].number)
     mover = changes.carry_out(ME, "retire", {"what": "disk", "names": ["petrel-3"]})
+    for name in ("first", "second"):
+        barn_site.do("delete-volume", volume=name, typed=name)
     one, two = (
-        changes.carry_out(ME, "delete-volume", {"volume": name, "typed": name})
+        changes.carry_out(ME, "empty-bin", {"pool": "quayside", "volumes": [name], "typed": name})
         for name in ("first", "second")
     )
 
@@ -118,10 +120,10 @@ def test_who_wants_strips_that_another_moves_leaves_its_thread_and_goes_on_when_
     assert (turns(), waits_for(two)) == ({one}, one)
     run_change(two)
     assert (barn_site.state(one), barn_site.state(two)) == ("running", "running")
-    seen, drop = [], delete_volume.DropStrips._drop
+    seen, drop = [], empty_bin.DropStrips._drop
     with monkeypatch.context() as patch:
         patch.setattr(
-            delete_volume.DropStrips,
+            empty_bin.DropStrips,
             "_drop",
             lambda self, run: [seen.append(outcome(one)), drop(self, run)][1],
         )
@@ -216,11 +218,20 @@ def test_what_breaks_in_withdrawing_pauses_with_the_reason_and_may_be_tried_agai
 
 
 @pytest.mark.pooled
-def test_a_stale_deletion_leaves_a_newer_volume_of_that_name_alone(barn_site: Site) -> None:
+@pytest.mark.parametrize("kind", ["delete-volume", "empty-bin"])
+def test_a_stale_deletion_leaves_a_newer_volume_of_that_name_alone(barn_site: Site, kind: str) -> None:
     barn_site.volume("tides")
     wish = {"volume": "tides", "typed": "tides"}
-    first, second = (changes.carry_out(ME, "delete-volume", wish) for _ in range(2))
+    if kind == "empty-bin":
+        barn_site.do("delete-volume", **wish)
+        wish = {"pool": "quayside", "typed": "tides"}
+    first, second = (changes.carry_out(ME, kind, wish) for _ in range(2))
     run_change(first)
+    if kind == "delete-volume":
+        with transaction() as session:  # as if the second had been held up for long
+            kept.pause(session, second, "Held up.")
+        barn_site.do("empty-bin", pool="quayside", typed="tides")
+        changes.ask(ME, second, "resume")
     barn_site.volume("tides", size="20 GiB")
     newer = held(barn_site)
     assert newer
@@ -302,7 +313,7 @@ def test_a_node_that_was_away_for_a_moment_only_drops_what_it_was_not_told_to(ba
         row = session.scalars(select(NodeRow).where(NodeRow.name == "petrel")).one()
         row.contact = "silent"  # and not given up
         watching.announce(session, "site")
-    assert barn_site.state(barn_site.do("delete-volume", volume="charts", typed="charts")) == "done"
+    assert barn_site.state(barn_site.erase("charts")) == "done"
     barn_site.do("rebuild", pool="quayside")  # what the deletion asks for ends before the node is back
     assert held(barn_site)
     find_again(barn_site, "petrel")

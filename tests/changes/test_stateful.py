@@ -18,7 +18,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 import pytest
-from conftest import ME, Site, Start
+from conftest import ME, Site, Start, run_async
 from hypothesis import HealthCheck, Phase
 from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
@@ -30,16 +30,18 @@ from hypothesis.stateful import (
     rule,
     run_state_machine_as_test,
 )
-from sqlalchemy import select, update
+from sqlalchemy import func, select, update
 from test_changes import held, should_hold
 
 from foldbarn.changes.engine import giving, runner
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.engine.targets import TARGETS
 from foldbarn.changes.kinds.machines.arrange import arrangement
 from foldbarn.changes.text import text_of, write_text
 from foldbarn.core.arrays import Flags
 from foldbarn.core.errors import BarnError, Unreachable
+from foldbarn.core.hosts.lanes import Lane, lanes_of, leaving
 from foldbarn.core.policies.conformance import Promise, conformance
 from foldbarn.core.policies.limits import terms_by_node
 from foldbarn.core.policies.matching import hot_as_wished, landing_as_wished
@@ -52,15 +54,18 @@ from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.volumes.thin import to_set_aside
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, duties, tiers, watching
+from foldbarn.services.bins import empty_bins
 from foldbarn.services.giving import give_room
-from foldbarn.services.limits import tell_limits
+from foldbarn.services.hosts import HostTaker
+from foldbarn.services.limits import tell_limits, tell_targets
 from foldbarn.settings import settings
 from foldbarn.store import giving as store_giving
 from foldbarn.store import heat, touching
-from foldbarn.store.database import transaction
-from foldbarn.store.tables import ChangeRow, NodeRow, SiteRow, TouchRow
+from foldbarn.store.database import announce, transaction
+from foldbarn.store.tables import ChangeRow, NodeRow, SiteRow, TouchRow, VolumeRow
 from foldbarn.store.views import current_view
-from foldbarn.yard import fluid
+from foldbarn.yard import fluid, shell
+from foldbarn.yard import hosts as yard_hosts
 
 EXAMPLES = int(os.environ.get("FOLDBARN_SOAK_EXAMPLES", "4"))
 MOST_OPEN = 10  # changes
@@ -99,8 +104,17 @@ def dies() -> None:
     raise Dies
 
 
+def named(lane: Lane) -> set[str]:
+    return {one.name for one in lane.host.initiators}
+
+
 def one_of(things: list[Any], seed: int) -> Any:
     return things[seed % len(things)]
+
+
+def some_of(names: list[str], seed: int) -> list[str]:
+    """One or two of them; now and then one that is named twice."""
+    return [one_of(names, seed), one_of(names, seed // 7)][: 1 + seed % 2] if names else []
 
 
 class Listening:
@@ -129,6 +143,7 @@ class Barn(RuleBasedStateMachine):
         self.site = self.context.__enter__()
         self.original = runner._next_step
         self.wished: set[str] = set()
+        self.taker = HostTaker()
         self.patches = pytest.MonkeyPatch()
         self.logs = [Listening(module.log) for module in (runner, duties)]
         for module, log in zip((runner, duties), self.logs, strict=True):
@@ -169,7 +184,7 @@ class Barn(RuleBasedStateMachine):
     @rule(seed=SEEDS, size=st.integers(min_value=1, max_value=14), copies=st.sampled_from([1, 2, 3]))
     def make_volume(self, seed: int, size: int, copies: int) -> None:
         how = {"level": one_of(["rack", "node", "disk"], seed // 7), "thin": seed % 2 == 0}
-        name = one_of(list(NAMES), seed)
+        name = one_of([*NAMES, "cod-{1..2}"], seed)
         self.wish("create-volume", name=name, pool="quayside", size=f"{size} GiB", copies=copies, **how)
 
     @rule(seed=SEEDS, size=st.integers(min_value=1, max_value=14), named=st.booleans())
@@ -194,7 +209,10 @@ class Barn(RuleBasedStateMachine):
 
     @rule()
     def tell_terms(self) -> None:
-        """What nodes serve by is what the policies of their volumes say, once all of them could be told."""
+        """What nodes serve by is what the policies of their volumes say, once all of them were heard and
+        could be told.
+        """
+        self.hear()
         if tell_limits():
             return
         view, machines = current_view(), self.site.yard.machines
@@ -204,6 +222,8 @@ class Barn(RuleBasedStateMachine):
             assert machines.limits.get(node.name, {}).keys() == {str(ply) for ply in terms}
             does = {ply: found.cache.value for ply, found in terms.items() if found.cache != Cache.ANY}
             assert dict(machines.caching.get(node.name, {})) == does
+            kept = {ply for ply, found in terms.items() if found.withheld}
+            assert machines.withheld.get(node.name, set()) == kept
 
     @rule(seed=SEEDS, more=st.integers(min_value=-2, max_value=6))
     def grow_volume(self, seed: int, more: int) -> None:
@@ -265,9 +285,109 @@ class Barn(RuleBasedStateMachine):
 
     @rule(seed=SEEDS)
     def delete_volume(self, seed: int) -> None:
-        if found := [v.name for v in current_view().volumes]:
-            name = one_of(found, seed)
-            self.wish("delete-volume", volume=name, typed=name)
+        if found := some_of([v.name for v in current_view().volumes], seed):
+            typed = found[0] if len(set(found)) == 1 else f"{len(found)} volumes"
+            self.wish("delete-volume", volumes=found, typed=typed)
+
+    @rule(seed=SEEDS)
+    def bring_back_or_empty_the_bin(self, seed: int) -> None:
+        """Now and then of what is not in it; and by itself, where the time there is over."""
+        found = [v.name for v in current_view().volumes if v.binned or seed % 5 == 0]
+        if not found:
+            return
+        name = one_of(found, seed)
+        if seed % 3 == 0:
+            self.wish("restore-volume", volumes=some_of(found, seed))
+        elif seed % 3 == 1:
+            self.wish("empty-bin", pool="quayside", volumes=[name], typed=name)
+        else:
+            with transaction() as session:
+                over = update(VolumeRow).where(VolumeRow.name == name, VolumeRow.kept_until.is_not(None))
+                session.execute(over.values(kept_until=func.now()))
+                announce(session, "site")
+            empty_bins()
+
+    @rule(seed=SEEDS, offline=st.booleans())
+    def take_offline_or_online(self, seed: int, offline: bool) -> None:
+        if found := some_of([v.name for v in current_view().volumes], seed):
+            self.wish("offline-volume", volumes=found, offline=offline)
+
+    @rule(seed=SEEDS)
+    def register_or_forget_a_host(self, seed: int) -> None:
+        """Now and then under the name of another, or with a name of another."""
+        stand_in = one_of(list(self.site.yard.machines.hosts.values()), seed)
+        known = [host.name for host in current_view().hosts]
+        if known and seed % 6 == 0:
+            self.wish("delete-host", host=one_of(known, seed // 7))
+            return
+        host = one_of(known, seed // 7) if known and seed % 3 == 0 else ""
+        names = list(stand_in.names.values())[: 1 + seed % 2]
+        url = f"{self.site.yard.url}/hosts/{stand_in.name}" if seed % 4 else ""
+        group = one_of(["", "desks"], seed // 5)
+        wish = {"host": host, "name": stand_in.name, "group": group, "initiators": names, "agent_url": url}
+        self.wish("save-host", **wish)
+
+    @rule(seed=SEEDS, read_only=st.booleans())
+    def attach_or_detach(self, seed: int, read_only: bool) -> None:
+        view = current_view()
+        users = [*(host.name for host in view.hosts), "desks"]
+        if not view.volumes:
+            return
+        wish = {"volume": one_of(list(view.volumes), seed).name, "hosts": [one_of(users, seed // 3)]}
+        if seed % 3 == 0:
+            self.wish("detach-volume", **wish)
+            return
+        system = one_of(["xfs", "gfs2", "none", None], seed // 11)
+        by = one_of(["iscsi", "nvme", None], seed // 13)
+        self.wish("attach-volume", **wish, read_only=read_only, file_system=system, transport=by)
+
+    @rule(seed=SEEDS)
+    def someone_works_on_a_host(self, seed: int) -> None:
+        """Does what is said to be missing there, or lets go of a volume, or takes its power away."""
+        self.hear_hosts()
+        machines, lanes = self.site.yard.machines, lanes_of(current_view())
+        if seed % 7 == 0:
+            host = one_of(list(machines.hosts.values()), seed // 7)
+            if host.power:
+                yard_hosts.lose_power(host)
+            else:
+                yard_hosts.start(machines, host)
+        if not lanes:
+            return
+        lane = one_of(lanes, seed)
+        host = next((h for h in machines.hosts.values() if set(h.names.values()) & named(lane)), None)
+        if host is None or not host.power:
+            return
+        for _ in range(1 + seed % 12):
+            [lane] = lanes_of(current_view(), volume=lane.volume.number, host=lane.host.number)
+            step = lane.missing
+            commands = leaving(lane) if seed % 5 == 0 else step.commands if step else ()
+            for command in commands:
+                with suppress(shell.Failed):
+                    shell.run(machines, host, command)
+            self.hear()
+            self.hear_hosts()
+
+    def hear_hosts(self) -> None:
+        for number in self.taker.asked:
+            self.taker.asked[number].next_at = 0.0
+        self.taker.know(current_view().revision)
+        self.taker.take(run_async(self.taker.hear()))
+
+    @rule()
+    def tell_targets(self) -> None:
+        """What nodes serve to hosts is what is attached, once all of them were heard and could be told."""
+        self.hear()
+        if tell_targets():
+            return
+        self.check_served()
+
+    def check_served(self) -> None:
+        view, machines = current_view(), self.site.yard.machines
+        wanted = TARGETS.wanted(view)
+        for node in view.nodes:
+            served = machines.serving.get(node.agent_name, {}).get("targets", {})
+            assert served == wanted.get(node.number, {})
 
     @rule(seed=SEEDS)
     def retire(self, seed: int) -> None:
@@ -475,6 +595,7 @@ class Barn(RuleBasedStateMachine):
         with transaction() as session:
             session.execute(update(SiteRow).values(grace_seconds=1e-6 if late else 600.0))
         self.hear()
+        self.hear_hosts()
         give_room()
         watching.Watch()._judge()
 
@@ -498,7 +619,7 @@ class Barn(RuleBasedStateMachine):
         with transaction() as session:
             going = {
                 number
-                for row in session.scalars(select(ChangeRow).where(ChangeRow.kind == "delete-volume"))
+                for row in session.scalars(select(ChangeRow).where(ChangeRow.kind == "empty-bin"))
                 for number in row.meant["volume"].values()
             }
             begun = store_giving.being_set_aside(session)
@@ -651,6 +772,8 @@ class Barn(RuleBasedStateMachine):
         with transaction() as session:
             assert not store_giving.begun(session)
         assert not any(machines.closed.get(ply.number) for ply in view.plies)
+        assert not tell_targets()
+        self.check_served()
         with transaction() as session:
             rows = list(session.scalars(select(NodeRow)))
         assert set(machines.council.members) == {r.agent_name for r in rows if r.member}
@@ -692,6 +815,9 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
     here = {
         "create-volume",
         "delete-volume",
+        "restore-volume",
+        "empty-bin",
+        "offline-volume",
         "retire",
         "grow-pool",
         "replace-disk",
@@ -716,6 +842,10 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "move-extents",
         "grow-volume",
         "rename-volume",
+        "save-host",
+        "delete-host",
+        "attach-volume",
+        "detach-volume",
     }
     assert set(KINDS) == here
 

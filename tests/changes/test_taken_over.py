@@ -15,6 +15,7 @@ from pathlib import Path
 
 import psycopg
 import pytest
+from alembic import command
 from conftest import ME, Site, Stage, _forget_connections
 from test_changes import held, should_hold
 
@@ -26,9 +27,10 @@ from foldbarn.core.touching import touched
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.house.postgres import Postgres
 from foldbarn.services import changes
+from foldbarn.store import changes as kept
 from foldbarn.store import touching
-from foldbarn.store.database import transaction
-from foldbarn.store.migrate import migrate
+from foldbarn.store.database import engine, transaction
+from foldbarn.store.migrate import alembic_config, migrate
 from foldbarn.store.tables import ChangeRow
 from foldbarn.store.views import current_view
 
@@ -119,3 +121,35 @@ def test_a_change_half_done_by_an_older_version_that_cannot_be_planned_any_more_
     run_change(RETIRING)
     assert old_site.state(RETIRING) == "withdrawn"
     assert "what that did is left as it is" in old_site.problem(RETIRING)
+
+
+def test_a_deletion_of_before_there_was_a_bin_ends_where_it_dropped_and_is_let_go_where_it_did_not(
+    old_site: Site,
+) -> None:
+    """Of 0025: its steps drop the strips at once."""
+    numbers = {v.name: v.number for v in current_view().volumes if v.name in ("charts", "tides")}
+    begun, waiting = (
+        changes.carry_out(ME, "delete-volume", {"volume": name, "typed": name}) for name in sorted(numbers)
+    )
+    with transaction() as session:
+        for change, volume in ((begun, numbers["charts"]), (waiting, numbers["tides"])):
+            _, steps = kept.one(session, change)
+            for step, name in zip(steps, ("drop-strips", "forget-volume"), strict=True):
+                step.name, step.payload = name, {"volume": volume}
+            steps[0].state = "running" if change == begun else "waiting"
+        session.get_one(ChangeRow, begun).state = "running"
+    with engine().begin() as connection:
+        config = alembic_config()
+        config.attributes["connection"] = connection
+        command.downgrade(config, "0025")
+    _forget_connections()
+    migrate()
+    assert {v.name: v.binned is not None for v in current_view().volumes if v.name in numbers} == {
+        "charts": True,
+        "tides": False,
+    }
+    run_change(begun)
+    run_change(waiting)
+    assert old_site.state(begun) == "done"
+    assert (old_site.state(waiting), old_site.problem(waiting)) == ("withdrawn", "tides is not in the bin.")
+    assert {v.name for v in current_view().volumes} & numbers.keys() == {"tides"}

@@ -24,7 +24,8 @@ from foldbarn.core.pools.filling import filling_of
 from foldbarn.core.units import GIB
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.volumes.thin import ahead_of, to_set_aside
-from foldbarn.core.watch.lamps import Lamp, Outlook
+from foldbarn.core.watch.lamps import Outlook
+from foldbarn.core.watch.states import Lamp
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, watching
 from foldbarn.services.giving import give_room
@@ -102,7 +103,7 @@ def test_room_follows_what_is_written_and_every_node_holds_what_is_placed(barn_s
     assert found is not None
     assert found.standing == Standing.KEPT
     assert pool_space(current_view(), current_view().pools[0]).promised == 2 * extents
-    barn_site.do("delete-volume", volume="v", typed="v")
+    barn_site.erase("v")
     assert not held(barn_site)
     assert not machines.thin
 
@@ -264,7 +265,7 @@ def test_deleted_while_room_is_set_aside_nothing_is_left_behind(
     tell = giving._tell
 
     def told_late(orders: Any) -> None:
-        lean.do("delete-volume", volume="v", typed="v")
+        lean.erase("v")
         tell(orders)
 
     with monkeypatch.context() as patch:

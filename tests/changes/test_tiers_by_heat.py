@@ -26,6 +26,7 @@ from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.services import changes, watching
 from foldbarn.services import tiers as duty
 from foldbarn.services.heat import HeatTaker
+from foldbarn.store import changes as changes_kept
 from foldbarn.store import heat as kept
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, HeatRow, VolumeRow
@@ -368,6 +369,27 @@ def test_withdrawn_before_it_is_held_there_nothing_has_moved(
     lies_well(tiered, {1, 2, 3})
 
 
+def test_what_nobody_may_use_stays_as_it_lies(tiered: Site) -> None:
+    warm(cameras=[9.0, 8.0, 7.0, 6.0] + [0.1] * 16)
+    late = changes.carry_out(ME, "move-extents", {"volume": "cameras", "tier": "fast", "extents": [1]})
+    with transaction() as session:
+        changes_kept.pause(session, late, "Held up.")
+    tiered.do("delete-volume", volume="cameras", typed="cameras")
+    duty.move_by_heat()
+    assert started() == []
+    assert refusals("move-extents", volume="cameras", tier="fast", extents=[1]) == ["cameras is in the bin."]
+    changes.ask(ME, late, "resume")
+    run_change(late)
+    assert (tiered.state(late), tiered.problem(late)) == ("withdrawn", "cameras is in the bin.")
+    tiered.do("restore-volume", volume="cameras")
+    tiered.do("offline-volume", volume="cameras")
+    duty.move_by_heat()
+    assert started() == []
+    tiered.do("offline-volume", volume="cameras", offline=False)
+    duty.move_by_heat()
+    assert started() != []
+
+
 def test_a_move_that_another_change_has_made_pointless_ends_by_itself(tiered: Site) -> None:
     save(tiered, **PLAIN)
     first = changes.carry_out(ME, "keep-policy", {"volumes": ["cameras"], "policy": "plain"})
@@ -379,11 +401,13 @@ def test_a_move_that_another_change_has_made_pointless_ends_by_itself(tiered: Si
     assert held(tiered) == should_hold()
     save(tiered, **{**HOT, "name": "again"})
     assert tiered.state(tiered.do("keep-policy", volumes=["cameras"], policy="again")) == "done"
-    first = changes.carry_out(ME, "delete-volume", {"volume": "cameras", "typed": "cameras"})
     number = changes.carry_out(ME, "move-extents", {"volume": "cameras", "tier": "fast", "extents": [1]})
-    for change, state in ((first, "done"), (number, "withdrawn")):
-        run_change(change)
-        assert tiered.state(change) == state
+    with transaction() as session:
+        changes_kept.pause(session, number, "Held up.")
+    assert tiered.state(tiered.erase("cameras")) == "done"
+    changes.ask(ME, number, "resume")
+    run_change(number)
+    assert tiered.state(number) == "withdrawn"
     assert held(tiered) == should_hold() == set()
 
 

@@ -17,7 +17,7 @@ from typing import Any
 import httpx
 import psycopg
 import pytest
-from conftest import Running
+from conftest import PATIENCE, Running
 
 SSD_NODES = ("fulmar", "petrel", "razorbill", "kittiwake", "turnstone")
 
@@ -218,7 +218,7 @@ def test_a_node_that_returns_within_the_grace_time_moves_nothing(running: Runnin
 
 
 @pytest.mark.parametrize(
-    ("how", "says"), [("garbled", "not in the agent protocol"), ("slowly", "No answer within 2 s.")]
+    ("how", "says"), [("garbled", "not in the agent protocol"), ("slowly", f"No answer within {PATIENCE} s.")]
 )
 def test_an_agent_that_answers_badly_is_shown_as_such(running: Running, how: str, says: str) -> None:
     running.api.put("/grace", json={"grace_seconds": 60}).raise_for_status()

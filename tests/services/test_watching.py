@@ -23,10 +23,11 @@ from foldbarn.house.postgres import free_port
 from foldbarn.links import agents
 from foldbarn.links.agents import NOTHING_NEW, Garbled, Report
 from foldbarn.services import intake, site, watching
+from foldbarn.services.duties import Duty, Round
 from foldbarn.settings import settings
 from foldbarn.store import duties, nodes
 from foldbarn.store.database import announce, transaction
-from foldbarn.store.tables import ChangeRow, DiskRow, DiskWorkRow, NodeRow, PoolRow, SiteRow, StepRow
+from foldbarn.store.tables import ChangeRow, DiskRow, DiskWorkRow, DutyRow, NodeRow, PoolRow, SiteRow, StepRow
 from foldbarn.store.views import current_view
 from foldbarn.yard import agent, council
 from foldbarn.yard.post import PostBox, open_post
@@ -231,6 +232,27 @@ def test_each_round_is_noted_by_the_databases_clock_and_one_that_fails_is_not(
         ]
 
 
+def test_each_round_of_duties_tells_of_its_own_and_what_is_no_more_is_forgotten(barn_site: Site) -> None:
+    def told() -> dict[str, str]:
+        with transaction() as session:
+            return {row.name: row.problem for row in duties.all_figures(session)}
+
+    first, second = (
+        Round((Duty("one", 1.0, lambda: None), Duty("two", 1.0, lambda: bool(1 / 0)))),
+        Round((Duty("three", 1.0, lambda: None),)),
+    )
+    first.go(1)
+    second.go(1)
+    assert told() == {"one": "", "two": "ZeroDivisionError", "three": ""}
+    with transaction() as session:
+        session.execute(
+            update(DutyRow).where(DutyRow.name == "two").values(at=func.now() - timedelta(hours=1))
+        )
+    second.reported_at = 0.0
+    second.go(1)
+    assert told() == {"one": "", "three": ""}
+
+
 def test_who_is_slow_to_answer_holds_up_nobody_elses_report_and_is_not_asked_twice(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
@@ -238,7 +260,7 @@ def test_who_is_slow_to_answer_holds_up_nobody_elses_report_and_is_not_asked_twi
     asked = []
     answers = {"quick"}
 
-    async def report_of(url: str, known: str, seconds: float, turn: object) -> Report:
+    async def report_of(protocol: str, url: str, known: str, seconds: float, turn: object) -> Report:
         asked.append((url, seconds))
         while url not in answers:
             await asyncio.sleep(0.01)

@@ -9,7 +9,7 @@ import re
 
 import httpx
 import pytest
-from conftest import Running
+from conftest import Running, blocker, carry_out
 from playwright.sync_api import Page, expect
 
 NOBODY_REPORTS = True
@@ -112,7 +112,7 @@ def test_agents_report_and_the_machines_are_listed_filtered_and_sorted(tab: Page
     expect(tab.get_by_role("columnheader", name="Serial number")).to_be_visible()
     tab.keyboard.press("Escape")
     second = tab.locator("tr[data-row]").nth(1).get_attribute("data-row")
-    table = tab.get_by_role("group", name="Disks")
+    table = tab.get_by_role("group", name="Disks", exact=True)
     table.focus()
     tab.keyboard.press("End")
     last = tab.locator("tr[data-row].at")
@@ -130,13 +130,12 @@ def test_a_disk_shows_its_paths_and_another_is_cleared_after_typing_its_name(
     expect(tab.get_by_text("(2 paths, one disk)")).to_be_visible()
     tab.goto(f"{running.url}/disks/skua-3")
     tab.get_by_role("button", name="Preview clearing it").click()
-    carry_out = tab.get_by_role("button", name="Carry out")
     expect(tab.get_by_role("dialog").get_by_text("a file-system signature (ext4)")).to_be_visible()
-    expect(carry_out).to_be_disabled()
+    expect(tab.get_by_role("button", name="Carry out")).to_be_disabled()
     tab.get_by_label("Type skua-3 to confirm").fill("skua-4")
-    expect(tab.locator('[data-note="blocker"]')).to_contain_text("Type skua-3 to confirm")
+    expect(blocker(tab, "Type skua-3 to confirm")).to_be_visible()
     tab.get_by_label("Type skua-3 to confirm").fill("skua-3")
-    carry_out.click()
+    carry_out(tab)
     expect(tab.locator('[data-step="read-cleared"]')).to_have_attribute("data-state", "done")
     tab.get_by_role("link", name="Show skua-3").click()
     expect(tab.get_by_text("Fit, and in no pool.")).to_be_visible(timeout=LONG)
@@ -159,7 +158,7 @@ def test_nodes_are_arranged_by_keyboard_and_drag_and_it_is_taken_back(tab: Page,
     expect(tab.get_by_text("auk from Unplaced")).to_have_count(0)
     tab.locator('[data-stall="auk"]').drag_to(tab.locator('[data-rack="NQ-1"]'))
     tab.locator('[data-rack="unplaced"]').get_by_role("button", name="Remove").click()
-    tab.get_by_role("button", name="Carry out").click()
+    carry_out(tab)
     expect(tab.locator('[data-step="put-in-place"]')).to_have_attribute("data-state", "done")
     expect(tab.get_by_text("2 nodes moved.")).to_be_visible()
     tab.get_by_role("link", name="Preview taking it back").click()
@@ -177,7 +176,7 @@ def test_a_text_shows_the_line_of_its_error_and_what_differs(tab: Page, running:
     tab.keyboard.press("Control+Home")
     tab.keyboard.press("End")
     tab.keyboard.type("\nrums: []")
-    expect(tab.locator('[data-note="blocker"]')).to_contain_text("Line 2: There is no key 'rums' here.")
+    expect(blocker(tab, "Line 2: There is no key 'rums' here.")).to_be_visible()
     expect(tab.get_by_role("button", name="Carry out")).to_be_disabled()
 
 
@@ -212,8 +211,7 @@ def test_a_shut_port_is_found_and_the_cluster_formed_with_live_steps(page: Page,
     page.get_by_label("Passphrase once more").fill("three herons on a mas")
     expect(page.get_by_text("The two passphrases differ.")).to_be_visible()
     page.get_by_label("Passphrase once more").fill("three herons on a mast")
-    page.get_by_role("button", name="Carry out").click()
-    expect(page).to_have_url(re.compile(r"/changes/\d+$"))
+    carry_out(page)
     for step in ("ask-witness", "ready:skua", "join-cluster:skua", "elect", "hand-over", "open-cluster"):
         expect(page.locator(f'[data-step="{step}"]').last).to_have_attribute(
             "data-state", "done", timeout=LONG
@@ -243,11 +241,11 @@ def test_the_leading_keeper_loses_its_power_and_another_leads(tab: Page, running
 def test_a_member_is_let_go_from_its_page_and_added_again(tab: Page, running: Running) -> None:
     tab.goto(f"{running.url}/machines/skua")
     tab.get_by_role("button", name="Preview letting it go").click()
-    tab.get_by_role("button", name="Carry out").click()
+    carry_out(tab)
     expect(tab.locator('[data-step="close-member"]')).to_have_attribute("data-state", "done")
     tab.get_by_role("link", name="Show skua").click()
     tab.get_by_role("button", name="Preview adding it to quay").click()
-    tab.get_by_role("button", name="Carry out").click()
+    carry_out(tab)
     expect(tab.locator('[data-step="open-member"]')).to_have_attribute("data-state", "done")
 
 

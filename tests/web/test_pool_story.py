@@ -9,7 +9,7 @@ import re
 from pathlib import Path
 
 import pytest
-from conftest import Running, pick
+from conftest import Running, blocker, carry_out, pick
 from playwright.sync_api import Locator, Page, expect
 
 SETTINGS = {"FOLDBARN_HEAT_SECONDS": "1"}
@@ -28,11 +28,6 @@ def done(page: Page, step: str) -> None:
     expect(page.locator(f'[data-step="{step}"]')).to_have_attribute("data-state", "done", timeout=LONG)
 
 
-def carry_out(page: Page) -> None:
-    page.get_by_role("dialog").get_by_role("button", name="Carry out").click()
-    expect(page).to_have_url(re.compile(r"/changes/\d+"), timeout=LONG)
-
-
 def sheet_of(page: Page) -> Locator:
     return page.get_by_role("dialog").first
 
@@ -48,9 +43,7 @@ def test_roles_follow_the_rule_and_another_one_wants_a_reason(tab: Page, running
     expect(row).to_contain_text("serves 4 disks")
     expect(sheet.locator('[data-role-of="fulmar-1"]')).to_contain_text("served by fulmar-c1")
     pick(sheet, "Role of fulmar-c2", "spare")
-    expect(sheet.locator('[data-note="blocker"]')).to_contain_text(
-        "fulmar-c2 is cache by rule; making it spare wants a reason."
-    )
+    expect(blocker(sheet, "fulmar-c2 is cache by rule; making it spare wants a reason.")).to_be_visible()
     sheet.get_by_label("Reason for other roles").fill("kept for a worn device")
     expect(sheet.locator('[data-note="blocker"]')).to_have_count(0)
     expect(
@@ -156,7 +149,7 @@ def test_a_scheme_is_compared_written_as_a_policy_and_a_volume_made_by_it(
     expect(sheet.locator("[data-answer=yes]")).to_contain_text("skerries keeps it")
     sheet.get_by_label("encrypted").check()
     expect(sheet.locator("[data-answer=no]")).to_contain_text("do not hold everything encrypted")
-    expect(sheet.locator("[data-note=blocker]")).to_contain_text("No pool can keep it")
+    expect(blocker(sheet, "No pool can keep it")).to_be_visible()
     expect(sheet.get_by_role("button", name="Carry out")).to_be_disabled()
     sheet.get_by_label("only a draft").check()
     expect(sheet).to_contain_text("As a draft: no volume is made by it yet.")
@@ -194,9 +187,14 @@ def test_a_scheme_is_compared_written_as_a_policy_and_a_volume_made_by_it(
     keeps_the_newer_version_and_then_another_policy(page, running)
     page.goto(f"{running.url}/policies/two-and-one")
     page.get_by_role("link", name="Delete it").click()
-    expect(sheet_of(page).locator("[data-note=blocker]")).to_contain_text("chests keeps it.")
-    running.demo.carry_out("delete-volume", {"volume": "chests", "typed": "chests"})
-    running.demo.carry_out("delete-volume", {"volume": "tides", "typed": "tides"})
+    expect(
+        blocker(
+            sheet_of(page),
+            "chests keeps it. Let it keep another policy, or delete it and empty the bin of it.",
+        )
+    ).to_be_visible()
+    running.erase("chests")
+    running.erase("tides")
     expect(sheet_of(page).locator("[data-note=blocker]")).to_have_count(0)
     carry_out(page)
     done(page, "forget-policy")
@@ -279,7 +277,7 @@ def test_settings_are_changed_and_a_change_under_way_is_slowed_and_withdrawn(
 
 
 def test_a_pool_is_emptied_and_deleted_by_typing_its_name(page: Page, running: Running) -> None:
-    running.demo.carry_out("delete-volume", {"volume": "charts", "typed": "charts"})
+    running.erase("charts")
     page.goto(f"{running.url}/pools/skerries")
     page.get_by_role("link", name="Preview deleting it").click()
     page.get_by_label("Type skerries to confirm").fill("skerries")
@@ -348,7 +346,7 @@ def test_a_share_of_the_fast_tier_is_wished_for_and_the_hottest_rises_by_itself(
     pick(sheet, "Copies", "2")
     pick(sheet, "Spread over", "node")
     sheet.get_by_label("Hottest on fast, %").fill("95")
-    expect(sheet.locator("[data-note=blocker]")).to_contain_text("Between 1 and 90 % of a volume")
+    expect(blocker(sheet, "Between 1 and 90 % of a volume")).to_be_visible()
     sheet.get_by_label("Hottest on fast, %").fill("20")
     expect(sheet.locator("[data-answer=yes]")).to_contain_text("depth keeps it")
     no = sheet.locator("[data-answer=no]").filter(
@@ -401,7 +399,7 @@ def test_a_share_of_the_fast_tier_is_wished_for_and_the_hottest_rises_by_itself(
     page.goto(f"{running.url}/volumes/soundings")
     page.get_by_role("link", name="Preview moving it all down").click()
     expect(sheet_of(page)).to_contain_text("10 extents on the bulk tier.")
-    running.demo.carry_out("delete-volume", {"volume": "soundings", "typed": "soundings"})
+    running.erase("soundings")
 
 
 def test_parity_lands_first_on_copies_and_the_page_says_how_these_are(page: Page, running: Running) -> None:
@@ -412,16 +410,14 @@ def test_parity_lands_first_on_copies_and_the_page_says_how_these_are(page: Page
     pick(sheet, "Protects by", "parity")
     pick(sheet, "Spread over", "node")
     sheet.get_by_label("Lands first in, %").fill("60")
-    expect(sheet.locator("[data-note=blocker]")).to_contain_text(
-        "A landing has between 1 and 50 % of a volume"
-    )
+    expect(blocker(sheet, "A landing has between 1 and 50 % of a volume")).to_be_visible()
     sheet.get_by_label("Lands first in, %").fill("10")
     expect(sheet.locator("[data-answer=yes]")).to_contain_text("depth keeps it")
     no = sheet.locator("[data-answer=no]").filter(has_text="shoals")
     expect(no).to_be_visible()
     expect(sheet).to_contain_text("Lands as 2 copies on the fast tier first, in 10 % of its size.")
     sheet.get_by_label("Hottest on fast, %").fill("10")
-    expect(sheet.locator("[data-note=blocker]")).to_contain_text("it does not land first")
+    expect(blocker(sheet, "it does not land first")).to_be_visible()
     sheet.get_by_label("Hottest on fast, %").fill("0")
     carry_out(page)
     done(page, "write-policy")
@@ -468,14 +464,14 @@ def test_a_volume_that_takes_room_as_it_is_written_shows_what_is_set_aside(
     page.get_by_role("link", name="Preview growing it").click()
     sheet = sheet_of(page)
     sheet.get_by_label("New size, such as 1 TiB or 500 GB").fill("200 GiB")
-    expect(sheet.locator("[data-note=blocker]")).to_contain_text("never shrinks")
+    expect(blocker(sheet, "never shrinks")).to_be_visible()
     sheet.get_by_label("New size, such as 1 TiB or 500 GB").fill("400 GiB")
     expect(sheet).to_contain_text("They ask for room as it is written.")
     carry_out(page)
     done(page, "fill-up")
     page.goto(f"{running.url}/volumes/ledger")
     expect(account).to_contain_text("Rounded up to 400 extents")
-    running.demo.carry_out("delete-volume", {"volume": "ledger", "typed": "ledger"})
+    running.erase("ledger")
 
 
 def fast_disks(running: Running, volume: str) -> list[str]:

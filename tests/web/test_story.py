@@ -9,7 +9,7 @@ import re
 from urllib.parse import quote
 
 import pytest
-from conftest import Running
+from conftest import Running, blocker, carry_out, pick
 from playwright.sync_api import Page, expect
 
 LONG = 240_000  # ms: for what the barn does by itself
@@ -75,8 +75,7 @@ def test_a_pool_is_formed_from_a_preview(page: Page) -> None:
     expect(opened.get_by_text("32 disks, raw")).to_be_visible()
     expect(opened.get_by_text("122.88 TB")).to_be_visible()
     page.keyboard.press("Escape")
-    sheet.get_by_role("button", name="Carry out").click()
-    expect(page).to_have_url(re.compile(r"/changes/\d+$"))
+    carry_out(page)
     for step in ("claim", "prepare", "read-back"):
         expect(page.locator(f'[data-step="{step}"]')).to_have_attribute("data-state", "done")
     page.get_by_role("link", name="Show quayside").click()
@@ -101,11 +100,11 @@ def test_a_volume_is_made_and_its_placement_lit(page: Page) -> None:
     page.keyboard.press("p")  # previews the offered change
     page.get_by_label("Name of the volume").fill("ticketing-db")
     page.get_by_label("Size").fill("0 TB")
-    expect(page.locator('[data-note="blocker"]')).to_contain_text("A size must be more than zero")
+    expect(blocker(page, "A size must be more than zero")).to_be_visible()
     page.get_by_label("Size").fill("1 TiB")
     expect(page.get_by_text("survives the loss of any two racks")).to_be_visible()
     expect(page.get_by_text("1,024 extents of 1 GiB")).to_be_visible()
-    page.get_by_role("button", name="Carry out").click()
+    carry_out(page)
     expect(page.locator('[data-step="read-strips"]')).to_have_attribute("data-state", "done")
     page.get_by_role("link", name="Show ticketing-db").click()
     expect(
@@ -129,16 +128,16 @@ def test_a_stale_preview_is_refused_with_a_fresh_one(tab: Page, running: Running
     """What others set meanwhile makes it do something else."""
     wish = {"pool": "quayside", "fill_line": 0.8, "copies": 2}
     tab.goto(f"{running.url}/pools/quayside?plan=set-pool&with-params={quote(json.dumps(wish))}")
-    carry_out = tab.get_by_role("button", name="Carry out")
-    expect(carry_out).to_be_enabled()
+    button = tab.get_by_role("button", name="Carry out")
+    expect(button).to_be_enabled()
     tab.route("**/api/changes/preview", lambda route: route.abort())  # this page hears of nothing more
     running.demo.carry_out("create-volume", {"name": "charts", "pool": "quayside", "size": "300 GiB"})
     running.demo.carry_out("set-pool", {"pool": "quayside", "copies": 2})
-    carry_out.click()
+    button.click()
     expect(tab.get_by_text("The site has changed since this preview")).to_be_visible()
     tab.unroute("**/api/changes/preview")
-    expect(carry_out).to_be_enabled()
-    carry_out.click()
+    expect(button).to_be_enabled()
+    button.click()
     expect(tab).to_have_url(re.compile(r"/changes/\d+$"))
     expect(tab.locator('[data-step="set-pool"]')).to_have_attribute("data-state", "done")
 
@@ -312,12 +311,196 @@ def test_a_pool_grows_from_its_page_and_a_volume_is_deleted_after_typing_its_nam
         sheet.locator(f'[data-disk="skua-{bay}"]').click()
     expect(sheet.get_by_text("7 disks chosen.")).to_be_visible()
     expect(sheet.get_by_role("table", name="Capacity at every step")).to_be_visible()
-    sheet.get_by_role("button", name="Carry out").click()
+    carry_out(tab)
     expect(tab.locator('[data-step="join"]')).to_have_attribute("data-state", "done", timeout=LONG)
     tab.goto(f"{running.url}/volumes/charts")
     tab.get_by_role("link", name="Preview deleting it").click()
     tab.get_by_label("Type charts to confirm").fill("charts")
-    tab.get_by_role("dialog").get_by_role("button", name="Carry out").click()
-    expect(tab.locator('[data-step="forget-volume"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    carry_out(tab)
+    expect(tab.locator('[data-step="tell-serving"]')).to_have_attribute("data-state", "done", timeout=LONG)
     tab.get_by_role("link", name="Show charts").click()
+    binned = tab.get_by_role("region", name="In the bin")
+    row = binned.get_by_role("row").filter(has_text="charts")
+    expect(row).to_contain_text("whole")
+    expect(tab.get_by_role("row").filter(has_text="charts")).to_have_count(1)
+    # Its way back stands with the change, and it comes back as it was.
+    row.get_by_role("link", name="charts").click()
+    expect(tab.get_by_text("In the bin for 7 days more")).to_be_visible()
+    tab.get_by_role("link", name="Preview bringing it back").click()
+    carry_out(tab)
+    expect(tab.locator('[data-step="tell-serving"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    tab.get_by_role("link", name="Show charts").click()
+    expect(tab.locator(".headline")).to_contain_text("Whole")
+    # Taken offline and deleted once more, for good.
+    tab.get_by_role("button", name="Plan a change").click()
+    tab.get_by_role("menuitem", name="Preview taking charts offline").click()
+    carry_out(tab)
+    expect(tab.locator('[data-step="tell-serving"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    tab.get_by_role("link", name="Show charts").click()
+    expect(tab.locator(".headline")).to_contain_text("Offline: its nodes serve none of it.")
+    tab.get_by_role("link", name="Preview deleting it").click()
+    expect(tab.get_by_role("dialog")).to_contain_text("none, it is offline")
+    tab.get_by_label("Type charts to confirm").fill("charts")
+    tab.get_by_label("Days in the bin").fill("30")
+    expect(tab.get_by_role("dialog")).to_contain_text("It can be brought back for 30 days.")
+    carry_out(tab)
+    expect(tab.locator('[data-step="tell-serving"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    tab.get_by_role("link", name="Show charts").click()
+    tab.get_by_role("link", name="Preview emptying the bin of it").click()
+    tab.get_by_label("Type charts to confirm").fill("charts")
+    carry_out(tab)
+    expect(tab.locator('[data-step="forget-volume:charts"]')).to_have_attribute(
+        "data-state", "done", timeout=LONG
+    )
+    tab.goto(f"{running.url}/volumes")
     expect(tab.get_by_role("cell", name="charts", exact=True)).to_have_count(0)
+    expect(tab.get_by_role("region", name="In the bin")).to_have_count(0)
+
+
+def test_several_volumes_are_made_from_a_pattern_or_a_table(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/volumes?plan=create-volume")
+    sheet = tab.get_by_role("dialog")
+    sheet.get_by_label("Name of the volume").fill("web-{1..2}")
+    sheet.get_by_label("Size, such as 1 TiB or 500 GB").fill("10 GiB")
+    expect(sheet).to_contain_text("2 volumes, 21.5 GB in quayside.")
+    expect(sheet.get_by_role("row").filter(has_text="web-2")).to_contain_text("10.7 GB")
+    sheet.get_by_label("several, from a table").check()
+    table = sheet.get_by_label("A name and a size in each line")
+    table.fill("name\tsize\nweb-{1..2}\t10 GiB\nscans\t20 Gb")
+    expect(blocker(sheet, "Line 3: ")).to_be_visible()
+    table.fill("name\tsize\nweb-{1..2}\t10 GiB\nscans\t20 GB")
+    carry_out(tab)
+    expect(tab.locator('[data-step="read-strips:scans"]')).to_have_attribute(
+        "data-state", "done", timeout=LONG
+    )
+    tab.get_by_role("link", name="Show several volumes").click()
+    for name in ("web-1", "web-2", "scans"):
+        expect(tab.get_by_role("row").filter(has=tab.get_by_text(name, exact=True))).to_contain_text("whole")
+
+
+def test_the_list_answers_what_is_asked_and_acts_on_what_is_chosen(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/volumes")
+    rows = tab.locator("[data-volume]")
+    expect(rows).to_have_count(5)
+    tab.get_by_label("Words of the name").fill("we")
+    expect(rows).to_have_count(2)
+    expect(tab).to_have_url(re.compile("words=we"))
+    expect(tab.get_by_text("2 of 5 volumes")).to_be_visible()
+    # Chosen in a row by the keyboard and with the shift key, and acted on in one change.
+    tab.get_by_label("Choose web-1").focus()
+    tab.keyboard.press("Space")
+    tab.get_by_label("Choose web-2").click(modifiers=["Shift"])
+    chosen = tab.get_by_role("group", name="What is chosen")
+    expect(chosen).to_contain_text("2 volumes chosen.")
+    chosen.get_by_role("link", name="Preview taking them offline").click()
+    expect(tab.get_by_role("dialog")).to_contain_text("Consumers of web-2")
+    carry_out(tab)
+    expect(tab.locator('[data-step="tell-serving"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    tab.get_by_role("link", name="Show 2 volumes").click()
+    offline = tab.locator('[data-question="offline"]')
+    expect(offline).to_contain_text("2")
+    offline.click()
+    expect(rows).to_have_count(2)
+    expect(offline).to_have_attribute("aria-pressed", "true")
+    expect(rows.first).to_contain_text("Offline: its nodes serve none of it.")
+    with tab.expect_download() as kept:
+        tab.get_by_role("link", name="CSV").click()
+    lines = kept.value.path().read_text().splitlines()
+    assert [line.partition(",")[0] for line in lines] == ["name", "web-1", "web-2"]
+    tab.get_by_label("Choose all on this page").click()
+    chosen.get_by_role("link", name="Preview bringing them online").click()
+    carry_out(tab)
+    expect(tab.locator('[data-step="tell-serving"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    # By another column, turned around; of what lies on a node, from the node's page.
+    tab.goto(f"{running.url}/volumes")
+    size = tab.get_by_role("columnheader", name="Size, TB")
+    size.get_by_role("button").click()
+    expect(size).to_have_attribute("aria-sort", "ascending")
+    size.get_by_role("button").click()
+    expect(size).to_have_attribute("aria-sort", "descending")
+    expect(rows.first).to_have_attribute("data-volume", "ticketing-db")
+    tab.goto(f"{running.url}/machines/razorbill")
+    chain = tab.get_by_role("navigation", name="Lineage")
+    expect(chain.get_by_role("link", name=re.compile("^Volume"))).to_contain_text("none")
+    tab.goto(f"{running.url}/machines/petrel")
+    expect(chain.get_by_role("link", name=re.compile("^Pool"))).to_contain_text("quayside")
+    chain.get_by_role("link", name=re.compile("^Volume")).click()
+    expect(tab).to_have_url(re.compile("/volumes"))
+    tab.get_by_role("button", name="Only of node petrel; press for all").click()
+    expect(rows).to_have_count(5)
+    tab.get_by_label("Words of the name").fill("auk")
+    expect(tab.get_by_text("Of 5 volumes none is what you ask for.")).to_be_visible()
+    tab.get_by_role("button", name="Show all").click()
+    expect(rows).to_have_count(5)
+
+
+def test_a_volume_is_attached_to_three_hosts_and_the_third_is_helped(tab: Page, running: Running) -> None:
+    hosts = {host["name"]: host for host in running.api.get("/yard").json()["hosts"]}
+    for name in ("ferry-desk-1", "ferry-desk-2"):
+        wish = {key: hosts[name][key] for key in ("name", "initiators", "agent_url")}
+        running.demo.carry_out("save-host", {**wish, "group": "ferry-desks"})
+    third = hosts["ferry-desk-3"]
+    tab.goto(f"{running.url}/hosts")
+    tab.get_by_role("link", name="Register a host").click()
+    sheet = tab.get_by_role("dialog")
+    sheet.get_by_label("Name of the host").fill("ferry-desk-3")
+    sheet.get_by_label("Names it connects by, one in each line").fill(third["initiators"][0] + "_")
+    expect(blocker(sheet, "is not iqn., a year and month")).to_be_visible()
+    sheet.get_by_label("Names it connects by, one in each line").fill("\n".join(third["initiators"]))
+    sheet.get_by_label("Group, if any").fill("ferry-desks")
+    sheet.get_by_label("Where its agent answers, if it has one").fill(third["agent_url"])
+    carry_out(tab)
+    expect(tab.locator('[data-step="write-host"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    # Attached to the group, as a file system that its hosts share.
+    tab.goto(f"{running.url}/volumes/scans")
+    tab.get_by_role("button", name="Plan a change").click()
+    tab.get_by_role("menuitem", name="Preview attaching scans").click()
+    sheet = tab.get_by_role("dialog")
+    sheet.get_by_role("button", name="ferry-desks", exact=True).click()
+    expect(blocker(sheet, "3 hosts would write to one xfs, which destroys it.")).to_be_visible()
+    pick(sheet, "File system on it", "gfs2")
+    expect(sheet).to_contain_text("read-write by iSCSI, as gfs2, mounted at /srv/scans")
+    carry_out(tab)
+    expect(tab.locator('[data-step="tell-targets"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    tab.get_by_role("link", name="Show scans").click()
+    expect(tab).to_have_url(re.compile(r"/volumes/scans/hosts$"))
+    # On two of them someone does what is missing; on the third nobody has set up discovery.
+    running.demo.set_up(["scans"], {"ferry-desk-3": "discovered"})
+    lane = tab.locator('[data-lane="ferry-desk-3"]')
+    gate = lane.locator('[data-gate="discovered"]')
+    for name in ("ferry-desk-1", "ferry-desk-2"):
+        expect(tab.locator(f'[data-lane="{name}"]')).to_contain_text("mounted at /srv/scans", timeout=LONG)
+    expect(gate).to_have_attribute("data-passage", "open")
+    expect(lane).to_contain_text("Discovery is not set up there: ferry-desk-3 has no record of it at ")
+    expect(tab.get_by_label("Lineage")).to_contain_text("3 hosts, 1 not connected")
+    # What the page says is typed into the host's own shell, and found out without a refresh.
+    commands = lane.locator("code").all_inner_texts()
+    assert len(commands) == 4
+    tab.get_by_role("button", name="Yard").click()
+    yard = tab.get_by_label("Yard", exact=True)
+    yard.get_by_role("button", name="ferry-desk-3", exact=True).click()
+    for command in commands:
+        yard.get_by_label("A command for ferry-desk-3").fill(command)
+        yard.get_by_role("button", name="Run").click()
+        expect(yard.get_by_role("status")).to_contain_text(",1 iqn.2024-08.internal.foldbarn")
+    yard.get_by_label("A command for ferry-desk-3").fill("iscsiadm -m nonsense")
+    yard.get_by_role("button", name="Run").click()
+    expect(yard.get_by_role("alert")).to_contain_text("iscsiadm: -m discovery, node or session")
+    yard.get_by_role("button", name="Close").click()
+    expect(gate).to_have_attribute("data-passage", "passed", timeout=LONG)
+    running.demo.set_up(["scans"], {})
+    expect(lane).to_contain_text("mounted at /srv/scans", timeout=LONG)
+    expect(lane).to_contain_text("4 of 4 paths")
+    # Mounted, it is not deleted; a host that loses its power is shown without a refresh.
+    tab.goto(f"{running.url}/volumes/scans?plan=delete-volume&volume=scans")
+    tab.get_by_label("Type scans to confirm").fill("scans")
+    expect(
+        blocker(tab.get_by_role("dialog"), "ferry-desk-1 has scans mounted at /srv/scans.")
+    ).to_be_visible()
+    tab.goto(f"{running.url}/hosts")
+    running.pull(lever="cut power", what="ferry-desk-2")
+    row = tab.get_by_role("row").filter(has=tab.get_by_role("link", name="ferry-desk-2"))
+    expect(row).to_contain_text("ferry-desk-2 is not heard", timeout=LONG)
+    running.pull(lever="give power", what="ferry-desk-2")
+    expect(row).to_contain_text("4 of 4", timeout=LONG)
+    expect(row).to_contain_text("It reaches all that it is to.", timeout=LONG)

@@ -74,6 +74,18 @@ def test_an_order_sent_twice_is_done_once() -> None:
     assert agent.strips_on(machines, "fulmar", disk) == [(1, 1, 0)]  # the repeated order did nothing
 
 
+def test_a_node_tells_what_all_its_disks_hold_of_one_ply(yard: Yard) -> None:
+    machines = yard.machines
+    one, two = (serial(machines, f"fulmar-{n}") for n in (1, 2))
+    for disk, strip in ((one, (7, 1, 0)), (one, (7, 0, 2)), (two, (7, 3, 1)), (two, (8, 0, 0))):
+        machines.add_strip(disk, strip)
+    machines.add_strip(serial(machines, "petrel-1"), (7, 5, 0))
+    fulmar = Agent(yard.agent("fulmar"))
+    assert fulmar.strips_of(7) == {one: {(0, 2), (1, 0)}, two: {(3, 1)}}
+    assert fulmar.strips_of(9) == {}
+    assert fulmar.strips(two).tolist() == [[7, 3, 1], [8, 0, 0]]
+
+
 @pytest.mark.parametrize(
     ("order", "says"),
     [

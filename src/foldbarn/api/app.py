@@ -19,6 +19,7 @@ from foldbarn.api.description import describe
 from foldbarn.api.events import Listener
 from foldbarn.api.front_end import serve_front_end
 from foldbarn.api.guard import Limit, OwnHosts, OwnOrigin, Policies
+from foldbarn.api.hosts import routes as hosts
 from foldbarn.api.machines import routes as machines
 from foldbarn.api.policies import routes as policies
 from foldbarn.api.pools import routes as pools
@@ -31,7 +32,7 @@ from foldbarn.logs import set_up_logs
 from foldbarn.settings import settings
 
 router = APIRouter(prefix="/api", responses=PROBLEMS)  # type: ignore[arg-type]
-for part in (watch, pools, policies, volumes, changes, machines, cluster, yard):
+for part in (watch, pools, policies, volumes, hosts, changes, machines, cluster, yard):
     router.include_router(part.routes)
 
 

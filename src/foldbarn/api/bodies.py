@@ -6,7 +6,7 @@ from typing import Any
 
 from pydantic import BaseModel, ConfigDict, model_validator
 
-from foldbarn.core.watch.lamps import Lamp, State
+from foldbarn.core.watch.states import Lamp, State
 
 
 class Body(BaseModel):

@@ -16,6 +16,9 @@ import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags, Ints
 from foldbarn.core.errors import NotFound
+from foldbarn.core.hosts.attachments import NO_SERVING, Serving, Target
+from foldbarn.core.hosts.facts import Facts
+from foldbarn.core.hosts.initiators import Initiator, Transport
 from foldbarn.core.machines.hardware import Reason, clearable
 from foldbarn.core.machines.network import Port
 from foldbarn.core.names import folded
@@ -116,6 +119,38 @@ class Node:
     dedicated: bool = False  # to storage: nothing else is meant to run there
     agent_url: str = ""
     agent_name: str = ""  # what its agent calls it, where that is another name
+    serving: Serving = NO_SERVING
+
+
+@dataclass(frozen=True, slots=True)
+class Host:
+    """A machine that uses volumes. group: of hosts that stand together; empty for none. agent_url: where it
+    tells how it is; empty where nothing on it does. since: when its contact last changed, as of a node.
+    """
+
+    number: int
+    name: str
+    group: str = ""
+    initiators: tuple[Initiator, ...] = ()
+    agent_url: str = ""
+    contact: Contact = Contact.AWAITED
+    reason: str = ""
+    since: float = 0.0
+    facts: Facts = field(default_factory=Facts)
+
+    @property
+    def tells(self) -> bool:
+        """Whether its facts are how it is now."""
+        return self.contact == Contact.HEARD
+
+    def names_for(self, transport: Transport) -> tuple[str, ...]:
+        return tuple(one.name for one in self.initiators if one.transport == transport)
+
+    def why_untold(self) -> str:
+        """Why nobody knows how it is; for a host that does not tell."""
+        if not self.agent_url:
+            return f"Nothing on {self.name} tells: it has no agent."
+        return f"{self.name} is not heard." if self.contact != Contact.AWAITED else "Not asked yet."
 
 
 @dataclass(frozen=True, slots=True)
@@ -286,6 +321,21 @@ class Ply:
         return int((self.placement > 0).any(axis=1).sum())
 
     @cached_property
+    def disk_numbers(self) -> Disks:
+        """Of the disks where strips lie, or where room is kept for them, each once."""
+        kept = self.placement if not self.source else np.maximum(self.placement, to_come(self.placement))
+        numbers = np.unique(kept)
+        found: Disks = numbers[numbers > 0]
+        return found
+
+    @cached_property
+    def has_gaps(self) -> bool:
+        """Whether a strip of what was written lies on no disk."""
+        if self.placement.size and self.placement.min() > 0:
+            return False
+        return bool(((self.placement <= 0) & ~self.unwritten[:, None]).any())
+
+    @cached_property
     def unwritten(self) -> Flags:
         """Whether each extent was never written, [extents]."""
         flags: Flags = self.placement[:, 0] == UNWRITTEN
@@ -298,6 +348,14 @@ class Short:
 
     extents: int
     refuses: bool
+
+
+@dataclass(frozen=True, slots=True)
+class Binned:
+    """Since when a volume is in the bin, and until when it is kept there; seconds since 1970."""
+
+    since: float
+    until: float
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -322,6 +380,14 @@ class Volume:
     thin: bool = False  # made without a policy, and to take room as it is written
     short: Short | None = None  # that it wants room which is not there
     growth: Growth = NO_GROWTH  # how fast room was set aside for it lately
+    asked: float = 0.0  # operations a second that its consumers got lately, as it was when that was news
+    offline: bool = False  # a person took it from its consumers, and may give it back
+    binned: Binned | None = None  # it was deleted, and can still be brought back
+
+    @property
+    def served(self) -> bool:
+        """Whether consumers may use it, as far as that is for people to say."""
+        return not self.offline and self.binned is None
 
     @property
     def whole(self) -> Ply:
@@ -393,7 +459,7 @@ class Cluster:
     witness_reason: str = ""  # why it stands beside members, as the one who placed it there wrote
 
 
-Named = TypeVar("Named", Room, Rack, Node, Disk, Pool, Volume, Policy)
+Named = TypeVar("Named", Room, Rack, Node, Disk, Pool, Volume, Policy, Host)
 
 
 @dataclass(frozen=True, eq=False)
@@ -419,6 +485,8 @@ class SiteView:
     ] = ()  # from node, to node, port, why: what the last test of the port plan found shut
     ports_tested_at: float = 0.0  # seconds since 1970; 0 for never
     policies: tuple[Policy, ...] = ()  # every version of each, by name and version
+    hosts: tuple[Host, ...] = ()
+    targets: tuple[Target, ...] = ()  # of the volumes that hosts reach, or are to
 
     @cached_property
     def findings(self) -> dict[object, object]:
@@ -527,6 +595,15 @@ class SiteView:
         heard = np.array([n.contact == Contact.HEARD for n in self.nodes], dtype=np.bool_)
         present = np.array([d.present for d in self.disks], dtype=np.bool_)
         return present & heard[self.disk_node] if self.disks else present
+
+    def all_ready(self, numbers: Disks) -> bool:
+        """Whether all of some disks, by number, can be read and written now."""
+        return bool(self._ready_by_number[numbers].all())
+
+    @cached_property
+    def _ready_by_number(self) -> Flags:
+        flags: Flags = np.append(self.disk_ready, False)[self.row_of_number]
+        return flags
 
     def is_fit(self, disk: Disk) -> bool:
         """Whether a pool may take a disk now: nothing is against it, nobody has it, and it can be told."""
@@ -657,6 +734,24 @@ class SiteView:
     def node(self, name: str) -> Node:
         return _find(self.nodes, name, "node")
 
+    def host(self, name: str) -> Host:
+        return _find(self.hosts, name, "host")
+
+    def host_numbered(self, number: int) -> Host:
+        return _numbered(self._hosts_by_number, number, "host")
+
+    @cached_property
+    def _hosts_by_number(self) -> dict[int, Host]:
+        return {host.number: host for host in self.hosts}
+
+    def target_of(self, volume: int) -> Target | None:
+        """Of a volume (by number); none where no host is to reach it."""
+        return self._targets.get(volume)
+
+    @cached_property
+    def _targets(self) -> dict[int, Target]:
+        return {target.volume: target for target in self.targets}
+
     def disk(self, name: str) -> Disk:
         found = self.known_disk(name)
         if found is None:
@@ -668,13 +763,24 @@ class SiteView:
         return self._disks_by_name.get(folded(name))
 
     def pool_numbered(self, number: int) -> Pool:
-        return _numbered(self.pools, number, "pool")
+        row = self._pool_rows.get(number)
+        if row is None:
+            raise NotFound("The pool is gone.", about="pool")
+        return self.pools[row]
 
     def volume_numbered(self, number: int) -> Volume:
-        return _numbered(self.volumes, number, "volume")
+        return _numbered(self._volumes_by_number, number, "volume")
+
+    @cached_property
+    def _volumes_by_number(self) -> dict[int, Volume]:
+        return {volume.number: volume for volume in self.volumes}
 
     def node_numbered(self, number: int) -> Node:
-        return _numbered(self.nodes, number, "node")
+        return _numbered(self._nodes_by_number, number, "node")
+
+    @cached_property
+    def _nodes_by_number(self) -> dict[int, Node]:
+        return {node.number: node for node in self.nodes}
 
     def disk_numbered(self, number: int) -> Disk:
         found = self.known_number(number)
@@ -702,6 +808,7 @@ class SiteView:
             nodes=renamed(self.nodes, "node"),
             disks=renamed(self.disks, "disk"),
             policies=renamed(self.policies, "policy"),
+            hosts=renamed(self.hosts, "host"),
         )
 
     @cached_property
@@ -750,6 +857,11 @@ class SiteView:
         row = self.pool_row(pool)
         return [v for v in self.volumes if v.pool == row]
 
+    @cached_property
+    def volumes_kept(self) -> tuple[Volume, ...]:
+        """Those that nobody has deleted: not those in the bin."""
+        return tuple(v for v in self.volumes if v.binned is None)
+
     def plies_of(self, pool: Pool, tier: Tier | None = None) -> list[Ply]:
         """The plies that hold data in a pool, or in one tier of it."""
         row = self.pool_row(pool)
@@ -776,11 +888,11 @@ def _find(things: tuple[Named, ...], name: str, kind: str) -> Named:
     raise _not_there(name, kind)
 
 
-def _numbered(things: tuple[Named, ...], number: int, kind: str) -> Named:
-    for thing in things:
-        if thing.number == number:
-            return thing
-    raise NotFound(f"The {kind} is gone.", about=kind)
+def _numbered(things: Mapping[int, Named], number: int, kind: str) -> Named:
+    found = things.get(number)
+    if found is None:
+        raise NotFound(f"The {kind} is gone.", about=kind)
+    return found
 
 
 def _not_there(name: str, kind: str) -> NotFound:

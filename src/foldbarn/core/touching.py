@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from enum import StrEnum
 
 from foldbarn.core.policies.policy import Policy
-from foldbarn.core.site import Disk, Node, Pool, SiteView, Volume
+from foldbarn.core.site import Disk, Host, Node, Pool, SiteView, Volume
 
 
 class Thing(StrEnum):
@@ -21,7 +21,9 @@ class Thing(StrEnum):
     LEAVING = "leaving"  # of a pool: which of its disks are being emptied
     REBUILD = "rebuild"  # of a pool
     VOLUME = "volume"
+    TARGET = "target"  # of a volume, by the volume's number: who reaches it, and how
     POLICY = "policy"
+    HOST = "host"
     DISK = "disk"
     NODE = "node"
     PLACES = "places"  # one: rooms, racks, and what stands where under which name
@@ -76,6 +78,7 @@ _OF_POOL = {
     Thing.LEAVING: "which disks leave {}",
     Thing.REBUILD: "rebuilding {}",
 }
+_OF_VOLUME = {Thing.TARGET: "who reaches {}"}
 _ONE = {
     Thing.PLACES: "rooms, racks, and what stands where",
     Thing.NETWORK: "addresses and purposes of ports",
@@ -92,18 +95,19 @@ def touched(view: SiteView, touches: Iterable[Touch]) -> list[Touched]:
 def _touched(view: SiteView, touch: Touch) -> Touched:
     if touch.what in _ONE:
         return Touched("", "", _ONE[touch.what], touch.alone)
-    kind = "pool" if touch.what in _OF_POOL else touch.what.value
+    kind = "pool" if touch.what in _OF_POOL else "volume" if touch.what in _OF_VOLUME else touch.what.value
     if touch.number == 0:
         return Touched("", "", f"a new {kind}", touch.alone)
-    things: dict[str, Iterable[Pool | Volume | Disk | Node | Policy]] = {
+    things: dict[str, Iterable[Pool | Volume | Disk | Node | Policy | Host]] = {
         "pool": view.pools,
         "volume": view.volumes,
         "disk": view.disks,
         "node": view.nodes,
         "policy": view.current_policies,
+        "host": view.hosts,
     }
     name = next((thing.name for thing in things[kind] if thing.number == touch.number), "")
-    of = _OF_POOL.get(touch.what, f"{kind} {{}}")
+    of = (_OF_POOL | _OF_VOLUME).get(touch.what, f"{kind} {{}}")
     return Touched(kind if name else "", name, of.format(name or "that is gone"), touch.alone)
 
 
@@ -118,6 +122,7 @@ class Meant:
     nodes: tuple[Node, ...] = ()
     disks: tuple[Disk, ...] = ()
     policies: tuple[Policy, ...] = ()
+    hosts: tuple[Host, ...] = ()
 
     def numbers(self) -> dict[str, dict[str, int]]:
         """Number by name as wished, by kind of thing."""
@@ -127,5 +132,6 @@ class Meant:
             "node": self.nodes,
             "disk": self.disks,
             "policy": self.policies,
+            "host": self.hosts,
         }
         return {kind: {t.name: t.number for t in found} for kind, found in things.items() if found}  # type: ignore[attr-defined]

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any
 
 import httpx
 
 WAIT_SECONDS = 240.0
+AGAIN_SECONDS = 15.0  # after which a step on a host that came to nothing is done again
 GO_ON = 3  # times that a change which pauses is let go on
 NODES = 9
 LIVED_SECONDS, FAST = (
@@ -79,7 +80,22 @@ VOLUMES = [
     ("cargo-desk", "deepwater", "14 TB", "busy-rises"),
     ("deck-cameras", "deepwater", "22 TB", "land-and-settle"),
     ("tide-archive", "deepwater", "9 TB", "seldom-read"),
+    ("winter-timetable", "quayside", "600 GB", "plain-pair"),
+    ("desks", "quayside", "1200 GB", "steady-three"),
 ]
+HOSTS = {"ferry-desk-1": "ferry-desks", "ferry-desk-2": "ferry-desks", "ferry-desk-3": "ferry-desks"} | {
+    "chart-plotter": "",
+    "slipway": "",
+}
+ATTACHED: list[dict[str, Any]] = [
+    {"volume": "desks", "hosts": ["ferry-desks"], "file_system": "gfs2"},
+    {"volume": "charts", "hosts": ["chart-plotter"], "file_system": "ext4"},
+    {"volume": "berth-planner", "hosts": ["slipway"], "file_system": "xfs"},
+    {"volume": "tide-archive", "hosts": ["slipway"], "file_system": "xfs", "transport": "nvme"},
+]
+# Nobody has ever set up discovery there.
+LEFT = {"ferry-desk-3": "discovered"}
+DELETED = "winter-timetable"  # after it was used for a while
 
 
 class Demo:
@@ -139,7 +155,50 @@ class Demo:
         ]
         for change in changes:
             self.await_end(change)
+        self.attach()
         self.live(LIVED_SECONDS)
+        self.carry_out("delete-volume", {"volume": DELETED, "typed": DELETED})
+
+    def attach(self) -> None:
+        """Registers the hosts, attaches volumes to them, and does there what is said to be missing."""
+        yard = self.client.get("/yard").raise_for_status().json()
+        for host in yard["hosts"]:
+            wish = {k: host[k] for k in ("name", "initiators", "agent_url")}
+            self.carry_out("save-host", {**wish, "group": HOSTS[host["name"]]})
+        for wish in ATTACHED:
+            self.carry_out("attach-volume", wish)
+        self.set_up([wish["volume"] for wish in ATTACHED], LEFT)
+
+    def set_up(self, volumes: Sequence[str], left: Mapping[str, str]) -> None:
+        """Does on the hosts of some volumes what is said to be missing there, and on each path that is. left:
+        by host, the gate before which nothing more is done.
+        """
+        tried: dict[tuple[str, ...], float] = {}
+        self.wait(lambda: self._nothing_missing(volumes, left, tried), "the hosts to be set up")
+
+    def _nothing_missing(
+        self, volumes: Sequence[str], left: Mapping[str, str], tried: dict[tuple[str, ...], float]
+    ) -> bool:
+        """Does one step more on each host; whether there was none to do. tried: when each was done; it takes
+        a moment until that is found out.
+        """
+        done = True
+        for volume in volumes:
+            found = self.client.get(f"/volumes/{volume}/attachments").raise_for_status().json()
+            for lane in found:
+                step, paths = lane["missing"], [p["commands"] for p in lane["paths"] if p["commands"]]
+                if step is not None and step["gate"] == left.get(lane["host"]):
+                    continue
+                commands = step["commands"] if step is not None else [c for path in paths for c in path]
+                if step is None and not commands:
+                    continue
+                done, now, one = False, time.monotonic(), (lane["volume"], lane["host"], *commands)
+                if now - tried.get(one, 0.0) < AGAIN_SECONDS:
+                    continue
+                tried[one] = now
+                for command in commands:
+                    self.client.post("/yard", json={"lever": "run", "what": lane["host"], "text": command})
+        return done
 
     def live(self, seconds: float) -> None:
         """Lets consumers use what they were given for a while, in the stand-ins' own time."""
@@ -151,7 +210,8 @@ class Demo:
         )
         self._speed(before["speed"])
         self.wait(
-            lambda: any(v["written_bytes"] for v in self.barn()["volumes"]), "what they wrote to be summed up"
+            lambda: any(v["written_bytes"] for v in self.client.get("/volumes").json()["volumes"]),
+            "what they wrote to be summed up",
         )
 
     def _speed(self, speed: float) -> None:

@@ -93,12 +93,9 @@ class Agent:
             raise Garbled(f"{self.url} does not say how long it has been running.")
         return float(found)
 
-    def strips(self, serial: str, ply: int | None = None) -> Strips:
-        """Everything that a disk holds, or at least what it holds of one ply, each strip once, [strips, 3]:
-        ply, extent, strip.
-        """
-        only = "" if ply is None else f"?ply={ply}"
-        found = _body(self._ask("GET", f"/v1/strips/{serial}{only}", most=STRIPS_BYTES, times=LONG))
+    def strips(self, serial: str) -> Strips:
+        """Everything that a disk holds, each strip once, [strips, 3]: ply, extent, strip."""
+        found = _body(self._ask("GET", f"/v1/strips/{serial}", most=STRIPS_BYTES, times=LONG))
         listed = found.get("strips")
         try:
             table = np.array(listed, dtype=np.int64) if listed else NO_STRIPS
@@ -107,6 +104,17 @@ class Agent:
         if not isinstance(listed, list) or table.ndim != 2 or table.shape[1] != 3 or (table < 0).any():
             raise Garbled(f"{self.url} lists its strips in another shape.")
         return np.unique(table, axis=0)
+
+    def strips_of(self, ply: int) -> dict[str, set[tuple[int, int]]]:
+        """What each disk of the node (by serial) holds of a ply: extent, and which strip of it."""
+        found = _body(self._ask("GET", f"/v1/strips?ply={ply}", most=STRIPS_BYTES, times=LONG))
+        try:
+            return {
+                str(serial): {(int(extent), int(strip)) for extent, strip in held}
+                for serial, held in found["disks"].items()
+            }
+        except (AttributeError, KeyError, TypeError, ValueError, OverflowError) as error:
+            raise Garbled(f"{self.url} lists its strips in another shape.") from error
 
     def asked(self) -> Told:
         """What consumers have asked of what the node holds, and what it has done for them."""
@@ -286,8 +294,9 @@ class _Asking:
 class Questions:
     """Questions to many agents, under way side by side: one that is slow to answer holds up nobody's."""
 
-    def __init__(self) -> None:
+    def __init__(self, protocol: str = PROTOCOL) -> None:
         self._asking = _Asking()
+        self._protocol = protocol
 
     def under_way(self) -> set[int]:
         """Keys of those asked and not yet answered."""
@@ -309,7 +318,7 @@ class Questions:
         """
         turn = self._asking.doubtful if doubtful else nullcontext()
         self._asking.keys.add(key)
-        self._asking.to_ask.append((key, _ask_report(url, known, seconds, turn)))
+        self._asking.to_ask.append((key, _ask_report(self._protocol, url, known, seconds, turn)))
 
     async def answers(self, wait: float) -> dict[int, Report | Unreachable]:
         """Answers that have come, by key: a report, or why there is none. Waits for the others, but no longer
@@ -330,7 +339,7 @@ class Questions:
 
 
 async def _ask_report(
-    url: str, known: str, seconds: float | None, turn: AbstractAsyncContextManager[Any]
+    protocol: str, url: str, known: str, seconds: float | None, turn: AbstractAsyncContextManager[Any]
 ) -> Report | Unreachable:
     bounds = Bounds(seconds or settings().answer_seconds, REPORT_BYTES)
     headers = {"If-None-Match": known} if known else {}
@@ -341,8 +350,8 @@ async def _ask_report(
         if answer.status == 304 and known:
             return NOTHING_NEW
         body = _with_offset(_body(answer), asked)
-        if body.get("protocol") != PROTOCOL:
-            return Garbled("It does not speak the agent protocol.")
+        if body.get("protocol") != protocol:
+            return Garbled(f"It does not speak {protocol}.")
         return Report(body, answer.tag[:MOST_TEXT])
     except NotPossible as error:
         return Garbled(error.sentence)

@@ -65,8 +65,8 @@ def carry_out(
 ) -> int:
     """Records the change with its plan, and queues it; returns its number.
 
-    Raises Outdated where `digest` is not that of a plan made now, NotPossible where something stands against
-    it.
+    Raises Outdated where a plan made now does something else than the preview of `digest`, or warns of more;
+    NotPossible where something stands against it.
     """
     kind, wish = _read(kind_name, params)
     view = current_view()
@@ -77,11 +77,11 @@ def carry_out(
             " ".join(b.sentence for b in plan.blockers), about=first.about, next_step=first.next_step
         )
     fresh = Preview.of(kind.name, view.revision, plan)
-    if digest is not None and digest != fresh.digest:
+    if digest is not None and not plan.was_seen(digest):
         raise Outdated(fresh)
     with transaction() as session:
         if digest is not None:
-            _use(session, digest)
+            _use(session, fresh.digest)
         row = ChangeRow(
             kind=kind.name,
             params=kind.to_keep(view, wish),

@@ -44,12 +44,12 @@ class PaceKeeper:
             for volume in volumes:
                 work = summed(done.get(ply.number, NONE) for ply in volume.plies)
                 fresh[volume.number] = known.get(volume.number, Pace()).gone_on(work, seconds)
-            kept.keep_paces(session, fresh)
+            news = kept.keep_paces(session, fresh)
             growths = kept.growths(session)
             filling = {
                 v.number: growths.get(v.number, Growth()).gone_on(v.whole.extents_set_aside, seconds)
                 for v in volumes
                 if to_set_aside(v).any()
             }
-            if kept.keep_growths(session, filling):
+            if kept.keep_growths(session, filling) or news:
                 announce(session, "site")

@@ -19,7 +19,14 @@ from foldbarn.changes.kinds.cluster.believers import believers
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.machines.hardware import Inventory
-from foldbarn.core.machines.reading import read_counters, read_inventory, read_wants, read_written
+from foldbarn.core.machines.reading import (
+    read_counters,
+    read_inventory,
+    read_serves,
+    read_terms,
+    read_wants,
+    read_written,
+)
 from foldbarn.core.moving.levelling import LEVEL_TOLERANCE, imbalance, plan_levelling
 from foldbarn.core.moving.rebuild import crowded_strips, plan_rebuild
 from foldbarn.core.names import folded
@@ -30,12 +37,14 @@ from foldbarn.core.watch.lamps import UNWATCHED_SECONDS
 from foldbarn.core.watch.silence import silence_of
 from foldbarn.links.agents import NOTHING_NEW, QUICK_SECONDS, Agent, Garbled, Questions, Report, read_witness
 from foldbarn.links.mail import send_mail
+from foldbarn.services.bins import empty_bins
 from foldbarn.services.changes import carry_out, try_again
 from foldbarn.services.duties import Duty, Round
 from foldbarn.services.giving import give_room
 from foldbarn.services.heat import HeatTaker
+from foldbarn.services.hosts import HostTaker, move_gateways
 from foldbarn.services.intake import node_is_back, read_report
-from foldbarn.services.limits import tell_limits
+from foldbarn.services.limits import tell_limits, tell_targets
 from foldbarn.services.tiers import move_by_heat
 from foldbarn.settings import settings
 from foldbarn.store import changes as kept
@@ -84,10 +93,12 @@ class Noted:
     says: dict[str, Any]
     written: dict[str, int] | None
     wants: dict[str, Any]
+    terms: str | None
+    serves: tuple[str, list[list[str]]] | None
 
     def covers(self, other: Noted) -> bool:
-        mine, others = (self.version, self.says, self.wants), (other.version, other.says, other.wants)
-        same = mine == others
+        mine = self.version, self.says, self.wants, self.terms, self.serves
+        same = mine == (other.version, other.says, other.wants, other.terms, other.serves)
         return (
             same
             and other.keeps_time(self.clock_offset)
@@ -143,6 +154,7 @@ class Watch:
     put_off_until: float = 0.0
     round: Round = field(default_factory=lambda: Round(duties_of_the_watch()))
     giving: Round = field(default_factory=lambda: Round((GIVING,)))
+    hosts: HostTaker = field(default_factory=HostTaker)
 
     async def run(self) -> None:
         """Until cancelled. Another process that holds the watch is waited for."""
@@ -154,6 +166,7 @@ class Watch:
                     while not await self._holds(holder):
                         await asyncio.sleep(1.0)
                     self.questions.forget()  # from before the lock was lost
+                    self.hosts.forget()
                     await self._keep(holder)
             except (psycopg.Error, OSError) as error:
                 log.info("watch lost the database", error=str(error)[:120])
@@ -166,6 +179,7 @@ class Watch:
         thinking = asyncio.create_task(asyncio.sleep(0))
         counting = asyncio.create_task(asyncio.sleep(0))
         giving = asyncio.create_task(asyncio.sleep(0))
+        hosts = asyncio.create_task(asyncio.sleep(0))
         try:
             while True:
                 # The lock is ours only while its connection lives, and this tells in the same breath.
@@ -178,10 +192,12 @@ class Watch:
                     counting = asyncio.create_task(self._count())
                 if giving.done() and time.monotonic() >= self.give_at:
                     giving = asyncio.create_task(self._give())
+                if hosts.done():
+                    hosts = asyncio.create_task(self._hear_hosts())
                 await asyncio.sleep(TICK_SECONDS)
         finally:
             # Whoever keeps watch next is not to find us at it still.
-            await asyncio.shield(asyncio.gather(thinking, counting, giving))
+            await asyncio.shield(asyncio.gather(thinking, counting, giving, hosts))
 
     async def _holds(self, holder: psycopg.AsyncConnection[Any]) -> bool:
         row = await (await holder.execute("select pg_try_advisory_lock(%s)", (WATCH_LOCK,))).fetchone()
@@ -192,6 +208,7 @@ class Watch:
         and after whatever has changed.
         """
         await self._hear(revision)
+        await self._hear_hosts()
         if self._due():
             await self._think()
 
@@ -205,6 +222,14 @@ class Watch:
                 await asyncio.to_thread(self._take, answers)
             if self.put_off and time.monotonic() >= self.put_off_until:
                 await asyncio.to_thread(self._tell_clocks)
+
+    async def _hear_hosts(self) -> None:
+        """Beside the nodes: nothing that hosts do or leave undone keeps a node from being heard."""
+        async with _going_on("hearing the hosts"):
+            if self.hosts.revision != self.revision:
+                await asyncio.to_thread(self.hosts.know, self.revision)
+            if answers := await self.hosts.hear():
+                await asyncio.to_thread(self.hosts.take, answers)
 
     def _due(self) -> bool:
         return time.monotonic() >= self.judge_at
@@ -453,6 +478,8 @@ def _note_report(
         node.contact, node.reason, node.given_up = Contact.HEARD.value, "", False
         if node.limits:  # it may have forgotten them, or not heard that they are lifted
             node.limits = nodes.UNSURE
+        if node.targets:
+            node.targets = nodes.unsure_targets(node.targets.get("order", ""))
         node.since = kept.now(session)
     if node.owes:
         node_is_back(session, node)
@@ -465,6 +492,16 @@ def _note_report(
     noted = noted_of(report)
     if noted.wants != node.wants:
         node.wants = noted.wants
+    if noted.terms is not None and noted.terms != node.terms:
+        # Something else than the duty's last word altered what it goes by, or it has forgotten.
+        node.terms, node.limits = noted.terms, nodes.UNSURE
+        changed = True
+    if noted.serves is not None:
+        order, sessions = noted.serves
+        if order != node.targets.get("order", ""):
+            node.targets, changed = nodes.unsure_targets(order), True
+        if sessions != node.sessions:
+            node.sessions, changed = sessions, True
     if _note_cluster(node, report, noted) or changed:
         announce(session, "site")
     if not noted.keeps_time(node.clock_offset) and noted.clock_offset is not None:
@@ -511,6 +548,8 @@ def noted_of(report: dict[str, Any]) -> Noted:
             str(ply): {"strips": [list(r) for r in wants.strips], "refuses": wants.refuses}
             for ply, wants in read_wants(report).items()
         },
+        terms=read_terms(report),
+        serves=read_serves(report),
     )
 
 
@@ -538,8 +577,11 @@ def duties_of_the_watch() -> tuple[Duty, ...]:
         Duty("try again what was held up", now, lambda: try_again(), on_change=True, judging=True),
         Duty("start what mends", now, lambda: start_mending(), on_change=True, judging=True),
         Duty("call in spares", now, lambda: call_in_spares(), on_change=True, judging=True),
+        Duty("empty the bin of what was there long enough", 5.0, lambda: empty_bins()),
         Duty("move extents by heat", settings().heat_seconds, lambda: move_by_heat()),
         Duty("tell nodes their limits", now, lambda: tell_limits(), on_change=True),
+        Duty("choose anew who serves volumes to hosts", now, lambda: move_gateways(), on_change=True),
+        Duty("tell nodes what they serve to hosts", now, lambda: tell_targets(), on_change=True),
         Duty("tell who leads", now, lambda: tell_who_leads(), on_change=True),
         Duty("forget what ended long ago", 300.0, lambda: prune()),
     )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Collection, Iterable
 from dataclasses import dataclass, replace
 from datetime import datetime
 from itertools import takewhile
@@ -97,9 +97,10 @@ def recent(session: Session, limit: int) -> list[tuple[ChangeRow, list[StepRow]]
     return [(row, steps[row.id]) for row in rows]
 
 
-def that_touched(session: Session, what: Thing, number: int, limit: int) -> list[ChangeRow]:
-    """The newest changes that touched a thing (by number), or will, newest first."""
-    touched = select(TouchRow.change_id).where(TouchRow.what == what.value, TouchRow.number == number)
+def that_touched(session: Session, what: Collection[Thing], number: int, limit: int) -> list[ChangeRow]:
+    """The newest changes that touched any of these things (of one number), or will, newest first."""
+    mine = TouchRow.what.in_([one.value for one in what]), TouchRow.number == number
+    touched = select(TouchRow.change_id).where(*mine)
     rows = select(ChangeRow).where(ChangeRow.id.in_(touched)).order_by(ChangeRow.id.desc())
     return list(session.scalars(rows.limit(limit)))
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
+from datetime import timedelta
 
 from sqlalchemy import delete, func, select
 from sqlalchemy.dialects.postgresql import insert
@@ -27,13 +28,17 @@ class Figure:
     problem: str
 
 
+FORGOTTEN_AFTER = timedelta(minutes=5)
 _COLUMNS = ("every", "turns", "seconds", "processor_seconds", "failures", "problem")
 
 
 def report(session: Session, figures: Sequence[Figure]) -> None:
-    """Keeps what the duties cost; whoever looks hears of one that begins to fail, or works again."""
+    """Keeps what some duties cost: each round of them tells of its own. Whoever looks hears of one that
+    begins to fail, or works again; one that nobody has told of for long is of another version, and forgotten.
+    """
     before = {row.name: row.problem for row in session.scalars(select(DutyRow))}
-    session.execute(delete(DutyRow).where(DutyRow.name.not_in([f.name for f in figures])))
+    long_ago = DutyRow.at < func.now() - FORGOTTEN_AFTER
+    session.execute(delete(DutyRow).where(DutyRow.name.not_in([f.name for f in figures]), long_ago))
     keep = insert(DutyRow)
     values = {column: keep.excluded[column] for column in _COLUMNS} | {"at": func.now()}
     if figures:

@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping
 from typing import Any, NamedTuple
 
 from sqlalchemy import select, update
+from sqlalchemy.orm import InstrumentedAttribute
 
 from foldbarn.core.site import Contact
 from foldbarn.store.database import Session
@@ -22,24 +23,47 @@ def addresses(session: Session) -> dict[int, tuple[str, str]]:
 UNSURE: dict[str, list[float]] = {"0": [0.0, 0.0]}
 
 
-class LimitsTold(NamedTuple):
-    """What a node was last told of limits and caches, and how often it has been told any."""
+class Told(NamedTuple):
+    """What a node was last told of some matter, and how often it has been told of that."""
 
     url: str
-    limits: dict[str, list[Any]]
+    what: dict[str, Any]
     times: int
 
 
-def limits_told(session: Session) -> dict[int, LimitsTold]:
-    """By number, of the nodes that have an agent."""
-    columns = NodeRow.id, NodeRow.agent_url, NodeRow.limits, NodeRow.limits_told
-    rows = session.execute(select(*columns).where(NodeRow.agent_url != ""))
-    return {number: LimitsTold(url, limits, times) for number, url, limits, times in rows}
+def limits_told(session: Session) -> dict[int, Told]:
+    """Of limits and caches; by number, of the nodes that have an agent."""
+    return _told(session, NodeRow.limits, NodeRow.limits_told)
 
 
-def note_limits(session: Session, node: int, limits: dict[str, list[Any]]) -> None:
-    """What a node (by number) has been told of limits and caches."""
-    told = {"limits": limits, "limits_told": NodeRow.limits_told + 1}
+def targets_told(session: Session) -> dict[int, Told]:
+    """Of what it serves to hosts; by number, of the nodes that have an agent."""
+    return _told(session, NodeRow.targets, NodeRow.targets_told)
+
+
+def _told(
+    session: Session,
+    what: InstrumentedAttribute[dict[str, Any]],
+    times: InstrumentedAttribute[int],
+) -> dict[int, Told]:
+    rows = session.execute(select(NodeRow.id, NodeRow.agent_url, what, times).where(NodeRow.agent_url != ""))
+    return {number: Told(url, known, often) for number, url, known, often in rows}
+
+
+def note_targets(session: Session, node: int, targets: dict[str, Any], order: str) -> None:
+    """What a node (by number) has been told of what it serves to hosts, and by which order."""
+    told = {"targets": {"order": order, "targets": targets}, "targets_told": NodeRow.targets_told + 1}
+    session.execute(update(NodeRow).where(NodeRow.id == node).values(**told))
+
+
+def unsure_targets(order: str) -> dict[str, Any]:
+    """Of a node that goes by an order other than it was told last: what it serves is not known."""
+    return {"order": order, "targets": None}
+
+
+def note_limits(session: Session, node: int, limits: dict[str, list[Any]], order: str) -> None:
+    """What a node (by number) has been told of limits, caches and what it withholds, and by which order."""
+    told = {"limits": limits, "limits_told": NodeRow.limits_told + 1, "terms": order}
     session.execute(update(NodeRow).where(NodeRow.id == node).values(**told))
 
 

@@ -11,7 +11,7 @@ from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 
 from foldbarn.core.volumes.growth import Growth
-from foldbarn.core.volumes.pace import COUNTED, Pace, work_of
+from foldbarn.core.volumes.pace import COUNTED, Pace, is_news, work_of
 from foldbarn.store.database import Session
 from foldbarn.store.tables import PaceRow, VolumeRow
 
@@ -49,11 +49,17 @@ def keep_growths(session: Session, found: Mapping[int, Growth]) -> bool:
     return news
 
 
-def keep_paces(session: Session, found: Mapping[int, Pace]) -> None:
-    """By number of the volume. One that has been deleted meanwhile is left out."""
-    there = select(VolumeRow.id).where(VolumeRow.id.in_(list(found))).with_for_update(key_share=True)
-    for number in session.scalars(there).all():
-        pace = found[number]
+def keep_paces(session: Session, found: Mapping[int, Pace]) -> bool:
+    """By number of the volume. One that has been deleted meanwhile is left out. Returns whether any of it is
+    news for the picture of the site.
+    """
+    there = select(VolumeRow).where(VolumeRow.id.in_(list(found))).order_by(VolumeRow.id)
+    news = False
+    for volume in session.scalars(there.with_for_update(key_share=True)).all():
+        number, pace = volume.id, found[volume.id]
+        asked = round(pace.a_second(pace.work.operations), 2)
+        if is_news(volume.asked, asked):
+            volume.asked, news = asked, True
         values = {
             "at": func.clock_timestamp(),
             "seconds": pace.seconds,
@@ -62,6 +68,7 @@ def keep_paces(session: Session, found: Mapping[int, Pace]) -> None:
         }
         fresh = insert(PaceRow).values(volume_id=number, **values)
         session.execute(fresh.on_conflict_do_update(index_elements=["volume_id"], set_=values))
+    return news
 
 
 def _read(row: PaceRow) -> Pace:

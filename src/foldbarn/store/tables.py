@@ -13,6 +13,7 @@ from sqlalchemy import (
     ForeignKey,
     Index,
     LargeBinary,
+    UniqueConstraint,
     func,
     text,
 )
@@ -119,9 +120,16 @@ class NodeRow(Base):
     # by number of a ply, what it was last told of limits: operations and bytes a second; and how often
     limits: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     limits_told: Mapped[int] = mapped_column(server_default="0")
+    # the order by which it learned what it goes by of that, as it says or as it was told last
+    terms: Mapped[str] = mapped_column(server_default="")
     # by number of a ply, ranges of its volume's strips of data that it wants room for; and whether it refuses
     # writes for that
     wants: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    # what it was last told of targets: the order, and by name of the target who is let in; and how often
+    targets: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    targets_told: Mapped[int] = mapped_column(server_default="0")
+    # who is connected, as it said last: target, initiator, address
+    sessions: Mapped[list[Any]] = mapped_column(server_default="[]")
     __table_args__ = (
         Index("node_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("contact in ('heard', 'silent', 'garbled', 'awaited')", name="node_contact"),
@@ -308,7 +316,8 @@ class VolumeRow(Base):
     written: Mapped[int] = mapped_column(server_default="0")  # bytes of its data, as its nodes last told
     waiting: Mapped[int] = mapped_column(server_default="0")  # bytes in its landing, told the same way
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
-    change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
+    change_id: Mapped[int] = mapped_column(ForeignKey("change.id"))
+    nth: Mapped[int] = mapped_column(server_default="0")  # of those that its change has made
     policy_version_id: Mapped[int | None] = mapped_column(ForeignKey("policy_version.id"))
     thin: Mapped[bool] = mapped_column(server_default=text("false"))  # where no policy says
     # extents that it wants and finds no room for, and whether its nodes refuse writes for that
@@ -316,9 +325,18 @@ class VolumeRow(Base):
     refuses: Mapped[bool] = mapped_column(server_default=text("false"))
     # how fast room was set aside for it (core.volumes.growth), as it was when that last was news
     growth: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    asked: Mapped[float] = mapped_column(server_default="0")  # operations a second, in the same way
+    offline: Mapped[bool] = mapped_column(server_default=text("false"))  # taken from its consumers
+    offline_by: Mapped[int | None]  # the change that made it so, or not so, last
+    # since when it is in the bin, until when it is kept there, and the change that put it there
+    binned_at: Mapped[datetime | None]
+    kept_until: Mapped[datetime | None]
+    binned_by: Mapped[int | None]
     __table_args__ = (
+        UniqueConstraint("change_id", "nth", name="volume_of_change"),
         Index("volume_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("size_bytes > 0", name="volume_size"),
+        CheckConstraint("(binned_at is null) = (kept_until is null)", name="volume_binned"),
     )
 
 
@@ -355,6 +373,72 @@ class PlyRow(Base):
             postgresql_where=text("purpose = 'landing'"),
         ),
         Index("one_hot_of_a_volume", "volume_id", unique=True, postgresql_where=text("purpose = 'hot'")),
+    )
+
+
+class HostRow(Base):
+    """A machine that uses volumes. contact, reason, since: as of a node; facts: as core.hosts.facts keeps
+    them.
+    """
+
+    __tablename__ = "host"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    group_name: Mapped[str] = mapped_column(server_default="")
+    agent_url: Mapped[str] = mapped_column(server_default="")
+    contact: Mapped[str] = mapped_column(server_default="awaited")
+    reason: Mapped[str] = mapped_column(server_default="")
+    since: Mapped[datetime] = mapped_column(server_default=func.now())
+    heard_at: Mapped[datetime | None]
+    facts: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    made_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
+    altered_by: Mapped[int | None]  # the change that altered it last
+    __table_args__ = (
+        Index("host_name_taken", func.lower(text("name")), unique=True),
+        CheckConstraint("contact in ('heard', 'silent', 'garbled', 'awaited')", name="host_contact"),
+    )
+
+
+class InitiatorRow(Base):
+    """A name by which a host connects; no two hosts have the same."""
+
+    __tablename__ = "initiator"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    host_id: Mapped[int] = mapped_column(ForeignKey("host.id", ondelete="cascade"), index=True)
+    transport: Mapped[str]
+    name: Mapped[str] = mapped_column(unique=True)
+    __table_args__ = (CheckConstraint("transport in ('iscsi', 'nvme')", name="initiator_transport"),)
+
+
+class TargetRow(Base):
+    """By what a volume is reached. gateways: numbers of the nodes that serve it to hosts."""
+
+    __tablename__ = "target"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    volume_id: Mapped[int] = mapped_column(ForeignKey("volume.id", ondelete="cascade"), unique=True)
+    file_system: Mapped[str] = mapped_column(server_default="none")
+    gateways: Mapped[list[Any]] = mapped_column(server_default="[]")
+    __table_args__ = (
+        CheckConstraint("file_system in ('none', 'ext4', 'xfs', 'gfs2')", name="target_file_system"),
+    )
+
+
+class AttachmentRow(Base):
+    """A volume made reachable by a host. mount_at: where it is to be mounted; empty for no place."""
+
+    __tablename__ = "attachment"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    target_id: Mapped[int] = mapped_column(ForeignKey("target.id", ondelete="cascade"))
+    host_id: Mapped[int] = mapped_column(ForeignKey("host.id"), index=True)
+    transport: Mapped[str]
+    read_only: Mapped[bool] = mapped_column(server_default=text("false"))
+    mount_at: Mapped[str] = mapped_column(server_default="")
+    made_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), index=True)
+    __table_args__ = (
+        UniqueConstraint("target_id", "host_id", name="attached_once"),
+        CheckConstraint("transport in ('iscsi', 'nvme')", name="attachment_transport"),
     )
 
 

@@ -14,16 +14,19 @@ import numpy as np
 from sqlalchemy import ColumnElement, Row, literal_column, select, text
 
 from foldbarn.core.arrays import Disks
+from foldbarn.core.hosts.attachments import NO_SERVING, Serving, Target
 from foldbarn.core.machines.hardware import Reason
 from foldbarn.core.machines.network import Port
 from foldbarn.core.names import natural_key
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.site import (
+    Binned,
     Cluster,
     Contact,
     Disk,
     Enclosure,
+    Host,
     Node,
     Ply,
     Pool,
@@ -40,7 +43,7 @@ from foldbarn.core.site import (
 from foldbarn.core.units import say_list
 from foldbarn.core.volumes.growth import Growth
 from foldbarn.core.volumes.tiers import in_tiers
-from foldbarn.store import moves, policies
+from foldbarn.store import hosts, moves, policies
 from foldbarn.store.database import Session, snapshot
 from foldbarn.store.tables import (
     ClusterRow,
@@ -71,6 +74,7 @@ class _Keeper:
         self.ground: tuple[Versions, _Ground] | None = None
         self.pools: tuple[dict[int, str], tuple[Pool, ...]] | None = None
         self.policies: tuple[Versions, tuple[Policy, ...]] | None = None
+        self.users: tuple[Versions, tuple[tuple[Host, ...], tuple[Target, ...]]] | None = None
 
     def current(self) -> SiteView:
         with snapshot() as session:
@@ -86,7 +90,7 @@ class _Keeper:
             self.placements.clear()
             self.disks.clear()
             self.volumes.clear()
-            self.ground = self.pools = self.policies = None
+            self.ground = self.pools = self.policies = self.users = None
 
     def placements_of(
         self, session: Session, plies: list[PlyRow], versions: dict[int, str]
@@ -144,6 +148,19 @@ class _Keeper:
             kept = now, policies.every_version(session)
             with self.lock:
                 self.policies = kept
+        return kept[1]
+
+    def users_of(
+        self, session: Session, versions: Versions, nodes: dict[int, int]
+    ) -> tuple[tuple[Host, ...], tuple[Target, ...]]:
+        """Hosts, and what is attached to them. nodes: those there are, by number."""
+        now = {table: versions[table] for table in _USERS} | {"nodes": dict.fromkeys(nodes, "")}
+        with self.lock:
+            kept = self.users
+        if kept is None or kept[0] != now:
+            kept = now, (hosts.read_hosts(session), hosts.read_targets(session, nodes))
+            with self.lock:
+                self.users = kept
         return kept[1]
 
     def volumes_of(self, session: Session, versions: Versions, pool_rows: dict[int, int]) -> list[Volume]:
@@ -216,6 +233,7 @@ def load_view(session: Session) -> SiteView:
     pools = _keeper.pools_of(session, versions["pool"])
     pool_rows = {p.number: i for i, p in enumerate(pools)}
     under_way = moves.under_way(session)
+    users, targets = _keeper.users_of(session, versions, ground.node_rows)
     return SiteView(
         name=site.name,
         revision=site.revision,
@@ -233,16 +251,19 @@ def load_view(session: Session) -> SiteView:
         incoming=dict(Counter(under_way.values())),
         under_way=under_way,
         policies=_keeper.policies_of(session, versions),
+        hosts=users,
+        targets=targets,
     )
 
 
 Versions = dict[str, dict[int, str]]  # of rows by number, by table
 _GROUND = ("room", "rack", "node", "enclosure", "cluster")
+_USERS = ("host", "initiator", "target", "attachment")
 # Where a row lies and which transaction wrote it: another version of the row has another.
 _ALL_VERSIONS = text(
     " union all ".join(
         f"select '{table}', id, ctid::text || ' ' || xmin::text from {table}"
-        for table in (*_GROUND, "pool", "volume", "ply", "policy", "policy_version")
+        for table in (*_GROUND, *_USERS, "pool", "volume", "ply", "policy", "policy_version")
     )
 )
 
@@ -360,7 +381,15 @@ def _node(row: NodeRow, rack: int) -> Node:
         row.dedicated,
         row.agent_url,
         row.agent_name,
+        _serving(row),
     )
+
+
+def _serving(row: NodeRow) -> Serving:
+    targets = row.targets.get("targets") or {}
+    lets_in = frozenset((name, own) for name, said in targets.items() for own in said["allows"])
+    sessions = frozenset((target, own, address) for target, own, address in row.sessions)
+    return Serving(lets_in, sessions) if lets_in or sessions else NO_SERVING
 
 
 def _cluster(session: Session, nodes: list[NodeRow]) -> Cluster | None:
@@ -515,6 +544,11 @@ def _kept_volume(
         thin=row.thin,
         short=Short(row.short_extents, row.refuses) if row.short_extents else None,
         growth=Growth(**row.growth),
+        asked=row.asked,
+        offline=row.offline,
+        binned=Binned(row.binned_at.timestamp(), row.kept_until.timestamp())
+        if row.binned_at and row.kept_until
+        else None,
     )
     version = (versions["volume"][row.id], *(versions["ply"][ply.number] for ply in volume.every_ply))
     return _KeptVolume(version, row.pool_id, natural_key(row.name), volume)

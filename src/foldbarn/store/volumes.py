@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
+from datetime import timedelta
 
 import numpy as np
-from sqlalchemy import ColumnElement, delete, select, update
+from sqlalchemy import ColumnElement, delete, func, select, update
 
 from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.pools.protection import Scheme
@@ -20,23 +21,24 @@ from foldbarn.store.tables import PlacementRow, PlyRow, PoolRow, SettingAsideRow
 
 @dataclass(frozen=True, slots=True)
 class Made:
-    """A volume that a change has made: its number, its pool's, the bytes of a strip, and the numbers of its
-    plies.
+    """A volume that a change has made: its number, its pool's, the bytes of a strip, whether it is not open
+    yet, and the numbers of its plies.
     """
 
     number: int
     name: str
     pool: int
     strip_bytes: int
+    forming: bool
     plies: tuple[int, ...]
 
 
-def of_change(session: Session, change: int) -> Made | None:
-    """The volume that a change has made; none where it has made none, or withdrawn it."""
+def of_change(session: Session, change: int, nth: int = 0) -> Made | None:
+    """The volume that a change has made, of several the nth; none where it has not, or has withdrawn it."""
     row = session.execute(
-        select(VolumeRow.id, VolumeRow.name, VolumeRow.pool_id, PoolRow.strip_bytes)
+        select(VolumeRow.id, VolumeRow.name, VolumeRow.pool_id, PoolRow.strip_bytes, VolumeRow.forming)
         .join(PoolRow, PoolRow.id == VolumeRow.pool_id)
-        .where(VolumeRow.change_id == change)
+        .where(VolumeRow.change_id == change, VolumeRow.nth == nth)
     ).one_or_none()
     if row is None:
         return None
@@ -119,6 +121,32 @@ def forget_landing(session: Session, volume: int) -> None:
 
 def rename(session: Session, volume: int, name: str) -> None:
     session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(name=name))
+
+
+def set_offline(session: Session, volume: int, *, offline: bool, by: int) -> None:
+    """Whether consumers are kept from it, as a change has it (by, its number)."""
+    said = {"offline": offline, "offline_by": by}
+    session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(**said))
+
+
+def take_back_offline(session: Session, volume: int, *, offline: bool, by: int) -> None:
+    """It is as it was before this change, where that was the last to alter it."""
+    mine = VolumeRow.id == volume, VolumeRow.offline_by == by
+    session.execute(update(VolumeRow).where(*mine).values(offline=offline, offline_by=None))
+
+
+def put_in_bin(session: Session, volume: int, days: int, by: int) -> None:
+    """It is in the bin from now on, for so many days; by: the number of the change that puts it there."""
+    now = func.now()
+    binned = {"binned_at": now, "kept_until": now + timedelta(days=days), "binned_by": by}
+    session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(**binned))
+
+
+def take_out_of_bin(session: Session, volume: int, by: int | None = None) -> None:
+    """It is as if it had never been deleted. by: only where that change put it there."""
+    mine = [VolumeRow.id == volume, *([] if by is None else [VolumeRow.binned_by == by])]
+    back = {"binned_at": None, "kept_until": None, "binned_by": None}
+    session.execute(update(VolumeRow).where(*mine).values(**back))
 
 
 def extend(session: Session, volume: int, size: int, extents: Mapping[int, int]) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import zlib
 from collections import defaultdict
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -14,7 +15,7 @@ from foldbarn.core.machines.reading import PROTOCOL
 from foldbarn.core.pools.roles import rated_bytes
 from foldbarn.core.site import slots_of
 from foldbarn.core.volumes.pace import COUNTED
-from foldbarn.yard import council
+from foldbarn.yard import council, hosts
 from foldbarn.yard.consumers import operations_a_second
 from foldbarn.yard.council import BadOrder
 from foldbarn.yard.machines import Landing, Machines, Order, PlyFacts, Strip, copies_of
@@ -293,6 +294,7 @@ def take_order(machines: Machines, node: str, body: dict[str, Any]) -> Order:
         "bind": _bind,
         "throttle": _throttle,
         "limit": _limit,
+        "serve": _serve,
         "clear": _clear,
         "address": _address,
         "ready": council.ready,
@@ -416,35 +418,67 @@ def _throttle(machines: Machines, order: Order) -> None:
 
 def _limit(machines: Machines, order: Order) -> None:
     """What consumers may ask in a second of what this node holds of each ply, in operations and in bytes, 0
-    for no limit, and what its cache devices do for it; of others there is no limit, and writes wait there.
+    for no limit, what its cache devices do for it, and what is withheld from them; of others there is no
+    limit, and writes wait there.
     """
-    limits, cache = _terms_told(order)
-    machines.limits[order.node] = limits
-    machines.moved |= machines.caching[order.node].keys() | cache.keys()
-    machines.caching[order.node] = cache
-    machines.load.summed_at = None
+    _go_by(machines, order, _terms_told(order))
+    machines.terms[order.node] = order.id
     order.state = "done"
 
 
-def _terms_told(order: Order) -> tuple[dict[str, tuple[float, float]], dict[int, str]]:
-    """What an order says of plies, by number: operations and bytes a second, and what is cached."""
+@dataclass(frozen=True, slots=True)
+class _Terms:
+    """What a node goes by, by number of the ply: operations and bytes a second, and what is cached; and what
+    it withholds.
+    """
+
+    limits: dict[str, tuple[float, float]]
+    cache: dict[int, str]
+    withheld: set[int]
+
+
+def _terms_told(order: Order) -> _Terms:
+    """What an order says of plies."""
     limits = {
         str(ply): (float(ops), float(size)) for ply, (ops, size) in order.body.get("limits", {}).items()
     }
     cache = {int(ply): str(does) for ply, does in order.body.get("cache", {}).items()}
     if unknown := set(cache.values()) - {"none", "read", "write-back"}:
         raise BadOrder(f"unknown cache '{min(unknown)}'")
-    return limits, cache
+    return _Terms(limits, cache, {int(ply) for ply in order.body.get("withheld", [])})
 
 
 def _note_terms(machines: Machines, order: Order) -> None:
     """An order that brings strips says on which terms its node serves them; of others nothing changes."""
-    limits, cache = _terms_told(order)
-    if limits or cache:
-        machines.limits[order.node] = machines.limits.get(order.node, {}) | limits
-        machines.moved |= cache.keys()
-        machines.caching[order.node] = machines.caching[order.node] | cache
-        machines.load.summed_at = None
+    told, node = _terms_told(order), order.node
+    had = _Terms(machines.limits.get(node, {}), machines.caching[node], machines.withheld[node])
+    then = _Terms(had.limits | told.limits, had.cache | told.cache, had.withheld | told.withheld)
+    if then != had:
+        _go_by(machines, order, then)
+        machines.terms[node] = order.id
+
+
+def _go_by(machines: Machines, order: Order, terms: _Terms) -> None:
+    machines.moved |= machines.caching[order.node].keys() ^ terms.cache.keys()
+    machines.moved |= {p for p, does in terms.cache.items() if machines.caching[order.node].get(p) != does}
+    machines.limits[order.node] = terms.limits
+    machines.caching[order.node] = terms.cache
+    machines.withheld[order.node] = terms.withheld
+    machines.load.summed_at = None
+
+
+def _serve(machines: Machines, order: Order) -> None:
+    """Which targets this node serves to hosts, at which of its addresses, and whom it lets in; no others."""
+    for said in order.body["targets"].values():
+        if said["transport"] not in ("iscsi", "nvme") or set(said["allows"].values()) - set(_MODES):
+            raise BadOrder("a target is for iscsi or nvme, and hosts may read it or read and write")
+        if said["bytes"] <= 0 or not said["disk"] or not said["portals"]:
+            raise BadOrder("a target has a disk, bytes and portals")
+    hosts.take_serve(machines, order.node, order.id, order.body["targets"])
+    order.state = "done"
+
+
+_MODES = ("read-only", "read-write")
 
 
 def _clear(machines: Machines, order: Order) -> None:
@@ -570,8 +604,15 @@ def _locate(machines: Machines, order: Order) -> None:
     order.state = "done"
 
 
-def strips_on(machines: Machines, node: str, serial: str, ply: int | None = None) -> list[Strip]:
-    """The strips that a disk holds, or those of one ply, in order."""
+def strips_on(machines: Machines, node: str, serial: str) -> list[Strip]:
+    """The strips that a disk holds, in order."""
     _own_disk(machines, node, serial)
-    held = machines.strips.get(serial, ())
-    return sorted(held if ply is None else [strip for strip in held if strip[0] == ply])
+    return sorted(machines.strips.get(serial, ()))
+
+
+def strips_of(machines: Machines, node: str, ply: int) -> dict[str, list[tuple[int, int]]]:
+    """By serial of the disks that a node reaches, what they hold of one ply, in order: extent, and which
+    strip of it.
+    """
+    serials = [disk.serial for disk in machines.inside(node) if machines.held[disk.serial][ply]]
+    return {s: sorted((e, n) for p, e, n in machines.strips[s] if p == ply) for s in serials}

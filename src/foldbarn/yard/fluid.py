@@ -27,12 +27,15 @@ def tick(machines: Machines, wall_seconds: float) -> None:
 
 
 def advance(machines: Machines, seconds: float) -> None:
-    """Advances the yard by this much of its own time."""
-    machines.clock += seconds
-    serve(machines, seconds)
-    thin.look(machines)
-    _land(machines, seconds)
-    _move(machines, seconds)
+    """Advances the yard by this much of its own time, one at a time."""
+    with machines.advancing:
+        machines.clock += seconds
+        for first in machines.out_of_use():
+            machines.idle[first] += seconds
+        serve(machines, seconds)
+        thin.look(machines)
+        _land(machines, seconds)
+        _move(machines, seconds)
 
 
 def _land(machines: Machines, seconds: float) -> None:

@@ -7,6 +7,7 @@ from __future__ import annotations
 import json
 import secrets
 import sqlite3
+import threading
 from collections import Counter, defaultdict
 from dataclasses import asdict, astuple, dataclass, field
 from pathlib import Path
@@ -16,6 +17,7 @@ import numpy as np
 
 from foldbarn.core.arrays import Reals
 from foldbarn.core.volumes.pace import BOUNDS, COUNTED
+from foldbarn.yard.hosts import Made, StandInHost, from_kept, skerry_hosts, to_keep
 from foldbarn.yard.scenario import WITNESS, StandInDisk, StandInNode
 from foldbarn.yard.serving import Load
 from foldbarn.yard.thin import Filling
@@ -144,6 +146,11 @@ class Machines:
         self.limits: dict[str, dict[str, tuple[float, float]]] = {}
         # by node and ply, what cache devices do: none, read, write-back
         self.caching: dict[str, dict[int, str]] = defaultdict(dict)
+        # by node, plies of which consumers may use nothing
+        self.withheld: dict[str, set[int]] = defaultdict(set)
+        self.terms: dict[str, str] = {}  # by node, the id of the order that last altered what it goes by
+        # By the ply that data was first written to: seconds of the yard's time for which it was withheld.
+        self.idle: dict[int, float] = defaultdict(float)
         self.thin: dict[int, int] = {}  # by first ply of a thin volume, its strips of data
         self.filling: dict[int, Filling] = {}  # the same volumes, as they stood when last looked at
         self.closed: dict[int, set[int]] = defaultdict(set)  # by ply, extents that nobody may write yet
@@ -159,10 +166,15 @@ class Machines:
         self.moved: set[int] = set()  # plies whose strips have moved since the load knew where they lie
         self.stirred: set[str] = set()  # serials of the disks that these moved from or to
         self.row_of: dict[str, int] = {}  # of a disk in the load, by serial
+        self.hosts: dict[str, StandInHost] = {host.name: host for host in skerry_hosts()}
+        # By node: what it serves to hosts, and by which order.
+        self.serving: dict[str, dict[str, Any]] = {}
+        self.made: dict[str, Made] = {}  # file systems, by what kernels know their disk by
         self.keys: dict[str, str] = {n: secrets.token_hex(32) for n in self.nodes}  # each agent's own secret
         self.speed = 1.0
         self.consumers = 1.0  # what they want, against what they usually do
         self.clock = 0.0  # seconds of the yard's own time
+        self.advancing = threading.Lock()  # by its server's ticks, and by whoever else lets its time pass
         self._writes: list[tuple[str, tuple[Any, ...]]] = []
         self._file = sqlite3.connect(file, check_same_thread=False)
         self._open()
@@ -201,9 +213,15 @@ class Machines:
             for ply, (size, born, *first) in facts.get("plies", facts.get("volumes", {})).items()
         }
         self.landings = {ply: Landing(**found) for ply, found in facts.get("landings", {}).items()}
-        self.limits = facts.get("limits", {})
+        for node, limits in facts.get("limits", {}).items():
+            self.limits[node] = {ply: (ops, size) for ply, (ops, size) in limits.items()}
         for node, found in facts.get("caching", {}).items():
             self.caching[node] = {int(ply): does for ply, does in found.items()}
+        for node, plies in facts.get("withheld", {}).items():
+            self.withheld[node] = set(plies)
+        self.terms = facts.get("terms", {})
+        for first, seconds in facts.get("idle", {}).items():
+            self.idle[int(first)] = seconds
         self.in_cache = facts.get("in_cache", {})
         self.thin = {int(first): strips for first, strips in facts.get("thin", {}).items()}
         for ply, extents in facts.get("closed", {}).items():
@@ -212,6 +230,9 @@ class Machines:
             self.opened[int(first)] = {int(strip): asked for strip, asked in strips.items()}
         asked = facts.get("asked", {})
         self.asked.update(asked if isinstance(asked, dict) else {})  # a file of a version before has one sum
+        self.hosts.update({name: from_kept(kept) for name, kept in facts.get("hosts", {}).items()})
+        self.serving = facts.get("serving", {})
+        self.made = {disk: Made(**made) for disk, made in facts.get("made", {}).items()}
         self.keys.update(facts.get("keys", {}))
         self.speed, self.consumers = facts.get("speed", 1.0), facts.get("consumers", 1.0)
         self.clock = facts.get("clock", 0.0)
@@ -256,10 +277,16 @@ class Machines:
             "landings": {ply: asdict(found) for ply, found in self.landings.items()},
             "limits": self.limits,
             "caching": self.caching,
+            "withheld": {node: sorted(plies) for node, plies in self.withheld.items() if plies},
+            "idle": self.idle,
+            "terms": self.terms,
             "in_cache": self.in_cache,
             "thin": self.thin,
             "closed": {ply: sorted(extents) for ply, extents in self.closed.items() if extents},
             "opened": self.opened,
+            "hosts": {name: to_keep(host) for name, host in self.hosts.items()},
+            "serving": self.serving,
+            "made": {disk: asdict(made) for disk, made in self.made.items()},
             "keys": self.keys,
             "speed": self.speed,
             "consumers": self.consumers,
@@ -352,6 +379,17 @@ class Machines:
     def would_cache(self, serial: str, ply: int) -> str:
         """What the cache device of a disk, if it has one, is to do for a ply."""
         return self.caching.get(self.node_of[serial], {}).get(ply, "write-back")
+
+    def out_of_use(self) -> set[int]:
+        """Of data that some node withholds from its consumers, the plies that it was first written to: who
+        cannot have all of a volume does nothing with the rest.
+        """
+        return {self.facts_of(ply).first for plies in self.withheld.values() for ply in plies}
+
+    def used_for(self, ply: int) -> float:
+        """Seconds for which consumers could use what was written to a ply since it was made."""
+        known = self.facts_of(ply)
+        return self.clock - known.born - self.idle.get(known.first, 0.0)
 
     def let_ask(self, seconds: float) -> None:
         """What consumers would ask in so long at the height of a rush counts as asked, of every volume."""

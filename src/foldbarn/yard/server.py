@@ -21,7 +21,7 @@ from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from foldbarn.core.machines.reading import PROTOCOL, WITNESS_PROTOCOL, tag_of
 from foldbarn.logs import set_up_logs
-from foldbarn.yard import agent, council, redfish, thin
+from foldbarn.yard import agent, council, hosts, redfish, shell, thin
 from foldbarn.yard.fluid import tick
 from foldbarn.yard.machines import Machines
 from foldbarn.yard.post import PostBox, open_post
@@ -48,8 +48,12 @@ class Lever(BaseModel):
         "consumers",
         "shut port",
         "open port",
+        "unplug",
+        "plug",
+        "run",
     ]
     what: str = ""
+    text: str = Field(default="", max_length=1000)  # of a command, or the name of a host's port
     how: Literal["well", "slowly", "garbled"] = "well"
     port: int = Field(default=0, ge=0, le=65_535)
     speed: float = Field(default=1.0, ge=0.0, le=FASTEST)
@@ -113,7 +117,8 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
             "inventory_version": agent.inventory_version(machines, node),
         }
         facts |= {"cluster": council.describe(machines, node), "plies": agent.written(machines, node)}
-        facts |= {"wants": thin.wants(machines, node)}
+        facts |= {"wants": thin.wants(machines, node), "terms": machines.terms.get(node, "")}
+        facts |= {"serves": hosts.serves(machines, node)}
         facts |= agent.counters(machines, node)
         tag = tag_of(facts)  # of everything but what grows with time alone
         if (
@@ -154,10 +159,14 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
     async def asked(node: str, request: Request) -> Response:
         return await answer(known(node), lambda: agent.asked(machines, node), request)
 
+    @app.get("/agents/{node}/v1/strips")
+    async def strips_of(node: str, ply: int, request: Request) -> Response:
+        return await answer(known(node), {"disks": agent.strips_of(machines, node, ply)}, request)
+
     @app.get("/agents/{node}/v1/strips/{serial}")
-    async def strips(node: str, serial: str, request: Request, ply: int | None = None) -> Response:
+    async def strips(node: str, serial: str, request: Request) -> Response:
         try:
-            found = agent.strips_on(machines, known(node), serial, ply)
+            found = agent.strips_on(machines, known(node), serial)
         except council.BadOrder as error:
             raise HTTPException(404, str(error)) from error
         return await answer(node, {"strips": found}, request)
@@ -189,8 +198,24 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
             raise HTTPException(404, f"no order {id_}")
         return await answer(node, {"id": id_}, request)
 
+    @app.get("/hosts/{name}/v1/report")
+    async def host_report(name: str, request: Request) -> Response:
+        host = machines.hosts.get(name)
+        if host is None:
+            raise HTTPException(404, f"no host {name}")
+        while not host.power and not await request.is_disconnected():
+            await asyncio.sleep(0.25)
+        facts = hosts.report(machines, host)
+        tag = tag_of(facts)
+        if request.headers.get("if-none-match") == tag:
+            return Response(status_code=304, headers={"ETag": tag})
+        return Response(json.dumps(facts), media_type="application/json", headers={"ETag": tag})
+
     @app.get("/levers")
     async def levers() -> dict[str, Any]:
+        return standing("")
+
+    def standing(printed: str) -> dict[str, Any]:
         return {
             "speed": machines.speed,
             "consumers": machines.consumers,
@@ -208,6 +233,17 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
                 for n in machines.nodes.values()
             ]
             + [{"name": WITNESS, "power": machines.power[WITNESS], "answers": "well", "disks": []}],
+            "hosts": [
+                {
+                    "name": host.name,
+                    "power": host.power,
+                    "ports": [{"name": n.name, "address": n.address, "up": n.up} for n in host.nics],
+                    "initiators": sorted(host.names.values()),
+                    "agent_url": f"{own_url}/hosts/{host.name}",
+                }
+                for host in machines.hosts.values()
+            ],
+            "printed": printed,
             "shut": [{"node": node, "port": port} for node, port in sorted(machines.shut)],
             "mails": list(box.messages),
             "witness_url": f"{own_url}/witness/{WITNESS}",
@@ -216,7 +252,10 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
 
     @app.post("/levers")
     async def pull(lever: Lever) -> dict[str, Any]:
-        if lever.lever == "speed":
+        printed = ""
+        if lever.what in machines.hosts:
+            printed = _on_host(machines, machines.hosts[lever.what], lever)
+        elif lever.lever == "speed":
             machines.speed = lever.speed
         elif lever.lever == "consumers":
             machines.consumers = lever.times
@@ -245,9 +284,31 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
                 _lose_unfinished(machines)
         machines.keep_facts()
         machines.flush()
-        return await levers()
+        return standing(printed)
 
     return app
+
+
+def _on_host(machines: Machines, host: hosts.StandInHost, lever: Lever) -> str:
+    """Pulls a lever of a host; what a command printed there."""
+    if lever.lever == "cut power":
+        hosts.lose_power(host)
+    elif lever.lever == "give power":
+        hosts.start(machines, host)
+    elif lever.lever in ("plug", "unplug"):
+        for nic in host.nics:
+            if nic.name == lever.text:
+                nic.up = lever.lever == "plug"
+    elif lever.lever == "run":
+        if not host.power:
+            raise HTTPException(422, f"{host.name} has no power.")
+        try:
+            return shell.run(machines, host, lever.text)
+        except shell.Failed as error:
+            raise HTTPException(422, str(error)) from error
+    else:
+        raise HTTPException(422, f"A host has no lever '{lever.lever}'.")
+    return ""
 
 
 def _lose_unfinished(machines: Machines) -> None:

@@ -420,8 +420,10 @@ def _sum_up(machines: Machines, load: Load) -> None:
             for node in machines.nodes.values()
         ]
     )
+    resting = machines.out_of_use()
     for volume in volumes:
         wanted = workload_of(volume.first).height(machines.clock) * machines.consumers
+        wanted *= volume.first not in resting
         volume.height = min(wanted, most.get(volume.first, wanted))
     urgent = np.append(load.full, False)[load.devices] if len(load.full) else np.zeros(size, dtype=np.bool_)
     wants = []  # of each volume at height 1: of disks, of ports out and in

@@ -45,7 +45,7 @@ def _filling(machines: Machines, first: int) -> Filling:
         extents = np.unique(lie.extents)
         strips = (extents[:, None] * facts.data + np.arange(facts.data)).reshape(-1)
         held[strips[strips < total]] = True
-    written = math.ceil(written_share(first, machines.clock - known.born) * total)
+    written = math.ceil(written_share(first, machines.used_for(known.first)) * total)
     ahead = min(total, written + ahead_of(total))
     there = int(held[:written].sum())
     return Filling(tuple(runs(~held[:ahead])), there < written, there / max(int(held.sum()), 1))
@@ -53,11 +53,14 @@ def _filling(machines: Machines, first: int) -> Filling:
 
 def wants(machines: Machines, node: str) -> dict[str, Any]:
     """What a node wants room for, by the number of a ply of which it holds some."""
-    found = {}
+    found, resting = {}, machines.out_of_use()
     for disk in machines.nodes[node].disks:
         for ply, strips in machines.held[disk.serial].items():
-            filling = machines.filling.get(machines.facts_of(ply).first)
-            if strips and filling and filling.strips and str(ply) not in machines.landings:
+            first = machines.facts_of(ply).first
+            filling = machines.filling.get(first)
+            if first in resting or not strips or str(ply) in machines.landings:
+                continue
+            if filling and filling.strips:
                 found[str(ply)] = {"strips": [list(r) for r in filling.strips], "refuses": filling.refuses}
     return found
 
@@ -66,4 +69,4 @@ def written_part(machines: Machines, ply: int) -> float:
     """Part of what lies of a ply on disks that its consumers have written."""
     known = machines.facts_of(ply)
     filling = machines.filling.get(known.first)
-    return filling.part if filling else written_share(known.first, machines.clock - known.born)
+    return filling.part if filling else written_share(known.first, machines.used_for(ply))

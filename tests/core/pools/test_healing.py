@@ -16,7 +16,8 @@ from foldbarn.core.pools.healing import Want, healing_for, healing_of, healing_s
 from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.site import SiteView, Tier, plain_volume
 from foldbarn.core.volumes.loss import fate_of
-from foldbarn.core.watch.lamps import Lamp, Outlook
+from foldbarn.core.watch.lamps import Outlook
+from foldbarn.core.watch.states import Lamp
 
 levels = st.sampled_from(list(Level))
 volumes = st.lists(

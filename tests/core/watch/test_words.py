@@ -29,7 +29,8 @@ from foldbarn.core.units import (
     say_size,
 )
 from foldbarn.core.volumes.loss import fate_of
-from foldbarn.core.watch.lamps import Lamp, Outlook, State, worst
+from foldbarn.core.watch.lamps import Outlook
+from foldbarn.core.watch.states import Lamp, State, worst
 
 
 @pytest.mark.parametrize(

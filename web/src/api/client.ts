@@ -23,6 +23,7 @@ export type Heat = Schemas["HeatOut"];
 export type Pool = Schemas["PoolOut"];
 export type Volume = Schemas["VolumeOut"];
 export type VolumePage = Schemas["VolumePage"];
+export type Link = Schemas["Link"];
 export type Change = Schemas["ChangeOut"];
 export type ChangePage = Schemas["ChangePage"];
 export type Preview = Schemas["Preview"];
@@ -49,6 +50,9 @@ export type Repair = components["schemas"]["RepairOut"];
 export type SizingVariant = Schemas["Variant"];
 export type SizingPage = Schemas["SizingPage"];
 export type LevelRow = Schemas["LevelRow"];
+export type Host = Schemas["HostOut"];
+export type HostPage = Schemas["HostPage"];
+export type Lane = Schemas["LaneOut"];
 
 /** A refusal of the API, in its own words. */
 export class Refused extends Error {
@@ -162,11 +166,64 @@ export const useYard = (enabled: MaybeRefOrGetter<boolean>) =>
     queryFn: () => answered(api.GET("/api/yard")),
     enabled: computed(() => toValue(enabled)),
   });
+/** What is asked of the list of volumes; see Asked of the API. */
+export type AskedVolumes = NonNullable<paths["/api/volumes"]["get"]["parameters"]["query"]>;
+const volumesAsked = (asked: AskedVolumes) => answered(api.GET("/api/volumes", { params: { query: asked } }));
+export const useVolumes = (asked: MaybeRefOrGetter<AskedVolumes>) =>
+  useQuery({
+    queryKey: ["site", "volumes", computed(() => toValue(asked))],
+    queryFn: () => volumesAsked(toValue(asked)),
+    placeholderData: (before) => before,
+  });
+/** Names of all volumes that are asked for, up to a most. */
+export async function volumeNames(asked: AskedVolumes, most: number): Promise<string[]> {
+  const names: string[] = [];
+  for (let page = 1, pages = 1; page <= pages && names.length < most; page += 1) {
+    const found = await volumesAsked({ ...asked, page, per: 500 });
+    names.push(...found.volumes.map((v) => v.name));
+    pages = found.pages;
+  }
+  return names.slice(0, most);
+}
+export const useLineage = (link: MaybeRefOrGetter<Link>, name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["site", "lineage", computed(() => [toValue(link), toValue(name)])],
+    queryFn: () =>
+      answered(
+        api.GET("/api/lineage/{link}/{name}", {
+          params: { path: { link: toValue(link), name: toValue(name) } },
+        }),
+      ),
+    placeholderData: (before) => (before?.name === toValue(name) ? before : undefined),
+  });
 export const useVolume = (name: MaybeRefOrGetter<string>) =>
   useQuery({
     queryKey: ["site", "volume", computed(() => toValue(name))],
     queryFn: () => answered(api.GET("/api/volumes/{name}", { params: { path: { name: toValue(name) } } })),
     placeholderData: (before) => (before?.name === toValue(name) ? before : undefined),
+  });
+/** The hosts that a volume is attached to, and its way to each. */
+export const useAttachments = (name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["site", "attachments", computed(() => toValue(name))],
+    queryFn: () =>
+      answered(api.GET("/api/volumes/{name}/attachments", { params: { path: { name: toValue(name) } } })),
+    enabled: computed(() => Boolean(toValue(name))),
+    placeholderData: (before) => before,
+  });
+export const useHosts = () =>
+  useQuery({
+    queryKey: ["site", "hosts"],
+    queryFn: () => answered(api.GET("/api/hosts")),
+    placeholderData: (before) => before,
+  });
+export const useHost = (name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["site", "host", computed(() => toValue(name))],
+    queryFn: () => answered(api.GET("/api/hosts/{name}", { params: { path: { name: toValue(name) } } })),
+    enabled: computed(() => Boolean(toValue(name))),
+    placeholderData: (before) =>
+      before?.name.toLowerCase() === toValue(name).toLowerCase() ? before : undefined,
   });
 export const useVolumeRoom = (name: MaybeRefOrGetter<string>) =>
   useQuery({
@@ -337,7 +394,9 @@ export const usePull = () =>
   useMutation({
     mutationFn: (lever: Partial<Lever> & Pick<Lever, "lever">) =>
       answered(
-        api.POST("/api/yard", { body: { what: "", how: "well", port: 0, speed: 1, times: 1, ...lever } }),
+        api.POST("/api/yard", {
+          body: { what: "", how: "well", text: "", port: 0, speed: 1, times: 1, ...lever },
+        }),
       ),
     onSuccess: (yard) => queries.setQueryData(["yard"], yard),
   });

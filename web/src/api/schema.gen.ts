@@ -365,6 +365,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/hosts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Hosts
+         * @description All hosts, and how they reach what is attached to them.
+         */
+        get: operations["hosts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hosts/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Host
+         * @description A host, with the way of each of its volumes to it, gate by gate.
+         */
+        get: operations["host"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/house": {
         parameters: {
             query?: never;
@@ -439,6 +479,26 @@ export interface paths {
          * @description Inventory files: each is taken or refused by itself, with a sentence.
          */
         post: operations["take_files"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/lineage/{link}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Lineage
+         * @description All that depends on a thing, and all that it depends on.
+         */
+        get: operations["lineage"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -790,8 +850,51 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Volumes */
+        /**
+         * Volumes
+         * @description The volumes of which all that is asked is true, page by page.
+         */
         get: operations["volumes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/volumes.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Volumes As Table
+         * @description The same volumes, all of them, as a table of comma-separated values (RFC 4180).
+         */
+        get: operations["volumes_as_table"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/volumes.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Volumes As Json
+         * @description The same volumes, all of them, with all that is known of each.
+         */
+        get: operations["volumes_as_json"];
         put?: never;
         post?: never;
         delete?: never;
@@ -812,6 +915,26 @@ export interface paths {
          * @description A volume and where it lies.
          */
         get: operations["volume"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/volumes/{name}/attachments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Attachments
+         * @description The hosts that a volume is attached to, and its way to each, gate by gate.
+         */
+        get: operations["attachments"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1083,6 +1206,15 @@ export interface components {
             tier: string;
         };
         /**
+         * AnswerOut
+         * @description For how many of the volumes that are listed the answer to one more question is yes.
+         */
+        AnswerOut: {
+            /** Count */
+            count: number;
+            question: components["schemas"]["Question"];
+        };
+        /**
          * ArrangeParams
          * @description The whole arrangement, room by room. Every node stands in it exactly once.
          */
@@ -1097,6 +1229,33 @@ export interface components {
              * @enum {string}
              */
             what: "pause" | "resume" | "withdraw";
+        };
+        /**
+         * AttachVolumeParams
+         * @description A volume, and the hosts, or groups of hosts, that are to reach it; those that do already stay as they
+         *     are. file_system: what they are to make on it, none for a block device; as it is where nothing is said.
+         *     transport: as each host can where nothing is said. at: where it is to be mounted; /srv and its name where
+         *     nothing is said.
+         */
+        AttachVolumeParams: {
+            /**
+             * At
+             * @default
+             */
+            at: string;
+            /** @default null */
+            file_system: components["schemas"]["FileSystem"] | null;
+            /** Hosts */
+            hosts?: string[];
+            /**
+             * Read Only
+             * @default false
+             */
+            read_only: boolean;
+            /** @default null */
+            transport: components["schemas"]["Transport"] | null;
+            /** Volume */
+            volume: string;
         };
         /** AttentionOut */
         AttentionOut: {
@@ -1141,7 +1300,7 @@ export interface components {
             /** Subline */
             subline: string;
             /** Volumes */
-            volumes: components["schemas"]["VolumeOut"][];
+            volumes: components["schemas"]["VolumeMark"][];
             whole: components["schemas"]["PrintedLedger"];
             /** Yard */
             yard: boolean;
@@ -1211,6 +1370,22 @@ export interface components {
             usual: boolean;
         };
         /**
+         * BinnedOut
+         * @description Since when a volume is in the bin, and until when it is kept there.
+         */
+        BinnedOut: {
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /**
+             * Until
+             * Format: date-time
+             */
+            until: string;
+        };
+        /**
          * BmcIn
          * @description A BMC to read once; the password is kept nowhere.
          */
@@ -1231,6 +1406,12 @@ export interface components {
             /** Node */
             node: string;
         };
+        /**
+         * By
+         * @description What volumes are listed by.
+         * @enum {string}
+         */
+        By: "name" | "state" | "pool" | "size" | "written" | "on disks" | "policy" | "survives" | "hosts";
         /**
          * Cache
          * @description What cache devices do for a volume. any: what its pool's do, if it has some; none: nothing, both reads
@@ -1591,6 +1772,12 @@ export interface components {
              */
             why: string;
         };
+        /**
+         * Contact
+         * @description Whether a node's agent can be heard.
+         * @enum {string}
+         */
+        Contact: "heard" | "silent" | "garbled" | "awaited";
         /** Counts */
         Counts: {
             /** Disks */
@@ -1604,9 +1791,10 @@ export interface components {
         };
         /**
          * CreateVolumeParams
-         * @description A volume as wished for. size: as typed, such as "1 TiB", or bytes. policy: gives it its protection and
-         *     its tier; without a pool one is chosen then that keeps it. Without a policy, copies and level are those of
-         *     the pool's usual protection where nothing is said; thin: it takes room as it is written.
+         * @description A volume as wished for, or several: by a pattern of names such as web-{01..12}, or by a table with a
+         *     name and a size in each line. size: as typed, such as "1 TiB", or bytes. policy: gives it its protection
+         *     and its tier; without a pool one is chosen then that keeps it. Without a policy, copies and level are
+         *     those of the pool's usual protection where nothing is said; thin: it takes room as it is written.
          */
         CreateVolumeParams: {
             /**
@@ -1616,7 +1804,10 @@ export interface components {
             copies: number | null;
             /** @default null */
             level: components["schemas"]["Level"] | null;
-            /** Name */
+            /**
+             * Name
+             * @default
+             */
             name: string;
             /**
              * Policy
@@ -1628,8 +1819,16 @@ export interface components {
              * @default
              */
             pool: string;
-            /** Size */
+            /**
+             * Size
+             * @default
+             */
             size: string;
+            /**
+             * Table
+             * @default
+             */
+            table: string;
             /**
              * Thin
              * @default false
@@ -1646,8 +1845,8 @@ export interface components {
         DataState: "whole" | "reduced" | "bare" | "unavailable" | "lost";
         /**
          * Deed
-         * @description A change to carry out. digest: of the preview that was looked at; left out, the change is carried out
-         *     as it stands now.
+         * @description A change to carry out. digest: of the preview that was looked at, so that nothing else is done than
+         *     what it showed, nor anything it did not warn of; left out, the change is carried out as it stands now.
          */
         Deed: {
             /** Digest */
@@ -1731,6 +1930,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfAttachVolume
+         * @description attach (ours), tell the nodes that serve it (agents).
+         */
+        DeedOfAttachVolume: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "attach-volume";
+            params: components["schemas"]["AttachVolumeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfChangeRole
          * @description mark, drain (where a disk holds strips), assign (ours), bind (agents).
          */
@@ -1776,7 +1997,7 @@ export interface components {
         };
         /**
          * DeedOfCreateVolume
-         * @description place (ours), reserve (agents), read back (from agents).
+         * @description place (ours), reserve (agents), read back (from agents); of several volumes for one after the other.
          */
         DeedOfCreateVolume: {
             /**
@@ -1790,6 +2011,28 @@ export interface components {
              */
             kind: "create-volume";
             params: components["schemas"]["CreateVolumeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfDeleteHost
+         * @description forget (ours).
+         */
+        DeedOfDeleteHost: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete-host";
+            params: components["schemas"]["DeleteHostParams"];
             /**
              * Reason
              * @default
@@ -1842,7 +2085,7 @@ export interface components {
         };
         /**
          * DeedOfDeleteVolume
-         * @description drop (agents), forget (ours). What silent nodes hold is dropped when they return.
+         * @description put in bin (ours) for each volume, tell their nodes (agents).
          */
         DeedOfDeleteVolume: {
             /**
@@ -1878,6 +2121,50 @@ export interface components {
              */
             kind: "describe";
             params: components["schemas"]["DescribeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfDetachVolume
+         * @description detach (ours), tell the nodes that served it (agents).
+         */
+        DeedOfDetachVolume: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "detach-volume";
+            params: components["schemas"]["DetachVolumeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfEmptyBin
+         * @description For each volume: drop (agents), forget (ours). What silent nodes hold is dropped when they return.
+         */
+        DeedOfEmptyBin: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "empty-bin";
+            params: components["schemas"]["EmptyBinParams"];
             /**
              * Reason
              * @default
@@ -2061,6 +2348,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfOfflineVolume
+         * @description set offline (ours) for each volume that is not yet, tell their nodes (agents).
+         */
+        DeedOfOfflineVolume: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "offline-volume";
+            params: components["schemas"]["OfflineVolumeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfPurposePorts
          * @description note: at once, in one transaction.
          */
@@ -2171,6 +2480,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfRestoreVolume
+         * @description take out (ours) for each volume, tell their nodes (agents).
+         */
+        DeedOfRestoreVolume: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "restore-volume";
+            params: components["schemas"]["RestoreVolumeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfRetire
          * @description mark (ours), drain (agents, for each pool), blank (agents), part (ours), bind (agents, where there is
          */
@@ -2186,6 +2517,28 @@ export interface components {
              */
             kind: "retire";
             params: components["schemas"]["RetireParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfSaveHost
+         * @description write (ours), tell the nodes that serve it (agents).
+         */
+        DeedOfSaveHost: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "save-host";
+            params: components["schemas"]["SaveHostParams"];
             /**
              * Reason
              * @default
@@ -2241,18 +2594,36 @@ export interface components {
          * @description What a wish begins with before a person has said anything, and what there is to choose from.
          */
         Defaults: {
+            /** Bin Days */
+            bin_days: number;
+            /** File Systems */
+            file_systems: components["schemas"]["FileSystemOut"][];
             /** Headrooms */
             headrooms: components["schemas"]["Level"][];
             /** Levels */
             levels: components["schemas"]["Level"][];
+            /** Most Bin Days */
+            most_bin_days: number;
             /** Most Copies */
             most_copies: number;
             /** Most Data */
             most_data: number;
             /** Most Parity */
             most_parity: number;
+            /** Most Volumes */
+            most_volumes: number;
             pool: components["schemas"]["FormPoolParams"];
+            /** Transports */
+            transports: components["schemas"]["Transport"][];
             volume_tier: components["schemas"]["Tier"];
+        };
+        /**
+         * DeleteHostParams
+         * @description A host by name.
+         */
+        DeleteHostParams: {
+            /** Host */
+            host: string;
         };
         /**
          * DeletePolicyParams
@@ -2277,21 +2648,36 @@ export interface components {
         };
         /**
          * DeleteVolumeParams
-         * @description typed: the volume's name once more.
+         * @description days: for which they are kept in the bin; typed: the volume's name once more, or how many there are.
          */
         DeleteVolumeParams: {
+            /**
+             * Days
+             * @default 7
+             */
+            days: number;
             /**
              * Typed
              * @default
              */
             typed: string;
-            /** Volume */
-            volume: string;
+            /** Volumes */
+            volumes: string[];
         };
         /** DescribeParams */
         DescribeParams: {
             /** Text */
             text: string;
+        };
+        /**
+         * DetachVolumeParams
+         * @description A volume, and the hosts, or groups of hosts, that are to reach it no more.
+         */
+        DetachVolumeParams: {
+            /** Hosts */
+            hosts?: string[];
+            /** Volume */
+            volume: string;
         };
         /**
          * DiskFacts
@@ -2467,6 +2853,22 @@ export interface components {
             /** Turns */
             turns: number;
         };
+        /**
+         * EmptyBinParams
+         * @description Volumes in the bin of a pool, by name; all of them when there are none. typed: the name of the volume
+         *     once more, or of the pool where they are several.
+         */
+        EmptyBinParams: {
+            /** Pool */
+            pool: string;
+            /**
+             * Typed
+             * @default
+             */
+            typed: string;
+            /** Volumes */
+            volumes?: string[];
+        };
         /** EnclosureFacts */
         EnclosureFacts: {
             /** Name */
@@ -2569,6 +2971,21 @@ export interface components {
             name: string;
             /** Text */
             text: string;
+        };
+        /**
+         * FileSystem
+         * @description What hosts are to make on a volume.
+         * @enum {string}
+         */
+        FileSystem: "none" | "ext4" | "xfs" | "gfs2";
+        /**
+         * FileSystemOut
+         * @description What hosts can make on a volume; none for a block device. shared: several of them may write to it.
+         */
+        FileSystemOut: {
+            name: components["schemas"]["FileSystem"];
+            /** Shared */
+            shared: boolean;
         };
         /** FilesIn */
         FilesIn: {
@@ -2724,6 +3141,27 @@ export interface components {
             serves: "cache" | "fast tier" | "capacity";
         };
         /**
+         * Gate
+         * @description What has to be done for a host to use a volume, in this order.
+         * @enum {string}
+         */
+        Gate: "let in" | "initiator" | "discovered" | "connected" | "seen" | "grown" | "multipath" | "cluster" | "file system" | "mounted" | "kept";
+        /**
+         * GateOut
+         * @description A gate on the way of a volume to a host: how it stands, why, and what is typed on the host to pass
+         *     it. place: of it among all gates.
+         */
+        GateOut: {
+            /** Commands */
+            commands: string[];
+            gate: components["schemas"]["Gate"];
+            passage: components["schemas"]["Passage"];
+            /** Place */
+            place: number;
+            /** Reason */
+            reason: string;
+        };
+        /**
          * GiveUpParams
          * @description Nodes by name.
          */
@@ -2829,6 +3267,90 @@ export interface components {
             served: number;
         };
         /**
+         * HostOut
+         * @description A host. agent_url: where it tells how it is; empty where nothing on it does.
+         */
+        HostOut: {
+            /** Agent Url */
+            agent_url: string;
+            contact: components["schemas"]["Contact"];
+            /** Group */
+            group: string;
+            /** Initiators */
+            initiators: string[];
+            /** Live */
+            live: number;
+            /** Name */
+            name: string;
+            /** Paths */
+            paths: number;
+            state: components["schemas"]["StateOut"];
+            /** Transports */
+            transports: components["schemas"]["Transport"][];
+            /** Volumes */
+            volumes: string[];
+        };
+        /**
+         * HostPage
+         * @description A host with all that is attached to it. told_names: what it calls itself, as it tells; services: those
+         *     of them that run there, as it tells.
+         */
+        HostPage: {
+            /** Agent Url */
+            agent_url: string;
+            /** As Registered */
+            as_registered: boolean;
+            /** Change */
+            change: number | null;
+            contact: components["schemas"]["Contact"];
+            gateways: components["schemas"]["StateOut"];
+            /** Group */
+            group: string;
+            /** History */
+            history: components["schemas"]["ChangeLine"][];
+            /** Initiators */
+            initiators: string[];
+            /** Lanes */
+            lanes: components["schemas"]["LaneOut"][];
+            /** Live */
+            live: number;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Name */
+            name: string;
+            /** Paths */
+            paths: number;
+            /** Services */
+            services: string[];
+            /** Since */
+            since: string | null;
+            state: components["schemas"]["StateOut"];
+            /** Told Names */
+            told_names: string[];
+            /** Transports */
+            transports: components["schemas"]["Transport"][];
+            /** Volumes */
+            volumes: string[];
+        };
+        /**
+         * HostsOut
+         * @description All hosts, the names of their groups, and the ways on which something is missing, worst first; of many
+         *     the first (doubtful_count: of all).
+         */
+        HostsOut: {
+            /** Doubtful */
+            doubtful: components["schemas"]["LaneOut"][];
+            /** Doubtful Count */
+            doubtful_count: number;
+            /** Groups */
+            groups: string[];
+            /** Hosts */
+            hosts: components["schemas"]["HostOut"][];
+        };
+        /**
          * HotOut
          * @description What of a volume lies on the fast tier for its heat: its copies in words, extents of the volume and
          *     bytes of data in them, bytes on disks there and those that it takes the less elsewhere, and the extents
@@ -2859,6 +3381,16 @@ export interface components {
             volumes: string[];
         };
         /**
+         * KinOut
+         * @description Those of one kind, by name, and the worst of them.
+         */
+        KinOut: {
+            lamp: components["schemas"]["Lamp"];
+            link: components["schemas"]["Link"];
+            /** Names */
+            names: string[];
+        };
+        /**
          * Lamp
          * @description How a thing's state is shown, best first; a parent shows the worst of its own and its children's.
          * @enum {string}
@@ -2883,6 +3415,44 @@ export interface components {
             survives: number;
             /** Waiting */
             waiting: number;
+        };
+        /**
+         * LaneOut
+         * @description The way of a volume to a host, with all of its paths and gates. target: the name it is offered under;
+         *     disk: what the host's kernel knows it by; mounted: where, as the host tells.
+         */
+        LaneOut: {
+            /** At */
+            at: string;
+            /** Disk */
+            disk: string;
+            file_system: components["schemas"]["FileSystem"];
+            /** Gates */
+            gates: components["schemas"]["GateOut"][];
+            /** Group */
+            group: string;
+            /** Host */
+            host: string;
+            /** Leaving */
+            leaving: string[];
+            /** Live */
+            live: number;
+            missing: components["schemas"]["GateOut"] | null;
+            /** Mounted */
+            mounted: string;
+            /** Noticed */
+            noticed: boolean;
+            /** Paths */
+            paths: components["schemas"]["PathOut"][];
+            /** Read Only */
+            read_only: boolean;
+            state: components["schemas"]["StateOut"];
+            /** Target */
+            target: string;
+            transport: components["schemas"]["Transport"];
+            untold: components["schemas"]["GateOut"] | null;
+            /** Volume */
+            volume: string;
         };
         /**
          * Ledgers
@@ -2969,7 +3539,7 @@ export interface components {
              * Lever
              * @enum {string}
              */
-            lever: "cut power" | "give power" | "pull disk" | "return disk" | "answer" | "forget orders" | "speed" | "consumers" | "shut port" | "open port";
+            lever: "cut power" | "give power" | "pull disk" | "return disk" | "answer" | "forget orders" | "speed" | "consumers" | "shut port" | "open port" | "unplug" | "plug" | "run";
             /**
              * Port
              * @default 0
@@ -2980,6 +3550,11 @@ export interface components {
              * @default 1
              */
             speed: number;
+            /**
+             * Text
+             * @default
+             */
+            text: string;
             /**
              * Times
              * @default 1
@@ -3014,6 +3589,23 @@ export interface components {
          * @enum {string}
          */
         Limit: "apart" | "fill line" | "cap";
+        /**
+         * LineageOut
+         * @description All that depends on a thing, and all that it depends on, by kind: what uses comes before what bears.
+         */
+        LineageOut: {
+            /** Kin */
+            kin: components["schemas"]["KinOut"][];
+            link: components["schemas"]["Link"];
+            /** Name */
+            name: string;
+        };
+        /**
+         * Link
+         * @description Kinds of things in the chain, from what uses to what bears.
+         * @enum {string}
+         */
+        Link: "host" | "volume" | "policy" | "pool" | "disk" | "node" | "rack" | "room";
         /**
          * LoadIn
          * @description What consumers ask of a whole pool: operations in a second, the share of them that read, and bytes of
@@ -3206,6 +3798,19 @@ export interface components {
             sentence: string;
         };
         /**
+         * OfflineVolumeParams
+         * @description offline: whether consumers are to be kept from them.
+         */
+        OfflineVolumeParams: {
+            /**
+             * Offline
+             * @default true
+             */
+            offline: boolean;
+            /** Volumes */
+            volumes: string[];
+        };
+        /**
          * OnDisks
          * @description Bytes that come to disks and leave them, by disk name.
          */
@@ -3368,10 +3973,33 @@ export interface components {
             /** Value */
             value: number;
         };
+        /**
+         * Passage
+         * @description How a gate stands.
+         * @enum {string}
+         */
+        Passage: "passed" | "open" | "after" | "untold";
         /** PassphraseIn */
         PassphraseIn: {
             /** Passphrase */
             passphrase: string;
+        };
+        /**
+         * PathOut
+         * @description A portal at which a node serves a volume, and whether the host is connected there; why not, and what is
+         *     typed there to mend it.
+         */
+        PathOut: {
+            /** Commands */
+            commands: string[];
+            /** Live */
+            live: boolean;
+            /** Node */
+            node: string;
+            /** Portal */
+            portal: string;
+            /** Reason */
+            reason: string;
         };
         /**
          * PlanText
@@ -3451,9 +4079,7 @@ export interface components {
             /** Version */
             version: number;
             /** Volumes */
-            volumes: {
-                [key: string]: number;
-            };
+            volumes: components["schemas"]["StandOut"][];
         };
         /**
          * PolicyPage
@@ -3490,9 +4116,7 @@ export interface components {
             /** Versions */
             versions: components["schemas"]["VersionOut"][];
             /** Volumes */
-            volumes: {
-                [key: string]: number;
-            };
+            volumes: components["schemas"]["StandOut"][];
         };
         /**
          * PolicyTextIn
@@ -3651,7 +4275,7 @@ export interface components {
         /**
          * Preview
          * @description Steps and effects of a change as the site stands at `revision`. `digest` is the same while it would do
-         *     the same.
+         *     the same, and warn of the same.
          *
          *     seconds: that its moves take at the least; None where it moves nothing.
          */
@@ -3808,6 +4432,12 @@ export interface components {
              */
             purpose: "management" | "storage" | "client";
         };
+        /**
+         * Question
+         * @description What may be asked of a volume; what is urgent comes first.
+         * @enum {string}
+         */
+        Question: "not as it should be" | "cannot be read" | "short of strips" | "wants room" | "not connected" | "one path" | "departs from its policy" | "full in a week at this pace" | "being made" | "offline" | "attached to nothing" | "keeps no policy" | "thin";
         /** RackOut */
         RackOut: {
             /** Name */
@@ -3962,6 +4592,14 @@ export interface components {
             why: string;
         };
         /**
+         * RestoreVolumeParams
+         * @description Volumes in the bin.
+         */
+        RestoreVolumeParams: {
+            /** Volumes */
+            volumes: string[];
+        };
+        /**
          * RetireParams
          * @description Things of one level, by name.
          */
@@ -4051,6 +4689,35 @@ export interface components {
             before?: components["schemas"]["Figure"] | null;
             /** Label */
             label: string;
+        };
+        /**
+         * SaveHostParams
+         * @description host: the one that is altered, by name; empty for a new one. initiators: iSCSI names and NVMe qualified
+         *     names by which it connects. agent_url: where it tells how it is; empty where nothing on it does.
+         */
+        SaveHostParams: {
+            /**
+             * Agent Url
+             * @default
+             */
+            agent_url: string;
+            /**
+             * Group
+             * @default
+             */
+            group: string;
+            /**
+             * Host
+             * @default
+             */
+            host: string;
+            /** Initiators */
+            initiators?: string[];
+            /**
+             * Name
+             * @default
+             */
+            name: string;
         };
         /**
          * SavePolicyParams
@@ -4366,6 +5033,16 @@ export interface components {
             state: "done" | "next" | "later";
         };
         /**
+         * StandOut
+         * @description How many volumes stand to a policy in one way.
+         */
+        StandOut: {
+            /** Count */
+            count: number;
+            lamp: components["schemas"]["Lamp"];
+            standing: components["schemas"]["Standing"];
+        };
+        /**
          * Standing
          * @enum {string}
          */
@@ -4377,6 +5054,7 @@ export interface components {
         StandingOut: {
             /** Cure */
             cure: string;
+            lamp: components["schemas"]["Lamp"];
             /** Newest */
             newest: number;
             /** Policy */
@@ -4521,6 +5199,12 @@ export interface components {
             words: string;
         };
         /**
+         * Transport
+         * @description How a host reaches a volume.
+         * @enum {string}
+         */
+        Transport: "iscsi" | "nvme";
+        /**
          * UsableOut
          * @description What a pool would hold under one protection, in bytes; why_not where its domains do not allow it.
          */
@@ -4544,11 +5228,14 @@ export interface components {
         };
         /**
          * UserOut
-         * @description mended_by: numbers of the changes that carry strips of it now.
+         * @description binned: whether it is in the bin; mended_by: numbers of the changes that carry strips of it now.
          */
         UserOut: {
+            /** Binned */
+            binned: boolean;
             /** Cure */
             cure: string;
+            lamp: components["schemas"]["Lamp"];
             /** Mended By */
             mended_by: number[];
             /** Newest */
@@ -4639,9 +5326,24 @@ export interface components {
             /** Volumes */
             volumes: number;
         };
+        /**
+         * VolumeMark
+         * @description A volume by its name alone, and where it is.
+         */
+        VolumeMark: {
+            /** Binned */
+            binned: boolean;
+            /** Name */
+            name: string;
+            /** Pool */
+            pool: string;
+        };
         /** VolumeOut */
         VolumeOut: {
             anew: components["schemas"]["AnewOut"] | null;
+            binned: components["schemas"]["BinnedOut"] | null;
+            /** Connected */
+            connected: number;
             /** Copies */
             copies: number;
             /** Counted */
@@ -4657,6 +5359,8 @@ export interface components {
             footprint: components["schemas"]["Figure"];
             /** Forming */
             forming: boolean;
+            /** Hosts */
+            hosts: number;
             hot: components["schemas"]["HotOut"] | null;
             keeps: components["schemas"]["StandingOut"] | null;
             landing: components["schemas"]["LandingOut"] | null;
@@ -4666,6 +5370,8 @@ export interface components {
             mirror: boolean;
             /** Name */
             name: string;
+            /** Offline */
+            offline: boolean;
             /** Pool */
             pool: string;
             /** Protection */
@@ -4694,8 +5400,11 @@ export interface components {
          */
         VolumePage: {
             anew: components["schemas"]["AnewOut"] | null;
+            binned: components["schemas"]["BinnedOut"] | null;
             /** Change */
             change: number | null;
+            /** Connected */
+            connected: number;
             /** Copies */
             copies: number;
             /** Counted */
@@ -4714,6 +5423,8 @@ export interface components {
             /** History */
             history: components["schemas"]["ChangeLine"][];
             holders: components["schemas"]["StateOut"];
+            /** Hosts */
+            hosts: number;
             hot: components["schemas"]["HotOut"] | null;
             keeps: components["schemas"]["StandingOut"] | null;
             landing: components["schemas"]["LandingOut"] | null;
@@ -4736,10 +5447,13 @@ export interface components {
             missing_count: number;
             /** Name */
             name: string;
+            /** Offline */
+            offline: boolean;
             /** Pool */
             pool: string;
             /** Protection */
             protection: string;
+            reached: components["schemas"]["StateOut"];
             /** Shares */
             shares: {
                 [key: string]: number;
@@ -4765,6 +5479,25 @@ export interface components {
             what_if: components["schemas"]["WhatIf"][];
             /** Written Bytes */
             written_bytes: number;
+        };
+        /**
+         * VolumesOut
+         * @description A page of the volumes that were asked for, in the order that was wanted. matching: on all pages; kept:
+         *     all there are, whatever was asked; page, pages: count from 1.
+         */
+        VolumesOut: {
+            /** Answers */
+            answers: components["schemas"]["AnswerOut"][];
+            /** Kept */
+            kept: number;
+            /** Matching */
+            matching: number;
+            /** Page */
+            page: number;
+            /** Pages */
+            pages: number;
+            /** Volumes */
+            volumes: components["schemas"]["VolumeOut"][];
         };
         /**
          * Votes
@@ -4841,6 +5574,18 @@ export interface components {
             params: components["schemas"]["ArrangeParams"];
         };
         /**
+         * WishOfAttachVolume
+         * @description attach (ours), tell the nodes that serve it (agents).
+         */
+        WishOfAttachVolume: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "attach-volume";
+            params: components["schemas"]["AttachVolumeParams"];
+        };
+        /**
          * WishOfChangeRole
          * @description mark, drain (where a disk holds strips), assign (ours), bind (agents).
          */
@@ -4866,7 +5611,7 @@ export interface components {
         };
         /**
          * WishOfCreateVolume
-         * @description place (ours), reserve (agents), read back (from agents).
+         * @description place (ours), reserve (agents), read back (from agents); of several volumes for one after the other.
          */
         WishOfCreateVolume: {
             /**
@@ -4875,6 +5620,18 @@ export interface components {
              */
             kind: "create-volume";
             params: components["schemas"]["CreateVolumeParams"];
+        };
+        /**
+         * WishOfDeleteHost
+         * @description forget (ours).
+         */
+        WishOfDeleteHost: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete-host";
+            params: components["schemas"]["DeleteHostParams"];
         };
         /**
          * WishOfDeletePolicy
@@ -4902,7 +5659,7 @@ export interface components {
         };
         /**
          * WishOfDeleteVolume
-         * @description drop (agents), forget (ours). What silent nodes hold is dropped when they return.
+         * @description put in bin (ours) for each volume, tell their nodes (agents).
          */
         WishOfDeleteVolume: {
             /**
@@ -4923,6 +5680,30 @@ export interface components {
              */
             kind: "describe";
             params: components["schemas"]["DescribeParams"];
+        };
+        /**
+         * WishOfDetachVolume
+         * @description detach (ours), tell the nodes that served it (agents).
+         */
+        WishOfDetachVolume: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "detach-volume";
+            params: components["schemas"]["DetachVolumeParams"];
+        };
+        /**
+         * WishOfEmptyBin
+         * @description For each volume: drop (agents), forget (ours). What silent nodes hold is dropped when they return.
+         */
+        WishOfEmptyBin: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "empty-bin";
+            params: components["schemas"]["EmptyBinParams"];
         };
         /**
          * WishOfFormCluster
@@ -5021,6 +5802,18 @@ export interface components {
             params: components["schemas"]["MoveExtentsParams"];
         };
         /**
+         * WishOfOfflineVolume
+         * @description set offline (ours) for each volume that is not yet, tell their nodes (agents).
+         */
+        WishOfOfflineVolume: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "offline-volume";
+            params: components["schemas"]["OfflineVolumeParams"];
+        };
+        /**
          * WishOfPurposePorts
          * @description note: at once, in one transaction.
          */
@@ -5081,6 +5874,18 @@ export interface components {
             params: components["schemas"]["ReplaceDiskParams"];
         };
         /**
+         * WishOfRestoreVolume
+         * @description take out (ours) for each volume, tell their nodes (agents).
+         */
+        WishOfRestoreVolume: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "restore-volume";
+            params: components["schemas"]["RestoreVolumeParams"];
+        };
+        /**
          * WishOfRetire
          * @description mark (ours), drain (agents, for each pool), blank (agents), part (ours), bind (agents, where there is
          */
@@ -5091,6 +5896,18 @@ export interface components {
              */
             kind: "retire";
             params: components["schemas"]["RetireParams"];
+        };
+        /**
+         * WishOfSaveHost
+         * @description write (ours), tell the nodes that serve it (agents).
+         */
+        WishOfSaveHost: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "save-host";
+            params: components["schemas"]["SaveHostParams"];
         };
         /**
          * WishOfSavePolicy
@@ -5136,6 +5953,31 @@ export interface components {
             /** Name */
             name: string;
         };
+        /**
+         * YardHost
+         * @description A stand-in host. initiators: what it calls itself.
+         */
+        YardHost: {
+            /** Agent Url */
+            agent_url: string;
+            /** Initiators */
+            initiators: string[];
+            /** Name */
+            name: string;
+            /** Ports */
+            ports: components["schemas"]["YardHostPort"][];
+            /** Power */
+            power: boolean;
+        };
+        /** YardHostPort */
+        YardHostPort: {
+            /** Address */
+            address: string;
+            /** Name */
+            name: string;
+            /** Up */
+            up: boolean;
+        };
         /** YardMail */
         YardMail: {
             /** Subject */
@@ -5158,7 +6000,7 @@ export interface components {
         };
         /**
          * YardOut
-         * @description consumers: what they want, against what they usually do.
+         * @description consumers: what they want, against what they usually do; printed: by the command that was run.
          */
         YardOut: {
             /** Bmc Urls */
@@ -5169,10 +6011,14 @@ export interface components {
             clock_seconds: number;
             /** Consumers */
             consumers: number;
+            /** Hosts */
+            hosts: components["schemas"]["YardHost"][];
             /** Mails */
             mails: components["schemas"]["YardMail"][];
             /** Nodes */
             nodes: components["schemas"]["YardNode"][];
+            /** Printed */
+            printed: string;
             /** Shut */
             shut: components["schemas"]["YardShut"][];
             /** Speed */
@@ -5909,7 +6755,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"];
             };
         };
         responses: {
@@ -6133,7 +6979,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"];
             };
         };
         responses: {
@@ -7361,6 +8207,228 @@ export interface operations {
             };
         };
     };
+    hosts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostsOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    host: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostPage"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_house: {
         parameters: {
             query?: never;
@@ -7715,6 +8783,119 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OutcomeOut"][];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lineage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                link: components["schemas"]["Link"];
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LineageOut"];
                 };
             };
             /** @description The request could not be read. */
@@ -9713,7 +10894,16 @@ export interface operations {
     };
     volumes: {
         parameters: {
-            query?: never;
+            query?: {
+                words?: string;
+                is?: components["schemas"]["Question"][];
+                of?: string[];
+                binned?: boolean;
+                by?: components["schemas"]["By"];
+                falling?: boolean;
+                page?: number;
+                per?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -9726,8 +10916,238 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["VolumeOut"][];
+                    "application/json": components["schemas"]["VolumesOut"];
                 };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    volumes_as_table: {
+        parameters: {
+            query?: {
+                words?: string;
+                is?: components["schemas"]["Question"][];
+                of?: string[];
+                binned?: boolean;
+                by?: components["schemas"]["By"];
+                falling?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    volumes_as_json: {
+        parameters: {
+            query?: {
+                words?: string;
+                is?: components["schemas"]["Question"][];
+                of?: string[];
+                binned?: boolean;
+                by?: components["schemas"]["By"];
+                falling?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description The request could not be read. */
             400: {
@@ -9839,6 +11259,118 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["VolumePage"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    attachments: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LaneOut"][];
                 };
             };
             /** @description The request could not be read. */

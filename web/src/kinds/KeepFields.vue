@@ -12,7 +12,7 @@ const params = defineModel<Wish>({ required: true });
 const { barn, asked } = useSheet();
 const volumes = ref(listed(asked("volumes")));
 const policy = ref(asked("policy"));
-const names = computed(() => (barn.value?.volumes ?? []).map((v) => v.name));
+const names = computed(() => (barn.value?.volumes ?? []).filter((v) => !v.binned).map((v) => v.name));
 const { data: found, error } = useAdoptions(volumes);
 watch([volumes, policy], () => (params.value = { volumes: [...volumes.value], policy: policy.value }), {
   immediate: true,

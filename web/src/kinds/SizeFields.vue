@@ -1,13 +1,14 @@
 <script setup lang="ts">
-import { computed, ref, watch } from "vue";
+import { ref, watch } from "vue";
+import { useVolume } from "../api/client";
 import { binarySize } from "../lib/format";
 import { useSheet, type Wish } from "./kind";
 
 /** How large a volume is to be. */
 const params = defineModel<Wish>({ required: true });
-const { barn, asked } = useSheet();
+const { asked } = useSheet();
 const name = asked("volume");
-const volume = computed(() => barn.value?.volumes.find((v) => v.name.toLowerCase() === name.toLowerCase()));
+const { data: volume } = useVolume(name);
 const size = ref("");
 watch(size, () => (params.value = { volume: name, size: size.value }), { immediate: true });
 </script>

@@ -1,10 +1,12 @@
 <script setup lang="ts">
-import type { Wish } from "./kind";
+import { useSheet, type Wish } from "./kind";
 
 /** What is to be destroyed has its name typed. */
 const wish = defineModel<Wish>({ required: true });
+const { preview } = useSheet();
 const NAMED = ["volume", "pool", "disk"];
-const name = () => String(NAMED.map((n) => wish.value[n]).find(Boolean) ?? "");
+const name = () =>
+  preview.value?.type_to_confirm || String(NAMED.map((n) => wish.value[n]).find(Boolean) ?? "");
 </script>
 
 <template>

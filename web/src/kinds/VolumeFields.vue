@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, reactive, watch } from "vue";
+import { computed, reactive, ref, watch } from "vue";
 import { usePolicies, type Pool } from "../api/client";
 import { useChoices } from "./choices";
 import { useSheet, type Wish } from "./kind";
@@ -20,6 +20,7 @@ const wish = reactive({
   policy: asked("policy"),
   pool: asked("policy") ? "" : (pools.value[0]?.name ?? ""),
   size: "1 TiB",
+  table: "",
   thin: false,
   ...as(pools.value[0]),
 });
@@ -43,6 +44,9 @@ watch(
   () => wish.pool,
   () => Object.assign(wish, as(pool.value)),
 );
+/** Several at once: each line has a name of its own, and a size. */
+const pasting = ref(false);
+watch(pasting, (now) => Object.assign(wish, now ? { name: "", size: "" } : { table: "", size: "1 TiB" }));
 const byHand = ["copies", "level", "tier", "thin"];
 watch(
   wish,
@@ -55,8 +59,25 @@ watch(
 </script>
 
 <template>
-  <VTextField v-model="wish.name" label="Name of the volume" autofocus maxlength="80" width="200" />
-  <VTextField v-model="wish.size" label="Size, such as 1 TiB or 500 GB" width="180" />
+  <VTextarea
+    v-if="pasting"
+    v-model="wish.table"
+    label="A name and a size in each line, as pasted from a spreadsheet"
+    autofocus
+    rows="5"
+    width="400"
+  />
+  <template v-else>
+    <VTextField
+      v-model="wish.name"
+      label="Name of the volume"
+      placeholder="or several: web-{01..12}"
+      autofocus
+      maxlength="80"
+      width="200"
+    />
+    <VTextField v-model="wish.size" label="Size, such as 1 TiB or 500 GB" width="180" />
+  </template>
   <VSelect
     v-if="policies?.length || wish.policy"
     v-model="wish.policy"
@@ -78,4 +99,5 @@ watch(
     />
     <VCheckbox v-model="wish.thin" label="takes room as it is written" />
   </template>
+  <VCheckbox v-model="pasting" label="several, from a table" />
 </template>

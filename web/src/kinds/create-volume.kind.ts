@@ -1,4 +1,4 @@
-import { pathOf } from "../lib/paths";
+import { pageOfVolumes } from "../lib/paths";
 import type { KindOfChange } from "./kind";
 
 export default {
@@ -8,7 +8,7 @@ export default {
       ? "Give it a name and a size."
       : "A volume draws from a pool, and there is none yet. Form a pool first.",
   asks: ["policy"],
-  begun: (wish) => Boolean(wish.name),
+  begun: (wish) => Boolean(wish.name || wish.table),
   map: "moves",
-  page: (about) => pathOf("volume", about),
+  page: pageOfVolumes,
 } satisfies KindOfChange;

@@ -1,10 +1,10 @@
-import type { KindOfChange } from "./kind";
+import { volumesAsked, type KindOfChange } from "./kind";
 
 export default {
-  fields: () => import("./TypedFields.vue"),
-  wants: "Read what would be destroyed, then type the volume's name.",
+  fields: () => import("./DeleteFields.vue"),
+  wants: "Read who would lose it, then type what is asked for.",
   begun: (wish) => Boolean(wish.typed),
-  asks: ["volume"],
-  start: (asked) => ({ volume: asked("volume"), typed: "" }),
+  asks: ["volume", "volumes"],
+  start: (asked) => ({ volumes: volumesAsked(asked), typed: "" }),
   page: () => "/volumes",
 } satisfies KindOfChange;

@@ -64,6 +64,9 @@ export const asking = (query: LocationQuery) => (name: string) => {
 /** Several words of the address, as one lists them there. */
 export const listed = (words: string) => words.split(",").filter(Boolean);
 
+/** The volumes that the address names, or the one. */
+export const volumesAsked = (asked: (name: string) => string) => listed(asked("volumes") || asked("volume"));
+
 interface Sheet {
   barn: Ref<Barn | undefined>;
   preview: Ref<Preview | null>;

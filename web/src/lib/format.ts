@@ -116,3 +116,6 @@ export function amount(value: number, unit: string): string {
       return value.toLocaleString("en");
   }
 }
+
+/** A transport as people write it. */
+export const transport = (name: "iscsi" | "nvme") => (name === "nvme" ? "NVMe" : "iSCSI");

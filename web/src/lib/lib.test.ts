@@ -1,9 +1,10 @@
 import { describe, expect, it } from "vitest";
+import { addressOf, askedOf, ordered, otherwise } from "./asked";
 import { amount, binarySize, clock, count, milliseconds, percent, rate, size, span } from "./format";
 import { typing } from "./keys";
 import { packed, unpacked } from "./sizing";
 import { natural } from "./natural";
-import { pathOf } from "./paths";
+import { pageOfVolumes, pathOf } from "./paths";
 
 describe("amounts", () => {
   it("always carry their unit, decimal and binary apart", () => {
@@ -108,5 +109,38 @@ describe("plans in an address", () => {
   it("are none where the address carries something else", () => {
     for (const text of ["", "x", "[]", "{}", "3"]) expect(unpacked(text, usual)).toBeNull();
     expect(unpacked("[{},{},{},{}]", usual)).toHaveLength(3);
+  });
+});
+
+describe("what is asked of a list", () => {
+  const plain = { words: "", is: [], of: [], by: "name", falling: false, page: 1 } as const;
+  it("comes back from the address as it was, and what goes without saying is not there", () => {
+    const asked = {
+      words: "web 1",
+      is: ["one path", "thin"],
+      of: ["node:petrel", "pool:quayside"],
+      by: "on disks",
+      falling: true,
+      page: 3,
+    } as const;
+    expect(askedOf(addressOf({ ...asked, is: [...asked.is], of: [...asked.of] }) as never)).toEqual(asked);
+    expect(askedOf({})).toEqual(plain);
+    expect(Object.values(addressOf({ ...plain, is: [], of: [] })).every((v) => v === undefined)).toBe(true);
+    expect(askedOf({ page: "-3" }).page).toBe(1);
+  });
+  it("begins at the first page when it is another, and turns around by the same column", () => {
+    const far = { ...plain, is: [], of: [], page: 7 };
+    expect(otherwise(far, { words: "auk" })).toMatchObject({ words: "auk", page: 1 });
+    const once = ordered(far, "size");
+    expect(once).toMatchObject({ by: "size", falling: false, page: 1 });
+    expect(ordered(once, "size").falling).toBe(true);
+    expect(ordered(far, "state").falling).toBe(true); // the worst first
+  });
+  it("shows one volume on its page, and several in the list", () => {
+    expect(["charts", "web-{1..3}", "3 volumes"].map(pageOfVolumes)).toEqual([
+      "/volumes/charts",
+      "/volumes",
+      "/volumes",
+    ]);
   });
 });

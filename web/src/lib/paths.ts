@@ -8,6 +8,10 @@ export function pathOf(kind: string, name: string): string {
       return `/changes/${path}`;
     case "cluster":
       return "/cluster";
+    case "host":
+      return `/hosts/${path}`;
+    case "reach":
+      return `/volumes/${path}/hosts`;
     case "node":
       return `/machines/${path}`;
     case "policy":
@@ -20,3 +24,7 @@ export function pathOf(kind: string, name: string): string {
       return "/";
   }
 }
+
+/** The page of what a change of volumes is about: of the one, or their list. Several are about a pattern or
+ * their number, neither of which is a name. */
+export const pageOfVolumes = (about: string) => (/[{ ]/.test(about) ? "/volumes" : pathOf("volume", about));

@@ -42,7 +42,9 @@ const { Refused } = (await import("../api/client")) as unknown as {
 
 const made = (digest: string, blockers: unknown[] = []) => ({ digest, blockers, effects: [], steps: [] });
 
-async function planned(start: Record<string, unknown>, ready: (p: Record<string, unknown>) => boolean) {
+type Said = (p: Record<string, unknown>) => boolean;
+
+async function planned(start: Record<string, unknown>, ready: Said, begins: Said = () => true) {
   const params = ref<Record<string, unknown>>(start);
   const router = createRouter({
     history: createMemoryHistory(),
@@ -53,7 +55,12 @@ async function planned(start: Record<string, unknown>, ready: (p: Record<string,
   mount(
     defineComponent({
       setup() {
-        plan = usePlan(ref("describe"), params, () => ready(params.value));
+        plan = usePlan(
+          ref("describe"),
+          params,
+          () => ready(params.value),
+          () => begins(params.value),
+        );
         return () => null;
       },
     }),
@@ -83,6 +90,35 @@ describe("usePlan", () => {
     vi.advanceTimersByTime(200);
     expect(asks()).toBe(true);
     expect(toValue(api.asked.params as Ref<unknown>)).toEqual({ text: "ab" });
+  });
+
+  it("asks nothing about what was wished before it was ready", async () => {
+    const { params } = await planned({ text: "a" }, (p) => p.text !== "");
+    params.value = { text: "" };
+    await flushPromises();
+    vi.advanceTimersByTime(200); // a wish that is none is settled
+    params.value = { text: "b" };
+    await flushPromises();
+    expect(asks()).toBe(false);
+    vi.advanceTimersByTime(200);
+    expect(asks()).toBe(true);
+  });
+
+  it("tells nobody what was wrong with the wish before it was begun", async () => {
+    const { params, plan } = await planned(
+      { text: "" },
+      () => true,
+      (p) => p.text !== "",
+    );
+    api.data.value = made("empty", [{ sentence: "The text is empty." }]);
+    await flushPromises();
+    expect(plan.begun.value).toBe(false);
+    params.value = { text: "a" };
+    await flushPromises();
+    expect(plan.begun.value).toBe(false); // what stands is still the preview of the empty wish
+    vi.advanceTimersByTime(200);
+    await flushPromises();
+    expect(plan.begun.value).toBe(true);
   });
 
   it("carries nothing out whose preview is of another wish, blocked, or still being read", async () => {

@@ -3,13 +3,18 @@
  * pages and for the sheet.
  */
 
-import { computed, ref, watch, type Ref } from "vue";
+import { computed, ref, watch, watchEffect, type Ref } from "vue";
 import { useRouter } from "vue-router";
 import { Refused, useCarryOut, usePreview, type Preview } from "../api/client";
 
 const SETTLE = 200; // ms without a key press before a preview is asked for
 
-export function usePlan(kind: Ref<string>, params: Ref<Record<string, unknown>>, ready: () => boolean) {
+export function usePlan(
+  kind: Ref<string>,
+  params: Ref<Record<string, unknown>>,
+  ready: () => boolean,
+  begins: () => boolean = () => true,
+) {
   const router = useRouter();
   const settled = ref<Record<string, unknown>>({ ...params.value });
   const fresh = ref<Preview | null>(null);
@@ -24,7 +29,7 @@ export function usePlan(kind: Ref<string>, params: Ref<Record<string, unknown>>,
       timer = setTimeout(() => {
         timer = undefined;
         settled.value = { ...now };
-        asked.value = true;
+        asked.value = ready();
       }, SETTLE);
       fresh.value = null;
     },
@@ -46,6 +51,12 @@ export function usePlan(kind: Ref<string>, params: Ref<Record<string, unknown>>,
   const upToDate = computed(
     () => JSON.stringify(params.value) === JSON.stringify(settled.value) && !made.isPlaceholderData.value,
   );
+  // Nobody is told what is wrong with a wish that is not begun, nor, once it is, what was wrong before that.
+  const begun = ref(false);
+  watchEffect(() => {
+    if (!begins()) begun.value = false;
+    else if (preview.value && upToDate.value) begun.value = true;
+  });
   const blocked = computed(
     () =>
       !ready() ||
@@ -69,5 +80,6 @@ export function usePlan(kind: Ref<string>, params: Ref<Record<string, unknown>>,
       fresh.value = error instanceof Refused ? (error.problem.preview ?? null) : null;
     }
   }
-  return { preview, blocked, carryOut, error: computed(() => carrying.error.value ?? made.error.value) };
+  const error = computed(() => carrying.error.value ?? made.error.value);
+  return { preview, begun, blocked, carryOut, error };
 }

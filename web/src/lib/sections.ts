@@ -5,6 +5,7 @@ export const SECTIONS = [
   { name: "Cluster", path: "/cluster" },
   { name: "Pools", path: "/pools" },
   { name: "Volumes", path: "/volumes" },
+  { name: "Hosts", path: "/hosts" },
   { name: "Changes", path: "/changes" },
 ] as const;
 

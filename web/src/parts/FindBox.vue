@@ -1,13 +1,14 @@
 <script setup lang="ts">
 import { computed, ref } from "vue";
 import { useRouter } from "vue-router";
-import { useBarn, usePolicies } from "../api/client";
+import { useBarn, useHosts, usePolicies } from "../api/client";
 import { natural } from "../lib/natural";
 import { pathOf } from "../lib/paths";
 
-/** Finds any node, disk, pool, volume or policy by a part of its name. */
+/** Finds any node, disk, pool, volume, policy or host by a part of its name. */
 const { data: barn } = useBarn();
 const { data: policies } = usePolicies();
+const { data: hosts } = useHosts();
 const router = useRouter();
 const text = ref("");
 const things = computed(() => {
@@ -18,6 +19,7 @@ const things = computed(() => {
     ...site.volumes.map((v) => ({ kind: "volume", name: v.name })),
     ...site.pools.map((p) => ({ kind: "pool", name: p.name })),
     ...(policies.value ?? []).map((p) => ({ kind: "policy", name: p.name })),
+    ...(hosts.value?.hosts ?? []).map((h) => ({ kind: "host", name: h.name })),
     ...nodes.map((n) => ({ kind: "node", name: n.name })),
     ...nodes.flatMap((n) => n.disks.map((d) => ({ kind: "disk", name: d.name }))),
   ];
@@ -78,5 +80,10 @@ function leave() {
 <style scoped>
 .find {
   margin-left: 8px;
+}
+@media (max-width: 1000px) {
+  .find {
+    width: 150px !important;
+  }
 }
 </style>

@@ -175,6 +175,9 @@ const leads = computed(() => {
 .g-landing {
   background: repeating-linear-gradient(0deg, var(--slate-pale) 0 5px, var(--slate) 5px 6px);
 }
+.g-binned {
+  background: repeating-linear-gradient(45deg, var(--hay-pale) 0 3px, var(--stone) 3px 4px);
+}
 .g-written {
   background: var(--hay);
   color: var(--on-hay);
@@ -199,6 +202,7 @@ const leads = computed(() => {
 .bar .g-landing span {
   background: var(--slate-pale);
 }
+.bar .g-binned span,
 .bar .g-promised span {
   background: var(--hay-pale);
   color: var(--ink);

@@ -1,13 +1,13 @@
 <script setup lang="ts">
 import { onMounted, onUnmounted } from "vue";
-import { useRouter } from "vue-router";
+import { useRouter, type RouteLocationRaw } from "vue-router";
 import type { Lamp } from "../api/client";
 import { typing } from "../lib/keys";
 import StateMark from "./StateMark.vue";
 
 /** The chain a thing stands in; [ and ] walk it. */
 const props = defineProps<{
-  cards: { kind: string; name: string; fact: string; lamp: Lamp; to: string; here?: boolean }[];
+  cards: { kind: string; name: string; fact: string; lamp?: Lamp; to: RouteLocationRaw; here?: boolean }[];
 }>();
 const router = useRouter();
 function onKey(event: KeyboardEvent) {
@@ -32,9 +32,9 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
         :to="card.to"
         :aria-current="card.here ? 'page' : undefined"
       >
-        <span class="kind">{{ card.kind }}<StateMark :lamp="card.lamp" word /></span>
-        <b>{{ card.name }}</b>
-        <span class="fact">{{ card.fact }}</span>
+        <span class="kind">{{ card.kind }}<StateMark v-if="card.lamp" :lamp="card.lamp" word /></span>
+        <b :title="card.name">{{ card.name }}</b>
+        <span class="fact" :title="card.fact">{{ card.fact }}</span>
       </RouterLink>
     </template>
   </nav>
@@ -48,11 +48,19 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
 .kin {
   flex: 1 1 0;
   min-width: 0;
+  container-type: inline-size;
   background: var(--sheet);
   border: 1px solid var(--rule2);
   padding: 6px 12px 7px;
   font-size: var(--t-s);
   line-height: 1.35;
+}
+/* In a narrow one the lamp's shape says it alone. */
+@container (max-width: 90px) {
+  .kind :deep(.state) {
+    width: 12px;
+    overflow: hidden;
+  }
 }
 .kin:hover {
   border-color: var(--ink);

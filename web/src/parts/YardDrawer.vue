@@ -4,7 +4,7 @@ import { useBarn, useGrace, usePull, useYard } from "../api/client";
 import { span } from "../lib/format";
 import { useScreen } from "../screen";
 import ProblemNote from "./ProblemNote.vue";
-import StateMark from "./StateMark.vue";
+import YardMachine from "./YardMachine.vue";
 
 /** The levers of the stand-ins. */
 const screen = useScreen();
@@ -19,6 +19,25 @@ const isShut = (node: string) =>
   yard.value?.shut.some((s) => s.node === node && s.port === Number(port.value)) ?? false;
 const SPEEDS = [1, 10, 60, 600];
 const TIMES = [0, 1, 3, 10];
+function unfold(name: string | null) {
+  unfolded.value = name;
+  printed.value = "";
+}
+/** What is typed into the shell of a stand-in host, and what the last command there printed. */
+const typed = ref("");
+const printed = ref("");
+function run(host: string) {
+  printed.value = "";
+  pull.mutate(
+    { lever: "run", what: host, text: typed.value },
+    {
+      onSuccess: (yard) => {
+        printed.value = yard.printed || "done, and nothing printed";
+        typed.value = "";
+      },
+    },
+  );
+}
 const failure = computed(() => error.value ?? pull.error.value ?? grace.error.value);
 function setGrace() {
   const seconds = Number(graceText.value);
@@ -85,85 +104,114 @@ function setGrace() {
         <p v-if="!yard.mails.length" class="small">No mail has arrived.</p>
         <h3>Nodes</h3>
         <ul>
-          <li v-for="node in yard.nodes" :key="node.name">
+          <YardMachine
+            v-for="node in yard.nodes"
+            :key="node.name"
+            :name="node.name"
+            :power="node.power"
+            :words="
+              !node.power ? 'no power' : node.answers === 'well' ? 'has power' : `answers ${node.answers}`
+            "
+            :model-value="unfolded === node.name"
+            @update:model-value="(on) => unfold(on ? node.name : null)"
+            @power="(on) => pull.mutate({ lever: on ? 'give power' : 'cut power', what: node.name })"
+          >
             <div class="row">
-              <StateMark :lamp="node.power ? 'sound' : 'away'" />
+              <span class="small">Its agent answers</span>
               <VBtn
-                class="name"
-                :aria-expanded="unfolded === node.name"
-                @click="unfolded = unfolded === node.name ? null : node.name"
-              >
-                {{ node.name }}
-              </VBtn>
-              <span class="grow small">{{
-                node.power ? (node.answers === "well" ? "has power" : `answers ${node.answers}`) : "no power"
-              }}</span>
-              <VBtn
+                v-for="how in ['well', 'slowly', 'garbled'] as const"
+                :key="how"
                 class="chip"
-                :aria-label="node.power ? `Cut the power of ${node.name}` : `Give power to ${node.name}`"
-                @click="pull.mutate({ lever: node.power ? 'cut power' : 'give power', what: node.name })"
+                :aria-pressed="node.answers === how"
+                @click="pull.mutate({ lever: 'answer', what: node.name, how })"
               >
-                {{ node.power ? "Cut power" : "Give power" }}
+                {{ how }}
+              </VBtn>
+              <VBtn class="chip" @click="pull.mutate({ lever: 'forget orders', what: node.name })">
+                Forget its orders
               </VBtn>
             </div>
-            <div v-if="unfolded === node.name" class="inside">
-              <div class="row">
-                <span class="small">Its agent answers</span>
-                <VBtn
-                  v-for="how in ['well', 'slowly', 'garbled'] as const"
-                  :key="how"
-                  class="chip"
-                  :aria-pressed="node.answers === how"
-                  @click="pull.mutate({ lever: 'answer', what: node.name, how })"
-                >
-                  {{ how }}
-                </VBtn>
-                <VBtn class="chip" @click="pull.mutate({ lever: 'forget orders', what: node.name })">
-                  Forget its orders
-                </VBtn>
-              </div>
-              <form
-                v-if="node.disks.length"
-                class="row"
-                @submit.prevent="
-                  pull.mutate({
-                    lever: isShut(node.name) ? 'open port' : 'shut port',
-                    what: node.name,
-                    port: Number(port),
-                  })
-                "
+            <form
+              v-if="node.disks.length"
+              class="row"
+              @submit.prevent="
+                pull.mutate({
+                  lever: isShut(node.name) ? 'open port' : 'shut port',
+                  what: node.name,
+                  port: Number(port),
+                })
+              "
+            >
+              <span class="small">Its firewall</span
+              ><VTextField
+                v-model="port"
+                inputmode="numeric"
+                :aria-label="`Port of ${node.name}`"
+                width="80"
+              /><VBtn type="submit" class="chip">
+                {{ isShut(node.name) ? "Open port" : "Shut port" }}
+              </VBtn>
+              <span class="small">{{
+                yard.shut
+                  .filter((s) => s.node === node.name)
+                  .map((s) => s.port)
+                  .join(", ") || "lets everything in"
+              }}</span>
+            </form>
+            <div v-if="node.disks.length" class="row wrap">
+              <span class="small">Pull a disk</span>
+              <VBtn
+                v-for="disk in node.disks"
+                :key="disk.name"
+                class="chip"
+                :aria-pressed="!disk.inside"
+                :aria-label="disk.inside ? `Pull ${disk.name}` : `Return ${disk.name}`"
+                @click="pull.mutate({ lever: disk.inside ? 'pull disk' : 'return disk', what: disk.name })"
               >
-                <span class="small">Its firewall</span
-                ><VTextField
-                  v-model="port"
-                  inputmode="numeric"
-                  :aria-label="`Port of ${node.name}`"
-                  width="80"
-                /><VBtn type="submit" class="chip">
-                  {{ isShut(node.name) ? "Open port" : "Shut port" }}
-                </VBtn>
-                <span class="small">{{
-                  yard.shut
-                    .filter((s) => s.node === node.name)
-                    .map((s) => s.port)
-                    .join(", ") || "lets everything in"
-                }}</span>
-              </form>
-              <div v-if="node.disks.length" class="row wrap">
-                <span class="small">Pull a disk</span>
-                <VBtn
-                  v-for="disk in node.disks"
-                  :key="disk.name"
-                  class="chip"
-                  :aria-pressed="!disk.inside"
-                  :aria-label="disk.inside ? `Pull ${disk.name}` : `Return ${disk.name}`"
-                  @click="pull.mutate({ lever: disk.inside ? 'pull disk' : 'return disk', what: disk.name })"
-                >
-                  {{ disk.name.slice(node.name.length + 1) }}
-                </VBtn>
-              </div>
+                {{ disk.name.slice(node.name.length + 1) }}
+              </VBtn>
             </div>
-          </li>
+          </YardMachine>
+        </ul>
+        <h3>Hosts</h3>
+        <ul>
+          <YardMachine
+            v-for="host in yard.hosts"
+            :key="host.name"
+            :name="host.name"
+            :power="host.power"
+            :words="host.power ? 'has power' : 'no power'"
+            :model-value="unfolded === host.name"
+            @update:model-value="(on) => unfold(on ? host.name : null)"
+            @power="(on) => pull.mutate({ lever: on ? 'give power' : 'cut power', what: host.name })"
+          >
+            <p v-for="n in host.initiators" :key="n" class="small mono name-of">{{ n }}</p>
+            <p class="small mono name-of">{{ host.agent_url }}</p>
+            <div class="row wrap">
+              <span class="small">Its cables</span>
+              <VBtn
+                v-for="port in host.ports"
+                :key="port.name"
+                class="chip"
+                :aria-pressed="!port.up"
+                :aria-label="
+                  port.up ? `Unplug ${port.name} of ${host.name}` : `Plug ${port.name} of ${host.name} in`
+                "
+                @click="pull.mutate({ lever: port.up ? 'unplug' : 'plug', what: host.name, text: port.name })"
+              >
+                {{ port.up ? "Unplug" : "Plug in" }} {{ port.name }}
+              </VBtn>
+            </div>
+            <form class="row" @submit.prevent="run(host.name)">
+              <VTextField
+                v-model="typed"
+                :aria-label="`A command for ${host.name}`"
+                placeholder="a command, such as lsblk"
+                width="250"
+              /><VBtn type="submit" class="chip">Run</VBtn>
+            </form>
+            <pre v-if="printed" class="printed" role="status">{{ printed }}</pre>
+          </YardMachine>
         </ul>
       </template>
       <p v-else-if="!failure" class="small">Asking the yard …</p>
@@ -209,17 +257,16 @@ p {
 .row.wrap {
   flex-wrap: wrap;
 }
-li {
-  border-bottom: 1px solid var(--rule);
+.name-of {
+  overflow-wrap: anywhere;
+  padding: 0;
 }
-.name {
-  font-weight: 640;
-  min-width: 76px;
-}
-.name:hover {
-  text-decoration: underline;
-}
-.inside {
-  padding: 0 0 6px 18px;
+.printed {
+  font: 430 12px/1.4 var(--mono);
+  background: var(--well);
+  padding: 6px 8px;
+  margin: 0;
+  white-space: pre-wrap;
+  overflow-wrap: anywhere;
 }
 </style>

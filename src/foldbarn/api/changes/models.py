@@ -10,6 +10,8 @@ from pydantic import BaseModel, Field
 from foldbarn.api.bodies import Body
 from foldbarn.changes.engine.preview import Preview
 from foldbarn.changes.kinds.pools.form_pool import FormPoolParams
+from foldbarn.core.hosts.attachments import FileSystem
+from foldbarn.core.hosts.initiators import Transport
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import Tier
 from foldbarn.core.touching import Touched
@@ -96,8 +98,8 @@ class Wish(Body):
 
 
 class Deed(Wish):
-    """A change to carry out. digest: of the preview that was looked at; left out, the change is carried out
-    as it stands now.
+    """A change to carry out. digest: of the preview that was looked at, so that nothing else is done than
+    what it showed, nor anything it did not warn of; left out, the change is carried out as it stands now.
     """
 
     digest: str | None = None
@@ -114,6 +116,13 @@ class RateIn(Body):
     bytes_per_second: int | None = Field(default=None, ge=1, le=10**13)
 
 
+class FileSystemOut(BaseModel):
+    """What hosts can make on a volume; none for a block device. shared: several of them may write to it."""
+
+    name: FileSystem
+    shared: bool
+
+
 class Defaults(BaseModel):
     """What a wish begins with before a person has said anything, and what there is to choose from."""
 
@@ -124,6 +133,11 @@ class Defaults(BaseModel):
     most_copies: int
     most_data: int  # strips of a stripe of parity
     most_parity: int
+    file_systems: list[FileSystemOut]
+    transports: list[Transport]
+    bin_days: int  # for which a deleted volume is kept in the bin
+    most_bin_days: int
+    most_volumes: int  # that one change takes by name
 
 
 class Accepted(BaseModel):

@@ -7,6 +7,7 @@ from foldbarn.api.changes.models import (
     ChangeOut,
     ChangePage,
     Defaults,
+    FileSystemOut,
     OtherChange,
     RecordOut,
     StepOut,
@@ -14,9 +15,13 @@ from foldbarn.api.changes.models import (
 from foldbarn.changes.engine.step import moves_strips
 from foldbarn.changes.kinds.pools.form_pool import FormPoolParams
 from foldbarn.changes.kinds.volumes.create_volume import CreateVolumeParams
+from foldbarn.changes.kinds.volumes.several import MOST_VOLUMES
+from foldbarn.core.hosts.attachments import FileSystem
+from foldbarn.core.hosts.initiators import Transport
 from foldbarn.core.policies.policy import MOST_DATA, MOST_PARITY
 from foldbarn.core.pools.protection import MOST_COPIES, Level
 from foldbarn.core.touching import Touched
+from foldbarn.core.volumes.bin import MOST_DAYS, USUAL_DAYS
 from foldbarn.services.changes import again_at
 from foldbarn.store.tables import ChangeRow, RecordRow, StepRow
 
@@ -31,6 +36,11 @@ def wish_defaults() -> Defaults:
         most_copies=MOST_COPIES,
         most_data=MOST_DATA,
         most_parity=MOST_PARITY,
+        file_systems=[FileSystemOut(name=one, shared=one.shared) for one in FileSystem],
+        transports=list(Transport),
+        bin_days=USUAL_DAYS,
+        most_bin_days=MOST_DAYS,
+        most_volumes=MOST_VOLUMES,
     )
 
 

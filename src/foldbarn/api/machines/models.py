@@ -8,7 +8,7 @@ from pydantic import BaseModel, Field
 
 from foldbarn.api.bodies import Body, StateOut
 from foldbarn.api.changes.models import ChangeLine
-from foldbarn.core.watch.lamps import Lamp
+from foldbarn.core.watch.states import Lamp
 
 
 class DiskOut(BaseModel):

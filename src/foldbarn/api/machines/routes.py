@@ -44,7 +44,7 @@ def disk(name: str) -> DiskPage:
     found = view.disk(name)
     with transaction() as session:
         health = Health(**disks.health_of(session, found.number))
-        history = changes_kept.that_touched(session, Thing.DISK, found.number, HISTORY)
+        history = changes_kept.that_touched(session, [Thing.DISK], found.number, HISTORY)
     return disk_page(view, found, health, history)
 
 

@@ -15,6 +15,7 @@ from foldbarn.core.figures import Figure
 from foldbarn.core.policies.conformance import Standing
 from foldbarn.core.policies.performance import Load
 from foldbarn.core.pools.protection import Level
+from foldbarn.core.watch.states import Lamp
 
 DEFAULT_LOAD = Load()
 
@@ -26,15 +27,25 @@ class StandingOut(BaseModel):
     version: int
     newest: int
     standing: Standing
+    lamp: Lamp
     sentence: str
     cure: str  # what would mend it, where it is broken
 
 
+class StandOut(BaseModel):
+    """How many volumes stand to a policy in one way."""
+
+    standing: Standing
+    lamp: Lamp
+    count: int
+
+
 class UserOut(StandingOut):
-    """mended_by: numbers of the changes that carry strips of it now."""
+    """binned: whether it is in the bin; mended_by: numbers of the changes that carry strips of it now."""
 
     volume: str
     pool: str
+    binned: bool
     mended_by: list[int]
 
 
@@ -233,7 +244,7 @@ class PolicyOut(BaseModel):
     fast: bool
     encrypted: bool
     draft: bool
-    volumes: dict[Standing, int]
+    volumes: list[StandOut]  # none of which there are none
     answers: list[PoolAnswerRow]
 
 

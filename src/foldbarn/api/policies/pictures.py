@@ -28,6 +28,7 @@ from foldbarn.api.policies.models import (
     RemadeOut,
     SpeedOut,
     StandingOut,
+    StandOut,
     UserOut,
     VersionOut,
     WorkOut,
@@ -195,6 +196,7 @@ def standing_out(view: SiteView, volume: Volume) -> StandingOut | None:
         version=policy.version,
         newest=view.policy(policy.name).version,
         standing=found.standing,
+        lamp=found.standing.lamp,
         sentence=found.sentence(),
         cure=found.cure(),
     )
@@ -269,11 +271,11 @@ def policy_page(
 
 
 def measured_out(view: SiteView, policy: Policy, heat: Heats, paces: Paces) -> list[MeasuredOut]:
-    """By volume, of any version of the policy."""
+    """By volume, of any version of the policy; of those that nobody may use there is nothing to measure."""
     kept = {
         volume.number: found.wishes
         for volume in view.volumes
-        if (found := view.policy_of(volume)) is not None and found.number == policy.number
+        if volume.served and (found := view.policy_of(volume)) is not None and found.number == policy.number
     }
     mine = [volume for volume in view.volumes if volume.number in kept]
     expected: dict[int, Foretold] = {}
@@ -353,7 +355,7 @@ def _fields(
         "fast": wishes.fast,
         "encrypted": wishes.encrypted,
         "draft": policy.draft,
-        "volumes": {standing: standings[standing] for standing in Standing},
+        "volumes": [StandOut(standing=s, lamp=s.lamp, count=standings[s]) for s in Standing if standings[s]],
         "answers": answers_effect(view, answers(view, wishes, room=room)).rows,
     }
 
@@ -371,6 +373,7 @@ def _users(view: SiteView, policy: Policy, carriers: Carriers) -> list[UserOut]:
         UserOut(
             volume=volume.name,
             pool=view.pools[volume.pool].name,
+            binned=volume.binned is not None,
             mended_by=carried_by(volume, carriers),
             **stands.model_dump(),
         )

@@ -27,6 +27,7 @@ from foldbarn.api.policies.pictures import (
     policy_page,
 )
 from foldbarn.changes.kinds.policies.save_policy import SavePolicyParams
+from foldbarn.changes.kinds.volumes.several import MOST_VOLUMES
 from foldbarn.changes.policy_text import read_policy, write_policy
 from foldbarn.core.touching import Thing
 from foldbarn.store import changes as changes_kept
@@ -85,7 +86,9 @@ def write_as_text(wished: SavePolicyParams) -> PolicyTextOut:
 
 
 @routes.get("/adoptions")
-def adoptions(volume: Annotated[list[str], Query(min_length=1, max_length=500)]) -> list[AdoptionOut]:
+def adoptions(
+    volume: Annotated[list[str], Query(min_length=1, max_length=MOST_VOLUMES)],
+) -> list[AdoptionOut]:
     """Each policy as it says now, and what it would take for these volumes to keep it."""
     view = current_view()
     volumes = list({v.number: v for v in map(view.volume, volume)}.values())
@@ -109,6 +112,6 @@ def policy(name: str) -> PolicyPage:
     view = current_view()
     found = view.policy(name)
     with transaction() as session:
-        history = changes_kept.that_touched(session, Thing.POLICY, found.number, HISTORY)
+        history = changes_kept.that_touched(session, [Thing.POLICY], found.number, HISTORY)
         plies = [p.number for v in view.volumes if v.policy and v.policy[0] == found.number for p in v.plies]
         return policy_page(view, found, history, moves.carriers(session, plies))

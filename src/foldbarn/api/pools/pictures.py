@@ -73,7 +73,7 @@ def pool_out(outlook: Outlook, row: int) -> PoolOut:
         extent_bytes=extent,
         disks=len(view.all_of(pool)),
         nodes=[view.nodes[n].name for n in dict.fromkeys(view.disk_node[rows].tolist())],
-        volumes=[v.name for v in view.volumes if v.pool == row],
+        volumes=[v.name for v in view.volumes_kept if v.pool == row],
         full=space.full,
         fill_line=pool.fill_line,
         roles=dict(Counter(d.role.value for d in view.all_of(pool))),

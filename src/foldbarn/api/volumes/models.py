@@ -4,14 +4,20 @@ from __future__ import annotations
 
 from datetime import datetime
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 
-from foldbarn.api.bodies import StateOut
+from foldbarn.api.bodies import Body, StateOut
 from foldbarn.api.changes.models import ChangeLine
 from foldbarn.api.policies.models import StandingOut
+from foldbarn.core.errors import NotPossible
 from foldbarn.core.figures import Figure
 from foldbarn.core.pools.capacity import Limit
+from foldbarn.core.units import say_list
+from foldbarn.core.volumes.lineage import Link
 from foldbarn.core.volumes.loss import DataState
+from foldbarn.core.watch.asking import By, Listed, Question, Wanted, listed
+from foldbarn.core.watch.lamps import Outlook
+from foldbarn.core.watch.states import Lamp
 
 
 class FateOut(BaseModel):
@@ -66,6 +72,13 @@ class HotOut(BaseModel):
     most: int
 
 
+class BinnedOut(BaseModel):
+    """Since when a volume is in the bin, and until when it is kept there."""
+
+    since: datetime
+    until: datetime
+
+
 class VolumeOut(BaseModel):
     name: str
     pool: str
@@ -86,13 +99,94 @@ class VolumeOut(BaseModel):
     unset: int  # extents that no room is set aside for yet
     unset_bytes: int  # that these will take on disks
     forming: bool
+    offline: bool  # a person took it from its consumers
+    binned: BinnedOut | None  # where it was deleted, and can be brought back
     anew: AnewOut | None
     landing: LandingOut | None
     hot: HotOut | None
+    hosts: int  # that it is attached to
+    connected: int  # of those
     state: StateOut
     data: DataState
     fate: FateOut
     footprint: Figure
+
+
+class VolumeMark(BaseModel):
+    """A volume by its name alone, and where it is."""
+
+    name: str
+    pool: str
+    binned: bool
+
+
+class Asked(Body):
+    """Which volumes are wanted, as asking.Wanted has it, and in which order. of: things by kind and name,
+    such as "node:petrel".
+    """
+
+    words: str = Field(default="", max_length=200)
+    questions: list[Question] = Field(default_factory=list, alias="is", max_length=len(Question))
+    of: list[str] = Field(default_factory=list, max_length=20)
+    binned: bool = False
+    by: By = By.NAME
+    falling: bool = False
+
+    def listed(self, outlook: Outlook) -> Listed:
+        """Raises NotPossible for a kind of thing that nothing depends on, NotFound."""
+        wanted = Wanted(self.words, tuple(self.questions), tuple(map(_thing, self.of)), self.binned)
+        return listed(outlook, wanted, self.by, falling=self.falling)
+
+
+class AskedPage(Asked):
+    """And which page of them, of how many. A page beyond the last is the last one."""
+
+    page: int = Field(default=1, ge=1, le=10**6)
+    per: int = Field(default=100, ge=1, le=500)
+
+
+def _thing(said: str) -> tuple[Link, str]:
+    kind, _, name = said.partition(":")
+    if kind not in list(Link):
+        kinds = say_list([link.value for link in Link])
+        raise NotPossible(f"'{said}' names no thing.", about="of", next_step=f"Write one of {kinds}:name.")
+    return Link(kind), name
+
+
+class AnswerOut(BaseModel):
+    """For how many of the volumes that are listed the answer to one more question is yes."""
+
+    question: Question
+    count: int
+
+
+class VolumesOut(BaseModel):
+    """A page of the volumes that were asked for, in the order that was wanted. matching: on all pages; kept:
+    all there are, whatever was asked; page, pages: count from 1.
+    """
+
+    volumes: list[VolumeOut]
+    matching: int
+    kept: int
+    page: int
+    pages: int
+    answers: list[AnswerOut]
+
+
+class KinOut(BaseModel):
+    """Those of one kind, by name, and the worst of them."""
+
+    link: Link
+    names: list[str]
+    lamp: Lamp
+
+
+class LineageOut(BaseModel):
+    """All that depends on a thing, and all that it depends on, by kind: what uses comes before what bears."""
+
+    link: Link
+    name: str
+    kin: list[KinOut]
 
 
 class WhatIf(BaseModel):
@@ -114,6 +208,7 @@ class VolumePage(VolumeOut):
     shares: dict[str, int]
     lines: list[str]
     holders: StateOut  # the worst of the nodes that hold it
+    reached: StateOut  # the worst of its ways to hosts
     missing: list[list[int]]
     missing_count: int
     unset_ranges: list[list[int]]

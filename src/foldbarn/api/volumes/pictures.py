@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import csv
+import io
+from collections.abc import Callable, Iterator, Sequence
+from datetime import UTC, datetime
 
 import numpy as np
 
@@ -11,6 +14,8 @@ from foldbarn.api.changes.pictures import change_line
 from foldbarn.api.policies.pictures import Carriers, carried_by, standing_out
 from foldbarn.api.volumes.models import (
     AnewOut,
+    AnswerOut,
+    BinnedOut,
     ExtentOut,
     FateOut,
     HeatOut,
@@ -23,6 +28,7 @@ from foldbarn.api.volumes.models import (
     StripOut,
     VolumeOut,
     VolumePage,
+    VolumesOut,
     WhatIf,
 )
 from foldbarn.core.arrays import Flags, runs
@@ -37,13 +43,17 @@ from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
 from foldbarn.core.volumes.pace import Pace
 from foldbarn.core.volumes.thin import is_thin, to_set_aside
 from foldbarn.core.volumes.tiers import in_hot
-from foldbarn.core.watch.lamps import Outlook, worst
+from foldbarn.core.watch.asking import Listed
+from foldbarn.core.watch.lamps import Outlook
+from foldbarn.core.watch.reach import lane_state
+from foldbarn.core.watch.states import worst
 from foldbarn.store.tables import ChangeRow, VolumeRow
 
 HIT_POINTS = 100  # of a curve, at the most
 MOST_MISSING = 2000  # notches drawn on one copy's line
 
 
+_FORMULAS = tuple("=+-@\t\r")
 _WHEN = {
     True: "Room is set aside as it is about to be written.",
     False: "Room is set aside when the volume is made.",
@@ -54,7 +64,7 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
     view = outlook.view
     volume, found = view.volumes[row], outlook.fates[row]
     ply, landing, hot = volume.whole, volume.landing, volume.hot
-    thin = is_thin(view, volume)
+    thin, lanes = is_thin(view, volume), outlook.lanes_from(volume)
     footprint = make_figure(
         f"{volume.name} on disks",
         "bytes",
@@ -90,9 +100,13 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "unset": unset,
         "unset_bytes": unset * ply.scheme.strips * view.pools[volume.pool].strip_bytes,
         "forming": volume.forming,
+        "offline": volume.offline,
+        "binned": _binned_out(volume),
         "anew": _anew_out(view, volume),
         "landing": _landing_out(view, volume),
         "hot": _hot_out(view, volume),
+        "hosts": len(lanes),
+        "connected": sum(lane.live > 0 for lane in lanes),
         "state": StateOut.of(outlook.volume(row)),
         "data": found.state,
         "footprint": footprint,
@@ -104,6 +118,13 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
             lost=found.lost,
         ),
     }
+
+
+def _binned_out(volume: Volume) -> BinnedOut | None:
+    if volume.binned is None:
+        return None
+    since, until = (datetime.fromtimestamp(at, UTC) for at in (volume.binned.since, volume.binned.until))
+    return BinnedOut(since=since, until=until)
 
 
 def _held_bytes(view: SiteView, ply: Ply) -> int:
@@ -162,6 +183,63 @@ def volume_out(outlook: Outlook, row: int) -> VolumeOut:
     return VolumeOut.model_validate(_volume_fields(outlook, row))
 
 
+def volumes_out(outlook: Outlook, found: Listed, *, page: int, per: int) -> VolumesOut:
+    """A page of what is listed, so many on each; the last one where there are fewer."""
+    matching = len(found.rows)
+    pages = max(1, -(-matching // per))
+    page = min(page, pages)
+    return VolumesOut(
+        volumes=[volume_out(outlook, row) for row in found.rows[(page - 1) * per : page * per].tolist()],
+        matching=matching,
+        kept=found.kept,
+        page=page,
+        pages=pages,
+        answers=[AnswerOut(question=question, count=count) for question, count in found.counts.items()],
+    )
+
+
+def volume_list(outlook: Outlook, rows: Sequence[int]) -> Iterator[str]:
+    """Volumes as a JSON array, one in each line."""
+    yield "["
+    for place, row in enumerate(rows):
+        yield f"{',' if place else ''}\n{volume_out(outlook, row).model_dump_json()}"
+    yield "\n]\n"
+
+
+def volume_table(outlook: Outlook, rows: Sequence[int]) -> Iterator[str]:
+    """Volumes as comma-separated values with their heads, sizes in bytes."""
+    yield _csv_line(list(_COLUMNS))
+    for row in rows:
+        volume = volume_out(outlook, row)
+        yield _csv_line([told(volume) for told in _COLUMNS.values()])
+
+
+_COLUMNS: dict[str, Callable[[VolumeOut], object]] = {
+    "name": lambda v: v.name,
+    "pool": lambda v: v.pool,
+    "size_bytes": lambda v: v.size_bytes,
+    "written_bytes": lambda v: v.written_bytes,
+    "on_disks_bytes": lambda v: int(v.footprint.value),
+    "policy": lambda v: v.keeps.policy if v.keeps else "",
+    "protection": lambda v: f"{v.counted} by {v.level}",
+    "survives": lambda v: v.survives,
+    "thin": lambda v: "yes" if v.thin else "no",
+    "hosts": lambda v: v.hosts,
+    "connected": lambda v: v.connected,
+    "data": lambda v: v.data.value,
+    "state": lambda v: v.state.lamp.value,
+    "reason": lambda v: v.state.reason,
+}
+
+
+def _csv_line(values: Sequence[object]) -> str:
+    """A text that a spreadsheet would take for a formula is told apart by a quotation mark before it."""
+    line = io.StringIO()
+    told = [f"'{v}" if isinstance(v, str) and v[:1] in _FORMULAS else v for v in values]
+    csv.writer(line).writerow(told)
+    return line.getvalue()
+
+
 def _row_of(view: SiteView, volume: Volume) -> int:
     return next(i for i, v in enumerate(view.volumes) if v is volume)
 
@@ -194,6 +272,7 @@ def volume_page(
             "missing_count": sum(int(_missing(view, part).sum()) for part in volume.plies),
             "upper": None if volume.hot is None else np.flatnonzero(volume.upper)[:MOST_MISSING].tolist(),
             "unset_ranges": [list(r) for r in runs(to_set_aside(volume))[:MOST_MISSING]],
+            "reached": StateOut.of(worst(map(lane_state, outlook.lanes_from(volume)))),
             "holders": StateOut.of(
                 worst(
                     outlook.node_with_disks(n)

@@ -2,24 +2,41 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Annotated
 
 from fastapi import APIRouter, Query
+from fastapi.responses import StreamingResponse
 
 from foldbarn.api.common import Number
-from foldbarn.api.volumes.models import ExtentOut, HeatOut, MoreOut, ServedOut, VolumeOut, VolumePage
+from foldbarn.api.volumes.models import (
+    Asked,
+    AskedPage,
+    ExtentOut,
+    HeatOut,
+    KinOut,
+    LineageOut,
+    MoreOut,
+    ServedOut,
+    VolumePage,
+    VolumesOut,
+)
 from foldbarn.api.volumes.pictures import (
     extent_out,
     heat_out,
     more_out,
     served_out,
-    volume_out,
+    volume_list,
     volume_page,
+    volume_table,
+    volumes_out,
 )
 from foldbarn.core.policies.policy import MOST_SHARE
 from foldbarn.core.policies.shares import foreseen
 from foldbarn.core.touching import Thing
+from foldbarn.core.volumes.lineage import Link, lineage_of
 from foldbarn.core.volumes.pace import Pace
+from foldbarn.core.watch.kin import lamps_of
 from foldbarn.services import site
 from foldbarn.store import changes as changes_kept
 from foldbarn.store import heat as heat_kept
@@ -34,9 +51,42 @@ HISTORY = 20  # changes, the newest
 
 
 @routes.get("/volumes")
-def volumes() -> list[VolumeOut]:
+def volumes(asked: Annotated[AskedPage, Query()]) -> VolumesOut:
+    """The volumes of which all that is asked is true, page by page."""
     outlook = site.outlook()
-    return [volume_out(outlook, i) for i in range(len(outlook.view.volumes))]
+    found = asked.listed(outlook)
+    return volumes_out(outlook, found, page=asked.page, per=asked.per)
+
+
+@routes.get("/volumes.csv", response_class=StreamingResponse)
+def volumes_as_table(asked: Annotated[Asked, Query()]) -> StreamingResponse:
+    """The same volumes, all of them, as a table of comma-separated values (RFC 4180)."""
+    outlook = site.outlook()
+    rows = volume_table(outlook, asked.listed(outlook).rows.tolist())
+    return _to_keep(rows, "text/csv; charset=utf-8; header=present", "volumes.csv")
+
+
+@routes.get("/volumes.json", response_class=StreamingResponse)
+def volumes_as_json(asked: Annotated[Asked, Query()]) -> StreamingResponse:
+    """The same volumes, all of them, with all that is known of each."""
+    outlook = site.outlook()
+    rows = volume_list(outlook, asked.listed(outlook).rows.tolist())
+    return _to_keep(rows, "application/json", "volumes.json")
+
+
+def _to_keep(text: Iterator[str], media_type: str, name: str) -> StreamingResponse:
+    kept = {"Content-Disposition": f'attachment; filename="{name}"'}
+    return StreamingResponse(text, media_type=media_type, headers=kept)
+
+
+@routes.get("/lineage/{link}/{name}")
+def lineage(link: Link, name: str) -> LineageOut:
+    """All that depends on a thing, and all that it depends on."""
+    outlook = site.outlook()
+    found = lineage_of(outlook.view, link, name)
+    lamps = lamps_of(outlook, found)
+    kin = [KinOut(link=kind, names=list(names), lamp=lamps[kind]) for kind, names in found.kin.items()]
+    return LineageOut(link=found.link, name=found.name, kin=kin)
 
 
 @routes.get("/volumes/{name}")
@@ -45,7 +95,7 @@ def volume(name: str) -> VolumePage:
     outlook = site.outlook()
     with transaction() as session:
         number = outlook.view.volume(name).number
-        history = changes_kept.that_touched(session, Thing.VOLUME, number, HISTORY)
+        history = changes_kept.that_touched(session, [Thing.VOLUME, Thing.TARGET], number, HISTORY)
         carriers = moves.carriers(session, [ply.number for ply in outlook.view.volume(name).plies])
         return volume_page(outlook, name, volumes_kept.row_of(session, number), history, carriers)
 

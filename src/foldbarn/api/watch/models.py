@@ -10,9 +10,9 @@ from pydantic import BaseModel, Field
 from foldbarn.api.bodies import Body
 from foldbarn.api.machines.models import RoomOut
 from foldbarn.api.pools.models import PoolOut
-from foldbarn.api.volumes.models import VolumeOut
+from foldbarn.api.volumes.models import VolumeMark
 from foldbarn.core.pools.printing import PrintedLedger
-from foldbarn.core.watch.lamps import Lamp
+from foldbarn.core.watch.states import Lamp
 
 
 class AttentionOut(BaseModel):
@@ -58,7 +58,7 @@ class BarnOut(BaseModel):
     whole: PrintedLedger  # all ledgers in one
     ledgers: list[PrintedLedger]
     pools: list[PoolOut]
-    volumes: list[VolumeOut]
+    volumes: list[VolumeMark]  # all of them; what there is to know of each is asked for by page
 
 
 class GraceIn(Body):

@@ -6,13 +6,14 @@ from datetime import UTC, datetime
 
 from foldbarn.api.machines.pictures import rooms_out
 from foldbarn.api.pools.pictures import pool_out
-from foldbarn.api.volumes.pictures import volume_out
+from foldbarn.api.volumes.models import VolumeMark
 from foldbarn.api.watch.models import AttentionOut, BarnOut, Counts, StageOut
 from foldbarn.core.pools.capacity import free_figure, site_ledgers
 from foldbarn.core.pools.printing import print_ledger, print_whole
 from foldbarn.core.units import say_count
-from foldbarn.core.watch.lamps import Lamp, Outlook
+from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.stages import stages
+from foldbarn.core.watch.states import Lamp
 from foldbarn.services.house import Restart
 from foldbarn.store.tables import DutyRow, SiteRow
 
@@ -33,7 +34,10 @@ def barn_out(
         headline=headline,
         subline=subline,
         counts=Counts(
-            nodes=len(view.nodes), disks=len(view.disks), pools=len(view.pools), volumes=len(view.volumes)
+            nodes=len(view.nodes),
+            disks=len(view.disks),
+            pools=len(view.pools),
+            volumes=len(view.volumes_kept),
         ),
         rooms=rooms_out(outlook),
         attention=[
@@ -48,7 +52,10 @@ def barn_out(
         ledgers=ledgers,
         stages=[StageOut.model_validate(s, from_attributes=True) for s in stages(view)],
         pools=[pool_out(outlook, i) for i in range(len(view.pools))],
-        volumes=[volume_out(outlook, i) for i in range(len(view.volumes))],
+        volumes=[
+            VolumeMark(name=v.name, pool=view.pools[v.pool].name, binned=v.binned is not None)
+            for v in view.volumes
+        ],
     )
 
 

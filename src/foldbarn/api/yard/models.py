@@ -23,9 +23,13 @@ class LeverIn(Body):
         "consumers",
         "shut port",
         "open port",
+        "unplug",
+        "plug",
+        "run",
     ]
     what: str = Field(default="", max_length=200)
     how: Literal["well", "slowly", "garbled"] = "well"
+    text: str = Field(default="", max_length=1000)  # of a command, or the name of a host's port
     port: int = Field(default=0, ge=0, le=65_535)
     speed: float = Field(default=1.0, ge=0.0, le=10_000.0)
     times: float = Field(default=1.0, ge=0.0, le=1000.0)
@@ -54,13 +58,31 @@ class YardMail(BaseModel):
     text: str
 
 
+class YardHostPort(BaseModel):
+    name: str
+    address: str
+    up: bool
+
+
+class YardHost(BaseModel):
+    """A stand-in host. initiators: what it calls itself."""
+
+    name: str
+    power: bool
+    ports: list[YardHostPort]
+    initiators: list[str]
+    agent_url: str
+
+
 class YardOut(BaseModel):
-    """consumers: what they want, against what they usually do."""
+    """consumers: what they want, against what they usually do; printed: by the command that was run."""
 
     speed: float
     consumers: float
     clock_seconds: float
     nodes: list[YardNode]
+    hosts: list[YardHost]
+    printed: str
     shut: list[YardShut]
     mails: list[YardMail]
     witness_url: str

@@ -16,13 +16,13 @@ from uuid import uuid4
 import numpy as np
 import structlog
 
+from foldbarn.changes.engine.terms import as_told
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.arrays import Ints
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.policies.giving import give as place_as_wanted
 from foldbarn.core.policies.giving import take_back, wanted_by
 from foldbarn.core.policies.limits import terms_of
-from foldbarn.core.policies.policy import Cache
 from foldbarn.core.site import Pool, Short, SiteView, Volume
 from foldbarn.core.units import say_count
 from foldbarn.core.volumes.thin import to_set_aside
@@ -115,8 +115,7 @@ def _set_aside(view: SiteView, volume: Volume, begun: Begun) -> bool:
     for node, strips in by_node.items():
         told = {**order, "strips": strips}
         if found := terms.get((node, begun.ply)):
-            told["limits"] = {str(begun.ply): [found.operations, found.throughput]}
-            told["cache"] = {str(begun.ply): found.cache.value} if found.cache != Cache.ANY else {}
+            told |= as_told({begun.ply: found})
         digest = zlib.crc32(json.dumps(told).encode())
         orders[node] = {"id": f"aside-{begun.id}-{node}-{digest:x}", **told}
     try:

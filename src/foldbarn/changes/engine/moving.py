@@ -23,7 +23,7 @@ from foldbarn.core.moving.comparing import Places, Strips, differences, held_by,
 from foldbarn.core.moving.moves import Busy, Moves, crowds, lies_apart, say_hindrances, startable
 from foldbarn.core.moving.readings import Readings, readings
 from foldbarn.core.moving.rebuild import plan_rebuild
-from foldbarn.core.policies.limits import caches_told
+from foldbarn.core.policies.limits import caches_told, withheld_told
 from foldbarn.core.site import Contact, Disk, Pool, SiteView
 from foldbarn.core.units import say_count
 from foldbarn.settings import settings
@@ -102,9 +102,10 @@ def _owe_the_others(run: Run, view: SiteView, pool: Pool, asked: Container[int])
             store_nodes.owe(session, owed)
 
 
-def _caches_told(view: SiteView, plies: set[int]) -> dict[str, str]:
-    """What an order that brings strips of these plies says of their cache."""
-    return {str(ply): cache.value for ply, cache in sorted(caches_told(view, plies).items())}
+def _terms_told(view: SiteView, plies: set[int]) -> dict[str, Any]:
+    """What an order that brings strips of these plies says of their cache, and of what consumers may use."""
+    caches = {str(ply): cache.value for ply, cache in sorted(caches_told(view, plies).items())}
+    return {"cache": caches, "withheld": withheld_told(view, plies)}
 
 
 def _drop(run: Run, view: SiteView, beyond: Places) -> None:
@@ -373,7 +374,7 @@ class Mover:
             "kind": "reserve",
             "ply": ply,
             "bytes": pool.strip_bytes,
-            "cache": _caches_told(view, {ply}),
+            **_terms_told(view, {ply}),
         }
         digest = zlib.crc32(json.dumps(by_node, sort_keys=True).encode())
         orders = {node: {**order, "strips": strips} for node, strips in by_node.items()}
@@ -487,7 +488,7 @@ class Mover:
             "id": order,
             "kind": "copy",
             "throttle": self._name,
-            "cache": _caches_told(view, {m.ply_id for m in ready}),
+            **_terms_told(view, {m.ply_id for m in ready}),
             "strips": _strips_to_make(view, pool, ready, found, kept),
         }
         try:

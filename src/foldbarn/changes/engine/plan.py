@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -63,12 +64,22 @@ class Plan:
             assert note.code, f"a warning without a code: {note.sentence}"
 
     def digest(self) -> str:
-        """The same while carrying it out does the same: the same steps with the same payloads, and of what it
-        warns.
+        """Of what carrying it out does (its steps with their payloads), and of each thing it warns of.
 
         Figures may differ from look to look: consumers write, and strips are on their way.
         """
         steps = [[p.step.name, p.step.model_dump(mode="json")] for p in self.steps]
-        warned = sorted([note.code, note.about or ""] for note in self.warnings)
-        whole = json.dumps([steps, warned, self.type_to_confirm], sort_keys=True)
-        return hashlib.sha256(whole.encode()).hexdigest()[:24]
+        warned = sorted(_hash([note.code, note.about or ""])[:8] for note in self.warnings)
+        return ".".join([_hash([steps, self.type_to_confirm])[:24], *warned])
+
+    def was_seen(self, digest: str) -> bool:
+        """Whether who looked at the preview with this digest knows what this plan does and warns of. What it
+        warned of then and does no more, such as a clock that was not known yet, is no news to refuse it for.
+        """
+        does, *warned = digest.split(".")
+        does_now, *warns_now = self.digest().split(".")
+        return does == does_now and not Counter(warns_now) - Counter(warned)
+
+
+def _hash(value: object) -> str:
+    return hashlib.sha256(json.dumps(value, sort_keys=True).encode()).hexdigest()

@@ -29,7 +29,7 @@ class PlannedStep(BaseModel):
 
 class Preview(BaseModel):
     """Steps and effects of a change as the site stands at `revision`. `digest` is the same while it would do
-    the same.
+    the same, and warn of the same.
 
     seconds: that its moves take at the least; None where it moves nothing.
     """

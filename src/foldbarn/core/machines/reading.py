@@ -8,6 +8,7 @@ Every reader raises NotPossible with the place where the text does not have the 
 from __future__ import annotations
 
 import hashlib
+import ipaddress
 import json
 import re
 from collections.abc import Iterable, Mapping
@@ -234,6 +235,40 @@ def read_wants(report: Mapping[str, Any]) -> dict[int, Wants]:
     return {int(ply): _wants(ply, told) for ply, told in wants.items()}
 
 
+MOST_ID = 200  # characters of an order's id
+
+
+def read_terms(report: Mapping[str, Any]) -> str | None:
+    """By which order a node was last told, or otherwise learned, on which terms it serves what it holds;
+    None where it does not tell.
+    """
+    terms = report.get("terms")
+    if terms is not None and (not isinstance(terms, str) or len(terms) > MOST_ID):
+        raise NotPossible("Its report names the order that it goes by in another shape.")
+    return terms
+
+
+MOST_SESSIONS = 20_000  # of hosts with one node
+
+
+def read_serves(report: Mapping[str, Any]) -> tuple[str, list[list[str]]] | None:
+    """By which order a node learned what it serves to hosts, and who is connected, in order: target,
+    initiator, and its own address; None where it does not tell.
+    """
+    told = report.get("serves")
+    if told is None:
+        return None
+    try:
+        order, sessions = told["order"], [list(one) for one in told["sessions"]]
+    except (KeyError, TypeError) as error:
+        raise NotPossible("Its report tells in another shape what it serves to hosts.") from error
+    words = [word for one in sessions for word in one] + [order]
+    fits = all(isinstance(word, str) and len(word) <= MOST_ID for word in words)
+    if not fits or any(len(one) != 3 for one in sessions) or len(sessions) > MOST_SESSIONS:
+        raise NotPossible("Its report tells in another shape what it serves to hosts.")
+    return order, sorted(sessions)
+
+
 def _wants(ply: str, told: Any) -> Wants:
     strips = told.get("strips") if isinstance(told, dict) else None
     if not isinstance(strips, list) or len(strips) > MOST_RANGES or not all(map(_is_range, strips)):
@@ -299,7 +334,7 @@ def read_ports(
             if kind != "ether" or virtual or "LOOPBACK" in link.get("flags", []):
                 continue
             addresses = tuple(
-                f"{a['local']}/{a['prefixlen']}"
+                str(ipaddress.ip_interface(f"{a['local']}/{a['prefixlen']}"))
                 for a in link.get("addr_info", [])
                 if "local" in a and a.get("scope") != "link"
             )

@@ -31,6 +31,7 @@ from foldbarn.core.pools.capacity import Limit, most_that_fits
 from foldbarn.core.pools.protection import Scheme
 from foldbarn.core.site import NOWHERE, UNWRITTEN, Ply, Pool, Purpose, SiteView, Tier, Volume, to_come
 from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.loss import fate, present_strips
 from foldbarn.core.volumes.tiers import new_hot
 
@@ -327,9 +328,8 @@ def reshaped(placement: Disks, scheme: Scheme) -> Disks:
 
 def _against_itself(view: SiteView, volume: Volume, policy: Policy) -> list[Against]:
     """What stands against it wherever the volume lies."""
-    if volume.forming:
-        words = f"{volume.name} is still being made."
-        return [Against(Wish.OPEN, words, "Wait until that change is done.")]
+    if refusal := against_altering(volume):
+        return [Against(Wish.OPEN, refusal.sentence, refusal.next_step or "")]
     if volume.upper.any() and not _hot_stays(volume, policy.wishes):
         lie = say_count(int(volume.upper.sum()), "extent")
         words = f"{lie} of {volume.name} lie on the fast tier for their heat."

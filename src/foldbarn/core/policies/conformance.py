@@ -18,12 +18,17 @@ from foldbarn.core.site import Contact, Ply, SiteView, Volume
 from foldbarn.core.units import say_count, say_list
 from foldbarn.core.volumes.loss import enough_to_read, losses_survived, present_strips
 from foldbarn.core.volumes.thin import to_set_aside
+from foldbarn.core.watch.states import Lamp
 
 
 class Standing(StrEnum):
     KEPT = "kept"
     CATCHING_UP = "catching up"  # not kept, and all that is short is on its way
     BROKEN = "broken"
+
+    @property
+    def lamp(self) -> Lamp:
+        return {"kept": Lamp.SOUND, "catching up": Lamp.MENDING}.get(self.value, Lamp.SHORT)
 
 
 class Promise(StrEnum):

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Collection
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -17,12 +17,13 @@ from foldbarn.core.site import Purpose, SiteView, Volume
 @dataclass(frozen=True, slots=True)
 class Terms:
     """On which a node serves what it holds of a ply: operations and bytes that consumers may ask in a second,
-    0 for no limit, and what its cache devices do.
+    0 for no limit, and what its cache devices do. withheld: consumers may not use it at all.
     """
 
-    operations: float
-    throughput: float
-    cache: Cache
+    operations: float = 0.0
+    throughput: float = 0.0
+    cache: Cache = Cache.ANY
+    withheld: bool = False
 
 
 def terms_by_node(view: SiteView) -> dict[int, dict[int, Terms]]:
@@ -38,7 +39,17 @@ def terms_by_node(view: SiteView) -> dict[int, dict[int, Terms]]:
 
 
 def terms_of(view: SiteView, volume: Volume) -> dict[tuple[int, int], Terms]:
-    """By number of the node and of the ply, the terms of one volume; nothing where its policy sets none."""
+    """By number of the node and of the ply, the terms of one volume; nothing where its policy sets none and
+    consumers may use it.
+    """
+    found = _terms_by_policy(view, volume)
+    if volume.served:
+        return found
+    there = {key: found.get(key, Terms()) for key in holders(view, volume)}
+    return {key: replace(terms, withheld=True) for key, terms in there.items()}
+
+
+def _terms_by_policy(view: SiteView, volume: Volume) -> dict[tuple[int, int], Terms]:
     policy = view.policy_of(volume)
     if policy is None:
         return {}
@@ -57,6 +68,17 @@ def terms_of(view: SiteView, volume: Volume) -> dict[tuple[int, int], Terms]:
     }
 
 
+def holders(view: SiteView, volume: Volume) -> list[tuple[int, int]]:
+    """Numbers of the nodes that hold, or are to hold, strips of each ply of a volume, and of the ply."""
+    node_of = np.append(view.disk_node, -1)
+    return [
+        (view.nodes[row].number, ply.number)
+        for ply in volume.every_ply
+        for row in np.unique(node_of[view.row_of_number[ply.disk_numbers]]).tolist()
+        if row >= 0
+    ]
+
+
 def caches_told(view: SiteView, plies: Collection[int]) -> dict[int, Cache]:
     """What cache devices do for these plies (by number), where their volume's policy says so: a node that is
     given strips of them goes by it at once.
@@ -70,6 +92,14 @@ def caches_told(view: SiteView, plies: Collection[int]) -> dict[int, Cache]:
             if ply.number in plies and ply.purpose != Purpose.LANDING:
                 found[ply.number] = policy.wishes.cache
     return found
+
+
+def withheld_told(view: SiteView, plies: Collection[int]) -> list[int]:
+    """Those of these plies (by number) that consumers may not use: a node that is given strips of them serves
+    none of them from the first.
+    """
+    kept = (ply.number for volume in view.volumes if not volume.served for ply in volume.every_ply)
+    return sorted(number for number in kept if number in plies)
 
 
 def _data_by_node(view: SiteView, volume: Volume) -> dict[tuple[int, int], float]:

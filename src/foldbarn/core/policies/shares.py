@@ -35,6 +35,8 @@ def _sharing(view: SiteView, pool: Pool, heat: Heats) -> dict[int, Wanted]:
         policy = view.policy_of(volume)
         if volume.hot is None or policy is None or volume.forming or volume.anew is not None:
             continue
+        if not volume.served:
+            continue  # nothing is asked of it: it stays as it lies
         wanted = _wanted(volume, policy.wishes, heat.get(volume.number))
         if wanted is not None:
             found[volume.number] = wanted

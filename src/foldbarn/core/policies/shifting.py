@@ -16,6 +16,7 @@ from foldbarn.core.policies.matching import place_new, said_limit, too_few_domai
 from foldbarn.core.pools.capacity import fits, most_that_fits
 from foldbarn.core.site import UNWRITTEN, Ply, Purpose, SiteView, Tier, Volume, to_come
 from foldbarn.core.units import say_count, say_list
+from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.loss import enough_to_read
 from foldbarn.core.volumes.tiers import in_hot, in_tiers
 
@@ -84,9 +85,8 @@ def _with(view: SiteView, volume: Volume) -> SiteView:
 def _check(view: SiteView, volume: Volume, extents: Ints, up: bool) -> None:
     """Raises NotPossible."""
     pool, whole = view.pools[volume.pool], volume.whole
-    if volume.forming:
-        words = f"{volume.name} is still being made."
-        raise NotPossible(words, about="volume", next_step="Wait until that change is done.")
+    if refusal := against_altering(volume):
+        raise refusal
     if volume.hot is None:
         raise NotPossible(
             f"{volume.name} keeps no policy by which some of it may lie on the fast tier of {pool.name}.",

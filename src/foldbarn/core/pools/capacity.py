@@ -22,6 +22,7 @@ from foldbarn.core.pools.placement import expected_take, usable_slots
 from foldbarn.core.pools.protection import MOST_COPIES, Level, Scheme, mirror
 from foldbarn.core.site import METADATA_SHARE, Ply, Pool, Purpose, Role, SiteView, Tier, slots_of
 from foldbarn.core.units import say_count, say_size
+from foldbarn.core.volumes.bin import bin_of
 
 
 def by_domain(values: Ints, domain_of: Ints) -> tuple[Ints, Ints]:
@@ -240,6 +241,7 @@ class Ledger:
     protection_kept: int = 0  # that what is free will need, beyond its data
     protection: int = 0  # of what volumes take, beyond their data
     landing: int = 0  # areas that take what is written first, with all their copies
+    binned: int = 0  # volumes in the bin, with all that protects them
     moving: int = 0  # reserved for strips on their way
     promised: int = 0  # set aside for volumes and not written yet
     written: int = 0
@@ -272,6 +274,7 @@ LEDGER_PARTS = (
     "thin",
     "protection_kept",
     "landing",
+    "binned",
     "moving",
     "promised",
     "written",
@@ -294,6 +297,7 @@ LEDGER_LABELS = {
     "thin": "promised to thin volumes",
     "protection_kept": "protection kept for what is free",
     "landing": "landings of volumes",
+    "binned": "deleted volumes",
     "moving": "strips on their way",
     "promised": "promised, not written",
     "written": "written",
@@ -369,6 +373,7 @@ def account_pool(
     demands: Sequence[tuple[Scheme, int]] | None = None,
     landing: int = 0,
     promised: int | None = None,
+    binned: int = 0,
 ) -> PoolSpace:
     """Accounts for each raw byte of the disks that hold a pool's strips.
 
@@ -377,7 +382,8 @@ def account_pool(
     data_strips: strips of the pool's volumes that hold data, and not what protects it; moving: strips on
     their way, contained in `used`; written: bytes of data; demands: scheme and extents of all plies (the
     usual protection throughout when None); promised: strips of all volumes, also those of thin ones that are
-    not set aside (those of the demands when None).
+    not set aside (those of the demands when None). binned: strips of volumes in the bin, which are neither
+    in data_strips nor in landing.
     """
     scheme = pool.usual
     strips = scheme.strips
@@ -412,8 +418,9 @@ def account_pool(
         out_of_reach=(free_raw - int(free_slots.sum())) * strip,
         stranded=(int(free_slots.sum()) - strips * free_plain) * strip,
         held_back=strips * (free_plain - free) * strip,
-        protection=(int(used.sum()) - moving - data_strips - landing) * strip,
+        protection=(int(used.sum()) - moving - data_strips - landing - binned) * strip,
         landing=landing * strip,
+        binned=binned * strip,
         thin=strips * spoken_for * strip,
         protection_kept=scheme.m * (free - spoken_for) * strip,
         moving=moving * strip,
@@ -561,8 +568,11 @@ def _tier_space(
     """
     rows = view.in_pool(pool, tier)
     plies = view.plies_of(pool, tier)
-    holding = [p for p in plies if p.purpose != Purpose.LANDING]
-    landing = sum(p.scheme.strips * p.extents_somewhere for p in plies if p.purpose == Purpose.LANDING)
+    gone = {v.number for v in bin_of(view, pool)}
+    holding = [p for p in plies if p.purpose != Purpose.LANDING and p.volume not in gone]
+    landed = (p for p in plies if p.purpose == Purpose.LANDING and p.volume not in gone)
+    landing = sum(p.scheme.strips * p.extents_somewhere for p in landed)
+    binned = sum(int((view.rows(p) < len(view.disks)).sum()) for p in plies if p.volume in gone)
     return account_pool(
         view.disk_sizes[rows],
         view.disk_used[rows] if more is None else view.disk_used[rows] + more[rows],
@@ -577,6 +587,7 @@ def _tier_space(
         [*_demands(plies), *([(new, aside)] if new else [])],
         landing,
         sum(p.scheme.strips * p.extents_here for p in plies) + (new.strips * extents if new else 0),
+        binned,
     )
 
 
@@ -594,6 +605,8 @@ def _written(view: SiteView, pool: Pool, tier: Tier) -> int:
     """
     written = 0
     for volume in view.volumes_of(pool):
+        if volume.binned is not None:
+            continue  # all of it has a row of its own
         up = (
             volume.written_bytes * int(volume.upper.sum()) // max(volume.whole.extents, 1)
             if volume.hot

@@ -49,6 +49,21 @@ def filling_of(view: SiteView, pool: Pool) -> Filling | None:
     return cast("Filling | None", view.findings[key])
 
 
+def full_in(view: SiteView, volume: Volume) -> float | None:
+    """Seconds until a thin volume, at its pace of lately, has taken all that it may, or its pool has no room
+    left for it; None where its pace is not known, or it takes nothing more.
+    """
+    if not is_thin(view, volume) or not volume.served or volume.growth.extents < FEWEST:
+        return None
+    left, rate = int(to_set_aside(volume).sum()), volume.growth.a_second
+    if not left or rate <= 0:
+        return None
+    filling = filling_of(view, view.pools[volume.pool])
+    if filling is None or filling.tier != volume.whole.tier:
+        return left / rate
+    return min(left / rate, filling.seconds)
+
+
 @dataclass(frozen=True, slots=True)
 class _Taker:
     """A thin volume: strips that it takes in a second, those that it may still take, extents by which its
@@ -62,7 +77,8 @@ class _Taker:
 
 
 def _filling(view: SiteView, pool: Pool, tier: Tier) -> Filling | None:
-    takers = [_taker(view, v) for v in view.volumes_of(pool) if v.whole.tier == tier and is_thin(view, v)]
+    thin = (v for v in view.volumes_of(pool) if v.whole.tier == tier and is_thin(view, v))
+    takers = [_taker(view, v) for v in thin if v.served]  # nobody writes to the others
     takers = [one for one in takers if one.rate > 0 and one.most > 0]
     seen = sum(one.seen for one in takers)
     if seen < FEWEST:

@@ -126,6 +126,8 @@ def fate(view: SiteView, ply: Ply, ready: Flags | None = None) -> Fate:
     """
     if not ply.extents_here:
         return Fate(0, 0, 0, 0)
+    if ready is None and not ply.has_gaps and view.all_ready(ply.disk_numbers):
+        return Fate(ply.extents_here, 0, 0, 0)  # by far the most usual, and many times quicker to see
     present = present_strips(view, ply, ready).sum(axis=1)
     somewhere = (view.rows(ply) < len(view.disks)).sum(axis=1)
     unwritten = ply.unwritten

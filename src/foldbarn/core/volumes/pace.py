@@ -14,6 +14,7 @@ from foldbarn.core.arrays import Reals
 HALF_LIFE_SECONDS = 900.0  # what was done so long ago counts for half
 PER_DECADE = 16
 # Seconds up to which operations are counted together, from 10 us to 100 s; one more counts the slower ones.
+STEP = 0.25  # what is asked of a volume and differs by less is no news
 BOUNDS: Reals = 1e-5 * 10 ** (np.arange(7 * PER_DECADE + 1) / PER_DECADE)
 LATE = 0.99
 
@@ -115,3 +116,8 @@ class Pace:
         before = reached[bucket] - times[bucket]
         part = (wanted - before) / times[bucket] if times[bucket] else 1.0
         return float(edges[bucket] + (edges[bucket + 1] - edges[bucket]) * min(part, 1.0))
+
+
+def is_news(known: float, now: float) -> bool:
+    """Whether so many operations a second are worth telling of, where others were told of last."""
+    return abs(now - known) > STEP * max(now, known) or (now == 0) != (known == 0)

@@ -2,49 +2,25 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
-from enum import StrEnum
 from functools import cached_property
 
 import numpy as np
 
 from foldbarn.core.arrays import Ints
 from foldbarn.core.cluster.quorum import majority
+from foldbarn.core.hosts.lanes import Lane, lanes_of
 from foldbarn.core.moving.mending import prospect_of
 from foldbarn.core.pools.capacity import PoolSpace, most_to_give, pool_space
 from foldbarn.core.pools.filling import SOON_SECONDS, filling_of
 from foldbarn.core.pools.healing import healing_sentence, heals
-from foldbarn.core.site import POOLED, Contact, Disk, Node, Pool, Role, Short, SiteView, Tier, Volume
+from foldbarn.core.site import POOLED, Contact, Disk, Host, Node, Pool, Role, Short, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_duration, say_list
 from foldbarn.core.volumes.loss import DataState, Fate, fate_of
+from foldbarn.core.watch.reach import hangs_by_one, is_lost, lane_state, of_host
 from foldbarn.core.watch.silence import Silence, silence_of
-
-
-class Lamp(StrEnum):
-    """How a thing's state is shown, best first; a parent shows the worst of its own and its children's."""
-
-    SOUND = "sound"  # as it should be
-    AWAY = "away"  # taken out on purpose
-    WATCH = "watch"  # works, will need someone
-    MENDING = "mending"  # short, and being put right now
-    NOT_HEARD = "not heard"  # no report in time; state unknown
-    SHORT = "short"  # below its policy, nothing running yet
-    FAILED = "failed"  # no longer used, or not readable
-
-
-@dataclass(frozen=True, slots=True)
-class State:
-    """A lamp with its reason in a sentence."""
-
-    lamp: Lamp
-    reason: str
-
-
-def worst(states: Iterable[State]) -> State:
-    """The worst of several states; sound when there are none."""
-    order = list(Lamp)
-    return max(states, key=lambda s: order.index(s.lamp), default=State(Lamp.SOUND, "As it should be."))
+from foldbarn.core.watch.states import Lamp, State, worst
 
 
 def _shortage(volume: Volume, fate: Fate) -> str:
@@ -217,13 +193,32 @@ class Outlook:
         it lacks room for what is to be written.
         """
         volume, data = self.view.volumes[row], self.data_of(row)
+        for state in self._hardly_reached(volume):
+            # What it holds is no worse for it: it wants somebody all the same.
+            data = State(worst([data, State(Lamp.WATCH, "")]).lamp, f"{data.reason} {state.reason}")
         if volume.short is None or volume.forming:
             return data
         lamp = worst([data, State(Lamp.SHORT if volume.short.refuses else Lamp.WATCH, "")]).lamp
         return State(lamp, f"{data.reason} {self._short_of_room(volume, volume.short)}")
 
+    def at_ease(self, row: int) -> bool:
+        """Whether a volume is as it should be, or as a person wants it to be. What `volume` says, without the
+        words.
+        """
+        volume, fate_ = self.view.volumes[row], self.fates[row]
+        if volume.forming or volume.short is not None or fate_.short:
+            return False
+        return not any(hangs_by_one(lane) or is_lost(lane) for lane in self.lanes_from(volume))
+
     def data_of(self, row: int) -> State:
-        """The state of what a volume holds."""
+        """The state of what a volume holds, and why consumers may not use it, where a person said so."""
+        kept, apart = self._kept(row), self._set_apart(self.view.volumes[row])
+        if not apart:
+            return kept
+        lamp = Lamp.AWAY if kept.lamp == Lamp.SOUND else kept.lamp
+        return State(lamp, f"{apart} {kept.reason}")
+
+    def _kept(self, row: int) -> State:
         volume, fate_ = self.view.volumes[row], self.fates[row]
         if volume.forming:
             return State(Lamp.MENDING, "Not open yet: its strips are set aside on the disks first.")
@@ -239,6 +234,15 @@ class Outlook:
         sentence = f"Every byte is readable. {_shortage(volume, fate_)}: {cause}"
         lamp, next_step = self.next_step(volume)
         return State(lamp, f"{sentence} {next_step}")
+
+    def _set_apart(self, volume: Volume) -> str:
+        """Why consumers may not use a volume; empty where they may."""
+        if volume.binned is not None:
+            left = volume.binned.until - self.now
+            if left <= 0:
+                return "In the bin, and its time there is over: it may be erased at any moment."
+            return f"In the bin for {say_duration(left)} more, then it is erased."
+        return "Offline: its nodes serve none of it." if volume.offline else ""
 
     def _short_of_room(self, volume: Volume, short: Short) -> str:
         """That a volume wants room which its pool does not have."""
@@ -348,6 +352,7 @@ class Outlook:
             for i, v in enumerate(view.volumes)
             if v.pool == row
             for s in [self.volume(i)]
+            if s.lamp != Lamp.AWAY  # a person meant it so, and its pool is none the worse
         ]
         states += [
             replace(s, reason=f"{d.name}: {s.reason}")
@@ -355,6 +360,51 @@ class Outlook:
             for s in [self.disk(d)]
         ]
         return worst(states)
+
+    @cached_property
+    def lanes(self) -> list[Lane]:
+        """The ways of all volumes to hosts."""
+        kept = self.view.findings.get("lanes")
+        if not isinstance(kept, list):
+            kept = self.view.findings["lanes"] = lanes_of(self.view)
+        return kept
+
+    @cached_property
+    def _lanes_by(self) -> dict[tuple[str, int], list[Lane]]:
+        found: dict[tuple[str, int], list[Lane]] = {}
+        for lane in self.lanes:
+            found.setdefault(("volume", lane.volume.number), []).append(lane)
+            found.setdefault(("host", lane.host.number), []).append(lane)
+        return found
+
+    def lanes_to(self, host: Host) -> list[Lane]:
+        return self._lanes_by.get(("host", host.number), [])
+
+    def lanes_from(self, volume: Volume) -> list[Lane]:
+        return self._lanes_by.get(("volume", volume.number), [])
+
+    def host(self, host: Host) -> State:
+        """A host's state, with all that is attached to it."""
+        return of_host(host, self.lanes_to(host))
+
+    def _hardly_reached(self, volume: Volume) -> list[State]:
+        """Of hosts that use a volume, those that reach it by one path of several, or by none."""
+        return [lane_state(lane) for lane in self.lanes_from(volume) if hangs_by_one(lane) or is_lost(lane)]
+
+    def _host_attention(self) -> list[Attention]:
+        """Hosts that have lost a volume, or are about to; not those where something has yet to be done."""
+        found = []
+        for host in self.view.hosts:
+            lost = [lane for lane in self.lanes_to(host) if is_lost(lane)]
+            last = [lane for lane in self.lanes_to(host) if hangs_by_one(lane)]
+            if not (lost or last):
+                continue
+            state = worst(lane_state(lane) for lane in (*lost, *last))
+            names = say_list([lane.volume.name for lane in lost or last])
+            doing = "has lost" if lost else "has one path left to"
+            title = f"{host.name} {doing} {names}"
+            found.append(Attention(state.lamp, "host", host.name, title, state.reason, 0.0))
+        return found
 
     # What a person should see first. ---------------------------------------------------------------
 
@@ -452,6 +502,7 @@ class Outlook:
                 found.append(
                     Attention(Lamp.SHORT, "change", str(halt.number), title, halt.problem + tried, halt.since)
                 )
+        found += self._host_attention()
         found += self._cluster_attention()
         found += [a for d in view.disks if (a := self._disk_attention(d))]
         for row, pool in enumerate(view.pools):

@@ -69,8 +69,8 @@ def stages(view: SiteView) -> list[Stage]:
         ),
         (
             "Provision",
-            bool(view.volumes),
-            f"{say_count(len(view.volumes), 'volume')}." if view.volumes else "No volume yet.",
+            bool(view.volumes_kept),
+            f"{say_count(len(view.volumes_kept), 'volume')}." if view.volumes_kept else "No volume yet.",
             "/volumes?plan=create-volume",
             "Preview a volume",
         ),

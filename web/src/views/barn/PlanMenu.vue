@@ -3,8 +3,11 @@ import { computed } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import type { Pool } from "../../api/client";
 
-/** The one filled button: what can be changed. Each choice opens a preview first. */
-const props = defineProps<{ pools: Pool[] }>();
+/**
+ * The one filled button: what can be changed. Each choice opens a preview first. first: what concerns the
+ * page it stands on.
+ */
+const props = defineProps<{ pools: Pool[]; first?: Deed[] }>();
 interface Deed {
   kind: string;
   title: string;
@@ -12,6 +15,7 @@ interface Deed {
   more?: Record<string, string>;
 }
 const deeds = computed<Deed[]>(() => [
+  ...(props.first ?? []),
   { kind: "form-pool", title: "Preview a pool", about: "from fit disks of chosen nodes" },
   { kind: "create-volume", title: "Preview a volume", about: "copies spread over racks" },
   {

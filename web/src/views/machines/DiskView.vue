@@ -5,6 +5,7 @@ import { useDisk, useLight, useMachines, useWork } from "../../api/client";
 import { binarySize, count, percent, rate, size } from "../../lib/format";
 import { pathOf } from "../../lib/paths";
 import CopyName from "../../parts/CopyName.vue";
+import KinCards from "../../parts/KinCards.vue";
 import HistoryTable from "../../parts/HistoryTable.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
@@ -55,6 +56,7 @@ const clear = () => router.push({ query: { ...route.query, plan: "clear-disk", d
         </template>
         <VBtn v-if="one.clearable" class="btn" @click="clear">Preview clearing it</VBtn>
       </div>
+      <KinCards link="disk" :name="one.name" />
       <div class="two">
         <section aria-label="Verdict">
           <div class="sec"><h2>Verdict</h2></div>

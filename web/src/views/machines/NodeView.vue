@@ -5,6 +5,7 @@ import { useCluster, useMachines, type DiskFacts } from "../../api/client";
 import { binarySize, count, speed } from "../../lib/format";
 import { pathOf } from "../../lib/paths";
 import CopyName from "../../parts/CopyName.vue";
+import KinCards from "../../parts/KinCards.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import { MEDIA, verdict } from "./columns";
@@ -63,6 +64,7 @@ const open = (d: DiskFacts) => router.push(pathOf("disk", d.name));
           Preview letting it go
         </VBtn>
       </div>
+      <KinCards link="node" :name="one.name" />
       <dl class="facts">
         <div>
           <dt>Cores</dt>

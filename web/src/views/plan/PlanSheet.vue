@@ -29,13 +29,15 @@ const given = computed(() => typeof route.query["with-params"] === "string");
 
 const params = ref<Wish>({});
 const chosen = ref(new Set<string>());
-const { preview, blocked, carryOut, error } = usePlan(
+const wished = () => Object.keys(params.value).length > 0;
+const { preview, begun, blocked, carryOut, error } = usePlan(
   name,
   params,
-  () => kind.value !== undefined && Object.keys(params.value).length > 0,
+  () => kind.value !== undefined && wished(),
+  // Before its fields have said anything there is no wish to ask.
+  () => wished() && (kind.value?.begun?.(params.value) ?? true),
 );
 offer({ barn, preview, chosen });
-const begun = computed(() => kind.value?.begun?.(params.value) ?? true);
 const wants = computed(() => {
   const said = kind.value?.wants;
   return typeof said === "function" ? barn.value && said(barn.value) : said;

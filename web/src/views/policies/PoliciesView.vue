@@ -7,16 +7,11 @@ import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import VolumeTabs from "../volumes/VolumeTabs.vue";
 import SchemeBench from "./SchemeBench.vue";
-import { STANDING } from "./standing";
 
 const { data: barn } = useBarn();
 const { data: policies, error } = usePolicies();
 const pools = (p: Policy, keeps: boolean) => p.answers.filter((a) => a.keeps === keeps).map((a) => a.pool);
 const some = computed(() => policies.value?.some((p) => pools(p, false).length));
-const standings = (p: Policy) =>
-  (["kept", "catching up", "broken"] as const).flatMap((s) =>
-    p.volumes[s] ? [[s, p.volumes[s]] as const] : [],
-  );
 </script>
 
 <template>
@@ -53,10 +48,10 @@ const standings = (p: Policy) =>
           <td>{{ p.promise }}</td>
           <td class="soft">{{ p.meant_for }}</td>
           <td class="nowrap">
-            <span v-for="[standing, n] in standings(p)" :key="standing" class="stands">
-              <StateMark :lamp="STANDING[standing]" /> {{ n }} {{ standing }}
+            <span v-for="v in p.volumes" :key="v.standing" class="stands">
+              <StateMark :lamp="v.lamp" /> {{ v.count }} {{ v.standing }}
             </span>
-            <span v-if="!standings(p).length" class="soft">none yet</span>
+            <span v-if="!p.volumes.length" class="soft">none yet</span>
           </td>
           <td>{{ pools(p, true).length ? say(pools(p, true)) : "no pool" }}</td>
           <td v-if="some" class="soft">

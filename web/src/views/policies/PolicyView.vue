@@ -10,7 +10,6 @@ import PoolAnswers from "../../parts/PoolAnswers.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import ComparedTable from "./ComparedTable.vue";
-import { STANDING } from "./standing";
 
 /** A policy: what it promises, who is promised it, and who can keep it. */
 const props = defineProps<{ name: string }>();
@@ -19,7 +18,7 @@ const { data: measured } = useMeasured(() => props.name);
 const plan = (kind: string, name: string) => ({ query: { plan: kind, policy: name } });
 /** Volumes that keep an older version than the newest. */
 const older = computed(() =>
-  (policy.value?.users ?? []).filter((u) => u.version < u.newest).map((u) => u.volume),
+  (policy.value?.users ?? []).filter((u) => u.version < u.newest && !u.binned).map((u) => u.volume),
 );
 const broken = computed(() => policy.value?.users.filter((u) => u.standing !== "kept").length ?? 0);
 </script>
@@ -73,13 +72,14 @@ const broken = computed(() => policy.value?.users.filter((u) => u.standing !== "
                   <RouterLink :to="pathOf('volume', u.volume)"
                     ><b>{{ u.volume }}</b></RouterLink
                   >
+                  <span v-if="u.binned" class="soft binned">in the bin</span>
                 </td>
                 <td>
                   <RouterLink :to="pathOf('pool', u.pool)">{{ u.pool }}</RouterLink>
                 </td>
                 <td class="n">{{ u.version }}</td>
                 <td>
-                  <StateMark :lamp="STANDING[u.standing]" /> {{ u.standing }}
+                  <StateMark :lamp="u.lamp" /> {{ u.standing }}
                   <span v-if="u.standing !== 'kept'" class="soft">{{ u.sentence }} {{ u.cure }}</span>
                   <OnTheWay :changes="u.mended_by" />
                 </td>
@@ -122,6 +122,9 @@ const broken = computed(() => policy.value?.users.filter((u) => u.standing !== "
 </template>
 
 <style scoped>
+.binned {
+  margin-left: 6px;
+}
 .halves {
   display: grid;
   grid-template-columns: minmax(0, 3fr) minmax(0, 2fr);

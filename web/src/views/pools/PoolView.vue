@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { useBarn, useChanges, usePool } from "../../api/client";
+import { useBarn, useChanges, usePool, useVolumes } from "../../api/client";
 import { binarySize, count, percent, size, span, tebibytes, terabytes } from "../../lib/format";
 import BarnMap from "../../parts/BarnMap.vue";
 import CopyName from "../../parts/CopyName.vue";
@@ -35,7 +35,11 @@ const disks = computed(() =>
     .filter((d) => d.pool === pool.value?.name),
 );
 const lit = computed(() => Object.fromEntries(disks.value.map((d) => [d.name, d.used_bytes])));
-const volumes = computed(() => barn.value?.volumes.filter((v) => v.pool === pool.value?.name) ?? []);
+const MOST = 500; // of its volumes shown here; their list has all
+const { data: held } = useVolumes(() => ({ of: [`pool:${props.name}`], per: MOST }));
+const volumes = computed(() => held.value?.volumes ?? []);
+const matching = computed(() => held.value?.matching ?? 0);
+const all = computed(() => ({ path: "/volumes", query: { of: `pool:${props.name}` } }));
 const running = computed(() => (changes.value ?? []).filter((c) => page.value?.running.includes(c.number)));
 /** A letter for each cache device of a node, on the device and on every disk it serves. */
 const bindings = computed(() => {
@@ -59,11 +63,14 @@ const cards = computed(() => {
     {
       kind: "Volumes",
       name: first
-        ? `${first.name}${volumes.value.length > 1 ? ` and ${volumes.value.length - 1} more` : ""}`
+        ? `${first.name}${matching.value > 1 ? ` and ${(matching.value - 1).toLocaleString("en")} more` : ""}`
         : "none yet",
-      fact: first ? `${size(volumes.value.reduce((s, v) => s + v.size_bytes, 0))} in all` : "",
+      fact:
+        first && matching.value <= MOST
+          ? `${size(volumes.value.reduce((s, v) => s + v.size_bytes, 0))} in all`
+          : "",
       lamp: p.worst.lamp,
-      to: first && volumes.value.length === 1 ? pathOf("volume", first.name) : "/volumes",
+      to: first && matching.value === 1 ? pathOf("volume", first.name) : all.value,
     },
     {
       kind: "Pool",
@@ -197,7 +204,12 @@ const cards = computed(() => {
         <section aria-label="Volumes">
           <div class="sec">
             <h2>Volumes</h2>
-            <span class="small">{{ count(volumes.length, "volume") }}</span>
+            <span class="small">{{ count(matching, "volume") }}</span><RouterLink
+              v-if="matching"
+              class="act"
+              :to="all"
+              >Ask of them</RouterLink
+            >
           </div>
           <VTable v-if="volumes.length" class="plain">
             <thead>

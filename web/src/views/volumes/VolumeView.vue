@@ -1,24 +1,34 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
-import { useBarn, useExtent, useHeat, useVolume, useVolumeRoom, type VolumePage } from "../../api/client";
-import { binarySize, clock, count, size, terabytes } from "../../lib/format";
+import {
+  useAttachments,
+  useBarn,
+  useExtent,
+  useHeat,
+  useVolume,
+  useVolumeRoom,
+  type VolumePage,
+} from "../../api/client";
+import { binarySize, count, terabytes } from "../../lib/format";
 import BarnMap from "../../parts/BarnMap.vue";
 import CopyName from "../../parts/CopyName.vue";
-import HistoryTable from "../../parts/HistoryTable.vue";
 import OnTheWay from "../../parts/OnTheWay.vue";
 import LineageCards from "../../parts/LineageCards.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import SumFigure from "../../parts/SumFigure.vue";
+import WhatWasDone from "../../parts/WhatWasDone.vue";
 import { pathOf } from "../../lib/paths";
 import PlanMenu from "../barn/PlanMenu.vue";
-import { STANDING } from "../policies/standing";
+import { hostsCard } from "../hosts/cards";
+import { volumeCards } from "./cards";
 import CopyStaff from "./CopyStaff.vue";
 import HeatCurve from "./HeatCurve.vue";
 
 const props = defineProps<{ name: string }>();
 const { data: volume, error } = useVolume(() => props.name);
+const { data: lanes } = useAttachments(() => props.name);
 const { data: heat } = useHeat(() => props.name);
 const { data: room } = useVolumeRoom(() => props.name);
 const LIMITS = {
@@ -58,28 +68,8 @@ const holders = computed(() =>
 const cards = computed(() => {
   const v = volume.value!;
   return [
-    {
-      kind: "Volume",
-      name: v.name,
-      fact: `${size(v.size_bytes)}, ${terabytes(v.footprint.value)} TB on disks`,
-      lamp: v.state.lamp,
-      to: pathOf("volume", v.name),
-      here: true,
-    },
-    {
-      kind: v.keeps ? "Policy" : "Protection",
-      name: v.keeps ? v.keeps.policy : `${v.counted} by ${v.level}`,
-      fact: v.keeps && v.keeps.standing !== "kept" ? `${v.keeps.sentence} ${v.keeps.cure}` : v.protection,
-      lamp: v.keeps ? STANDING[v.keeps.standing] : v.state.lamp,
-      to: v.keeps ? pathOf("policy", v.keeps.policy) : pathOf("volume", v.name),
-    },
-    {
-      kind: "Pool",
-      name: v.pool,
-      fact: pool.value ? `${size(pool.value.free.value)} free` : "",
-      lamp: pool.value?.state.lamp ?? "sound",
-      to: pathOf("pool", v.pool),
-    },
+    hostsCard(v, lanes.value ?? []),
+    ...volumeCards(v, pool.value, true),
     {
       kind: "Nodes and disks",
       name: `${count(holders.value.length, "node")}, ${count(Object.keys(v.shares).length, "disk")}`,
@@ -87,6 +77,26 @@ const cards = computed(() => {
       lamp: v.holders.lamp,
       to: "/machines",
     },
+  ];
+});
+/** Taking it from its consumers, or giving it back; what is in the bin is brought back first. */
+const serving = computed(() => {
+  const v = volume.value!;
+  if (v.binned) return [];
+  const title = v.offline ? `Preview bringing ${v.name} online` : `Preview taking ${v.name} offline`;
+  const offline: Record<string, string> = { volume: v.name, offline: v.offline ? "no" : "yes" };
+  const reach: Record<string, string> = { volume: v.name };
+  const about = v.offline
+    ? "its consumers may use it again"
+    : "its consumers are kept from it, nothing moves";
+  return [
+    {
+      kind: "attach-volume",
+      title: `Preview attaching ${v.name}`,
+      about: "hosts reach it by iSCSI or NVMe",
+      more: reach,
+    },
+    { kind: "offline-volume", title, about, more: offline },
   ];
 });
 /** How what waits in a landing is, in words. */
@@ -106,25 +116,41 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
         <h1><StateMark :lamp="volume.state.lamp" /> {{ volume.name }} <CopyName :name="volume.name" /></h1>
         <p>{{ volume.state.reason }}<OnTheWay :changes="volume.mended_by" /></p>
         <span class="grow" />
-        <RouterLink class="act" :to="{ query: { plan: 'keep-policy', volumes: volume.name } }"
+        <RouterLink
+          v-if="!volume.binned"
+          class="act"
+          :to="{ query: { plan: 'keep-policy', volumes: volume.name } }"
           >Preview another policy</RouterLink
         >
         <RouterLink class="act" :to="{ query: { plan: 'rename-volume', volume: volume.name } }"
           >Preview renaming it</RouterLink
         >
-        <RouterLink class="act" :to="{ query: { plan: 'grow-volume', volume: volume.name } }"
+        <RouterLink
+          v-if="!volume.binned"
+          class="act"
+          :to="{ query: { plan: 'grow-volume', volume: volume.name } }"
           >Preview growing it</RouterLink
         >
         <RouterLink
-          v-if="volume.hot?.extents"
+          v-if="volume.hot?.extents && !volume.binned"
           class="act"
           :to="{ query: { plan: 'move-extents', volume: volume.name, tier: 'bulk' } }"
           >Preview moving it all down</RouterLink
         >
-        <RouterLink class="act" :to="{ query: { plan: 'delete-volume', volume: volume.name } }"
+        <template v-if="volume.binned">
+          <RouterLink class="act" :to="{ query: { plan: 'restore-volume', volume: volume.name } }"
+            >Preview bringing it back</RouterLink
+          >
+          <RouterLink
+            class="act"
+            :to="{ query: { plan: 'empty-bin', pool: volume.pool, volumes: volume.name } }"
+            >Preview emptying the bin of it</RouterLink
+          >
+        </template>
+        <RouterLink v-else class="act" :to="{ query: { plan: 'delete-volume', volume: volume.name } }"
           >Preview deleting it</RouterLink
         >
-        <PlanMenu :pools="barn.pools" />
+        <PlanMenu :pools="barn.pools" :first="serving" />
       </div>
       <LineageCards :cards="cards" />
       <div class="upper">
@@ -161,16 +187,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
             <HeatCurve :name="name" :heat="heat" />
           </template>
           <div class="sec next"><h2>What was done with it</h2></div>
-          <p class="small">
-            Made {{ clock(volume.made_at)
-            }}<template v-if="volume.change">
-              by
-              <RouterLink class="act" :to="`/changes/${volume.change}`"
-                >change {{ volume.change }}</RouterLink
-              ></template
-            >.<template v-if="!volume.history.length"> Nothing since has touched it.</template>
-          </p>
-          <HistoryTable v-if="volume.history.length" :lines="volume.history" />
+          <WhatWasDone made="Made" :at="volume.made_at" :change="volume.change" :lines="volume.history" />
         </section>
         <section aria-label="Space account">
           <div class="sec">

@@ -9,7 +9,9 @@ from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Outside
+from foldbarn.changes.kinds.hosts.reached import loses_paths
 from foldbarn.core.errors import BarnError, NotPossible
+from foldbarn.core.hosts.lanes import Lane, Path
 from foldbarn.core.machines.network import hand_out, read_interface
 from foldbarn.core.machines.reading import read_inventory
 from foldbarn.core.names import natural_key
@@ -119,7 +121,22 @@ class AddressPorts(Kind[AddressPortsParams]):
             touches=[alone(Thing.NETWORK)],
             meant=Meant(nodes=tuple(nodes)),
             blockers=blockers,
+            warnings=_loses_paths(view, params.port, nodes, addresses),
         )
+
+
+def _loses_paths(
+    view: SiteView, port: str, nodes: list[Node], addresses: dict[int, tuple[str, ...]]
+) -> list[Note]:
+    """Where a node has another address from which on it serves hosts."""
+    keeps = {n.name: [a.split("/")[0] for a in addresses[n.number]] for n in nodes if n.number in addresses}
+    had = {n.name: [a.split("/")[0] for a in _addresses_of(n, port)] for n in nodes}
+
+    def goes(_: Lane, path: Path) -> bool:
+        address = path.portal.rsplit(":", 1)[0].strip("[]")
+        return address in had.get(path.node, []) and address not in keeps.get(path.node, [])
+
+    return loses_paths(view, goes)
 
 
 def _nodes(view: SiteView, params: AddressPortsParams) -> list[Node]:

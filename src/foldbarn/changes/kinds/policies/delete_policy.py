@@ -72,4 +72,5 @@ def _in_use(kept: list[str]) -> str:
 
 
 def _cure(kept: list[str]) -> str:
-    return f"Delete {'them' if len(kept) > 1 else 'it'} first."
+    those = "them" if len(kept) > 1 else "it"
+    return f"Let {those} keep another policy, or delete {those} and empty the bin of {those}."

@@ -31,6 +31,7 @@ from foldbarn.changes.kinds.pools.rebuild import DropOld, OfPool
 from foldbarn.changes.kinds.pools.schemes import SchemeAt
 from foldbarn.changes.kinds.volumes.move_extents import steps_for
 from foldbarn.changes.kinds.volumes.setting_aside import read_back, set_aside
+from foldbarn.changes.kinds.volumes.several import MOST_VOLUMES
 from foldbarn.changes.kinds.volumes.warnings import warnings_of
 from foldbarn.core.arrays import Ints
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken
@@ -64,7 +65,7 @@ from foldbarn.store.views import current_view, load_view
 class KeepPolicyParams(Params):
     """Volumes by name, and the policy whose newest version they are to keep."""
 
-    volumes: list[str] = Field(max_length=500)
+    volumes: list[str] = Field(max_length=MOST_VOLUMES)
     policy: str
 
 

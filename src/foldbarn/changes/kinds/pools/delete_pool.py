@@ -15,6 +15,7 @@ from foldbarn.core.errors import NotFound
 from foldbarn.core.site import Contact, Disk, Pool, SiteView
 from foldbarn.core.touching import Meant, Thing, alone
 from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.volumes.bin import bin_of
 from foldbarn.store import disks, pools
 from foldbarn.store.database import Session, announce
 from foldbarn.store.views import current_view
@@ -128,9 +129,12 @@ class DeletePool(Kind[DeletePoolParams]):
 
 def _against_pool(view: SiteView, pool: Pool, members: list[Disk], typed: str) -> list[Note]:
     found = []
-    if held := [v.name for v in view.volumes_of(pool)]:
-        words = f"{pool.name} holds {say_count(len(held), 'volume')}: {say_list(held)}."
+    if held := [v for v in view.volumes_of(pool) if v.binned is None]:
+        words = f"{pool.name} holds {say_count(len(held), 'volume')}: {say_list([v.name for v in held])}."
         found.append(Note(sentence=words, about="pool", next_step="Delete them first, in any order."))
+    if binned := bin_of(view, pool):
+        words = f"In its bin {'is' if len(binned) == 1 else 'are'} {say_list([v.name for v in binned])}."
+        found.append(Note(sentence=words, about="pool", next_step="Empty its bin first."))
     away = [d for d in members if view.nodes[d.node].contact != Contact.HEARD or not d.present]
     if silent := sorted({view.nodes[d.node].name for d in away}):
         words = f"Disks of {say_list(silent)} cannot be reached, so they could not be blanked."

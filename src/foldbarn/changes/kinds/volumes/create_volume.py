@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections import Counter
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
@@ -18,6 +19,8 @@ from foldbarn.changes.engine.effects import (
     Promise,
     Row,
     Sums,
+    TextRow,
+    Texts,
 )
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
@@ -30,7 +33,6 @@ from foldbarn.changes.kinds.volumes.setting_aside import read_back, set_aside, s
 from foldbarn.changes.kinds.volumes.warnings import warnings_of
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Figure, Part, make_figure
-from foldbarn.core.names import check_name
 from foldbarn.core.policies.adopting import new_landing
 from foldbarn.core.policies.matching import (
     Wish,
@@ -58,8 +60,10 @@ from foldbarn.core.site import (
     Volume,
     plain_volume,
 )
-from foldbarn.core.touching import Meant, Thing, shared
+from foldbarn.core.touching import Meant, Thing, Touch, shared
 from foldbarn.core.units import parse_size, say_binary, say_count, say_list, say_size
+from foldbarn.core.volumes.asked import asked_for, is_several
+from foldbarn.core.volumes.bin import check_volume_name
 from foldbarn.core.volumes.tiers import new_hot
 from foldbarn.store import nodes, policies, pools, volumes
 from foldbarn.store.database import Session, announce, transaction
@@ -70,14 +74,16 @@ MOST_EXTENTS = 4_000_000  # placed in a few seconds; a larger volume wants large
 
 
 class CreateVolumeParams(Params):
-    """A volume as wished for. size: as typed, such as "1 TiB", or bytes. policy: gives it its protection and
-    its tier; without a pool one is chosen then that keeps it. Without a policy, copies and level are those of
-    the pool's usual protection where nothing is said; thin: it takes room as it is written.
+    """A volume as wished for, or several: by a pattern of names such as web-{01..12}, or by a table with a
+    name and a size in each line. size: as typed, such as "1 TiB", or bytes. policy: gives it its protection
+    and its tier; without a pool one is chosen then that keeps it. Without a policy, copies and level are
+    those of the pool's usual protection where nothing is said; thin: it takes room as it is written.
     """
 
-    name: str
+    name: str = ""
     pool: str = ""
-    size: str = Field(max_length=40)
+    size: str = Field(default="", max_length=40)
+    table: str = Field(default="", max_length=60_000)
     policy: str = ""
     copies: int | None = None
     level: Level | None = None
@@ -87,7 +93,8 @@ class CreateVolumeParams(Params):
 
 class Place(Inside):
     """A new volume in a pool (by number), with a disk for each of its strips. bytes: a whole number of the
-    pool's allocation units; policy: number and version of the policy that it keeps.
+    pool's allocation units; policy: number and version of the policy that it keeps; nth: of those that the
+    change makes.
     """
 
     name: ClassVar[str] = "place"
@@ -98,6 +105,7 @@ class Place(Inside):
     tier: Tier
     policy: tuple[int, int] | None = None
     thin: bool = False  # where no policy says
+    nth: int = 0
 
     def carry_out(self, run: Run, session: Session) -> str:
         """Looks again at everything the plan looked at: what is made at the same time in the same pool comes
@@ -107,7 +115,7 @@ class Place(Inside):
         view = load_view(session)
         if locked is None:
             raise NotPossible("The pool is gone.", about="pool")
-        check_name(self.volume, "volume", [v.name for v in view.volumes])
+        check_volume_name(view, self.volume)
         kept_by = policies.version_id(session, *self.policy) if self.policy else None
         kept = next((p for p in view.policies if (p.number, p.version) == self.policy), None)
         wishes = kept.wishes if kept else _plainly(self.scheme.scheme(), self.tier, thin=self.thin)
@@ -117,6 +125,7 @@ class Place(Inside):
             pool_id=locked.id,
             size_bytes=wish.size,
             change_id=run.change,
+            nth=self.nth,
             policy_version_id=kept_by,
             thin=self.thin,
         )
@@ -127,11 +136,11 @@ class Place(Inside):
 
     def take_back(self, run: Run) -> None:
         """Its strips are dropped, and it is forgotten. Nobody moves its strips meanwhile: a rebuild may have
-        had some on their way.
+        had some on their way. One that is open stays: consumers may have written to it.
         """
         with transaction() as session:
-            made = volumes.of_change(session, run.change)
-        if made is None:
+            made = volumes.of_change(session, run.change, self.nth)
+        if made is None or not made.forming:
             return
         with run.holding_strips(current_view().pool_numbered(made.pool)):
             heard = {n.number for n in current_view().nodes if n.contact == Contact.HEARD}
@@ -153,12 +162,13 @@ class Place(Inside):
 
 
 class Reserve(Outside):
-    """Every agent sets the strips of the change's volume aside."""
+    """Every agent sets the strips of the change's volume aside, of several those of the nth."""
 
     name: ClassVar[str] = "reserve"
+    nth: int = 0
 
     def carry_out(self, run: Run) -> str:
-        made = _made(run)
+        made = _made(run, self.nth)
         told: set[int] = set()
         for ply in made.plies:
             told |= set_aside(run, ply, made.strip_bytes)
@@ -166,12 +176,13 @@ class Reserve(Outside):
 
 
 class ReadStrips(Outside):
-    """Each disk must hold what it was given; then the volume opens."""
+    """Each disk must hold what it was given; then the volume opens, of several the nth."""
 
     name: ClassVar[str] = "read-strips"
+    nth: int = 0
 
     def carry_out(self, run: Run) -> str:
-        made = _made(run)
+        made = _made(run, self.nth)
         for ply in made.plies:
             read_back(run, ply)
         with run.writing() as session:
@@ -182,21 +193,24 @@ class ReadStrips(Outside):
 
 @register
 class CreateVolume(Kind[CreateVolumeParams]):
-    """place (ours), reserve (agents), read back (from agents)."""
+    """place (ours), reserve (agents), read back (from agents); of several volumes for one after the other."""
 
     name: ClassVar[str] = "create-volume"
     params: ClassVar[type[Params]] = CreateVolumeParams
 
     def plan(self, view: SiteView, params: CreateVolumeParams) -> Plan:
+        if is_several(params.name, params.table):
+            return _several(view, params)
         name = params.name.strip()
         title, blockers = f"Make {name or 'a volume'}", []
         try:
-            check_name(name, "volume", [v.name for v in view.volumes])
+            check_volume_name(view, name)
         except BarnError as error:
             blockers.append(Note.of(error))
         try:
-            policy, wishes, pool = _wished(view, params)
-            wish = wish_in(view, pool, parse_size(params.size), wishes)
+            asked = parse_size(params.size)
+            policy, wishes, pool = _wished(view, params, asked)
+            wish = wish_in(view, pool, asked, wishes)
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
         plies = plies_for(view, wish, name)
@@ -204,22 +218,110 @@ class CreateVolume(Kind[CreateVolumeParams]):
         return Plan(
             title=title,
             about=name,
-            summary=_summary(wish, parse_size(params.size)),
+            summary=_summary(wish, asked),
             steps=_steps(wish, name, policy),
             effects=[*_choice(view, params, policy, wish), *_effects(view, after, wish, plies)],
-            touches=[
-                shared(Thing.POOL, pool.number),
-                *([shared(Thing.POLICY, policy.number)] if policy else []),
-            ],
+            touches=_touches([pool], policy),
             meant=Meant(pools=(pool,), policies=(policy,) if policy else ()),
             blockers=blockers,
             warnings=warnings_of(view, after, wish.pool, wish.scheme, wish.tier),
         )
 
 
-def _wished(view: SiteView, params: CreateVolumeParams) -> tuple[Policy | None, Wishes, Pool]:
-    """The policy, if any, what is wished for, and the pool that was named or is chosen. Raises NotFound,
-    NotPossible.
+def _touches(pools_: Sequence[Pool], policy: Policy | None) -> list[Touch]:
+    found = [shared(Thing.POOL, pool.number) for pool in pools_]
+    return [*found, shared(Thing.POLICY, policy.number)] if policy else found
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class _New:
+    """One of several new volumes, as it is placed beside those before it."""
+
+    name: str
+    wish: VolumeWish
+    plies: tuple[Ply, ...]
+
+
+def _several(view: SiteView, params: CreateVolumeParams) -> Plan:
+    about = params.name.strip() or "several volumes"
+    try:
+        made, after, policy = _placed(view, params)
+    except BarnError as error:
+        return Plan(title=f"Make {about}", about=about, blockers=[Note.of(error)])
+    # By number, as the first volume in each pool has it: of one wish all there are held alike.
+    first = {new.wish.pool.number: new.wish for new in reversed(made)}
+    mine = [wish.pool for wish in first.values()]
+    counted = say_count(len(made), "volume")
+    size = say_size(sum(new.wish.size for new in made))
+    return Plan(
+        title=f"Make {counted}",
+        about=about,
+        summary=f"{counted}, {size} in {say_list([pool.name for pool in mine])}.",
+        steps=[
+            step
+            for nth, new in enumerate(made)
+            for step in _steps(new.wish, new.name, policy, nth=nth, about=new.name)
+        ],
+        effects=_effects_of_several(view, after, mine, made),
+        touches=_touches(mine, policy),
+        meant=Meant(pools=tuple(mine), policies=(policy,) if policy else ()),
+        warnings=_each_once(
+            note for of in first.values() for note in warnings_of(view, after, of.pool, of.scheme, of.tier)
+        ),
+    )
+
+
+def _placed(view: SiteView, params: CreateVolumeParams) -> tuple[list[_New], SiteView, Policy | None]:
+    """Several volumes, each placed beside those before it, the site with all of them, and the policy that
+    they keep. Raises BarnError, with the name of the one that it is about.
+    """
+    made: list[_New] = []
+    after, policy = view, None
+    for one in asked_for(params.name, params.size, params.table):
+        try:
+            check_volume_name(after, one.name)
+            policy, wishes, pool = _wished(after, params, one.size)
+            wish = wish_in(after, pool, one.size, wishes)
+        except BarnError as error:
+            words = f"{one.name}: {error.sentence}"
+            raise NotPossible(words, about=error.about, next_step=error.next_step) from error
+        made.append(_New(one.name, wish, plies_for(after, wish, one.name)))
+        after = _after(after, wish, one.name, made[-1].plies, number=-len(made))
+    return made, after, policy
+
+
+def _each_once(notes: Iterable[Note]) -> list[Note]:
+    return list({(note.code, note.sentence): note for note in notes}.values())
+
+
+def _effects_of_several(
+    view: SiteView, after: SiteView, mine: Sequence[Pool], made: Sequence[_New]
+) -> list[AnyEffect]:
+    rows = [TextRow(label=new.name, before=say_size(new.wish.size), after=new.wish.pool.name) for new in made]
+    arriving: Counter[str] = Counter()
+    effects: list[AnyEffect] = [
+        Promise(sentence=made[0].wish.wishes.sentence()),
+        Promise(title="Called off in between", sentence="What is open by then stays, and may be in use."),
+        Texts(heads=["Volume", "Size", "In"], rows=rows),
+    ]
+    for pool in mine:
+        here = [new for new in made if new.wish.pool is pool]
+        placements = [ply.placement.reshape(-1) for new in here for ply in new.plies]
+        strips = sum(int((placement > 0).sum()) for placement in placements)
+        tiers = {ply.tier for new in here for ply in new.plies if ply.extents_here}
+        on_disks = Row(
+            label="On disks, at once", after=Figure("On disks", strips * pool.strip_bytes, "bytes")
+        )
+        effects.append(Sums(pool=pool.name, rows=[on_disks, *room_rows(view, after, pool, tiers)]))
+        taken = np.bincount(view.row_of_number[np.concatenate(placements)], minlength=len(view.disks) + 1)
+        for row in np.flatnonzero(taken[: len(view.disks)]).tolist():
+            arriving[view.disks[row].name] += int(taken[row]) * pool.strip_bytes
+    return [*effects, OnDisks(arriving=dict(arriving))]
+
+
+def _wished(view: SiteView, params: CreateVolumeParams, asked: int) -> tuple[Policy | None, Wishes, Pool]:
+    """The policy, if any, what is wished for, and the pool that was named or is chosen for so many bytes.
+    Raises NotFound, NotPossible.
     """
     if not params.policy:
         if not params.pool:
@@ -243,7 +345,7 @@ def _wished(view: SiteView, params: CreateVolumeParams) -> tuple[Policy | None, 
         raise draft
     if params.pool:
         return policy, policy.wishes, view.pool(params.pool)
-    found = answers(view, policy.wishes, parse_size(params.size), room=False)
+    found = answers(view, policy.wishes, asked, room=False)
     chosen = best(found)
     if chosen is None:
         why = min(found, key=lambda a: len(a.against)).against[0] if found else None
@@ -278,7 +380,9 @@ def _choice(
     return [Promise(title="Chosen pool", sentence=words), answers_effect(view, found)]
 
 
-def _steps(wish: VolumeWish, name: str, policy: Policy | None) -> Sequence[Planned]:
+def _steps(
+    wish: VolumeWish, name: str, policy: Policy | None, *, nth: int = 0, about: str = ""
+) -> Sequence[Planned]:
     place_ = Place(
         volume=name,
         pool=wish.pool.number,
@@ -287,16 +391,30 @@ def _steps(wish: VolumeWish, name: str, policy: Policy | None) -> Sequence[Plann
         tier=wish.tier,
         policy=(policy.number, policy.version) if policy else None,
         thin=wish.wishes.thin and policy is None,
+        nth=nth,
     )
     apart = "copies" if wish.scheme.is_mirror else "strips"
+    of = f" of {about}" if about else ""
     return [
-        Planned(place_, "Choose a disk for every strip", f"Each extent's {apart} go to different domains."),
-        Planned(Reserve(), "Set the strips aside", "Every agent reserves its strips.", seconds=1),
         Planned(
-            ReadStrips(),
-            "Read the strips back",
+            place_,
+            f"Choose a disk for every strip{of}",
+            f"Each extent's {apart} go to different domains.",
+            about=about,
+        ),
+        Planned(
+            Reserve(nth=nth),
+            f"Set the strips{of} aside",
+            "Every agent reserves its strips.",
+            seconds=1,
+            about=about,
+        ),
+        Planned(
+            ReadStrips(nth=nth),
+            f"Read the strips{of} back",
             "Each disk must hold what it was given before the volume opens.",
             seconds=1,
+            about=about,
         ),
     ]
 
@@ -353,9 +471,9 @@ def wish_in(view: SiteView, pool: Pool, asked: int, wishes: Wishes) -> VolumeWis
     return VolumeWish(pool, size, extents, scheme, tier_of(wishes), wishes)
 
 
-def _made(run: Run) -> volumes.Made:
+def _made(run: Run, nth: int) -> volumes.Made:
     with transaction() as session:
-        made = volumes.of_change(session, run.change)
+        made = volumes.of_change(session, run.change, nth)
     if made is None:
         raise NotPossible("The volume is gone.", next_step="Withdraw this change.")
     return made
@@ -378,9 +496,11 @@ def plies_for(view: SiteView, wish: VolumeWish, name: str) -> tuple[Ply, ...]:
     return plies
 
 
-def _after(view: SiteView, wish: VolumeWish, name: str, plies: tuple[Ply, ...]) -> SiteView:
-    """The site with the volume."""
-    volume = Volume(0, name or "it", view.pool_row(wish.pool), wish.size, plies)
+def _after(
+    view: SiteView, wish: VolumeWish, name: str, plies: tuple[Ply, ...], *, number: int = 0
+) -> SiteView:
+    """The site with the volume, under a number of no other."""
+    volume = Volume(number, name or "it", view.pool_row(wish.pool), wish.size, plies)
     return replace(view, volumes=(*view.volumes, volume))
 
 

@@ -1,178 +1,160 @@
-"""Deleting a volume. It cannot be undone, and wants the name typed."""
+"""Deleting a volume: it goes into the bin, whole, and comes back from there for a set time."""
 
 from __future__ import annotations
 
-from collections import defaultdict
-from typing import Any, ClassVar
+from collections.abc import Sequence
+from typing import ClassVar
 
-import numpy as np
+from pydantic import Field
 
-from foldbarn.changes.engine.effects import Note, OnDisks, Row, Sums, warning
+from foldbarn.changes.engine.effects import Note, Promise, TextRow, Texts
 from foldbarn.changes.engine.kind import Kind, Params, register
-from foldbarn.changes.engine.plan import Plan, Planned
+from foldbarn.changes.engine.plan import Plan, Planned, Undo
 from foldbarn.changes.engine.runner import Run
-from foldbarn.changes.engine.step import Inside, Outside
-from foldbarn.core.errors import NotFound
-from foldbarn.core.figures import Figure
-from foldbarn.core.pools.capacity import pool_space
-from foldbarn.core.pools.placement import strips_by_disk
-from foldbarn.core.site import Contact, Pool, SiteView, Volume
-from foldbarn.core.touching import Meant, Thing, alone, shared
-from foldbarn.core.units import say_count, say_list, say_size
-from foldbarn.store import nodes, pools, volumes
-from foldbarn.store.database import Session
-from foldbarn.store.views import current_view, load_view
+from foldbarn.changes.engine.step import Inside
+from foldbarn.changes.kinds.hosts.parting import may_be_in_use
+from foldbarn.changes.kinds.volumes.serving import TellServing, find_volume, in_use, silent_holders
+from foldbarn.changes.kinds.volumes.several import (
+    OfVolumes,
+    alone_with,
+    called,
+    consumers,
+    find_volumes,
+    pools_of,
+)
+from foldbarn.core.errors import BarnError
+from foldbarn.core.hosts.attaching import against_parting
+from foldbarn.core.hosts.lanes import Lane, lanes_of
+from foldbarn.core.site import SiteView, Volume
+from foldbarn.core.touching import Meant
+from foldbarn.core.units import say_count, say_size
+from foldbarn.core.volumes.bin import MOST_DAYS, USUAL_DAYS, bytes_held
+from foldbarn.store import volumes
+from foldbarn.store.database import Session, announce, transaction
+from foldbarn.store.views import load_view
 
 
-class DeleteVolumeParams(Params):
-    """typed: the volume's name once more."""
+class DeleteVolumeParams(OfVolumes):
+    """days: for which they are kept in the bin; typed: the volume's name once more, or how many there are."""
 
-    volume: str
+    days: int = Field(default=USUAL_DAYS, ge=1, le=MOST_DAYS)
     typed: str = ""
 
 
-class DropStrips(Outside):
-    """Has the agents drop what they hold of a volume (by number). What silent nodes hold is dropped when they
-    return.
-    """
+class PutInBin(Inside):
+    """A volume (by number) is in the bin from here on, for so many days."""
 
-    name: ClassVar[str] = "drop-strips"
-    no_way_back: ClassVar = "begun"
-    why_no_way_back: ClassVar[str] = "its strips are being dropped"
+    name: ClassVar[str] = "put-in-bin"
     volume: int
-
-    def carry_out(self, run: Run) -> str:
-        view = current_view()
-        volume = _still_there(view, self.volume)
-        if volume is None:
-            return "It is gone already."
-        with run.holding_strips(view.pools[volume.pool]):
-            return self._drop(run)
-
-    def _drop(self, run: Run) -> str:
-        view = current_view()
-        volume = _still_there(view, self.volume)
-        if volume is None:
-            return "It is gone already."
-        orders: dict[int, dict[str, Any]] = {}
-        silent = set()
-        for ply in volume.plies:
-            for number, strips in strips_by_disk(ply.placement).items():
-                disk = view.known_number(number)
-                if disk is None:
-                    continue  # it is no more, and what it held with it
-                node = view.nodes[disk.node]
-                if node.contact != Contact.HEARD:
-                    silent.add(node.number)
-                elif disk.present:
-                    order = orders.setdefault(node.number, {"kind": "drop", "strips": defaultdict(list)})
-                    order["strips"][disk.serial] += [[ply.number, e, s] for e, s in strips]
-        with run.writing() as session:
-            nodes.owe(session, silent)
-        run.tell_nodes(orders)
-        dropped = say_count(_strips(volume), "strip")
-        return f"{dropped} dropped on {say_count(len(orders), 'node')}."
-
-
-class ForgetVolume(Inside):
-    """A volume (by number) is no more."""
-
-    name: ClassVar[str] = "forget-volume"
-    lasting: ClassVar[bool] = True
-    volume: int
+    days: int
 
     def carry_out(self, run: Run, session: Session) -> str:
-        view = load_view(session)
-        volume = _still_there(view, self.volume)
+        volume = find_volume(load_view(session), self.volume)
         if volume is None:
-            return "It was forgotten already."
-        volumes.forget(session, volume.number)
-        pools.look(session, [view.pools[volume.pool].number], f"{volume.name} was deleted")
-        return f"{volume.name} is gone."
+            return "It is gone already."
+        if volume.binned is not None:
+            return "It is in the bin already."
+        lanes = lanes_of(load_view(session), volume=volume.number)
+        if refusals := against_parting(lanes, "volumes"):
+            raise refusals[0]
+        volumes.put_in_bin(session, volume.number, self.days, run.change)
+        announce(session, "site")
+        return f"{volume.name} is kept there for {say_count(self.days, 'day')}."
+
+    def take_back(self, run: Run) -> None:
+        with transaction() as session:
+            volumes.take_out_of_bin(session, self.volume, run.change)
+            announce(session, "site")
 
 
 @register
 class DeleteVolume(Kind[DeleteVolumeParams]):
-    """drop (agents), forget (ours). What silent nodes hold is dropped when they return."""
+    """put in bin (ours) for each volume, tell their nodes (agents)."""
 
     name: ClassVar[str] = "delete-volume"
     params: ClassVar[type[Params]] = DeleteVolumeParams
 
     def plan(self, view: SiteView, params: DeleteVolumeParams) -> Plan:
-        title, about = f"Delete {params.volume}", params.volume
+        about = called(params.volumes)
         try:
-            volume = view.volume(params.volume)
-        except NotFound as error:
-            return Plan(title=title, about=about, blockers=[Note.of(error)])
-        pool = view.pools[volume.pool]
-        on_disks = _bytes_on_disks(view, pool, volume)
-        used = pool_space(view, pool).used * pool.strip_bytes
-        freed = _strips(volume) * pool.strip_bytes
-        taken = Row(
-            label=f"Taken on the disks of {pool.name}",
-            before=Figure("Taken", used, "bytes"),
-            after=Figure("Taken", used - freed, "bytes"),
-        )
+            chosen = find_volumes(view, params.volumes)
+        except BarnError as error:
+            return Plan(title=f"Delete {about}", about=about, blockers=[Note.of(error)])
+        about = called([v.name for v in chosen])
+        lanes = [lane for v in chosen for lane in lanes_of(view, volume=v.number)]
+        one, days = len(chosen) == 1, say_count(params.days, "day")
+        pools = pools_of(view, chosen)
+        size, it = say_size(sum(v.size_bytes for v in chosen)), "It" if one else "They"
+        tell = TellServing(volumes=tuple(v.number for v in chosen))
+        words = f"They serve none of {'it' if one else 'them'} any more, and drop nothing."
         return Plan(
-            title=title,
+            title=f"Delete {about}",
             about=about,
-            summary=f"{say_size(volume.size_bytes)} in {pool.name}. This cannot be undone.",
+            summary=f"{size} in {pools}. {it} can be brought back for {days}.",
             steps=[
-                Planned(
-                    DropStrips(volume=volume.number),
-                    "Drop its strips",
-                    "From here on its data cannot be had back.",
-                    seconds=1,
-                ),
-                Planned(ForgetVolume(volume=volume.number), "Forget it", "Its room is free for others."),
+                *(_put_in_bin(volume, params.days, one=one) for volume in chosen),
+                Planned(tell, f"Tell {'its' if one else 'their'} nodes", words, seconds=1),
             ],
-            effects=[Sums(rows=[taken]), OnDisks(leaving=on_disks)],
-            touches=[alone(Thing.VOLUME, volume.number), shared(Thing.POOL, pool.number)],
-            meant=Meant(volumes=(volume,)),
-            blockers=_against_volume(volume, params.typed),
-            warnings=_silent(view, on_disks),
-            type_to_confirm=volume.name,
+            effects=[
+                consumers(chosen, _used, lambda _: "none, nodes serve nothing of it"),
+                *([_reached_by(lanes, one=one)] if lanes else []),
+                _room(view, pools, chosen),
+            ],
+            touches=alone_with(view, chosen),
+            meant=Meant(volumes=tuple(chosen)),
+            blockers=[
+                *(note for volume in chosen for note in _against_volume(volume)),
+                *_against_typed(about, params.typed, one=one),
+                *(Note.of(error) for error in against_parting(lanes, "volumes")),
+            ],
+            warnings=[*in_use(chosen), *may_be_in_use(lanes), *silent_holders(view, chosen)],
+            undo=Undo("restore-volume", {"volumes": [v.name for v in chosen]}),
+            type_to_confirm=about,
         )
 
 
-def _strips(volume: Volume) -> int:
-    """That lie on disks."""
-    return sum(int((ply.placement > 0).sum()) for ply in volume.plies)
+def _put_in_bin(volume: Volume, days: int, *, one: bool) -> Planned:
+    words = f"It is kept whole there for {say_count(days, 'day')}, and comes back under its name."
+    step = PutInBin(volume=volume.number, days=days)
+    about = "" if one else volume.name
+    return Planned(step, f"Put {'it' if one else volume.name} into the bin", words, about=about)
 
 
-def _bytes_on_disks(view: SiteView, pool: Pool, volume: Volume) -> dict[str, int]:
-    """What lies on each disk, by its name."""
-    names = {d.number: d.name for d in view.disks}
-    numbers = np.concatenate([ply.placement.reshape(-1) for ply in volume.plies])
-    values, counts = np.unique(numbers, return_counts=True)
-    return {
-        names[n]: c * pool.strip_bytes
-        for n, c in zip(values.tolist(), counts.tolist(), strict=True)
-        if n in names
-    }
+def _used(volume: Volume) -> str:
+    return "read and write it" if volume.served else "none, it is offline"
 
 
-def _against_volume(volume: Volume, typed: str) -> list[Note]:
+def _reached_by(lanes: Sequence[Lane], *, one: bool) -> Texts:
+    """The hosts that they are attached to, and stay attached to should they come back."""
+    rows = []
+    for lane in lanes:
+        paths = say_count(lane.width, "path")
+        before = f"connected by {lane.live} of {paths}" if lane.live else "attached, and not connected"
+        label = lane.host.name if one else f"{lane.host.name}, {lane.volume.name}"
+        rows.append(TextRow(label=label, before=before, after="attached, and let in nowhere"))
+    return Texts(heads=["Host", "Now", "Then"], rows=rows)
+
+
+def _room(view: SiteView, pools: str, volumes: Sequence[Volume]) -> Promise:
+    held, one = say_size(bytes_held(view, volumes)), len(volumes) == 1
+    words = f"{'Its' if one else 'Their'} {held} on disks of {pools} stay taken, and protected as they are, "
+    return Promise(title="Room", sentence=f"{words}until the bin is emptied of {'it' if one else 'them'}.")
+
+
+def _against_volume(volume: Volume) -> list[Note]:
     found = []
     if volume.forming:
         words, step = f"{volume.name} is still being made.", "Withdraw that change instead."
-        found.append(Note(sentence=words, about="volume", next_step=step))
-    if typed != volume.name:
-        words = f"Type {volume.name} to confirm that its data may be destroyed."
-        found.append(Note(sentence=words, about="typed"))
+        found.append(Note(sentence=words, about="volumes", next_step=step))
+    if volume.binned is not None:
+        words = f"{volume.name} is in the bin already."
+        found.append(Note(sentence=words, about="volumes", next_step="Empty the bin of it to be rid of it."))
     return found
 
 
-def _silent(view: SiteView, on_disks: dict[str, int]) -> list[Note]:
-    """Of the nodes that cannot be told."""
-    theirs = (view.nodes[d.node] for d in view.disks if d.name in on_disks)
-    silent = sorted({n.name for n in theirs if n.contact != Contact.HEARD})
-    if not silent:
+def _against_typed(wanted: str, typed: str, *, one: bool) -> list[Note]:
+    if typed == wanted:
         return []
-    words = f"{say_list(silent)} cannot be told now; what lies there is dropped when it returns."
-    return [warning("cannot-be-told", words)]
-
-
-def _still_there(view: SiteView, number: int) -> Volume | None:
-    """The volume of that number; none where it is gone, though a newer one may have its name."""
-    return next((v for v in view.volumes if v.number == number), None)
+    whose, them = ("its", "it") if one else ("their", "them")
+    words = f"Type {wanted} to confirm that {whose} consumers are to lose {them}."
+    return [Note(sentence=words, about="typed")]

@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 import numpy as np
 from pydantic import Field
 
-from foldbarn.changes.engine.effects import AnyEffect, Note, Row, Sums, TextRow, Texts, unchanged
+from foldbarn.changes.engine.effects import AnyEffect, Note, Promise, Row, Sums, TextRow, Texts, unchanged
 from foldbarn.changes.engine.giving import AT_ONCE, give, still_to_set_aside
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
@@ -24,6 +24,7 @@ from foldbarn.changes.kinds.volumes.warnings import warnings_of
 from foldbarn.core.arrays import Ints
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken
 from foldbarn.core.figures import Figure
+from foldbarn.core.hosts.lanes import Gate, lanes_of
 from foldbarn.core.policies.adopting import new_landing, with_volumes
 from foldbarn.core.policies.matching import (
     extents_for,
@@ -36,6 +37,7 @@ from foldbarn.core.pools.capacity import fits, most_that_fits
 from foldbarn.core.site import UNWRITTEN, Ply, Pool, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import parse_size, say_binary, say_count, say_size
+from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.thin import is_thin, to_set_aside
 from foldbarn.settings import settings
 from foldbarn.store import volumes
@@ -140,9 +142,8 @@ class _Growth:
 def _growth(view: SiteView, volume: Volume, asked: int) -> _Growth:
     """The one rule of whether a volume can be so large, for the plan and for the step. Raises NotPossible."""
     pool, whole = view.pools[volume.pool], volume.whole
-    if volume.forming:
-        words = f"{volume.name} is still being made."
-        raise NotPossible(words, about="volume", next_step="Wait until that change is done.")
+    if refusal := against_altering(volume):
+        raise refusal
     if pool.closing:
         raise NotPossible(f"{pool.name} is being deleted.", about="volume")
     if volume.anew is not None:
@@ -253,7 +254,7 @@ class GrowVolume(Kind[GrowVolumeParams]):
             summary=f"{say_size(grown.size_bytes)}{_rounded(grown.size_bytes, asked, pool)} in {pool.name}, "
             f"{say_count(grown.whole.extents - whole.extents, 'extent')} more.",
             steps=steps,
-            effects=_effects(view, after, pool, volume, grown),
+            effects=[*_effects(view, after, pool, volume, grown), *_on_hosts(after, volume)],
             touches=[shared(Thing.POOL, pool.number), alone(Thing.VOLUME, volume.number)],
             meant=Meant(pools=(pool,), volumes=(volume,)),
             blockers=blockers,
@@ -287,6 +288,17 @@ def _after(view: SiteView, volume: Volume, grown: Volume, landing: Ply | None) -
     if landing is not None:
         plies.append(replace(landing, forming=False))
     return with_volumes(view, {volume.number: replace(grown, plies=tuple(plies))})
+
+
+def _on_hosts(after: SiteView, volume: Volume) -> list[AnyEffect]:
+    """What is then to be done on the hosts that see it."""
+    steps = [
+        (lane.host.name, step)
+        for lane in lanes_of(after, volume=volume.number)
+        for step in lane.steps
+        if step.gate == Gate.GROWN and step.commands
+    ]
+    return [Promise(title=f"Then, on {host}", sentence="; ".join(step.commands)) for host, step in steps]
 
 
 def _effects(view: SiteView, after: SiteView, pool: Pool, volume: Volume, grown: Volume) -> list[AnyEffect]:

@@ -10,9 +10,9 @@ from foldbarn.changes.engine.plan import Plan, Planned, Undo
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside
 from foldbarn.core.errors import BarnError, Overtaken
-from foldbarn.core.names import check_name
 from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Meant, Thing, alone
+from foldbarn.core.volumes.bin import check_volume_name
 from foldbarn.store import volumes
 from foldbarn.store.database import Session, announce
 from foldbarn.store.views import load_view
@@ -36,7 +36,7 @@ class NameVolume(Inside):
         view = load_view(session)
         if all(volume.number != self.volume for volume in view.volumes):
             raise Overtaken("The volume is gone.", about="volume")
-        check_name(self.called, "volume", [v.name for v in view.volumes if v.number != self.volume])
+        check_volume_name(view, self.called, self.volume)
         volumes.rename(session, self.volume, self.called)
         announce(session, "site")
         return f"It is called {self.called}."
@@ -54,7 +54,7 @@ class RenameVolume(Kind[RenameVolumeParams]):
         title = f"Rename {params.volume or '...'}"
         try:
             volume = view.volume(params.volume)
-            check_name(name, "volume", [v.name for v in view.volumes if v is not volume])
+            check_volume_name(view, name, volume.number)
         except BarnError as error:
             return Plan(title=title, about=params.volume, blockers=[Note.of(error)])
         words = "At once. On its nodes it is known by its number, and stays in use."

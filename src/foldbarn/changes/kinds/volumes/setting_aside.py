@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from functools import partial
+from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.engine.terms import as_told
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.policies.limits import terms_of
-from foldbarn.core.policies.policy import Cache
 from foldbarn.core.pools.placement import strips_by_disk
+from foldbarn.core.units import say_count
 from foldbarn.core.volumes.thin import is_thin
 from foldbarn.store import disks
 from foldbarn.store import volumes as store_volumes
@@ -18,6 +19,7 @@ from foldbarn.store.database import transaction
 from foldbarn.store.placements import read_placement
 from foldbarn.store.views import current_view
 
+ASKED_AT_ONCE = 16  # nodes
 Strips = dict[int, dict[str, list[list[int]]]]  # by node number and disk serial, [extent, strip] each
 
 
@@ -50,23 +52,26 @@ def set_aside(run: Run, ply: int, strip_bytes: int) -> set[int]:
     orders = {node: {**order, "strips": strips} for node, strips in wanted.items()}
     for node, one in orders.items():
         if found := terms.get((node, ply)):
-            one["limits"] = {str(ply): [found.operations, found.throughput]}
-            one["cache"] = {str(ply): found.cache.value} if found.cache != Cache.ANY else {}
+            one |= as_told({ply: found})
     run.tell_nodes(orders, part=f"ply{ply}")
     return set(wanted)
 
 
 def read_back(run: Run, ply: int) -> None:
     """Each disk must hold what it was given. Raises NotPossible."""
-    names = run.urls()
-    for node, wanted in strips_by_node(ply).items():
+    names, wanted = run.urls(), strips_by_node(ply)
+
+    def held_by(node: int) -> dict[str, set[tuple[int, int]]]:
         name, url = names[node]
-        agent = run.agents(url)
-        for serial, strips in wanted.items():
-            held = run.insist(name, partial(agent.strips, serial, ply))
-            there = {(e, s) for p, e, s in held.tolist() if p == ply}
-            missing = {(e, s) for e, s in strips} - there
+        return run.insist(name, lambda: run.agents(url).strips_of(ply))
+
+    with ThreadPoolExecutor(max_workers=ASKED_AT_ONCE) as crew:
+        found = dict(zip(wanted, crew.map(held_by, wanted), strict=True))
+    for node, on_disks in wanted.items():
+        for serial, strips in on_disks.items():
+            missing = {(e, s) for e, s in strips} - found[node].get(serial, set())
             if missing:
-                raise NotPossible(
-                    f"{name} says it reserved every strip, but {len(missing)} are not on disk {serial}."
+                lacks = (
+                    f"{say_count(len(missing), 'strip')} {'is' if len(missing) == 1 else 'are'} not on disk"
                 )
+                raise NotPossible(f"{names[node][0]} says it reserved every strip, but {lacks} {serial}.")

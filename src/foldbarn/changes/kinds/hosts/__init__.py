@@ -1,0 +1,1 @@
+"""Kinds of change: hosts, and which volumes are attached to them."""

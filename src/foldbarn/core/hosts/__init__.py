@@ -1,0 +1,1 @@
+"""Hosts that use volumes, and how they come to them."""

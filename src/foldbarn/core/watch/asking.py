@@ -1,0 +1,170 @@
+"""What one asks of volumes on call: which are short, which hang by one path, which lie on a node; in the
+order that is wanted, page by page.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from enum import StrEnum
+from typing import cast
+
+import numpy as np
+
+from foldbarn.core.arrays import Flags, Ints
+from foldbarn.core.names import folded
+from foldbarn.core.policies.conformance import Standing, conformance
+from foldbarn.core.pools.filling import SOON_SECONDS, full_in
+from foldbarn.core.site import Volume
+from foldbarn.core.volumes.lineage import Link, volumes_of
+from foldbarn.core.volumes.thin import is_thin
+from foldbarn.core.watch.lamps import Outlook
+from foldbarn.core.watch.reach import hangs_by_one, is_parted
+from foldbarn.core.watch.states import Lamp
+
+
+class Question(StrEnum):
+    """What may be asked of a volume; what is urgent comes first."""
+
+    AMISS = "not as it should be"  # what is only being made is not amiss
+    UNREADABLE = "cannot be read"
+    SHORT = "short of strips"
+    WANTS_ROOM = "wants room"  # that its pool does not have
+    NOT_CONNECTED = "not connected"  # a host that is to use it
+    ONE_PATH = "one path"  # left to a host
+    DEPARTING = "departs from its policy"
+    FILLING = "full in a week at this pace"
+    MAKING = "being made"
+    OFFLINE = "offline"
+    UNATTACHED = "attached to nothing"
+    BY_HAND = "keeps no policy"
+    THIN = "thin"
+
+
+class By(StrEnum):
+    """What volumes are listed by."""
+
+    NAME = "name"
+    STATE = "state"  # the worst last; turned around, first
+    POOL = "pool"
+    SIZE = "size"
+    WRITTEN = "written"
+    ON_DISKS = "on disks"
+    POLICY = "policy"
+    SURVIVES = "survives"
+    HOSTS = "hosts"
+
+
+@dataclass(frozen=True, slots=True)
+class Wanted:
+    """Volumes of which all this is true: every word is part of the name; every question is answered with yes;
+    every thing, by kind and name, is one that they depend on, or that uses them. binned: in the bin.
+    """
+
+    words: str = ""
+    questions: tuple[Question, ...] = ()
+    of: tuple[tuple[Link, str], ...] = ()
+    binned: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Listed:
+    """rows: of the volumes, in order; counts: of them, those for which one more question is answered with
+    yes; kept: volumes there are, in the bin or out of it as was wanted.
+    """
+
+    rows: Ints
+    counts: Mapping[Question, int]
+    kept: int
+
+
+def listed(outlook: Outlook, wanted: Wanted, by: By = By.NAME, *, falling: bool = False) -> Listed:
+    """What volumes are alike in is listed by name. Raises NotFound for a thing that is not there."""
+    view = outlook.view
+    here = np.array([(v.binned is not None) == wanted.binned for v in view.volumes], dtype=np.bool_)
+    kept = int(here.sum())
+    if words := folded(wanted.words).split():
+        named = (all(word in folded(v.name) for word in words) for v in view.volumes)
+        here &= np.fromiter(named, dtype=np.bool_, count=len(view.volumes))
+    for link, name in wanted.of:
+        here &= volumes_of(view, link, name)
+    for question in wanted.questions:
+        here &= answers(outlook, question)
+    counts = {question: int((here & answers(outlook, question)).sum()) for question in Question}
+    keys = _keys(outlook, by)
+    order = np.argsort(-keys if falling else keys, kind="stable")
+    return Listed(order[here[order]], counts, kept)
+
+
+def answers(outlook: Outlook, question: Question) -> Flags:
+    """For which volumes the answer is yes, [volumes]. It stays with the picture of the site."""
+    view = outlook.view
+    key = ("asked", question)
+    if key not in view.findings:
+        is_so = _JUDGES[question]
+        said = (is_so(outlook, row, volume) for row, volume in enumerate(view.volumes))
+        view.findings[key] = np.fromiter(said, dtype=np.bool_, count=len(view.volumes))
+    return cast(Flags, view.findings[key])
+
+
+def _departs(outlook: Outlook, _: int, volume: Volume) -> bool:
+    found = conformance(outlook.view, volume)
+    return found is not None and found.standing != Standing.KEPT
+
+
+def _fills(outlook: Outlook, _: int, volume: Volume) -> bool:
+    seconds = full_in(outlook.view, volume)
+    return seconds is not None and seconds <= SOON_SECONDS
+
+
+_JUDGES: dict[Question, Callable[[Outlook, int, Volume], bool]] = {
+    Question.AMISS: lambda outlook, row, volume: not volume.forming and not outlook.at_ease(row),
+    Question.UNREADABLE: lambda outlook, row, _: (
+        outlook.fates[row].unavailable > 0 or outlook.fates[row].lost > 0
+    ),
+    Question.SHORT: lambda outlook, row, volume: not volume.forming and outlook.fates[row].short > 0,
+    Question.WANTS_ROOM: lambda _, __, volume: volume.short is not None,
+    Question.NOT_CONNECTED: lambda outlook, _, volume: any(map(is_parted, outlook.lanes_from(volume))),
+    Question.ONE_PATH: lambda outlook, _, volume: any(map(hangs_by_one, outlook.lanes_from(volume))),
+    Question.DEPARTING: _departs,
+    Question.FILLING: _fills,
+    Question.MAKING: lambda _, __, volume: volume.forming,
+    Question.OFFLINE: lambda _, __, volume: volume.offline,
+    Question.UNATTACHED: lambda outlook, _, volume: not outlook.lanes_from(volume),
+    Question.BY_HAND: lambda _, __, volume: volume.policy is None,
+    Question.THIN: lambda outlook, _, volume: is_thin(outlook.view, volume),
+}
+
+
+def _keys(outlook: Outlook, by: By) -> Ints:
+    """By which volumes are put in order, [volumes]; they come by name."""
+    view, volumes = outlook.view, outlook.view.volumes
+    match by:
+        case By.NAME:
+            found: Sequence[int] = range(len(volumes))
+        case By.STATE:
+            order = list(Lamp)
+            worse = (
+                0 if outlook.at_ease(r) else order.index(outlook.volume(r).lamp) for r in range(len(volumes))
+            )
+            found = list(worse)
+        case By.POOL:
+            found = [v.pool for v in volumes]
+        case By.SIZE:
+            found = [v.size_bytes for v in volumes]
+        case By.WRITTEN:
+            found = [v.written_bytes for v in volumes]
+        case By.ON_DISKS:
+            found = [
+                sum(ply.extents_set_aside * ply.scheme.strips for ply in v.plies)
+                * view.pools[v.pool].strip_bytes
+                for v in volumes
+            ]
+        case By.POLICY:
+            places = {policy.number: place for place, policy in enumerate(view.current_policies)}
+            found = [len(places) if v.policy is None else places[v.policy[0]] for v in volumes]
+        case By.SURVIVES:
+            found = [v.whole.scheme.survives for v in volumes]
+        case By.HOSTS:
+            found = [len(outlook.lanes_from(v)) for v in volumes]
+    return np.array(found, dtype=np.int64)

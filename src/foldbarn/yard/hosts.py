@@ -1,0 +1,349 @@
+"""The stand-in hosts: machines that use volumes, do nothing but what they are told in their own shell, and
+tell how they are in the shapes of ordinary Linux tools.
+"""
+
+from __future__ import annotations
+
+import ipaddress
+import uuid
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass, field
+from typing import TYPE_CHECKING, Any
+
+from foldbarn.core.hosts.facts import PROTOCOL
+from foldbarn.core.hosts.initiators import Transport
+
+if TYPE_CHECKING:
+    from foldbarn.yard.machines import Machines
+
+
+@dataclass(slots=True)
+class Nic:
+    name: str
+    address: str  # with prefix
+    up: bool = True
+
+
+@dataclass(slots=True)
+class Mounted:
+    """What is mounted at a place: the disk by what the kernel knows it by."""
+
+    disk: str
+    read_only: bool
+
+
+@dataclass(slots=True)
+class StandInHost:
+    """A host as it is now. names: what stands in /etc for its initiators; nodes: targets that it discovered,
+    [target, portal, startup]; asks: portals in /etc/nvme/discovery.conf; connected: [transport, target,
+    portal], tried again by its kernel for as long as they stand there; sizes: of the disks that it sees, as
+    its kernel knows them, by what it knows them by; probed: the UUIDs of the file systems that it found on
+    them when it looked last; letters: of their devices, by disk, target and (iSCSI) portal; maps: disks that
+    multipath has joined; table: lines of /etc/fstab, [what, where, type, options].
+    """
+
+    name: str
+    names: dict[str, str]
+    nics: list[Nic] = field(default_factory=list)
+    enabled: list[str] = field(default_factory=list)
+    active: list[str] = field(default_factory=list)
+    nodes: list[list[str]] = field(default_factory=list)
+    asks: list[str] = field(default_factory=list)
+    connected: list[list[str]] = field(default_factory=list)
+    sizes: dict[str, int] = field(default_factory=dict)
+    probed: dict[str, str] = field(default_factory=dict)
+    letters: dict[str, str] = field(default_factory=dict)
+    maps: list[str] = field(default_factory=list)
+    mounts: dict[str, Mounted] = field(default_factory=dict)
+    table: list[list[str]] = field(default_factory=list)
+    power: bool = True
+
+    def own(self, transport: Transport) -> str:
+        return self.names.get(transport.value, "")
+
+
+@dataclass(slots=True)
+class Made:
+    """A file system, which lies on the volume: every host that sees the disk sees it."""
+
+    kind: str
+    uuid: str
+    bytes: int
+
+
+def skerry_hosts() -> list[StandInHost]:
+    """Three desks that share a file system, a plotter of which one cable is out, and a plain Linux host."""
+    names = ("ferry-desk-1", "ferry-desk-2", "ferry-desk-3", "chart-plotter", "slipway")
+    found = []
+    for number, name in enumerate(names, 1):
+        nqn = f"nqn.2014-08.org.nvmexpress:uuid:{uuid.uuid5(uuid.NAMESPACE_DNS, name)}"
+        host = StandInHost(name, {"iscsi": f"iqn.2019-04.example.skerry:{name}", "nvme": nqn})
+        host.nics = [Nic("stor0", f"10.20.9.{number}/16"), Nic("stor1", f"10.21.9.{number}/16")]
+        found.append(host)
+    found[3].nics[1].up = False
+    return found
+
+
+def to_keep(host: StandInHost) -> dict[str, Any]:
+    return asdict(host)
+
+
+def from_kept(kept: dict[str, Any]) -> StandInHost:
+    host = StandInHost(**kept)
+    host.nics = [Nic(**nic) for nic in kept["nics"]]
+    host.mounts = {at: Mounted(**mount) for at, mount in kept["mounts"].items()}
+    return host
+
+
+# What nodes and hosts know of one another. ---------------------------------------------------------------
+
+
+def take_serve(machines: Machines, node: str, order: str, targets: dict[str, Any]) -> None:
+    """A node serves these targets from here on, and no others."""
+    machines.serving[node] = {"order": order, "targets": targets}
+
+
+def node_at(machines: Machines, address: str) -> str:
+    """The node that has an address on a port that is up; empty where none answers there."""
+    for node in machines.nodes.values():
+        for port in node.ports:
+            own = machines.addresses.get(f"{node.name}:{port.name}", list(port.addresses))
+            if port.up and machines.power[node.name] and address in [a.split("/")[0] for a in own]:
+                return node.name
+    return ""
+
+
+def _split(at: str) -> tuple[str, int]:
+    address, _, port = at.rpartition(":")
+    return address.strip("[]"), int(port)
+
+
+def offered(machines: Machines, host: StandInHost, at: str) -> dict[str, Any]:
+    """The targets that a host is offered at a portal, by name; none where nobody answers it there."""
+    address, port = _split(at)
+    transport = next((t for t in Transport if t.port == port), None)
+    if transport is None or not host.power:
+        return {}
+    reach = any(
+        nic.up and ipaddress.ip_address(address) in ipaddress.ip_interface(nic.address).network
+        for nic in host.nics
+    )
+    node = node_at(machines, address) if reach else ""
+    if not node or (node, port) in machines.shut:
+        return {}
+    return {
+        name: said
+        for name, said in machines.serving.get(node, {}).get("targets", {}).items()
+        if said["transport"] == transport.value
+        and address in said["portals"]
+        and host.own(transport) in said["allows"]
+    }
+
+
+def live(machines: Machines, host: StandInHost) -> Iterator[tuple[str, str, str, dict[str, Any]]]:
+    """What a host is connected to at this moment: transport, target, portal, and what is said of the
+    target.
+    """
+    for transport, target, at in host.connected:
+        said = offered(machines, host, at).get(target)
+        if said is not None:
+            yield transport, target, at, said
+
+
+def serves(machines: Machines, node: str) -> dict[str, Any]:
+    """What a node tells of its hosts: by which order it goes, and who is connected."""
+    own = {
+        address.split("/")[0]
+        for port in machines.nodes[node].ports
+        for address in machines.addresses.get(f"{node}:{port.name}", list(port.addresses))
+    }
+    sessions = [
+        [target, host.own(Transport(transport)), _split(at)[0]]
+        for host in machines.hosts.values()
+        for transport, target, at, _ in live(machines, host)
+        if _split(at)[0] in own
+    ]
+    return {"order": machines.serving.get(node, {}).get("order", ""), "sessions": sorted(sessions)}
+
+
+# What happens on a host. -----------------------------------------------------------------------------------
+
+
+def scan(machines: Machines, host: StandInHost) -> None:
+    """Its kernel looks at all disks that it is connected to: how large they are, and which are new."""
+    for transport, target, at, said in live(machines, host):
+        disk = said["disk"]
+        if disk not in host.sizes:
+            probe(machines, host, disk)
+        host.sizes[disk] = said["bytes"]
+        key = f"{disk} {target} {at}" if transport == "iscsi" else f"{disk} {target}"
+        if key not in host.letters:
+            host.letters[key] = _next_device(host, transport)
+    if "multipathd" in host.active:
+        join(host)
+
+
+def probe(machines: Machines, host: StandInHost, disk: str) -> None:
+    """It looks at what lies on a disk: what others put there later it does not know until it looks again."""
+    host.probed.pop(disk, None)
+    if disk in machines.made:
+        host.probed[disk] = machines.made[disk].uuid
+
+
+def _next_device(host: StandInHost, transport: str) -> str:
+    taken = set(host.letters.values())
+    if transport == "nvme":
+        return next(f"nvme{n}n1" for n in range(1, 10_000) if f"nvme{n}n1" not in taken)
+    letters = "abcdefghijklmnopqrstuvwxyz"
+    names = (f"sd{one}{other}" for one in ["", *letters] for other in letters)
+    return next(name for name in names if name != "sda" and name not in taken)  # it boots from sda
+
+
+def join(host: StandInHost) -> None:
+    """Multipath makes one device of all paths to a disk, unless that is in use already."""
+    used = {mount.disk for mount in host.mounts.values()}
+    for disk in host.sizes:
+        if disk.startswith("0x") and disk not in host.maps and disk not in used:
+            host.maps.append(disk)
+
+
+def map_name(disk: str) -> str:
+    """The name of the device over all paths: type 3 of a name, and the name (VPD page 0x83)."""
+    return f"3{disk.removeprefix('0x')}"
+
+
+def lose_power(host: StandInHost) -> None:
+    """Nothing is left but what is written down."""
+    host.power = False
+    host.connected, host.active, host.maps = [], [], []
+    host.sizes, host.probed, host.letters, host.mounts = {}, {}, {}, {}
+
+
+def start(machines: Machines, host: StandInHost) -> None:
+    """What a host does when it is given power: its services, what they connect to, and its table of file
+    systems.
+    """
+    host.power, host.active = True, list(host.enabled)
+    if "iscsid" in host.active:
+        host.connected += [["iscsi", t, at] for t, at, how in host.nodes if how == "automatic"]
+    if {"nvme-tcp", "nvmf-autoconnect"} <= set(host.active):
+        connect_all(machines, host)
+    scan(machines, host)
+    for source, at, _, options in host.table:
+        disk = disk_named(machines, host, source)
+        if disk and disk in host.sizes and disk in machines.made and _may_mount(machines, host, disk):
+            host.mounts[at] = Mounted(disk, "ro" in options.split(","))
+
+
+def connect_all(machines: Machines, host: StandInHost) -> None:
+    """Connects to every subsystem that is offered at the portals it is to ask."""
+    for at in host.asks:
+        for target in offered(machines, host, at):
+            if ["nvme", target, at] not in host.connected:
+                host.connected.append(["nvme", target, at])
+    scan(machines, host)
+
+
+def _may_mount(machines: Machines, host: StandInHost, disk: str) -> bool:
+    return machines.made[disk].kind != "gfs2" or "dlm" in host.active
+
+
+def disk_named(machines: Machines, host: StandInHost, source: str) -> str:
+    """The disk of a device, of a name below /dev/disk/by-id, or of a file system's UUID; empty for none."""
+    if source.startswith("UUID="):
+        wanted = source.removeprefix("UUID=")
+        return next((d for d in host.sizes if host.probed.get(d) == wanted), "")
+    for prefix in ("/dev/disk/by-id/wwn-", "/dev/disk/by-id/nvme-"):
+        if source.startswith(prefix):
+            wanted = source.removeprefix(prefix)
+            return wanted if wanted in host.sizes else ""
+    if source.startswith("/dev/mapper/"):
+        wanted = source.removeprefix("/dev/mapper/")
+        return next((disk for disk in host.maps if map_name(disk) == wanted), "")
+    wanted = source.removeprefix("/dev/")
+    return next((key.split(" ")[0] for key, device in host.letters.items() if device == wanted), "")
+
+
+# Reporting. ------------------------------------------------------------------------------------------------
+
+
+def report(machines: Machines, host: StandInHost) -> dict[str, Any]:
+    """How a host is (docs/host-protocol.md)."""
+    units = ("iscsid", "multipathd", "dlm", "nvme-tcp", "nvmf-autoconnect")
+    fabrics: dict[str, list[dict[str, str]]] = {}
+    for number, (transport, target, at, _) in enumerate(live(machines, host)):
+        address, port = _split(at)
+        if transport == "nvme":
+            said = {"Name": f"nvme{number}", "Transport": "tcp", "State": "live"}
+            fabrics.setdefault(target, []).append(said | {"Address": f"traddr={address},trsvcid={port}"})
+    return {
+        "protocol": PROTOCOL,
+        "services": {unit: "active" if unit in host.active else "inactive" for unit in units},
+        "enabled": sorted(host.enabled),
+        "initiators": sorted(host.names.values()),
+        "ip": [_link(number, nic) for number, nic in enumerate(host.nics, 2)],
+        "iscsi": {
+            "nodes": [{"target": t, "portal": at, "startup": how} for t, at, how in host.nodes],
+        },
+        "nvme": {
+            "discovery": list(host.asks),
+            "subsystems": [{"NQN": nqn, "Paths": paths} for nqn, paths in fabrics.items()],
+        },
+        "lsblk": {"blockdevices": [_BOOT, *_devices(machines, host)]},
+        "fstab": {
+            "filesystems": [
+                {"source": what, "target": at, "fstype": kind, "options": options}
+                for what, at, kind, options in host.table
+            ]
+        },
+    }
+
+
+def _link(number: int, nic: Nic) -> dict[str, Any]:
+    """A network port as `ip --json addr` prints it."""
+    local, prefix = nic.address.split("/")
+    own = {"family": "inet", "local": local, "prefixlen": int(prefix), "scope": "global"}
+    flags = ["BROADCAST", "MULTICAST", *(["UP", "LOWER_UP"] if nic.up else [])]
+    link = {"ifindex": number, "ifname": nic.name, "flags": flags, "link_type": "ether"}
+    return link | {"operstate": "UP" if nic.up else "DOWN", "addr_info": [own]}
+
+
+_BOOT = {
+    "name": "sda",
+    "path": "/dev/sda",
+    "type": "disk",
+    "size": 480 * 10**9,
+    "wwn": None,
+    "fstype": None,
+    "mountpoints": [],
+    "children": [{"name": "sda1", "type": "part", "fstype": "ext4", "mountpoints": ["/"]}],
+}
+
+
+def _devices(machines: Machines, host: StandInHost) -> Iterator[dict[str, Any]]:
+    for key, name in host.letters.items():
+        disk = key.split(" ")[0]
+        top = _contents(machines, host, disk)
+        device: dict[str, Any] = {"name": name, "path": f"/dev/{name}", "type": "disk", "wwn": disk}
+        device["size"] = host.sizes[disk]
+        if disk in host.maps:
+            path = f"/dev/mapper/{map_name(disk)}"
+            child = {"name": map_name(disk), "path": path, "type": "mpath", "size": host.sizes[disk]}
+            device |= {"fstype": "mpath_member", "mountpoints": [], "children": [child | top]}
+        else:
+            device |= top
+        yield device
+
+
+def _contents(machines: Machines, host: StandInHost, disk: str) -> dict[str, Any]:
+    """What lies on a disk, and where that is mounted."""
+    made = machines.made.get(disk)
+    if made is not None and host.probed.get(disk) != made.uuid:
+        made = None
+    at = [place for place, mount in host.mounts.items() if mount.disk == disk]
+    return {
+        "fstype": made.kind if made else None,
+        "uuid": made.uuid if made else None,
+        "fssize": made.bytes if made and at else None,
+        "mountpoints": at,
+    }

@@ -1,0 +1,175 @@
+"""What is asked of volumes on call: each question against what the states say, and the order against one of
+Python's own.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from functools import partial
+
+import numpy as np
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from sites import changed, make_site, used_sites, with_volume, without_nodes
+
+from foldbarn.core.errors import NotFound
+from foldbarn.core.names import natural_key
+from foldbarn.core.pools.filling import SOON_SECONDS, full_in
+from foldbarn.core.pools.protection import Level
+from foldbarn.core.site import UNWRITTEN, Binned, Short, SiteView, Volume
+from foldbarn.core.units import DAY_SECONDS
+from foldbarn.core.volumes.growth import Growth
+from foldbarn.core.volumes.lineage import Link, volumes_of
+from foldbarn.core.watch.asking import By, Question, Wanted, answers, listed
+from foldbarn.core.watch.lamps import Outlook
+from foldbarn.core.watch.states import Lamp
+
+
+def named(
+    outlook: Outlook, wanted: Wanted | None = None, by: By = By.NAME, *, falling: bool = False
+) -> list[str]:
+    found = listed(outlook, wanted or Wanted(), by, falling=falling)
+    return [outlook.view.volumes[row].name for row in found.rows.tolist()]
+
+
+def altered(view: SiteView, name: str, **parts: object) -> SiteView:
+    volumes = (replace(v, **parts) if v.name == name else v for v in view.volumes)  # type: ignore[arg-type]
+    return changed(view, volumes=tuple(volumes))
+
+
+@st.composite
+def troubled(draw: st.DrawFn) -> Outlook:
+    """Volumes of which some are offline, in the bin, still made, short of room; nodes of which some are
+    silent.
+    """
+    view = draw(used_sites())
+    for volume in view.volumes:
+        parts = {
+            "offline": draw(st.booleans()),
+            "binned": draw(st.sampled_from([None, None, Binned(1.0, 2.0)])),
+            "forming": draw(st.sampled_from([False, False, True])),
+            "short": draw(st.sampled_from([None, None, Short(1, False)])),
+            "size_bytes": draw(st.integers(1, 3)),
+        }
+        view = altered(view, volume.name, **parts)
+    gone = draw(st.sets(st.integers(0, len(view.nodes) - 1), max_size=1))
+    return Outlook(without_nodes(view, gone, given_up=draw(st.booleans())), 100.0, 10.0)
+
+
+@given(troubled())
+def test_at_ease_is_what_its_state_says(outlook: Outlook) -> None:
+    for row, volume in enumerate(outlook.view.volumes):
+        lamp = outlook.volume(row).lamp
+        assert outlook.at_ease(row) == (lamp in (Lamp.SOUND, Lamp.AWAY)), (volume.name, lamp)
+
+
+@given(
+    troubled(),
+    st.sets(st.sampled_from(Question), max_size=2),
+    st.booleans(),
+    st.sampled_from(["", "V", "1 v"]),
+)
+def test_what_is_listed_is_what_each_question_says(
+    outlook: Outlook, questions: set[Question], binned: bool, words: str
+) -> None:
+    view = outlook.view
+
+    def fits(row: int, volume: Volume, *more: Question) -> bool:
+        asked = all(answers(outlook, q)[row] for q in (*questions, *more))
+        has = all(word in volume.name for word in words.lower().split())
+        return asked and has and (volume.binned is not None) == binned
+
+    for of in [(), ((Link.NODE, view.nodes[0].name),), ((Link.HOST, "h1"), (Link.POLICY, "p1"))]:
+        on = np.ones(len(view.volumes), dtype=np.bool_)
+        for link, name in of:
+            on &= volumes_of(view, link, name)
+        here = [(row, v) for row, v in enumerate(view.volumes) if on[row]]
+        wanted = Wanted(words, tuple(questions), of, binned)
+        assert named(outlook, wanted) == [v.name for row, v in here if fits(row, v)]
+        counts = listed(outlook, wanted).counts
+        assert counts == {q: sum(fits(row, v, q) for row, v in here) for q in Question}
+
+
+@given(troubled(), st.sampled_from(By), st.booleans())
+def test_what_is_alike_is_listed_by_name(outlook: Outlook, by: By, falling: bool) -> None:
+    view = outlook.view
+    lamps = list(Lamp)
+    keys = {
+        By.NAME: lambda v: natural_key(v.name),
+        By.STATE: lambda v: max(1, lamps.index(outlook.volume(view.volumes.index(v)).lamp)),
+        By.POOL: lambda v: v.pool,
+        By.SIZE: lambda v: v.size_bytes,
+        By.WRITTEN: lambda v: v.written_bytes,
+        By.ON_DISKS: lambda v: v.whole.placement.size,
+        By.POLICY: lambda v: (9, 9) if v.policy is None else v.policy,
+        By.SURVIVES: lambda v: v.whole.scheme.survives,
+        By.HOSTS: lambda v: len(outlook.lanes_from(v)),
+    }
+    kept = [v for v in view.volumes if v.binned is None]
+    wanted = [v.name for v in sorted(kept, key=keys[by], reverse=falling)]  # stable both ways
+    assert named(outlook, by=by, falling=falling) == wanted
+
+
+def test_each_question_has_a_volume_to_which_it_applies_and_one_to_which_not() -> None:
+    view = make_site([[[40], [40]], [[40], [40]]])
+    for number in range(1, 6):
+        view = with_volume(view, 4, 2, Level.NODE, number)
+    plain = Outlook(view, 0.0, 1.0)
+    ask = partial(answers, plain)
+    assert not ask(Question.AMISS).any()
+    assert ask(Question.UNATTACHED).all()
+    assert ask(Question.BY_HAND).all()
+    view = altered(view, "v1", offline=True)
+    view = altered(view, "v2", short=Short(2, True))
+    view = altered(view, "v3", forming=True)
+    view = altered(view, "v4", thin=True)
+    found = {q: named(Outlook(view, 0.0, 1.0), Wanted(questions=(q,))) for q in Question}
+    assert found[Question.AMISS] == ["v2"]
+    assert found[Question.OFFLINE] == ["v1"]
+    assert found[Question.WANTS_ROOM] == ["v2"]
+    assert found[Question.MAKING] == ["v3"]
+    assert found[Question.THIN] == ["v4"]
+    lost = Outlook(without_nodes(view, {0}), 0.0, 1.0)
+    short = named(lost, Wanted(questions=(Question.SHORT,)))
+    on_it = named(lost, Wanted(of=((Link.NODE, "n1"),)))
+    assert short == [name for name in on_it if name != "v3"] != []  # what is being made is not short yet
+    assert not named(lost, Wanted(questions=(Question.UNREADABLE,)))
+    both = Outlook(without_nodes(view, {0, 1, 2, 3}), 0.0, 1.0)
+    assert named(both, Wanted(questions=(Question.UNREADABLE,))) == [f"v{n}" for n in range(1, 6)]
+
+
+def test_a_thing_that_is_not_there_is_refused() -> None:
+    with pytest.raises(NotFound, match="There is no node named 'auk'"):
+        listed(Outlook(make_site([[[9]]]), 0.0, 1.0), Wanted(of=((Link.NODE, "auk"),)))
+
+
+def thin_one(extents: int, aside: int, a_day: float) -> SiteView:
+    """A thin volume of so many extents, of which some have room; it took so many a day for ten days."""
+    view = with_volume(make_site([[[100]], [[100]]]), extents)
+    [volume] = view.volumes
+    placement = volume.whole.placement.copy()
+    placement[aside:] = UNWRITTEN
+    growth = Growth(10 * DAY_SECONDS, 10 * a_day, aside)
+    plies = (replace(volume.whole, placement=placement),)
+    return altered(view, "v1", thin=True, plies=plies, growth=growth)
+
+
+def test_a_thin_volume_is_full_when_it_has_taken_all_or_its_pool_has_no_more() -> None:
+    slow, fast = thin_one(20, 10, a_day=1.0), thin_one(20, 10, a_day=2.0)
+    assert full_in(slow, slow.volumes[0]) == pytest.approx(10 * DAY_SECONDS)
+    assert full_in(fast, fast.volumes[0]) == pytest.approx(5 * DAY_SECONDS)
+    asked = Wanted(questions=(Question.FILLING,))
+    assert [named(Outlook(v, 0.0, 1.0), asked) for v in (slow, fast)] == [[], ["v1"]]
+    # Where its pool is full before: the room for it is what the others leave.
+    tight = with_volume(fast, 87, 2, Level.RACK, 2)
+    soon = full_in(tight, tight.volumes[0])
+    assert soon is not None
+    assert soon < 2 * DAY_SECONDS < SOON_SECONDS
+    for nothing in (
+        altered(fast, "v1", thin=False),
+        altered(fast, "v1", offline=True),
+        altered(fast, "v1", growth=Growth(DAY_SECONDS, 2.0, 10)),
+        thin_one(20, 20, a_day=2.0),
+    ):
+        assert full_in(nothing, nothing.volumes[0]) is None

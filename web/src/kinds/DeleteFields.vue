@@ -1,0 +1,38 @@
+<script setup lang="ts">
+import { ref, watch } from "vue";
+import { useDefaults } from "../api/client";
+import { useSheet, volumesAsked, type Wish } from "./kind";
+
+/** For how long volumes are kept in the bin, and their name or number, typed. */
+const wish = defineModel<Wish>({ required: true });
+const { asked, preview } = useSheet();
+const volumes = volumesAsked(asked);
+const { data: defaults } = useDefaults();
+const days = ref<string>();
+const typed = ref("");
+watch([days, typed], () => {
+  wish.value = {
+    volumes,
+    ...(days.value ? { days: Number(days.value) } : {}),
+    typed: typed.value,
+  };
+});
+</script>
+
+<template>
+  <VTextField
+    v-model="typed"
+    :label="`Type ${preview?.type_to_confirm || volumes[0]} to confirm`"
+    autofocus
+    width="260"
+  />
+  <VTextField
+    v-model="days"
+    type="number"
+    min="1"
+    :max="defaults?.most_bin_days"
+    :placeholder="String(defaults?.bin_days ?? '')"
+    label="Days in the bin"
+    width="140"
+  />
+</template>

@@ -1,0 +1,31 @@
+import type { Pool, VolumePage } from "../../api/client";
+import { size, terabytes } from "../../lib/format";
+import { pathOf } from "../../lib/paths";
+
+/** A volume, its policy and its pool, as cards of its lineage. */
+export function volumeCards(v: VolumePage, pool: Pool | undefined, here: boolean) {
+  return [
+    {
+      kind: "Volume",
+      name: v.name,
+      fact: `${size(v.size_bytes)}, ${terabytes(v.footprint.value)} TB on disks`,
+      lamp: v.state.lamp,
+      to: pathOf("volume", v.name),
+      here,
+    },
+    {
+      kind: v.keeps ? "Policy" : "Protection",
+      name: v.keeps ? v.keeps.policy : `${v.counted} by ${v.level}`,
+      fact: v.keeps && v.keeps.standing !== "kept" ? `${v.keeps.sentence} ${v.keeps.cure}` : v.protection,
+      lamp: v.keeps ? v.keeps.lamp : v.state.lamp,
+      to: v.keeps ? pathOf("policy", v.keeps.policy) : pathOf("volume", v.name),
+    },
+    {
+      kind: "Pool",
+      name: v.pool,
+      fact: pool ? `${size(pool.free.value)} free` : "",
+      lamp: pool?.state.lamp,
+      to: pathOf("pool", v.pool),
+    },
+  ];
+}
