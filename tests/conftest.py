@@ -31,11 +31,13 @@ from foldbarn.api.app import make_app as make_api
 from foldbarn.changes.engine.queue import _sender
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.actors import Actor
+from foldbarn.core.errors import Unreachable
 from foldbarn.core.units import DAY_SECONDS
 from foldbarn.house import barn as house_module
 from foldbarn.house.barn import Barn
 from foldbarn.house.demo import Demo
 from foldbarn.house.postgres import Postgres, free_port
+from foldbarn.links import outbound
 from foldbarn.services import changes, intake
 from foldbarn.settings import settings
 from foldbarn.store import database as database_module
@@ -234,6 +236,22 @@ def carry_out(page: Page, press: Callable[[], None] | None = None) -> None:
 
 def _is_deed(response: Response) -> bool:
     return response.request.method == "POST" and response.url.endswith("/api/changes")
+
+
+def be_patient(patches: pytest.MonkeyPatch, machines: Machines) -> None:
+    """Who has power has a minute to answer, so that a busy machine is never taken for a dead one; who has
+    none is not waited for at all, as it would answer nothing for as long as one has patience.
+    """
+    asked = outbound._Outbound._bounded
+
+    async def ask(here: Any, method: str, url: str, *rest: Any) -> outbound.Answer:
+        name = url.partition("/agents/")[2].partition("/")[0]
+        if not machines.power.get(name, True):
+            raise Unreachable("No answer.", about=url)
+        return await asked(here, method, url, *rest)
+
+    patches.setattr(outbound._Outbound, "_bounded", ask)
+    patches.setattr(settings(), "answer_seconds", 60.0)
 
 
 def run_async(work: Coroutine[Any, Any, Any]) -> Any:

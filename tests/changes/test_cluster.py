@@ -10,7 +10,7 @@ from dataclasses import replace
 from typing import Any
 
 import pytest
-from conftest import ME, Site
+from conftest import ME, Site, be_patient
 from sqlalchemy import select, update
 
 from foldbarn.changes.engine import runner
@@ -224,10 +224,10 @@ def test_power_lost_in_the_middle_pauses_with_the_reason_and_goes_on_when_it_is_
 ) -> None:
     hear(barn_site)
     monkeypatch.setenv("FOLDBARN_ATTEMPTS", "2")
-    monkeypatch.setenv("FOLDBARN_ANSWER_SECONDS", "1")
     from foldbarn.settings import settings
 
     settings.cache_clear()
+    be_patient(monkeypatch, barn_site.yard.machines)
     number = changes.carry_out(ME, "form-cluster", WISH)
     barn_site.yard.machines.power["razorbill"] = False
     run_change(number)

@@ -18,7 +18,7 @@ from typing import Any, ClassVar
 
 import numpy as np
 import pytest
-from conftest import ME, Site, Start, run_async
+from conftest import ME, Site, Start, be_patient, run_async
 from hypothesis import HealthCheck, Phase
 from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
@@ -148,6 +148,7 @@ class Barn(RuleBasedStateMachine):
         self.logs = [Listening(module.log) for module in (runner, duties)]
         for module, log in zip((runner, duties), self.logs, strict=True):
             self.patches.setattr(module, "log", log)
+        be_patient(self.patches, self.site.yard.machines)
 
     @initialize()
     def volumes(self) -> None:
@@ -851,10 +852,9 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
 
 
 @contextmanager
-def quick_agents() -> Iterator[None]:
+def single_tries() -> Iterator[None]:
     with pytest.MonkeyPatch.context() as patch:
         patch.setenv("FOLDBARN_ATTEMPTS", "1")
-        patch.setenv("FOLDBARN_ANSWER_SECONDS", "0.5")
         patch.setenv("FOLDBARN_LOOK_SECONDS", "0.02")
         settings.cache_clear()
         yield
@@ -865,7 +865,7 @@ def test_whatever_happens_nothing_is_lost_and_everything_comes_to_its_end(
     new_site: Callable[[Start], AbstractContextManager[Site]], pooled: Start
 ) -> None:
     machine = type("BarnHere", (Barn,), {"new_site": staticmethod(new_site), "start": pooled})
-    with quick_agents():
+    with single_tries():
         run_state_machine_as_test(
             machine,
             settings=hypothesis_settings(
