@@ -29,6 +29,7 @@ class Settings(BaseSettings):
     longest_pause_seconds: float = 4.0  # pauses between questions to a silent agent grow up to this
     look_seconds: float = 0.4  # between two looks at the copies under way
     heat_seconds: float = 30.0  # between two questions to one agent of what is asked of its extents
+    sample_seconds: float = 10.0  # between two samples of what things do
     # a worker without a heartbeat for this long is gone, and its jobs are taken over
     dead_after_seconds: float = 4.0
     attempts: int = 5  # tries of a step's order before its change pauses

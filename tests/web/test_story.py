@@ -12,6 +12,7 @@ import pytest
 from conftest import Running, blocker, carry_out, pick
 from playwright.sync_api import Page, expect
 
+SETTINGS = {"FOLDBARN_SAMPLE_SECONDS": "1"}
 LONG = 240_000  # ms: for what the barn does by itself
 
 
@@ -192,6 +193,37 @@ def test_the_node_returns_and_takes_its_share_again(page: Page) -> None:
         re.compile(r"[1-9]\d* left-over strips dropped, 0 strips found missing")
     )
     expect(page.locator('[data-step="level"]')).to_contain_text(re.compile(r"[1-9]\d* strips moved"))
+
+
+def test_what_went_through_a_thing_is_drawn_with_what_was_amiss(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/volumes/ticketing-db")
+    sea = tab.get_by_role("slider", name="Bytes over the last hour")
+    sums = re.compile(r"B/s written on average, 95 of 100 samples no more than .* Known since \d\d:")
+    expect(sea).to_have_attribute("aria-valuetext", sums, timeout=LONG)
+    below = tab.locator('.tide path.line[data-up="false"]')  # what is read, below the waterline
+    expect(below).to_have_attribute("d", re.compile(r"^M\d.*L"))
+    going_on = tab.get_by_role("list", name="What else was going on")
+    expect(going_on.get_by_text("petrel was not heard. No answer within")).to_be_visible()
+    expect(going_on.get_by_role("link", name="Rebuild and level quayside").first).to_be_visible()
+    # A moment is picked by keyboard; what is drawn, and over how long, is in the address.
+    sea.focus()
+    tab.keyboard.press("Home")
+    picked = re.compile(r"^\d\d:\d\d:\d\d: [\d.]+ .?B/s written, [\d.]+ .?B/s read\.$")
+    expect(sea).to_have_attribute("aria-valuetext", picked)
+    tab.keyboard.press("Escape")
+    expect(sea).to_have_attribute("aria-valuetext", sums)
+    tab.get_by_role("button", name="Operations").click()
+    tab.get_by_role("button", name="day", exact=True).click()
+    expect(tab).to_have_url(re.compile(r"drawn=operations&over=day"))
+    tab.reload()
+    day = tab.get_by_role("slider", name="Operations over the last day")
+    expect(day).to_have_attribute("aria-valuetext", re.compile("a second writes on average"), timeout=LONG)
+    # Of a port as much as of the node that it belongs to.
+    tab.goto(f"{running.url}/machines/fulmar")
+    tab.get_by_role("button", name="stor0").click()
+    expect(tab.get_by_role("heading", name="How it went on stor0")).to_be_visible()
+    port = tab.get_by_role("slider", name="Bytes over the last hour")
+    expect(port).to_have_attribute("aria-valuetext", re.compile("B/s received on average"))
 
 
 def test_everything_works_by_keyboard_on_the_map(page: Page) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import json
 import os
@@ -15,6 +16,7 @@ from foldbarn.core.machines.reading import PROTOCOL
 
 SECTOR = 512  # bytes; /sys/block/*/stat counts in these whatever the disk's own sectors are
 TOOL_SECONDS = 20.0
+NETWORK = Path("/sys/class/net")
 
 
 class ToolFailed(Exception):
@@ -76,6 +78,17 @@ class Machine:
             if disk.get("type") == "disk" and disk.get("serial") and stat.exists():
                 found[disk["serial"]] = read_stat(stat.read_text())
         return found
+
+
+def traffic(network: Path = NETWORK) -> dict[str, dict[str, int]]:
+    """Bytes sent and received by each network link since it came up (Linux, sysfs-class-net-statistics)."""
+    found = {}
+    for link in sorted(network.iterdir()) if network.exists() else ():
+        counts = link / "statistics"
+        with contextlib.suppress(OSError, ValueError):  # one that has just gone
+            sent, received = (int((counts / name).read_text()) for name in ("tx_bytes", "rx_bytes"))
+            found[link.name] = {"sent_bytes": sent, "received_bytes": received}
+    return found
 
 
 def read_stat(text: str) -> dict[str, int]:

@@ -21,7 +21,7 @@ from pydantic import BaseModel, Field
 from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
-from foldbarn.agent.machine import Machine, ToolFailed
+from foldbarn.agent.machine import Machine, ToolFailed, traffic
 from foldbarn.core.machines.reading import PROTOCOL, tag_of
 
 VERSION_SECONDS = 5.0  # how long a version is given without asking the tools again
@@ -81,7 +81,7 @@ def make_app(machine: Machine, own_url: str = "", home_url: str = "", key: str =
 
     @app.get("/v1/counters")
     def counters() -> dict[str, Any]:
-        return {"disks": machine.counters()}
+        return {"uptime": time.monotonic(), "disks": machine.counters(), "ports": traffic()}
 
     @app.get("/v1/strips/{serial}")
     def strips(serial: str) -> dict[str, Any]:

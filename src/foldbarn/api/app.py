@@ -23,6 +23,7 @@ from foldbarn.api.hosts import routes as hosts
 from foldbarn.api.machines import routes as machines
 from foldbarn.api.policies import routes as policies
 from foldbarn.api.pools import routes as pools
+from foldbarn.api.samples import routes as samples
 from foldbarn.api.volumes import routes as volumes
 from foldbarn.api.watch import routes as watch
 from foldbarn.api.yard import routes as yard
@@ -32,7 +33,7 @@ from foldbarn.logs import set_up_logs
 from foldbarn.settings import settings
 
 router = APIRouter(prefix="/api", responses=PROBLEMS)  # type: ignore[arg-type]
-for part in (watch, pools, policies, volumes, hosts, changes, machines, cluster, yard):
+for part in (watch, pools, policies, volumes, hosts, changes, machines, cluster, samples, yard):
     router.include_router(part.routes)
 
 

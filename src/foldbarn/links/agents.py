@@ -18,11 +18,12 @@ from typing import Any, cast
 import numpy as np
 import structlog
 
-from foldbarn.core.arrays import Ints
+from foldbarn.core.arrays import Ints, Reals
 from foldbarn.core.errors import NotPossible, Unreachable
-from foldbarn.core.machines.reading import PROTOCOL, WITNESS_PROTOCOL
+from foldbarn.core.machines.reading import LARGEST_COUNT, PROTOCOL, WITNESS_PROTOCOL, read_counters
 from foldbarn.core.moving.comparing import NO_STRIPS, Strips
 from foldbarn.core.volumes.pace import BOUNDS, COUNTED, Work, work_of
+from foldbarn.core.watch.samples import BUCKETS, Counted
 from foldbarn.links.outbound import Answer, Bounds, ask, ask_here, there
 from foldbarn.settings import settings
 
@@ -129,6 +130,21 @@ class Agent:
             raise Garbled(f"{self.url} does not say how long it has been running.")
         return Told(uptime, plies, work)
 
+    def counted(self) -> Counted:
+        """What it has counted since it started."""
+        found = _body(self._ask("GET", "/v1/counters", times=LONG))
+        try:
+            work = {int(ply): _sparse(told) for ply, told in found.get("work", {}).items()}
+            uptime = float(found["uptime"])
+            disks = read_counters(found)
+            ports = {str(name): _both(told) for name, told in found.get("ports", {}).items()}
+        except (AttributeError, KeyError, TypeError, ValueError, OverflowError, NotPossible) as error:
+            raise Garbled(f"{self.url} tells what it has counted in another shape.") from error
+        if not math.isfinite(uptime):
+            raise Garbled(f"{self.url} does not say how long it has been running.")
+        rows = np.array(list(work.values()), dtype=np.float64).reshape(-1, len(COUNTED) + BUCKETS)
+        return Counted(uptime, disks, ports, np.array(list(work), dtype=np.int64), rows)
+
     def probe(self, targets: list[tuple[str, int]]) -> list[tuple[bool, str]]:
         """Has the node try to open a connection to each address and port; whether it could, and why not."""
         found = _body(
@@ -213,6 +229,28 @@ def _counts(extents: Any, operations: Any) -> tuple[Ints, Ints]:
     if which.ndim != 1 or which.shape != counts.shape or (which < 0).any() or (counts < 0).any():
         raise ValueError("not a count for each extent")
     return which, counts
+
+
+def _both(told: Any) -> tuple[int, int]:
+    """What a port has sent and received. Raises TypeError, ValueError, KeyError, OverflowError."""
+    sent, received = int(told["sent_bytes"]), int(told["received_bytes"])
+    if not 0 <= min(sent, received) <= max(sent, received) <= LARGEST_COUNT:
+        raise ValueError("counts that are none")
+    return sent, received
+
+
+def _sparse(told: Any) -> Reals:
+    """Totals of what was done, with their times as pairs of a bucket and a count. Raises TypeError,
+    ValueError, KeyError, OverflowError for what is no such totals.
+    """
+    times = np.zeros(BUCKETS)
+    for bucket, count in told["times"]:
+        if not 0 <= int(bucket) < BUCKETS:
+            raise ValueError("a bucket that there is not")
+        times[int(bucket)] += float(count)
+    work = _work({**told, "times": times})
+    found: Reals = np.concatenate([work.numbers, work.times])
+    return found
 
 
 def _work(told: Any) -> Work:

@@ -45,11 +45,12 @@ from foldbarn.services.heat import HeatTaker
 from foldbarn.services.hosts import HostTaker, move_gateways
 from foldbarn.services.intake import node_is_back, read_report
 from foldbarn.services.limits import tell_limits, tell_targets
+from foldbarn.services.samples import Sampler, sampling
 from foldbarn.services.tiers import move_by_heat
 from foldbarn.settings import settings
 from foldbarn.store import changes as kept
 from foldbarn.store import cluster as store_cluster
-from foldbarn.store import disks, moves, nodes, pools, records, watching
+from foldbarn.store import disks, moves, nodes, outages, pools, records, watching
 from foldbarn.store import site as store_site
 from foldbarn.store.database import (
     Session,
@@ -60,6 +61,7 @@ from foldbarn.store.database import (
     wait_out,
 )
 from foldbarn.store.intake import take_inventory
+from foldbarn.store.outages import Out
 from foldbarn.store.tables import NodeRow
 from foldbarn.store.views import current_view
 
@@ -76,6 +78,7 @@ COUNT_SECONDS = 2.0  # between two records of what disks have read and written
 WHOLE_SECONDS = 30.0  # between two whole reports of a node that has nothing new
 SOON_SECONDS = 5.0  # the same, while its clock is not known yet
 PICTURE_SHARE = 20  # of the time between two pictures for the sake of clocks alone, one part goes into them
+SAMPLE_LOOK_SECONDS = 0.5  # between two looks at whether it is time for samples
 JUDGE_SECONDS = 1.0  # between two looks at what time alone brings about
 
 Counters = dict[str, tuple[int, int]]  # bytes read and written so far, by serial number
@@ -154,6 +157,8 @@ class Watch:
     put_off_until: float = 0.0
     round: Round = field(default_factory=lambda: Round(duties_of_the_watch()))
     giving: Round = field(default_factory=lambda: Round((GIVING,)))
+    sampling: Round = field(default_factory=lambda: sampling(Sampler()))
+    sample_at: float = 0.0  # when samples are looked to next
     hosts: HostTaker = field(default_factory=HostTaker)
 
     async def run(self) -> None:
@@ -180,6 +185,7 @@ class Watch:
         counting = asyncio.create_task(asyncio.sleep(0))
         giving = asyncio.create_task(asyncio.sleep(0))
         hosts = asyncio.create_task(asyncio.sleep(0))
+        sampling = asyncio.create_task(asyncio.sleep(0))
         try:
             while True:
                 # The lock is ours only while its connection lives, and this tells in the same breath.
@@ -192,12 +198,14 @@ class Watch:
                     counting = asyncio.create_task(self._count())
                 if giving.done() and time.monotonic() >= self.give_at:
                     giving = asyncio.create_task(self._give())
+                if sampling.done() and time.monotonic() >= self.sample_at:
+                    sampling = asyncio.create_task(self._sample())
                 if hosts.done():
                     hosts = asyncio.create_task(self._hear_hosts())
                 await asyncio.sleep(TICK_SECONDS)
         finally:
             # Whoever keeps watch next is not to find us at it still.
-            await asyncio.shield(asyncio.gather(thinking, counting, giving, hosts))
+            await asyncio.shield(asyncio.gather(thinking, counting, giving, sampling, hosts))
 
     async def _holds(self, holder: psycopg.AsyncConnection[Any]) -> bool:
         row = await (await holder.execute("select pg_try_advisory_lock(%s)", (WATCH_LOCK,))).fetchone()
@@ -253,6 +261,12 @@ class Watch:
         async with _going_on("setting room aside"):
             self.give_at = time.monotonic() + GIVING.every
             await asyncio.to_thread(self.giving.go, self.revision)
+
+    async def _sample(self) -> None:
+        """The same once more."""
+        async with _going_on("taking samples"):
+            self.sample_at = time.monotonic() + SAMPLE_LOOK_SECONDS
+            await asyncio.to_thread(self.sampling.go, self.revision)
 
     def _know(self, agents: Mapping[int, nodes.AgentOf]) -> None:
         """What the site says of its agents by now. A report of theirs is looked at again, all of it, where
@@ -437,6 +451,7 @@ def note_failure(number: int, error: Unreachable) -> None:
         if node.contact != contact or node.reason != error.sentence:
             if node.contact == Contact.HEARD:
                 node.since = node.heard_at or kept.now(session)
+                outages.begin(session, Out.NODE, number, error.sentence, node.since)
             node.contact, node.reason = contact.value, error.sentence
             log.info("node not heard", node=node.name, why=error.sentence)
             announce(session, "site")
@@ -473,6 +488,7 @@ def _note_report(
     changed = node.contact != Contact.HEARD or inventory is not None
     if node.contact != Contact.HEARD:
         log.info("node is back", node=node.name)
+        outages.end(session, Out.NODE, node.id)
         if node.given_up:
             node.owes = True
         node.contact, node.reason, node.given_up = Contact.HEARD.value, "", False
@@ -663,6 +679,7 @@ def prune() -> None:
     with transaction() as session:
         forgotten = moves.forget_ended(session, KEEP_MOVES_SECONDS)
         records.forget_old(session)
+        outages.forget_old(session)
     if forgotten:
         log.info("moves forgotten", moves=forgotten)
 

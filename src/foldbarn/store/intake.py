@@ -18,7 +18,8 @@ from foldbarn.core.machines.hardware import Inventory, Reason, ReportedDisk, Rep
 from foldbarn.core.machines.identity import Sight, find_boxes
 from foldbarn.core.site import Contact, Role
 from foldbarn.core.units import say_size
-from foldbarn.store import pools
+from foldbarn.store import outages, pools
+from foldbarn.store.outages import Out
 from foldbarn.store.tables import DiskRow, EnclosureRow, NodeRow, PoolRow, RackRow, RoomRow, SiteRow
 
 UNPLACED_ROOM, UNPLACED_RACK = "Unplaced", "unplaced"  # where a node stands until someone arranges it
@@ -333,6 +334,7 @@ def _not_seen(session: Session, row: DiskRow, node: NodeRow) -> None:
         row.node_id = carrier.id
     elif row.present:
         row.present, row.missing_since = False, datetime.now(UTC)
+        outages.begin(session, Out.DISK, row.id, "Its node reports without it.", row.missing_since)
         if row.role == Role.CACHE:  # what it had not settled is missing from the disks it served
             pools.look(session, [row.pool_id or 0], f"Cache device {row.name} is gone")
 
@@ -391,5 +393,6 @@ def arrange_boxes(session: Session) -> None:
 
 def _came_back(session: Session, row: DiskRow) -> None:
     row.present, row.missing_since, row.given_up = True, None, False
+    outages.end(session, Out.DISK, row.id)
     if row.pool_id is not None:
         pools.look(session, [row.pool_id], f"{row.name} is back")

@@ -6,12 +6,15 @@ from datetime import datetime
 from typing import Any, ClassVar
 
 from sqlalchemy import (
+    ARRAY,
+    REAL,
     BigInteger,
     CheckConstraint,
     Computed,
     DateTime,
     ForeignKey,
     Index,
+    Integer,
     LargeBinary,
     UniqueConstraint,
     func,
@@ -468,6 +471,81 @@ class PaceRow(Base):
     counted: Mapped[dict[str, float]] = mapped_column(JSONB)
     times: Mapped[bytes] = mapped_column(LargeBinary)
     growth: Mapped[dict[str, Any]] = mapped_column(server_default="{}")  # core.volumes.growth, as it is now
+
+
+class SampleRow(Base):
+    """What a thing did in the seconds before (core.watch.samples), null where nobody knows; times: packed.
+    Lies in partitions of an hour.
+    """
+
+    __tablename__ = "sample"
+    what: Mapped[str] = mapped_column(primary_key=True)
+    number: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
+    part: Mapped[str] = mapped_column(primary_key=True)
+    at: Mapped[datetime] = mapped_column(primary_key=True)
+    read_bytes: Mapped[float | None]
+    written_bytes: Mapped[float | None]
+    reads: Mapped[float | None]
+    writes: Mapped[float | None]
+    held_bytes: Mapped[float | None]
+    times: Mapped[bytes] = mapped_column(LargeBinary)
+    __table_args__ = (Index("sample_at", "at"), {"postgresql_partition_by": "range (at)"})
+
+
+class CondensedRow:
+    """Samples put together (core.watch.samples.Condensed), by when the time that they stand for begins. Each
+    list has a number for each measure, NaN where nothing is known.
+    """
+
+    what: Mapped[str] = mapped_column(primary_key=True)
+    number: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
+    part: Mapped[str] = mapped_column(primary_key=True)
+    at: Mapped[datetime] = mapped_column(primary_key=True)
+    count: Mapped[list[int]] = mapped_column(ARRAY(Integer))
+    mean: Mapped[list[float]] = mapped_column(ARRAY(REAL))
+    least: Mapped[list[float]] = mapped_column(ARRAY(REAL))
+    most: Mapped[list[float]] = mapped_column(ARRAY(REAL))
+    spread: Mapped[bytes] = mapped_column(LargeBinary)
+    times: Mapped[bytes] = mapped_column(LargeBinary)
+
+
+class MinuteRow(CondensedRow, Base):
+    """Lies in partitions of a day."""
+
+    __tablename__ = "sample_minute"
+    __table_args__ = (Index("sample_minute_at", "at"), {"postgresql_partition_by": "range (at)"})
+
+
+class HourRow(CondensedRow, Base):
+    """Lies in partitions of a week."""
+
+    __tablename__ = "sample_hour"
+    __table_args__ = ({"postgresql_partition_by": "range (at)"},)
+
+
+class CondensingRow(Base):
+    """Up to when samples have been condensed to so many seconds each."""
+
+    __tablename__ = "condensing"
+    span: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
+    until: Mapped[datetime]
+
+
+class OutageRow(Base):
+    """That a node was not heard, or a disk not seen, from when until when; until: none while that lasts."""
+
+    __tablename__ = "outage"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    what: Mapped[str]
+    number: Mapped[int]
+    since: Mapped[datetime]
+    until: Mapped[datetime | None]
+    reason: Mapped[str]
+    __table_args__ = (
+        CheckConstraint("what in ('node', 'disk')", name="outage_what"),
+        Index("outage_of", "what", "number", "since"),
+        Index("one_outage", "what", "number", unique=True, postgresql_where=text("until is null")),
+    )
 
 
 class SettingAsideRow(Base):

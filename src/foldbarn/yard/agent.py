@@ -196,6 +196,21 @@ def inventory_version(machines: Machines, node: str) -> str:
     ).hexdigest()[:16]
 
 
+def counted(machines: Machines, node: str) -> dict[str, Any]:
+    """All that this node counts: beside the bytes of its disks those of its ports, and what it has done for
+    consumers.
+    """
+    done = {}
+    for ply, told in work(machines, node).items():
+        pairs = [[bucket, count] for bucket, count in enumerate(told["times"]) if count]
+        done[ply] = told | {"times": pairs}
+    ports = {}
+    for port in machines.nodes[node].ports:
+        sent, received = machines.traffic[f"{node}:{port.name}"]
+        ports[port.name] = {"sent_bytes": int(sent), "received_bytes": int(received)}
+    return {"uptime": machines.clock, **counters(machines, node), "ports": ports, "work": done}
+
+
 def counters(machines: Machines, node: str) -> dict[str, Any]:
     """Bytes read and written per disk since it was made, by serial."""
     return {

@@ -159,6 +159,12 @@ def _comes_from(machines: Machines, copy: Copying, first: Copying) -> None:
         machines.keep_facts()
 
 
+def _sent(machines: Machines, sender: str, receiver: str, amount: float) -> None:
+    if sender != receiver:
+        machines.pass_on(sender, sent=amount)
+        machines.pass_on(receiver, received=amount)
+
+
 def left_for_copying(consumers: float, first: str) -> float:
     """Part of a disk's bandwidth that copies may take beside consumers that want this part; first: consumers,
     even or copying.
@@ -176,9 +182,12 @@ def _advance(machines: Machines, order: Order, queue: list[list[Copying]], amoun
             return
         poured = min(amount, first.size - first.moved)
         amount -= poured
+        maker = machines.node_of.get(first.target, "")
         for serial, _ in first.reads:
             machines.counters[serial].read_bytes += poured
+            _sent(machines, machines.node_of.get(serial, ""), maker, poured)
         for copy in strips:
+            _sent(machines, maker, machines.node_of.get(copy.target, ""), poured)
             copy.moved = min(copy.moved + poured, copy.size)
             machines.counters[copy.target].written_bytes += poured
         if first.moved >= first.size:

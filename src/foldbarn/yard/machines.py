@@ -162,6 +162,8 @@ class Machines:
         self.asked: dict[str, float] = defaultdict(float)
         # By node and ply, since the stand-ins were started: COUNTED, and operations by the time they took.
         self.work: dict[str, dict[int, Reals]] = defaultdict(_no_work)
+        # By node and port, since the stand-ins were started: bytes sent, and received.
+        self.traffic: dict[str, list[float]] = defaultdict(lambda: [0.0, 0.0])
         self.load = Load()
         self.moved: set[int] = set()  # plies whose strips have moved since the load knew where they lie
         self.stirred: set[str] = set()  # serials of the disks that these moved from or to
@@ -418,6 +420,15 @@ class Machines:
         for _, strips, serial in self.lying(first):
             found[serial] += strips
         return dict(found)
+
+    def pass_on(self, node: str, *, sent: float = 0.0, received: float = 0.0) -> None:
+        """So many bytes go out and come in through a node's storage ports that are up, as these are fast."""
+        ports = [p for p in self.nodes[node].ports if p.up and p.purpose == "storage"] if node else []
+        speed = sum(port.megabits for port in ports)
+        for port in ports:
+            counts = self.traffic[f"{node}:{port.name}"]
+            counts[0] += sent * port.megabits / speed
+            counts[1] += received * port.megabits / speed
 
     def forget_orders(self, node: str) -> None:
         """The lever for a careless agent: it forgets every order it was given."""

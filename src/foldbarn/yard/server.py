@@ -153,7 +153,7 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
 
     @app.get("/agents/{node}/v1/counters")
     async def counters(node: str, request: Request) -> Response:
-        return await answer(known(node), lambda: agent.counters(machines, node), request)
+        return await answer(known(node), lambda: agent.counted(machines, node), request)
 
     @app.get("/agents/{node}/v1/asked")
     async def asked(node: str, request: Request) -> Response:

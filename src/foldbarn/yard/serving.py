@@ -127,6 +127,8 @@ class Load:
     waits: Reals = field(default_factory=lambda: np.zeros(0))  # [disks] bytes a second that begin to wait
     read: Reals = field(default_factory=lambda: np.zeros(0))  # [disks] bytes a second
     written: Reals = field(default_factory=lambda: np.zeros(0))
+    sent: Reals = field(default_factory=lambda: np.zeros(0))  # [nodes] bytes a second, to consumers
+    received: Reals = field(default_factory=lambda: np.zeros(0))
     counts: dict[int, dict[str, Reals]] = field(default_factory=dict)  # by ply and node: COUNTED, a second
     luck: np.random.Generator = field(default_factory=lambda: np.random.default_rng(1))
 
@@ -143,6 +145,9 @@ def serve(machines: Machines, seconds: float) -> None:
         counters = machines.counters[load.disks[row]]
         counters.read_bytes += float(load.read[row]) * seconds
         counters.written_bytes += float(load.written[row]) * seconds
+    for node, sent, received in zip(machines.nodes, load.sent, load.received, strict=False):
+        if sent or received:
+            machines.pass_on(node, sent=float(sent) * seconds, received=float(received) * seconds)
     _settle(machines, load, seconds)
     for ply, by_node in load.counts.items():
         for node, counts in by_node.items():
@@ -475,6 +480,7 @@ def _note(machines: Machines, load: Load, built: _Built) -> None:
         load.settling, load.full = np.zeros(size), np.zeros(size, dtype=np.bool_)
     load.counts = {}
     names = list(machines.nodes)
+    load.sent, load.received = np.zeros(len(names)), np.zeros(len(names))
     for volume in load.volumes.values():
         height, uses = volume.height, volume.uses or _uses(volume)
         load.asked += (uses.reads + uses.writes) * height
@@ -482,6 +488,8 @@ def _note(machines: Machines, load: Load, built: _Built) -> None:
         load.read += uses.reads * uses.block * height
         load.written += uses.writes * uses.block * height
         load.waits += uses.settles * uses.block * height
+        for flow, of in ((load.sent, uses.reads), (load.received, uses.writes)):
+            flow += np.bincount(built.node, of * uses.block * height, len(names))
         for part in volume.all_parts:
             counted = _counted(volume, part, built, len(names)) * height
             load.counts[part.ply] = {

@@ -53,6 +53,7 @@ export type LevelRow = Schemas["LevelRow"];
 export type Host = Schemas["HostOut"];
 export type HostPage = Schemas["HostPage"];
 export type Lane = Schemas["LaneOut"];
+export type Samples = Schemas["SamplesOut"];
 
 /** A refusal of the API, in its own words. */
 export class Refused extends Error {
@@ -237,6 +238,21 @@ export const useHeat = (name: MaybeRefOrGetter<string>) =>
     queryFn: () =>
       answered(api.GET("/api/volumes/{name}/heat", { params: { path: { name: toValue(name) } } })),
   });
+export type SamplesAsked = paths["/api/samples/{of}/{name}"]["get"]["parameters"]["path"] &
+  NonNullable<paths["/api/samples/{of}/{name}"]["get"]["parameters"]["query"]>;
+/** What went through a thing over a time. */
+export const useSamples = (asked: MaybeRefOrGetter<SamplesAsked>) =>
+  useQuery({
+    queryKey: ["samples", computed(() => toValue(asked))],
+    queryFn: () => {
+      const { of, name, ...query } = toValue(asked);
+      return answered(api.GET("/api/samples/{of}/{name}", { params: { path: { of, name }, query } }));
+    },
+    placeholderData: (before) => {
+      const { of, name, part } = toValue(asked);
+      return before?.of === of && before.name === name && before.part === (part ?? "") ? before : undefined;
+    },
+  });
 /** What is asked of the volumes that keep a policy. */
 export const useMeasured = (name: MaybeRefOrGetter<string>) =>
   useQuery({
@@ -410,7 +426,8 @@ const TOPICS: Record<string, string[][]> = {
   changes: [["changes"]],
   work: [["work"]],
   heat: [["heat"]],
-  everything: [["barn"], ["site"], ["changes"], ["work"], ["heat"], ["yard"]],
+  samples: [["samples"]],
+  everything: [["barn"], ["site"], ["changes"], ["work"], ["heat"], ["samples"], ["yard"]],
 };
 
 const QUIET_MS = 5000;

@@ -722,6 +722,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/samples/{of}/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Samples
+         * @description What went through a thing over the last hour, day or week, and what else was going on. part: of a port,
+         *     its own name; name is that of its node.
+         */
+        get: operations["read_samples"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sizing": {
         parameters: {
             query?: never;
@@ -3652,6 +3673,50 @@ export interface components {
             nodes: components["schemas"]["NodeFacts"][];
         };
         /**
+         * MarkOut
+         * @description Something that was going on meanwhile, from when until when in seconds since 1970 (null: still): a
+         *     change, by its number, or that a node was not heard or a disk not seen.
+         */
+        MarkOut: {
+            /** Begun */
+            begun: number;
+            /** Change */
+            change: number | null;
+            /** Ended */
+            ended: number | null;
+            lamp: components["schemas"]["Lamp"];
+            /** Words */
+            words: string;
+        };
+        /**
+         * Measure
+         * @description What is sampled: flows and operations are a second. Read from a volume, a pool or a disk, sent by a
+         *     port; a node reads and writes what its disks do. Operations are those of consumers. Held: bytes that
+         *     consumers have written to a volume, or that strips take of a disk, a node or a pool.
+         * @enum {string}
+         */
+        Measure: "read_bytes" | "written_bytes" | "reads" | "writes" | "held_bytes";
+        /**
+         * MeasureOut
+         * @description One measure, point by point; null where nobody knows. least, most: of the samples that a point was put
+         *     together from; empty where each is one sample. average, highest: over all of it; usual: what 95 of 100
+         *     samples did not exceed.
+         */
+        MeasureOut: {
+            /** Average */
+            average: number | null;
+            /** Highest */
+            highest: number | null;
+            /** Least */
+            least: (number | null)[];
+            /** Mean */
+            mean: (number | null)[];
+            /** Most */
+            most: (number | null)[];
+            /** Usual */
+            usual: number | null;
+        };
+        /**
          * MeasuredOut
          * @description What a volume that keeps a policy is asked for, as its nodes tell: operations a second lately, the most
          *     that it may be asked for, and how it fares beside what was to be expected under that.
@@ -4689,6 +4754,51 @@ export interface components {
             before?: components["schemas"]["Figure"] | null;
             /** Label */
             label: string;
+        };
+        /**
+         * Sampled
+         * @description Kinds of things of which there are samples.
+         * @enum {string}
+         */
+        Sampled: "volume" | "disk" | "port" | "node" | "pool";
+        /**
+         * SamplesOut
+         * @description The samples of a thing over a time. seconds: that each point stands for; since, until: of the drawing;
+         *     at: the middle of each point, all in seconds since 1970; pieces: from and up to, of the points between
+         *     which none is missing. mean_seconds, late_seconds: how long operations took, on average and 99 of 100 at
+         *     the most.
+         */
+        SamplesOut: {
+            /** At */
+            at: number[];
+            /** Late Seconds */
+            late_seconds: (number | null)[];
+            /** Marks */
+            marks: components["schemas"]["MarkOut"][];
+            /** Mean Seconds */
+            mean_seconds: (number | null)[];
+            /** Measures */
+            measures: {
+                [key: string]: components["schemas"]["MeasureOut"];
+            };
+            /** Name */
+            name: string;
+            of: components["schemas"]["Sampled"];
+            /**
+             * Over
+             * @enum {string}
+             */
+            over: "hour" | "day" | "week";
+            /** Part */
+            part: string;
+            /** Pieces */
+            pieces: number[][];
+            /** Seconds */
+            seconds: number;
+            /** Since */
+            since: number;
+            /** Until */
+            until: number;
         };
         /**
          * SaveHostParams
@@ -10122,6 +10232,122 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RecordOut"][];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_samples: {
+        parameters: {
+            query?: {
+                over?: "hour" | "day" | "week";
+                part?: string;
+            };
+            header?: never;
+            path: {
+                of: components["schemas"]["Sampled"];
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SamplesOut"];
                 };
             };
             /** @description The request could not be read. */

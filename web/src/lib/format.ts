@@ -53,6 +53,13 @@ export function rate(bytesPerSecond: number): string {
     : `${Math.round(bytesPerSecond / 1e6).toLocaleString("en")} MB/s`;
 }
 
+/** Bytes a second with their unit, however few: "4.2 kB/s". */
+export const flow = (bytesPerSecond: number) => `${size(bytesPerSecond)}/s`;
+
+/** Operations a second: "4.2 a second", "1,240 a second". */
+export const often = (operations: number) =>
+  `${operations < 9.95 ? operations.toFixed(1) : Math.round(operations).toLocaleString("en")} a second`;
+
 /** Speed of a network port, as network people say it: "25 Gb/s". */
 export function speed(bytesPerSecond: number): string {
   const bits = bytesPerSecond * 8;

@@ -6,8 +6,9 @@ from foldbarn.store.tables import Base
 
 
 def is_ours(name: str | None, kind: str, _: object) -> bool:
-    """The job queue's tables look after themselves."""
-    return not (kind == "table" and name is not None and name.startswith("procrastinate_"))
+    """The job queue's tables, and partitions of samples, look after themselves."""
+    others = ("procrastinate_", "sample_from_", "sample_minute_from_", "sample_hour_from_")
+    return not (kind == "table" and name is not None and name.startswith(others))
 
 
 context.configure(

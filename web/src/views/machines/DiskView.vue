@@ -9,6 +9,7 @@ import KinCards from "../../parts/KinCards.vue";
 import HistoryTable from "../../parts/HistoryTable.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
+import TideGraph from "../../parts/TideGraph.vue";
 import { MEDIA } from "./columns";
 
 /** A disk: the verdict with every reason, what it holds and what its loss would mean, how it is seen, what it
@@ -121,6 +122,7 @@ const clear = () => router.push({ query: { ...route.query, plan: "clear-disk", d
                 </tr>
               </tbody>
             </VTable>
+            <TideGraph class="next" of="disk" :name="one.name" />
             <div class="sec"><h2>What was done with it</h2></div>
             <HistoryTable :lines="page.history" />
           </template>
@@ -210,7 +212,8 @@ dt {
 section > p {
   padding: 4px 0;
 }
-section > * + .sec {
+section > * + .sec,
+.next {
   margin-top: 16px;
 }
 </style>

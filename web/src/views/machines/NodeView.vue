@@ -8,6 +8,7 @@ import CopyName from "../../parts/CopyName.vue";
 import KinCards from "../../parts/KinCards.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
+import TideGraph from "../../parts/TideGraph.vue";
 import { MEDIA, verdict } from "./columns";
 
 /** A node: what it offers, its ports and disks, its part in the cluster. */
@@ -22,6 +23,10 @@ const one = computed(() =>
 const disks = computed(() => machines.value?.disks.filter((d) => d.node === one.value?.name) ?? []);
 const findings = computed(() => cluster.value?.findings.filter((f) => f.about === one.value?.name) ?? []);
 const leads = computed(() => cluster.value?.cluster?.leader === one.value?.name);
+/** Of which of its ports it is shown what went through; none for all of it. */
+const port = computed(() => one.value?.ports.find((p) => p.name === route.query.port)?.name);
+const ofPort = (name: string | undefined) =>
+  router.replace({ query: { ...route.query, port: name, drawn: undefined } });
 const plan = (kind: string, more: Record<string, string>) =>
   router.push({ query: { ...route.query, plan: kind, ...more } });
 const open = (d: DiskFacts) => router.push(pathOf("disk", d.name));
@@ -106,6 +111,19 @@ const open = (d: DiskFacts) => router.push(pathOf("disk", d.name));
         <StateMark :lamp="f.result === 'fail' ? 'failed' : 'watch'" /> {{ f.sentence }}
         <span class="soft">{{ f.cure }}</span>
       </p>
+      <section aria-label="What went through it">
+        <nav class="lens ports" aria-label="Of what">
+          <VBtn :aria-pressed="!port" @click="ofPort(undefined)">All of {{ one.name }}</VBtn>
+          <VBtn
+            v-for="p in one.ports"
+            :key="p.name"
+            :aria-pressed="p.name === port"
+            @click="ofPort(p.name)"
+            >{{ p.name }}</VBtn
+          >
+        </nav>
+        <TideGraph :of="port ? 'port' : 'node'" :name="one.name" :part="port" />
+      </section>
       <section aria-label="Network ports">
         <div class="sec">
           <h2>Network ports</h2>
@@ -210,6 +228,9 @@ const open = (d: DiskFacts) => router.push(pathOf("disk", d.name));
 dt {
   color: var(--soft);
   font-size: var(--t-xs);
+}
+.ports {
+  padding-bottom: 4px;
 }
 .finding {
   font-size: var(--t-s);

@@ -10,6 +10,7 @@ import LineageCards from "../../parts/LineageCards.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import RoleTable from "../../parts/RoleTable.vue";
 import StateMark from "../../parts/StateMark.vue";
+import TideGraph from "../../parts/TideGraph.vue";
 import UsableTable from "../../parts/UsableTable.vue";
 import { pathOf } from "../../lib/paths";
 import PlanMenu from "../barn/PlanMenu.vue";
@@ -189,6 +190,7 @@ const cards = computed(() => {
             </template>
           </section>
         </div>
+        <TideGraph of="pool" :name="pool.name" />
         <section aria-label="Where it went">
           <div class="sec">
             <h2>Where it went</h2>

@@ -18,6 +18,7 @@ import LineageCards from "../../parts/LineageCards.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import SumFigure from "../../parts/SumFigure.vue";
+import TideGraph from "../../parts/TideGraph.vue";
 import WhatWasDone from "../../parts/WhatWasDone.vue";
 import { pathOf } from "../../lib/paths";
 import PlanMenu from "../barn/PlanMenu.vue";
@@ -182,6 +183,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
             :unset="volume.unset_ranges"
             @pick="pick"
           />
+          <TideGraph class="next" of="volume" :name="volume.name" />
           <template v-if="heat">
             <div class="sec next"><h2>What is asked of it</h2></div>
             <HeatCurve :name="name" :heat="heat" />

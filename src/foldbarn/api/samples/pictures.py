@@ -1,0 +1,112 @@
+"""Samples, as a page draws them."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from itertools import pairwise
+
+import numpy as np
+
+from foldbarn.api.samples.models import MarkOut, MeasureOut, SamplesOut, Time
+from foldbarn.core.arrays import Reals
+from foldbarn.core.site import SiteView
+from foldbarn.core.volumes.pace import Pace, Work
+from foldbarn.core.watch.samples import (
+    BUCKETS,
+    MEASURES,
+    Condensed,
+    Measure,
+    condensed,
+    gaps,
+    unpacked,
+)
+from foldbarn.core.watch.states import Lamp
+from foldbarn.services.samples import Drawn
+from foldbarn.store.outages import Out
+from foldbarn.store.tables import ChangeRow, OutageRow
+
+USUAL = 0.95  # the share of samples that is said to be usual
+DIGITS = 4  # of what is drawn
+_LAMPS = {"running": Lamp.MENDING, "paused": Lamp.WATCH, "done": Lamp.SOUND, "withdrawn": Lamp.AWAY}
+
+
+def samples_out(view: SiteView, name: str, over: Time, drawn: Drawn) -> SamplesOut:
+    rows, number = drawn.rows, len(drawn.rows)
+    whole = condensed(rows, np.zeros(number, dtype=np.int64), 1)
+    paces = [Pace(Work(times=unpacked(times, BUCKETS))) for times in rows.times]
+    return SamplesOut(
+        of=drawn.series.of,
+        name=name,
+        part=drawn.series.part,
+        over=over,
+        seconds=drawn.seconds,
+        since=drawn.since,
+        until=drawn.until,
+        at=[round(moment, 1) for moment in drawn.at.tolist()],
+        pieces=_pieces(drawn),
+        measures={
+            measure: _measure_out(rows, whole, measure, taken=drawn.over.span == 0)
+            for column, measure in enumerate(MEASURES)
+            if whole.count[0, column]
+        },
+        mean_seconds=[_short(pace.mean) for pace in paces],
+        late_seconds=[_short(pace.within()) for pace in paces],
+        marks=[*map(_change_mark, drawn.changes), *(_outage_mark(view, row) for row in drawn.outages)],
+    )
+
+
+def _pieces(drawn: Drawn) -> list[list[int]]:
+    begins = [0, *np.flatnonzero(gaps(drawn.at, drawn.seconds)).tolist(), len(drawn.at)]
+    return [[first, last] for first, last in pairwise(begins) if last > first]
+
+
+def _measure_out(rows: Condensed, whole: Condensed, measure: Measure, *, taken: bool) -> MeasureOut:
+    """taken: each row is one sample, and no more than that."""
+    column = MEASURES.index(measure)
+    return MeasureOut(
+        mean=_listed(rows.mean[:, column]),
+        least=[] if taken else _listed(rows.least[:, column]),
+        most=[] if taken else _listed(rows.most[:, column]),
+        average=_short(float(whole.mean[0, column])),
+        highest=_short(float(whole.most[0, column])),
+        usual=_short(whole.not_exceeded(0, measure, USUAL)),
+    )
+
+
+def _listed(values: Reals) -> Sequence[float | None]:
+    return [_short(value) for value in values.tolist()]
+
+
+def _short(value: float | None) -> float | None:
+    """As many digits as can be seen; none where nothing is known."""
+    if value is None or math.isnan(value):
+        return None
+    return float(f"{value:.{DIGITS}g}")
+
+
+def _change_mark(row: ChangeRow) -> MarkOut:
+    assert row.started_at is not None
+    return MarkOut(
+        begun=row.started_at.timestamp(),
+        ended=row.ended_at.timestamp() if row.ended_at else None,
+        lamp=_LAMPS.get(row.state, Lamp.WATCH),
+        words=row.title,
+        change=row.id,
+    )
+
+
+def _outage_mark(view: SiteView, row: OutageRow) -> MarkOut:
+    if row.what == Out.NODE:
+        node = next((n for n in view.nodes if n.number == row.number), None)
+        words = f"{node.name if node else 'A node that is gone'} was not heard. {row.reason}"
+    else:
+        disk = view.known_number(row.number)
+        words = f"{disk.name if disk else 'A disk that is gone'} was not seen. {row.reason}"
+    return MarkOut(
+        begun=row.since.timestamp(),
+        ended=row.until.timestamp() if row.until else None,
+        lamp=Lamp.NOT_HEARD if row.what == Out.NODE else Lamp.FAILED,
+        words=words,
+        change=None,
+    )

@@ -1,0 +1,141 @@
+/** What the drawing of samples over time needs beside the samples: scales, and where lines break. */
+
+import type { Samples } from "../api/client";
+import { flow, milliseconds, often, size } from "./format";
+
+type Values = readonly (number | null)[];
+/** A line of the drawing: what it says, its values, and the range of the samples that each was made from. */
+export interface Line {
+  words: string;
+  up: boolean;
+  values: Values;
+  least: Values;
+  most: Values;
+}
+/** What may be drawn of a thing: above the waterline and, where there is one, below it. */
+export interface Kind {
+  id: string;
+  name: string;
+  lines: (s: Samples) => Line[];
+  say: (value: number) => string;
+  sums: (s: Samples) => { words: string; average: number; usual: number; highest: number }[];
+}
+
+const NONE: Values = [];
+type Measured = keyof Samples["measures"];
+
+function both(into: Measured, out: Measured, said: [string, string]): Pick<Kind, "lines" | "sums"> {
+  const pairs = [
+    [into, said[0], true],
+    [out, said[1], false],
+  ] as const;
+  return {
+    lines: (s) =>
+      pairs.flatMap(([measure, words, up]) => {
+        const found = s.measures[measure];
+        return found ? [{ words, up, values: found.mean, least: found.least, most: found.most }] : [];
+      }),
+    sums: (s) =>
+      pairs.flatMap(([measure, words]) => {
+        const found = s.measures[measure];
+        if (found?.average == null || found.usual === null || found.highest === null) return [];
+        return [{ words, average: found.average, usual: found.usual, highest: found.highest }];
+      }),
+  };
+}
+
+const line = (words: string, values: Values): Line => ({ words, up: true, values, least: NONE, most: NONE });
+
+/** In the order in which they are offered; a port sends and receives. */
+export const kindsOf = (of: Samples["of"]): Kind[] => {
+  const bytes = both(
+    "written_bytes",
+    "read_bytes",
+    of === "port" ? ["received", "sent"] : ["written", "read"],
+  );
+  const kinds: Kind[] = [{ id: "bytes", name: "Bytes", say: flow, ...bytes }];
+  if (of === "disk" || of === "port") return of === "port" ? kinds : [...kinds, HELD];
+  kinds.push({
+    id: "operations",
+    name: "Operations",
+    say: often,
+    ...both("writes", "reads", ["writes", "reads"]),
+  });
+  if (of !== "node")
+    kinds.push({
+      id: "times",
+      name: "How long they take",
+      say: milliseconds,
+      lines: (s) => [line("on average", s.mean_seconds), line("99 of 100 at the most", s.late_seconds)],
+      sums: () => [],
+    });
+  return [...kinds, HELD];
+};
+
+const HELD: Kind = {
+  id: "held",
+  name: "What is held",
+  say: size,
+  lines: (s) => {
+    const found = s.measures.held_bytes;
+    return found
+      ? [{ words: "held", up: true, values: found.mean, least: found.least, most: found.most }]
+      : [];
+  },
+  sums: () => [],
+};
+
+const STEPS = [1, 2, 2.5, 5, 10];
+
+/** The least round number that is no less: the height of the drawing. */
+export function ceiling(most: number): number {
+  if (!(most > 0)) return 1;
+  const power = 10 ** Math.floor(Math.log10(most));
+  return STEPS.map((step) => step * power).find((n) => n >= most * (1 - 1e-9)) ?? 10 * power;
+}
+
+/** Runs of points with a value, one after the other with none missing between them: from and up to. */
+export function stretches(pieces: readonly (readonly number[])[], values: Values): [number, number][] {
+  const found: [number, number][] = [];
+  for (const [from, upTo] of pieces as [number, number][]) {
+    let begin = -1;
+    for (let i = from; i <= upTo; i += 1) {
+      const there = i < upTo && values[i] != null;
+      if (there && begin < 0) begin = i;
+      if (!there && begin >= 0) {
+        found.push([begin, i]);
+        begin = -1;
+      }
+    }
+  }
+  return found;
+}
+
+const MARKS: Record<Samples["over"], [number, Intl.DateTimeFormatOptions]> = {
+  hour: [600, { hour: "2-digit", minute: "2-digit" }],
+  day: [4 * 3600, { hour: "2-digit", minute: "2-digit" }],
+  week: [24 * 3600, { weekday: "short", day: "numeric" }],
+};
+
+/** Round moments of the time drawn, by the clock on the wall here, with what is written there. */
+export function moments(
+  since: number,
+  until: number,
+  over: Samples["over"],
+): { at: number; words: string }[] {
+  const [step, shape] = MARKS[over];
+  const zone = new Date(until * 1000).getTimezoneOffset() * 60;
+  const found = [];
+  for (let at = Math.ceil((since - zone) / step) * step + zone; at < until; at += step)
+    found.push({ at, words: new Date(at * 1000).toLocaleString("en-GB", shape) });
+  return found;
+}
+
+/** The point next to a moment; -1 where there is none. */
+export function nearest(at: readonly number[], moment: number): number {
+  let best = -1;
+  at.forEach((one, i) => {
+    if (best < 0 || Math.abs(one - moment) < Math.abs(at[best]! - moment)) best = i;
+  });
+  return best;
+}
