@@ -177,6 +177,7 @@ def large_site(stick: float) -> None:
         matching(view, stick)
         another_policy(view, stick)
         growth(view, stick)
+        samples(stick)
     finally:
         engine().dispose()
         engine.cache_clear()
@@ -826,6 +827,87 @@ def asking(stick: float) -> None:
     ):
         seconds, _ = timed(work)
         row(what, seconds, beside, seconds / stick)
+
+
+def samples(stick: float) -> None:
+    """Every ten seconds: what 1,000 nodes counted of 12,000 disks and, on three nodes each, of 20,000
+    volumes, as samples in the database, beside the bare COPY of the same rows; and a minute of it condensed.
+    The site's own database is up.
+    """
+    from datetime import timedelta
+
+    from bench.reached import reached_site
+    from foldbarn.core.watch.samples import MINUTE, Samples, packed, sampled
+    from foldbarn.store import samples as kept
+    from foldbarn.store.database import transaction
+
+    view, rng = reached_site(), np.random.default_rng(1)
+    disks = [
+        replace(view.disks[0], number=n + 1, name=f"d{n}", node=n % 1000, serial=f"S{n}")
+        for n in range(12_000)
+    ]
+    view = replace(view, disks=tuple(disks))
+    before = _counted(view, rng, 0.0)
+    now = _counted(view, rng, 10.0)
+    seconds, found = timed(lambda: sampled(view, before, now))
+    assert len(found.series) > 32_000
+    whole = "of the ten seconds between two samples"
+    row(f"{len(found.series):,} samples from what 1,000 nodes counted", seconds, whole, seconds / 10)
+    with transaction() as session:
+        at = kept.now(session)
+
+    def keep(one: Samples, turn: int) -> None:
+        with transaction() as session:
+            kept.keep(session, at + timedelta(seconds=10 * turn), one)
+
+    turns = iter(range(1000))
+    seconds, _ = timed(lambda: keep(found, next(turns)))
+    values, times = found.values.tolist(), packed(found.times)
+    rows = [
+        (s.of.value, s.number, s.part, *v, t) for s, v, t in zip(found.series, values, times, strict=True)
+    ]
+    bare, _ = timed(lambda: _copied(rows, at, next(turns)))
+    row("the same kept", seconds, "of a bare COPY of these rows", seconds / bare)
+    start = time.perf_counter()
+    with transaction() as session:
+        put = kept.condense(session, MINUTE, at + timedelta(hours=1))
+    seconds = time.perf_counter() - start
+    row(f"a minute of {put:,} samples condensed", seconds, "of that minute", seconds / 60)
+
+
+def _counted(view: Any, rng: np.random.Generator, uptime: float) -> dict[int, Any]:
+    """By number of the node, what it has counted by then: of its twelve disks, and of sixty volumes."""
+    from foldbarn.core.volumes.pace import COUNTED
+    from foldbarn.core.watch.samples import BUCKETS, Counted
+
+    found = {}
+    for number in range(1, 1001):
+        plies = np.arange(20 * number - 19, 20 * number + 41) % 20_000 + 1
+        work = np.zeros((len(plies), len(COUNTED) + BUCKETS))
+        work[:, : len(COUNTED)] = rng.integers(0, 500, (len(plies), len(COUNTED))) + uptime * 1000
+        work[:, len(COUNTED) + 40 : len(COUNTED) + 60] = uptime * rng.integers(1, 50, (len(plies), 20))
+        mine = [f"S{n}" for n in range(number - 1, 12_000, 1000)]
+        disks = {serial: (int(uptime * 1e6), int(uptime * 3e5)) for serial in mine}
+        ports = {f"stor{port}": (int(uptime * 1e7), int(uptime * 1e6)) for port in (0, 1)}
+        found[number] = Counted(uptime, disks, ports, plies, work)
+    return found
+
+
+def _copied(rows: list[tuple[Any, ...]], at: Any, turn: int) -> None:
+    from datetime import timedelta
+
+    import psycopg
+
+    then = at + timedelta(seconds=10 * turn)
+    command = "copy sample from stdin (format binary)"
+    with (
+        psycopg.connect(settings().plain_database_url) as connection,
+        connection.cursor() as cursor,
+        cursor.copy(command) as copy,
+    ):
+        copy.set_types(["text", "int8", "text", "timestamptz", *["float8"] * 5, "bytea"])
+        for what, number, part, *told in rows:
+            copy.write_row((what, number, part, then, *told))
 
 
 def walk_machines(url: str, stick: float) -> None:

@@ -8,6 +8,7 @@ import ipaddress
 import json
 import subprocess
 from itertools import combinations
+from pathlib import Path
 from typing import Any
 
 import pytest
@@ -15,7 +16,7 @@ import sushy
 from conftest import Yard, serve
 from sushy import auth
 
-from foldbarn.agent.machine import Machine, memory_bytes, read_stat
+from foldbarn.agent.machine import Machine, memory_bytes, read_stat, traffic
 from foldbarn.agent.server import make_app
 from foldbarn.core.cluster.quorum import Voter, majority, survivable
 from foldbarn.core.machines.hardware import judge
@@ -197,7 +198,7 @@ def test_the_agent_tells_of_this_machine() -> None:
     try:
         agent = Agent(served.url)
         found = read_inventory(agent.inventory())
-        report = agent.report()
+        report, counted = agent.report(), agent.counted()
         assert agent.probe([("127.0.0.1", int(served.url.rsplit(":", 1)[1])), ("127.0.0.1", 1)]) == [
             (True, ""),
             (False, "refused"),
@@ -211,8 +212,23 @@ def test_the_agent_tells_of_this_machine() -> None:
     assert {d.size_bytes for d in found.disks} == sizes
     assert found.memory_bytes == memory_bytes(open("/proc/meminfo").read())  # noqa: SIM115
     assert abs(report["clock_offset"]) < 1.0
+    assert counted.uptime > 0
+    assert counted.disks.keys() == report["disks"].keys()
+    assert len(counted.plies) == 0
     root = [d for d in found.disks if "/" in d.mounted]
     assert all("boot" in [r.code for r in judge(d).reasons] for d in root)
+
+
+def test_what_ports_sent_and_received_is_what_the_kernel_counts(tmp_path: Path) -> None:
+    """Linux, Documentation/ABI/testing/sysfs-class-net-statistics: tx_bytes and rx_bytes."""
+    for link, sent, received in (("eno1", "7003450\n", "1200400\n"), ("eno2", "5\n", None)):
+        counts = tmp_path / link / "statistics"
+        counts.mkdir(parents=True)
+        (counts / "tx_bytes").write_text(sent)
+        if received is not None:  # the other is just going
+            (counts / "rx_bytes").write_text(received)
+    assert traffic(tmp_path) == {"eno1": {"sent_bytes": 7_003_450, "received_bytes": 1_200_400}}
+    assert traffic(tmp_path / "none") == {}
 
 
 def test_counters_are_sectors_of_512_bytes() -> None:
