@@ -23,7 +23,7 @@ from foldbarn.changes.text import text_of, write_text
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.volumes.thin import to_set_aside
 from foldbarn.services import changes
-from foldbarn.services.limits import tell_limits, tell_targets
+from foldbarn.services.limits import tell_limits, tell_marks, tell_targets
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import MoveRow, StepRow
 from foldbarn.store.views import current_view
@@ -277,6 +277,28 @@ def detach_volume(site: Site) -> dict[str, Any]:
     return {"volume": "charts", "hosts": ["slipway"]}
 
 
+def take_snapshot(site: Site) -> dict[str, Any]:
+    """Of two volumes, of which one has room for it already."""
+    pooled(site)
+    site.volume("logs")
+    site.do("take-snapshot", volumes=["logs"], name="before")
+    return {"volumes": ["charts", "logs"], "name": "both"}
+
+
+def delete_snapshot(site: Site) -> dict[str, Any]:
+    """The last one."""
+    pooled(site)
+    site.do("take-snapshot", volumes=["charts"], name="before")
+    return {"volume": "charts", "snapshots": ["before"], "typed": "before"}
+
+
+def restore_snapshot(site: Site) -> dict[str, Any]:
+    pooled(site)
+    site.do("take-snapshot", volumes=["charts"], name="before")
+    site.do("offline-volume", volumes=["charts"], offline=True)
+    return {"volume": "charts", "snapshot": "before", "keep_as": "now"}
+
+
 def describe(_: Site) -> dict[str, Any]:
     return {"text": write_text(text_of(current_view())).replace("name: NQ-1", "name: NQ-one")}
 
@@ -315,6 +337,9 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         delete_host,
         attach_volume,
         detach_volume,
+        take_snapshot,
+        delete_snapshot,
+        restore_snapshot,
         describe,
     )
 }
@@ -391,8 +416,16 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
         assert not tell_limits()  # of what is gone nodes are told as of all else
     withheld = set().union(*barn_site.yard.machines.withheld.values())
     mine = [v for v in view.volumes if v.name in ("charts", "logs")]
-    taken = kind in ("delete-volume", "offline-volume")
-    assert withheld == ({v.whole.number for v in mine} if taken else set())
+    taken = kind in ("delete-volume", "offline-volume", "restore-snapshot")
+    assert withheld == ({p.number for v in mine for p in v.plies} if taken else set())
+    assert not tell_marks()  # so much as of snapshots
+    marks = {
+        "take-snapshot": {"charts": [1], "logs": [1, 2]},
+        "delete-snapshot": {},
+        "restore-snapshot": {"charts": [1, 2]},
+    }.get(kind, {})
+    there = {v.past.number: v.name for v in view.volumes if v.past is not None}
+    assert {there[p]: past.marks for p, past in barn_site.yard.machines.pasts.items()} == marks
     assert all((v.binned is not None) == (kind == "delete-volume") for v in mine)
     assert not tell_targets()  # nodes were told all that they are to serve, and nothing that they are not
     let_in = {

@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import os
 import sys
+import time
 import traceback
 from collections import Counter
 from collections.abc import Callable, Container, Iterator
@@ -38,6 +39,7 @@ from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.targets import TARGETS
 from foldbarn.changes.kinds.machines.arrange import arrangement
+from foldbarn.changes.kinds.snapshots.take_snapshot import HOLD_SECONDS
 from foldbarn.changes.text import text_of, write_text
 from foldbarn.core.arrays import Flags
 from foldbarn.core.errors import BarnError, Unreachable
@@ -56,8 +58,9 @@ from foldbarn.links.agents import Agent
 from foldbarn.services import changes, duties, tiers, watching
 from foldbarn.services.bins import empty_bins
 from foldbarn.services.giving import give_room
+from foldbarn.services.heat import HeatTaker
 from foldbarn.services.hosts import HostTaker
-from foldbarn.services.limits import tell_limits, tell_targets
+from foldbarn.services.limits import tell_limits, tell_marks, tell_targets
 from foldbarn.settings import settings
 from foldbarn.store import giving as store_giving
 from foldbarn.store import heat, touching
@@ -312,6 +315,50 @@ class Barn(RuleBasedStateMachine):
     def take_offline_or_online(self, seed: int, offline: bool) -> None:
         if found := some_of([v.name for v in current_view().volumes], seed):
             self.wish("offline-volume", volumes=found, offline=offline)
+
+    @rule(seed=SEEDS)
+    def take_delete_or_restore_snapshots(self, seed: int) -> None:
+        """Of one volume or two; now and then of one that has none, or that is in use. And nodes tell what
+        they hold of them.
+        """
+        view = current_view()
+        if not view.volumes:
+            return
+        if seed % 4 == 0:
+            self.hear()
+            HeatTaker().take()
+            return
+        having = [v for v in view.volumes if v.snapshots] or list(view.volumes)
+        volume = one_of(having, seed // 7)
+        known = [s.name for s in volume.snapshots] or ["none"]
+        if seed % 4 == 1:
+            names = some_of([v.name for v in view.volumes], seed // 7)
+            self.wish(
+                "take-snapshot", volumes=names, name=one_of(["ebb", "flood"], seed), room=1 + seed % 100
+            )
+        elif seed % 4 == 2:
+            gone = some_of(known, seed // 11)
+            typed = gone[0] if len(set(gone)) == 1 else volume.name
+            self.wish("delete-snapshot", volume=volume.name, snapshots=gone, typed=typed)
+        else:
+            wish = {"volume": volume.name, "snapshot": one_of(known, seed // 11)}
+            self.wish("restore-snapshot", **wish, keep_as=f"kept-{seed % 3}")
+
+    def check_marked(self) -> None:
+        """What nodes keep of the past of volumes is of the snapshots that there are, no more and no fewer."""
+        assert not tell_marks()
+        self.hear()
+        HeatTaker().take()
+        view, machines = current_view(), self.site.yard.machines
+        there = {
+            v.past.number: [s.number for s in v.snapshots if s.there]
+            for v in view.volumes
+            if v.past is not None
+        }
+        assert {ply: past.marks for ply, past in machines.pasts.items()} == there
+        assert not any(s.forming for v in view.volumes for s in v.snapshots)
+        assert all(v.past is not None or not v.marks for v in view.volumes)
+        assert machines.on_hold == {} or max(machines.on_hold.values()) < time.monotonic() + HOLD_SECONDS
 
     @rule(seed=SEEDS)
     def register_or_forget_a_host(self, seed: int) -> None:
@@ -775,6 +822,7 @@ class Barn(RuleBasedStateMachine):
         assert not any(machines.closed.get(ply.number) for ply in view.plies)
         assert not tell_targets()
         self.check_served()
+        self.check_marked()
         with transaction() as session:
             rows = list(session.scalars(select(NodeRow)))
         assert set(machines.council.members) == {r.agent_name for r in rows if r.member}
@@ -847,6 +895,9 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "delete-host",
         "attach-volume",
         "detach-volume",
+        "take-snapshot",
+        "delete-snapshot",
+        "restore-snapshot",
     }
     assert set(KINDS) == here
 

@@ -25,6 +25,7 @@ from foldbarn.core.names import folded
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.volumes.growth import NO_GROWTH, Growth
+from foldbarn.core.volumes.snapshots import Snapshot, Span
 
 
 class Contact(StrEnum):
@@ -266,6 +267,7 @@ class Purpose(StrEnum):
 
     WHOLE = "whole"  # all of it
     LANDING = "landing"  # takes what is written first, until it settles as whole stripes
+    PAST = "past"  # holds what was overwritten since snapshots were taken
     HOT = "hot"  # holds on the fast tier what is asked for most, instead of the ply of all of it
     ANEW = "anew"  # to be all of it, once it has been written from what is
 
@@ -383,6 +385,8 @@ class Volume:
     asked: float = 0.0  # operations a second that its consumers got lately, as it was when that was news
     offline: bool = False  # a person took it from its consumers, and may give it back
     binned: Binned | None = None  # it was deleted, and can still be brought back
+    snapshots: tuple[Snapshot, ...] = ()  # oldest first
+    spans: tuple[Span, ...] = ()  # what these hold beside it, as far as its nodes have told
 
     @property
     def served(self) -> bool:
@@ -403,6 +407,16 @@ class Volume:
     def hot(self) -> Ply | None:
         """The ply that holds what is asked for most; none where all of it lies alike."""
         return next((ply for ply in self.plies if ply.purpose == Purpose.HOT), None)
+
+    @property
+    def past(self) -> Ply | None:
+        """The ply that holds what was overwritten since snapshots were taken; none where there are none."""
+        return next((ply for ply in self.plies if ply.purpose == Purpose.PAST), None)
+
+    @property
+    def marks(self) -> tuple[int, ...]:
+        """Numbers of the snapshots that its nodes are to know of, oldest first."""
+        return tuple(snapshot.number for snapshot in self.snapshots if not snapshot.lost)
 
     @property
     def upper(self) -> Flags:

@@ -23,6 +23,7 @@ from foldbarn.core.errors import NotPossible, Unreachable
 from foldbarn.core.machines.reading import LARGEST_COUNT, PROTOCOL, WITNESS_PROTOCOL, read_counters
 from foldbarn.core.moving.comparing import NO_STRIPS, Strips
 from foldbarn.core.volumes.pace import BOUNDS, COUNTED, Work, work_of
+from foldbarn.core.volumes.snapshots import Span
 from foldbarn.core.watch.samples import BUCKETS, Counted
 from foldbarn.links.outbound import Answer, Bounds, ask, ask_here, there
 from foldbarn.settings import settings
@@ -48,15 +49,27 @@ class OrderProgress:
 
 
 @dataclass(frozen=True, slots=True)
+class Keeps:
+    """What a node keeps of the past of a volume: the numbers of the snapshots that are there, and its part of
+    what was overwritten.
+    """
+
+    marks: frozenset[int]
+    spans: tuple[Span, ...]
+
+
+@dataclass(frozen=True, slots=True)
 class Told:
     """What a node tells of what consumers ask. uptime: seconds that its own clock has run; plies: by number
     of a ply, its extents here, and the operations so far of each; work: by number of a ply, what the node
-    has done for consumers since it started.
+    has done for consumers since it started; keeps: by number of the ply that holds it, what it keeps of the
+    past of a volume.
     """
 
     uptime: float
     plies: dict[int, tuple[Ints, Ints]]
     work: dict[int, Work] = field(default_factory=dict)
+    keeps: dict[int, Keeps] = field(default_factory=dict)
 
 
 # How much an agent's answers may be, in bytes: a report or an order, an inventory of 2,048 disks, the strips
@@ -123,12 +136,13 @@ class Agent:
         try:
             plies = {int(p): _counts(o["extents"], o["operations"]) for p, o in found["plies"].items()}
             work = {int(ply): _work(told) for ply, told in found.get("work", {}).items()}
+            keeps = {int(ply): _keeps(told) for ply, told in found.get("keeps", {}).items()}
             uptime = float(found["uptime"])
         except (AttributeError, KeyError, TypeError, ValueError, OverflowError) as error:
             raise Garbled(f"{self.url} tells what is asked of its extents in another shape.") from error
         if not math.isfinite(uptime):
             raise Garbled(f"{self.url} does not say how long it has been running.")
-        return Told(uptime, plies, work)
+        return Told(uptime, plies, work, keeps)
 
     def counted(self) -> Counted:
         """What it has counted since it started."""
@@ -229,6 +243,14 @@ def _counts(extents: Any, operations: Any) -> tuple[Ints, Ints]:
     if which.ndim != 1 or which.shape != counts.shape or (which < 0).any() or (counts < 0).any():
         raise ValueError("not a count for each extent")
     return which, counts
+
+
+def _keeps(told: Any) -> Keeps:
+    """Raises TypeError, ValueError, KeyError, OverflowError for what says nothing of the kind."""
+    spans = tuple(Span(int(first), int(last), int(size)) for first, last, size in told["spans"])
+    if any(not 0 < span.first <= span.last or not 0 <= span.bytes <= LARGEST_COUNT for span in spans):
+        raise ValueError("no spans of snapshots")
+    return Keeps(frozenset(int(number) for number in told["marks"]), spans)
 
 
 def _both(told: Any) -> tuple[int, int]:

@@ -16,8 +16,9 @@ from foldbarn.core.site import Contact, Volume
 from foldbarn.core.volumes.heat import Heat, gathered, recut, told, warmed
 from foldbarn.links.agents import Agent, Told
 from foldbarn.services.pace import PaceKeeper
+from foldbarn.services.snapshots import note_keeps
 from foldbarn.store import heat as kept
-from foldbarn.store import nodes
+from foldbarn.store import nodes, samples
 from foldbarn.store.database import tell, transaction
 from foldbarn.store.views import current_view
 
@@ -44,12 +45,15 @@ class HeatTaker:
         with transaction() as session:
             agents = nodes.with_agents(session)
         heard = [n.number for n in view.nodes if n.contact == Contact.HEARD and n.number in agents]
+        with transaction() as session:
+            asked = samples.now(session)
         with ThreadPoolExecutor(max_workers=AT_ONCE) as crew:
             found = dict(zip(heard, crew.map(_ask, [agents[number].url for number in heard]), strict=True))
         answers: Answers = defaultdict(list)
         for one in found.values():
             for ply, counts in one.plies.items() if one else ():
                 answers[ply].append(counts)
+        note_keeps(view, volumes, {n: one for n, one in found.items() if one}, heard, asked)
         by_url = {agents[number].url: one for number, one in found.items() if one}
         passed = self._passed({url: one.uptime for url, one in by_url.items()})
         self.pace.keep(volumes, by_url, passed)

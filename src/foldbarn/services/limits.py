@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from foldbarn.changes.engine.marks import MARKS
 from foldbarn.changes.engine.targets import TARGETS
 from foldbarn.changes.engine.telling import Matter, tell
 from foldbarn.changes.engine.terms import TERMS
@@ -17,6 +18,11 @@ def tell_limits() -> bool:
 def tell_targets() -> bool:
     """The same of what they serve to hosts."""
     return _left(TARGETS)
+
+
+def tell_marks() -> bool:
+    """The same of snapshots."""
+    return _left(MARKS)
 
 
 def _left(matter: Matter) -> bool:

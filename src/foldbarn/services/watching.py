@@ -44,7 +44,7 @@ from foldbarn.services.giving import give_room
 from foldbarn.services.heat import HeatTaker
 from foldbarn.services.hosts import HostTaker, move_gateways
 from foldbarn.services.intake import node_is_back, read_report
-from foldbarn.services.limits import tell_limits, tell_targets
+from foldbarn.services.limits import tell_limits, tell_marks, tell_targets
 from foldbarn.services.samples import Sampler, sampling
 from foldbarn.services.tiers import move_by_heat
 from foldbarn.settings import settings
@@ -494,6 +494,8 @@ def _note_report(
         node.contact, node.reason, node.given_up = Contact.HEARD.value, "", False
         if node.limits:  # it may have forgotten them, or not heard that they are lifted
             node.limits = nodes.UNSURE
+        if node.marks:
+            node.marks = nodes.UNSURE_MARKS
         if node.targets:
             node.targets = nodes.unsure_targets(node.targets.get("order", ""))
         node.since = kept.now(session)
@@ -596,6 +598,7 @@ def duties_of_the_watch() -> tuple[Duty, ...]:
         Duty("empty the bin of what was there long enough", 5.0, lambda: empty_bins()),
         Duty("move extents by heat", settings().heat_seconds, lambda: move_by_heat()),
         Duty("tell nodes their limits", now, lambda: tell_limits(), on_change=True),
+        Duty("tell nodes which snapshots there are", now, lambda: tell_marks(), on_change=True),
         Duty("choose anew who serves volumes to hosts", now, lambda: move_gateways(), on_change=True),
         Duty("tell nodes what they serve to hosts", now, lambda: tell_targets(), on_change=True),
         Duty("tell who leads", now, lambda: tell_who_leads(), on_change=True),

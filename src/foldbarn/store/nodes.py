@@ -21,6 +21,7 @@ def addresses(session: Session) -> dict[int, tuple[str, str]]:
 
 # Limits of a ply that is none: a node that may remember others than it should is told again.
 UNSURE: dict[str, list[float]] = {"0": [0.0, 0.0]}
+UNSURE_MARKS: dict[str, list[int]] = {"0": []}  # the same of snapshots
 
 
 class Told(NamedTuple):
@@ -39,6 +40,17 @@ def limits_told(session: Session) -> dict[int, Told]:
 def targets_told(session: Session) -> dict[int, Told]:
     """Of what it serves to hosts; by number, of the nodes that have an agent."""
     return _told(session, NodeRow.targets, NodeRow.targets_told)
+
+
+def marks_told(session: Session) -> dict[int, Told]:
+    """Of snapshots; by number, of the nodes that have an agent."""
+    return _told(session, NodeRow.marks, NodeRow.marks_told)
+
+
+def note_marks(session: Session, node: int, marks: dict[str, Any]) -> None:
+    """What a node (by number) has been told of snapshots."""
+    told = {"marks": marks, "marks_told": NodeRow.marks_told + 1}
+    session.execute(update(NodeRow).where(NodeRow.id == node).values(**told))
 
 
 def _told(

@@ -131,6 +131,9 @@ class NodeRow(Base):
     # what it was last told of targets: the order, and by name of the target who is let in; and how often
     targets: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     targets_told: Mapped[int] = mapped_column(server_default="0")
+    # by number of the ply of all of a volume, the snapshots that it was last told of; and how often
+    marks: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    marks_told: Mapped[int] = mapped_column(server_default="0")
     # who is connected, as it said last: target, initiator, address
     sessions: Mapped[list[Any]] = mapped_column(server_default="[]")
     __table_args__ = (
@@ -318,6 +321,10 @@ class VolumeRow(Base):
     forming: Mapped[bool] = mapped_column(default=True)
     written: Mapped[int] = mapped_column(server_default="0")  # bytes of its data, as its nodes last told
     waiting: Mapped[int] = mapped_column(server_default="0")  # bytes in its landing, told the same way
+    # what its snapshots hold beside it: from which to which of them, and bytes (core.volumes.snapshots.Span)
+    spans: Mapped[list[Any]] = mapped_column(server_default="[]")
+    snapshots_taken: Mapped[int] = mapped_column(server_default="0")  # in all; the number of the newest
+    snapshots_altered: Mapped[int] = mapped_column(server_default="0")  # how often its list of them was
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"))
     nth: Mapped[int] = mapped_column(server_default="0")  # of those that its change has made
@@ -365,9 +372,10 @@ class PlyRow(Base):
     __table_args__ = (
         CheckConstraint("extents > 0 and k > 0 and m >= 0 and per_domain > 0", name="ply_size"),
         CheckConstraint("tier in ('bulk', 'fast')", name="ply_tier"),
-        CheckConstraint("purpose in ('whole', 'anew', 'landing', 'hot')", name="ply_purpose"),
+        CheckConstraint("purpose in ('whole', 'anew', 'landing', 'hot', 'past')", name="ply_purpose"),
         CheckConstraint("(purpose = 'hot') = (holds is not null)", name="ply_holds"),
         CheckConstraint("(purpose = 'anew') = (source_id is not null)", name="ply_source"),
+        Index("one_past_of_a_volume", "volume_id", unique=True, postgresql_where=text("purpose = 'past'")),
         Index("one_anew_of_a_volume", "volume_id", unique=True, postgresql_where=text("purpose = 'anew'")),
         Index(
             "one_landing_of_a_volume",
@@ -442,6 +450,23 @@ class AttachmentRow(Base):
     __table_args__ = (
         UniqueConstraint("target_id", "host_id", name="attached_once"),
         CheckConstraint("transport in ('iscsi', 'nvme')", name="attachment_transport"),
+    )
+
+
+class SnapshotRow(Base):
+    """What a volume held at one moment; taken_at: none while it is being taken. lost: why it is no more."""
+
+    __tablename__ = "snapshot"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    volume_id: Mapped[int] = mapped_column(ForeignKey("volume.id", ondelete="cascade"))
+    number: Mapped[int]  # of those of its volume
+    name: Mapped[str]
+    taken_at: Mapped[datetime | None]
+    lost: Mapped[str] = mapped_column(server_default="")
+    made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), index=True)
+    __table_args__ = (
+        UniqueConstraint("volume_id", "number", name="snapshot_number"),
+        Index("snapshot_name_taken", "volume_id", func.lower(text("name")), unique=True),
     )
 
 

@@ -42,8 +42,9 @@ from foldbarn.core.site import (
 )
 from foldbarn.core.units import say_list
 from foldbarn.core.volumes.growth import Growth
+from foldbarn.core.volumes.snapshots import Span
 from foldbarn.core.volumes.tiers import in_tiers
-from foldbarn.store import hosts, moves, policies
+from foldbarn.store import hosts, moves, policies, snapshots
 from foldbarn.store.database import Session, snapshot
 from foldbarn.store.tables import (
     ClusterRow,
@@ -182,12 +183,14 @@ class _Keeper:
                 same.pop(number, None)
         if stale := versions["volume"].keys() - same.keys():
             rows = _read_volumes(session, pool_rows, stale if same else None)
-            kept_by = policies.version_ids(session)
+            kept_by, taken = policies.version_ids(session), snapshots.read_all(session, stale)
             plies = [ply for _, mine in rows.values() for ply in mine]
             placements = self.placements_of(session, plies, ply_versions)
             for number, (row, mine) in rows.items():
                 if number in stale:
-                    same[number] = _kept_volume(row, mine, placements, versions, kept_by)
+                    one = _kept_volume(row, mine, placements, versions, kept_by)
+                    volume = replace(one.volume, snapshots=taken.get(number, ()))
+                    same[number] = replace(one, volume=volume)
         same = {number: _in_pool(one, pool_rows[one.pool]) for number, one in same.items()}
         with self.lock:
             self.volumes = same
@@ -546,6 +549,7 @@ def _kept_volume(
         growth=Growth(**row.growth),
         asked=row.asked,
         offline=row.offline,
+        spans=tuple(Span(*span) for span in row.spans),
         binned=Binned(row.binned_at.timestamp(), row.kept_until.timestamp())
         if row.binned_at and row.kept_until
         else None,

@@ -113,6 +113,21 @@ def forming_landings(session: Session, volumes: Sequence[int]) -> list[int]:
     return list(session.scalars(select(PlyRow.id).where(*mine).order_by(PlyRow.id)))
 
 
+def forget_past(session: Session, volume: int) -> None:
+    """Nothing more that is overwritten of it is kept."""
+    _forget_plies(session, PlyRow.volume_id == volume, PlyRow.purpose == Purpose.PAST.value)
+    session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(spans=[]))
+
+
+def keeps_for(session: Session, ply: int) -> int | None:
+    """The ply of all of the volume whose past a ply holds; None for a ply that holds none."""
+    row = session.get_one(PlyRow, ply)
+    if row.purpose != Purpose.PAST.value:
+        return None
+    mine = PlyRow.volume_id == row.volume_id, PlyRow.purpose == Purpose.WHOLE.value
+    return session.scalars(select(PlyRow.id).where(*mine)).one()
+
+
 def forget_landing(session: Session, volume: int) -> None:
     """It has none any more; what waits there settles before its nodes let go of it."""
     _forget_plies(session, PlyRow.volume_id == volume, PlyRow.purpose == Purpose.LANDING.value)

@@ -97,7 +97,8 @@ def sum_written(session: Session, least_share: float) -> bool:
     changed = False
     data: dict[str, Counter[int]] = {"whole": Counter(), "landing": Counter()}
     room: Counter[int] = Counter()  # extents of each volume's landing
-    for ply in session.scalars(select(PlyRow).where(PlyRow.purpose != "anew")):
+    # Nor is what snapshots hold data of the volume as it is now.
+    for ply in session.scalars(select(PlyRow).where(PlyRow.purpose.not_in(("anew", "past")))):
         # What lies in a hot ply is data of the volume like the rest.
         part = "landing" if ply.purpose == "landing" else "whole"
         data[part][ply.volume_id] += totals[ply.id] * ply.k // (ply.k + ply.m)

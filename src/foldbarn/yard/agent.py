@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import time
 import zlib
 from collections import defaultdict
 from dataclasses import dataclass
@@ -15,7 +16,7 @@ from foldbarn.core.machines.reading import PROTOCOL
 from foldbarn.core.pools.roles import rated_bytes
 from foldbarn.core.site import slots_of
 from foldbarn.core.volumes.pace import COUNTED
-from foldbarn.yard import council, hosts
+from foldbarn.yard import council, hosts, past
 from foldbarn.yard.consumers import operations_a_second
 from foldbarn.yard.council import BadOrder
 from foldbarn.yard.machines import Landing, Machines, Order, PlyFacts, Strip, copies_of
@@ -230,6 +231,8 @@ def written(machines: Machines, node: str) -> dict[str, int]:
     for disk in machines.nodes[node].disks:
         for ply, strips in machines.held[disk.serial].items():
             known = machines.facts_of(ply)
+            if ply in machines.pasts:
+                continue
             if landing := machines.landings.get(str(ply)):
                 # Each copy holds what waits, a part of it on each disk.
                 share = strips / max(machines.strips_of(ply), 1)
@@ -250,7 +253,7 @@ def asked(machines: Machines, node: str) -> dict[str, Any]:
         for ply, extent, _ in machines.strips.get(disk.serial, ()):
             extents[ply].add(extent)
     found = {}
-    for ply in extents.keys() - {int(ply) for ply in machines.landings}:
+    for ply in extents.keys() - {int(ply) for ply in machines.landings} - machines.pasts.keys():
         known, mine = machines.facts_of(ply), np.array(sorted(extents[ply] - machines.closed.get(ply, set())))
         rates = operations_a_second(known.first, mine, known.data)
         so_far = np.full(len(mine), machines.asked.get(str(known.first), 0.0))
@@ -259,7 +262,8 @@ def asked(machines: Machines, node: str) -> dict[str, Any]:
             so_far -= np.array([before.get(strip, 0.0) for strip in first_strips])
         counts = np.floor(rates * so_far).astype(np.int64)
         found[str(ply)] = {"extents": mine.tolist(), "operations": counts.tolist()}
-    return {"uptime": machines.clock, "plies": found, "work": work(machines, node)}
+    keeps = past.shares(machines, node)
+    return {"uptime": machines.clock, "plies": found, "work": work(machines, node), "keeps": keeps}
 
 
 def work(machines: Machines, node: str) -> dict[str, Any]:
@@ -309,6 +313,10 @@ def take_order(machines: Machines, node: str, body: dict[str, Any]) -> Order:
         "bind": _bind,
         "throttle": _throttle,
         "limit": _limit,
+        "hold": _hold,
+        "mark": _mark,
+        "marks": _marks,
+        "bring-back": _bring_back,
         "serve": _serve,
         "clear": _clear,
         "address": _address,
@@ -347,8 +355,8 @@ def describe_order(order: Order) -> dict[str, Any]:
         "state": order.state,
         "problem": order.problem,
         "finished": [i for i, c in enumerate(order.copies) if c.done],
-        "bytes_done": int(sum(c.size if c.done else c.moved for c in order.copies)),
-        "bytes_total": sum(c.size for c in order.copies),
+        "bytes_done": int(sum((c.size if c.done else c.moved for c in order.copies), order.bytes_done)),
+        "bytes_total": int(sum((c.size for c in order.copies), order.bytes_total)),
     }
 
 
@@ -482,6 +490,77 @@ def _go_by(machines: Machines, order: Order, terms: _Terms) -> None:
     machines.load.summed_at = None
 
 
+def _hold(machines: Machines, order: Order) -> None:
+    """What consumers write to these volumes waits, for so many seconds at the most; for none, it goes on."""
+    for ply in order.body["plies"]:
+        first = machines.facts_of(ply).first
+        if order.body["seconds"]:
+            machines.on_hold[first] = time.monotonic() + float(order.body["seconds"])
+        else:
+            machines.on_hold.pop(first, None)
+    machines.load.summed_at = None
+    order.state = "done"
+
+
+def _mark(machines: Machines, order: Order) -> None:
+    """Snapshots of this moment, by number of the ply of all of a volume. Only of what is on hold: all its
+    nodes are to take the same moment.
+    """
+    found = []
+    for ply, number in order.body["marks"].items():
+        first = machines.facts_of(ply).first
+        kept = past.past_of(machines, first)
+        if kept is None:
+            raise BadOrder(f"there is no room for the past of ply {ply}")
+        if not past.is_held(machines, first):
+            raise BadOrder(f"ply {ply} is not on hold")
+        found.append((*kept, int(number)))
+    for ply, kept_there, number in found:
+        kept_there.mark(number)
+        machines.keep_past(ply)
+    order.state = "done"
+
+
+def _marks(machines: Machines, order: Order) -> None:
+    """Which snapshots there are of what this node holds: others are let go of."""
+    told = {machines.facts_of(ply).first: set(marks) for ply, marks in order.body["marks"].items()}
+    serials = {disk.serial for disk in machines.nodes[order.node].disks}
+    for ply, kept in machines.pasts.items():
+        if any(machines.held[s][ply] for s in serials) or machines.holding(kept.first).keys() & serials:
+            for number in [n for n in kept.marks if n not in told.get(kept.first, ())]:
+                kept.unmark(number)
+            machines.keep_past(ply)
+    order.state = "done"
+
+
+def _bring_back(machines: Machines, order: Order) -> None:
+    """What a snapshot held is written over what its volume holds; refused while consumers may write there, or
+    where what is overwritten would find no room.
+    """
+    ply, number = order.body["ply"], int(order.body["number"])
+    first = machines.facts_of(ply).first
+    found = past.past_of(machines, first)
+    if found is None or number not in found[1].marks:
+        raise BadOrder(f"there is no snapshot {number} of ply {ply}")
+    if first not in machines.out_of_use():
+        raise BadOrder(f"ply {ply} is in use")
+    room, kept = found
+    others = kept.others_than(number)
+    if kept.used + kept.would_keep(others) > kept.room:
+        raise BadOrder(f"what would be overwritten of ply {ply} finds no room")
+    holding = machines.holding(first)
+    mine = {disk.serial for disk in machines.inside(order.node)} & holding.keys()
+    order.body["disks"] = sorted(mine)
+    # As much of each strip here as of each strip of the volume's data.
+    strips_of_data = max(len(others) * past.BLOCK / machines.facts_of(ply).bytes, 1)
+    of_each = int(others.sum()) * past.BLOCK / strips_of_data
+    order.bytes_total = of_each * sum(holding[serial] for serial in mine)
+    kept.overwrite(others)
+    machines.keep_past(room)
+    if not order.bytes_total:
+        order.state = "done"
+
+
 def _serve(machines: Machines, order: Order) -> None:
     """Which targets this node serves to hosts, at which of its addresses, and whom it lets in; no others."""
     for said in order.body["targets"].values():
@@ -550,6 +629,10 @@ def _reserve(machines: Machines, order: Order) -> None:
     size, ply = order.body["bytes"], order.body["ply"]
     fresh = PlyFacts(size, machines.clock, ply, order.body.get("data", 1))
     machines.plies.setdefault(str(ply), fresh)
+    if keeps := order.body.get("keeps_for"):
+        first = machines.facts_of(keeps["ply"]).first
+        machines.pasts.setdefault(ply, past.Past(first, int(keeps["strips"]) * size))
+        machines.keep_past(ply)
     if lands := order.body.get("lands_for"):
         first = machines.facts_of(lands["ply"]).first
         machines.landings.setdefault(str(ply), Landing(first, lands["bytes"], lands["copies"]))

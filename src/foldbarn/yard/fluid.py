@@ -12,7 +12,7 @@ import numpy as np
 from foldbarn.core.moving.flows import max_min_rates
 from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.units import MB
-from foldbarn.yard import thin
+from foldbarn.yard import past, thin
 from foldbarn.yard.agent import settle
 from foldbarn.yard.machines import Copying, Machines, Order
 from foldbarn.yard.serving import busy_part, landed_bytes, serve
@@ -32,10 +32,13 @@ def advance(machines: Machines, seconds: float) -> None:
         machines.clock += seconds
         for first in machines.out_of_use():
             machines.idle[first] += seconds
+        past.let_go(machines)
         serve(machines, seconds)
+        past.work_on(machines, seconds)
         thin.look(machines)
         _land(machines, seconds)
         _move(machines, seconds)
+        _bring_back(machines, seconds)
 
 
 def _land(machines: Machines, seconds: float) -> None:
@@ -61,6 +64,29 @@ def _move(machines: Machines, seconds: float) -> None:
     rates = _rates(machines, [(order, queue[0]) for order, queue in queues])
     for (order, queue), rate in zip(queues, rates.tolist(), strict=True):
         _advance(machines, order, queue, rate * seconds)
+
+
+def _bring_back(machines: Machines, seconds: float) -> None:
+    """What a snapshot held is written over what is there, on each node as fast as its disks read and write
+    it.
+    """
+    for order in machines.orders.values():
+        if order.state != "running" or order.kind != "bring-back" or not machines.power[order.node]:
+            continue
+        serials = [s for s in order.body["disks"] if machines.works(s)]
+        speeds = [
+            PROFILES[machines.disks[s].media].bytes_per_second
+            * left_for_copying(busy_part(machines, s), "consumers")
+            for s in serials
+        ]
+        poured = min(sum(speeds) / 2 * seconds, order.bytes_total - order.bytes_done)
+        for serial in serials:
+            machines.counters[serial].read_bytes += poured / len(serials)
+            machines.counters[serial].written_bytes += poured / len(serials)
+        order.bytes_done += poured
+        if order.bytes_done >= order.bytes_total:
+            order.state = "done"
+        machines.keep_order(order)
 
 
 def _queues(machines: Machines) -> list[tuple[Order, list[list[Copying]]]]:

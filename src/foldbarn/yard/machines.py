@@ -8,6 +8,7 @@ import json
 import secrets
 import sqlite3
 import threading
+import zlib
 from collections import Counter, defaultdict
 from dataclasses import asdict, astuple, dataclass, field
 from pathlib import Path
@@ -18,6 +19,7 @@ import numpy as np
 from foldbarn.core.arrays import Reals
 from foldbarn.core.volumes.pace import BOUNDS, COUNTED
 from foldbarn.yard.hosts import Made, StandInHost, from_kept, skerry_hosts, to_keep
+from foldbarn.yard.past import Past, is_held
 from foldbarn.yard.scenario import WITNESS, StandInDisk, StandInNode
 from foldbarn.yard.serving import Load
 from foldbarn.yard.thin import Filling
@@ -54,6 +56,8 @@ class Order:
     state: str = "running"
     problem: str = ""
     copies: list[Copying] = field(default_factory=list)
+    bytes_total: float = 0.0  # of an order that is no list of strips
+    bytes_done: float = 0.0
 
 
 @dataclass(slots=True)
@@ -162,6 +166,10 @@ class Machines:
         self.asked: dict[str, float] = defaultdict(float)
         # By node and ply, since the stand-ins were started: COUNTED, and operations by the time they took.
         self.work: dict[str, dict[int, Reals]] = defaultdict(_no_work)
+        self.pasts: dict[int, Past] = {}  # by the ply that holds what was overwritten of a volume
+        self.past_due = 0.0  # seconds since it was looked at what is overwritten
+        # By the ply that data was first written to: until when consumers' writes wait, for a snapshot.
+        self.on_hold: dict[int, float] = {}
         # By node and port, since the stand-ins were started: bytes sent, and received.
         self.traffic: dict[str, list[float]] = defaultdict(lambda: [0.0, 0.0])
         self.load = Load()
@@ -191,6 +199,9 @@ class Machines:
             create table if not exists strip (
                 disk text, ply int, extent int, strip int, primary key (disk, ply, extent, strip)
             ) without rowid;
+            create table if not exists past (
+                ply int primary key, first int, room int, marks text, kept text, wrote blob
+            );
             create table if not exists orders (
                 id text primary key, node text, kind text, body text, state text, problem text, done text
             );
@@ -245,6 +256,12 @@ class Machines:
             self.held[disk][ply] += 1
             self.moved.add(ply)
             self.stirred.add(disk)
+        for ply, first, room, marks, kept, wrote in self._file.execute("select * from past"):
+            past = Past(
+                first, room, json.loads(marks), np.frombuffer(zlib.decompress(wrote), np.int32).copy()
+            )
+            past.kept.update({(a, b): count for a, b, count in json.loads(kept)})
+            self.pasts[ply] = past
         for id_, node, kind, body, state, problem, done in self._file.execute("select * from orders"):
             order = Order(id_, node, kind, json.loads(body), state, problem)
             order.copies = copies_of(order)
@@ -312,6 +329,17 @@ class Machines:
         )
         self._writes.append(("insert or replace into orders values (?, ?, ?, ?, ?, ?, ?)", row))
 
+    def keep_past(self, ply: int) -> None:
+        """What is kept of the past of a volume; nothing where that is gone."""
+        past = self.pasts.get(ply)
+        if past is None:
+            self._writes.append(("delete from past where ply = ?", (ply,)))
+            return
+        kept = json.dumps([[*span, count] for span, count in past.kept.items()])
+        wrote = zlib.compress(past.wrote.astype(np.int32).tobytes(), 1)
+        row = (ply, past.first, past.room, json.dumps(past.marks), kept, wrote)
+        self._writes.append(("insert or replace into past values (?, ?, ?, ?, ?, ?)", row))
+
     def flush(self) -> None:
         """Writes what is queued, all or nothing. Raises sqlite3.Error where there is no room, say; then all
         of it stays queued.
@@ -363,6 +391,9 @@ class Machines:
     def forget_dropped(self, ply: int) -> None:
         """Of a ply, what no disk holds any more is neither open nor closed."""
         facts = self.facts_of(ply)
+        if ply in self.pasts and not self.strips_of(ply):
+            del self.pasts[ply]
+            self.keep_past(ply)
         if self.closed.get(ply):
             self.closed[ply] &= self._extents_held(ply)
         if facts.first in self.thin and not self.holding(facts.first):
@@ -386,7 +417,8 @@ class Machines:
         """Of data that some node withholds from its consumers, the plies that it was first written to: who
         cannot have all of a volume does nothing with the rest.
         """
-        return {self.facts_of(ply).first for plies in self.withheld.values() for ply in plies}
+        withheld = {self.facts_of(ply).first for plies in self.withheld.values() for ply in plies}
+        return withheld | {first for first in self.on_hold if is_held(self, first)}
 
     def used_for(self, ply: int) -> float:
         """Seconds for which consumers could use what was written to a ply since it was made."""

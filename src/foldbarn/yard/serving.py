@@ -200,9 +200,9 @@ def _look(machines: Machines, load: Load) -> None:
     if not stale:
         return
     plies: dict[int, list[int]] = defaultdict(list)
-    for ply in load.lie:
+    for ply in load.lie.keys() - machines.pasts.keys():  # nobody asks for what snapshots hold
         plies[_first(machines, ply)].append(ply)
-    firsts = {_first(machines, ply) for ply in stale}
+    firsts = {_first(machines, ply) for ply in stale - machines.pasts.keys()}
     # A landing may have been taken away from one that stays.
     firsts |= {v.first for v in load.volumes.values() if v.landing and v.landing.ply in stale}
     for first in firsts:

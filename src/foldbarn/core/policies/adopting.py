@@ -27,7 +27,7 @@ from foldbarn.core.policies.matching import (
     tier_of,
 )
 from foldbarn.core.policies.policy import Policy, Wishes, against_draft
-from foldbarn.core.pools.capacity import Limit, most_that_fits
+from foldbarn.core.pools.capacity import Limit, fits, most_that_fits
 from foldbarn.core.pools.protection import Scheme
 from foldbarn.core.site import NOWHERE, UNWRITTEN, Ply, Pool, Purpose, SiteView, Tier, Volume, to_come
 from foldbarn.core.units import say_count, say_list, say_size
@@ -209,7 +209,7 @@ def _with_landings(
     view: SiteView, during: Mapping[int, Volume], after: Mapping[int, Volume], wishes: Wishes
 ) -> tuple[dict[int, Volume], dict[int, Volume]]:
     """Volumes (by number) as they are meanwhile and in the end, each with the landing that it is to have."""
-    held = {n: replace(v, plies=(v.whole, *_kept_landing(view, v, wishes))) for n, v in during.items()}
+    held = {n: _with_plies(v, *_kept_landing(view, v, wishes)) for n, v in during.items()}
     site = with_volumes(view, held)
     free = site.disk_free.copy()
     then = dict(after)
@@ -225,8 +225,9 @@ def _with_landings(
 
 
 def _with_plies(volume: Volume, *beside: Ply | None) -> Volume:
-    """A volume with these beside the ply of all of it."""
-    return replace(volume, plies=(volume.whole, *(ply for ply in beside if ply is not None)))
+    """A volume with these beside the ply of all of it, and what its snapshots hold."""
+    there = (ply for ply in (*beside, volume.past) if ply is not None)
+    return replace(volume, plies=(volume.whole, *there))
 
 
 def _hot_stays(volume: Volume, wishes: Wishes) -> bool:
@@ -283,6 +284,33 @@ def new_landing(view: SiteView, volume: Volume, wishes: Wishes, free: Ints) -> P
         tier=Tier.FAST,
         forming=True,
         purpose=Purpose.LANDING,
+    )
+
+
+def new_past(view: SiteView, volume: Volume, extents: int) -> Ply:
+    """Room for what is overwritten of a volume, as it is held itself, whose strips have still to be made.
+    Raises NotPossible where it does not fit.
+    """
+    pool, whole = view.pools[volume.pool], volume.whole
+    if not fits(view, pool, whole.scheme, whole.tier, extents, extents):
+        fit = most_that_fits(view, pool, whole.scheme, whole.tier)
+        room = say_size(extents * view.data_bytes(whole))
+        raise NotPossible(
+            f"{room} of room for snapshots of {volume.name} does not fit: {pool.name} can take "
+            f"{say_size(fit.extents * view.data_bytes(whole))}, {said_limit(pool, whole.scheme, fit.limit)}.",
+            about="room",
+            next_step="Choose less room, or add disks.",
+        )
+    return Ply(
+        number=-2 * volume.number - 1 - (1 << 40),
+        volume=volume.number,
+        name=volume.name,
+        pool=volume.pool,
+        scheme=whole.scheme,
+        placement=place_new(view, pool, whole.tier, whole.scheme, extents, f"{volume.name} past"),
+        tier=whole.tier,
+        forming=True,
+        purpose=Purpose.PAST,
     )
 
 

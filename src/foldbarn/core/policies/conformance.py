@@ -14,7 +14,7 @@ from foldbarn.core.names import natural_key
 from foldbarn.core.policies.matching import against_cache, hot_as_wished, landing_as_wished, tier_of
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.capacity import most_to_give
-from foldbarn.core.site import Contact, Ply, SiteView, Volume
+from foldbarn.core.site import Contact, Ply, Purpose, SiteView, Volume
 from foldbarn.core.units import say_count, say_list
 from foldbarn.core.volumes.loss import enough_to_read, losses_survived, present_strips
 from foldbarn.core.volumes.thin import to_set_aside
@@ -43,6 +43,7 @@ class Promise(StrEnum):
     LABELS = "labels"
     CACHE = "cache"
     ASIDE = "set aside"
+    SNAPSHOTS = "snapshots"
 
 
 @dataclass(frozen=True, slots=True)
@@ -103,6 +104,8 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
     least = wishes.scheme.survives
     crowded_extents = 0
     for ply in volume.plies:
+        if ply.purpose == Purpose.PAST:
+            continue
         present = present_strips(view, ply) | ply.unwritten[:, None]
         crowded = crowded_strips(view, ply)
         amiss = ~present | crowded
@@ -148,6 +151,10 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
         words = f"Its pool is to be labelled {say_list(lacks)}, and {pool.name} is not by now."
         cure = f"Label {pool.name} so again, or let it keep a policy that does not ask for that."
         broken.append(Broken(Promise.LABELS, words, cure))
+    if (past := volume.past) is not None and past.scheme.survives < wishes.survives:
+        words = f"It is to survive the loss of {say_count(wishes.survives, level)}, and its snapshots are "
+        words += f"held as {past.scheme.counted()}."
+        broken.append(Broken(Promise.SNAPSHOTS, words, "Delete them, and take new ones."))
     lacking = against_cache(view, pool, wishes)
     broken += [Broken(Promise.CACHE, missing.sentence, missing.cure) for missing in lacking]
     mending = {Promise.SURVIVES, Promise.SPREAD}

@@ -13,6 +13,9 @@ import numpy as np
 from foldbarn.core.policies.policy import Cache
 from foldbarn.core.site import Purpose, SiteView, Volume
 
+# What lands is asked of the volume, and what snapshots hold is asked for by nobody.
+_NOT_ASKED = (Purpose.LANDING, Purpose.PAST)
+
 
 @dataclass(frozen=True, slots=True)
 class Terms:
@@ -89,7 +92,7 @@ def caches_told(view: SiteView, plies: Collection[int]) -> dict[int, Cache]:
         if policy is None or policy.wishes.cache == Cache.ANY:
             continue
         for ply in volume.plies:
-            if ply.number in plies and ply.purpose != Purpose.LANDING:
+            if ply.number in plies and ply.purpose not in _NOT_ASKED:
                 found[ply.number] = policy.wishes.cache
     return found
 
@@ -109,7 +112,7 @@ def _data_by_node(view: SiteView, volume: Volume) -> dict[tuple[int, int], float
     node_of = np.append(view.disk_node, -1)
     found = {}
     for ply in volume.plies:
-        if ply.purpose == Purpose.LANDING:
+        if ply.purpose in _NOT_ASKED:
             continue
         nodes, strips = np.unique(node_of[view.rows(ply)], return_counts=True)
         for node, count in zip(nodes.tolist(), strips.tolist(), strict=True):

@@ -241,6 +241,7 @@ class Ledger:
     protection_kept: int = 0  # that what is free will need, beyond its data
     protection: int = 0  # of what volumes take, beyond their data
     landing: int = 0  # areas that take what is written first, with all their copies
+    past: int = 0  # room for what was overwritten since snapshots were taken, with all that protects it
     binned: int = 0  # volumes in the bin, with all that protects them
     moving: int = 0  # reserved for strips on their way
     promised: int = 0  # set aside for volumes and not written yet
@@ -274,6 +275,7 @@ LEDGER_PARTS = (
     "thin",
     "protection_kept",
     "landing",
+    "past",
     "binned",
     "moving",
     "promised",
@@ -297,6 +299,7 @@ LEDGER_LABELS = {
     "thin": "promised to thin volumes",
     "protection_kept": "protection kept for what is free",
     "landing": "landings of volumes",
+    "past": "kept for snapshots",
     "binned": "deleted volumes",
     "moving": "strips on their way",
     "promised": "promised, not written",
@@ -374,6 +377,7 @@ def account_pool(
     landing: int = 0,
     promised: int | None = None,
     binned: int = 0,
+    past: int = 0,
 ) -> PoolSpace:
     """Accounts for each raw byte of the disks that hold a pool's strips.
 
@@ -382,8 +386,8 @@ def account_pool(
     data_strips: strips of the pool's volumes that hold data, and not what protects it; moving: strips on
     their way, contained in `used`; written: bytes of data; demands: scheme and extents of all plies (the
     usual protection throughout when None); promised: strips of all volumes, also those of thin ones that are
-    not set aside (those of the demands when None). binned: strips of volumes in the bin, which are neither
-    in data_strips nor in landing.
+    not set aside (those of the demands when None). binned: strips of volumes in the bin, past: of what
+    snapshots hold, all of which are neither in data_strips nor in landing.
     """
     scheme = pool.usual
     strips = scheme.strips
@@ -418,8 +422,9 @@ def account_pool(
         out_of_reach=(free_raw - int(free_slots.sum())) * strip,
         stranded=(int(free_slots.sum()) - strips * free_plain) * strip,
         held_back=strips * (free_plain - free) * strip,
-        protection=(int(used.sum()) - moving - data_strips - landing - binned) * strip,
+        protection=(int(used.sum()) - moving - data_strips - landing - past - binned) * strip,
         landing=landing * strip,
+        past=past * strip,
         binned=binned * strip,
         thin=strips * spoken_for * strip,
         protection_kept=scheme.m * (free - spoken_for) * strip,
@@ -569,9 +574,12 @@ def _tier_space(
     rows = view.in_pool(pool, tier)
     plies = view.plies_of(pool, tier)
     gone = {v.number for v in bin_of(view, pool)}
-    holding = [p for p in plies if p.purpose != Purpose.LANDING and p.volume not in gone]
-    landed = (p for p in plies if p.purpose == Purpose.LANDING and p.volume not in gone)
-    landing = sum(p.scheme.strips * p.extents_somewhere for p in landed)
+    there = [p for p in plies if p.volume not in gone]
+    holding = [p for p in there if p.purpose not in (Purpose.LANDING, Purpose.PAST)]
+    landing, past = (
+        sum(p.scheme.strips * p.extents_somewhere for p in there if p.purpose == purpose)
+        for purpose in (Purpose.LANDING, Purpose.PAST)
+    )
     binned = sum(int((view.rows(p) < len(view.disks)).sum()) for p in plies if p.volume in gone)
     return account_pool(
         view.disk_sizes[rows],
@@ -588,6 +596,7 @@ def _tier_space(
         landing,
         sum(p.scheme.strips * p.extents_here for p in plies) + (new.strips * extents if new else 0),
         binned,
+        past,
     )
 
 

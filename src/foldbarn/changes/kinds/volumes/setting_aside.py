@@ -43,9 +43,12 @@ def set_aside(run: Run, ply: int, strip_bytes: int) -> set[int]:
     with transaction() as session:
         lands = store_volumes.lands_for(session, ply)
         data = store_volumes.data_strips(session, ply)
+        keeps = store_volumes.keeps_for(session, ply)
     order: dict[str, Any] = {"kind": "reserve", "ply": ply, "bytes": strip_bytes, "data": data}
     if lands is not None:
         order["lands_for"] = {"ply": lands.ply, "bytes": lands.strips * strip_bytes, "copies": lands.copies}
+    if keeps is not None and volume is not None and volume.past is not None:
+        order["keeps_for"] = {"ply": keeps, "strips": volume.past.extents * data}
     if volume is not None and ply == volume.whole.number and is_thin(view, volume):
         order["thin"] = volume.whole.extents * data
     wanted = strips_by_node(ply)

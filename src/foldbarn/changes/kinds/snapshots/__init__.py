@@ -1,0 +1,1 @@
+"""Kinds of change: snapshots of volumes."""

@@ -1,0 +1,84 @@
+"""Snapshots of volumes: what they hold that the volume does not any more, what that takes, and what letting
+go of some of them frees. Method: docs/methods.md, "Snapshots".
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Collection, Iterable, Sequence
+from dataclasses import dataclass
+
+USUAL_ROOM = 20  # per cent of a volume that is set aside for what is overwritten, where nobody says otherwise
+MOST_ROOM = 100
+FULL_SOON = 0.8  # of the room for snapshots, from where on someone should look
+
+
+@dataclass(frozen=True, slots=True)
+class Snapshot:
+    """What a volume held at one moment. number: grows with every snapshot that is taken of it; taken_at:
+    seconds since 1970; forming: it is being taken; lost: why it is no more, empty while it is there.
+    """
+
+    number: int
+    name: str
+    taken_at: float = 0.0
+    forming: bool = False
+    lost: str = ""
+
+    @property
+    def there(self) -> bool:
+        return not self.forming and not self.lost
+
+
+@dataclass(frozen=True, slots=True)
+class Span:
+    """Bytes that were overwritten, and were the volume's at every snapshot from first to last, by number."""
+
+    first: int
+    last: int
+    bytes: int
+
+
+@dataclass(frozen=True, slots=True)
+class Share:
+    """What a snapshot has of what was overwritten: alone, and together with others."""
+
+    alone: int
+    shared: int
+
+
+def held(spans: Iterable[Span]) -> int:
+    """Bytes that the snapshots of a volume hold beside it, each once."""
+    return sum(span.bytes for span in spans)
+
+
+def share_of(spans: Iterable[Span], there: Collection[int], number: int) -> Share:
+    """there: numbers of all snapshots of the volume."""
+    alone = shared = 0
+    for span in spans:
+        if span.first <= number <= span.last:
+            others = any(n != number and span.first <= n <= span.last for n in there)
+            alone, shared = alone + (0 if others else span.bytes), shared + (span.bytes if others else 0)
+    return Share(alone, shared)
+
+
+def freed_by(spans: Iterable[Span], there: Collection[int], gone: Collection[int]) -> int:
+    """Bytes that letting go of some snapshots frees: what none of those that stay has."""
+    stay = [number for number in there if number not in gone]
+    hit = (s for s in spans if any(s.first <= number <= s.last for number in gone))
+    return sum(s.bytes for s in hit if not any(s.first <= number <= s.last for number in stay))
+
+
+def differs(spans: Iterable[Span], number: int) -> int:
+    """Bytes of the volume that are others now than at a snapshot: each of these it has overwritten since."""
+    return sum(span.bytes for span in spans if span.first <= number <= span.last)
+
+
+def room_extents(extents: int, per_cent: int) -> int:
+    """Extents for what is overwritten of a volume of so many."""
+    return math.ceil(extents * per_cent / 100)
+
+
+def by_age(snapshots: Sequence[Snapshot]) -> list[Snapshot]:
+    """The newest first; what is being taken before all."""
+    return sorted(snapshots, key=lambda s: -s.number)
