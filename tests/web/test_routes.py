@@ -40,6 +40,8 @@ ROUTES = (
     "/volumes/charts?plan=keep-policy&volumes=charts",
     "/volumes/charts?plan=grow-volume&volume=charts",
     "/volumes/charts?plan=rename-volume&volume=charts",
+    "/volumes/charts?plan=take-snapshot&volume=charts",
+    "/volumes/charts?plan=delete-snapshot&volume=charts&snapshots=autumn-edition",
     "/policies/seldom-read?plan=keep-policy&volumes=charts&policy=seldom-read",
     "/policies/scratch?plan=keep-policy&policy=scratch",
     "/volumes",

@@ -226,6 +226,33 @@ def test_what_went_through_a_thing_is_drawn_with_what_was_amiss(tab: Page, runni
     expect(port).to_have_attribute("aria-valuetext", re.compile("B/s received on average"))
 
 
+def test_a_snapshot_is_taken_and_deleted_from_its_volumes_page(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/volumes/ticketing-db")
+    kept = tab.get_by_role("region", name="Snapshots")
+    expect(kept.get_by_text("None. One keeps what consumers overwrite")).to_be_visible()
+    kept.get_by_role("link", name="Preview taking one").click()
+    tab.get_by_label("Name of the snapshot").fill("before the sale")
+    expect(blocker(tab, "'before the sale' cannot be a name.")).to_be_visible()
+    tab.get_by_label("Name of the snapshot").fill("before-the-sale")
+    tab.get_by_label("Room with the first one, %").fill("5")
+    expect(tab.get_by_text("Choose disks for room for its snapshots")).to_be_visible()
+    carry_out(tab)
+    expect(tab.locator('[data-step="take-snapshots"]')).to_have_attribute("data-state", "done")
+    tab.goto(f"{running.url}/volumes/ticketing-db")
+    row = kept.get_by_role("row").filter(has_text="before-the-sale")
+    expect(row).to_contain_text("sound")
+    row.get_by_role("link", name="Preview going back to it").click()
+    expect(blocker(tab, "ticketing-db is in use")).to_be_visible()
+    tab.keyboard.press("Escape")
+    row.get_by_role("checkbox", name="Choose before-the-sale").check()
+    kept.get_by_role("link", name="Preview deleting 1 snapshot").click()
+    tab.get_by_label("Type before-the-sale to confirm").fill("before-the-sale")
+    carry_out(tab)
+    expect(tab.locator('[data-step="drop-old"]')).to_have_attribute("data-state", "done")
+    tab.goto(f"{running.url}/volumes/ticketing-db")
+    expect(kept.get_by_text("None. One keeps what consumers overwrite")).to_be_visible()
+
+
 def test_everything_works_by_keyboard_on_the_map(page: Page) -> None:
     page.locator('[data-disk="fulmar-boot"]').focus()
     page.keyboard.press("ArrowRight")

@@ -95,6 +95,11 @@ ATTACHED: list[dict[str, Any]] = [
 ]
 # Nobody has ever set up discovery there.
 LEFT = {"ferry-desk-3": "discovered"}
+# One before consumers work with it for a while, one after.
+SNAPSHOTS: list[dict[str, Any]] = [
+    {"volumes": ["charts"], "name": "autumn-edition"},
+    {"volumes": ["charts", "timetable"], "name": "before-the-update"},
+]
 DELETED = "winter-timetable"  # after it was used for a while
 
 
@@ -156,7 +161,10 @@ class Demo:
         for change in changes:
             self.await_end(change)
         self.attach()
+        early, late = SNAPSHOTS
+        self.carry_out("take-snapshot", early)
         self.live(LIVED_SECONDS)
+        self.carry_out("take-snapshot", late)
         self.carry_out("delete-volume", {"volume": DELETED, "typed": DELETED})
 
     def attach(self) -> None:

@@ -2105,6 +2105,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfDeleteSnapshot
+         * @description forget (ours), tell marks (agents); of the last ones: let past go (ours), drop old (agents).
+         */
+        DeedOfDeleteSnapshot: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete-snapshot";
+            params: components["schemas"]["DeleteSnapshotParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfDeleteVolume
          * @description put in bin (ours) for each volume, tell their nodes (agents).
          */
@@ -2501,6 +2523,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfRestoreSnapshot
+         * @description note (ours), take (agents): the present; bring back (agents).
+         */
+        DeedOfRestoreSnapshot: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "restore-snapshot";
+            params: components["schemas"]["RestoreSnapshotParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfRestoreVolume
          * @description take out (ours) for each volume, tell their nodes (agents).
          */
@@ -2611,6 +2655,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfTakeSnapshot
+         * @description For volumes without room for it: set past (ours), set aside (agents). Then note (ours), take (agents).
+         */
+        DeedOfTakeSnapshot: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "take-snapshot";
+            params: components["schemas"]["TakeSnapshotParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * Defaults
          * @description What a wish begins with before a person has said anything, and what there is to choose from.
          */
@@ -2634,6 +2700,8 @@ export interface components {
             /** Most Volumes */
             most_volumes: number;
             pool: components["schemas"]["FormPoolParams"];
+            /** Snapshot Room */
+            snapshot_room: number;
             /** Transports */
             transports: components["schemas"]["Transport"][];
             volume_tier: components["schemas"]["Tier"];
@@ -2666,6 +2734,22 @@ export interface components {
              * @default
              */
             typed: string;
+        };
+        /**
+         * DeleteSnapshotParams
+         * @description Snapshots of a volume, by name. typed: the name of the snapshot once more, or of the volume where they
+         *     are several.
+         */
+        DeleteSnapshotParams: {
+            /** Snapshots */
+            snapshots: string[];
+            /**
+             * Typed
+             * @default
+             */
+            typed: string;
+            /** Volume */
+            volume: string;
         };
         /**
          * DeleteVolumeParams
@@ -4050,6 +4134,22 @@ export interface components {
             passphrase: string;
         };
         /**
+         * PastOut
+         * @description The room for what is overwritten of a volume with snapshots: how it is held, its bytes, those that it
+         *     takes on disks, and those that are taken.
+         */
+        PastOut: {
+            /** Bytes */
+            bytes: number;
+            /** Counted */
+            counted: string;
+            /** Held */
+            held: number;
+            /** On Disks */
+            on_disks: number;
+            state: components["schemas"]["StateOut"];
+        };
+        /**
          * PathOut
          * @description A portal at which a node serves a volume, and whether the host is connected there; why not, and what is
          *     typed there to mend it.
@@ -4657,6 +4757,21 @@ export interface components {
             why: string;
         };
         /**
+         * RestoreSnapshotParams
+         * @description A snapshot of a volume, both by name, and the name under which the present is kept first.
+         */
+        RestoreSnapshotParams: {
+            /**
+             * Keep As
+             * @default
+             */
+            keep_as: string;
+            /** Snapshot */
+            snapshot: string;
+            /** Volume */
+            volume: string;
+        };
+        /**
          * RestoreVolumeParams
          * @description Volumes in the bin.
          */
@@ -5109,6 +5224,27 @@ export interface components {
             variants: components["schemas"]["SizingOut"][];
         };
         /**
+         * SnapshotOut
+         * @description A snapshot of a volume. alone, shared: bytes of what was overwritten since that it has by itself, and
+         *     together with others; differs: bytes of the volume that are others now than then. taken_at: null while it
+         *     is being taken.
+         */
+        SnapshotOut: {
+            /** Alone */
+            alone: number;
+            /** Differs */
+            differs: number;
+            /** Lost */
+            lost: boolean;
+            /** Name */
+            name: string;
+            /** Shared */
+            shared: number;
+            state: components["schemas"]["StateOut"];
+            /** Taken At */
+            taken_at: string | null;
+        };
+        /**
          * SpeedOut
          * @description Operations in a second at the most, what limits them (disks or ports), and seconds of one at the load
          *     asked for, on average and for 99 of 100; null where the load is more than that.
@@ -5241,6 +5377,25 @@ export interface components {
             pool: string;
             /** Rows */
             rows: components["schemas"]["Row"][];
+        };
+        /**
+         * TakeSnapshotParams
+         * @description name: of the snapshot, the same for all. room: per cent of its size that a volume sets aside for what
+         *     is overwritten, with its first one.
+         */
+        TakeSnapshotParams: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Room
+             * @default 20
+             */
+            room: number;
+            /** Volumes */
+            volumes: string[];
         };
         /**
          * TextOut
@@ -5482,6 +5637,7 @@ export interface components {
             name: string;
             /** Offline */
             offline: boolean;
+            past: components["schemas"]["PastOut"] | null;
             /** Pool */
             pool: string;
             /** Protection */
@@ -5559,6 +5715,7 @@ export interface components {
             name: string;
             /** Offline */
             offline: boolean;
+            past: components["schemas"]["PastOut"] | null;
             /** Pool */
             pool: string;
             /** Protection */
@@ -5570,6 +5727,8 @@ export interface components {
             };
             /** Size Bytes */
             size_bytes: number;
+            /** Snapshots */
+            snapshots: components["schemas"]["SnapshotOut"][];
             state: components["schemas"]["StateOut"];
             /** Survives */
             survives: number;
@@ -5766,6 +5925,18 @@ export interface components {
              */
             kind: "delete-pool";
             params: components["schemas"]["DeletePoolParams"];
+        };
+        /**
+         * WishOfDeleteSnapshot
+         * @description forget (ours), tell marks (agents); of the last ones: let past go (ours), drop old (agents).
+         */
+        WishOfDeleteSnapshot: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete-snapshot";
+            params: components["schemas"]["DeleteSnapshotParams"];
         };
         /**
          * WishOfDeleteVolume
@@ -5984,6 +6155,18 @@ export interface components {
             params: components["schemas"]["ReplaceDiskParams"];
         };
         /**
+         * WishOfRestoreSnapshot
+         * @description note (ours), take (agents): the present; bring back (agents).
+         */
+        WishOfRestoreSnapshot: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "restore-snapshot";
+            params: components["schemas"]["RestoreSnapshotParams"];
+        };
+        /**
          * WishOfRestoreVolume
          * @description take out (ours) for each volume, tell their nodes (agents).
          */
@@ -6042,6 +6225,18 @@ export interface components {
              */
             kind: "set-pool";
             params: components["schemas"]["SetPoolParams"];
+        };
+        /**
+         * WishOfTakeSnapshot
+         * @description For volumes without room for it: set past (ours), set aside (agents). Then note (ours), take (agents).
+         */
+        WishOfTakeSnapshot: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "take-snapshot";
+            params: components["schemas"]["TakeSnapshotParams"];
         };
         /**
          * WitnessIn
@@ -6865,7 +7060,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfTakeSnapshot"];
             };
         };
         responses: {
@@ -7089,7 +7284,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfTakeSnapshot"];
             };
         };
         responses: {

@@ -108,6 +108,13 @@ export function clock(iso: string | null | undefined, now = new Date()): string 
     : `${at.toLocaleDateString("en-GB", { day: "numeric", month: "short" })} ${time}`;
 }
 
+/** A moment as a name may have it: "2026-11-29-0702", by the clock on the wall here. */
+export function moment(now = new Date()): string {
+  const two = (n: number) => String(n).padStart(2, "0");
+  const day = `${now.getFullYear()}-${two(now.getMonth() + 1)}-${two(now.getDate())}`;
+  return `${day}-${two(now.getHours())}${two(now.getMinutes())}`;
+}
+
 /** A value in its unit, as figures carry them. */
 export function amount(value: number, unit: string): string {
   switch (unit) {

@@ -175,6 +175,9 @@ const leads = computed(() => {
 .g-landing {
   background: repeating-linear-gradient(0deg, var(--slate-pale) 0 5px, var(--slate) 5px 6px);
 }
+.g-past {
+  background: repeating-linear-gradient(90deg, var(--hay-pale) 0 4px, var(--hay-line) 4px 5px);
+}
 .g-binned {
   background: repeating-linear-gradient(45deg, var(--hay-pale) 0 3px, var(--stone) 3px 4px);
 }
@@ -203,6 +206,7 @@ const leads = computed(() => {
   background: var(--slate-pale);
 }
 .bar .g-binned span,
+.bar .g-past span,
 .bar .g-promised span {
   background: var(--hay-pale);
   color: var(--ink);

@@ -137,6 +137,7 @@ class Defaults(BaseModel):
     transports: list[Transport]
     bin_days: int  # for which a deleted volume is kept in the bin
     most_bin_days: int
+    snapshot_room: int  # per cent of a volume, for what is overwritten since its snapshots
     most_volumes: int  # that one change takes by name
 
 

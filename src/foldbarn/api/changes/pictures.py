@@ -22,6 +22,7 @@ from foldbarn.core.policies.policy import MOST_DATA, MOST_PARITY
 from foldbarn.core.pools.protection import MOST_COPIES, Level
 from foldbarn.core.touching import Touched
 from foldbarn.core.volumes.bin import MOST_DAYS, USUAL_DAYS
+from foldbarn.core.volumes.snapshots import USUAL_ROOM
 from foldbarn.services.changes import again_at
 from foldbarn.store.tables import ChangeRow, RecordRow, StepRow
 
@@ -40,6 +41,7 @@ def wish_defaults() -> Defaults:
         transports=list(Transport),
         bin_days=USUAL_DAYS,
         most_bin_days=MOST_DAYS,
+        snapshot_room=USUAL_ROOM,
         most_volumes=MOST_VOLUMES,
     )
 

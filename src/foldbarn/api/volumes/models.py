@@ -58,6 +58,33 @@ class LandingOut(BaseModel):
     data: DataState
 
 
+class SnapshotOut(BaseModel):
+    """A snapshot of a volume. alone, shared: bytes of what was overwritten since that it has by itself, and
+    together with others; differs: bytes of the volume that are others now than then. taken_at: null while it
+    is being taken.
+    """
+
+    name: str
+    taken_at: datetime | None
+    alone: int
+    shared: int
+    differs: int
+    lost: bool
+    state: StateOut
+
+
+class PastOut(BaseModel):
+    """The room for what is overwritten of a volume with snapshots: how it is held, its bytes, those that it
+    takes on disks, and those that are taken.
+    """
+
+    counted: str
+    bytes: int
+    on_disks: int
+    held: int
+    state: StateOut
+
+
 class HotOut(BaseModel):
     """What of a volume lies on the fast tier for its heat: its copies in words, extents of the volume and
     bytes of data in them, bytes on disks there and those that it takes the less elsewhere, and the extents
@@ -103,6 +130,7 @@ class VolumeOut(BaseModel):
     binned: BinnedOut | None  # where it was deleted, and can be brought back
     anew: AnewOut | None
     landing: LandingOut | None
+    past: PastOut | None
     hot: HotOut | None
     hosts: int  # that it is attached to
     connected: int  # of those
@@ -217,6 +245,7 @@ class VolumePage(VolumeOut):
     change: int | None
     made_at: datetime
     history: list[ChangeLine]  # newest first; not that which made it
+    snapshots: list[SnapshotOut]  # newest first
     mended_by: list[int]
 
 

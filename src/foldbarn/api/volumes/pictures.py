@@ -24,7 +24,9 @@ from foldbarn.api.volumes.models import (
     LandingOut,
     MoreOut,
     PaceOut,
+    PastOut,
     ServedOut,
+    SnapshotOut,
     StripOut,
     VolumeOut,
     VolumePage,
@@ -41,9 +43,11 @@ from foldbarn.core.site import Ply, SiteView, Tier, Volume
 from foldbarn.core.volumes.heat import HALF_LIFE_SECONDS, Heat
 from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
 from foldbarn.core.volumes.pace import Pace
+from foldbarn.core.volumes.snapshots import Snapshot, by_age, differs, held, share_of
 from foldbarn.core.volumes.thin import is_thin, to_set_aside
 from foldbarn.core.volumes.tiers import in_hot
 from foldbarn.core.watch.asking import Listed
+from foldbarn.core.watch.kept import room_state, snapshot_state
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.reach import lane_state
 from foldbarn.core.watch.states import worst
@@ -63,7 +67,7 @@ _WHEN = {
 def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
     view = outlook.view
     volume, found = view.volumes[row], outlook.fates[row]
-    ply, landing, hot = volume.whole, volume.landing, volume.hot
+    ply, landing, hot, past = volume.whole, volume.landing, volume.hot, volume.past
     thin, lanes = is_thin(view, volume), outlook.lanes_from(volume)
     footprint = make_figure(
         f"{volume.name} on disks",
@@ -75,6 +79,7 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
                 "×", "copies" if ply.scheme.is_mirror else "strips of an extent", ply.scheme.strips, "count"
             ),
             *([Part("+", "its landing", _held_bytes(view, landing), "bytes")] if landing else []),
+            *([Part("+", "room for its snapshots", _held_bytes(view, past), "bytes")] if past else []),
             *([Part("+", "what is hot, on the fast tier", _held_bytes(view, hot), "bytes")] if hot else []),
         ],
         f"{_WHEN[thin]} Strips that are missing now are counted too.",
@@ -104,6 +109,7 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "binned": _binned_out(volume),
         "anew": _anew_out(view, volume),
         "landing": _landing_out(view, volume),
+        "past": _past_out(view, volume),
         "hot": _hot_out(view, volume),
         "hosts": len(lanes),
         "connected": sum(lane.live > 0 for lane in lanes),
@@ -160,6 +166,32 @@ def _landing_out(view: SiteView, volume: Volume) -> LandingOut | None:
         waiting=volume.waiting_bytes,
         forming=landing.forming,
         data=found.state,
+    )
+
+
+def _past_out(view: SiteView, volume: Volume) -> PastOut | None:
+    past, state = volume.past, room_state(view, volume)
+    if past is None or state is None:
+        return None
+    return PastOut(
+        counted=past.scheme.counted(),
+        bytes=past.extents * view.data_bytes(past),
+        on_disks=_held_bytes(view, past),
+        held=held(volume.spans),
+        state=StateOut.of(state),
+    )
+
+
+def _snapshot_out(view: SiteView, volume: Volume, snapshot: Snapshot) -> SnapshotOut:
+    share = share_of(volume.spans, volume.marks, snapshot.number)
+    return SnapshotOut(
+        name=snapshot.name,
+        taken_at=datetime.fromtimestamp(snapshot.taken_at, UTC) if snapshot.taken_at else None,
+        alone=share.alone,
+        shared=share.shared,
+        differs=differs(volume.spans, snapshot.number),
+        lost=bool(snapshot.lost),
+        state=StateOut.of(snapshot_state(view, volume, snapshot)),
     )
 
 
@@ -286,6 +318,7 @@ def volume_page(
             "change": stored.change_id if stored else None,
             "made_at": stored.made_at if stored else None,
             "history": [change_line(row) for row in history],
+            "snapshots": [_snapshot_out(view, volume, one) for one in by_age(volume.snapshots)],
             "mended_by": carried_by(volume, carriers),
         }
     )

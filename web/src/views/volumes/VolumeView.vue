@@ -26,6 +26,7 @@ import { hostsCard } from "../hosts/cards";
 import { volumeCards } from "./cards";
 import CopyStaff from "./CopyStaff.vue";
 import HeatCurve from "./HeatCurve.vue";
+import SnapshotTable from "./SnapshotTable.vue";
 
 const props = defineProps<{ name: string }>();
 const { data: volume, error } = useVolume(() => props.name);
@@ -183,6 +184,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
             :unset="volume.unset_ranges"
             @pick="pick"
           />
+          <SnapshotTable :volume="volume" />
           <TideGraph class="next" of="volume" :name="volume.name" />
           <template v-if="heat">
             <div class="sec next"><h2>What is asked of it</h2></div>
@@ -230,6 +232,13 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
                   <span class="soft">(room for {{ binarySize(volume.landing.bytes) }})</span>
                 </td>
                 <td>+ {{ terabytes(volume.landing.on_disks) }}</td>
+              </tr>
+              <tr v-if="volume.past">
+                <td>
+                  Kept for its snapshots, {{ volume.past.counted }}
+                  <span class="soft">(room for {{ binarySize(volume.past.bytes) }})</span>
+                </td>
+                <td>+ {{ terabytes(volume.past.on_disks) }}</td>
               </tr>
               <template v-if="volume.hot?.extents">
                 <tr>

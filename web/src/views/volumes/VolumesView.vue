@@ -99,6 +99,7 @@ const chooseAll = async () => alter(await volumeNames(asked.value, most.value), 
 const named = computed(() => [...chosen.value].join(","));
 const DEEDS = [
   ["keep-policy", {}, "another policy"],
+  ["take-snapshot", {}, "a snapshot of them"],
   ["offline-volume", { offline: "yes" }, "taking them offline"],
   ["offline-volume", { offline: "no" }, "bringing them online"],
   ["delete-volume", {}, "deleting them"],

@@ -1,0 +1,45 @@
+"""How the snapshots of a volume are, and the room that they are kept in."""
+
+from __future__ import annotations
+
+from foldbarn.core.site import SiteView, Volume
+from foldbarn.core.units import say_count, say_size
+from foldbarn.core.volumes.loss import fate
+from foldbarn.core.volumes.snapshots import FULL_SOON, Snapshot, held
+from foldbarn.core.watch.states import Lamp, State
+
+
+def snapshot_state(view: SiteView, volume: Volume, snapshot: Snapshot) -> State:
+    if snapshot.lost:
+        return State(Lamp.FAILED, f"Lost. {snapshot.lost}")
+    if snapshot.forming:
+        return State(Lamp.MENDING, "Being taken.")
+    return room_unread(view, volume) or State(Lamp.SOUND, "What the volume held then.")
+
+
+def room_unread(view: SiteView, volume: Volume) -> State | None:
+    """That some of what the snapshots of a volume hold cannot be read now; None where all of it can."""
+    past = volume.past
+    found = fate(view, past) if past is not None else None
+    gone = found.unavailable + found.lost if found is not None else 0
+    if past is None or not gone:
+        return None
+    words = f"{gone:,} of {say_count(past.extents, 'extent')} of what is kept for snapshots cannot be read."
+    return State(Lamp.FAILED, words)
+
+
+def room_state(view: SiteView, volume: Volume) -> State | None:
+    """How the room for the snapshots of a volume is; None where it has none."""
+    past = volume.past
+    if past is None:
+        return None
+    if past.forming:
+        return State(Lamp.MENDING, "The room for its snapshots is being set aside.")
+    if unread := room_unread(view, volume):
+        return unread
+    room, taken = past.extents * view.data_bytes(past), held(volume.spans)
+    words = f"{say_size(taken)} of {say_size(room)} kept for snapshots are taken"
+    there = [snapshot for snapshot in volume.snapshots if snapshot.there]
+    if there and taken >= FULL_SOON * room:
+        return State(Lamp.WATCH, f"{words}: once that is full, {there[0].name} gives way.")
+    return State(Lamp.SOUND, f"{words}.")

@@ -1,0 +1,109 @@
+<script setup lang="ts">
+import { computed, ref } from "vue";
+import { useRoute } from "vue-router";
+import type { VolumePage } from "../../api/client";
+import { clock, count, percent, size } from "../../lib/format";
+import CopyName from "../../parts/CopyName.vue";
+import StateMark from "../../parts/StateMark.vue";
+
+/** The snapshots of a volume, what each has of what was overwritten since, and the room for that. */
+const props = defineProps<{ volume: VolumePage }>();
+const route = useRoute();
+const chosen = ref(new Set<string>());
+const there = computed(() => props.volume.snapshots.map((s) => s.name).filter((n) => chosen.value.has(n)));
+const plan = (kind: string, more: Record<string, string> = {}) => ({
+  query: { ...route.query, plan: kind, volume: props.volume.name, ...more },
+});
+function choose(name: string, on: unknown) {
+  const next = new Set(chosen.value);
+  if (on) next.add(name);
+  else next.delete(name);
+  chosen.value = next;
+}
+</script>
+
+<template>
+  <section aria-label="Snapshots">
+    <div class="sec next">
+      <h2>Snapshots</h2>
+      <span v-if="volume.past" class="small" :title="volume.past.state.reason">
+        <StateMark :lamp="volume.past.state.lamp" /> {{ size(volume.past.held) }} of
+        {{ size(volume.past.bytes) }} kept for them {{ volume.past.held ? "are" : "is" }} taken ({{
+          percent(volume.past.held / volume.past.bytes)
+        }})</span
+      >
+      <span class="grow" />
+      <RouterLink
+        v-if="there.length"
+        class="act"
+        :to="plan('delete-snapshot', { snapshots: there.join(',') })"
+        >Preview deleting {{ count(there.length, "snapshot") }}</RouterLink
+      >
+      <RouterLink v-if="!volume.binned" class="act" :to="plan('take-snapshot')"
+        >Preview taking one</RouterLink
+      >
+    </div>
+    <p v-if="!volume.snapshots.length" class="small">
+      None. One keeps what consumers overwrite from then on; nothing is copied as it is taken.
+    </p>
+    <VTable v-else class="plain">
+      <caption class="unseen">
+        Snapshots
+      </caption>
+      <thead>
+        <tr>
+          <th class="pick"><span class="unseen">Chosen</span></th>
+          <th>Snapshot</th>
+          <th>Taken</th>
+          <th class="n">It alone has</th>
+          <th class="n">With others</th>
+          <th class="n">Others now</th>
+          <th>State</th>
+          <th><span class="unseen">What may be done</span></th>
+        </tr>
+      </thead>
+      <tbody>
+        <tr v-for="s in volume.snapshots" :key="s.name">
+          <td class="pick">
+            <VCheckbox
+              :model-value="chosen.has(s.name)"
+              :aria-label="`Choose ${s.name}`"
+              @update:model-value="(on) => choose(s.name, on)"
+            />
+          </td>
+          <td>
+            <b>{{ s.name }}</b> <CopyName :name="s.name" />
+          </td>
+          <td>{{ s.taken_at ? clock(s.taken_at) : "" }}</td>
+          <td class="n">{{ s.lost ? "" : size(s.alone) }}</td>
+          <td class="n">{{ s.lost ? "" : size(s.shared) }}</td>
+          <td class="n">{{ s.lost ? "" : size(s.differs) }}</td>
+          <td :title="s.state.reason">
+            <StateMark :lamp="s.state.lamp" word />
+            <span v-if="s.state.lamp !== 'sound'" class="soft"> {{ s.state.reason }}</span>
+          </td>
+          <td class="go">
+            <RouterLink
+              v-if="!s.lost && s.taken_at && !volume.binned"
+              class="act"
+              :to="plan('restore-snapshot', { snapshot: s.name })"
+              >Preview going back to it</RouterLink
+            >
+          </td>
+        </tr>
+      </tbody>
+    </VTable>
+  </section>
+</template>
+
+<style scoped>
+.next {
+  padding-top: 16px;
+}
+.pick {
+  width: 34px;
+}
+.go {
+  text-align: right;
+}
+</style>
