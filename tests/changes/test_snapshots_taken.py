@@ -6,11 +6,15 @@ from __future__ import annotations
 
 import pytest
 from conftest import ME, Site
+from test_changes import lose
 
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.site import Contact
 from foldbarn.core.units import GIB
+from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.volumes.snapshots import held
 from foldbarn.services import changes
 from foldbarn.services.heat import HeatTaker
@@ -239,3 +243,34 @@ def test_snapshots_go_into_the_bin_and_come_back_with_their_volume(used: Site) -
     number = used.do("empty-bin", pool="quayside", volumes=["charts"], typed="charts")
     assert used.state(number) == "done", used.problem(number)
     assert used.yard.machines.pasts == {}
+
+
+def test_they_outlive_another_policy_growing_and_a_lost_node(used: Site) -> None:
+    """Written anew as parity, grown, and rebuilt: what was kept of its past is kept."""
+    take(used, "one")
+    work(used, 10)
+    kept = past(used).used
+    assert kept > 0
+    used.do("save-policy", name="two-and-one", data=2, parity=1, level="node")
+    used.yard.machines.speed = 600.0
+    number = used.do("keep-policy", volumes=["charts"], policy="two-and-one")
+    used.yard.machines.speed = 0.0
+    assert used.state(number) == "done", used.problem(number)
+    assert (past(used).marks, past(used).used) == ([1], kept)
+    volume = current_view().volume("charts")
+    assert volume.past is not None
+    stands = conformance(current_view(), volume)
+    assert stands is not None
+    assert stands.standing == Standing.KEPT
+    used.do("grow-volume", volume="charts", size="30 GiB")
+    lose(used, "petrel")
+    used.yard.machines.speed = 600.0
+    used.do("rebuild", pool="quayside")
+    used.yard.machines.speed = 0.0
+    view = current_view()
+    assert fate_of(view, view.volume("charts")).state == DataState.WHOLE
+    assert not tell_marks() or view.node("petrel").contact != Contact.HEARD
+    work(used, 10)
+    take(used, "two")
+    assert past(used).marks == [1, 2]
+    assert past(used).used >= kept

@@ -15,6 +15,7 @@ import traceback
 from collections import Counter
 from collections.abc import Callable, Container, Iterator
 from contextlib import AbstractContextManager, contextmanager, suppress
+from datetime import timedelta
 from typing import Any, ClassVar
 
 import numpy as np
@@ -61,11 +62,12 @@ from foldbarn.services.giving import give_room
 from foldbarn.services.heat import HeatTaker
 from foldbarn.services.hosts import HostTaker
 from foldbarn.services.limits import tell_limits, tell_marks, tell_targets
+from foldbarn.services.schedules import go_by_schedules
 from foldbarn.settings import settings
 from foldbarn.store import giving as store_giving
 from foldbarn.store import heat, touching
 from foldbarn.store.database import announce, transaction
-from foldbarn.store.tables import ChangeRow, NodeRow, SiteRow, TouchRow, VolumeRow
+from foldbarn.store.tables import ChangeRow, NodeRow, SiteRow, SnapshotRow, TouchRow, VolumeRow
 from foldbarn.store.views import current_view
 from foldbarn.yard import fluid, shell
 from foldbarn.yard import hosts as yard_hosts
@@ -95,6 +97,8 @@ PROTECTIONS: list[dict[str, Any]] = [
     {"data": 2, "parity": 1, "landing": 10, "thin": True},
     {"copies": 2, "share": 50, "thin": True},
     {"data": 2, "parity": 2, "share": 50, "share_copies": 2},
+    {"copies": 2, "hourly": 2, "daily": 1, "snapshot_room": 10},
+    {"data": 2, "parity": 1, "hourly": 1},
 ]
 SEEDS = st.integers(min_value=0, max_value=2**30)
 
@@ -325,6 +329,12 @@ class Barn(RuleBasedStateMachine):
         if not view.volumes:
             return
         if seed % 4 == 0:
+            with transaction() as session:  # an hour or a day passes
+                before = timedelta(hours=[1, 24][seed // 4 % 2])
+                session.execute(update(SnapshotRow).values(taken_at=SnapshotRow.taken_at - before))
+                more = {"snapshots_altered": VolumeRow.snapshots_altered + 1}
+                session.execute(update(VolumeRow).values(**more))
+                announce(session, "site")
             self.hear()
             HeatTaker().take()
             return
@@ -645,6 +655,7 @@ class Barn(RuleBasedStateMachine):
         self.hear()
         self.hear_hosts()
         give_room()
+        go_by_schedules()
         watching.Watch()._judge()
 
     def hear(self) -> None:

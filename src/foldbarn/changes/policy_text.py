@@ -32,6 +32,10 @@ class PolicyText(Text):
     landing: int = 0
     encrypted: bool = False
     thin: bool = False
+    hourly: int = Field(default=0, alias="snapshots of hours")
+    daily: int = Field(default=0, alias="snapshots of days")
+    weekly: int = Field(default=0, alias="snapshots of weeks")
+    snapshot_room: int | None = Field(default=None, alias="room for snapshots")
     cache: Literal["any", "none", "read", "write-back"] = "any"
     labels: list[str] = Field(default_factory=list, max_length=200)
     operations: int | None = None

@@ -46,6 +46,7 @@ from foldbarn.services.hosts import HostTaker, move_gateways
 from foldbarn.services.intake import node_is_back, read_report
 from foldbarn.services.limits import tell_limits, tell_marks, tell_targets
 from foldbarn.services.samples import Sampler, sampling
+from foldbarn.services.schedules import go_by_schedules
 from foldbarn.services.tiers import move_by_heat
 from foldbarn.settings import settings
 from foldbarn.store import changes as kept
@@ -596,6 +597,7 @@ def duties_of_the_watch() -> tuple[Duty, ...]:
         Duty("start what mends", now, lambda: start_mending(), on_change=True, judging=True),
         Duty("call in spares", now, lambda: call_in_spares(), on_change=True, judging=True),
         Duty("empty the bin of what was there long enough", 5.0, lambda: empty_bins()),
+        Duty("take snapshots, and let go of them, by schedule", 10.0, lambda: go_by_schedules()),
         Duty("move extents by heat", settings().heat_seconds, lambda: move_by_heat()),
         Duty("tell nodes their limits", now, lambda: tell_limits(), on_change=True),
         Duty("tell nodes which snapshots there are", now, lambda: tell_marks(), on_change=True),

@@ -10,6 +10,7 @@ from foldbarn.core.errors import Conflict, NotFound
 from foldbarn.core.names import natural_key
 from foldbarn.core.policies.policy import Cache, Policy, Wishes
 from foldbarn.core.pools.protection import Level, Scheme
+from foldbarn.core.volumes.schedules import Schedule
 from foldbarn.store.database import Session
 from foldbarn.store.tables import PolicyRow, PolicyVersionRow, VolumeRow
 
@@ -40,6 +41,7 @@ def every_version(session: Session) -> tuple[Policy, ...]:
                 cache=Cache(row.cache),
                 thin=row.thin,
                 share_copies=row.share_copies,
+                schedule=Schedule(row.hourly, row.daily, row.weekly, row.snapshot_room),
             ),
             meant_for=row.meant_for,
             current=row.version == newest[row.policy_id],
@@ -107,6 +109,10 @@ def save(session: Session, change: int, *, policy: int, base: int, said: Policy)
             cache=wishes.cache.value,
             thin=wishes.thin,
             share_copies=wishes.share_copies,
+            hourly=wishes.schedule.hourly,
+            daily=wishes.schedule.daily,
+            weekly=wishes.schedule.weekly,
+            snapshot_room=wishes.schedule.room,
             meant_for=said.meant_for,
             draft=said.draft,
             change_id=change,

@@ -22,11 +22,13 @@ def read_all(session: Session, volumes: Collection[int]) -> dict[int, tuple[Snap
     rows = select(SnapshotRow).where(SnapshotRow.volume_id.in_(list(volumes))).order_by(SnapshotRow.number)
     for row in session.scalars(rows):
         at = row.taken_at.timestamp() if row.taken_at else 0.0
-        found[row.volume_id].append(Snapshot(row.number, row.name, at, row.taken_at is None, row.lost))
+        found[row.volume_id].append(
+            Snapshot(row.number, row.name, at, row.taken_at is None, row.lost, row.scheduled)
+        )
     return {number: tuple(snapshots) for number, snapshots in found.items()}
 
 
-def note(session: Session, volume: int, name: str, by: int) -> int:
+def note(session: Session, volume: int, name: str, by: int, *, scheduled: bool = False) -> int:
     """A snapshot of a volume (by number) is to be taken; by: the number of the change. Returns its own
     number: the same when asked again.
     """
@@ -38,7 +40,7 @@ def note(session: Session, volume: int, name: str, by: int) -> int:
         update(VolumeRow).where(VolumeRow.id == volume).values(**more).returning(VolumeRow.snapshots_taken)
     )
     number = session.scalars(taken).one()
-    session.add(SnapshotRow(volume_id=volume, number=number, name=name, made_by=by))
+    session.add(SnapshotRow(volume_id=volume, number=number, name=name, made_by=by, scheduled=scheduled))
     session.flush()
     _altered(session, [volume])
     return number

@@ -304,6 +304,11 @@ class PolicyVersionRow(Base):
     thin: Mapped[bool] = mapped_column(server_default=text("false"))
     # of the share on the fast tier; 0: as many as survive what the rest does
     share_copies: Mapped[int] = mapped_column(server_default="0")
+    # snapshots that are kept of the first of each hour, day and week; and per cent for what they hold
+    hourly: Mapped[int] = mapped_column(server_default="0")
+    daily: Mapped[int] = mapped_column(server_default="0")
+    weekly: Mapped[int] = mapped_column(server_default="0")
+    snapshot_room: Mapped[int] = mapped_column(server_default="20")
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     change_id: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     __table_args__ = (
@@ -463,6 +468,7 @@ class SnapshotRow(Base):
     name: Mapped[str]
     taken_at: Mapped[datetime | None]
     lost: Mapped[str] = mapped_column(server_default="")
+    scheduled: Mapped[bool] = mapped_column(server_default=text("false"))  # it goes by itself again
     made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), index=True)
     __table_args__ = (
         UniqueConstraint("volume_id", "number", name="snapshot_number"),

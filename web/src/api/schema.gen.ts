@@ -1766,6 +1766,19 @@ export interface components {
             votes: string;
         };
         /**
+         * ComingOut
+         * @description A snapshot that is taken by itself, when, and the names of those that no rule keeps then.
+         */
+        ComingOut: {
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Drops */
+            drops: string[];
+        };
+        /**
          * Compared
          * @description What is measured of a volume and was to be expected.
          * @enum {string}
@@ -4602,7 +4615,7 @@ export interface components {
          * @description What may be asked of a volume; what is urgent comes first.
          * @enum {string}
          */
-        Question: "not as it should be" | "cannot be read" | "short of strips" | "wants room" | "not connected" | "one path" | "departs from its policy" | "full in a week at this pace" | "being made" | "offline" | "attached to nothing" | "keeps no policy" | "thin";
+        Question: "not as it should be" | "cannot be read" | "short of strips" | "wants room" | "not connected" | "one path" | "departs from its policy" | "full in a week at this pace" | "no snapshot for a day" | "being made" | "offline" | "attached to nothing" | "keeps no policy" | "thin";
         /** RackOut */
         RackOut: {
             /** Name */
@@ -4952,8 +4965,9 @@ export interface components {
          *     where nothing is said. landing: per cent of a volume for an area on the fast tier that takes what is
          *     written first; 0 for none. share: per cent of a volume that may lie on the fast tier, what is asked for
          *     most; 0 for none; share_copies: of that, as many as survive what the protection does where nothing is
-         *     said. thin: room is taken as it is written. draft: it is only written down, and need not be
-         *     kept by any pool.
+         *     said. thin: room is taken as it is written. hourly, daily, weekly: how many snapshots are kept of the
+         *     first of each hour, day and week; snapshot_room: per cent of a volume for what is overwritten. draft: it
+         *     is only written down, and need not be kept by any pool.
          */
         SavePolicyParams: {
             /** @default any */
@@ -4963,6 +4977,11 @@ export interface components {
              * @default null
              */
             copies: number | null;
+            /**
+             * Daily
+             * @default 0
+             */
+            daily: number;
             /**
              * Data
              * @default null
@@ -4983,6 +5002,11 @@ export interface components {
              * @default false
              */
             fast: boolean;
+            /**
+             * Hourly
+             * @default 0
+             */
+            hourly: number;
             /** Labels */
             labels?: string[];
             /**
@@ -5025,6 +5049,11 @@ export interface components {
              */
             share_copies: number | null;
             /**
+             * Snapshot Room
+             * @default null
+             */
+            snapshot_room: number | null;
+            /**
              * Survives
              * @default null
              */
@@ -5044,6 +5073,11 @@ export interface components {
              * @default 0
              */
             version: number;
+            /**
+             * Weekly
+             * @default 0
+             */
+            weekly: number;
         };
         /**
          * ServedOut
@@ -5381,7 +5415,7 @@ export interface components {
         /**
          * TakeSnapshotParams
          * @description name: of the snapshot, the same for all. room: per cent of its size that a volume sets aside for what
-         *     is overwritten, with its first one.
+         *     is overwritten, with its first one. scheduled: they go by the schedules of their policies.
          */
         TakeSnapshotParams: {
             /**
@@ -5394,6 +5428,11 @@ export interface components {
              * @default 20
              */
             room: number;
+            /**
+             * Scheduled
+             * @default false
+             */
+            scheduled: boolean;
             /** Volumes */
             volumes: string[];
         };
@@ -5669,6 +5708,8 @@ export interface components {
             binned: components["schemas"]["BinnedOut"] | null;
             /** Change */
             change: number | null;
+            /** Coming */
+            coming: components["schemas"]["ComingOut"][];
             /** Connected */
             connected: number;
             /** Copies */

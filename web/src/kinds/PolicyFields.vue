@@ -21,6 +21,12 @@ const CACHES = [
   { title: "for reads", value: "read" },
   { title: "writes wait there", value: "write-back" },
 ];
+/** Snapshots that are kept of the first of each. */
+const KEPT = [
+  { of: "hourly", label: "Hourly snapshots" },
+  { of: "daily", label: "Daily snapshots" },
+  { of: "weekly", label: "Weekly snapshots" },
+] as const;
 const MB = 1e6;
 /** What is typed of a limit: none where nothing is. */
 const whole = (typed: unknown) => (typed === null || typed === "" ? null : Math.round(Number(typed)));
@@ -46,6 +52,10 @@ const wish = reactive({
   landing: 0,
   share: 0,
   share_copies: null as number | null,
+  hourly: 0,
+  daily: 0,
+  weekly: 0,
+  snapshot_room: null as number | null,
   labels: [] as string[],
   operations: null as number | null,
   throughput: null as number | null,
@@ -95,6 +105,8 @@ watch(
     rest.landing = Number(rest.landing) || 0;
     rest.share = Number(rest.share) || 0;
     rest.operations = whole(rest.operations);
+    for (const rule of KEPT) rest[rule.of] = Number(rest[rule.of]) || 0;
+    rest.snapshot_room = KEPT.some((rule) => rest[rule.of]) ? whole(rest.snapshot_room) : null;
     params.value = { ...rest, ...(by.value === "copies" ? { copies } : { data, parity }) };
   },
   { immediate: true },
@@ -175,6 +187,25 @@ watch(
       label="MB a second"
       width="110"
       @update:model-value="(typed) => (wish.throughput = scaled(typed))"
+    />
+    <VTextField
+      v-for="rule in KEPT"
+      :key="rule.of"
+      v-model="wish[rule.of]"
+      type="number"
+      min="0"
+      :label="rule.label"
+      width="124"
+    />
+    <VTextField
+      v-if="KEPT.some((rule) => Number(wish[rule.of]))"
+      v-model="wish.snapshot_room"
+      type="number"
+      min="1"
+      max="100"
+      :placeholder="String(defaults?.snapshot_room ?? '')"
+      label="Room for them, %"
+      width="120"
     />
     <VTextField
       :model-value="worded(wish.labels)"

@@ -252,6 +252,10 @@ def policy_page(
         cache=policy.wishes.cache,
         thin=policy.wishes.thin,
         share_copies=policy.wishes.share_copies or None,
+        hourly=policy.wishes.schedule.hourly,
+        daily=policy.wishes.schedule.daily,
+        weekly=policy.wishes.schedule.weekly,
+        snapshot_room=policy.wishes.schedule.per_cent or None,
         meant_for=policy.meant_for,
         draft=policy.draft,
     )

@@ -85,6 +85,13 @@ class PastOut(BaseModel):
     state: StateOut
 
 
+class ComingOut(BaseModel):
+    """A snapshot that is taken by itself, when, and the names of those that no rule keeps then."""
+
+    at: datetime
+    drops: list[str]
+
+
 class HotOut(BaseModel):
     """What of a volume lies on the fast tier for its heat: its copies in words, extents of the volume and
     bytes of data in them, bytes on disks there and those that it takes the less elsewhere, and the extents
@@ -246,6 +253,7 @@ class VolumePage(VolumeOut):
     made_at: datetime
     history: list[ChangeLine]  # newest first; not that which made it
     snapshots: list[SnapshotOut]  # newest first
+    coming: list[ComingOut]  # the next ones by its policy's schedule
     mended_by: list[int]
 
 

@@ -16,6 +16,7 @@ from foldbarn.api.volumes.models import (
     AnewOut,
     AnswerOut,
     BinnedOut,
+    ComingOut,
     ExtentOut,
     FateOut,
     HeatOut,
@@ -43,6 +44,7 @@ from foldbarn.core.site import Ply, SiteView, Tier, Volume
 from foldbarn.core.volumes.heat import HALF_LIFE_SECONDS, Heat
 from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
 from foldbarn.core.volumes.pace import Pace
+from foldbarn.core.volumes.schedules import auto_name, coming
 from foldbarn.core.volumes.snapshots import Snapshot, by_age, differs, held, share_of
 from foldbarn.core.volumes.thin import is_thin, to_set_aside
 from foldbarn.core.volumes.tiers import in_hot
@@ -53,6 +55,7 @@ from foldbarn.core.watch.reach import lane_state
 from foldbarn.core.watch.states import worst
 from foldbarn.store.tables import ChangeRow, VolumeRow
 
+SHOWN_COMING = 3  # snapshots that are taken by themselves
 HIT_POINTS = 100  # of a curve, at the most
 MOST_MISSING = 2000  # notches drawn on one copy's line
 
@@ -180,6 +183,19 @@ def _past_out(view: SiteView, volume: Volume) -> PastOut | None:
         held=held(volume.spans),
         state=StateOut.of(state),
     )
+
+
+def _coming_out(outlook: Outlook, volume: Volume) -> list[ComingOut]:
+    policy = outlook.view.policy_of(volume)
+    if policy is None or volume.binned is not None:
+        return []
+    mine = {s.number: s.taken_at for s in volume.snapshots if s.scheduled and s.there}
+    found = coming(policy.wishes.schedule, mine, outlook.now, SHOWN_COMING)
+    names = {s.number: s.name for s in volume.snapshots} | {one.number: auto_name(one.at) for one in found}
+    return [
+        ComingOut(at=datetime.fromtimestamp(one.at, UTC), drops=[names[number] for number in one.drops])
+        for one in found
+    ]
 
 
 def _snapshot_out(view: SiteView, volume: Volume, snapshot: Snapshot) -> SnapshotOut:
@@ -318,6 +334,7 @@ def volume_page(
             "change": stored.change_id if stored else None,
             "made_at": stored.made_at if stored else None,
             "history": [change_line(row) for row in history],
+            "coming": _coming_out(outlook, volume),
             "snapshots": [_snapshot_out(view, volume, one) for one in by_age(volume.snapshots)],
             "mended_by": carried_by(volume, carriers),
         }

@@ -17,11 +17,12 @@ from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.names import folded, natural_key
 from foldbarn.core.policies.policy import Cache, Wishes
 from foldbarn.core.pools.cache import burst, most_behind_one, most_that_comes, without_cache
-from foldbarn.core.pools.capacity import Limit, fits, full_with, most_that_fits, usable_extents
+from foldbarn.core.pools.capacity import Fit, Limit, fits, full_with, most_that_fits, usable_extents
 from foldbarn.core.pools.placement import place
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.site import Disk, Pool, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.volumes.snapshots import room_extents
 from foldbarn.core.volumes.thin import ahead_of
 
 
@@ -166,8 +167,11 @@ def against(view: SiteView, pool: Pool, wishes: Wishes, size: int, aside: int | 
     if few := too_few_domains(view, pool, scheme, tier):
         return [*found, few]
     extents = max(1, extents_for(size, pool, scheme))
-    if not fits(view, pool, scheme, tier, extents, aside_for(wishes, extents) if aside is None else aside):
-        found.append(_too_large(view, pool, wishes, tier, size))
+    # With a new volume's first snapshot comes room for what is overwritten.
+    past = room_extents(extents, wishes.schedule.per_cent) if aside is None else 0
+    at_once = aside_for(wishes, extents) if aside is None else aside
+    if not fits(view, pool, scheme, tier, extents + past, at_once + past):
+        found.append(_too_large(view, pool, wishes, size))
     found += against_cache(view, pool, wishes)
     return found + _against_landing(view, pool, wishes, size) + _against_share(view, pool, wishes)
 
@@ -303,8 +307,7 @@ class Room:
 
 def room_for(view: SiteView, pool: Pool, wishes: Wishes) -> Room:
     """The largest volume of these wishes that a pool has room for."""
-    scheme = wishes.scheme
-    fit = most_that_fits(view, pool, scheme, tier_of(wishes), aside_rule(wishes))
+    scheme, fit = wishes.scheme, _most_beside_past(view, pool, wishes)
     most = Room(fit.extents * scheme.k * pool.strip_bytes, fit.limit)
     landing = wishes.landing_scheme
     if landing is None:
@@ -313,6 +316,24 @@ def room_for(view: SiteView, pool: Pool, wishes: Wishes) -> Room:
     whole = fast.extents * pool.strip_bytes * 100 // wishes.landing
     rounded = whole // pool.allocation_bytes * pool.allocation_bytes
     return most if most.bytes <= rounded else Room(rounded, fast.limit, for_landing=True)
+
+
+def _most_beside_past(view: SiteView, pool: Pool, wishes: Wishes) -> Fit:
+    """The most extents of a volume of these wishes, beside which there is room for what snapshots hold."""
+    tier, rule, per_cent = tier_of(wishes), aside_rule(wishes), wishes.schedule.per_cent
+    if not per_cent:
+        return most_that_fits(view, pool, wishes.scheme, tier, rule)
+
+    def volume(both: int) -> int:
+        extents = both * 100 // (100 + per_cent)
+        # Room for the past is whole extents, rounded up.
+        return extents if extents + room_extents(extents, per_cent) <= both else max(extents - 1, 0)
+
+    def at_once(both: int) -> int:
+        return both if rule is None else rule(volume(both)) + both - volume(both)
+
+    fit = most_that_fits(view, pool, wishes.scheme, tier, at_once)
+    return Fit(volume(fit.extents), fit.limit)
 
 
 def too_few_domains(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> Against | None:
@@ -397,10 +418,9 @@ def said_limit(pool: Pool, scheme: Scheme, limit: Limit) -> str:
     }[limit]
 
 
-def _too_large(view: SiteView, pool: Pool, wishes: Wishes, tier: Tier, size: int) -> Against:
+def _too_large(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> Against:
     """That a volume does not fit, with what limits its size."""
-    scheme = wishes.scheme
-    fit = most_that_fits(view, pool, scheme, tier, aside_rule(wishes))
+    scheme, fit = wishes.scheme, _most_beside_past(view, pool, wishes)
     smaller = "Choose a smaller size, fewer copies, or add disks."
     if not scheme.is_mirror:
         smaller = "Choose a smaller size, or add disks."

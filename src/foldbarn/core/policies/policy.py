@@ -10,6 +10,7 @@ from foldbarn.core.errors import NotPossible
 from foldbarn.core.names import labels_of
 from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.volumes.schedules import NO_SCHEDULE, Schedule
 
 MOST_DATA = 16  # strips of data in a stripe: more take longer to read than they save room
 MOST_PARITY = 4  # strips of parity
@@ -55,6 +56,7 @@ class Wishes:
     cache: Cache = Cache.ANY
     thin: bool = False
     share_copies: int = 0
+    schedule: Schedule = NO_SCHEDULE  # of snapshots
 
     @property
     def landing_scheme(self) -> Scheme | None:
@@ -90,7 +92,7 @@ class Wishes:
             hot += f" as {copies.counted()}."
         said = f"{protection[0].upper()}{protection[1:]}.{where}{lands}{hot}{_CACHES[self.cache]}"
         thin = " Takes room as it is written." if self.thin else ""
-        return f"{said}{sealed}{labelled}{_limits(self)}{thin}"
+        return f"{said}{sealed}{labelled}{_limits(self)}{thin}{self.schedule.sentence()}"
 
 
 def most_survived(scheme: Scheme, hot: Scheme | None) -> int:
@@ -201,6 +203,7 @@ def wishes_of(
     *,
     thin: bool = False,
     share_copies: int | None = None,
+    schedule: Schedule = NO_SCHEDULE,
 ) -> Wishes:
     """Wishes that do not contradict one another. survives: all that the scheme, and what is held of it on the
     fast tier, survives when None; operations, throughput: no limit when None; share_copies: as many as
@@ -244,6 +247,7 @@ def wishes_of(
         cache=cache,
         thin=thin,
         share_copies=share_copies or 0,
+        schedule=schedule,
     )
 
 

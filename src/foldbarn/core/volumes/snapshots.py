@@ -24,6 +24,7 @@ class Snapshot:
     taken_at: float = 0.0
     forming: bool = False
     lost: str = ""
+    scheduled: bool = False  # it was taken by its policy's schedule, and goes by that
 
     @property
     def there(self) -> bool:

@@ -16,6 +16,7 @@ from foldbarn.core.names import folded
 from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.pools.filling import SOON_SECONDS, full_in
 from foldbarn.core.site import Volume
+from foldbarn.core.units import DAY_SECONDS
 from foldbarn.core.volumes.lineage import Link, volumes_of
 from foldbarn.core.volumes.thin import is_thin
 from foldbarn.core.watch.lamps import Outlook
@@ -34,6 +35,7 @@ class Question(StrEnum):
     ONE_PATH = "one path"  # left to a host
     DEPARTING = "departs from its policy"
     FILLING = "full in a week at this pace"
+    UNKEPT = "no snapshot for a day"
     MAKING = "being made"
     OFFLINE = "offline"
     UNATTACHED = "attached to nothing"
@@ -99,7 +101,9 @@ def listed(outlook: Outlook, wanted: Wanted, by: By = By.NAME, *, falling: bool 
 def answers(outlook: Outlook, question: Question) -> Flags:
     """For which volumes the answer is yes, [volumes]. It stays with the picture of the site."""
     view = outlook.view
-    key = ("asked", question)
+    # Of this the answer changes as time passes, though nothing else does.
+    minute = int(outlook.now // 60) if question == Question.UNKEPT else 0
+    key = ("asked", question, minute)
     if key not in view.findings:
         is_so = _JUDGES[question]
         said = (is_so(outlook, row, volume) for row, volume in enumerate(view.volumes))
@@ -117,6 +121,11 @@ def _fills(outlook: Outlook, _: int, volume: Volume) -> bool:
     return seconds is not None and seconds <= SOON_SECONDS
 
 
+def _unkept(outlook: Outlook, _: int, volume: Volume) -> bool:
+    newest = max((s.taken_at for s in volume.snapshots if s.there), default=0.0)
+    return not volume.forming and newest < outlook.now - DAY_SECONDS
+
+
 _JUDGES: dict[Question, Callable[[Outlook, int, Volume], bool]] = {
     Question.AMISS: lambda outlook, row, volume: not volume.forming and not outlook.at_ease(row),
     Question.UNREADABLE: lambda outlook, row, _: (
@@ -128,6 +137,7 @@ _JUDGES: dict[Question, Callable[[Outlook, int, Volume], bool]] = {
     Question.ONE_PATH: lambda outlook, _, volume: any(map(hangs_by_one, outlook.lanes_from(volume))),
     Question.DEPARTING: _departs,
     Question.FILLING: _fills,
+    Question.UNKEPT: _unkept,
     Question.MAKING: lambda _, __, volume: volume.forming,
     Question.OFFLINE: lambda _, __, volume: volume.offline,
     Question.UNATTACHED: lambda outlook, _, volume: not outlook.lanes_from(volume),

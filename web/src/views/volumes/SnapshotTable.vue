@@ -2,7 +2,7 @@
 import { computed, ref } from "vue";
 import { useRoute } from "vue-router";
 import type { VolumePage } from "../../api/client";
-import { clock, count, percent, size } from "../../lib/format";
+import { clock, count, percent, say, size } from "../../lib/format";
 import CopyName from "../../parts/CopyName.vue";
 import StateMark from "../../parts/StateMark.vue";
 
@@ -43,10 +43,19 @@ function choose(name: string, on: unknown) {
         >Preview taking one</RouterLink
       >
     </div>
-    <p v-if="!volume.snapshots.length" class="small">
+    <p v-if="volume.coming.length" class="small">
+      By its policy:
+      <template v-for="(c, i) in volume.coming" :key="c.at"
+        >{{ i ? "; " : "" }}{{ clock(c.at)
+        }}<template v-if="c.drops.length"
+          >, when {{ say(c.drops) }} {{ c.drops.length > 1 ? "go" : "goes" }}</template
+        ></template
+      >.
+    </p>
+    <p v-else-if="!volume.snapshots.length" class="small">
       None. One keeps what consumers overwrite from then on; nothing is copied as it is taken.
     </p>
-    <VTable v-else class="plain">
+    <VTable v-if="volume.snapshots.length" class="plain">
       <caption class="unseen">
         Snapshots
       </caption>

@@ -33,6 +33,8 @@ from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list
+from foldbarn.core.volumes.schedules import Schedule, schedule_of
+from foldbarn.core.volumes.snapshots import USUAL_ROOM
 from foldbarn.store import policies
 from foldbarn.store.database import Session, announce
 from foldbarn.store.views import load_view
@@ -47,8 +49,9 @@ class SavePolicyParams(Params):
     where nothing is said. landing: per cent of a volume for an area on the fast tier that takes what is
     written first; 0 for none. share: per cent of a volume that may lie on the fast tier, what is asked for
     most; 0 for none; share_copies: of that, as many as survive what the protection does where nothing is
-    said. thin: room is taken as it is written. draft: it is only written down, and need not be
-    kept by any pool.
+    said. thin: room is taken as it is written. hourly, daily, weekly: how many snapshots are kept of the
+    first of each hour, day and week; snapshot_room: per cent of a volume for what is overwritten. draft: it
+    is only written down, and need not be kept by any pool.
     """
 
     name: str
@@ -69,6 +72,10 @@ class SavePolicyParams(Params):
     cache: Cache = Cache.ANY
     thin: bool = False
     share_copies: int | None = None
+    hourly: int = 0
+    daily: int = 0
+    weekly: int = 0
+    snapshot_room: int | None = None
     meant_for: str = Field(default="", max_length=200)
     draft: bool = False
 
@@ -94,6 +101,10 @@ class WritePolicy(Inside):
     cache: Cache = Cache.ANY
     thin: bool = False
     share_copies: int = 0
+    hourly: int = 0
+    daily: int = 0
+    weekly: int = 0
+    snapshot_room: int = USUAL_ROOM
 
     def carry_out(self, run: Run, session: Session) -> str:
         if not self.policy:
@@ -102,6 +113,8 @@ class WritePolicy(Inside):
         wishes = Wishes(scheme, self.survives, self.fast, self.encrypted, self.landing, self.share)
         wishes = replace(wishes, labels=self.labels, operations=self.operations, throughput=self.throughput)
         wishes = replace(wishes, cache=self.cache, thin=self.thin, share_copies=self.share_copies)
+        schedule = Schedule(self.hourly, self.daily, self.weekly, self.snapshot_room)
+        wishes = replace(wishes, schedule=schedule)
         said = Policy(self.policy, self.called, self.base + 1, wishes, self.meant_for, draft=self.draft)
         version = policies.save(session, run.change, policy=self.policy, base=self.base, said=said)
         announce(session, "site")
@@ -138,6 +151,7 @@ class SavePolicy(Kind[SavePolicyParams]):
                 params.cache,
                 thin=params.thin,
                 share_copies=params.share_copies,
+                schedule=schedule_of(params.hourly, params.daily, params.weekly, params.snapshot_room),
             )
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
@@ -169,6 +183,10 @@ class SavePolicy(Kind[SavePolicyParams]):
             cache=wishes.cache,
             thin=wishes.thin,
             share_copies=wishes.share_copies,
+            hourly=wishes.schedule.hourly,
+            daily=wishes.schedule.daily,
+            weekly=wishes.schedule.weekly,
+            snapshot_room=wishes.schedule.room,
         )
         kept_by = say_list([view.pools[a.pool].name for a in found if a.keeps])
         return Plan(

@@ -42,11 +42,12 @@ HOLD_SECONDS = 10  # that consumers' writes wait at the most
 
 class TakeSnapshotParams(OfVolumes):
     """name: of the snapshot, the same for all. room: per cent of its size that a volume sets aside for what
-    is overwritten, with its first one.
+    is overwritten, with its first one. scheduled: they go by the schedules of their policies.
     """
 
     name: str = ""
     room: int = Field(default=USUAL_ROOM, ge=1, le=MOST_ROOM)
+    scheduled: bool = False
 
 
 class NoteSnapshots(Inside):
@@ -55,6 +56,7 @@ class NoteSnapshots(Inside):
     name: ClassVar[str] = "note-snapshots"
     volumes: tuple[int, ...]
     called: str
+    scheduled: bool = False
 
     def carry_out(self, run: Run, session: Session) -> str:
         view = load_view(session)
@@ -63,7 +65,7 @@ class NoteSnapshots(Inside):
             if volume is None:
                 raise Overtaken("A volume is gone.", about="volumes")
             check_snapshot_name(volume, self.called)
-            snapshots.note(session, number, self.called, run.change)
+            snapshots.note(session, number, self.called, run.change, scheduled=self.scheduled)
         announce(session, "site")
         return f"{self.called} of {say_count(len(self.volumes), 'volume')}."
 
@@ -178,6 +180,7 @@ class TakeSnapshot(Kind[TakeSnapshotParams]):
             for pool in pools
             for step in set_up(pool, [(v, n) for v, n in lacking if view.pools[v.pool] is pool], one=one)
         ]
+        note = NoteSnapshots(volumes=numbers, called=name, scheduled=params.scheduled)
         it = "it" if one else "them"
         words = (
             f"Nodes hold writes to {it} back for a moment, the same for all, {HOLD_SECONDS} s at the most."
@@ -188,7 +191,7 @@ class TakeSnapshot(Kind[TakeSnapshotParams]):
             summary=f"{say_size(sum(v.size_bytes for v in chosen))}, as of now.",
             steps=[
                 *steps,
-                Planned(NoteSnapshots(volumes=numbers, called=name), "Write down its name"),
+                Planned(note, "Write down its name"),
                 Planned(TakeSnapshots(volumes=numbers), "Mark the moment", words, seconds=1),
             ],
             effects=_effects(view, after, pools, chosen, lacking),
