@@ -13,6 +13,7 @@ from sqlalchemy import select, update
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.policies.matching import room_for
 from foldbarn.core.policies.policy import Wishes
 from foldbarn.core.pools.protection import Level, mirror
@@ -153,6 +154,20 @@ def test_a_version_without_a_schedule_lets_go_of_what_the_other_took(kept: Site)
     )  # what it holds stays as long as there are snapshots
     assert go(kept) == ["delete-snapshot"]
     assert current_view().volume("charts").past is None
+
+
+def test_a_room_that_is_smaller_than_the_policy_says_is_told(kept: Site) -> None:
+    number = kept.do("take-snapshot", volumes=["charts"], name="early", room=10)
+    assert kept.state(number) == "done"
+    stands = conformance(current_view(), current_view().volume("charts"))
+    assert stands is not None
+    assert stands.standing == Standing.BROKEN
+    assert stands.sentence() == "It is to keep 3.2 GB for what its snapshots hold, and keeps 1.1 GB."
+    kept.do("delete-snapshot", volume="charts", snapshots=["early"], typed="early")
+    go(kept)
+    stands = conformance(current_view(), current_view().volume("charts"))
+    assert stands is not None
+    assert stands.standing == Standing.KEPT
 
 
 def test_room_for_them_is_part_of_what_a_pool_is_asked_for(barn_site: Site) -> None:

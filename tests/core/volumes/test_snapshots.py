@@ -15,7 +15,7 @@ from foldbarn.core.volumes.snapshots import (
     freed_by,
     held,
     room_extents,
-    share_of,
+    shares,
 )
 from foldbarn.yard.past import BLOCK, Past
 
@@ -84,10 +84,12 @@ class Blocks(RuleBasedStateMachine):
 
     @invariant()
     def each_has_its_own_and_what_it_shares(self) -> None:
+        found = shares(self.spans, self.seen.keys())
+        assert found.keys() == self.seen.keys()
         for number, seen in self.seen.items():
             mine = set(seen) - set(self.now)
             others = {c for other, theirs in self.seen.items() if other != number for c in theirs}
-            share = share_of(self.spans, self.seen.keys(), number)
+            share = found[number]
             assert share.alone == len(mine - others) * BLOCK
             assert share.shared == len(mine & others) * BLOCK
             assert differs(self.spans, number) == len(mine) * BLOCK

@@ -45,7 +45,7 @@ from foldbarn.core.volumes.heat import HALF_LIFE_SECONDS, Heat
 from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
 from foldbarn.core.volumes.pace import Pace
 from foldbarn.core.volumes.schedules import auto_name, coming
-from foldbarn.core.volumes.snapshots import Snapshot, by_age, differs, held, share_of
+from foldbarn.core.volumes.snapshots import Share, Snapshot, by_age, held, shares
 from foldbarn.core.volumes.thin import is_thin, to_set_aside
 from foldbarn.core.volumes.tiers import in_hot
 from foldbarn.core.watch.asking import Listed
@@ -198,14 +198,19 @@ def _coming_out(outlook: Outlook, volume: Volume) -> list[ComingOut]:
     ]
 
 
-def _snapshot_out(view: SiteView, volume: Volume, snapshot: Snapshot) -> SnapshotOut:
-    share = share_of(volume.spans, volume.marks, snapshot.number)
+def _snapshots_out(view: SiteView, volume: Volume) -> list[SnapshotOut]:
+    found = shares(volume.spans, volume.marks)
+    nothing = Share(0, 0)
+    return [_snapshot_out(view, volume, s, found.get(s.number, nothing)) for s in by_age(volume.snapshots)]
+
+
+def _snapshot_out(view: SiteView, volume: Volume, snapshot: Snapshot, share: Share) -> SnapshotOut:
     return SnapshotOut(
         name=snapshot.name,
         taken_at=datetime.fromtimestamp(snapshot.taken_at, UTC) if snapshot.taken_at else None,
         alone=share.alone,
         shared=share.shared,
-        differs=differs(volume.spans, snapshot.number),
+        differs=share.alone + share.shared,
         lost=bool(snapshot.lost),
         state=StateOut.of(snapshot_state(view, volume, snapshot)),
     )
@@ -335,7 +340,7 @@ def volume_page(
             "made_at": stored.made_at if stored else None,
             "history": [change_line(row) for row in history],
             "coming": _coming_out(outlook, volume),
-            "snapshots": [_snapshot_out(view, volume, one) for one in by_age(volume.snapshots)],
+            "snapshots": _snapshots_out(view, volume),
             "mended_by": carried_by(volume, carriers),
         }
     )

@@ -15,8 +15,9 @@ from foldbarn.core.policies.matching import against_cache, hot_as_wished, landin
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.capacity import most_to_give
 from foldbarn.core.site import Contact, Ply, Purpose, SiteView, Volume
-from foldbarn.core.units import say_count, say_list
+from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.loss import enough_to_read, losses_survived, present_strips
+from foldbarn.core.volumes.snapshots import room_extents
 from foldbarn.core.volumes.thin import to_set_aside
 from foldbarn.core.watch.states import Lamp
 
@@ -155,6 +156,11 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
         words = f"It is to survive the loss of {say_count(wishes.survives, level)}, and its snapshots are "
         words += f"held as {past.scheme.counted()}."
         broken.append(Broken(Promise.SNAPSHOTS, words, "Delete them, and take new ones."))
+    wanted = room_extents(volume.whole.extents, wishes.schedule.per_cent) * view.data_bytes(volume.whole)
+    if past is not None and (kept := past.extents * view.data_bytes(past)) < wanted:
+        words = f"It is to keep {say_size(wanted)} for what its snapshots hold, and keeps {say_size(kept)}."
+        cure = "Delete its snapshots: with the next one comes the room that its policy says."
+        broken.append(Broken(Promise.SNAPSHOTS, words, cure))
     lacking = against_cache(view, pool, wishes)
     broken += [Broken(Promise.CACHE, missing.sentence, missing.cure) for missing in lacking]
     mending = {Promise.SURVIVES, Promise.SPREAD}

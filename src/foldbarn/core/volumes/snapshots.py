@@ -5,8 +5,11 @@ go of some of them frees. Method: docs/methods.md, "Snapshots".
 from __future__ import annotations
 
 import math
+from bisect import bisect_left
 from collections.abc import Collection, Iterable, Sequence
 from dataclasses import dataclass
+
+import numpy as np
 
 USUAL_ROOM = 20  # per cent of a volume that is set aside for what is overwritten, where nobody says otherwise
 MOST_ROOM = 100
@@ -40,6 +43,9 @@ class Span:
     bytes: int
 
 
+_SPAN = ("first", "last", "bytes")
+
+
 @dataclass(frozen=True, slots=True)
 class Share:
     """What a snapshot has of what was overwritten: alone, and together with others."""
@@ -53,21 +59,31 @@ def held(spans: Iterable[Span]) -> int:
     return sum(span.bytes for span in spans)
 
 
-def share_of(spans: Iterable[Span], there: Collection[int], number: int) -> Share:
-    """there: numbers of all snapshots of the volume."""
-    alone = shared = 0
-    for span in spans:
-        if span.first <= number <= span.last:
-            others = any(n != number and span.first <= n <= span.last for n in there)
-            alone, shared = alone + (0 if others else span.bytes), shared + (span.bytes if others else 0)
-    return Share(alone, shared)
+def shares(spans: Sequence[Span], there: Collection[int]) -> dict[int, Share]:
+    """What each snapshot has, by number; there: numbers of all of the volume."""
+    numbers = np.array(sorted(there), dtype=np.int64)
+    first, last, size = (np.array([getattr(s, of) for s in spans], dtype=np.int64) for of in _SPAN)
+    begin, end = np.searchsorted(numbers, first), np.searchsorted(numbers, last, side="right")
+    one = end - begin == 1
+    alone = np.bincount(begin[one], weights=size[one], minlength=len(numbers)).astype(np.int64)
+    several = end - begin > 1
+    # What begins to be held at a snapshot, less what is held no more from one on, summed up.
+    steps = np.zeros(len(numbers) + 1, dtype=np.int64)
+    np.add.at(steps, begin[several], size[several])
+    np.add.at(steps, end[several], -size[several])
+    both = zip(alone.tolist(), np.cumsum(steps)[:-1].tolist(), strict=True)
+    return {number: Share(*of) for number, of in zip(numbers.tolist(), both, strict=True)}
 
 
 def freed_by(spans: Iterable[Span], there: Collection[int], gone: Collection[int]) -> int:
     """Bytes that letting go of some snapshots frees: what none of those that stay has."""
-    stay = [number for number in there if number not in gone]
-    hit = (s for s in spans if any(s.first <= number <= s.last for number in gone))
-    return sum(s.bytes for s in hit if not any(s.first <= number <= s.last for number in stay))
+    going, staying = sorted(gone), sorted(number for number in there if number not in gone)
+
+    def any_in(span: Span, numbers: list[int]) -> bool:
+        at = bisect_left(numbers, span.first)
+        return at < len(numbers) and numbers[at] <= span.last
+
+    return sum(span.bytes for span in spans if any_in(span, going) and not any_in(span, staying))
 
 
 def differs(spans: Iterable[Span], number: int) -> int:

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from foldbarn.core.site import SiteView, Volume
-from foldbarn.core.units import say_count, say_size
+from foldbarn.core.units import say_count, say_duration, say_size
 from foldbarn.core.volumes.loss import fate
+from foldbarn.core.volumes.schedules import is_due
 from foldbarn.core.volumes.snapshots import FULL_SOON, Snapshot, held
 from foldbarn.core.watch.states import Lamp, State
+
+LATE_SECONDS = 600.0  # for which a snapshot that is due may be missing
 
 
 def snapshot_state(view: SiteView, volume: Volume, snapshot: Snapshot) -> State:
@@ -26,6 +29,19 @@ def room_unread(view: SiteView, volume: Volume) -> State | None:
         return None
     words = f"{gone:,} of {say_count(past.extents, 'extent')} of what is kept for snapshots cannot be read."
     return State(Lamp.FAILED, words)
+
+
+def overdue(view: SiteView, volume: Volume, now: float) -> State | None:
+    """That a snapshot which its policy has taken by itself has not been for a while; None where it has."""
+    policy = view.policy_of(volume)
+    taken = [s.taken_at for s in volume.snapshots if s.scheduled and not s.forming]
+    if policy is None or volume.binned is not None or not taken:
+        return None
+    schedule = policy.wishes.schedule
+    if not is_due(schedule, taken, now - LATE_SECONDS):
+        return None
+    ago = say_duration(now - max(taken))
+    return State(Lamp.WATCH, f"A snapshot is due by its policy, and the last one was taken {ago} ago.")
 
 
 def room_state(view: SiteView, volume: Volume) -> State | None:

@@ -18,7 +18,7 @@ from foldbarn.core.pools.healing import healing_sentence, heals
 from foldbarn.core.site import POOLED, Contact, Disk, Host, Node, Pool, Role, Short, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_duration, say_list
 from foldbarn.core.volumes.loss import DataState, Fate, fate_of
-from foldbarn.core.watch.kept import room_state
+from foldbarn.core.watch.kept import overdue, room_state
 from foldbarn.core.watch.reach import hangs_by_one, is_lost, lane_state, of_host
 from foldbarn.core.watch.silence import Silence, silence_of
 from foldbarn.core.watch.states import Lamp, State, worst
@@ -197,9 +197,9 @@ class Outlook:
         for state in self._hardly_reached(volume):
             # What it holds is no worse for it: it wants somebody all the same.
             data = State(worst([data, State(Lamp.WATCH, "")]).lamp, f"{data.reason} {state.reason}")
-        room = room_state(self.view, volume)
-        if room is not None and room.lamp == Lamp.WATCH and not volume.forming:
-            data = State(worst([data, room]).lamp, f"{data.reason} {room.reason}")
+        for said in (room_state(self.view, volume), overdue(self.view, volume, self.now)):
+            if said is not None and said.lamp == Lamp.WATCH and not volume.forming:
+                data = State(worst([data, said]).lamp, f"{data.reason} {said.reason}")
         if volume.short is None or volume.forming:
             return data
         lamp = worst([data, State(Lamp.SHORT if volume.short.refuses else Lamp.WATCH, "")]).lamp

@@ -21,7 +21,7 @@ from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.bin import against_altering
-from foldbarn.core.volumes.snapshots import Snapshot, freed_by, held, share_of
+from foldbarn.core.volumes.snapshots import Snapshot, freed_by, held, shares
 from foldbarn.store import snapshots
 from foldbarn.store.database import Session, announce
 
@@ -120,7 +120,7 @@ class DeleteSnapshot(Kind[DeleteSnapshotParams]):
             effects=[
                 Texts(
                     heads=["Snapshot", "It alone holds", "With others"],
-                    rows=[_row(volume, snapshot) for snapshot in chosen],
+                    rows=_rows(volume, chosen),
                 ),
                 _sums(view, volume, numbers, last=last),
             ],
@@ -131,11 +131,16 @@ class DeleteSnapshot(Kind[DeleteSnapshotParams]):
         )
 
 
-def _row(volume: Volume, snapshot: Snapshot) -> TextRow:
-    if snapshot.lost:
-        return TextRow(label=snapshot.name, before="nothing, it is lost", after="nothing")
-    share = share_of(volume.spans, volume.marks, snapshot.number)
-    return TextRow(label=snapshot.name, before=say_size(share.alone), after=say_size(share.shared))
+def _rows(volume: Volume, chosen: Sequence[Snapshot]) -> list[TextRow]:
+    found = shares(volume.spans, volume.marks)
+    rows = []
+    for one in chosen:
+        share = found.get(one.number)
+        if share is None:
+            rows.append(TextRow(label=one.name, before="nothing, it is lost", after="nothing"))
+        else:
+            rows.append(TextRow(label=one.name, before=say_size(share.alone), after=say_size(share.shared)))
+    return rows
 
 
 def _sums(view: SiteView, volume: Volume, numbers: Sequence[int], *, last: bool) -> Sums:

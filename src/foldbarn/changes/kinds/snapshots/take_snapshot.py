@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from collections import defaultdict
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import replace
 from typing import Any, ClassVar
 
@@ -95,8 +95,9 @@ class TakeSnapshots(Outside):
         turn = time.time_ns()  # an order of each turn of its own: an agent does the same one once
         began = time.monotonic()
         with _telling_of_marks(run):
-            self._tell(run, nodes, "hold", f"hold{turn}", lambda own: {"plies": own, "seconds": HOLD_SECONDS})
             try:
+                held = {"seconds": HOLD_SECONDS}
+                self._tell(run, nodes, "hold", f"hold{turn}", lambda own: {"plies": own, **held})
                 self._tell(
                     run, nodes, "mark", f"mark{turn}", lambda own: {"marks": {str(p): plies[p] for p in own}}
                 )
@@ -105,7 +106,9 @@ class TakeSnapshots(Outside):
                 words = f"A node did not mark the moment: {error.sentence}"
                 raise Unreachable(words, next_step="It is taken once more.") from error
             finally:
-                self._tell(run, nodes, "hold", f"go{turn}", lambda own: {"plies": own, "seconds": 0})
+                # A node that cannot be told lets writes go on by itself, once the time is over.
+                with suppress(BarnError):
+                    self._tell(run, nodes, "hold", f"go{turn}", lambda own: {"plies": own, "seconds": 0})
         with run.writing() as session:
             snapshots.taken(session, run.change)
             announce(session, "site")
