@@ -141,6 +141,7 @@ def test_what_the_yard_does_is_sampled_as_its_own_counts_say(barn_site: Site) ->
     )
     found = drawn(view, Sampled.VOLUME, "charts", "", TIMES["hour"])
     assert len(found.rows) == 1
+    assert found.until - found.since == pytest.approx(600)  # no more is known yet
     columns = {measure: column for column, measure in enumerate(MEASURES)}
     assert done > 0
     assert found.rows.mean[0, columns[Measure.READS]] == pytest.approx(done / 30)

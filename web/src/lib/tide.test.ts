@@ -52,9 +52,10 @@ describe("the tide", () => {
     expect(stretches([[0, 2]], [null, null])).toEqual([]);
   });
   it("has round moments inside the time that is drawn", () => {
-    const found = moments(1000, 4600, "hour").map((m) => m.at);
+    const found = moments(1000, 4600).map((m) => m.at);
     expect(found).toEqual([1200, 1800, 2400, 3000, 3600, 4200]);
-    expect(moments(0, 7 * 86_400, "week").length).toBe(7);
+    expect(moments(0, 7 * 86_400).length).toBe(7);
+    expect(moments(1000, 1600).map((m) => m.at)).toEqual([1080, 1200, 1320, 1440, 1560]);
   });
   it("finds the point next to a moment", () => {
     expect(nearest([5, 15, 25], 19)).toBe(1);

@@ -111,19 +111,15 @@ export function stretches(pieces: readonly (readonly number[])[], values: Values
   return found;
 }
 
-const MARKS: Record<Samples["over"], [number, Intl.DateTimeFormatOptions]> = {
-  hour: [600, { hour: "2-digit", minute: "2-digit" }],
-  day: [4 * 3600, { hour: "2-digit", minute: "2-digit" }],
-  week: [24 * 3600, { weekday: "short", day: "numeric" }],
-};
+const DAY = 24 * 3600;
+const BETWEEN = [60, 120, 300, 600, 1800, 3600, 4 * 3600, DAY]; // seconds between two moments
+const MOST_MOMENTS = 7;
 
-/** Round moments of the time drawn, by the clock on the wall here, with what is written there. */
-export function moments(
-  since: number,
-  until: number,
-  over: Samples["over"],
-): { at: number; words: string }[] {
-  const [step, shape] = MARKS[over];
+/** A few round moments of the time drawn, by the clock on the wall here, with what is written there. */
+export function moments(since: number, until: number): { at: number; words: string }[] {
+  const step = BETWEEN.find((s) => (until - since) / s <= MOST_MOMENTS) ?? DAY;
+  const shape: Intl.DateTimeFormatOptions =
+    step < DAY ? { hour: "2-digit", minute: "2-digit" } : { weekday: "short", day: "numeric" };
   const zone = new Date(until * 1000).getTimezoneOffset() * 60;
   const found = [];
   for (let at = Math.ceil((since - zone) / step) * step + zone; at < until; at += step)

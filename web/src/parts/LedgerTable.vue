@@ -59,8 +59,8 @@ const leads = computed(() => {
     </svg>
     <table>
       <colgroup>
-        <col style="width: 12%" />
-        <col style="width: 10%" />
+        <col style="width: 9%" />
+        <col style="width: 7%" />
         <col v-for="c in columns" :key="c.name" />
       </colgroup>
       <thead>
@@ -176,7 +176,7 @@ const leads = computed(() => {
   background: repeating-linear-gradient(0deg, var(--slate-pale) 0 5px, var(--slate) 5px 6px);
 }
 .g-past {
-  background: repeating-linear-gradient(90deg, var(--hay-pale) 0 4px, var(--hay-line) 4px 5px);
+  background: repeating-linear-gradient(0deg, var(--hay-pale) 0 3px, var(--hay-line) 3px 4px);
 }
 .g-binned {
   background: repeating-linear-gradient(45deg, var(--hay-pale) 0 3px, var(--stone) 3px 4px);

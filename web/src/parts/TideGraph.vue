@@ -15,6 +15,8 @@ const props = defineProps<{ of: Samples["of"]; name: string; part?: string }>();
 const route = useRoute();
 const router = useRouter();
 const OVERS = ["hour", "day", "week"] as const;
+const SECONDS = { hour: 3600, day: 86_400, week: 604_800 };
+const MOSTLY = 0.9; // of the time, from where on it is known for all of it
 const over = computed(() => OVERS.find((o) => o === route.query.over) ?? "hour");
 const kinds = computed(() => kindsOf(props.of));
 const kind = computed(() => kinds.value.find((k) => k.id === route.query.drawn) ?? kinds.value[0]!);
@@ -73,9 +75,7 @@ const drawn = computed(() =>
     };
   }),
 );
-const times = computed(() =>
-  data.value ? moments(data.value.since, data.value.until, data.value.over) : [],
-);
+const times = computed(() => (data.value ? moments(data.value.since, data.value.until) : []));
 const picked = ref<number | null>(null); // a moment, which stays while samples come
 const at = computed(() => (picked.value === null ? -1 : nearest(data.value?.at ?? [], picked.value)));
 const iso = (seconds: number) => new Date(seconds * 1000).toISOString();
@@ -98,7 +98,7 @@ const words = computed(() => {
   const sums = kind.value.sums(s);
   if (!sums.length) return `Last: ${told(s.at.length - 1)}.`;
   const say = kind.value.say;
-  const known = s.at[0]! > s.since + 2 * s.seconds ? ` Known since ${clock(iso(s.at[0]!))}.` : "";
+  const known = s.until - s.at[0]! < MOSTLY * SECONDS[s.over] ? ` Known since ${clock(iso(s.at[0]!))}.` : "";
   return (
     sums
       .map(

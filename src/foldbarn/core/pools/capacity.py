@@ -288,7 +288,7 @@ LEDGER_GROWS = frozenset({"promised", "written", "thin"})
 LEDGER_LABELS = {
     "boot_and_unfit": "boot and unfit",
     "unclaimed": "unclaimed",
-    "metadata": "metadata and remainders",
+    "metadata": "metadata and offcuts",
     "cache": "cache",
     "spare": "spare",
     "leaving": "leaving with their disks",

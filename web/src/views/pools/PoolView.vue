@@ -143,6 +143,7 @@ const cards = computed(() => {
               @open-node="(n) => router.push(pathOf('node', n.name))"
               @unlight="router.push('/')"
             />
+            <TideGraph class="next" of="pool" :name="pool.name" />
           </section>
           <section aria-label="Domains">
             <div class="sec">
@@ -190,7 +191,6 @@ const cards = computed(() => {
             </template>
           </section>
         </div>
-        <TideGraph of="pool" :name="pool.name" />
         <section aria-label="Where it went">
           <div class="sec">
             <h2>Where it went</h2>
