@@ -11,7 +11,7 @@ from foldbarn.changes.kinds.volumes.several import MOST_VOLUMES
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import BarnError
 from foldbarn.core.policies.policy import Policy
-from foldbarn.core.site import SiteView, Volume
+from foldbarn.core.site import Volume
 from foldbarn.core.touching import Thing
 from foldbarn.core.units import say_count
 from foldbarn.core.volumes.schedules import auto_name, is_due, to_drop
@@ -43,7 +43,7 @@ def go_by_schedules() -> None:
             _let_go(volume, gone)
     for number, volumes in due.items():
         policy = next(p for _, p in free if p.number == number)
-        _take(view, policy, volumes[:MOST_VOLUMES], now)
+        _take(policy, volumes[:MOST_VOLUMES], now)
 
 
 def _has_any(volume: Volume, policy: Policy) -> bool:
@@ -61,7 +61,7 @@ def _no_more_kept(volume: Volume, policy: Policy) -> list[str]:
     return [s.name for s in volume.snapshots if s.number in gone]
 
 
-def _take(view: SiteView, policy: Policy, volumes: list[Volume], now: float) -> None:
+def _take(policy: Policy, volumes: list[Volume], now: float) -> None:
     wish = {"name": auto_name(now), "room": policy.wishes.schedule.room, "scheduled": True}
     why = f"{policy.name} has one taken of {say_count(len(volumes), 'volume')} now."
     together = [volume.name for volume in volumes]

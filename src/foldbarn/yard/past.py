@@ -149,7 +149,7 @@ def is_held(machines: Machines, first: int) -> bool:
 
 
 def let_go(machines: Machines) -> None:
-    """Volumes that were held for too long are written again: nobody has said that they may, and nobody waits."""
+    """Volumes that were held for too long are written again, though nobody has said that they may."""
     over = [first for first, until in machines.on_hold.items() if until <= time.monotonic()]
     for first in over:
         del machines.on_hold[first]

@@ -57,7 +57,7 @@ def counted(
     reads: float | None = None,
     port: tuple[int, int] = (0, 0),
 ) -> Counted:
-    """What a node tells: of its one disk, of its one port, and of reads of 4 KiB that it served of volume 1."""
+    """What a node tells: of its one disk, its one port, and reads of 4 KiB that it served of volume 1."""
     work = np.zeros((0 if reads is None else 1, len(COUNTED) + BUCKETS))
     if reads is not None:
         work[0, [READS, READ_BYTES, len(COUNTED) + 7]] = reads, reads * 4096, reads

@@ -1,4 +1,4 @@
-"""Bringing a volume back to what a snapshot of it holds. The present is kept first, as a snapshot of its own."""
+"""Bringing a volume back to what a snapshot of it holds. The present is kept first, as another."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Room for what is overwritten of a volume: set aside with its first snapshot, and let go of with its last."""
+"""Room for what is overwritten of a volume: it comes with the first snapshot, and goes with the last."""
 
 from __future__ import annotations
 

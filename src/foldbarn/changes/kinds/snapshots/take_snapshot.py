@@ -158,7 +158,7 @@ def check_snapshot_name(volume: Volume, name: str) -> str:
 
 @register
 class TakeSnapshot(Kind[TakeSnapshotParams]):
-    """For volumes without room for it: set past (ours), set aside (agents). Then note (ours), take (agents)."""
+    """Where there is no room for it: set past (ours), set aside (agents). Then note (ours), take (agents)."""
 
     name: ClassVar[str] = "take-snapshot"
     params: ClassVar[type[Params]] = TakeSnapshotParams
