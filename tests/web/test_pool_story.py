@@ -268,9 +268,9 @@ def test_settings_are_changed_and_a_change_under_way_is_slowed_and_withdrawn(
     tab.get_by_role("link", name="Pools", exact=True).click()
     tab.get_by_role("link", name="skerries", exact=True).click()
     expect(
-        tab.locator("main").get_by_role("link", name="Retire turnstone")
+        tab.locator("main .run").get_by_role("link", name="Retire turnstone")
     ).to_be_visible()  # the pool's page tells of it
-    tab.locator("main").get_by_role("link", name="Retire turnstone").click()
+    tab.locator("main .run").get_by_role("link", name="Retire turnstone").click()
     tab.get_by_role("button", name="Withdraw").click()
     expect(tab.get_by_role("heading", level=1).locator("..")).to_contain_text("withdrawn", timeout=LONG)
     running.pull(lever="speed", speed=5000)
