@@ -25,6 +25,7 @@ import uvicorn
 from hypothesis import HealthCheck
 from hypothesis import settings as hypothesis_settings
 from playwright.sync_api import Browser, BrowserContext, Locator, Page, Response, expect
+from playwright.sync_api import TimeoutError as PlaywrightTimeoutError
 from sqlalchemy import create_engine
 
 from foldbarn.api.app import make_app as make_api
@@ -52,6 +53,7 @@ from foldbarn.yard.server import make_app as make_yard
 
 ME = Actor("Ines Marrow")  # the site's operator
 PROJECT = Path(__file__).resolve().parents[1]
+LIST_MS = 10_000  # for which a list that was opened may not be there yet
 PATIENCE = 6  # seconds that a whole barn gives an agent to answer
 MOST_LOOKS = 5  # at previews made anew, before what they show is carried out
 MEMORY_WANTED = 2 * 1024**3  # bytes that must be free in memory for the tests' state to lie there
@@ -210,10 +212,18 @@ def at_hour(machines: Machines, hour: float) -> None:
 
 
 def pick(where: Page | Locator, label: str, option: str) -> None:
-    """Chooses by its words from a list, as a person does."""
-    where.get_by_label(label, exact=True).press("Enter")
+    """Chooses by its words from a list, as a person does: one that closes as the page is laid out anew under
+    it is opened once more.
+    """
+    field = where.get_by_label(label, exact=True)
     page = where if isinstance(where, Page) else where.page
-    page.get_by_role("option", name=option).click()
+    wanted = page.get_by_role("option", name=option)
+    field.press("Enter")
+    try:
+        wanted.wait_for(timeout=LIST_MS)
+    except PlaywrightTimeoutError:
+        field.press("Enter")
+    wanted.click()
 
 
 def blocker(where: Page | Locator, words: str) -> Locator:
