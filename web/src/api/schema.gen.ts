@@ -2669,7 +2669,7 @@ export interface components {
         };
         /**
          * DeedOfTakeSnapshot
-         * @description For volumes without room for it: set past (ours), set aside (agents). Then note (ours), take (agents).
+         * @description Where there is no room for it: set past (ours), set aside (agents). Then note (ours), take (agents).
          */
         DeedOfTakeSnapshot: {
             /**
@@ -6269,7 +6269,7 @@ export interface components {
         };
         /**
          * WishOfTakeSnapshot
-         * @description For volumes without room for it: set past (ours), set aside (agents). Then note (ours), take (agents).
+         * @description Where there is no room for it: set past (ours), set aside (agents). Then note (ours), take (agents).
          */
         WishOfTakeSnapshot: {
             /**
