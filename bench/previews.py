@@ -62,4 +62,8 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
         "attach-volume": {"volume": view.volumes[2].name, "hosts": ["bench-host"], "file_system": "xfs"},
         "detach-volume": {"volume": view.volumes[1].name, "hosts": ["bench-host"]},
         "delete-host": {"host": "bench-host"},
+        "take-snapshot": {"volumes": [view.volumes[0].name], "name": "new"},
+        # The site keeps no snapshots: what is measured of these two is finding that out.
+        "delete-snapshot": {"volume": view.volumes[0].name, "snapshots": ["none"], "typed": "none"},
+        "restore-snapshot": {"volume": view.volumes[0].name, "snapshot": "none", "keep_as": "now"},
     }
