@@ -144,7 +144,7 @@ def main() -> None:
                 ("/pools/quayside", "pool"),
                 ("/hosts", "hosts"),
                 ("/policies?pool=quayside&level=node", "policies"),
-                ("/volumes/deck-cameras?extent=1204", "volume"),
+                ("/volumes/charts?extent=1204", "volume"),
             ):
                 take(page, barn.url + path, name)
             preview(page, barn.url)

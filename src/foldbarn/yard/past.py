@@ -86,7 +86,7 @@ class Past:
             self.unmark(self.marks[0])
 
     def others_than(self, number: int) -> Flags:
-        """Which blocks are others now than at a snapshot, [blocks]."""
+        """Which blocks changed since a snapshot, [blocks]."""
         found: Flags = self.wrote >= number
         return found
 

@@ -5260,7 +5260,7 @@ export interface components {
         /**
          * SnapshotOut
          * @description A snapshot of a volume. alone, shared: bytes of what was overwritten since that it has by itself, and
-         *     together with others; differs: bytes of the volume that are others now than then. taken_at: null while it
+         *     together with others; differs: bytes of the volume that changed since. taken_at: null while it
          *     is being taken.
          */
         SnapshotOut: {

@@ -32,6 +32,7 @@ const draw = (part: Record<string, string | undefined>) =>
 
 const WIDE = 1000;
 const HIGH = 100; // of either side of the waterline
+const LAST_AFTER = 920; // further right a time of day stands before its line, or it would be cut off
 const MOST_MARKS = 8; // said in words
 const lines = computed(() => (data.value ? kind.value.lines(data.value) : []));
 const below = computed(() => lines.value.some((l) => !l.up));
@@ -216,7 +217,13 @@ const lasted = (m: Samples["marks"][number]) =>
         />
       </div>
       <div class="times" aria-hidden="true">
-        <span v-for="t in times" :key="t.at" :style="{ left: `${x(t.at) / 10}%` }">{{ t.words }}</span>
+        <span
+          v-for="t in times"
+          :key="t.at"
+          :class="{ before: x(t.at) > LAST_AFTER }"
+          :style="{ left: `${x(t.at) / 10}%` }"
+          >{{ t.words }}</span
+        >
       </div>
       <ul v-if="marks.length" class="marks" aria-label="What else was going on">
         <li v-for="(m, i) in marks.slice(0, MOST_MARKS)" :key="i">
@@ -345,6 +352,10 @@ path {
   position: absolute;
   padding-left: 3px;
   white-space: nowrap;
+}
+.times .before {
+  padding: 0 3px 0 0;
+  transform: translateX(-100%);
 }
 .marks {
   list-style: none;

@@ -60,7 +60,7 @@ class LandingOut(BaseModel):
 
 class SnapshotOut(BaseModel):
     """A snapshot of a volume. alone, shared: bytes of what was overwritten since that it has by itself, and
-    together with others; differs: bytes of the volume that are others now than then. taken_at: null while it
+    together with others; differs: bytes of the volume that changed since. taken_at: null while it
     is being taken.
     """
 

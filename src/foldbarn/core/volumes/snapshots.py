@@ -87,7 +87,7 @@ def freed_by(spans: Iterable[Span], there: Collection[int], gone: Collection[int
 
 
 def differs(spans: Iterable[Span], number: int) -> int:
-    """Bytes of the volume that are others now than at a snapshot: each of these it has overwritten since."""
+    """Bytes of the volume that changed since a snapshot: each of these was overwritten."""
     return sum(span.bytes for span in spans if span.first <= number <= span.last)
 
 

@@ -66,7 +66,7 @@ function choose(name: string, on: unknown) {
           <th>Taken</th>
           <th class="n">It alone has</th>
           <th class="n">With others</th>
-          <th class="n">Others now</th>
+          <th class="n">Changed since</th>
           <th>State</th>
           <th><span class="unseen">What may be done</span></th>
         </tr>

@@ -138,7 +138,7 @@ class RestoreSnapshot(Kind[RestoreSnapshotParams]):
         return Plan(
             title=f"Bring {volume.name} back to {snapshot.name}",
             about=volume.name,
-            summary=f"About {say_size(more)} of {say_size(volume.size_bytes)} are others now than then.",
+            summary=f"About {say_size(more)} of {say_size(volume.size_bytes)} changed since.",
             steps=[
                 Planned(NoteSnapshots(volumes=one, called=keep_as), f"Write down {keep_as}, the present"),
                 Planned(
