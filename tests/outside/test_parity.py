@@ -4,6 +4,7 @@ any k make the rest.
 
 from __future__ import annotations
 
+import random
 from dataclasses import replace
 from itertools import combinations
 
@@ -14,6 +15,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sites import EXTENT, changed, make_site, without_nodes
 
+from foldbarn.core.arrays import Disks
 from foldbarn.core.moving.moves import Moves
 from foldbarn.core.moving.readings import readings
 from foldbarn.core.moving.rebuild import plan_anew, plan_rebuild, ready_to_hold
@@ -21,8 +23,11 @@ from foldbarn.core.policies.adopting import adopt, with_volumes
 from foldbarn.core.policies.matching import place_new
 from foldbarn.core.policies.policy import Policy, Wishes
 from foldbarn.core.pools.protection import Level, Scheme
-from foldbarn.core.site import Ply, SiteView, Tier, plain_volume
-from foldbarn.core.volumes.loss import fate
+from foldbarn.core.site import Ply, SiteView, Tier, Volume, plain_volume
+from foldbarn.core.volumes.loss import fate, fate_of
+from foldbarn.core.volumes.origins import as_read, copied_from, written_in
+from foldbarn.core.volumes.snapshots import Origin, Snapshot
+from foldbarn.core.volumes.tiers import in_tiers, new_hot
 
 BYTES = 8  # of a strip, here
 Held = dict[tuple[int, int, int, int], bytes]  # disk number, ply, extent, strip
@@ -50,6 +55,8 @@ def filled(ply: Ply, size: int) -> Held:
     """What the disks hold of a ply of so many data strips; what is beyond them is zeros."""
     held: Held = {}
     for extent, row in enumerate(ply.placement.tolist()):
+        if row[0] <= 0:
+            continue
         first = extent * ply.scheme.k
         data = [content(n) if n < size else bytes(BYTES) for n in range(first, first + ply.scheme.k)]
         for strip, (disk, block) in enumerate(zip(row, strips_of(ply.scheme, data), strict=True)):
@@ -63,48 +70,63 @@ def carried_out(view: SiteView, moves: Moves, held: Held) -> SiteView:
     assert found.possible.all()
     placements = {n: p.placement.copy() for n, p in view.ply_numbered.items()}
     made: Held = {}
+    anew = {
+        (ply.number, extent): ply
+        for ply in view.plies_anew
+        for extent in np.flatnonzero(~ply.unwritten).tolist()
+    }
     for row, (number, extent, strip, to) in enumerate(
         zip(moves.ply.tolist(), moves.extent.tolist(), moves.strip.tolist(), moves.to.tolist(), strict=True)
     ):
         lead = int(found.along[row])
-        source = view.ply_numbered[int(found.ply[lead])]
-        told = zip(*(a[lead].tolist() for a in (found.disks, found.extents, found.strips)), strict=True)
-        read = {(e, s): held[disk, source.number, e, s] for disk, e, s in told if disk}
-        ply = view.ply_numbered[number]
+        told = zip(
+            *(a[lead].tolist() for a in (found.disks, found.plies, found.extents, found.strips)), strict=True
+        )
+        read = {(p, e, s): held[disk, p, e, s] for disk, p, e, s in told if disk}
+        ply = anew.get((number, extent)) or view.ply_numbered[number]
         if ply.source:
-            data = written_anew(source, ply, extent, read)
-        elif (extent, strip) in read:
-            made[to, number, extent, strip] = read[extent, strip]
+            data = written_anew(view.ply_numbered[ply.source], ply, extent, read)
+        elif (number, extent, strip) in read:
+            made[to, number, extent, strip] = read[number, extent, strip]
             placements[number][extent, strip] = to
             continue
         else:
-            data = data_of(ply.scheme, {s: block for (_, s), block in read.items()})
+            data = data_of(ply.scheme, {s: block for (_, _, s), block in read.items()})
         made[to, number, extent, strip] = strips_of(ply.scheme, data)[strip]
         placements[number][extent, strip] = to
     held |= made
-    volumes = [
-        replace(
-            v,
-            plies=tuple(replace(p, placement=placements[p.number]) for p in v.plies),
-            anew=replace(v.anew, placement=placements[v.anew.number]) if v.anew else None,
-        )
-        for v in view.volumes
-    ]
-    return changed(view, volumes=tuple(volumes))
+    return changed(view, volumes=tuple(_as_placed(v, placements) for v in view.volumes))
 
 
-def written_anew(source: Ply, ply: Ply, extent: int, read: dict[tuple[int, int], bytes]) -> list[bytes]:
-    """The data of an extent of what is written anew: each strip as it was read, or made from others of its
-    extent of the source.
+def _as_placed(volume: Volume, placements: dict[int, Disks]) -> Volume:
+    plies = tuple(replace(p, placement=placements[p.number]) for p in volume.plies)
+    anew = volume.anew
+    if volume.origin is None:
+        anew = replace(anew, placement=placements[anew.number]) if anew else None
+    elif anew is not None:
+        plies = (plies[0], *volume.plies[1:])
+        whole, anew = as_read(plies[0], volume.origin, anew.source)
+        plies = (whole, *plies[1:])
+    return replace(volume, plies=plies, anew=anew)
+
+
+def written_anew(source: Ply, ply: Ply, extent: int, read: dict[tuple[int, int, int], bytes]) -> list[bytes]:
+    """The data of an extent of what is written anew: each strip as it was read, made from others of its
+    extent of the source, or read from the ply of single strips that holds it instead.
     """
     k, of = ply.scheme.k, source.scheme.k
     data = []
     for number in range(extent * k, extent * k + k):
         e, s = divmod(number, of)
-        mine = {strip: block for (one, strip), block in read.items() if one == e}
+        mine = {strip: block for (p, one, strip), block in read.items() if (p, one) == (source.number, e)}
+        hot = [block for (p, one, _), block in read.items() if p != source.number and one == number]
         if e >= source.extents:
             assert not mine  # there is nothing, which is zeros
             data.append(bytes(BYTES))
+        elif hot:
+            assert source.elsewhere is not None
+            assert source.elsewhere[e]
+            data.append(hot[0])
         elif s in mine and not source.scheme.is_mirror:
             data.append(mine[s])
         else:
@@ -198,3 +220,42 @@ def test_what_is_written_anew_holds_the_same_bytes(
     assert {key: held[key] for key in wanted} == wanted
     then = with_volumes(during, {1: found.after.volumes[0]})
     assert (then.plies[0].placement == anew.placement).all()
+
+
+@given(SCHEMES, SCHEMES, st.integers(1, 40), st.booleans(), st.randoms())
+def test_a_copy_holds_the_same_bytes(
+    old: tuple[int, int], new: tuple[int, int], size: int, short: bool, luck: random.Random
+) -> None:
+    """Of a volume of which some lies in a hot ply, to any scheme, also while a node of it is away."""
+    was, wish = Scheme(*old, Level.RACK), Scheme(*new, Level.RACK)
+    view = site_of(was, 9, size)
+    volume = view.volumes[0]
+    hot_scheme = Scheme(1, was.m, Level.RACK)
+    lies = place_new(view, view.pools[0], Tier.BULK, hot_scheme, volume.whole.extents * was.k, "hot")
+    hot = replace(new_hot(volume, hot_scheme), number=7, placement=lies)
+    holds = np.array([luck.random() < 0.5 for _ in range(volume.whole.extents)])
+    plies, _ = in_tiers((*volume.plies, hot), holds)
+    held = filled(plies[0], size) | filled(plies[1], size)  # and nothing where the other one holds it
+    original = replace(volume, plies=plies, snapshots=(Snapshot(1, "noon"),))
+    extents = -(-size // wish.k)
+    places = place_new(view, view.pools[0], Tier.BULK, wish, extents, "copy")
+    raw = copied_from(places, written_in(original, wish, extents), extents)
+    copy = plain_volume(2, "copy", 0, size * EXTENT, wish, raw)
+    origin = Origin(1, 1)
+    whole, anew = as_read(copy.whole, origin, original.whole.number)
+    view = changed(view, volumes=(original, replace(copy, plies=(whole,), anew=anew, origin=origin)))
+    gone = {0} if short and was.m else set()
+    during = without_nodes(view, gone, given_up=False)
+    held = {key: block for key, block in held.items() if during.disk_node[key[0] - 1] not in gone}
+    while (fresh := during.volumes[1].anew) is not None:
+        moves = plan_anew(during, during.pools[0], fresh, seed=1, busy={}, most=7)
+        if not len(moves):
+            break
+        during = carried_out(during, moves, held)
+    # What is to go to the node that is away waits for it.
+    there = filled(during.volumes[1].whole, size)
+    assert {key: held[key] for key in there} == there
+    if not gone:
+        assert during.volumes[1].anew is None
+        assert len(there) == extents * wish.strips
+        assert fate_of(during, during.volumes[1]).whole == extents

@@ -25,7 +25,7 @@ from foldbarn.core.names import folded
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.volumes.growth import NO_GROWTH, Growth
-from foldbarn.core.volumes.snapshots import Snapshot, Span
+from foldbarn.core.volumes.snapshots import Origin, Snapshot, Span
 
 
 class Contact(StrEnum):
@@ -279,7 +279,8 @@ class Ply:
     volume, name: the number and the name of its volume. placement: [extents, strips] of disk numbers, or
     NOWHERE, or UNWRITTEN for all strips of an extent. source: number of the ply that this one is written
     anew from, and 0 for all others; what is not written yet has the number of its disk in `to_come`.
-    elsewhere: [extents] which another ply of the volume holds instead, and are UNWRITTEN here; None for none.
+    elsewhere: [extents] which another ply holds instead, of the volume or of its origin, and are UNWRITTEN
+    here; None for none.
     """
 
     number: int
@@ -305,7 +306,7 @@ class Ply:
 
     @cached_property
     def extents_here(self) -> int:
-        """Extents that no other ply of the volume holds instead."""
+        """Extents that no other ply holds instead."""
         return self.extents - (0 if self.elsewhere is None else int(self.elsewhere.sum()))
 
     @cached_property
@@ -367,6 +368,9 @@ class Volume:
 
     Where it has a hot ply, each extent of the ply of all of it lies there or, as so many extents of one strip
     of data, in the hot one; what moves between them is written anew from the one into the other.
+
+    Where it has an origin, what is elsewhere is read from there. Of a copy that is written anew into the ply
+    of all of it, extent by extent, and it has no hot ply until it stands alone.
     """
 
     number: int
@@ -387,6 +391,7 @@ class Volume:
     binned: Binned | None = None  # it was deleted, and can still be brought back
     snapshots: tuple[Snapshot, ...] = ()  # oldest first
     spans: tuple[Span, ...] = ()  # what these hold beside it, as far as its nodes have told
+    origin: Origin | None = None  # what it reads from; none where it stands alone
 
     @property
     def served(self) -> bool:
@@ -421,12 +426,18 @@ class Volume:
     @property
     def upper(self) -> Flags:
         """Which extents of the ply of all of it lie in the hot one instead, [extents]."""
-        away = self.whole.elsewhere
+        away = self.whole.elsewhere if self.origin is None else None
+        return np.zeros(self.whole.extents, dtype=np.bool_) if away is None else away
+
+    @property
+    def through(self) -> Flags:
+        """Which extents of the ply of all of it are read from its origin, [extents]."""
+        away = self.whole.elsewhere if self.origin is not None else None
         return np.zeros(self.whole.extents, dtype=np.bool_) if away is None else away
 
     @property
     def extents(self) -> int:
-        return sum(ply.extents_here for ply in self.plies)
+        return sum(ply.extents_here for ply in self.plies) + int(self.through.sum())
 
     @property
     def every_ply(self) -> tuple[Ply, ...]:

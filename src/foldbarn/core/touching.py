@@ -21,6 +21,7 @@ class Thing(StrEnum):
     LEAVING = "leaving"  # of a pool: which of its disks are being emptied
     REBUILD = "rebuild"  # of a pool
     VOLUME = "volume"
+    COPYING = "copying"  # of a volume, by its number: what is still to be written of it
     TARGET = "target"  # of a volume, by the volume's number: who reaches it, and how
     POLICY = "policy"
     HOST = "host"
@@ -78,7 +79,7 @@ _OF_POOL = {
     Thing.LEAVING: "which disks leave {}",
     Thing.REBUILD: "rebuilding {}",
 }
-_OF_VOLUME = {Thing.TARGET: "who reaches {}"}
+_OF_VOLUME = {Thing.COPYING: "what is still to be written of {}", Thing.TARGET: "who reaches {}"}
 _ONE = {
     Thing.PLACES: "rooms, racks, and what stands where",
     Thing.NETWORK: "addresses and purposes of ports",

@@ -10,6 +10,7 @@ from foldbarn.core.errors import BarnError
 from foldbarn.core.touching import Thing
 from foldbarn.core.units import say_list
 from foldbarn.core.volumes.bin import bin_of, over
+from foldbarn.core.volumes.origins import readers_of
 from foldbarn.services.changes import carry_out
 from foldbarn.store import changes as kept
 from foldbarn.store import touching
@@ -22,7 +23,7 @@ AT_ONCE = 20  # volumes of which one change empties the bin
 
 def empty_bins() -> None:
     """Starts to empty the bin of each pool of what has been there for its time, and which nothing else
-    touches.
+    touches, or reads from.
     """
     view = current_view()
     for pool in view.pools:
@@ -33,7 +34,8 @@ def empty_bins() -> None:
             due = [
                 volume
                 for volume in over(view, pool, now)
-                if not touching.open_touching(session, Thing.VOLUME, volume.number)
+                if not readers_of(view, volume)
+                and not touching.open_touching(session, Thing.VOLUME, volume.number)
             ][:AT_ONCE]
         if not due:
             continue

@@ -166,7 +166,10 @@ def _about(view: SiteView, of: Sampled, name: str, part: str) -> _About:
         case Sampled.VOLUME:
             volume = view.volume(name)
             pool = view.pools[volume.pool].number
-            own = ((Thing.VOLUME, Thing.TARGET), volume.number), ((Thing.REBUILD, Thing.LEAVING), pool)
+            own = (
+                ((Thing.VOLUME, Thing.TARGET, Thing.COPYING), volume.number),
+                ((Thing.REBUILD, Thing.LEAVING), pool),
+            )
             on = {int(n) for ply in volume.every_ply for n in ply.disk_numbers}
             return _About(Series(of, volume.number), own, frozenset(on))
         case Sampled.POOL:

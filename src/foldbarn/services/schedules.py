@@ -11,9 +11,10 @@ from foldbarn.changes.kinds.volumes.several import MOST_VOLUMES
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import BarnError
 from foldbarn.core.policies.policy import Policy
-from foldbarn.core.site import Volume
+from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Thing
 from foldbarn.core.units import say_count
+from foldbarn.core.volumes.origins import readers_of
 from foldbarn.core.volumes.schedules import auto_name, is_due, to_drop
 from foldbarn.services.changes import carry_out
 from foldbarn.store import samples, touching
@@ -39,7 +40,7 @@ def go_by_schedules() -> None:
         moments = [s.taken_at for s in volume.snapshots if s.scheduled]
         if is_due(policy.wishes.schedule, moments, now):
             due[policy.number].append(volume)
-        elif gone := _no_more_kept(volume, policy):
+        elif gone := _no_more_kept(view, volume, policy):
             _let_go(volume, gone)
     for number, volumes in due.items():
         policy = next(p for _, p in free if p.number == number)
@@ -52,12 +53,14 @@ def _has_any(volume: Volume, policy: Policy) -> bool:
     return not volume.forming and volume.binned is None and (bool(policy.wishes.schedule.rules) or taken)
 
 
-def _no_more_kept(volume: Volume, policy: Policy) -> list[str]:
+def _no_more_kept(view: SiteView, volume: Volume, policy: Policy) -> list[str]:
+    """What another volume reads from stays until it does not any more."""
     mine = {s.number: s.taken_at for s in volume.snapshots if s.scheduled and s.there}
     gone = {
         *to_drop(policy.wishes.schedule, mine),
         *(s.number for s in volume.snapshots if s.scheduled and s.lost),
     }
+    gone -= {v.origin.snapshot for v in readers_of(view, volume) if v.origin is not None}
     return [s.name for s in volume.snapshots if s.number in gone]
 
 

@@ -39,6 +39,7 @@ from foldbarn.links.agents import NOTHING_NEW, QUICK_SECONDS, Agent, Garbled, Qu
 from foldbarn.links.mail import send_mail
 from foldbarn.services.bins import empty_bins
 from foldbarn.services.changes import carry_out, try_again
+from foldbarn.services.copies import let_copies_stand_alone
 from foldbarn.services.duties import Duty, Round
 from foldbarn.services.giving import give_room
 from foldbarn.services.heat import HeatTaker
@@ -598,6 +599,7 @@ def duties_of_the_watch() -> tuple[Duty, ...]:
         Duty("call in spares", now, lambda: call_in_spares(), on_change=True, judging=True),
         Duty("empty the bin of what was there long enough", 5.0, lambda: empty_bins()),
         Duty("take snapshots, and let go of them, by schedule", 10.0, lambda: go_by_schedules()),
+        Duty("let copies of snapshots stand alone", now, lambda: let_copies_stand_alone(), on_change=True),
         Duty("move extents by heat", settings().heat_seconds, lambda: move_by_heat()),
         Duty("tell nodes their limits", now, lambda: tell_limits(), on_change=True),
         Duty("tell nodes which snapshots there are", now, lambda: tell_marks(), on_change=True),

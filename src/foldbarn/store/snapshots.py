@@ -23,7 +23,15 @@ def read_all(session: Session, volumes: Collection[int]) -> dict[int, tuple[Snap
     for row in session.scalars(rows):
         at = row.taken_at.timestamp() if row.taken_at else 0.0
         found[row.volume_id].append(
-            Snapshot(row.number, row.name, at, row.taken_at is None, row.lost, row.scheduled)
+            Snapshot(
+                number=row.number,
+                name=row.name,
+                taken_at=at,
+                forming=row.taken_at is None,
+                lost=row.lost,
+                scheduled=row.scheduled,
+                bytes=row.size_bytes,
+            )
         )
     return {number: tuple(snapshots) for number, snapshots in found.items()}
 
@@ -36,11 +44,19 @@ def note(session: Session, volume: int, name: str, by: int, *, scheduled: bool =
     if (known := session.scalars(select(SnapshotRow.number).where(*mine)).first()) is not None:
         return known
     more = {"snapshots_taken": VolumeRow.snapshots_taken + 1}
-    taken = (
-        update(VolumeRow).where(VolumeRow.id == volume).values(**more).returning(VolumeRow.snapshots_taken)
+    counted = update(VolumeRow).where(VolumeRow.id == volume).values(**more)
+    row = session.execute(counted.returning(VolumeRow.snapshots_taken, VolumeRow.size_bytes)).one()
+    number: int = row.snapshots_taken
+    session.add(
+        SnapshotRow(
+            volume_id=volume,
+            number=number,
+            name=name,
+            made_by=by,
+            scheduled=scheduled,
+            size_bytes=row.size_bytes,
+        )
     )
-    number = session.scalars(taken).one()
-    session.add(SnapshotRow(volume_id=volume, number=number, name=name, made_by=by, scheduled=scheduled))
     session.flush()
     _altered(session, [volume])
     return number

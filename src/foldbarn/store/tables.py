@@ -347,11 +347,21 @@ class VolumeRow(Base):
     binned_at: Mapped[datetime | None]
     kept_until: Mapped[datetime | None]
     binned_by: Mapped[int | None]
+    # the volume whose snapshot (by its number there) it reads what it does not hold itself from; shown: all
+    # of it, for good; copying_left: a person called off the writing of what it still reads from there
+    origin_id: Mapped[int | None] = mapped_column(ForeignKey("volume.id"), index=True)
+    origin_snapshot: Mapped[int | None]
+    shown: Mapped[bool] = mapped_column(server_default=text("false"))
+    copying_left: Mapped[bool] = mapped_column(server_default=text("false"))
     __table_args__ = (
         UniqueConstraint("change_id", "nth", name="volume_of_change"),
         Index("volume_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("size_bytes > 0", name="volume_size"),
         CheckConstraint("(binned_at is null) = (kept_until is null)", name="volume_binned"),
+        CheckConstraint(
+            "(origin_id is null) = (origin_snapshot is null) and (origin_id is not null or not shown)",
+            name="volume_origin",
+        ),
     )
 
 
@@ -467,6 +477,7 @@ class SnapshotRow(Base):
     number: Mapped[int]  # of those of its volume
     name: Mapped[str]
     taken_at: Mapped[datetime | None]
+    size_bytes: Mapped[int] = mapped_column(server_default="0")  # of the volume then
     lost: Mapped[str] = mapped_column(server_default="")
     scheduled: Mapped[bool] = mapped_column(server_default=text("false"))  # it goes by itself again
     made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), index=True)

@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import threading
 from collections import Counter, defaultdict
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -42,7 +43,8 @@ from foldbarn.core.site import (
 )
 from foldbarn.core.units import say_list
 from foldbarn.core.volumes.growth import Growth
-from foldbarn.core.volumes.snapshots import Span
+from foldbarn.core.volumes.origins import as_read
+from foldbarn.core.volumes.snapshots import Origin, Span
 from foldbarn.core.volumes.tiers import in_tiers
 from foldbarn.store import hosts, moves, policies, snapshots
 from foldbarn.store.database import Session, snapshot
@@ -192,6 +194,7 @@ class _Keeper:
                     volume = replace(one.volume, snapshots=taken.get(number, ()))
                     same[number] = replace(one, volume=volume)
         same = {number: _in_pool(one, pool_rows[one.pool]) for number, one in same.items()}
+        same = {number: _from_origin(one, same) for number, one in same.items()}
         with self.lock:
             self.volumes = same
             for gone in self.placements.keys() - versions["ply"].keys():
@@ -532,6 +535,10 @@ def _kept_volume(
     holding = tuple(
         sorted((p for p in read if p.purpose != Purpose.ANEW), key=lambda p: p.purpose != Purpose.WHOLE)
     )
+    origin = _origin(row)
+    if origin is not None:
+        whole, anew = as_read(holding[0], origin, UNKNOWN)
+        holding = (whole, *holding[1:])
     policy = kept_by[row.policy_version_id] if row.policy_version_id is not None else None
     volume = Volume(
         number=row.id,
@@ -550,12 +557,22 @@ def _kept_volume(
         asked=row.asked,
         offline=row.offline,
         spans=tuple(Span(*span) for span in row.spans),
+        origin=origin,
         binned=Binned(row.binned_at.timestamp(), row.kept_until.timestamp())
         if row.binned_at and row.kept_until
         else None,
     )
     version = (versions["volume"][row.id], *(versions["ply"][ply.number] for ply in volume.every_ply))
     return _KeptVolume(version, row.pool_id, natural_key(row.name), volume)
+
+
+UNKNOWN = -1  # number of a ply, until the volume that it is of has been read too
+
+
+def _origin(row: VolumeRow) -> Origin | None:
+    if row.origin_id is None or row.origin_snapshot is None:
+        return None
+    return Origin(row.origin_id, row.origin_snapshot, row.shown, row.copying_left)
 
 
 def _in_pool(kept: _KeptVolume, row: int) -> _KeptVolume:
@@ -566,6 +583,17 @@ def _in_pool(kept: _KeptVolume, row: int) -> _KeptVolume:
     plies = tuple(replace(ply, pool=row) for ply in volume.plies)
     anew = replace(volume.anew, pool=row) if volume.anew else None
     return replace(kept, volume=replace(volume, pool=row, plies=plies, anew=anew))
+
+
+def _from_origin(kept: _KeptVolume, others: Mapping[int, _KeptVolume]) -> _KeptVolume:
+    """With the ply that it is copied from as that is now: the original may be held otherwise by now."""
+    volume = kept.volume
+    if volume.origin is None or volume.anew is None:
+        return kept
+    source = others[volume.origin.volume].volume.whole.number
+    if volume.anew.source == source:
+        return kept
+    return replace(kept, volume=replace(volume, anew=replace(volume.anew, source=source)))
 
 
 def _read_volumes(

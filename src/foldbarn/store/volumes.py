@@ -276,3 +276,15 @@ def forget(session: Session, volume: int) -> int:
     moved = _forget_plies(session, PlyRow.volume_id == volume)
     session.execute(delete(VolumeRow).where(VolumeRow.id == volume))
     return moved
+
+
+def stand_alone(session: Session, volume: int) -> None:
+    """It reads from no other volume any more."""
+    alone = {"origin_id": None, "origin_snapshot": None, "copying_left": False}
+    session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(**alone))
+
+
+def leave_copying(session: Session, volume: int, *, left: bool) -> None:
+    """Whether a person called off the writing of what it still reads from another volume."""
+    mine = VolumeRow.id == volume, VolumeRow.origin_id.is_not(None), VolumeRow.copying_left != left
+    session.execute(update(VolumeRow).where(*mine).values(copying_left=left))

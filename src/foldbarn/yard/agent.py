@@ -522,13 +522,17 @@ def _mark(machines: Machines, order: Order) -> None:
 
 
 def _marks(machines: Machines, order: Order) -> None:
-    """Which snapshots there are of what this node holds: others are let go of."""
-    told = {machines.facts_of(ply).first: set(marks) for ply, marks in order.body["marks"].items()}
+    """Which snapshots there are of what this node holds, and which of them are read from: others are let go
+    of.
+    """
+    said = {machines.facts_of(ply).first: marks for ply, marks in order.body["marks"].items()}
+    told = {first: set(marks["there"]) for first, marks in said.items()}
     serials = {disk.serial for disk in machines.nodes[order.node].disks}
     for ply, kept in machines.pasts.items():
         if any(machines.held[s][ply] for s in serials) or machines.holding(kept.first).keys() & serials:
             for number in [n for n in kept.marks if n not in told.get(kept.first, ())]:
                 kept.unmark(number)
+            kept.read = set(said[kept.first]["read"]) if kept.first in said else set()
             machines.keep_past(ply)
     order.state = "done"
 
@@ -629,6 +633,8 @@ def _reserve(machines: Machines, order: Order) -> None:
     size, ply = order.body["bytes"], order.body["ply"]
     fresh = PlyFacts(size, machines.clock, ply, order.body.get("data", 1))
     machines.plies.setdefault(str(ply), fresh)
+    if origin := order.body.get("from"):
+        hosts.bring(machines, machines.facts_of(ply).first, origin)
     if keeps := order.body.get("keeps_for"):
         first = machines.facts_of(keeps["ply"]).first
         machines.pasts.setdefault(ply, past.Past(first, int(keeps["strips"]) * size))

@@ -120,6 +120,8 @@ def _can_read(machines: Machines, order: Order, strips: list[Copying]) -> bool:
             problem = f"the source {serial} does not answer"
         elif strip not in machines.strips.get(serial, set()):
             problem = f"the source {serial} does not hold strip {list(strip)}"
+        elif strips[0].at and not past.is_marked(machines, strip[0], strips[0].at):
+            problem = f"there is no snapshot {strips[0].at} of ply {strip[0]}"
         if problem:
             order.state, order.problem = "failed", problem
             machines.keep_order(order)

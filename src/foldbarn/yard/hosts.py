@@ -7,7 +7,7 @@ from __future__ import annotations
 import ipaddress
 import uuid
 from collections.abc import Iterator
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from foldbarn.core.hosts.facts import PROTOCOL
@@ -64,11 +64,15 @@ class StandInHost:
 
 @dataclass(slots=True)
 class Made:
-    """A file system, which lies on the volume: every host that sees the disk sees it."""
+    """A file system, which lies on the volume: every host that sees the disk sees it. first: the ply that its
+    volume was first written to; since: the newest snapshot of that there had been when it was made.
+    """
 
     kind: str
     uuid: str
     bytes: int
+    first: int = 0
+    since: int = 0
 
 
 def skerry_hosts() -> list[StandInHost]:
@@ -101,6 +105,45 @@ def from_kept(kept: dict[str, Any]) -> StandInHost:
 def take_serve(machines: Machines, node: str, order: str, targets: dict[str, Any]) -> None:
     """A node serves these targets from here on, and no others."""
     machines.serving[node] = {"order": order, "targets": targets}
+    for said in targets.values():
+        disk = said["disk"]
+        if disk in machines.made:
+            continue
+        if shown := said.get("reads"):
+            first = machines.facts_of(shown["ply"]).first
+            if carried := carried_at(machines, first, int(shown["at"])):
+                machines.made[disk] = replace(carried, first=0)
+        elif brought := machines.brought.get(first_of(machines, disk)):
+            machines.made[disk] = replace(brought)
+
+
+def first_of(machines: Machines, disk: str) -> int:
+    """The ply that a disk's volume was first written to; 0 where nobody serves it, or it holds nothing."""
+    plies = {
+        ply
+        for serving in machines.serving.values()
+        for said in serving["targets"].values()
+        if said["disk"] == disk
+        for ply in said["plies"]
+    }
+    return min((machines.facts_of(ply).first for ply in plies if str(ply) in machines.plies), default=0)
+
+
+def carried_at(machines: Machines, first: int, number: int) -> Made | None:
+    """The file system that a volume, by the ply it was first written to, carried at a snapshot; None for
+    none.
+    """
+    made = [one for one in (*machines.made_before, *machines.made.values()) if one.first == first]
+    return max((one for one in made if one.since < number), key=lambda one: one.since, default=None)
+
+
+def bring(machines: Machines, first: int, origin: dict[str, Any]) -> None:
+    """A copy, by the ply it is first written to, carries what its original did: a ply of that, and the
+    snapshot.
+    """
+    carried = carried_at(machines, machines.facts_of(origin["ply"]).first, int(origin["at"]))
+    if carried is not None and first not in machines.brought:
+        machines.brought[first] = replace(carried, first=first, since=0)
 
 
 def node_at(machines: Machines, address: str) -> str:
@@ -231,7 +274,9 @@ def start(machines: Machines, host: StandInHost) -> None:
     scan(machines, host)
     for source, at, _, options in host.table:
         disk = disk_named(machines, host, source)
-        if disk and disk in host.sizes and disk in machines.made and _may_mount(machines, host, disk):
+        if not disk or disk not in host.sizes or disk not in machines.made:
+            continue
+        if not against_mounting(machines, host, disk, set(options.split(","))):
             host.mounts[at] = Mounted(disk, "ro" in options.split(","))
 
 
@@ -244,8 +289,16 @@ def connect_all(machines: Machines, host: StandInHost) -> None:
     scan(machines, host)
 
 
-def _may_mount(machines: Machines, host: StandInHost, disk: str) -> bool:
-    return machines.made[disk].kind != "gfs2" or "dlm" in host.active
+def against_mounting(machines: Machines, host: StandInHost, disk: str, options: set[str]) -> str:
+    """Why its kernel does not mount the file system on a disk; empty where it does."""
+    made = machines.made[disk]
+    if made.kind == "gfs2" and "dlm" not in host.active and "lockproto=lock_nolock" not in options:
+        return "the lock manager does not run."
+    others = (mount.disk for mount in host.mounts.values() if mount.disk != disk)
+    twin = any(one in machines.made and machines.made[one].uuid == made.uuid for one in others)
+    if made.kind == "xfs" and twin and "nouuid" not in options:
+        return "wrong fs type, bad option, bad superblock: Filesystem has duplicate UUID."
+    return ""
 
 
 def disk_named(machines: Machines, host: StandInHost, source: str) -> str:

@@ -43,6 +43,7 @@ class Copying:
     moved: float = 0.0
     done: bool = False
     data: int = 1  # strips of data in its extent, where it is written anew from another ply
+    at: int = 0  # the snapshot, by number, as of which another volume is read; 0 for its present
 
 
 @dataclass(slots=True)
@@ -180,6 +181,8 @@ class Machines:
         # By node: what it serves to hosts, and by which order.
         self.serving: dict[str, dict[str, Any]] = {}
         self.made: dict[str, Made] = {}  # file systems, by what kernels know their disk by
+        self.made_before: list[Made] = []  # those that others were made over, oldest first
+        self.brought: dict[int, Made] = {}  # by first ply of a copy, what its original carried then
         self.keys: dict[str, str] = {n: secrets.token_hex(32) for n in self.nodes}  # each agent's own secret
         self.speed = 1.0
         self.consumers = 1.0  # what they want, against what they usually do
@@ -246,6 +249,8 @@ class Machines:
         self.hosts.update({name: from_kept(kept) for name, kept in facts.get("hosts", {}).items()})
         self.serving = facts.get("serving", {})
         self.made = {disk: Made(**made) for disk, made in facts.get("made", {}).items()}
+        self.made_before = [Made(**made) for made in facts.get("made_before", [])]
+        self.brought = {int(first): Made(**made) for first, made in facts.get("brought", {}).items()}
         self.keys.update(facts.get("keys", {}))
         self.speed, self.consumers = facts.get("speed", 1.0), facts.get("consumers", 1.0)
         self.clock = facts.get("clock", 0.0)
@@ -257,9 +262,11 @@ class Machines:
             self.moved.add(ply)
             self.stirred.add(disk)
         for ply, first, room, marks, kept, wrote in self._file.execute("select * from past"):
-            past = Past(
-                first, room, json.loads(marks), np.frombuffer(zlib.decompress(wrote), np.int32).copy()
-            )
+            said = json.loads(marks)
+            if isinstance(said, list):  # a file of a version before has no others that read from it
+                said = {"there": said, "read": []}
+            past = Past(first, room, said["there"], np.frombuffer(zlib.decompress(wrote), np.int32).copy())
+            past.read = set(said["read"])
             past.kept.update({(a, b): count for a, b, count in json.loads(kept)})
             self.pasts[ply] = past
         for id_, node, kind, body, state, problem, done in self._file.execute("select * from orders"):
@@ -306,6 +313,8 @@ class Machines:
             "hosts": {name: to_keep(host) for name, host in self.hosts.items()},
             "serving": self.serving,
             "made": {disk: asdict(made) for disk, made in self.made.items()},
+            "made_before": [asdict(made) for made in self.made_before],
+            "brought": {first: asdict(made) for first, made in self.brought.items()},
             "keys": self.keys,
             "speed": self.speed,
             "consumers": self.consumers,
@@ -337,7 +346,8 @@ class Machines:
             return
         kept = json.dumps([[*span, count] for span, count in past.kept.items()])
         wrote = zlib.compress(past.wrote.astype(np.int32).tobytes(), 1)
-        row = (ply, past.first, past.room, json.dumps(past.marks), kept, wrote)
+        marks = json.dumps({"there": past.marks, "read": sorted(past.read)})
+        row = (ply, past.first, past.room, marks, kept, wrote)
         self._writes.append(("insert or replace into past values (?, ?, ?, ?, ?, ?)", row))
 
     def flush(self) -> None:
@@ -514,6 +524,7 @@ def copies_of(order: Order) -> list[Copying]:
             target=s["to"],
             along=s.get("along"),
             data=s.get("data", 1),
+            at=max((r.get("at", 0) for r in _reads_of(s)), default=0),
         )
         for s in order.body["strips"]
     ]

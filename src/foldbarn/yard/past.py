@@ -27,7 +27,8 @@ class Past:
     """first: the ply that the volume's data was first written to; room: bytes. marks: numbers of the
     snapshots that are there, oldest first; wrote: [blocks] the newest of all there have been when each was
     written last, 0 before the first; kept: blocks that were overwritten, by that number and by the newest
-    when it happened: what was the volume's at the snapshots after the one and up to the other.
+    when it happened: what was the volume's at the snapshots after the one and up to the other. read: numbers
+    of the snapshots that other volumes read from.
     """
 
     first: int
@@ -35,6 +36,7 @@ class Past:
     marks: list[int] = field(default_factory=list)
     wrote: Disks = field(default_factory=lambda: np.zeros(0, dtype=np.int32))
     kept: Counter[tuple[int, int]] = field(default_factory=Counter)
+    read: set[int] = field(default_factory=set)
 
     @property
     def used(self) -> int:
@@ -73,7 +75,7 @@ class Past:
 
     def overwrite(self, blocks: Flags) -> None:
         """Consumers write these blocks. Where what they held finds no room any more, the oldest snapshots
-        give way.
+        give way, and those that other volumes read from after all others.
         """
         newest = max(self.marks, default=0)
         stale = np.flatnonzero(blocks[: len(self.wrote)] & (self.wrote[: len(blocks)] < newest))
@@ -83,7 +85,7 @@ class Past:
             del self.kept[span]
         self.wrote[stale] = newest
         while self.used > self.room and self.marks:
-            self.unmark(self.marks[0])
+            self.unmark(min(self.marks, key=lambda number: (number in self.read, number)))
 
     def others_than(self, number: int) -> Flags:
         """Which blocks changed since a snapshot, [blocks]."""
@@ -108,6 +110,12 @@ class Past:
 def past_of(machines: Machines, first: int) -> tuple[int, Past] | None:
     """The number of the ply that holds the past of a volume, by the ply its data was first written to."""
     return next(((ply, past) for ply, past in machines.pasts.items() if past.first == first), None)
+
+
+def is_marked(machines: Machines, ply: int, number: int) -> bool:
+    """Whether there is a snapshot of this number of what a ply holds some of."""
+    found = past_of(machines, machines.facts_of(ply).first)
+    return found is not None and number in found[1].marks
 
 
 def work_on(machines: Machines, seconds: float) -> None:

@@ -13,14 +13,17 @@ from foldbarn.yard.hosts import (
     Made,
     Mounted,
     StandInHost,
+    against_mounting,
     connect_all,
     disk_named,
+    first_of,
     join,
     map_name,
     offered,
     probe,
     scan,
 )
+from foldbarn.yard.past import past_of
 
 if TYPE_CHECKING:
     from foldbarn.yard.machines import Machines
@@ -265,7 +268,12 @@ def _mkfs(machines: Machines, host: StandInHost, words: Words) -> str:
     if _read_only(machines, host, disk):
         raise Failed(f"{words[0]}: {device}: Read-only file system")
     own = uuid.uuid5(uuid.NAMESPACE_URL, f"{disk} {len(machines.made)} {machines.clock}")
-    machines.made[disk] = Made(kind, str(own), int(host.sizes[disk] * FILLS))
+    if disk in machines.made:
+        machines.made_before.append(machines.made[disk])
+    first = first_of(machines, disk)
+    kept = past_of(machines, first)
+    since = max(kept[1].marks, default=0) if kept else 0
+    machines.made[disk] = Made(kind, str(own), int(host.sizes[disk] * FILLS), first, since)
     probe(machines, host, disk)
     return f"{device}: UUID={own}"
 
@@ -291,14 +299,14 @@ def _found(machines: Machines, host: StandInHost, command: str, device: str) -> 
 
 def _mount(machines: Machines, host: StandInHost, words: Words) -> str:
     rest = [w for i, w in enumerate(words[1:], 1) if not w.startswith("-") and words[i - 1] != "-o"]
-    read_only = "ro" in _option(words, "-o").split(",")
+    options = set(_option(words, "-o").split(","))
     if not rest:
         return "\n".join(f"{mount.disk} on {at}" for at, mount in host.mounts.items())
     if len(rest) == 1:
         line = next((one for one in host.table if one[1] == rest[0]), None)
         if line is None:
             raise Failed(f"mount: {rest[0]}: can't find in /etc/fstab.")
-        rest, read_only = [line[0], line[1]], read_only or "ro" in line[3].split(",")
+        rest, options = [line[0], line[1]], options | set(line[3].split(","))
     source, at = rest[0], rest[1].rstrip("/")
     disk = _found(machines, host, "mount", source)
     made = machines.made.get(disk)
@@ -306,11 +314,12 @@ def _mount(machines: Machines, host: StandInHost, words: Words) -> str:
         raise Failed(f"mount: {at}: wrong fs type, bad option, bad superblock on {source}.")
     if at in host.mounts:
         raise Failed(f"mount: {at}: already mounted.")
-    if made.kind == "gfs2" and "dlm" not in host.active:
-        raise Failed(f"mount: {at}: the lock manager does not run.")
-    if _read_only(machines, host, disk) and not read_only:
-        raise Failed(f"mount: {at}: {source} is write-protected: mount it with -o ro.")
-    host.mounts[at] = Mounted(disk, read_only)
+    problem = against_mounting(machines, host, disk, options)
+    if not problem and _read_only(machines, host, disk) and "ro" not in options:
+        problem = f"{source} is write-protected: mount it with -o ro."
+    if problem:
+        raise Failed(f"mount: {at}: {problem}")
+    host.mounts[at] = Mounted(disk, "ro" in options)
     probe(machines, host, disk)
     return ""
 

@@ -8,14 +8,15 @@ from typing import Any, ClassVar
 from foldbarn.changes.engine.telling import Matter
 from foldbarn.core.policies.limits import holders
 from foldbarn.core.site import SiteView
+from foldbarn.core.volumes.origins import readers_of
 from foldbarn.store import nodes
 from foldbarn.store.database import Session
 from foldbarn.store.nodes import Told
 
 
 class _Marks(Matter):
-    """By the ply of all of a volume: the numbers of its snapshots. What is not among them a node lets go of;
-    it takes none by being told of one.
+    """By the ply of all of a volume: the numbers of its snapshots, and of those that other volumes read from,
+    which give way last. What is not among them a node lets go of; it takes none by being told of one.
     """
 
     kind: ClassVar[str] = "marks"
@@ -27,7 +28,9 @@ class _Marks(Matter):
             if volume.past is None:
                 continue
             for node in {node for node, _ in holders(view, volume)}:
-                found[node][str(volume.whole.number)] = list(volume.marks)
+                read = {v.origin.snapshot for v in readers_of(view, volume) if v.origin is not None}
+                said = {"there": list(volume.marks), "read": sorted(read)}
+                found[node][str(volume.whole.number)] = said
         return dict(found)
 
     def same(self, told: dict[str, Any], wanted: dict[str, Any]) -> bool:

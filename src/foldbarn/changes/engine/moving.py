@@ -212,10 +212,13 @@ def _strips_to_make(
     serials = {d.number: d.serial for d in view.disks}
     place = {row: i for i, row in enumerate(kept.tolist())}
     data = {number: ply.scheme.k for number, ply in view.ply_numbered.items()}
+    # What is read of another volume is read as it was at the snapshot that it is copied from.
+    marks = {v.whole.number: v.origin.snapshot for v in view.volumes if v.origin is not None}
     strips = []
     for row, move in zip(kept.tolist(), moves, strict=True):
-        reads = zip(*(a[row].tolist() for a in (found.disks, found.extents, found.strips)), strict=True)
-        source = int(found.ply[row])
+        reads = zip(
+            *(a[row].tolist() for a in (found.disks, found.plies, found.extents, found.strips)), strict=True
+        )
         strip: dict[str, Any] = {
             "ply": move.ply_id,
             "extent": move.extent,
@@ -224,12 +227,13 @@ def _strips_to_make(
             "reads": [
                 {"disk": serials[disk], "strip": which}
                 | ({} if source == move.ply_id else {"ply": source, "extent": extent})
-                for disk, extent, which in reads
+                | ({"at": marks[move.ply_id]} if move.ply_id in marks and source != move.ply_id else {})
+                for disk, source, extent, which in reads
                 if disk
             ],
             "to": serials[move.to_disk],
         }
-        if source != move.ply_id and move.ply_id in data:
+        if any("ply" in read for read in strip["reads"]) and move.ply_id in data:
             strip["data"] = data[move.ply_id]
         leader = int(found.along[row])
         strips.append(strip if leader == row else strip | {"along": place[leader]})

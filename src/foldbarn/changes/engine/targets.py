@@ -36,13 +36,16 @@ class _Targets(Matter):
                     if one.transport == transport
                     for name in view.host_numbered(one.host).names_for(transport)
                 }
-                said = {
+                said: dict[str, Any] = {
                     "transport": transport.value,
                     "disk": wwid(transport, view.mark, volume.number),
                     "bytes": volume.size_bytes,
                     "plies": sorted(ply.number for ply in volume.plies),
                     "allows": dict(sorted(allows.items())),
                 }
+                if volume.origin is not None and volume.origin.shown:
+                    source = view.volume_numbered(volume.origin.volume).whole
+                    said["reads"] = {"ply": source.number, "at": volume.origin.snapshot}
                 for node in target.gateways:
                     found[node][target_name(transport, view.mark, volume.number)] = said
         portals = {node.number: [one.address for one in portals_of(node)] for node in view.nodes}

@@ -115,6 +115,9 @@ def against_attaching(
         step = "Attach it as that, or detach it from all hosts first."
         found.append(NotPossible(words, about="file_system", next_step=step))
     writers = sum(not one.read_only for one in wished.attachments)
+    if writers and volume.origin is not None and volume.origin.shown:
+        words = f"{volume.name} shows a snapshot: nobody can write to it."
+        found.append(NotPossible(words, about="read_only", next_step="Attach it read-only."))
     if writers > 1 and system is not FileSystem.NONE and not system.shared:
         words = f"{say_count(writers, 'host')} would write to one {system}, which destroys it."
         step = "Choose a file system that hosts share, or attach it to all but one read-only."

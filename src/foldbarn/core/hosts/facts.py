@@ -63,6 +63,10 @@ class Facts:
     kept: tuple[Kept, ...] = ()
     down: tuple[tuple[str, str], ...] = ()
 
+    def twins(self, disk: Seen) -> bool:
+        """Whether the host sees another disk that carries the same file system, as a copy of one does."""
+        return any(one.uuid == disk.uuid and one.wwid != disk.wwid for one in self.disks if disk.uuid)
+
     def disk(self, wwid: str) -> Seen | None:
         return next((disk for disk in self.disks if disk.wwid == wwid), None)
 

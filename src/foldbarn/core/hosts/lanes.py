@@ -135,6 +135,18 @@ class Lane:
         return tuple(_in_turn(_steps(self)))
 
     @property
+    def shown(self) -> bool:
+        """Whether the volume shows a snapshot: nobody writes to it, not even to mend what it carries."""
+        return self.volume.origin is not None and self.volume.origin.shown
+
+    @property
+    def by_uuid(self) -> str:
+        """The UUID by which what it carries is told from all that the host sees; empty where none does."""
+        if self.seen is None or not self.seen.uuid or self.shown or self.host.facts.twins(self.seen):
+            return ""
+        return self.seen.uuid
+
+    @property
     def missing(self) -> Step | None:
         """The next thing to do; none where nothing is known to be missing."""
         return next((step for step in self.steps if step.passage == Passage.OPEN), None)
@@ -459,6 +471,10 @@ def _file_system(lane: Lane) -> Step | None:
         why = f"It carries {there}, and {wanted} is meant to be made on it: look at what it holds first."
         return _open(Gate.FILE_SYSTEM, why)
     look = [f"udevadm trigger --settle {_device(lane)}"]
+    if lane.volume.origin is not None:
+        origin = lane.view.volume_numbered(lane.volume.origin.volume)
+        why = f"It carries none that {lane.host.name} knows of: it carries what {origin.name} did then."
+        return _by_host(Gate.FILE_SYSTEM, lane, why, look)
     if other := _made_by(lane):
         # What a host believes to lie there is of when it last looked: it is not told to make it anew.
         why = f"{other} tells that something lies on it, and {lane.host.name} has not looked since."
@@ -497,8 +513,11 @@ def _make(lane: Lane) -> str:
 
 def _device(lane: Lane) -> str:
     """By which the host uses it; where it does not tell, under the name that udev gives it. For a shell."""
-    if lane.seen is not None:
-        return quote(lane.seen.device)
+    return quote(lane.seen.device) if lane.seen is not None else _by_id(lane)
+
+
+def _by_id(lane: Lane) -> str:
+    """The name that udev gives it on every host, and after every start."""
     return f"/dev/disk/by-id/{'wwn' if lane.attachment.transport is Transport.ISCSI else 'nvme'}-{lane.wwid}"
 
 
@@ -513,9 +532,29 @@ def _mounted(lane: Lane) -> Step | None:
 
 
 def _mount(lane: Lane, at: str) -> str:
-    ro = "-o ro " if lane.attachment.read_only else ""
-    what = f"UUID={quote(lane.seen.uuid)}" if lane.seen and lane.seen.uuid else _device(lane)
-    return f"mount {ro}{what} {quote(at)}"
+    what = f"UUID={quote(lane.by_uuid)}" if lane.by_uuid else _device(lane)
+    options = ",".join(_options(lane))
+    return f"mount {f'-o {options} ' if options else ''}{what} {quote(at)}"
+
+
+# What is not even to be mended: what was written last before the snapshot may stand in the journal alone.
+_AS_IT_IS = {
+    FileSystem.XFS: ("norecovery", "nouuid"),
+    FileSystem.EXT4: ("noload",),
+    FileSystem.GFS2: ("spectator", "lockproto=lock_nolock"),
+    FileSystem.NONE: (),
+}
+
+
+def _options(lane: Lane) -> list[str]:
+    """With which it is mounted there (xfs(5), ext4(5) and gfs2(5), from memory)."""
+    system = lane.target.file_system
+    options = ["ro"] if lane.attachment.read_only else []
+    if lane.shown:
+        return [*options, *_AS_IT_IS[system]]
+    if system is FileSystem.XFS and lane.seen is not None and lane.host.facts.twins(lane.seen):
+        options.append("nouuid")  # xfs mounts no file system twice, and takes a copy for the same one
+    return options
 
 
 def _kept(lane: Lane) -> Step:
@@ -565,12 +604,12 @@ def _stands_in_table(lane: Lane) -> Lack:
     """The line for the table of file systems, by UUID: names of devices change from start to start."""
     if lane.target.file_system is FileSystem.NONE or not lane.attachment.at:
         return NOTHING
-    at, uuid = lane.mounted or lane.attachment.at, lane.seen.uuid if lane.seen else ""
+    at, uuid = lane.mounted or lane.attachment.at, lane.by_uuid
     lines = [line for line in lane.host.facts.kept if line.at == at] if lane.host.tells else []
-    if uuid and any(line.source == f"UUID={uuid}" for line in lines):
+    what = f"UUID={uuid}" if uuid else _by_id(lane) if lane.seen and lane.seen.uuid else _device(lane)
+    if lane.seen and lane.seen.uuid and any(line.source == what for line in lines):
         return NOTHING
-    options = f"{'ro,' if lane.attachment.read_only else ''}_netdev,nofail"
-    what = f"UUID={uuid}" if uuid else _device(lane)
+    options = ",".join([*_options(lane), "_netdev", "nofail"])
     place = at.replace(" ", "\\040")  # as fstab(5) wants it
     adds = f"echo {quote(f'{what} {place} {lane.target.file_system} {options} 0 0')} >> /etc/fstab"
     if not lines:
@@ -589,8 +628,9 @@ def leaving(lane: Lane) -> tuple[str, ...]:
     found, seen = [], lane.seen
     if seen and seen.mounted:
         found.append(f"umount {quote(seen.mounted)}")
-    if seen and seen.uuid and any(line.source == f"UUID={seen.uuid}" for line in lane.host.facts.kept):
-        found.append(f"sed -i {quote(f'/{seen.uuid}/d')} /etc/fstab")
+    own = lane.by_uuid or lane.wwid
+    if seen and seen.uuid and any(own in line.source for line in lane.host.facts.kept):
+        found.append(f"sed -i {quote(f'/{own}/d')} /etc/fstab")
     if lane.attachment.transport is Transport.NVME:
         return (*found, f"nvme disconnect -n {lane.name}")
     if seen and seen.map:

@@ -14,6 +14,7 @@ from foldbarn.core.moving.moves import Moves
 from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.site import UNWRITTEN, Ply, SiteView
 from foldbarn.core.units import say_size
+from foldbarn.core.volumes.loss import hot_beside
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -21,14 +22,14 @@ class Readings:
     """What is read for each of some moves.
 
     disks: [moves, most] numbers of the disks to read from; 0 beyond what a move needs, and all 0 where its
-    strip can neither be read nor be made from others now. ply: [moves] the ply whose strips those are;
-    extents, strips: [moves, most] which strip of which extent of it lies there. along: [moves] the row of the
+    strip can neither be read nor be made from others now. plies, extents, strips: [moves, most] which strip
+    of which extent of which ply lies there. along: [moves] the row of the
     move whose reading serves this one as well, else its own: a stripe is read once for all of its strips that
     are missing.
     """
 
     disks: Disks
-    ply: Ints
+    plies: Ints
     extents: Ints
     strips: Ints
     along: Ints
@@ -60,20 +61,20 @@ def readings(view: SiteView, moves: Moves) -> Readings:
     extents = np.broadcast_to(moves.extent[:, None], disks.shape).copy()
     strips = np.zeros((len(moves), most), dtype=np.int64)
     along = np.arange(len(moves), dtype=np.int64)
-    read = moves.ply.copy()
+    read = np.broadcast_to(moves.ply[:, None], disks.shape).copy()
     for number in plies:
         mine = np.flatnonzero(moves.ply == number)
         ply = by_number[number]
         if (fresh := anew.get(number)) is not None:
             comes = fresh.placement[moves.extent[mine], 0] != UNWRITTEN
             theirs, mine = mine[comes], mine[~comes]
-            read[theirs] = fresh.source
             _, first, which = np.unique(moves.extent[theirs], return_index=True, return_inverse=True)
             along[theirs] = theirs[first][which]
             leads = theirs[first]
             table = _read_anew(view, fresh, by_number[fresh.source], moves.extent[leads])
             width = table[0].shape[1]
-            disks[theirs, :width], extents[theirs, :width], strips[theirs, :width] = (a[which] for a in table)
+            disks[theirs, :width], read[theirs, :width] = table[0][which], table[1][which]
+            extents[theirs, :width], strips[theirs, :width] = table[2][which], table[3][which]
         if not len(mine):
             continue
         k = ply.scheme.k
@@ -103,71 +104,95 @@ def _most_read(by_number: Mapping[int, Ply], ply: Ply) -> int:
     return k * (-(-ply.scheme.k // k) + (ply.scheme.k > 1))
 
 
-def _read_anew(view: SiteView, ply: Ply, source: Ply, wanted: Ints) -> tuple[Disks, Ints, Ints]:
-    """Where the data of some extents of a ply is read from its source: disks, extents and strips,
+def _read_anew(view: SiteView, ply: Ply, source: Ply, wanted: Ints) -> tuple[Disks, Ints, Ints, Ints]:
+    """Where the data of some extents of a ply is read from its source: disks, plies, extents and strips,
     [wanted, most] each; a disk of 0 for no more, and all 0 where the data cannot be read now. What was never
-    written is not read, and counts as zeros.
+    written is not read, and counts as zeros; what a hot ply holds instead of the source is read there.
 
     Data strips of a volume follow one another through its extents, whatever the scheme, and are of one size.
     """
-    k, of = ply.scheme.k, source.scheme.k
+    k, of, hot = ply.scheme.k, source.scheme.k, hot_beside(view, source)
     number = wanted[:, None] * k + np.arange(k)
     there = number < source.extents * of
+    upper = np.zeros(there.shape, dtype=np.bool_)
+    if hot is not None and source.elsewhere is not None:
+        upper = there & source.elsewhere[np.where(there, number // of, 0)]
     if source.unwritten.any():
-        there &= ~source.unwritten[np.where(there, number // of, 0)]
+        there &= ~source.unwritten[np.where(there, number // of, 0)] | upper
         order = np.argsort(~there, axis=1, kind="stable")
-        number = np.take_along_axis(number, order, axis=1)
-        there = np.take_along_axis(there, order, axis=1)
+        number, there = np.take_along_axis(number, order, axis=1), np.take_along_axis(there, order, axis=1)
+        upper = np.take_along_axis(upper, order, axis=1)
     extent = np.where(there, number // of, 0)
     strip = number % of
     ready = np.append(view.disk_ready, False)
     placement = source.placement[extent]  # [wanted, k, strips]
     readable = ready[view.row_of_number[placement]]
     if of == 1:
-        chosen = _dealt(readable.reshape(-1, readable.shape[2]), extent.reshape(-1), 1).reshape(
-            readable.shape
-        )
-        strip = chosen.argmax(axis=2)
-        fine = np.asarray(chosen.any(axis=2))
+        strip, fine = _any_copy(readable, extent)
     else:
         fine = np.take_along_axis(readable, strip[:, :, None], axis=2)[:, :, 0]
     disks = np.take_along_axis(placement, strip[:, :, None], axis=2)[:, :, 0]
+    plies = np.full(number.shape, source.number, dtype=np.int64)
+    if hot is not None and upper.any():
+        lies = hot.placement[np.where(upper, number, 0)]
+        copy, readable_there = _any_copy(ready[view.row_of_number[lies]], number)
+        disks = np.where(upper, np.take_along_axis(lies, copy[:, :, None], axis=2)[:, :, 0], disks)
+        plies[upper] = hot.number
+        extent, strip = np.where(upper, number, extent), np.where(upper, copy, strip)
+        fine = np.where(upper, readable_there, fine)
     disks = np.where(fine & there, disks, 0).astype(np.int32)
     if (fine | ~there).all():
-        return disks, extent, strip
+        return disks, plies, extent, strip
     most = max(k, _most_read({source.number: source}, ply))
-    return _with_short(source, readable, disks, extent, strip, fine, there, most)
+    return _with_short(source, readable, (disks, plies, extent, strip), fine, there, most)
+
+
+def _any_copy(readable: Flags, extent: Ints) -> tuple[Ints, Flags]:
+    """Of mirrored extents, [wanted, k] each, which copy is read, and whether any can be. readable:
+    [wanted, k, copies].
+    """
+    copies = readable.shape[2]
+    chosen = _dealt(readable.reshape(-1, copies), extent.reshape(-1), 1).reshape(readable.shape)
+    return chosen.argmax(axis=2), np.asarray(chosen.any(axis=2))
 
 
 def _with_short(
     source: Ply,
     readable: Flags,
-    disks: Disks,
-    extent: Ints,
-    strip: Ints,
+    table: tuple[Disks, Ints, Ints, Ints],
     fine: Flags,
     there: Flags,
     most: int,
-) -> tuple[Disks, Ints, Ints]:
+) -> tuple[Disks, Ints, Ints, Ints]:
     """The same table, with more to read where some of the data lies on disks that cannot be read."""
+    disks, plies, extent, strip = table
     wide = (
         np.zeros((len(disks), most), dtype=np.int32),
+        np.full((len(disks), most), source.number, dtype=np.int64),
         np.zeros((len(disks), most), dtype=np.int64),
         np.zeros((len(disks), most), dtype=np.int64),
     )
     k = disks.shape[1]
-    wide[0][:, :k], wide[1][:, :k], wide[2][:, :k] = disks, extent, strip
+    wide[0][:, :k], wide[1][:, :k], wide[2][:, :k], wide[3][:, :k] = table
     for row in np.flatnonzero((~fine & there).any(axis=1)).tolist():
-        reads = _read_short(readable[row], extent[row], fine[row], there[row], source.scheme.k, strip[row])
+        hot = there[row] & (plies[row] != source.number)
+        mine = there[row] & ~hot
+        reads = _read_short(readable[row], extent[row], fine[row], mine, source.scheme.k, strip[row])
         wide[0][row] = 0
-        for column, (e, s) in enumerate(reads):
-            wide[0][row, column], wide[1][row, column], wide[2][row, column] = source.placement[e, s], e, s
+        if reads is None or not fine[row][hot].all():
+            continue
+        places = [(source.number, e, s, source.placement[e, s]) for e, s in reads]
+        each = zip(plies[row], extent[row], strip[row], disks[row], strict=True)
+        places += [place for place, is_hot in zip(each, hot, strict=True) if is_hot]
+        for column, (number, e, s, disk) in enumerate(places):
+            wide[0][row, column], wide[1][row, column] = disk, number
+            wide[2][row, column], wide[3][row, column] = e, s
     return wide
 
 
 def _read_short(
     readable: Flags, extent: Ints, fine: Flags, there: Flags, of: int, strip: Ints
-) -> list[tuple[int, int]]:
+) -> list[tuple[int, int]] | None:
     """What is read for one extent where some of its data lies on disks that cannot be read: of those extents
     of the source as many strips as make it, extent and strip. None where there are too few.
     """
@@ -179,7 +204,7 @@ def _read_short(
             continue
         left = np.flatnonzero(readable[int(np.flatnonzero(mine)[0])]).tolist()
         if len(left) < of:
-            return []
+            return None
         reads += [(one, s) for s in left[:of]]
     return reads
 

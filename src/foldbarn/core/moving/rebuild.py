@@ -31,7 +31,7 @@ from foldbarn.core.moving.moves import (
 )
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import NOWHERE, UNWRITTEN, Ply, Pool, SiteView, Tier
-from foldbarn.core.volumes.loss import enough_to_read, present_strips
+from foldbarn.core.volumes.loss import can_be_read, enough_to_read, present_strips, readable_data
 
 
 def lost_strips(view: SiteView, ply: Ply) -> Flags:
@@ -144,13 +144,16 @@ def _can_be_written(view: SiteView, ply: Ply) -> Flags:
     """Strips of what is written anew that hold data which can be read where it lies, [extents, strips]; of
     what was never written there is nothing to read.
     """
-    source = view.ply_numbered[ply.source]
-    k, of = ply.scheme.k, source.scheme.k
-    enough = enough_to_read(view, source) | source.unwritten
-    first = np.arange(ply.extents) * k
-    last = np.minimum(first + k, source.extents * of) - 1
-    short = np.append(0, np.cumsum(~enough))
-    readable = short[last // of + 1] == short[first // of]
+    owner = view.volume_numbered(ply.volume)
+    if owner.origin is not None:
+        origin = view.volume_numbered(owner.origin.volume)
+        if not can_be_read(view, origin, owner.origin.snapshot):
+            return np.zeros(ply.placement.shape, dtype=np.bool_)
+    source, k = view.ply_numbered[ply.source], ply.scheme.k
+    short = np.append(0, np.cumsum(~readable_data(view, source)))
+    first = np.minimum(np.arange(ply.extents) * k, len(short) - 1)
+    last = np.minimum(first + k, len(short) - 1)
+    readable = short[last] == short[first]
     flags: Flags = readable[:, None] & (ply.placement != UNWRITTEN)
     return flags
 

@@ -33,6 +33,7 @@ from foldbarn.core.site import NOWHERE, UNWRITTEN, Ply, Pool, Purpose, SiteView,
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.loss import fate, present_strips
+from foldbarn.core.volumes.origins import against_reshaping
 from foldbarn.core.volumes.tiers import new_hot
 
 
@@ -356,7 +357,7 @@ def reshaped(placement: Disks, scheme: Scheme) -> Disks:
 
 def _against_itself(view: SiteView, volume: Volume, policy: Policy) -> list[Against]:
     """What stands against it wherever the volume lies."""
-    if refusal := against_altering(volume):
+    if refusal := against_altering(volume) or against_reshaping(volume):
         return [Against(Wish.OPEN, refusal.sentence, refusal.next_step or "")]
     if volume.upper.any() and not _hot_stays(volume, policy.wishes):
         lie = say_count(int(volume.upper.sum()), "extent")

@@ -18,6 +18,7 @@ from foldbarn.core.site import UNWRITTEN, Ply, Purpose, SiteView, Tier, Volume, 
 from foldbarn.core.units import say_count, say_list
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.loss import enough_to_read
+from foldbarn.core.volumes.origins import against_reshaping
 from foldbarn.core.volumes.tiers import in_hot, in_tiers
 
 
@@ -85,7 +86,7 @@ def _with(view: SiteView, volume: Volume) -> SiteView:
 def _check(view: SiteView, volume: Volume, extents: Ints, up: bool) -> None:
     """Raises NotPossible."""
     pool, whole = view.pools[volume.pool], volume.whole
-    if refusal := against_altering(volume):
+    if refusal := against_altering(volume) or against_reshaping(volume):
         raise refusal
     if volume.hot is None:
         raise NotPossible(

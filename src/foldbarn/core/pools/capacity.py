@@ -573,6 +573,10 @@ def _tier_space(
     """
     rows = view.in_pool(pool, tier)
     plies = view.plies_of(pool, tier)
+    # What of a copy has still to be written is promised too, though only room is kept for it so far.
+    copied = [
+        v.anew for v in view.volumes_of(pool) if v.origin is not None and v.anew and v.whole.tier == tier
+    ]
     gone = {v.number for v in bin_of(view, pool)}
     there = [p for p in plies if p.volume not in gone]
     holding = [p for p in there if p.purpose not in (Purpose.LANDING, Purpose.PAST)]
@@ -592,9 +596,11 @@ def _tier_space(
         view.disk_open[rows],
         view.disk_retiring[rows],
         _written(view, pool, tier),
-        [*_demands(plies), *([(new, aside)] if new else [])],
+        [*_demands([*plies, *copied]), *([(new, aside)] if new else [])],
         landing,
-        sum(p.scheme.strips * p.extents_here for p in plies) + (new.strips * extents if new else 0),
+        sum(p.scheme.strips * p.extents_here for p in plies)
+        + sum(p.scheme.strips * p.extents_set_aside for p in copied)
+        + (new.strips * extents if new else 0),
         binned,
         past,
     )

@@ -14,7 +14,7 @@ from foldbarn.core.arrays import Flags, Ints
 from foldbarn.core.moving.apart import occurrences, seen_first
 from foldbarn.core.names import natural_key
 from foldbarn.core.pools.protection import Level, Scheme
-from foldbarn.core.site import Ply, Pool, SiteView, Tier, Volume
+from foldbarn.core.site import Ply, Pool, Purpose, SiteView, Tier, Volume
 
 
 class DataState(StrEnum):
@@ -116,42 +116,114 @@ def ended_by(labels: Ints, readable: Flags, k: int) -> Flags:
     return ended
 
 
-def fate(view: SiteView, ply: Ply, ready: Flags | None = None) -> Fate:
-    """A ply's extents by state when the disks flagged in `ready` (by row; as they are now when None) can
-    be read.
+STATES = list(DataState)
+
+
+def extent_states(view: SiteView, ply: Ply, ready: Flags | None = None) -> Ints:
+    """The place among STATES of the state of each extent of a ply, [extents], when the disks flagged in
+    `ready` (by row; as they are now when None) can be read.
 
     An unreadable extent is lost, rather than unavailable, when so few of its strips lie on known disks that
-    it could not be read with all of them. One that was never written is whole; what another ply holds is
-    counted there.
+    it could not be read with all of them. One that was never written, or that another ply holds, is whole.
     """
-    if not ply.extents_here:
-        return Fate(0, 0, 0, 0)
-    if ready is None and not ply.has_gaps and view.all_ready(ply.disk_numbers):
-        return Fate(ply.extents_here, 0, 0, 0)  # by far the most usual, and many times quicker to see
     present = present_strips(view, ply, ready).sum(axis=1)
     somewhere = (view.rows(ply) < len(view.disks)).sum(axis=1)
-    unwritten = ply.unwritten
-    present[unwritten] = somewhere[unwritten] = ply.scheme.strips
-    if ply.elsewhere is not None:
-        present, somewhere = present[~ply.elsewhere], somewhere[~ply.elsewhere]
-    by_count = np.bincount(present, minlength=ply.scheme.strips + 1)
-    lost = int((somewhere < ply.scheme.k).sum())
-    totals = dict.fromkeys(DataState, 0)
-    for count, state in zip(by_count.tolist(), state_by_present(ply.scheme), strict=True):
-        totals[state] += count
-    return Fate(
-        totals[DataState.WHOLE],
-        totals[DataState.REDUCED],
-        totals[DataState.BARE],
-        totals[DataState.UNAVAILABLE] - lost,
-        lost,
-    )
+    by_count = np.array([STATES.index(state) for state in state_by_present(ply.scheme)], dtype=np.int64)
+    found: Ints = by_count[present]
+    found[somewhere < ply.scheme.k] = STATES.index(DataState.LOST)
+    found[ply.unwritten] = STATES.index(DataState.WHOLE)
+    return found
+
+
+def _all_there(view: SiteView, ply: Ply) -> bool:
+    """Whether every strip can be read now: by far the most usual, and many times quicker to see."""
+    return not ply.has_gaps and view.all_ready(ply.disk_numbers)
+
+
+def _counted(states: Ints) -> Fate:
+    return Fate(*np.bincount(states, minlength=len(STATES)).tolist())
+
+
+def fate(view: SiteView, ply: Ply, ready: Flags | None = None) -> Fate:
+    """A ply's extents by state, as extent_states has it; what another ply holds is counted there."""
+    if not ply.extents_here:
+        return Fate(0, 0, 0, 0)
+    if ready is None and _all_there(view, ply):
+        return Fate(ply.extents_here, 0, 0, 0)
+    states = extent_states(view, ply, ready)
+    return _counted(states if ply.elsewhere is None else states[~ply.elsewhere])
 
 
 def fate_of(view: SiteView, volume: Volume, ready: Flags | None = None) -> Fate:
-    """A volume's extents by state: those of all its plies."""
+    """A volume's extents by state: those of all its plies, and those that are read from its origin."""
     parts = [fate(view, ply, ready) for ply in volume.plies]
+    if volume.origin is not None:
+        parts.append(_counted(states_through(view, volume, ready)))
     return Fate(*(sum(getattr(part, f.name) for part in parts) for f in fields(Fate)))
+
+
+# From a snapshot. ----------------------------------------------------------------------------------------
+
+
+def states_through(view: SiteView, volume: Volume, ready: Flags | None = None) -> Ints:
+    """The place among STATES of the state of each extent that a volume reads from its origin, in order."""
+    assert volume.origin is not None
+    through = np.flatnonzero(volume.through)
+    origin, k = view.volume_numbered(volume.origin.volume), volume.whole.scheme.k
+    worst = _snapshot_state(view, origin, volume.origin.snapshot, ready)
+    data = np.zeros(volume.whole.extents * k, dtype=np.int64)
+    theirs = _states_of_data(view, origin, ready)[: len(data)]
+    data[: len(theirs)] = theirs
+    found: Ints = np.maximum(data.reshape(-1, k).max(axis=1)[through], STATES.index(worst))
+    return found
+
+
+def _states_of_data(view: SiteView, volume: Volume, ready: Flags | None) -> Ints:
+    """The place among STATES of the state of each strip of data of a volume, in order."""
+    whole, hot = volume.whole, volume.hot
+    found = np.repeat(extent_states(view, whole, ready), whole.scheme.k)
+    if hot is not None:
+        upper = np.repeat(volume.upper, whole.scheme.k)
+        found[upper] = extent_states(view, hot, ready)[upper]
+    return found
+
+
+def _snapshot_state(view: SiteView, volume: Volume, number: int, ready: Flags | None = None) -> DataState:
+    """How well what a volume has overwritten since a snapshot (by number) can be read: where some of that
+    cannot, nobody knows here of which extents that is.
+    """
+    snapshot = next((s for s in volume.snapshots if s.number == number), None)
+    if snapshot is None or not snapshot.there:
+        return DataState.LOST
+    if volume.past is None or (ready is None and _all_there(view, volume.past)):
+        return DataState.WHOLE
+    worst = STATES[int(extent_states(view, volume.past, ready).max())]
+    return worst if worst in (DataState.UNAVAILABLE, DataState.LOST) else DataState.WHOLE
+
+
+def can_be_read(view: SiteView, volume: Volume, number: int) -> bool:
+    """Whether what a volume has overwritten since a snapshot (by number) can be read now."""
+    return _snapshot_state(view, volume, number) == DataState.WHOLE
+
+
+def readable_data(view: SiteView, source: Ply) -> Flags:
+    """Whether each strip of data of a ply can be read now, where it lies; what was never written can. Of the
+    ply of all of a volume, what its hot one holds is looked for there.
+    """
+    k = source.scheme.k
+    flags: Flags = np.repeat(enough_to_read(view, source) | source.unwritten, k)
+    hot = hot_beside(view, source)
+    if hot is not None and source.elsewhere is not None:
+        upper = np.repeat(source.elsewhere, k)
+        flags[upper] = enough_to_read(view, hot)[upper]
+    return flags
+
+
+def hot_beside(view: SiteView, source: Ply) -> Ply | None:
+    """The hot ply of the volume that a ply is all of; None where there is none, and for any other ply."""
+    if source.purpose != Purpose.WHOLE:
+        return None
+    return next((v.hot for v in view.volumes if v.whole.number == source.number), None)
 
 
 @dataclass(frozen=True, slots=True)

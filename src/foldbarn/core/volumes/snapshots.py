@@ -19,7 +19,8 @@ FULL_SOON = 0.8  # of the room for snapshots, from where on someone should look
 @dataclass(frozen=True, slots=True)
 class Snapshot:
     """What a volume held at one moment. number: grows with every snapshot that is taken of it; taken_at:
-    seconds since 1970; forming: it is being taken; lost: why it is no more, empty while it is there.
+    seconds since 1970; forming: it is being taken; lost: why it is no more, empty while it is there; bytes:
+    of the volume then.
     """
 
     number: int
@@ -28,10 +29,24 @@ class Snapshot:
     forming: bool = False
     lost: str = ""
     scheduled: bool = False  # it was taken by its policy's schedule, and goes by that
+    bytes: int = 0
 
     @property
     def there(self) -> bool:
         return not self.forming and not self.lost
+
+
+@dataclass(frozen=True, slots=True)
+class Origin:
+    """The snapshot, by number, of a volume, by number, that another volume reads what it does not hold itself
+    from. shown: all of it, for good; else it is a copy, and reads from there what has not been written yet.
+    left: a person called off the writing.
+    """
+
+    volume: int
+    snapshot: int
+    shown: bool = False
+    left: bool = False
 
 
 @dataclass(frozen=True, slots=True)

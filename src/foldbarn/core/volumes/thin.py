@@ -30,7 +30,7 @@ def is_thin(view: SiteView, volume: Volume) -> bool:
 
 def to_set_aside(volume: Volume) -> Flags:
     """Which extents of the ply of all of a volume no room is set aside for yet, [extents]."""
-    flags: Flags = volume.whole.unwritten & ~volume.upper
+    flags: Flags = volume.whole.unwritten & ~volume.upper & ~volume.through
     return flags
 
 

@@ -17,7 +17,8 @@ from foldbarn.core.pools.filling import SOON_SECONDS, filling_of
 from foldbarn.core.pools.healing import healing_sentence, heals
 from foldbarn.core.site import POOLED, Contact, Disk, Host, Node, Pool, Role, Short, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_duration, say_list
-from foldbarn.core.volumes.loss import DataState, Fate, fate_of
+from foldbarn.core.volumes.loss import DataState, Fate, can_be_read, fate_of
+from foldbarn.core.volumes.origins import readers_of, snapshot_of
 from foldbarn.core.watch.kept import overdue, room_state
 from foldbarn.core.watch.reach import hangs_by_one, is_lost, lane_state, of_host
 from foldbarn.core.watch.silence import Silence, silence_of
@@ -226,6 +227,8 @@ class Outlook:
         volume, fate_ = self.view.volumes[row], self.fates[row]
         if volume.forming:
             return State(Lamp.MENDING, "Not open yet: its strips are set aside on the disks first.")
+        if volume.origin is not None:
+            return self._kept_with_origin(volume, fate_)
         if fate_.state == DataState.WHOLE:
             whole = f"Whole: {volume.whole.scheme.sentence()}.{_say_landing(volume)}{_say_hot(volume)}"
             return State(Lamp.SOUND, f"{whole} {_say_anew(volume)}".strip())
@@ -239,10 +242,46 @@ class Outlook:
         lamp, next_step = self.next_step(volume)
         return State(lamp, f"{sentence} {next_step}")
 
+    def _kept_with_origin(self, volume: Volume, fate_: Fate) -> State:
+        """Of a volume that reads some of what it holds from a snapshot of another one."""
+        assert volume.origin is not None
+        origin, snapshot = snapshot_of(self.view, volume)
+        there, lamp = f"{snapshot.name} of {origin.name}", Lamp.SOUND
+        said = f"Shows {there}, to be read only, and holds nothing itself."
+        if not volume.origin.shown:
+            own, left = volume.whole.extents, int(volume.through.sum())
+            said = (
+                f"Readable and writable. {own - left:,} of {say_count(own, 'extent')} of it are its own; the "
+            )
+            said += f"rest is read from {there}, and written next."
+            lamp = Lamp.MENDING
+            if volume.origin.left:
+                said += " A person called that off."
+                lamp = Lamp.WATCH
+        if fate_.state == DataState.WHOLE:
+            return State(lamp, said)
+        cause = self.cause(volume)
+        if not self._misses_disks(volume):
+            cause = f"{there} is lost." if snapshot.lost else f"of {origin.name}, {self.cause(origin)}"
+            if not snapshot.lost and not can_be_read(self.view, origin, snapshot.number):
+                cause += f" It is not known which of them have changed since {snapshot.name}."
+        if gone := fate_.unavailable + fate_.lost:
+            counted = say_count(volume.extents, "extent")
+            return State(Lamp.FAILED, f"{gone:,} of {counted} cannot be read: {cause} {said}")
+        short = worst([State(lamp, ""), State(Lamp.SHORT, "")]).lamp
+        return State(short, f"Every byte is readable. {_shortage(volume, fate_)}: {cause} {said}")
+
+    def _misses_disks(self, volume: Volume) -> bool:
+        rows = _rows_of(self.view, volume)
+        return bool((~self.view.disk_ready[rows[rows < len(self.view.disks)]]).any())
+
     def _set_apart(self, volume: Volume) -> str:
         """Why consumers may not use a volume; empty where they may."""
         if volume.binned is not None:
             left = volume.binned.until - self.now
+            if left <= 0 and (readers := readers_of(self.view, volume)):
+                names = say_list([reader.name for reader in readers])
+                return f"In the bin, and its time there is over: it is kept while {names} read from it."
             if left <= 0:
                 return "In the bin, and its time there is over: it may be erased at any moment."
             return f"In the bin for {say_duration(left)} more, then it is erased."

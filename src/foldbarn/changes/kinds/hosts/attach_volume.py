@@ -40,7 +40,8 @@ from foldbarn.store.views import current_view, load_view
 
 class AttachVolumeParams(Params):
     """A volume, and the hosts, or groups of hosts, that are to reach it; those that do already stay as they
-    are. file_system: what they are to make on it, none for a block device; as it is where nothing is said.
+    are. file_system: what they are to make on it, none for a block device; as it is where nothing is said, or
+    as that is which it reads from.
     transport: as each host can where nothing is said. at: where it is to be mounted; /srv and its name where
     nothing is said.
     """
@@ -204,7 +205,7 @@ def _wished(
     fresh: Sequence[Host],
 ) -> tuple[Target, FileSystem]:
     """The target as it would be. Raises BarnError."""
-    system = params.file_system or (target.file_system if target else FileSystem.NONE)
+    system = params.file_system or (target.file_system if target else _carried(view, volume))
     at = ""
     if system is not FileSystem.NONE:
         at = check_place(params.at.strip() or f"/srv/{volume.name.lower()}")
@@ -215,6 +216,12 @@ def _wished(
         Attachment(host.number, transport_for(host, params.transport), params.read_only, at) for host in fresh
     ]
     return with_hosts(view, volume, system, attached), system
+
+
+def _carried(view: SiteView, volume: Volume) -> FileSystem:
+    """What a volume that nobody is attached to carries, as far as is known: as what it reads from."""
+    origin = view.target_of(volume.origin.volume) if volume.origin is not None else None
+    return origin.file_system if origin is not None else FileSystem.NONE
 
 
 def _summary(params: AttachVolumeParams, volume: Volume, system: FileSystem) -> str:

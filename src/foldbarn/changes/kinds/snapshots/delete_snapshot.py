@@ -14,6 +14,7 @@ from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside
 from foldbarn.changes.kinds.pools.rebuild import DropOld
 from foldbarn.changes.kinds.snapshots.room import LetPastGo, TellMarks
+from foldbarn.changes.kinds.volumes.serving import find_volume
 from foldbarn.core.errors import BarnError, NotFound, NotPossible
 from foldbarn.core.figures import Figure
 from foldbarn.core.names import folded
@@ -21,9 +22,11 @@ from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.bin import against_altering
+from foldbarn.core.volumes.origins import against_losing
 from foldbarn.core.volumes.snapshots import Snapshot, freed_by, held, shares
 from foldbarn.store import snapshots
 from foldbarn.store.database import Session, announce
+from foldbarn.store.views import load_view
 
 MOST_SNAPSHOTS = 500
 
@@ -48,6 +51,10 @@ class ForgetSnapshots(Inside):
     numbers: tuple[int, ...]
 
     def carry_out(self, run: Run, session: Session) -> str:
+        view = load_view(session)
+        volume = find_volume(view, self.volume)
+        if volume is not None and (refusal := against_losing(view, volume, self.numbers, about="snapshots")):
+            raise refusal
         gone = snapshots.forget(session, self.volume, self.numbers)
         announce(session, "site")
         return f"{say_count(gone, 'snapshot')} forgotten."
@@ -85,6 +92,7 @@ class DeleteSnapshot(Kind[DeleteSnapshotParams]):
         except BarnError as error:
             return Plan(title=title, about=params.volume, blockers=[Note.of(error)])
         pool, numbers = view.pools[volume.pool], tuple(s.number for s in chosen)
+        read = against_losing(view, volume, numbers, about="snapshots")
         names = say_list([s.name for s in chosen])
         last = all(number in numbers for number in volume.marks)
         to_type = chosen[0].name if len(chosen) == 1 else volume.name
@@ -126,7 +134,7 @@ class DeleteSnapshot(Kind[DeleteSnapshotParams]):
             ],
             touches=[alone(Thing.VOLUME, volume.number), shared(Thing.POOL, pool.number)],
             meant=Meant(volumes=(volume,), pools=(pool,)),
-            blockers=_against_typed(to_type, params.typed),
+            blockers=[*([Note.of(read)] if read else []), *_against_typed(to_type, params.typed)],
             type_to_confirm=to_type,
         )
 

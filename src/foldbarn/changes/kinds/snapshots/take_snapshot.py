@@ -31,6 +31,7 @@ from foldbarn.core.site import Contact, Ply, Pool, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.bin import against_altering
+from foldbarn.core.volumes.origins import against_marking
 from foldbarn.core.volumes.snapshots import FULL_SOON, MOST_ROOM, USUAL_ROOM, held, room_extents
 from foldbarn.settings import settings
 from foldbarn.store import snapshots
@@ -169,7 +170,7 @@ class TakeSnapshot(Kind[TakeSnapshotParams]):
         try:
             chosen = find_volumes(view, params.volumes)
             for volume in chosen:
-                if refusal := against_altering(volume):
+                if refusal := against_altering(volume) or against_marking(volume):
                     raise refusal
                 check_snapshot_name(volume, name)
             after, lacking = _with_room(view, chosen, params.room)

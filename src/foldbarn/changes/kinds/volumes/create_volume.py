@@ -31,7 +31,7 @@ from foldbarn.changes.kinds.pools.effects import room_rows
 from foldbarn.changes.kinds.pools.schemes import SchemeAt
 from foldbarn.changes.kinds.volumes.setting_aside import read_back, set_aside, strips_by_node
 from foldbarn.changes.kinds.volumes.warnings import warnings_of
-from foldbarn.core.errors import BarnError, NotPossible
+from foldbarn.core.errors import BarnError, NotPossible, Overtaken
 from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.policies.adopting import new_landing
 from foldbarn.core.policies.matching import (
@@ -64,6 +64,14 @@ from foldbarn.core.touching import Meant, Thing, Touch, shared
 from foldbarn.core.units import parse_size, say_binary, say_count, say_list, say_size
 from foldbarn.core.volumes.asked import asked_for, is_several
 from foldbarn.core.volumes.bin import check_volume_name
+from foldbarn.core.volumes.origins import (
+    against_reading,
+    against_strips,
+    as_read,
+    copied_from,
+    written_in,
+)
+from foldbarn.core.volumes.snapshots import Origin
 from foldbarn.core.volumes.tiers import new_hot
 from foldbarn.store import nodes, policies, pools, volumes
 from foldbarn.store.database import Session, announce, transaction
@@ -94,7 +102,7 @@ class CreateVolumeParams(Params):
 class Place(Inside):
     """A new volume in a pool (by number), with a disk for each of its strips. bytes: a whole number of the
     pool's allocation units; policy: number and version of the policy that it keeps; nth: of those that the
-    change makes.
+    change makes. origin: the volume, and the snapshot of it, that it is to be a copy of, by their numbers.
     """
 
     name: ClassVar[str] = "place"
@@ -106,6 +114,7 @@ class Place(Inside):
     policy: tuple[int, int] | None = None
     thin: bool = False  # where no policy says
     nth: int = 0
+    origin: tuple[int, int] | None = None
 
     def carry_out(self, run: Run, session: Session) -> str:
         """Looks again at everything the plan looked at: what is made at the same time in the same pool comes
@@ -118,8 +127,9 @@ class Place(Inside):
         check_volume_name(view, self.volume)
         kept_by = policies.version_id(session, *self.policy) if self.policy else None
         kept = next((p for p in view.policies if (p.number, p.version) == self.policy), None)
-        wishes = kept.wishes if kept else _plainly(self.scheme.scheme(), self.tier, thin=self.thin)
+        wishes = kept.wishes if kept else plainly(self.scheme.scheme(), self.tier, thin=self.thin)
         wish = wish_in(view, view.pool_numbered(self.pool), self.bytes, wishes)
+        source = self._source(view)
         row = VolumeRow(
             name=self.volume,
             pool_id=locked.id,
@@ -129,10 +139,27 @@ class Place(Inside):
             policy_version_id=kept_by,
             thin=self.thin,
         )
-        plies = plies_for(view, wish, self.volume)
+        if self.origin is not None:
+            row.origin_id, row.origin_snapshot = self.origin
+        plies = plies_for(view, wish, self.volume, source)
         volumes.add(session, row, plies)
-        strips = sum(int((ply.placement > 0).sum()) for ply in plies)
-        return f"{say_count(strips, 'strip')} of {say_count(wish.aside, 'extent')} placed."
+        strips = strips_placed(plies)
+        return f"{say_count(strips, 'strip')} of {say_count(wish.extents, 'extent')} placed."
+
+    def _source(self, view: SiteView) -> Volume | None:
+        """The volume that it is to be a copy of. Raises Overtaken where there is nothing to copy any more."""
+        if self.origin is None:
+            return None
+        number, at = self.origin
+        source = next((v for v in view.volumes if v.number == number), None)
+        snapshot = next((s for s in source.snapshots if s.number == at), None) if source else None
+        if source is None or snapshot is None:
+            raise Overtaken("The snapshot is gone.", about="snapshot")
+        pool = view.pool_row(view.pool_numbered(self.pool))
+        for refusal in (against_reading(source, snapshot), against_strips(view, source, pool)):
+            if refusal is not None:
+                raise refusal
+        return source
 
     def take_back(self, run: Run) -> None:
         """Its strips are dropped, and it is forgotten. Nobody moves its strips meanwhile: a rebuild may have
@@ -214,21 +241,21 @@ class CreateVolume(Kind[CreateVolumeParams]):
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
         plies = plies_for(view, wish, name)
-        after = _after(view, wish, name, plies)
+        after = with_new(view, wish, name, plies)
         return Plan(
             title=title,
             about=name,
             summary=_summary(wish, asked),
-            steps=_steps(wish, name, policy),
+            steps=steps_for(wish, name, policy),
             effects=[*_choice(view, params, policy, wish), *_effects(view, after, wish, plies)],
-            touches=_touches([pool], policy),
+            touches=touches_of([pool], policy),
             meant=Meant(pools=(pool,), policies=(policy,) if policy else ()),
             blockers=blockers,
             warnings=warnings_of(view, after, wish.pool, wish.scheme, wish.tier),
         )
 
 
-def _touches(pools_: Sequence[Pool], policy: Policy | None) -> list[Touch]:
+def touches_of(pools_: Sequence[Pool], policy: Policy | None) -> list[Touch]:
     found = [shared(Thing.POOL, pool.number) for pool in pools_]
     return [*found, shared(Thing.POLICY, policy.number)] if policy else found
 
@@ -260,10 +287,10 @@ def _several(view: SiteView, params: CreateVolumeParams) -> Plan:
         steps=[
             step
             for nth, new in enumerate(made)
-            for step in _steps(new.wish, new.name, policy, nth=nth, about=new.name)
+            for step in steps_for(new.wish, new.name, policy, nth=nth, about=new.name)
         ],
         effects=_effects_of_several(view, after, mine, made),
-        touches=_touches(mine, policy),
+        touches=touches_of(mine, policy),
         meant=Meant(pools=tuple(mine), policies=(policy,) if policy else ()),
         warnings=_each_once(
             note for of in first.values() for note in warnings_of(view, after, of.pool, of.scheme, of.tier)
@@ -286,7 +313,7 @@ def _placed(view: SiteView, params: CreateVolumeParams) -> tuple[list[_New], Sit
             words = f"{one.name}: {error.sentence}"
             raise NotPossible(words, about=error.about, next_step=error.next_step) from error
         made.append(_New(one.name, wish, plies_for(after, wish, one.name)))
-        after = _after(after, wish, one.name, made[-1].plies, number=-len(made))
+        after = with_new(after, wish, one.name, made[-1].plies, number=-len(made))
     return made, after, policy
 
 
@@ -331,7 +358,7 @@ def _wished(view: SiteView, params: CreateVolumeParams, asked: int) -> tuple[Pol
         level = params.level or usual.level
         copies = params.copies
         scheme = replace(usual, level=level) if copies is None else mirror(copies, level)
-        return None, _plainly(scheme, params.tier, thin=params.thin), pool
+        return None, plainly(scheme, params.tier, thin=params.thin), pool
     said = params.copies is not None or params.level is not None or params.tier != Tier.BULK
     if said or params.thin:
         raise NotPossible(
@@ -357,7 +384,7 @@ def _wished(view: SiteView, params: CreateVolumeParams, asked: int) -> tuple[Pol
     return policy, policy.wishes, view.pools[chosen.pool]
 
 
-def _plainly(scheme: Scheme, tier: Tier, *, thin: bool) -> Wishes:
+def plainly(scheme: Scheme, tier: Tier, *, thin: bool) -> Wishes:
     """What a volume without a policy wishes for."""
     return Wishes(scheme, scheme.survives, fast=tier == Tier.FAST, thin=thin)
 
@@ -380,9 +407,16 @@ def _choice(
     return [Promise(title="Chosen pool", sentence=words), answers_effect(view, found)]
 
 
-def _steps(
-    wish: VolumeWish, name: str, policy: Policy | None, *, nth: int = 0, about: str = ""
+def steps_for(
+    wish: VolumeWish,
+    name: str,
+    policy: Policy | None,
+    *,
+    nth: int = 0,
+    about: str = "",
+    origin: tuple[int, int] | None = None,
 ) -> Sequence[Planned]:
+    """The steps that make a volume; origin: as Place has it."""
     place_ = Place(
         volume=name,
         pool=wish.pool.number,
@@ -392,6 +426,7 @@ def _steps(
         policy=(policy.number, policy.version) if policy else None,
         thin=wish.wishes.thin and policy is None,
         nth=nth,
+        origin=origin,
     )
     apart = "copies" if wish.scheme.is_mirror else "strips"
     of = f" of {about}" if about else ""
@@ -479,29 +514,52 @@ def _made(run: Run, nth: int) -> volumes.Made:
     return made
 
 
-def plies_for(view: SiteView, wish: VolumeWish, name: str) -> tuple[Ply, ...]:
+def plies_for(view: SiteView, wish: VolumeWish, name: str, source: Volume | None = None) -> tuple[Ply, ...]:
     """The plies of a new volume, whose strips have still to be made. The same site and name give the same
-    placement.
+    placement. source: what it is to be a copy of; what asked of it most goes up once it stands alone.
     """
     placement = np.full((wish.extents, wish.scheme.strips), UNWRITTEN, dtype=np.int32)
-    placement[: wish.aside] = place_new(view, wish.pool, wish.tier, wish.scheme, wish.aside, name)
+    if source is None:
+        placement[: wish.aside] = place_new(view, wish.pool, wish.tier, wish.scheme, wish.aside, name)
+    else:
+        written = written_in(source, wish.scheme, wish.extents)
+        wanted = written | (np.arange(wish.extents) < wish.aside)
+        placement[wanted] = place_new(view, wish.pool, wish.tier, wish.scheme, int(wanted.sum()), name)
+        placement = copied_from(placement, written, wish.aside)
     row = view.pool_row(wish.pool)
     volume = plain_volume(0, name, row, wish.size, wish.scheme, placement, tier=wish.tier)
     landing = new_landing(view, volume, wish.wishes, view.disk_free.copy())
     plies = volume.plies
     if landing is not None:  # the whole volume is forming, and its landing with it
         plies = (*plies, replace(landing, forming=False))
-    if scheme := wish.wishes.hot_scheme:
+    if source is None and (scheme := wish.wishes.hot_scheme):
         plies = (*plies, new_hot(volume, scheme))
     return plies
 
 
-def _after(
-    view: SiteView, wish: VolumeWish, name: str, plies: tuple[Ply, ...], *, number: int = 0
+def with_new(
+    view: SiteView,
+    wish: VolumeWish,
+    name: str,
+    plies: tuple[Ply, ...],
+    *,
+    number: int = 0,
+    origin: Origin | None = None,
 ) -> SiteView:
-    """The site with the volume, under a number of no other."""
-    volume = Volume(number, name or "it", view.pool_row(wish.pool), wish.size, plies)
+    """The site with the volume, under a number of no other; origin: what it is a copy of."""
+    anew = None
+    if origin is not None:
+        source = view.volume_numbered(origin.volume).whole.number
+        whole, anew = as_read(plies[0], origin, source)
+        plies = (whole, *plies[1:])
+    pool = view.pool_row(wish.pool)
+    volume = Volume(number, name or "it", pool, wish.size, plies, anew=anew, origin=origin)
     return replace(view, volumes=(*view.volumes, volume))
+
+
+def strips_placed(plies: Iterable[Ply]) -> int:
+    """Strips that have a disk, though what is to come lie nowhere yet."""
+    return sum(int(((ply.placement > 0) | (ply.placement < UNWRITTEN)).sum()) for ply in plies)
 
 
 def _summary(wish: VolumeWish, asked: int) -> str:

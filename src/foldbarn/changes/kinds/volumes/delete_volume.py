@@ -22,13 +22,14 @@ from foldbarn.changes.kinds.volumes.several import (
     find_volumes,
     pools_of,
 )
-from foldbarn.core.errors import BarnError
+from foldbarn.core.errors import BarnError, Overtaken
 from foldbarn.core.hosts.attaching import against_parting
 from foldbarn.core.hosts.lanes import Lane, lanes_of
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant
 from foldbarn.core.units import say_count, say_size
 from foldbarn.core.volumes.bin import MOST_DAYS, USUAL_DAYS, bytes_held
+from foldbarn.core.volumes.origins import readers_of, snapshot_of
 from foldbarn.store import volumes
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.views import load_view
@@ -67,6 +68,28 @@ class PutInBin(Inside):
             announce(session, "site")
 
 
+class ForgetShown(Inside):
+    """A volume (by number) that shows a snapshot is no more: it holds nothing that a bin could keep."""
+
+    name: ClassVar[str] = "forget-shown"
+    no_way_back: ClassVar = "done"
+    why_no_way_back: ClassVar[str] = "it is gone, and can be shown again"
+    volume: int
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        view = load_view(session)
+        volume = find_volume(view, self.volume)
+        if volume is None:
+            return "It is gone already."
+        if refusals := against_parting(lanes_of(view, volume=volume.number), "volumes"):
+            raise refusals[0]
+        if volume.origin is None or not volume.origin.shown:
+            raise Overtaken(f"{volume.name} holds something itself.", about="volumes")
+        volumes.forget(session, volume.number)
+        announce(session, "site")
+        return f"{volume.name} is gone."
+
+
 @register
 class DeleteVolume(Kind[DeleteVolumeParams]):
     """put in bin (ours) for each volume, tell their nodes (agents)."""
@@ -87,18 +110,22 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
         size, it = say_size(sum(v.size_bytes for v in chosen)), "It" if one else "They"
         tell = TellServing(volumes=tuple(v.number for v in chosen))
         words = f"They serve none of {'it' if one else 'them'} any more, and drop nothing."
+        kept = [v for v in chosen if not _is_shown(v)]
+        back = f" {it if kept == chosen else 'All others'} can be brought back for {days}." if kept else ""
         return Plan(
             title=f"Delete {about}",
             about=about,
-            summary=f"{size} in {pools}. {it} can be brought back for {days}.",
+            summary=f"{size} in {pools}.{back}",
             steps=[
-                *(_put_in_bin(volume, params.days, one=one) for volume in chosen),
+                *(_put_in_bin(volume, params.days, one=one) for volume in kept),
+                *(_forget(volume, one=one) for volume in chosen if _is_shown(volume)),
                 Planned(tell, f"Tell {'its' if one else 'their'} nodes", words, seconds=1),
             ],
             effects=[
                 consumers(chosen, _used, lambda _: "none, nodes serve nothing of it"),
                 *([_reached_by(lanes, one=one)] if lanes else []),
-                _room(view, pools, chosen),
+                *([_room(view, pools, kept)] if kept else []),
+                *_read_by(view, chosen),
             ],
             touches=alone_with(view, chosen),
             meant=Meant(volumes=tuple(chosen)),
@@ -108,7 +135,7 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
                 *(Note.of(error) for error in against_parting(lanes, "volumes")),
             ],
             warnings=[*in_use(chosen), *may_be_in_use(lanes), *silent_holders(view, chosen)],
-            undo=Undo("restore-volume", {"volumes": [v.name for v in chosen]}),
+            undo=Undo("restore-volume", {"volumes": [v.name for v in chosen]}) if kept == chosen else None,
             type_to_confirm=about,
         )
 
@@ -118,6 +145,30 @@ def _put_in_bin(volume: Volume, days: int, *, one: bool) -> Planned:
     step = PutInBin(volume=volume.number, days=days)
     about = "" if one else volume.name
     return Planned(step, f"Put {'it' if one else volume.name} into the bin", words, about=about)
+
+
+def _is_shown(volume: Volume) -> bool:
+    return volume.origin is not None and volume.origin.shown
+
+
+def _forget(volume: Volume, *, one: bool) -> Planned:
+    words = "It shows a snapshot, and holds nothing: nothing goes into the bin, and it can be shown again."
+    step = ForgetShown(volume=volume.number)
+    about = "" if one else volume.name
+    return Planned(step, f"Forget {'it' if one else volume.name}", words, about=about)
+
+
+def _read_by(view: SiteView, chosen: Sequence[Volume]) -> list[Texts]:
+    """The volumes that read from snapshots of these."""
+    rows = []
+    for volume in chosen:
+        for reader in readers_of(view, volume):
+            _, snapshot = snapshot_of(view, reader)
+            words = f"reads from {snapshot.name} of {volume.name}"
+            rows.append(
+                TextRow(label=reader.name, before=words, after="goes on: the bin is not emptied of it")
+            )
+    return [Texts(heads=["Volume", "Now", "Then"], rows=rows)] if rows else []
 
 
 def _used(volume: Volume) -> str:

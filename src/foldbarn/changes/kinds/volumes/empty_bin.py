@@ -22,9 +22,12 @@ from foldbarn.core.site import Contact, Pool, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.bin import bin_of, bytes_held
+from foldbarn.core.volumes.origins import against_losing
 from foldbarn.store import nodes, pools, volumes
 from foldbarn.store.database import Session
 from foldbarn.store.views import current_view, load_view
+
+OF_A_VOLUME = (Thing.VOLUME, Thing.TARGET, Thing.COPYING)
 
 
 class EmptyBinParams(Params):
@@ -54,6 +57,8 @@ class DropStrips(Outside):
             return "It is gone already."
         if volume.binned is None:
             raise Overtaken(f"{volume.name} is not in the bin.", about="volumes")
+        if refusal := against_losing(view, volume, about="volumes"):
+            raise refusal
         with run.holding_strips(view.pools[volume.pool]):
             return self._drop(run)
 
@@ -64,7 +69,7 @@ class DropStrips(Outside):
             return "It is gone already."
         orders: dict[int, dict[str, Any]] = {}
         silent = set()
-        for ply in volume.plies:
+        for ply in volume.every_ply:
             for number, strips in strips_by_disk(ply.placement).items():
                 disk = view.known_number(number)
                 if disk is None:
@@ -137,11 +142,11 @@ class EmptyBin(Kind[EmptyBinParams]):
                 OnDisks(leaving=on_disks),
             ],
             touches=[
-                *(alone(what, v.number) for v in chosen for what in (Thing.VOLUME, Thing.TARGET)),
+                *(alone(what, v.number) for v in chosen for what in OF_A_VOLUME),
                 shared(Thing.POOL, pool.number),
             ],
             meant=Meant(pools=(pool,), volumes=tuple(chosen)),
-            blockers=_against_typed(pool, chosen, params.typed),
+            blockers=[*_against_readers(view, chosen), *_against_typed(pool, chosen, params.typed)],
             warnings=_silent(view, on_disks),
             type_to_confirm=to_type(pool, chosen),
         )
@@ -187,19 +192,24 @@ def _row(volume: Volume) -> TextRow:
 
 def _strips(volume: Volume) -> int:
     """That lie on disks."""
-    return sum(int((ply.placement > 0).sum()) for ply in volume.plies)
+    return sum(int((ply.placement > 0).sum()) for ply in volume.every_ply)
 
 
 def _bytes_on_disks(view: SiteView, pool: Pool, chosen: Sequence[Volume]) -> dict[str, int]:
     """What lies on each disk, by its name."""
     names = {d.number: d.name for d in view.disks}
-    numbers = np.concatenate([ply.placement.reshape(-1) for volume in chosen for ply in volume.plies])
+    numbers = np.concatenate([ply.placement.reshape(-1) for volume in chosen for ply in volume.every_ply])
     values, counts = np.unique(numbers, return_counts=True)
     return {
         names[n]: c * pool.strip_bytes
         for n, c in zip(values.tolist(), counts.tolist(), strict=True)
         if n in names
     }
+
+
+def _against_readers(view: SiteView, chosen: Sequence[Volume]) -> list[Note]:
+    found = (against_losing(view, volume, about="volumes") for volume in chosen)
+    return [Note.of(refusal) for refusal in found if refusal is not None]
 
 
 def _against_typed(pool: Pool, chosen: Sequence[Volume], typed: str) -> list[Note]:

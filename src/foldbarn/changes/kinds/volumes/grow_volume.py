@@ -38,6 +38,7 @@ from foldbarn.core.site import UNWRITTEN, Ply, Pool, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import parse_size, say_binary, say_count, say_size
 from foldbarn.core.volumes.bin import against_altering
+from foldbarn.core.volumes.origins import against_reshaping
 from foldbarn.core.volumes.thin import is_thin, to_set_aside
 from foldbarn.settings import settings
 from foldbarn.store import volumes
@@ -142,7 +143,7 @@ class _Growth:
 def _growth(view: SiteView, volume: Volume, asked: int) -> _Growth:
     """The one rule of whether a volume can be so large, for the plan and for the step. Raises NotPossible."""
     pool, whole = view.pools[volume.pool], volume.whole
-    if refusal := against_altering(volume):
+    if refusal := against_altering(volume) or against_reshaping(volume):
         raise refusal
     if pool.closing:
         raise NotPossible(f"{pool.name} is being deleted.", about="volume")

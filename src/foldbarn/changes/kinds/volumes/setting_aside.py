@@ -9,7 +9,7 @@ from typing import Any
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.terms import as_told
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.policies.limits import terms_of
+from foldbarn.core.policies.limits import holders, terms_of
 from foldbarn.core.pools.placement import strips_by_disk
 from foldbarn.core.units import say_count
 from foldbarn.core.volumes.thin import is_thin
@@ -52,6 +52,11 @@ def set_aside(run: Run, ply: int, strip_bytes: int) -> set[int]:
     if volume is not None and ply == volume.whole.number and is_thin(view, volume):
         order["thin"] = volume.whole.extents * data
     wanted = strips_by_node(ply)
+    if volume is not None and volume.origin is not None and ply == volume.whole.number:
+        # Of a copy they are told where strips are to come, too, and what it is a copy of.
+        wanted = {node: {} for node, mine in holders(view, volume) if mine == ply} | wanted
+        source = view.volume_numbered(volume.origin.volume).whole
+        order["from"] = {"ply": source.number, "at": volume.origin.snapshot}
     orders = {node: {**order, "strips": strips} for node, strips in wanted.items()}
     for node, one in orders.items():
         if found := terms.get((node, ply)):

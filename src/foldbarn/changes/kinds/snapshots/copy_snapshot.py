@@ -1,0 +1,135 @@
+"""Making a volume from a snapshot of another one. It is open at once, and reads what has not been written of
+it yet from there; `stand_alone` writes that.
+"""
+
+from __future__ import annotations
+
+from typing import ClassVar
+
+from foldbarn.changes.engine.effects import Note, Promise, Row, Sums, warning
+from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.plan import Plan
+from foldbarn.changes.kinds.pools.effects import room_rows
+from foldbarn.changes.kinds.snapshots.delete_snapshot import find_snapshot
+from foldbarn.changes.kinds.volumes.create_volume import (
+    plainly,
+    plies_for,
+    steps_for,
+    strips_placed,
+    touches_of,
+    wish_in,
+    with_new,
+)
+from foldbarn.changes.kinds.volumes.warnings import warnings_of
+from foldbarn.core.errors import BarnError
+from foldbarn.core.figures import Figure
+from foldbarn.core.policies.policy import Policy, Wishes, against_draft
+from foldbarn.core.site import SiteView, Volume
+from foldbarn.core.touching import Meant, Thing, shared
+from foldbarn.core.units import say_size
+from foldbarn.core.volumes.bin import check_volume_name
+from foldbarn.core.volumes.origins import against_reading, against_strips
+from foldbarn.core.volumes.snapshots import FULL_SOON, Origin, Snapshot, held
+
+
+class CopySnapshotParams(Params):
+    """A snapshot of a volume, which may be in the bin, both by name; and the name of the new volume. pool,
+    policy: that of the original where nothing is said.
+    """
+
+    volume: str
+    snapshot: str
+    name: str = ""
+    pool: str = ""
+    policy: str = ""
+
+
+@register
+class CopySnapshot(Kind[CopySnapshotParams]):
+    """place (ours), reserve (agents), read back (from agents)."""
+
+    name: ClassVar[str] = "copy-snapshot"
+    params: ClassVar[type[Params]] = CopySnapshotParams
+
+    def plan(self, view: SiteView, params: CopySnapshotParams) -> Plan:
+        name = params.name.strip()
+        title, blockers = f"Make {name or 'a volume'} from {params.snapshot or 'a snapshot'}", []
+        try:
+            check_volume_name(view, name)
+        except BarnError as error:
+            blockers.append(Note.of(error))
+        try:
+            volume = view.volume(params.volume)
+            snapshot = find_snapshot(volume, params.snapshot)
+            if refusal := against_reading(volume, snapshot):
+                raise refusal
+            policy, wishes = _wished(view, volume, params.policy)
+            pool = view.pool(params.pool) if params.pool else view.pools[volume.pool]
+            if refusal := against_strips(view, volume, view.pool_row(pool)):
+                raise refusal
+            wish = wish_in(view, pool, snapshot.bytes or volume.size_bytes, wishes)
+        except BarnError as error:
+            return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
+        plies = plies_for(view, wish, name, volume)
+        origin = Origin(volume.number, snapshot.number)
+        after = with_new(view, wish, name, plies, origin=origin)
+        on_disks = Figure("On disks", strips_placed(plies) * pool.strip_bytes, "bytes")
+        return Plan(
+            title=f"Make {name or 'a volume'} from {snapshot.name} of {volume.name}",
+            about=name,
+            summary=f"{say_size(wish.size)} in {pool.name}. {wishes.sentence()}",
+            steps=steps_for(wish, name, policy, origin=(origin.volume, origin.snapshot)),
+            effects=[
+                Promise(
+                    title="At once",
+                    sentence="It can be read and written as soon as it is made. What has not been written of "
+                    f"it yet is read from {snapshot.name} of {volume.name}, and is written by itself next.",
+                ),
+                Promise(
+                    title="Until it stands alone",
+                    sentence=f"{snapshot.name} cannot be deleted, nor the bin be emptied of {volume.name}. "
+                    "After that neither has anything of the other.",
+                ),
+                Sums(
+                    pool=pool.name,
+                    rows=[
+                        Row(label="On disks, once it is written", after=on_disks),
+                        *room_rows(view, after, pool, {ply.tier for ply in plies}),
+                    ],
+                ),
+            ],
+            touches=[*touches_of([pool], policy), shared(Thing.VOLUME, volume.number)],
+            meant=Meant(volumes=(volume,), pools=(pool,), policies=(policy,) if policy else ()),
+            blockers=blockers,
+            warnings=[
+                *nearly_full(view, volume, snapshot),
+                *warnings_of(view, after, pool, wish.scheme, wish.tier),
+            ],
+        )
+
+
+def _wished(view: SiteView, volume: Volume, named: str) -> tuple[Policy | None, Wishes]:
+    """The policy that a copy is to keep, if any, and what it is promised: as the original where none is
+    named. Raises NotFound, NotPossible.
+    """
+    own = view.policy_of(volume)
+    if named or own is not None:
+        policy = view.policy(named or (own.name if own else ""))
+        if draft := against_draft(policy):
+            raise draft
+        return policy, policy.wishes
+    return None, plainly(volume.whole.scheme, volume.whole.tier, thin=volume.thin)
+
+
+def nearly_full(view: SiteView, volume: Volume, snapshot: Snapshot) -> list[Note]:
+    """That a snapshot which is to be read from may give way before long."""
+    past = volume.past
+    if past is None:
+        return []
+    share = held(volume.spans) / (past.extents * view.data_bytes(past))
+    if share < FULL_SOON:
+        return []
+    words = f"The room for snapshots of {volume.name} is {share:.0%} taken. Should it fill up, "
+    words += f"{snapshot.name} gives way after the others, and with it what is read from there."
+    step = "Delete other snapshots first."
+    return [warning("snapshots-give-way", words, about="snapshot", next_step=step)]
