@@ -202,6 +202,7 @@ export const useVolume = (name: MaybeRefOrGetter<string>) =>
     queryKey: ["site", "volume", computed(() => toValue(name))],
     queryFn: () => answered(api.GET("/api/volumes/{name}", { params: { path: { name: toValue(name) } } })),
     placeholderData: (before) => (before?.name === toValue(name) ? before : undefined),
+    enabled: computed(() => Boolean(toValue(name))),
   });
 /** The hosts that a volume is attached to, and its way to each. */
 export const useAttachments = (name: MaybeRefOrGetter<string>) =>

@@ -1254,7 +1254,8 @@ export interface components {
         /**
          * AttachVolumeParams
          * @description A volume, and the hosts, or groups of hosts, that are to reach it; those that do already stay as they
-         *     are. file_system: what they are to make on it, none for a block device; as it is where nothing is said.
+         *     are. file_system: what they are to make on it, none for a block device; as it is where nothing is said, or
+         *     as that is which it reads from.
          *     transport: as each host can where nothing is said. at: where it is to be mounted; /srv and its name where
          *     nothing is said.
          */
@@ -1812,6 +1813,32 @@ export interface components {
          * @enum {string}
          */
         Contact: "heard" | "silent" | "garbled" | "awaited";
+        /**
+         * CopySnapshotParams
+         * @description A snapshot of a volume, which may be in the bin, both by name; and the name of the new volume. pool,
+         *     policy: that of the original where nothing is said.
+         */
+        CopySnapshotParams: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Policy
+             * @default
+             */
+            policy: string;
+            /**
+             * Pool
+             * @default
+             */
+            pool: string;
+            /** Snapshot */
+            snapshot: string;
+            /** Volume */
+            volume: string;
+        };
         /** Counts */
         Counts: {
             /** Disks */
@@ -2023,6 +2050,28 @@ export interface components {
              */
             kind: "clear-disk";
             params: components["schemas"]["ClearDiskParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfCopySnapshot
+         * @description place (ours), reserve (agents), read back (from agents).
+         */
+        DeedOfCopySnapshot: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "copy-snapshot";
+            params: components["schemas"]["CopySnapshotParams"];
             /**
              * Reason
              * @default
@@ -2668,6 +2717,50 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfShowSnapshot
+         * @description place shown (ours).
+         */
+        DeedOfShowSnapshot: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "show-snapshot";
+            params: components["schemas"]["ShowSnapshotParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfStandAlone
+         * @description write rest (agents), let stand alone (ours).
+         */
+        DeedOfStandAlone: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "stand-alone";
+            params: components["schemas"]["StandAloneParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfTakeSnapshot
          * @description Where there is no room for it: set past (ours), set aside (agents). Then note (ours), take (agents).
          */
@@ -3025,12 +3118,20 @@ export interface components {
             /** Witness Url */
             witness_url: string;
         };
-        /** ExtentOut */
+        /**
+         * ExtentOut
+         * @description An extent, and where its strips lie; through: it is read from the volume's origin.
+         */
         ExtentOut: {
             /** Number */
             number: number;
             /** Strips */
             strips: components["schemas"]["StripOut"][];
+            /**
+             * Through
+             * @default false
+             */
+            through: boolean;
         };
         /** FactOut */
         FactOut: {
@@ -4022,6 +4123,28 @@ export interface components {
             cure: string;
             /** Sentence */
             sentence: string;
+            /** Volume */
+            volume: string;
+        };
+        /**
+         * OriginOut
+         * @description The snapshot of a volume that another volume reads from. shown: all of it, for good; else it is a copy.
+         *     own: extents that it holds itself by now, of all that it reads or has read from there; binned: whether the
+         *     original is in the bin; left: a person called off the writing of the rest.
+         */
+        OriginOut: {
+            /** Binned */
+            binned: boolean;
+            /** Extents */
+            extents: number;
+            /** Left */
+            left: boolean;
+            /** Own */
+            own: number;
+            /** Shown */
+            shown: boolean;
+            /** Snapshot */
+            snapshot: string;
             /** Volume */
             volume: string;
         };
@@ -5163,6 +5286,21 @@ export interface components {
             /** Value */
             value: string;
         };
+        /**
+         * ShowSnapshotParams
+         * @description A snapshot of a volume, which may be in the bin, both by name; and the name under which it is shown.
+         */
+        ShowSnapshotParams: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Snapshot */
+            snapshot: string;
+            /** Volume */
+            volume: string;
+        };
         /** ShutOut */
         ShutOut: {
             /** Port */
@@ -5266,12 +5404,16 @@ export interface components {
         SnapshotOut: {
             /** Alone */
             alone: number;
+            /** Bytes */
+            bytes: number;
             /** Differs */
             differs: number;
             /** Lost */
             lost: boolean;
             /** Name */
             name: string;
+            /** Read By */
+            read_by: string[];
             /** Shared */
             shared: number;
             state: components["schemas"]["StateOut"];
@@ -5311,6 +5453,14 @@ export interface components {
              * @enum {string}
              */
             state: "done" | "next" | "later";
+        };
+        /**
+         * StandAloneParams
+         * @description A volume by name that was made from a snapshot.
+         */
+        StandAloneParams: {
+            /** Volume */
+            volume: string;
         };
         /**
          * StandOut
@@ -5676,6 +5826,7 @@ export interface components {
             name: string;
             /** Offline */
             offline: boolean;
+            origin: components["schemas"]["OriginOut"] | null;
             past: components["schemas"]["PastOut"] | null;
             /** Pool */
             pool: string;
@@ -5700,7 +5851,8 @@ export interface components {
         /**
          * VolumePage
          * @description A volume with its placement: bytes by disk, and missing strips by copy, which are named by lines.
-         *     unset_ranges: extents, from and up to, that no room is set aside for yet.
+         *     unset_ranges: extents, from and up to, that no room is set aside for yet; through_ranges: that are read
+         *     from its origin, through_bytes: what these would take on disks.
          *     mended_by: numbers of the changes that carry strips of it now.
          */
         VolumePage: {
@@ -5756,6 +5908,7 @@ export interface components {
             name: string;
             /** Offline */
             offline: boolean;
+            origin: components["schemas"]["OriginOut"] | null;
             past: components["schemas"]["PastOut"] | null;
             /** Pool */
             pool: string;
@@ -5775,6 +5928,10 @@ export interface components {
             survives: number;
             /** Thin */
             thin: boolean;
+            /** Through Bytes */
+            through_bytes: number;
+            /** Through Ranges */
+            through_ranges: number[][];
             /** Tier */
             tier: string;
             /** Unset */
@@ -5918,6 +6075,18 @@ export interface components {
              */
             kind: "clear-disk";
             params: components["schemas"]["ClearDiskParams"];
+        };
+        /**
+         * WishOfCopySnapshot
+         * @description place (ours), reserve (agents), read back (from agents).
+         */
+        WishOfCopySnapshot: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "copy-snapshot";
+            params: components["schemas"]["CopySnapshotParams"];
         };
         /**
          * WishOfCreateVolume
@@ -6266,6 +6435,30 @@ export interface components {
              */
             kind: "set-pool";
             params: components["schemas"]["SetPoolParams"];
+        };
+        /**
+         * WishOfShowSnapshot
+         * @description place shown (ours).
+         */
+        WishOfShowSnapshot: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "show-snapshot";
+            params: components["schemas"]["ShowSnapshotParams"];
+        };
+        /**
+         * WishOfStandAlone
+         * @description write rest (agents), let stand alone (ours).
+         */
+        WishOfStandAlone: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "stand-alone";
+            params: components["schemas"]["StandAloneParams"];
         };
         /**
          * WishOfTakeSnapshot
@@ -7101,7 +7294,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfTakeSnapshot"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"];
             };
         };
         responses: {
@@ -7325,7 +7518,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfTakeSnapshot"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"];
             };
         };
         responses: {

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 import { computed, reactive, watch } from "vue";
-import { useAttachments, useHosts } from "../api/client";
+import { useAttachments, useHosts, useVolume } from "../api/client";
 import { transport } from "../lib/format";
 import { natural } from "../lib/natural";
 import { useChoices } from "./choices";
@@ -42,8 +42,22 @@ const transports = computed(() => [
   { title: "as each host can", value: "" },
   ...(defaults.value?.transports ?? []).map((t) => ({ title: transport(t), value: t })),
 ]);
-/** What it is used as already holds for those that come to it. */
-const fixed = computed(() => there.value?.[0]?.file_system);
+/** What it is used as already holds for those that come to it; what reads from another carries the same. */
+const { data: volume } = useVolume(() => wish.volume);
+const origin = computed(() => volume.value?.origin ?? null);
+const { data: original } = useAttachments(() => origin.value?.volume ?? "");
+const fixed = computed(
+  () => there.value?.[0]?.file_system ?? (origin.value ? original.value?.[0]?.file_system : undefined),
+);
+/** Nobody writes to a snapshot that is shown. */
+const shown = computed(() => Boolean(origin.value?.shown));
+watch(
+  shown,
+  (now) => {
+    if (now) wish.read_only = true;
+  },
+  { immediate: true },
+);
 watch(
   fixed,
   (now) => {
@@ -83,5 +97,5 @@ watch(
     width="170"
   />
   <VSelect v-model="wish.transport" :items="transports" label="By" width="150" />
-  <VCheckbox v-model="wish.read_only" label="only to read" />
+  <VCheckbox v-model="wish.read_only" label="only to read" :disabled="shown" />
 </template>

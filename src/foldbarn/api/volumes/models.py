@@ -69,8 +69,25 @@ class SnapshotOut(BaseModel):
     alone: int
     shared: int
     differs: int
+    bytes: int
     lost: bool
+    read_by: list[str]
     state: StateOut
+
+
+class OriginOut(BaseModel):
+    """The snapshot of a volume that another volume reads from. shown: all of it, for good; else it is a copy.
+    own: extents that it holds itself by now, of all that it reads or has read from there; binned: whether the
+    original is in the bin; left: a person called off the writing of the rest.
+    """
+
+    volume: str
+    snapshot: str
+    shown: bool
+    own: int
+    extents: int
+    binned: bool
+    left: bool
 
 
 class PastOut(BaseModel):
@@ -139,6 +156,7 @@ class VolumeOut(BaseModel):
     landing: LandingOut | None
     past: PastOut | None
     hot: HotOut | None
+    origin: OriginOut | None  # what it reads from; none where it stands alone
     hosts: int  # that it is attached to
     connected: int  # of those
     state: StateOut
@@ -236,7 +254,8 @@ class WhatIf(BaseModel):
 
 class VolumePage(VolumeOut):
     """A volume with its placement: bytes by disk, and missing strips by copy, which are named by lines.
-    unset_ranges: extents, from and up to, that no room is set aside for yet.
+    unset_ranges: extents, from and up to, that no room is set aside for yet; through_ranges: that are read
+    from its origin, through_bytes: what these would take on disks.
     mended_by: numbers of the changes that carry strips of it now.
     """
 
@@ -247,6 +266,8 @@ class VolumePage(VolumeOut):
     missing: list[list[int]]
     missing_count: int
     unset_ranges: list[list[int]]
+    through_ranges: list[list[int]]
+    through_bytes: int
     upper: list[int] | None  # its extents on the fast tier for their heat; None where none may lie there
     what_if: list[WhatIf]
     change: int | None
@@ -325,5 +346,8 @@ class StripOut(BaseModel):
 
 
 class ExtentOut(BaseModel):
+    """An extent, and where its strips lie; through: it is read from the volume's origin."""
+
     number: int
     strips: list[StripOut]
+    through: bool = False

@@ -24,6 +24,7 @@ from foldbarn.api.volumes.models import (
     HotOut,
     LandingOut,
     MoreOut,
+    OriginOut,
     PaceOut,
     PastOut,
     ServedOut,
@@ -43,6 +44,7 @@ from foldbarn.core.policies.shares import Served
 from foldbarn.core.site import Ply, SiteView, Tier, Volume
 from foldbarn.core.volumes.heat import HALF_LIFE_SECONDS, Heat
 from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
+from foldbarn.core.volumes.origins import readers_of, snapshot_of
 from foldbarn.core.volumes.pace import Pace
 from foldbarn.core.volumes.schedules import auto_name, coming
 from foldbarn.core.volumes.snapshots import Share, Snapshot, by_age, held, shares
@@ -87,7 +89,7 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         ],
         f"{_WHEN[thin]} Strips that are missing now are counted too.",
     )
-    unset = ply.extents_here - ply.extents_set_aside
+    unset = int(to_set_aside(volume).sum()) if volume.origin else ply.extents_here - ply.extents_set_aside
     return {
         "name": volume.name,
         "pool": view.pools[volume.pool].name,
@@ -114,6 +116,7 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "landing": _landing_out(view, volume),
         "past": _past_out(view, volume),
         "hot": _hot_out(view, volume),
+        "origin": _origin_out(view, volume),
         "hosts": len(lanes),
         "connected": sum(lane.live > 0 for lane in lanes),
         "state": StateOut.of(outlook.volume(row)),
@@ -185,6 +188,22 @@ def _past_out(view: SiteView, volume: Volume) -> PastOut | None:
     )
 
 
+def _origin_out(view: SiteView, volume: Volume) -> OriginOut | None:
+    if volume.origin is None:
+        return None
+    origin, snapshot = snapshot_of(view, volume)
+    extents = volume.whole.extents
+    return OriginOut(
+        volume=origin.name,
+        snapshot=snapshot.name,
+        shown=volume.origin.shown,
+        own=extents - int(volume.through.sum()),
+        extents=extents,
+        binned=origin.binned is not None,
+        left=volume.origin.left,
+    )
+
+
 def _coming_out(outlook: Outlook, volume: Volume) -> list[ComingOut]:
     policy = outlook.view.policy_of(volume)
     if policy is None or volume.binned is not None:
@@ -211,6 +230,8 @@ def _snapshot_out(view: SiteView, volume: Volume, snapshot: Snapshot, share: Sha
         alone=share.alone,
         shared=share.shared,
         differs=share.alone + share.shared,
+        bytes=snapshot.bytes,
+        read_by=[reader.name for reader in readers_of(view, volume, [snapshot.number])],
         lost=bool(snapshot.lost),
         state=StateOut.of(snapshot_state(view, volume, snapshot)),
     )
@@ -325,6 +346,8 @@ def volume_page(
             "missing_count": sum(int(_missing(view, part).sum()) for part in volume.plies),
             "upper": None if volume.hot is None else np.flatnonzero(volume.upper)[:MOST_MISSING].tolist(),
             "unset_ranges": [list(r) for r in runs(to_set_aside(volume))[:MOST_MISSING]],
+            "through_ranges": [list(r) for r in runs(volume.through)[:MOST_MISSING]],
+            "through_bytes": int(volume.through.sum()) * ply.scheme.strips * strip_bytes,
             "reached": StateOut.of(worst(map(lane_state, outlook.lanes_from(volume)))),
             "holders": StateOut.of(
                 worst(
@@ -428,6 +451,8 @@ def extent_out(view: SiteView, name: str, number: int) -> ExtentOut:
     strips: list[StripOut] = []
     if to_set_aside(volume)[number]:
         return ExtentOut(number=number, strips=strips)
+    if volume.through[number]:
+        return ExtentOut(number=number, strips=strips, through=True)
     names = volume.whole.scheme.strip_names()
     rows = view.rows(volume.whole)[number]
     if volume.hot is not None and volume.upper[number]:

@@ -276,6 +276,7 @@ class Mover:
     # by node: rate and who goes first, as it was last told
     told: dict[int, tuple[int, str]] = field(default_factory=dict)
     clock: tuple[int, float] = (0, 0.0)  # node, and its own time when last asked
+    said: dict[int, str] = field(default_factory=dict)  # by node, why an order of it failed last
 
     def carry(self) -> tuple[int, str]:
         """Until nothing is left to do. Returns strips copied by this change in this step, and why some are
@@ -533,7 +534,9 @@ class Mover:
                 self._give_back(order)
             if progress.state == "failed":
                 # A source does not hold what we think it does: find out what else is amiss.
-                self.run.say(f"{name}: {progress.problem}.")
+                if progress.problem != self.said.get(node):
+                    self.run.say(f"{name}: {progress.problem}.")
+                    self.said[node] = progress.problem
                 compare(self.run, self.pool)
 
     def _call_off_needless(self, view: SiteView) -> None:

@@ -185,9 +185,11 @@ def _disks_of(view: SiteView, link: Link, row: int) -> Flags:
 
 
 def _holding(view: SiteView, volumes: Iterable[Volume]) -> Flags:
-    """Disks where strips of some volumes lie, [disks]."""
+    """Disks where strips of some volumes lie, or of what they read from; [disks]."""
     held = np.zeros(len(view.disks) + 1, dtype=np.bool_)
-    for volume in volumes:
+    chosen = list(volumes)
+    chosen += [view.volume_numbered(v.origin.volume) for v in chosen if v.origin is not None]
+    for volume in chosen:
         for ply in volume.every_ply:
             held[view.row_of_number[ply.disk_numbers]] = True
     return held[:-1]
@@ -206,8 +208,12 @@ def _lying(view: SiteView) -> tuple[Ints, Disks]:
 
 
 def _lying_on(view: SiteView, disks: Flags) -> Flags:
-    """Volumes with strips on any of some disks, [volumes]."""
+    """Volumes with strips on any of some disks, and those that read from one of these, [volumes]."""
     owners, rows = _lying(view)
     there = np.append(disks, False)[rows]
     found: Flags = np.bincount(owners[there], minlength=len(view.volumes)) > 0
+    readers = [(row, v.origin.volume) for row, v in enumerate(view.volumes) if v.origin is not None]
+    if readers:
+        own = {view.volumes[row].number for row in np.flatnonzero(found).tolist()}
+        found[[row for row, origin in readers if origin in own]] = True
     return found

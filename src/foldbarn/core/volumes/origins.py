@@ -4,8 +4,10 @@ are shown as volumes of their own. Method: docs/methods.md, "From a snapshot".
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Collection
 from dataclasses import replace
+from typing import cast
 
 import numpy as np
 
@@ -70,13 +72,19 @@ def snapshot_of(view: SiteView, volume: Volume) -> tuple[Volume, Snapshot]:
 
 def readers_of(view: SiteView, volume: Volume, numbers: Collection[int] | None = None) -> list[Volume]:
     """The volumes that read from snapshots of one: from any, or from those of these numbers."""
-    return [
-        other
-        for other in view.volumes
-        if other.origin is not None
-        and other.origin.volume == volume.number
-        and (numbers is None or other.origin.snapshot in numbers)
-    ]
+    found = _readers(view).get(volume.number, [])
+    return [v for v in found if numbers is None or (v.origin is not None and v.origin.snapshot in numbers)]
+
+
+def _readers(view: SiteView) -> dict[int, list[Volume]]:
+    """The volumes that read from snapshots of each, by its number. Found once for each picture."""
+    if "readers" not in view.findings:
+        found: dict[int, list[Volume]] = defaultdict(list)
+        for volume in view.volumes:
+            if volume.origin is not None:
+                found[volume.origin.volume].append(volume)
+        view.findings["readers"] = dict(found)
+    return cast("dict[int, list[Volume]]", view.findings["readers"])
 
 
 def against_losing(

@@ -18,13 +18,17 @@ const props = defineProps<{
   upper: number[] | null;
   /** Extents, from and up to, that no room is set aside for yet. */
   unset: number[][];
+  /** Extents, from and up to, that are read from another volume; and in words, from where. */
+  through: number[][];
+  origin?: string;
 }>();
 const emit = defineEmits<{ pick: [number: number | null] }>();
 /** What is set aside, as runs of a line; and what is not. */
 const drawn = computed(() => {
   let at_ = 0;
   const there: number[][] = [];
-  for (const [first, last] of props.unset as [number, number][]) {
+  const away = [...props.unset, ...props.through] as [number, number][];
+  for (const [first, last] of away.sort(([a], [b]) => a - b)) {
     if (first > at_) there.push([at_, first]);
     at_ = last;
   }
@@ -75,6 +79,7 @@ function onKey(event: KeyboardEvent) {
       <span>{{ lines[strip] }}</span>
       <svg viewBox="0 0 1000 12" preserveAspectRatio="none" @click="at">
         <path v-if="unset.length" class="unset" :d="run(unset)" />
+        <path v-if="through.length" class="through" :d="run(through)" />
         <path class="ln" :d="run(drawn)" />
         <path
           v-if="holes.length"
@@ -102,12 +107,14 @@ function onKey(event: KeyboardEvent) {
       <span>extent 0</span>
       <span v-if="upper">{{ upper.length.toLocaleString("en") }} on the fast tier</span>
       <span v-if="unset.length">dotted: no room set aside yet</span>
+      <span v-if="through.length">thin line: read from {{ origin }}</span>
       <span v-if="missingCount" class="gap"
         ><i /> {{ missingCount.toLocaleString("en") }} strips cannot be read</span
       >
       <span v-if="picked !== null && extent"
         >picked: extent <b>{{ extent.number.toLocaleString("en") }}</b>,
-        <template v-if="!extent.strips.length">no room is set aside for it yet</template>
+        <template v-if="extent.through">read from {{ origin }}</template>
+        <template v-else-if="!extent.strips.length">no room is set aside for it yet</template>
         <template v-for="(s, i) in extent.strips" :key="s.copy_name"
           >{{ i ? ", " : "" }}{{ s.copy_name }} on <span class="mono">{{ s.disk ?? "no disk" }}</span>{{
             s.readable ? "" : " (not readable)"
@@ -144,6 +151,11 @@ svg {
   stroke: var(--edge);
   stroke-width: 1.5;
   stroke-dasharray: 1.5 4;
+  vector-effect: non-scaling-stroke;
+}
+.through {
+  stroke: var(--slate);
+  stroke-width: 1.5;
   vector-effect: non-scaling-stroke;
 }
 .none {

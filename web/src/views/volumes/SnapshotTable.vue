@@ -1,19 +1,39 @@
 <script setup lang="ts">
 import { computed, ref } from "vue";
-import { useRoute } from "vue-router";
+import { useRoute, useRouter } from "vue-router";
 import type { VolumePage } from "../../api/client";
 import { clock, count, percent, say, size } from "../../lib/format";
+import { pathOf } from "../../lib/paths";
 import CopyName from "../../parts/CopyName.vue";
 import StateMark from "../../parts/StateMark.vue";
 
 /** The snapshots of a volume, what each has of what was overwritten since, and the room for that. */
 const props = defineProps<{ volume: VolumePage }>();
 const route = useRoute();
+const router = useRouter();
 const chosen = ref(new Set<string>());
 const there = computed(() => props.volume.snapshots.map((s) => s.name).filter((n) => chosen.value.has(n)));
 const plan = (kind: string, more: Record<string, string> = {}) => ({
   query: { ...route.query, plan: kind, volume: props.volume.name, ...more },
 });
+/** What a snapshot is for; what is in the bin is not altered, and can be read. */
+const deeds = (name: string) => [
+  {
+    kind: "copy-snapshot",
+    title: `Preview a volume from ${name}`,
+    about: "open at once, and written until it stands alone",
+  },
+  { kind: "show-snapshot", title: `Preview showing ${name}`, about: "as a volume to be read, takes no room" },
+  ...(props.volume.binned
+    ? []
+    : [
+        {
+          kind: "restore-snapshot",
+          title: `Preview going back to ${name}`,
+          about: "written over the volume; the present is kept first",
+        },
+      ]),
+];
 function choose(name: string, on: unknown) {
   const next = new Set(chosen.value);
   if (on) next.add(name);
@@ -90,14 +110,33 @@ function choose(name: string, on: unknown) {
           <td :title="s.state.reason">
             <StateMark :lamp="s.state.lamp" word />
             <span v-if="s.state.lamp !== 'sound'" class="soft"> {{ s.state.reason }}</span>
+            <span v-if="s.read_by.length" class="soft"
+              >, read by
+              <template v-for="(reader, i) in s.read_by" :key="reader"
+                >{{ i ? ", " : ""
+                }}<RouterLink :to="pathOf('volume', reader)">{{ reader }}</RouterLink></template
+              ></span
+            >
           </td>
           <td class="go">
-            <RouterLink
-              v-if="!s.lost && s.taken_at && !volume.binned"
-              class="act"
-              :to="plan('restore-snapshot', { snapshot: s.name })"
-              >Preview going back to it</RouterLink
-            >
+            <VMenu v-if="!s.lost && s.taken_at" location="bottom end" content-class="menu">
+              <template #activator="{ props: opens }">
+                <VBtn v-bind="opens" class="small"
+                  >Preview<span class="unseen"> what {{ s.name }} is for</span> …</VBtn
+                >
+              </template>
+              <VList role="menu">
+                <VListItem
+                  v-for="deed in deeds(s.name)"
+                  :key="deed.kind"
+                  role="menuitem"
+                  tabindex="0"
+                  :title="deed.title"
+                  :subtitle="deed.about"
+                  @click="router.push(plan(deed.kind, { snapshot: s.name }))"
+                />
+              </VList>
+            </VMenu>
           </td>
         </tr>
       </tbody>

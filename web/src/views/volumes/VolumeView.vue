@@ -119,16 +119,22 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
         <p>{{ volume.state.reason }}<OnTheWay :changes="volume.mended_by" /></p>
         <span class="grow" />
         <RouterLink
-          v-if="!volume.binned"
+          v-if="!volume.binned && !volume.origin"
           class="act"
           :to="{ query: { plan: 'keep-policy', volumes: volume.name } }"
           >Preview another policy</RouterLink
+        >
+        <RouterLink
+          v-if="volume.origin?.left && !volume.binned"
+          class="act"
+          :to="{ query: { plan: 'stand-alone', volume: volume.name } }"
+          >Preview letting it stand alone</RouterLink
         >
         <RouterLink class="act" :to="{ query: { plan: 'rename-volume', volume: volume.name } }"
           >Preview renaming it</RouterLink
         >
         <RouterLink
-          v-if="!volume.binned"
+          v-if="!volume.binned && !volume.origin"
           class="act"
           :to="{ query: { plan: 'grow-volume', volume: volume.name } }"
           >Preview growing it</RouterLink
@@ -182,9 +188,11 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
             :extent="extent ?? null"
             :upper="volume.upper"
             :unset="volume.unset_ranges"
+            :through="volume.through_ranges"
+            :origin="volume.origin ? `${volume.origin.snapshot} of ${volume.origin.volume}` : ''"
             @pick="pick"
           />
-          <SnapshotTable :volume="volume" />
+          <SnapshotTable v-if="!volume.origin?.shown" :volume="volume" />
           <TideGraph class="next" of="volume" :name="volume.name" />
           <template v-if="heat">
             <div class="sec next"><h2>What is asked of it</h2></div>
@@ -226,6 +234,13 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
                 </td>
                 <td>− {{ terabytes(volume.unset_bytes) }}</td>
               </tr>
+              <tr v-if="volume.origin">
+                <td>
+                  less {{ count(volume.origin.extents - volume.origin.own, "extent") }} read from
+                  {{ volume.origin.snapshot }} of {{ volume.origin.volume }}
+                </td>
+                <td>− {{ terabytes(volume.through_bytes) }}</td>
+              </tr>
               <tr v-if="volume.landing">
                 <td>
                   Its landing on the fast tier, {{ volume.landing.counted }}
@@ -262,9 +277,11 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
               <tr v-if="volume.anew">
                 <td>
                   {{
-                    volume.anew.moves
-                      ? `Kept on the ${volume.anew.tier} tier, for what goes there as`
-                      : "Kept beside it, to write it anew as"
+                    volume.origin
+                      ? "Kept for what is still to be written, as"
+                      : volume.anew.moves
+                        ? `Kept on the ${volume.anew.tier} tier, for what goes there as`
+                        : "Kept beside it, to write it anew as"
                   }}
                   {{ volume.anew.counted }}
                   <span class="soft"

@@ -1,10 +1,23 @@
 import type { Pool, VolumePage } from "../../api/client";
-import { size, terabytes } from "../../lib/format";
+import { count, size, terabytes } from "../../lib/format";
 import { pathOf } from "../../lib/paths";
 
 /** A volume, its policy and its pool, as cards of its lineage. */
 export function volumeCards(v: VolumePage, pool: Pool | undefined, here: boolean) {
+  const from = v.origin;
   return [
+    ...(from
+      ? [
+          {
+            kind: from.shown ? "Shows" : "Reads the rest from",
+            name: `${from.snapshot} of ${from.volume}`,
+            fact: `${from.own.toLocaleString("en")} of ${count(from.extents, "extent")} its own${
+              from.binned ? "; the original is in the bin" : ""
+            }`,
+            to: pathOf("volume", from.volume),
+          },
+        ]
+      : []),
     {
       kind: "Volume",
       name: v.name,

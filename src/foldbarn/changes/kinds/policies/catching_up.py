@@ -47,11 +47,16 @@ class CatchUp(OfPool):
             self.pool,
             self._anew,
             rate="rebuild_rate" if self.mends else "level_rate",
-            ahead=self._still_to_be_written,
+            ahead=self.still_to_be_written,
         )
         copied, stuck = mover.carry()
+        self.check(stuck)
+        return copied
+
+    def check(self, stuck: str) -> None:
+        """Raises BarnError where something of it is not there; stuck: why, as far as the mover knows."""
         view = current_view()
-        for volume in self._mine(view):
+        for volume in self.mine(view):
             if volume.anew is not None:
                 if not ready_to_hold(view, volume.anew):
                     raise not_written(view, volume, volume.anew, stuck)
@@ -61,15 +66,14 @@ class CatchUp(OfPool):
                     continue
                 words = f"{say_count(left, 'strip')} of {volume.name} could not be written."
                 raise NotPossible(f"{words} {stuck}".strip(), next_step="Resume it when there is room.")
-        return copied
 
-    def _mine(self, view: SiteView) -> list[Volume]:
+    def mine(self, view: SiteView) -> list[Volume]:
         return [v for v in view.volumes if v.number in self.volumes]
 
     def _anew(self, view: SiteView, pool: Pool, busy: Busy) -> Moves:
         """Of the first volume of which anything can be written; else what has no place, if anything."""
         stuck = NO_MOVES
-        for volume in self._mine(view):
+        for volume in self.mine(view):
             if volume.anew is not None:
                 moves = plan_anew(view, pool, volume.anew, seed=1, busy=busy, most=WINDOW)
                 if len(moves):
@@ -77,8 +81,8 @@ class CatchUp(OfPool):
                 stuck = moves if moves.hindrances else stuck
         return stuck
 
-    def _still_to_be_written(self, view: SiteView) -> int:
-        mine = [v.anew for v in self._mine(view) if v.anew is not None]
+    def still_to_be_written(self, view: SiteView) -> int:
+        mine = [v.anew for v in self.mine(view) if v.anew is not None]
         return sum(int(waiting_anew(ply).sum()) for ply in mine)
 
 

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import time
+from dataclasses import dataclass
 from typing import ClassVar
 
 import numpy as np
 
 from foldbarn.changes.engine.effects import Note, Promise
 from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.moving import Mover
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.kinds.policies.catching_up import CatchUp, not_written
@@ -15,16 +18,19 @@ from foldbarn.changes.kinds.pools.effects import NO_FEWER_COPIES, estimate_of, m
 from foldbarn.changes.kinds.pools.holding import InPool
 from foldbarn.changes.kinds.volumes.serving import find_volume
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken
-from foldbarn.core.moving.moves import NO_MOVES
+from foldbarn.core.moving.moves import NO_MOVES, Busy, Moves
 from foldbarn.core.moving.rebuild import plan_anew
 from foldbarn.core.policies.adopting import hot_for
-from foldbarn.core.site import SiteView, Volume
+from foldbarn.core.site import Pool, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_size
 from foldbarn.core.volumes.origins import against_reshaping, snapshot_of, written_in
+from foldbarn.settings import settings
 from foldbarn.store import volumes
 from foldbarn.store.database import announce
 from foldbarn.store.views import current_view, load_view
+
+PORTION = 128  # strips that are under way together
 
 
 class StandAloneParams(Params):
@@ -46,6 +52,24 @@ class WriteRest(CatchUp):
             self._begin(run, number)
         return super().carry_out(run)
 
+    def write(self, run: Run) -> int:
+        """Portion by portion: whoever wants strips of the pool to stay where they are gets a turn between two
+        of them.
+        """
+        before = -1
+        while True:
+            portion = _Portion(self)
+            mover = Mover(
+                run, self.name, self.pool, portion.plan, rate="level_rate", ahead=self.still_to_be_written
+            )
+            copied, stuck = mover.carry()
+            if not portion.planned:
+                self.check(stuck)
+                return copied
+            if copied == before:  # nothing of it could be read or written just now
+                time.sleep(settings().look_seconds)
+            before = copied
+
     def _begin(self, run: Run, number: int) -> None:
         """Room that is kept for what its origin never wrote is not written: there is nothing to write."""
         pool = current_view().pool_numbered(self.pool)
@@ -60,6 +84,22 @@ class WriteRest(CatchUp):
             if len(never := np.flatnonzero(volume.through & ~written)):
                 volumes.clear_extents(session, volume.whole.number, never)
             announce(session, "site")
+
+
+@dataclass(slots=True)
+class _Portion:
+    """A part of what copies still read from their origin, planned a single time."""
+
+    step: WriteRest
+    planned: int = 0
+
+    def plan(self, view: SiteView, pool: Pool, busy: Busy) -> Moves:
+        moves = NO_MOVES
+        for volume in self.step.mine(view) if not self.planned else []:
+            if volume.anew is not None and not len(moves):
+                moves = plan_anew(view, pool, volume.anew, seed=1, busy=busy, most=PORTION)
+        self.planned += len(moves)
+        return moves
 
 
 class LetStandAlone(InPool):
