@@ -63,7 +63,11 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
         "detach-volume": {"volume": view.volumes[1].name, "hosts": ["bench-host"]},
         "delete-host": {"host": "bench-host"},
         "take-snapshot": {"volumes": [view.volumes[0].name], "name": "new"},
-        # The site keeps no snapshots: what is measured of these two is finding that out.
+        # The site keeps no snapshots: what is measured of these is finding that out.
         "delete-snapshot": {"volume": view.volumes[0].name, "snapshots": ["none"], "typed": "none"},
         "restore-snapshot": {"volume": view.volumes[0].name, "snapshot": "none", "keep_as": "now"},
+        "copy-snapshot": {"volume": view.volumes[0].name, "snapshot": "none", "name": "new"},
+        "show-snapshot": {"volume": view.volumes[0].name, "snapshot": "none", "name": "new"},
+        "rename-snapshot": {"volume": view.volumes[0].name, "snapshot": "none", "name": "new"},
+        "stand-alone": {"volume": view.volumes[0].name},
     }

@@ -12,10 +12,12 @@ import pytest
 from conftest import ME, Site
 from sqlalchemy import select
 from test_changes import Killed, held, lose, should_hold
+from walking import attach, lane, look, register, type_there, walk
 
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds.snapshots import stand_alone
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.hosts.lanes import Gate, Passage
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.site import Volume
 from foldbarn.core.units import GIB
@@ -30,7 +32,8 @@ from foldbarn.services.watching import empty_bins
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, SnapshotRow, VolumeRow
 from foldbarn.store.views import current_view
-from foldbarn.yard import fluid
+from foldbarn.yard import fluid, shell
+from foldbarn.yard import hosts as yard_hosts
 
 pytestmark = pytest.mark.pooled
 
@@ -359,3 +362,116 @@ def test_a_snapshot_is_shown_without_taking_room(taken: Site) -> None:
     assert [v.name for v in current_view().volumes] == ["charts"]
     assert refusals("delete-snapshot", **deleting) == []
     assert fate(current_view(), charts.whole).whole == 20
+
+
+# On hosts. ------------------------------------------------------------------------------------------------
+
+
+@pytest.fixture
+def mounted(barn_site: Site) -> Site:
+    """charts carries an xfs that slipway has mounted, and has a snapshot, noon."""
+    barn_site.volume(size="10 GiB")
+    register(barn_site, "slipway", "chart-plotter")
+    attach(barn_site, "charts", "slipway", file_system="xfs")
+    walk(barn_site, "slipway")
+    barn_site.yard.machines.consumers = 0.0
+    number = barn_site.do("take-snapshot", volumes=["charts"], name="noon")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    return barn_site
+
+
+def test_a_shown_snapshot_is_mounted_beside_its_original_to_be_read(mounted: Site) -> None:
+    mounted.do("show-snapshot", volume="charts", snapshot="noon", name="then")
+    assert refusals("attach-volume", volume="then", hosts=["slipway"]) == [
+        "then shows a snapshot: nobody can write to it."
+    ]
+    attach(mounted, "then", "slipway", read_only=True)  # as what its original carries
+    walk(mounted, "slipway", "then")
+    found, original = lane("slipway", "then"), lane("slipway")
+    assert found.mounted == "/srv/then"
+    assert {step.passage for step in found.steps} == {Passage.PASSED}
+    assert found.seen is not None
+    assert original.seen is not None
+    assert found.seen.uuid == original.seen.uuid
+    with pytest.raises(shell.Failed, match="Read-only file system"):
+        type_there(mounted, "slipway", "umount /srv/then", f"mkfs.xfs {found.seen.device}")
+    type_there(mounted, "slipway", "mount /srv/then")
+    # The UUID tells the two apart no more, so the original is to be named otherwise too.
+    missing = original.missing
+    assert missing is not None
+    assert missing.gate == Gate.KEPT
+    assert "names it by a UUID that another disk has as well" in missing.reason
+    assert walk(mounted, "slipway") == [Gate.KEPT]
+    # They come back when the host starts anew, and none is taken for the other.
+    host = mounted.yard.machines.hosts["slipway"]
+    yard_hosts.lose_power(host)
+    yard_hosts.start(mounted.yard.machines, host)
+    assert {at: m.disk for at, m in host.mounts.items()} == {
+        "/srv/charts": original.wwid,
+        "/srv/then": found.wwid,
+    }
+
+
+def test_a_copy_carries_what_its_original_did_then_and_not_what_it_does_now(mounted: Site) -> None:
+    made(mounted)
+    charts = lane("slipway")
+    assert charts.seen is not None
+    was = charts.seen.uuid
+    type_there(mounted, "slipway", "umount /srv/charts", f"mkfs.ext4 {charts.seen.device}")
+    look(mounted)
+    after = lane("slipway").seen
+    assert after is not None
+    assert after.uuid != was
+    attach(mounted, "again", "chart-plotter", file_system="xfs")
+    gates = walk(mounted, "chart-plotter", "again")
+    assert Gate.FILE_SYSTEM not in gates  # nothing has to be made there
+    found = lane("chart-plotter", "again")
+    assert found.seen is not None
+    assert (found.seen.uuid, found.seen.file_system) == (was, "xfs")
+    fill(mounted)
+    mounted.do("take-snapshot", volumes=["charts"], name="evening")
+    mounted.do("show-snapshot", volume="charts", snapshot="evening", name="late")
+    attach(mounted, "late", "chart-plotter", read_only=True, file_system="ext4")
+    walk(mounted, "chart-plotter", "late")
+    late = lane("chart-plotter", "late").seen
+    assert late is not None
+    assert (late.uuid, late.file_system) == (after.uuid, "ext4")
+
+
+def test_beside_its_original_a_copy_is_mounted_by_its_own_name(mounted: Site) -> None:
+    made(mounted)
+    attach(mounted, "again", "slipway")
+    walk(mounted, "slipway", "again")
+    host = mounted.yard.machines.hosts["slipway"]
+    found = lane("slipway", "again")
+    assert host.mounts["/srv/again"].disk == found.wwid
+    assert [line[0] for line in host.table if line[1] == "/srv/again"] == [
+        f"/dev/disk/by-id/wwn-{found.wwid}"
+    ]
+    assert [line[3] for line in host.table if line[1] == "/srv/again"] == ["nouuid,_netdev,nofail"]
+    with pytest.raises(shell.Failed, match="duplicate UUID"):
+        type_there(
+            mounted, "slipway", "umount /srv/again", f"mount {found.seen and found.seen.device} /mnt/x"
+        )
+
+
+def test_a_snapshot_from_before_there_was_a_file_system_carries_none(barn_site: Site) -> None:
+    barn_site.volume(size="10 GiB")
+    barn_site.yard.machines.consumers = 0.0
+    barn_site.do("take-snapshot", volumes=["charts"], name="bare")
+    register(barn_site, "slipway")
+    attach(barn_site, "charts", "slipway", file_system="xfs")
+    walk(barn_site, "slipway")
+    made(barn_site, snapshot="bare")
+    attach(barn_site, "again", "slipway")
+    look(barn_site)
+    for _ in range(5):
+        step = lane("slipway", "again").missing
+        assert step is not None
+        if step.gate == Gate.FILE_SYSTEM:
+            break
+        type_there(barn_site, "slipway", *step.commands)
+        look(barn_site)
+    assert step.gate == Gate.FILE_SYSTEM
+    assert not any("mkfs" in command for command in step.commands)
+    assert "it carries what charts did then" in step.reason

@@ -299,6 +299,31 @@ def restore_snapshot(site: Site) -> dict[str, Any]:
     return {"volume": "charts", "snapshot": "before", "keep_as": "now"}
 
 
+def copy_snapshot(site: Site) -> dict[str, Any]:
+    pooled(site)
+    site.do("take-snapshot", volumes=["charts"], name="before")
+    return {"volume": "charts", "snapshot": "before", "name": "again"}
+
+
+def show_snapshot(site: Site) -> dict[str, Any]:
+    return copy_snapshot(site) | {"name": "charts-before"}
+
+
+def stand_alone(site: Site) -> dict[str, Any]:
+    site.do("copy-snapshot", **copy_snapshot(site))
+    return {"volume": "again"}
+
+
+def rename_snapshot(site: Site) -> dict[str, Any]:
+    return copy_snapshot(site) | {"name": "after"}
+
+
+def delete_shown(site: Site) -> dict[str, Any]:
+    """Beside another that goes into the bin."""
+    site.do("show-snapshot", **show_snapshot(site))
+    return {"volumes": ["charts", "charts-before"], "typed": "2 volumes"}
+
+
 def describe(_: Site) -> dict[str, Any]:
     return {"text": write_text(text_of(current_view())).replace("name: NQ-1", "name: NQ-one")}
 
@@ -340,6 +365,10 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         take_snapshot,
         delete_snapshot,
         restore_snapshot,
+        copy_snapshot,
+        show_snapshot,
+        stand_alone,
+        rename_snapshot,
         describe,
     )
 }
@@ -348,6 +377,7 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
 # More than one wish of a kind.
 MORE = {
     "delete-volume, several": delete_several,
+    "delete-volume, of which one is shown": delete_shown,
     "restore-volume, several": restore_several,
     "offline-volume, several": take_several_offline,
     "create-volume, several": several,
@@ -356,6 +386,15 @@ MORE = {
     "grow-volume, with a landing": grow_with_landing,
     "grow-volume, thin": grow_thin,
 }
+
+
+FROM_SNAPSHOTS = (
+    "copy-snapshot",
+    "show-snapshot",
+    "stand-alone",
+    "rename-snapshot",
+    "delete-volume, of which one is shown",
+)
 
 
 def test_no_kind_of_change_is_forgotten_here() -> None:
@@ -423,7 +462,8 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
         "take-snapshot": {"charts": [1], "logs": [1, 2]},
         "delete-snapshot": {},
         "restore-snapshot": {"charts": [1, 2]},
-    }.get(kind, {})
+        **{one: {"charts": [1]} for one in FROM_SNAPSHOTS},
+    }.get(wish, {})
     there = {v.past.number: v.name for v in view.volumes if v.past is not None}
     assert {there[p]: past.marks for p, past in barn_site.yard.machines.pasts.items()} == marks
     assert all((v.binned is not None) == (kind == "delete-volume") for v in mine)
@@ -436,6 +476,10 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     }
     slip = "iqn.2019-04.example.skerry:slip"
     assert let_in == {"attach-volume": {f"{slip}way"}, "save-host": {slip}}.get(kind, set())
+    if kind == "stand-alone":
+        assert [v.origin for v in view.volumes] == [None, None]
+    if wish.endswith("shown"):
+        assert [v.name for v in view.volumes] == ["charts"]
     if kind == "move-extents":
         assert np.flatnonzero(view.volume("charts").upper).tolist() == [0, 1, 5]
     if wish.endswith("share"):

@@ -54,10 +54,12 @@ from foldbarn.core.site import POOLED, Contact, Ply, Role, SiteView
 from foldbarn.core.units import GIB
 from foldbarn.core.volumes.heat import Heat
 from foldbarn.core.volumes.loss import DataState, fate_of
+from foldbarn.core.volumes.origins import snapshot_of
 from foldbarn.core.volumes.thin import to_set_aside
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, duties, tiers, watching
 from foldbarn.services.bins import empty_bins
+from foldbarn.services.copies import let_copies_stand_alone
 from foldbarn.services.giving import give_room
 from foldbarn.services.heat import HeatTaker
 from foldbarn.services.hosts import HostTaker
@@ -353,6 +355,27 @@ class Barn(RuleBasedStateMachine):
         else:
             wish = {"volume": volume.name, "snapshot": one_of(known, seed // 11)}
             self.wish("restore-snapshot", **wish, keep_as=f"kept-{seed % 3}")
+
+    @rule(seed=SEEDS)
+    def make_volumes_from_snapshots(self, seed: int) -> None:
+        """Copies and shown ones, some of volumes that read from others themselves; under few names."""
+        view = current_view()
+        having = [v for v in view.volumes if v.snapshots]
+        if not having:
+            return
+        volume = one_of(having, seed // 7)
+        snapshot = one_of([s.name for s in volume.snapshots], seed // 11)
+        wish = {"volume": volume.name, "snapshot": snapshot, "name": one_of(["dab", "eel"], seed // 13)}
+        if seed % 4 == 0:
+            self.wish("show-snapshot", **wish)
+        elif seed % 4 == 1:
+            copies = [v.name for v in view.volumes if v.origin is not None] or ["dab"]
+            self.wish("stand-alone", volume=one_of(copies, seed // 7))
+        elif seed % 8 == 2:
+            self.wish("rename-snapshot", **wish | {"name": one_of(["ebb", "noon"], seed // 13)})
+        else:
+            policy = one_of(["", *(p.name for p in view.current_policies)], seed // 17)
+            self.wish("copy-snapshot", **wish, policy=policy)
 
     def check_marked(self) -> None:
         """What nodes keep of the past of volumes is of the snapshots that there are, no more and no fewer."""
@@ -656,6 +679,7 @@ class Barn(RuleBasedStateMachine):
         self.hear_hosts()
         give_room()
         go_by_schedules()
+        let_copies_stand_alone()
         watching.Watch()._judge()
 
     def hear(self) -> None:
@@ -746,7 +770,7 @@ class Barn(RuleBasedStateMachine):
             assert (policy is None) == (volume.policy is None)
             if policy is not None:
                 assert volume.whole.scheme == policy.wishes.scheme
-                if volume.anew is None:
+                if volume.anew is None and volume.origin is None:
                     assert landing_as_wished(volume, view.pools[volume.pool], policy.wishes)
                     assert hot_as_wished(volume, policy.wishes)
                 stands = conformance(view, volume)
@@ -818,7 +842,10 @@ class Barn(RuleBasedStateMachine):
             ]
         assert left == []
         view = current_view()
-        assert all(fate_of(view, v).state == DataState.WHOLE for v in view.volumes)
+        # What is read from a snapshot is lost with it, and nothing else is.
+        gone = [v for v in view.volumes if v.origin is not None and snapshot_of(view, v)[1].lost]
+        assert all(fate_of(view, v).state == DataState.WHOLE for v in view.volumes if v not in gone)
+        assert all(fate_of(view, v).lost == int(v.through.sum()) for v in gone)
         # What was away when its pool let go of it is to be blanked by hand, and says why it is unfit.
         by_hand = {d.serial for d in view.disks if d.pool < 0 and d.role == Role.UNFIT and d.reasons}
         names = {d.serial: d.name for d in view.disks if d.serial not in by_hand}
@@ -909,6 +936,10 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "take-snapshot",
         "delete-snapshot",
         "restore-snapshot",
+        "copy-snapshot",
+        "show-snapshot",
+        "stand-alone",
+        "rename-snapshot",
     }
     assert set(KINDS) == here
 

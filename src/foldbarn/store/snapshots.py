@@ -90,6 +90,12 @@ def forget(session: Session, volume: int, numbers: Collection[int]) -> int:
     return len(gone)
 
 
+def rename(session: Session, volume: int, number: int, name: str) -> None:
+    mine = SnapshotRow.volume_id == volume, SnapshotRow.number == number
+    session.execute(update(SnapshotRow).where(*mine).values(name=name))
+    _altered(session, [volume])
+
+
 def note_spans(session: Session, found: Mapping[int, Sequence[Span]]) -> bool:
     """What the snapshots of volumes (by number) hold beside them. Returns whether that is news."""
     news = False

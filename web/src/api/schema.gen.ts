@@ -2541,6 +2541,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfRenameSnapshot
+         * @description name (ours).
+         */
+        DeedOfRenameSnapshot: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rename-snapshot";
+            params: components["schemas"]["RenameSnapshotParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfRenameVolume
          * @description name (ours).
          */
@@ -4836,6 +4858,21 @@ export interface components {
             pattern: string;
         };
         /**
+         * RenameSnapshotParams
+         * @description A snapshot of a volume, both by name, and the name that it is to have.
+         */
+        RenameSnapshotParams: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Snapshot */
+            snapshot: string;
+            /** Volume */
+            volume: string;
+        };
+        /**
          * RenameVolumeParams
          * @description A volume by name, and the name that it is to have.
          */
@@ -5850,9 +5887,9 @@ export interface components {
         };
         /**
          * VolumePage
-         * @description A volume with its placement: bytes by disk, and missing strips by copy, which are named by lines.
-         *     unset_ranges: extents, from and up to, that no room is set aside for yet; through_ranges: that are read
-         *     from its origin, through_bytes: what these would take on disks.
+         * @description A volume with its placement: bytes by disk (where it shows a snapshot, of the original), and missing
+         *     strips by copy, which are named by lines. unset_ranges: extents, from and up to, that no room is set aside
+         *     for yet; through_ranges: that are read from its origin, through_bytes: what these would take on disks.
          *     mended_by: numbers of the changes that carry strips of it now.
          */
         VolumePage: {
@@ -6339,6 +6376,18 @@ export interface components {
              */
             kind: "rename";
             params: components["schemas"]["RenameParams"];
+        };
+        /**
+         * WishOfRenameSnapshot
+         * @description name (ours).
+         */
+        WishOfRenameSnapshot: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rename-snapshot";
+            params: components["schemas"]["RenameSnapshotParams"];
         };
         /**
          * WishOfRenameVolume
@@ -7294,7 +7343,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"];
             };
         };
         responses: {
@@ -7518,7 +7567,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"];
             };
         };
         responses: {

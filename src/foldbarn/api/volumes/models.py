@@ -253,9 +253,9 @@ class WhatIf(BaseModel):
 
 
 class VolumePage(VolumeOut):
-    """A volume with its placement: bytes by disk, and missing strips by copy, which are named by lines.
-    unset_ranges: extents, from and up to, that no room is set aside for yet; through_ranges: that are read
-    from its origin, through_bytes: what these would take on disks.
+    """A volume with its placement: bytes by disk (where it shows a snapshot, of the original), and missing
+    strips by copy, which are named by lines. unset_ranges: extents, from and up to, that no room is set aside
+    for yet; through_ranges: that are read from its origin, through_bytes: what these would take on disks.
     mended_by: numbers of the changes that carry strips of it now.
     """
 

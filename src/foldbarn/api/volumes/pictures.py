@@ -330,7 +330,8 @@ def volume_page(
     volume = view.volume(name)
     row = _row_of(view, volume)
     ply, strip_bytes = volume.whole, view.pools[volume.pool].strip_bytes
-    lies = np.concatenate([view.rows(part).reshape(-1) for part in volume.plies])
+    bearer = _bearer(view, volume)
+    lies = np.concatenate([view.rows(part).reshape(-1) for part in bearer.plies])
     held = np.bincount(lies, minlength=len(view.disks) + 1)[:-1]
     missing = _missing(view, ply)
     level = ply.scheme.level
@@ -356,7 +357,7 @@ def volume_page(
                 )
             ),
             "what_if": [
-                _what_if(view, volume, names[d], d)
+                _what_if(view, volume, bearer, names[d], d)
                 for d in np.unique(view.domain_of(level)[(held > 0) & view.disk_ready]).tolist()
             ],
             "change": stored.change_id if stored else None,
@@ -367,6 +368,12 @@ def volume_page(
             "mended_by": carried_by(volume, carriers),
         }
     )
+
+
+def _bearer(view: SiteView, volume: Volume) -> Volume:
+    """The volume whose strips hold it: another one, where it shows a snapshot of that."""
+    shows = volume.origin is not None and volume.origin.shown
+    return snapshot_of(view, volume)[0] if shows else volume
 
 
 def _missing(view: SiteView, ply: Ply) -> Flags:
@@ -385,13 +392,13 @@ def more_out(view: SiteView, name: str) -> MoreOut:
     return MoreOut(bytes=room.bytes, limit=room.limit, for_landing=room.for_landing)
 
 
-def _what_if(view: SiteView, volume: Volume, name: str, domain: int) -> WhatIf:
-    """What is away already is not lost once more."""
+def _what_if(view: SiteView, volume: Volume, bearer: Volume, name: str, domain: int) -> WhatIf:
+    """What is away already is not lost once more. bearer: the volume whose strips hold it."""
     level = volume.whole.scheme.level
     left = without(view, level, domain)
     after = fate_of(view, volume, left)
     goes = np.append(view.disk_ready & ~left, False)
-    hit = sum(int(goes[view.rows(ply)].any(axis=1).sum()) for ply in volume.plies)
+    hit = sum(int(goes[view.rows(ply)].any(axis=1).sum()) for ply in bearer.plies)
     return WhatIf(domain=name, extents_hit=hit, unreadable=after.unavailable + after.lost)
 
 

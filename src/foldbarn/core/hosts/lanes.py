@@ -617,6 +617,8 @@ def _stands_in_table(lane: Lane) -> Lack:
     drops = f"sed -i {quote(f'{chr(92)}#[[:space:]]{place}[[:space:]]#d')} /etc/fstab"
     by_device = any(line.source.startswith("/dev/sd") for line in lines)
     why = "names it by a device that may be another then" if by_device else "names something else there"
+    if lane.seen and lane.seen.uuid and any(line.source == f"UUID={lane.seen.uuid}" for line in lines):
+        why = "names it by a UUID that another disk has as well"
     return f"/etc/fstab {why}", [drops, adds]
 
 

@@ -24,6 +24,7 @@ const deeds = (name: string) => [
     about: "open at once, and written until it stands alone",
   },
   { kind: "show-snapshot", title: `Preview showing ${name}`, about: "as a volume to be read, takes no room" },
+  { kind: "rename-snapshot", title: `Preview renaming ${name}`, about: "its name alone" },
   ...(props.volume.binned
     ? []
     : [

@@ -165,8 +165,11 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
         <section aria-label="Where it lies">
           <div class="sec">
             <h2>Where it lies</h2>
-            <span class="small">Blue is this volume's share of each disk. The rest is dimmed.</span
-            ><span class="grow" />
+            <span class="small">{{
+              volume.origin?.shown
+                ? `Blue is what ${volume.origin.volume} has on each disk: all of it is read there.`
+                : "Blue is this volume's share of each disk. The rest is dimmed."
+            }}</span><span class="grow" />
             <VBtn class="small" @click="unlit = !unlit">
               <kbd>Esc</kbd> {{ unlit ? "light" : "unlight" }}
             </VBtn>
@@ -295,7 +298,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
                 <td>of that, not readable now</td>
                 <td>{{ terabytes((volume.missing_count * volume.extent_bytes) / volume.data_strips) }}</td>
               </tr>
-              <tr>
+              <tr v-if="!volume.origin?.shown">
                 <td>Written by its users</td>
                 <td>{{ terabytes(volume.written_bytes) }}</td>
               </tr>
@@ -306,7 +309,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
                 </td>
                 <td>{{ terabytes(volume.landing.waiting) }}</td>
               </tr>
-              <tr v-if="room">
+              <tr v-if="room && !volume.origin?.shown">
                 <td>
                   {{ volume.pool }} would take more, as this is
                   <span class="soft"

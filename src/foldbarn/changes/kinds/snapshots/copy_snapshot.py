@@ -6,7 +6,9 @@ from __future__ import annotations
 
 from typing import ClassVar
 
-from foldbarn.changes.engine.effects import Note, Promise, Row, Sums, warning
+import numpy as np
+
+from foldbarn.changes.engine.effects import Note, OnDisks, Promise, Row, Sums, warning
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan
 from foldbarn.changes.kinds.pools.effects import room_rows
@@ -97,6 +99,7 @@ class CopySnapshot(Kind[CopySnapshotParams]):
                         *room_rows(view, after, pool, {ply.tier for ply in plies}),
                     ],
                 ),
+                OnDisks(arriving=_arriving(after, after.volumes[-1])),
             ],
             touches=[*touches_of([pool], policy), shared(Thing.VOLUME, volume.number)],
             meant=Meant(volumes=(volume,), pools=(pool,), policies=(policy,) if policy else ()),
@@ -106,6 +109,14 @@ class CopySnapshot(Kind[CopySnapshotParams]):
                 *warnings_of(view, after, pool, wish.scheme, wish.tier),
             ],
         )
+
+
+def _arriving(after: SiteView, made: Volume) -> dict[str, int]:
+    """What comes to each disk, by its name, at once and as it is written."""
+    rows = np.concatenate([after.rows_kept_for(ply).reshape(-1) for ply in made.every_ply])
+    counts = np.bincount(rows, minlength=len(after.disks) + 1)[:-1]
+    size = after.pools[made.pool].strip_bytes
+    return {after.disks[row].name: int(counts[row]) * size for row in np.flatnonzero(counts).tolist()}
 
 
 def _wished(view: SiteView, volume: Volume, named: str) -> tuple[Policy | None, Wishes]:

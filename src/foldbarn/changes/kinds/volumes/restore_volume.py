@@ -42,6 +42,8 @@ class TakeOut(Inside):
 
     def carry_out(self, run: Run, session: Session) -> str:
         volume = find_volume(load_view(session), self.volume)
+        if volume is None and run.step > 1:
+            return "The bin was emptied of it: there is nothing to bring back."  # others are back already
         if volume is None:
             raise Overtaken("The bin was emptied of it.", about="volumes")
         volumes.take_out_of_bin(session, volume.number)
