@@ -14,7 +14,7 @@ from told import told
 
 from foldbarn.changes.engine.effects import Promise, Sums
 from foldbarn.changes.engine.runner import Run, run_change
-from foldbarn.changes.kinds.volumes import delete_volume
+from foldbarn.changes.kinds.volumes import delete_volume, empty_bin
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.policies.limits import holders
@@ -381,3 +381,41 @@ def test_withdrawn_between_two_volumes_a_deletion_takes_both_back(barn_site: Sit
     assert not any(v.binned for v in current_view().volumes)
     tell_limits()
     assert not withheld(barn_site)
+
+
+def test_what_is_being_erased_comes_back_no_more(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Its strips are dropped already, though it is not forgotten yet."""
+    for name in ("charts", "logs"):
+        barn_site.volume(name, size="10 GiB")
+        bin_it(barn_site, name)
+    emptying = {"pool": "quayside", "volumes": ["charts"], "typed": "charts"}
+    number = changes.carry_out(ME, "empty-bin", emptying)
+
+    def held_up(*_: object) -> str:
+        raise NotPossible("Held up.")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(empty_bin.ForgetVolume, "carry_out", held_up)
+        run_change(number)
+    assert barn_site.state(number) == "paused"
+    gone = "charts is being erased: some of it is gone already."
+    assert refusals("restore-volume", volumes=["charts", "logs"]) == [gone]
+    changes.ask(ME, number, "resume")
+    run_change(number)
+    assert barn_site.state(number) == "done"
+    assert [v.name for v in current_view().volumes] == ["logs"]
+
+
+def test_of_several_that_are_brought_back_one_may_be_gone(barn_site: Site) -> None:
+    """The others are back, and in use."""
+    for name in ("charts", "logs"):
+        barn_site.volume(name, size="10 GiB")
+        bin_it(barn_site, name)
+    emptying = {"pool": "quayside", "volumes": ["logs"], "typed": "logs"}
+    first = changes.carry_out(ME, "empty-bin", emptying)
+    back = changes.carry_out(ME, "restore-volume", {"volumes": ["charts", "logs"]})
+    run_change(first)
+    run_change(back)
+    assert (barn_site.state(first), barn_site.state(back)) == ("done", "done"), barn_site.problem(back)
+    assert [(v.name, v.binned) for v in current_view().volumes] == [("charts", None)]
+    assert held(barn_site) == should_hold()

@@ -389,6 +389,7 @@ class Volume:
     asked: float = 0.0  # operations a second that its consumers got lately, as it was when that was news
     offline: bool = False  # a person took it from its consumers, and may give it back
     binned: Binned | None = None  # it was deleted, and can still be brought back
+    erasing: bool = False  # its strips are being dropped, for good
     snapshots: tuple[Snapshot, ...] = ()  # oldest first
     spans: tuple[Span, ...] = ()  # what these hold beside it, as far as its nodes have told
     origin: Origin | None = None  # what it reads from; none where it stands alone

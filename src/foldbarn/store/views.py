@@ -558,6 +558,7 @@ def _kept_volume(
         offline=row.offline,
         spans=tuple(Span(*span) for span in row.spans),
         origin=origin,
+        erasing=row.erasing,
         binned=Binned(row.binned_at.timestamp(), row.kept_until.timestamp())
         if row.binned_at and row.kept_until
         else None,

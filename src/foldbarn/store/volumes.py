@@ -157,6 +157,11 @@ def put_in_bin(session: Session, volume: int, days: int, by: int) -> None:
     session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(**binned))
 
 
+def erase(session: Session, volume: int) -> None:
+    """Its strips are being dropped from here on: it comes back no more."""
+    session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(erasing=True))
+
+
 def take_out_of_bin(session: Session, volume: int, by: int | None = None) -> None:
     """It is as if it had never been deleted. by: only where that change put it there."""
     mine = [VolumeRow.id == volume, *([] if by is None else [VolumeRow.binned_by == by])]

@@ -25,6 +25,13 @@ def against_altering(volume: Volume) -> NotPossible | None:
     return NotPossible(words, about="volume", next_step=step)
 
 
+def against_bringing_back(volume: Volume) -> NotPossible | None:
+    """Why nothing can be had any more of what a volume in the bin holds; None where it can."""
+    if not volume.erasing:
+        return None
+    return NotPossible(f"{volume.name} is being erased: some of it is gone already.", about="volumes")
+
+
 def bin_of(view: SiteView, pool: Pool) -> list[Volume]:
     """The volumes in a pool's bin, by name."""
     return [volume for volume in view.volumes_of(pool) if volume.binned is not None]

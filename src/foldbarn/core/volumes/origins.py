@@ -16,6 +16,7 @@ from foldbarn.core.errors import NotPossible
 from foldbarn.core.pools.protection import Scheme
 from foldbarn.core.site import UNWRITTEN, Ply, Purpose, SiteView, Volume, to_come
 from foldbarn.core.units import say_binary, say_list
+from foldbarn.core.volumes.bin import against_bringing_back
 from foldbarn.core.volumes.snapshots import Origin, Snapshot
 
 
@@ -133,7 +134,7 @@ def against_reading(volume: Volume, snapshot: Snapshot) -> NotPossible | None:
         return NotPossible(f"{snapshot.name} is being taken.", about="snapshot")
     if snapshot.lost:
         return NotPossible(f"{snapshot.name} is lost. {snapshot.lost}", about="snapshot")
-    return against_reshaping(volume)
+    return against_bringing_back(volume) or against_reshaping(volume)
 
 
 def against_strips(view: SiteView, volume: Volume, pool: int) -> NotPossible | None:

@@ -24,7 +24,7 @@ from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.bin import bin_of, bytes_held
 from foldbarn.core.volumes.origins import against_losing
 from foldbarn.store import nodes, pools, volumes
-from foldbarn.store.database import Session
+from foldbarn.store.database import Session, announce
 from foldbarn.store.views import current_view, load_view
 
 OF_A_VOLUME = (Thing.VOLUME, Thing.TARGET, Thing.COPYING)
@@ -58,7 +58,9 @@ class DropStrips(Outside):
         if volume.binned is None:
             raise Overtaken(f"{volume.name} is not in the bin.", about="volumes")
         if refusal := against_losing(view, volume, about="volumes"):
-            raise refusal
+            if run.step > 1:
+                return f"It stays in the bin: {refusal.sentence}"  # others are gone already
+            raise Overtaken(refusal.sentence, about="volumes", next_step=refusal.next_step)
         with run.holding_strips(view.pools[volume.pool]):
             return self._drop(run)
 
@@ -81,7 +83,9 @@ class DropStrips(Outside):
                     order = orders.setdefault(node.number, {"kind": "drop", "strips": defaultdict(list)})
                     order["strips"][disk.serial] += [[ply.number, e, s] for e, s in strips]
         with run.writing() as session:
+            volumes.erase(session, volume.number)
             nodes.owe(session, silent)
+            announce(session, "site")
         run.tell_nodes(orders)
         dropped = say_count(_strips(volume), "strip")
         return f"{dropped} dropped on {say_count(len(orders), 'node')}."
@@ -99,6 +103,8 @@ class ForgetVolume(Inside):
         volume = _still_there(view, self.volume)
         if volume is None:
             return "It was forgotten already."
+        if not volume.erasing:
+            return "It is kept."
         volumes.forget(session, volume.number)
         pools.look(session, [view.pools[volume.pool].number], f"{volume.name} was deleted")
         return f"{volume.name} is gone."

@@ -22,6 +22,7 @@ from foldbarn.core.errors import BarnError, NotPossible, Overtaken
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant
 from foldbarn.core.units import say_count, say_size
+from foldbarn.core.volumes.bin import against_bringing_back
 from foldbarn.core.volumes.loss import fate_of
 from foldbarn.store import volumes
 from foldbarn.store.database import Session, announce
@@ -46,6 +47,10 @@ class TakeOut(Inside):
             return "The bin was emptied of it: there is nothing to bring back."  # others are back already
         if volume is None:
             raise Overtaken("The bin was emptied of it.", about="volumes")
+        if refusal := against_bringing_back(volume):
+            if run.step > 1:
+                return refusal.sentence
+            raise refusal
         volumes.take_out_of_bin(session, volume.number)
         announce(session, "site")
         return f"{volume.name} is back."
@@ -65,6 +70,8 @@ class RestoreVolume(Kind[RestoreVolumeParams]):
             for volume in chosen:
                 if volume.binned is None:
                     raise NotPossible(f"{volume.name} is not in the bin.", about="volumes")
+                if refusal := against_bringing_back(volume):
+                    raise refusal
         except BarnError as error:
             return Plan(title=f"Bring {about} back", about=about, blockers=[Note.of(error)])
         about, one = called([v.name for v in chosen]), len(chosen) == 1

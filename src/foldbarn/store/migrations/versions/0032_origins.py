@@ -1,4 +1,6 @@
-"""Volumes that read from a snapshot of another one, and how large snapshots are."""
+"""Volumes that read from a snapshot of another one, how large snapshots are, and which volumes are being
+erased.
+"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -12,7 +14,7 @@ depends_on = None
 def upgrade() -> None:
     op.add_column("volume", sa.Column("origin_id", sa.BigInteger(), nullable=True))
     op.add_column("volume", sa.Column("origin_snapshot", sa.BigInteger(), nullable=True))
-    for name in ("shown", "copying_left"):
+    for name in ("shown", "copying_left", "erasing"):
         no = sa.text("false")
         op.add_column("volume", sa.Column(name, sa.Boolean(), nullable=False, server_default=no))
     op.create_foreign_key("volume_origin_id_fkey", "volume", "volume", ["origin_id"], ["id"])
@@ -28,5 +30,5 @@ def downgrade() -> None:
     op.drop_column("snapshot", "size_bytes")
     op.drop_constraint("volume_origin", "volume")
     op.drop_index("ix_volume_origin_id", "volume")
-    for name in ("copying_left", "shown", "origin_snapshot", "origin_id"):
+    for name in ("erasing", "copying_left", "shown", "origin_snapshot", "origin_id"):
         op.drop_column("volume", name)
