@@ -241,7 +241,8 @@ def test_a_snapshot_is_taken_and_deleted_from_its_volumes_page(tab: Page, runnin
     tab.goto(f"{running.url}/volumes/ticketing-db")
     row = kept.get_by_role("row").filter(has_text="before-the-sale")
     expect(row).to_contain_text("sound")
-    row.get_by_role("link", name="Preview going back to it").click()
+    row.get_by_role("button", name="Preview what before-the-sale is for").click()
+    tab.get_by_role("menuitem", name="Preview going back to before-the-sale").click()
     expect(blocker(tab, "ticketing-db is in use")).to_be_visible()
     tab.keyboard.press("Escape")
     row.get_by_role("checkbox", name="Choose before-the-sale").check()
@@ -251,6 +252,61 @@ def test_a_snapshot_is_taken_and_deleted_from_its_volumes_page(tab: Page, runnin
     expect(tab.locator('[data-step="drop-old"]')).to_have_attribute("data-state", "done")
     tab.goto(f"{running.url}/volumes/ticketing-db")
     expect(kept.get_by_text("None. One keeps what consumers overwrite")).to_be_visible()
+
+
+def test_a_volume_comes_back_from_a_snapshot_though_its_original_is_deleted(
+    tab: Page, running: Running
+) -> None:
+    wish = {"name": "harbour-map", "pool": "quayside", "size": "8 GiB"}
+    running.demo.carry_out("create-volume", wish)
+    running.demo.carry_out("take-snapshot", {"volumes": ["harbour-map"], "name": "noon"})
+    # Shown beside its original, to be read.
+    tab.goto(f"{running.url}/volumes/harbour-map")
+    noon = tab.get_by_role("region", name="Snapshots").get_by_role("row").filter(has_text="noon")
+    noon.get_by_role("button", name="Preview what noon is for").click()
+    tab.get_by_role("menuitem", name="Preview showing noon").click()
+    expect(tab.get_by_label("Name of the volume that shows it")).to_have_value("harbour-map-at-noon")
+    expect(tab.get_by_role("dialog")).to_contain_text("All of it is read from noon")
+    carry_out(tab)
+    tab.goto(f"{running.url}/volumes/harbour-map-at-noon")
+    expect(tab.get_by_role("heading", level=1)).to_contain_text("harbour-map-at-noon")
+    expect(tab.get_by_text("Shows noon of harbour-map, to be read only")).to_be_visible()
+    expect(tab.get_by_label("Lineage")).to_contain_text("noon of harbour-map")
+    tab.goto(f"{running.url}/volumes/harbour-map-at-noon?plan=attach-volume&volume=harbour-map-at-noon")
+    only = tab.get_by_role("dialog").get_by_label("only to read")
+    expect(only).to_be_checked()
+    expect(only).to_be_disabled()
+    # The original is deleted, and comes back under another name from what it held at noon.
+    running.demo.carry_out("delete-volume", {"volumes": ["harbour-map"], "typed": "harbour-map"})
+    tab.goto(f"{running.url}/volumes/harbour-map")
+    expect(noon).to_contain_text("read by harbour-map-at-noon")
+    noon.get_by_role("button", name="Preview what noon is for").click()
+    tab.get_by_role("menuitem", name="Preview a volume from noon").click()
+    sheet = tab.get_by_role("dialog")
+    sheet.get_by_label("Name of the new volume").fill("harbour-map")
+    expect(blocker(sheet, "A volume in the bin is called harbour-map")).to_be_visible()
+    sheet.get_by_label("Name of the new volume").fill("harbour-map-2")
+    expect(sheet).to_contain_text("It can be read and written as soon as it is made.")
+    carry_out(tab)
+    tab.goto(f"{running.url}/volumes/harbour-map-2")
+    expect(tab.locator(".headline")).to_contain_text("Whole: ", timeout=LONG)  # by itself
+    expect(tab.get_by_label("Lineage")).not_to_contain_text("noon of harbour-map")
+    # While the other is shown nothing it reads from is let go of.
+    bins = f"{running.url}/pools/quayside?plan=empty-bin&pool=quayside&volumes=harbour-map"
+    tab.goto(bins)
+    expect(blocker(tab, "harbour-map-at-noon reads from what is to go.")).to_be_visible()
+    tab.goto(f"{running.url}/volumes/harbour-map-at-noon?plan=delete-volume&volume=harbour-map-at-noon")
+    expect(tab.get_by_role("dialog")).to_contain_text("nothing goes into the bin")
+    tab.get_by_label("Type harbour-map-at-noon to confirm").fill("harbour-map-at-noon")
+    carry_out(tab)
+    expect(tab.locator('[data-step="forget-shown"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    tab.goto(bins)
+    tab.get_by_label("Type harbour-map to confirm").fill("harbour-map")
+    carry_out(tab)
+    expect(tab.locator('[data-step="forget-volume"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    tab.goto(f"{running.url}/volumes/harbour-map-2")
+    expect(tab.locator(".headline")).to_contain_text("Whole: ")
+    running.erase("harbour-map-2")
 
 
 def test_everything_works_by_keyboard_on_the_map(page: Page) -> None:

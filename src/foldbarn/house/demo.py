@@ -96,6 +96,7 @@ ATTACHED: list[dict[str, Any]] = [
 # Nobody has ever set up discovery there.
 LEFT = {"ferry-desk-3": "discovered"}
 # One before consumers work with it for a while, one after.
+SHOWN = {"volume": "timetable", "snapshot": "before-the-update", "name": "timetable-before"}
 SNAPSHOTS: list[dict[str, Any]] = [
     {"volumes": ["charts"], "name": "autumn-edition"},
     {"volumes": ["charts", "timetable"], "name": "before-the-update"},
@@ -165,6 +166,7 @@ class Demo:
         self.carry_out("take-snapshot", early)
         self.live(LIVED_SECONDS)
         self.carry_out("take-snapshot", late)
+        self.carry_out("show-snapshot", SHOWN)
         self.carry_out("delete-volume", {"volume": DELETED, "typed": DELETED})
 
     def attach(self) -> None:

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
-from hypothesis import given
+from hypothesis import assume, given
 from sites import changed, make_site, used_sites, with_volume
 
 from foldbarn.core.errors import NotFound
 from foldbarn.core.hosts.attachments import Attachment, FileSystem, Target
 from foldbarn.core.hosts.initiators import Transport
-from foldbarn.core.site import Host, SiteView
+from foldbarn.core.site import UNWRITTEN, Host, SiteView
 from foldbarn.core.volumes.lineage import Link, lineage_of, volumes_of
+from foldbarn.core.volumes.origins import as_read
+from foldbarn.core.volumes.snapshots import Origin
 
 
 def everything(view: SiteView) -> list[tuple[Link, str]]:
@@ -60,6 +64,22 @@ def test_a_volume_depends_on_what_its_strips_lie_on(view: SiteView) -> None:
     for link, name in everything(view):
         named = {view.volumes[row].name for row in np.flatnonzero(volumes_of(view, link, name))}
         assert named == set(lineage_of(view, link, name).kin[Link.VOLUME])
+
+
+@given(used_sites())
+def test_what_shows_a_snapshot_lies_where_its_original_does(view: SiteView) -> None:
+    assume(view.volumes)
+    original = view.volumes[0]
+    nothing = np.full_like(original.whole.placement, UNWRITTEN)
+    whole, _ = as_read(replace(original.whole, number=10**6, placement=nothing), Origin(1, 1, shown=True), 0)
+    origin = Origin(original.number, 1, shown=True)
+    shown = replace(original, number=10**6, name="shown", plies=(whole,), origin=origin)
+    view = changed(view, volumes=(*view.volumes, shown))
+    mine, theirs = (lineage_of(view, Link.VOLUME, name).kin for name in ("shown", original.name))
+    for link in (Link.DISK, Link.NODE, Link.RACK, Link.ROOM):
+        assert mine[link] == theirs[link]
+        for name in mine[link]:
+            assert "shown" in lineage_of(view, link, name).kin[Link.VOLUME]
 
 
 def test_a_host_depends_on_the_nodes_that_lead_it_whatever_lies_there() -> None:
