@@ -70,4 +70,5 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
         "show-snapshot": {"volume": view.volumes[0].name, "snapshot": "none", "name": "new"},
         "rename-snapshot": {"volume": view.volumes[0].name, "snapshot": "none", "name": "new"},
         "stand-alone": {"volume": view.volumes[0].name},
+        "set-volume": {"volumes": [view.volumes[0].name], "labels": ["bench"], "operations": 500},
     }

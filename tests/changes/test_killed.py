@@ -324,6 +324,13 @@ def delete_shown(site: Site) -> dict[str, Any]:
     return {"volumes": ["charts", "charts-before"], "typed": "2 volumes"}
 
 
+def set_volume(site: Site) -> dict[str, Any]:
+    """Two of them."""
+    pooled(site)
+    site.volume("logs")
+    return {"volumes": ["charts", "logs"], "labels": ["maps"], "operations": 500}
+
+
 def describe(_: Site) -> dict[str, Any]:
     return {"text": write_text(text_of(current_view())).replace("name: NQ-1", "name: NQ-one")}
 
@@ -369,6 +376,7 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         show_snapshot,
         stand_alone,
         rename_snapshot,
+        set_volume,
         describe,
     )
 }
@@ -476,6 +484,9 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     }
     slip = "iqn.2019-04.example.skerry:slip"
     assert let_in == {"attach-volume": {f"{slip}way"}, "save-host": {slip}}.get(kind, set())
+    if kind == "set-volume":
+        assert not tell_limits()
+        assert {(v.labels, v.operations) for v in view.volumes} == {(("maps",), 500)}
     if kind == "stand-alone":
         assert [v.origin for v in view.volumes] == [None, None]
     if wish.endswith("shown"):

@@ -5,11 +5,16 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from conftest import Site, at_hour
+from conftest import ME, Site, at_hour
 from test_changes import find_again, lose
 from test_policies import plan_of, refusals, save
 
-from foldbarn.core.policies.limits import terms_by_node
+from foldbarn.changes.engine.runner import run_change
+from foldbarn.core.errors import NotPossible
+from foldbarn.core.policies.limits import Limits, limits_of, terms_by_node
+from foldbarn.core.watch.asking import Wanted, listed
+from foldbarn.core.watch.lamps import Outlook
+from foldbarn.services import changes
 from foldbarn.services.heat import HeatTaker
 from foldbarn.services.limits import tell_limits
 from foldbarn.store import heat as kept
@@ -139,3 +144,71 @@ def test_parts_are_by_data_wherever_it_lies(barn_site: Site) -> None:
         row = next(i for i, node in enumerate(view.nodes) if node.number == number)
         strips = int((view.disk_node[view.rows(ply)] == row).sum())
         assert found[ply.number].operations == pytest.approx(90 * strips / ply.placement.size, rel=0.001)
+
+
+# Of a volume itself. -----------------------------------------------------------------------------------
+
+
+def own(site: Site, **wish: Any) -> int:
+    number = site.do("set-volume", **{"volumes": ["charts"], **wish})
+    assert site.state(number) == "done", site.problem(number)
+    return number
+
+
+def test_its_own_limit_holds_where_it_is_lower_than_its_policys(barn_site: Site) -> None:
+    save(barn_site, **{**SLOW, "operations": 400})
+    barn_site.volume(pool="quayside", policy="slow", size="10 GiB")
+    tell_limits()
+    assert summed(barn_site)[0] == pytest.approx(400, abs=0.1)
+    own(barn_site, operations=90, throughput=5_000_000)
+    assert not tell_limits()  # its nodes know already
+    assert summed(barn_site) == (pytest.approx(90, abs=0.1), pytest.approx(5_000_000, abs=1))
+    assert limits_of(current_view(), current_view().volume("charts")) == Limits(90, 5_000_000, True, True)
+    own(barn_site, operations=1000)
+    assert summed(barn_site)[0] == pytest.approx(400, abs=0.1)
+    assert limits_of(current_view(), current_view().volume("charts")) == Limits(400, 5_000_000, False, True)
+    own(barn_site, operations=0, throughput=0)
+    assert summed(barn_site) == (pytest.approx(400, abs=0.1), 0)
+
+
+def test_without_a_policy_it_has_its_own_limit_and_nodes_keep_to_it(barn_site: Site) -> None:
+    barn_site.volume(size="10 GiB", copies=2, level="node")
+    free = asked_a_second(barn_site)
+    assert free > 4
+    own(barn_site, operations=2)
+    assert asked_a_second(barn_site) == pytest.approx(2, rel=0.05)
+
+
+def test_labels_are_set_found_and_set_back_alone(barn_site: Site) -> None:
+    for name in ("charts", "logs"):
+        barn_site.volume(name, size="10 GiB")
+    assert refusals("set-volume", volume="charts", labels=["not a label"]) == [
+        "'not a label' cannot be a label."
+    ]
+    assert refusals("set-volume", volume="charts", operations=-1) == [
+        "A limit is between 1 and 10,000,000,000,000 operations a second, not -1."
+    ]
+    assert refusals("set-volume", volume="charts", labels=[], operations=0) == ["Nothing would be different."]
+    own(barn_site, labels=["Nightly", "team-north"])
+    view = current_view()
+    assert view.volume("charts").labels == ("nightly", "team-north")
+    found = listed(Outlook(view, 0.0, 0.0), Wanted(words="NORTH"))
+    assert [view.volumes[row].name for row in found.rows.tolist()] == ["charts"]
+    # What is withdrawn sets back what it set, and not what was set after it.
+    number = changes.carry_out(ME, "set-volume", {"volumes": ["charts"], "labels": ["gone"], "operations": 7})
+    with pytest.MonkeyPatch.context() as patch:
+        held_up = NotPossible("Held up.")
+        patch.setattr(
+            "foldbarn.changes.kinds.volumes.serving.tell_for_a_step",
+            lambda *_: (_ for _ in ()).throw(held_up),
+        )
+        run_change(number)
+    assert barn_site.state(number) == "paused"
+    own(barn_site, labels=["later"])
+    changes.ask(ME, number, "withdraw")
+    run_change(number)
+    assert barn_site.state(number) == "withdrawn"
+    charts = current_view().volume("charts")
+    assert (charts.labels, charts.operations) == (("later",), 0)
+    assert not tell_limits()
+    assert summed(barn_site)[0] == 0

@@ -357,6 +357,12 @@ class Barn(RuleBasedStateMachine):
             self.wish("restore-snapshot", **wish, keep_as=f"kept-{seed % 3}")
 
     @rule(seed=SEEDS)
+    def label_or_limit_volumes(self, seed: int) -> None:
+        if found := some_of([v.name for v in current_view().volumes], seed):
+            wish = {"labels": some_of(["a", "b"], seed // 5), "operations": one_of([0, 40, 900], seed // 7)}
+            self.wish("set-volume", volumes=found, **wish)
+
+    @rule(seed=SEEDS)
     def make_volumes_from_snapshots(self, seed: int) -> None:
         """Copies and shown ones, some of volumes that read from others themselves; under few names."""
         view = current_view()
@@ -940,6 +946,7 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "show-snapshot",
         "stand-alone",
         "rename-snapshot",
+        "set-volume",
     }
     assert set(KINDS) == here
 

@@ -294,6 +294,7 @@ def test_a_volume_comes_back_from_a_snapshot_though_its_original_is_deleted(
     # While the other is shown nothing it reads from is let go of.
     bins = f"{running.url}/pools/quayside?plan=empty-bin&pool=quayside&volumes=harbour-map"
     tab.goto(bins)
+    tab.get_by_label("Type harbour-map to confirm").fill("harbour-map")
     expect(blocker(tab, "harbour-map-at-noon reads from what is to go.")).to_be_visible()
     tab.goto(f"{running.url}/volumes/harbour-map-at-noon?plan=delete-volume&volume=harbour-map-at-noon")
     expect(tab.get_by_role("dialog")).to_contain_text("nothing goes into the bin")

@@ -393,6 +393,11 @@ class Volume:
     snapshots: tuple[Snapshot, ...] = ()  # oldest first
     spans: tuple[Span, ...] = ()  # what these hold beside it, as far as its nodes have told
     origin: Origin | None = None  # what it reads from; none where it stands alone
+    labels: tuple[str, ...] = ()  # by which people find it, in order
+    operations: int = (
+        0  # that consumers may ask of it in a second, beside what its policy says; 0 for no limit
+    )
+    throughput: int = 0  # the same in bytes
 
     @property
     def served(self) -> bool:

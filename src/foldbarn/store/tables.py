@@ -341,6 +341,9 @@ class VolumeRow(Base):
     # how fast room was set aside for it (core.volumes.growth), as it was when that last was news
     growth: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     asked: Mapped[float] = mapped_column(server_default="0")  # operations a second, in the same way
+    labels: Mapped[list[Any]] = mapped_column(server_default="[]")  # words by which people find it
+    operations: Mapped[int] = mapped_column(server_default="0")  # a second, as a limit of its own; 0 for none
+    throughput: Mapped[int] = mapped_column(server_default="0")  # in bytes, in the same way
     offline: Mapped[bool] = mapped_column(server_default=text("false"))  # taken from its consumers
     offline_by: Mapped[int | None]  # the change that made it so, or not so, last
     # since when it is in the bin, until when it is kept there, and the change that put it there

@@ -559,6 +559,9 @@ def _kept_volume(
         spans=tuple(Span(*span) for span in row.spans),
         origin=origin,
         erasing=row.erasing,
+        labels=tuple(row.labels),
+        operations=row.operations,
+        throughput=row.throughput,
         binned=Binned(row.binned_at.timestamp(), row.kept_until.timestamp())
         if row.binned_at and row.kept_until
         else None,

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
+from typing import Any
 
 import numpy as np
 from sqlalchemy import ColumnElement, delete, func, select, update
@@ -136,6 +137,14 @@ def forget_landing(session: Session, volume: int) -> None:
 
 def rename(session: Session, volume: int, name: str) -> None:
     session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(name=name))
+
+
+def set_values(session: Session, volume: int, **values: Any) -> None:
+    """Labels, operations and throughput, those that are given."""
+    if "labels" in values:
+        values["labels"] = list(values["labels"])
+    if values:
+        session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(**values))
 
 
 def set_offline(session: Session, volume: int, *, offline: bool, by: int) -> None:

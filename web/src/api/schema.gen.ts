@@ -2739,6 +2739,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfSetVolume
+         * @description write (ours) for each volume, tell their nodes (agents).
+         */
+        DeedOfSetVolume: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "set-volume";
+            params: components["schemas"]["SetVolumeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfShowSnapshot
          * @description place shown (ours).
          */
@@ -3830,6 +3852,25 @@ export interface components {
          * @enum {string}
          */
         Limit: "apart" | "fill line" | "cap";
+        /**
+         * LimitsOut
+         * @description What consumers may ask of a volume in a second, 0 for no limit; whether that is its own, lower than its
+         *     policy's. asked_operations, asked_throughput: its own, whether they hold or not.
+         */
+        LimitsOut: {
+            /** Asked Operations */
+            asked_operations: number;
+            /** Asked Throughput */
+            asked_throughput: number;
+            /** Operations */
+            operations: number;
+            /** Own Operations */
+            own_operations: boolean;
+            /** Own Throughput */
+            own_throughput: boolean;
+            /** Throughput */
+            throughput: number;
+        };
         /**
          * LineageOut
          * @description All that depends on a thing, and all that it depends on, by kind: what uses comes before what bears.
@@ -5314,6 +5355,31 @@ export interface components {
              */
             rebuild_rate: number;
         };
+        /**
+         * SetVolumeParams
+         * @description labels: words by which they are found, instead of those they have; as they are where nothing is said.
+         *     operations, throughput: what consumers may ask of each in a second, in operations and in bytes, where that
+         *     is less than its policy has it; 0 for no limit of its own, as it is where nothing is said.
+         */
+        SetVolumeParams: {
+            /**
+             * Labels
+             * @default null
+             */
+            labels: string[] | null;
+            /**
+             * Operations
+             * @default null
+             */
+            operations: number | null;
+            /**
+             * Throughput
+             * @default null
+             */
+            throughput: number | null;
+            /** Volumes */
+            volumes: string[];
+        };
         /** SettingOut */
         SettingOut: {
             /** Label */
@@ -5854,9 +5920,12 @@ export interface components {
             hosts: number;
             hot: components["schemas"]["HotOut"] | null;
             keeps: components["schemas"]["StandingOut"] | null;
+            /** Labels */
+            labels: string[];
             landing: components["schemas"]["LandingOut"] | null;
             /** Level */
             level: string;
+            limits: components["schemas"]["LimitsOut"];
             /** Mirror */
             mirror: boolean;
             /** Name */
@@ -5923,9 +5992,12 @@ export interface components {
             hosts: number;
             hot: components["schemas"]["HotOut"] | null;
             keeps: components["schemas"]["StandingOut"] | null;
+            /** Labels */
+            labels: string[];
             landing: components["schemas"]["LandingOut"] | null;
             /** Level */
             level: string;
+            limits: components["schemas"]["LimitsOut"];
             /** Lines */
             lines: string[];
             /**
@@ -6484,6 +6556,18 @@ export interface components {
              */
             kind: "set-pool";
             params: components["schemas"]["SetPoolParams"];
+        };
+        /**
+         * WishOfSetVolume
+         * @description write (ours) for each volume, tell their nodes (agents).
+         */
+        WishOfSetVolume: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "set-volume";
+            params: components["schemas"]["SetVolumeParams"];
         };
         /**
          * WishOfShowSnapshot
@@ -7343,7 +7427,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"];
             };
         };
         responses: {
@@ -7567,7 +7651,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"];
             };
         };
         responses: {

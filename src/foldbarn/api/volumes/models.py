@@ -90,6 +90,19 @@ class OriginOut(BaseModel):
     left: bool
 
 
+class LimitsOut(BaseModel):
+    """What consumers may ask of a volume in a second, 0 for no limit; whether that is its own, lower than its
+    policy's. asked_operations, asked_throughput: its own, whether they hold or not.
+    """
+
+    operations: int
+    throughput: int
+    own_operations: bool
+    own_throughput: bool
+    asked_operations: int
+    asked_throughput: int
+
+
 class PastOut(BaseModel):
     """The room for what is overwritten of a volume with snapshots: how it is held, its bytes, those that it
     takes on disks, and those that are taken.
@@ -157,6 +170,8 @@ class VolumeOut(BaseModel):
     past: PastOut | None
     hot: HotOut | None
     origin: OriginOut | None  # what it reads from; none where it stands alone
+    labels: list[str]
+    limits: LimitsOut
     hosts: int  # that it is attached to
     connected: int  # of those
     state: StateOut

@@ -23,6 +23,7 @@ from foldbarn.api.volumes.models import (
     HitOut,
     HotOut,
     LandingOut,
+    LimitsOut,
     MoreOut,
     OriginOut,
     PaceOut,
@@ -38,6 +39,7 @@ from foldbarn.api.volumes.models import (
 from foldbarn.core.arrays import Flags, runs
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
+from foldbarn.core.policies.limits import limits_of
 from foldbarn.core.policies.matching import hot_extents, room_for
 from foldbarn.core.policies.policy import Wishes
 from foldbarn.core.policies.shares import Served
@@ -117,6 +119,8 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "past": _past_out(view, volume),
         "hot": _hot_out(view, volume),
         "origin": _origin_out(view, volume),
+        "labels": list(volume.labels),
+        "limits": _limits_out(view, volume),
         "hosts": len(lanes),
         "connected": sum(lane.live > 0 for lane in lanes),
         "state": StateOut.of(outlook.volume(row)),
@@ -185,6 +189,18 @@ def _past_out(view: SiteView, volume: Volume) -> PastOut | None:
         on_disks=_held_bytes(view, past),
         held=held(volume.spans),
         state=StateOut.of(state),
+    )
+
+
+def _limits_out(view: SiteView, volume: Volume) -> LimitsOut:
+    found = limits_of(view, volume)
+    return LimitsOut(
+        operations=found.operations,
+        throughput=found.throughput,
+        own_operations=found.own_operations,
+        own_throughput=found.own_throughput,
+        asked_operations=volume.operations,
+        asked_throughput=volume.throughput,
     )
 
 
@@ -295,6 +311,7 @@ _COLUMNS: dict[str, Callable[[VolumeOut], object]] = {
     "written_bytes": lambda v: v.written_bytes,
     "on_disks_bytes": lambda v: int(v.footprint.value),
     "policy": lambda v: v.keeps.policy if v.keeps else "",
+    "labels": lambda v: " ".join(v.labels),
     "protection": lambda v: f"{v.counted} by {v.level}",
     "survives": lambda v: v.survives,
     "thin": lambda v: "yes" if v.thin else "no",

@@ -29,6 +29,32 @@ class Terms:
     withheld: bool = False
 
 
+@dataclass(frozen=True, slots=True)
+class Limits:
+    """What consumers may ask of a volume in a second, in operations and in bytes, 0 for no limit; and whether
+    each is the volume's own, and not its policy's.
+    """
+
+    operations: int = 0
+    throughput: int = 0
+    own_operations: bool = False
+    own_throughput: bool = False
+
+
+def limits_of(view: SiteView, volume: Volume) -> Limits:
+    """Its own limits hold where they are lower than those of its policy: what that promises nobody is raised
+    by hand.
+    """
+    policy = view.policy_of(volume)
+    most = (policy.wishes.operations, policy.wishes.throughput) if policy else (0, 0)
+    own = volume.operations, volume.throughput
+    lower = [bool(mine) and (not theirs or mine < theirs) for mine, theirs in zip(own, most, strict=True)]
+    operations, throughput = (
+        mine if is_lower else theirs for mine, theirs, is_lower in zip(own, most, lower, strict=True)
+    )
+    return Limits(operations, throughput, *lower)
+
+
 def terms_by_node(view: SiteView) -> dict[int, dict[int, Terms]]:
     """By number of the node and of the ply. Every node has a part of its volume's limit, as large as its part
     of the volume's data; the parts sum to the limit. Of a ply without terms a node serves all that is asked,
@@ -42,30 +68,28 @@ def terms_by_node(view: SiteView) -> dict[int, dict[int, Terms]]:
 
 
 def terms_of(view: SiteView, volume: Volume) -> dict[tuple[int, int], Terms]:
-    """By number of the node and of the ply, the terms of one volume; nothing where its policy sets none and
-    consumers may use it.
+    """By number of the node and of the ply, the terms of one volume; nothing where neither it nor its
+    policy sets any and consumers may use it.
     """
-    found = _terms_by_policy(view, volume)
+    found = _terms_set(view, volume)
     if volume.served:
         return found
     there = {key: found.get(key, Terms()) for key in holders(view, volume)}
     return {key: replace(terms, withheld=True) for key, terms in there.items()}
 
 
-def _terms_by_policy(view: SiteView, volume: Volume) -> dict[tuple[int, int], Terms]:
-    policy = view.policy_of(volume)
-    if policy is None:
-        return {}
-    wishes = policy.wishes
-    if not (wishes.operations or wishes.throughput or wishes.cache != Cache.ANY):
+def _terms_set(view: SiteView, volume: Volume) -> dict[tuple[int, int], Terms]:
+    policy, limits = view.policy_of(volume), limits_of(view, volume)
+    cache = policy.wishes.cache if policy else Cache.ANY
+    if not (limits.operations or limits.throughput or cache != Cache.ANY):
         return {}
     held = _data_by_node(view, volume)
     total = sum(held.values())
     return {
         (view.nodes[node].number, ply): Terms(
-            operations=round(wishes.operations * data / total, 3),
-            throughput=round(wishes.throughput * data / total, 3),
-            cache=wishes.cache,
+            operations=round(limits.operations * data / total, 3),
+            throughput=round(limits.throughput * data / total, 3),
+            cache=cache,
         )
         for (node, ply), data in held.items()
     }

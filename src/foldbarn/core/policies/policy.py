@@ -232,8 +232,8 @@ def wishes_of(
             about="survives",
             next_step=_to_survive(scheme, wanted),
         )
-    _check_limit(operations, "operations", "operations a second")
-    _check_limit(throughput, "throughput", "bytes a second")
+    check_limit("operations", operations)
+    check_limit("throughput", throughput)
     return Wishes(
         scheme=scheme,
         survives=wanted,
@@ -308,8 +308,12 @@ def _check_share(fast: bool, landing: int, share: int) -> None:
         )
 
 
-def _check_limit(limit: int | None, about: str, unit: str) -> None:
-    """Raises NotPossible."""
+UNITS = {"operations": "operations a second", "throughput": "bytes a second"}  # of limits
+
+
+def check_limit(about: str, limit: int | None) -> None:
+    """about: operations or throughput. Raises NotPossible."""
+    unit = UNITS[about]
     if limit is not None and not 1 <= limit <= MOST_LIMIT:
         words = f"A limit is between 1 and {MOST_LIMIT:,} {unit}, not {limit:,}."
         raise NotPossible(words, about=about, next_step="Leave it out for no limit.")

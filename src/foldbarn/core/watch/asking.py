@@ -59,8 +59,9 @@ class By(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Wanted:
-    """Volumes of which all this is true: every word is part of the name; every question is answered with yes;
-    every thing, by kind and name, is one that they depend on, or that uses them. binned: in the bin.
+    """Volumes of which all this is true: every word is part of the name or of a label; every question is
+    answered with yes; every thing, by kind and name, is one that they depend on, or that uses them. binned:
+    in the bin.
     """
 
     words: str = ""
@@ -86,7 +87,7 @@ def listed(outlook: Outlook, wanted: Wanted, by: By = By.NAME, *, falling: bool 
     here = np.array([(v.binned is not None) == wanted.binned for v in view.volumes], dtype=np.bool_)
     kept = int(here.sum())
     if words := folded(wanted.words).split():
-        named = (all(word in folded(v.name) for word in words) for v in view.volumes)
+        named = (all(_is_found(v, word) for word in words) for v in view.volumes)
         here &= np.fromiter(named, dtype=np.bool_, count=len(view.volumes))
     for link, name in wanted.of:
         here &= volumes_of(view, link, name)
@@ -96,6 +97,10 @@ def listed(outlook: Outlook, wanted: Wanted, by: By = By.NAME, *, falling: bool 
     keys = _keys(outlook, by)
     order = np.argsort(-keys if falling else keys, kind="stable")
     return Listed(order[here[order]], counts, kept)
+
+
+def _is_found(volume: Volume, word: str) -> bool:
+    return word in folded(volume.name) or any(word in folded(label) for label in volume.labels)
 
 
 def answers(outlook: Outlook, question: Question) -> Flags:

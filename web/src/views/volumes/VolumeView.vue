@@ -10,7 +10,7 @@ import {
   useVolumeRoom,
   type VolumePage,
 } from "../../api/client";
-import { binarySize, count, terabytes } from "../../lib/format";
+import { binarySize, count, size, terabytes } from "../../lib/format";
 import BarnMap from "../../parts/BarnMap.vue";
 import CopyName from "../../parts/CopyName.vue";
 import OnTheWay from "../../parts/OnTheWay.vue";
@@ -99,6 +99,23 @@ const serving = computed(() => {
       more: reach,
     },
     { kind: "offline-volume", title, about, more: offline },
+  ];
+});
+/** What consumers may ask of it in a second, and whose limit that is. */
+const limits = computed(() => {
+  const l = volume.value!.limits;
+  const by = (own: boolean, most: number) => (!most ? "" : own ? "its own" : "its policy's");
+  return [
+    {
+      what: "Most operations a second",
+      most: l.operations ? l.operations.toLocaleString("en") : "no limit",
+      by: by(l.own_operations, l.operations),
+    },
+    {
+      what: "Most bytes a second",
+      most: l.throughput ? size(l.throughput) : "no limit",
+      by: by(l.own_throughput, l.throughput),
+    },
   ];
 });
 /** How what waits in a landing is, in words. */
@@ -318,6 +335,30 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
                   >
                 </td>
                 <td>{{ terabytes(room.bytes) }}</td>
+              </tr>
+            </tbody>
+          </VTable>
+          <div class="sec next">
+            <h2>Labels and limits</h2>
+            <span class="grow" />
+            <RouterLink
+              v-if="!volume.binned"
+              class="act small"
+              :to="{ query: { plan: 'set-volume', volume: volume.name } }"
+              >Preview setting them</RouterLink
+            >
+          </div>
+          <VTable class="acct">
+            <tbody>
+              <tr>
+                <td>Labels</td>
+                <td class="words">{{ volume.labels.length ? volume.labels.join(", ") : "none" }}</td>
+              </tr>
+              <tr v-for="limit in limits" :key="limit.what">
+                <td>
+                  {{ limit.what }} <span v-if="limit.by" class="soft">({{ limit.by }})</span>
+                </td>
+                <td :class="{ words: !limit.by }">{{ limit.most }}</td>
               </tr>
             </tbody>
           </VTable>

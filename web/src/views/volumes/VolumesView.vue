@@ -100,6 +100,7 @@ const named = computed(() => [...chosen.value].join(","));
 const DEEDS = [
   ["keep-policy", {}, "another policy"],
   ["take-snapshot", {}, "a snapshot of them"],
+  ["set-volume", {}, "labels and limits"],
   ["offline-volume", { offline: "yes" }, "taking them offline"],
   ["offline-volume", { offline: "no" }, "bringing them online"],
   ["delete-volume", {}, "deleting them"],
@@ -203,6 +204,7 @@ const parted = (v: Volume) =>
             <RouterLink :to="pathOf('volume', v.name)"
               ><b>{{ v.name }}</b></RouterLink
             >
+            <span v-if="v.labels.length" class="soft small"> {{ v.labels.join(", ") }}</span>
           </td>
           <td><StateMark :lamp="v.state.lamp" /> {{ v.forming ? "being made" : v.data }}</td>
           <td>
