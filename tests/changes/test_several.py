@@ -16,7 +16,9 @@ from foldbarn.changes.kinds.volumes import create_volume
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.names import check_name
 from foldbarn.core.pools.capacity import free_figure, pool_space
+from foldbarn.core.site import slots_of
 from foldbarn.core.volumes.loss import DataState, fate_of
+from foldbarn.links.agents import Agent
 from foldbarn.services import changes
 from foldbarn.store.views import current_view
 
@@ -108,16 +110,17 @@ def test_what_a_node_says_it_set_aside_and_does_not_hold_keeps_the_volume_shut(b
 
 def test_withdrawn_between_two_what_is_open_stays_and_what_is_not_leaves_nothing(barn_site: Site) -> None:
     wish = {"name": "web-{1..3}", "pool": "quayside", "size": "10 GiB"}
-    number = changes.carry_out(ME, "create-volume", wish)
-    read = create_volume.ReadStrips.carry_out
+    read = create_volume.ReadAll.carry_out
 
-    def until_the_second(self: create_volume.ReadStrips, run: object) -> str:
-        if self.nth == 1:
+    def until_the_second(self: create_volume.ReadAll, run: object) -> str:
+        if self.first == 1:
             raise NotPossible("Held up.")
         return read(self, run)  # type: ignore[arg-type]
 
     with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(create_volume.ReadStrips, "carry_out", until_the_second)
+        patch.setattr(create_volume, "AT_ONCE", 1)
+        number = changes.carry_out(ME, "create-volume", wish)
+        patch.setattr(create_volume.ReadAll, "carry_out", until_the_second)
         run_change(number)
     assert barn_site.state(number) == "paused"
     assert [(v.name, v.forming) for v in current_view().volumes] == [("web-1", False), ("web-2", True)]
@@ -129,3 +132,37 @@ def test_withdrawn_between_two_what_is_open_stays_and_what_is_not_leaves_nothing
     barn_site.do("delete-volume", volume="web-1", typed="web-1")
     number = barn_site.do("create-volume", **wish | {"name": "web-{2..3}"})
     assert barn_site.state(number) == "done"
+
+
+def test_many_are_made_together_and_every_node_is_told_once_of_all(barn_site: Site) -> None:
+    wish = {"name": "web-{001..120}", "pool": "quayside", "size": "1 GiB"}
+    steps = plan_of("create-volume", **wish).steps
+    assert [(p.step.name, p.about) for p in steps] == [
+        (name, about)
+        for about in ("web-001 to web-100", "web-101 to web-120")
+        for name in ("place-all", "reserve-all", "read-all")
+    ]
+    number = barn_site.do("create-volume", **wish)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    view, machines = current_view(), barn_site.yard.machines
+    assert len(view.volumes) == 120
+    assert not any(v.forming for v in view.volumes)
+    assert held(barn_site) == should_hold()
+    told = [(o.node, len(o.body["each"])) for o in machines.orders.values() if o.kind == "reserve-all"]
+    assert len(told) == 2 * len({node for node, _ in told})
+
+
+def test_of_several_plies_a_node_sets_all_aside_or_none(barn_site: Site) -> None:
+    serial = current_view().disk("petrel-3").serial
+    most = slots_of(barn_site.yard.machines.disks[serial].size_bytes, 2**30)
+    each = [
+        {"ply": ply, "bytes": 2**30, "data": 1, "strips": {serial: [[e, 0] for e in range(extents)]}}
+        for ply, extents in ((901, most - 1), (902, 2))
+    ]
+    agent = Agent(barn_site.yard.agent("petrel"))
+    with pytest.raises(NotPossible, match="is full"):
+        agent.send({"id": "too-many", "kind": "reserve-all", "each": each})
+    assert not held(barn_site)
+    each[1]["strips"] = {serial: [[0, 0]]}
+    agent.send({"id": "as-many", "kind": "reserve-all", "each": each})
+    assert len(held(barn_site)) == most

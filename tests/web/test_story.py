@@ -487,7 +487,7 @@ def test_several_volumes_are_made_from_a_pattern_or_a_table(tab: Page, running: 
     expect(blocker(sheet, "Line 3: ")).to_be_visible()
     table.fill("name\tsize\nweb-{1..2}\t10 GiB\nscans\t20 GB")
     carry_out(tab)
-    expect(tab.locator('[data-step="read-strips:scans"]')).to_have_attribute(
+    expect(tab.locator('[data-step="read-all:web-1, web-2 and scans"]')).to_have_attribute(
         "data-state", "done", timeout=LONG
     )
     tab.get_by_role("link", name="Show several volumes").click()

@@ -81,8 +81,7 @@ def test_a_node_tells_what_all_its_disks_hold_of_one_ply(yard: Yard) -> None:
         machines.add_strip(disk, strip)
     machines.add_strip(serial(machines, "petrel-1"), (7, 5, 0))
     fulmar = Agent(yard.agent("fulmar"))
-    assert fulmar.strips_of(7) == {one: {(0, 2), (1, 0)}, two: {(3, 1)}}
-    assert fulmar.strips_of(9) == {}
+    assert fulmar.strips_of([7, 9]) == {7: {one: {(0, 2), (1, 0)}, two: {(3, 1)}}, 9: {}}
     assert fulmar.strips(two).tolist() == [[7, 3, 1], [8, 0, 0]]
 
 

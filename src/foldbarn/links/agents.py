@@ -10,7 +10,7 @@ from __future__ import annotations
 import asyncio
 import math
 import time
-from collections.abc import Coroutine
+from collections.abc import Coroutine, Sequence
 from contextlib import AbstractAsyncContextManager, nullcontext, suppress
 from dataclasses import dataclass, field
 from typing import Any, cast
@@ -119,13 +119,19 @@ class Agent:
             raise Garbled(f"{self.url} lists its strips in another shape.")
         return np.unique(table, axis=0)
 
-    def strips_of(self, ply: int) -> dict[str, set[tuple[int, int]]]:
-        """What each disk of the node (by serial) holds of a ply: extent, and which strip of it."""
-        found = _body(self._ask("GET", f"/v1/strips?ply={ply}", most=STRIPS_BYTES, times=LONG))
+    def strips_of(self, plies: Sequence[int]) -> dict[int, dict[str, set[tuple[int, int]]]]:
+        """What each disk of the node (by serial) holds of some plies, by number: extent, and which strip of
+        it.
+        """
+        asked = "&".join(f"ply={ply}" for ply in plies)
+        found = _body(self._ask("GET", f"/v1/strips?{asked}", most=STRIPS_BYTES, times=LONG))
         try:
             return {
-                str(serial): {(int(extent), int(strip)) for extent, strip in held}
-                for serial, held in found["disks"].items()
+                int(ply): {
+                    str(serial): {(int(extent), int(strip)) for extent, strip in held}
+                    for serial, held in disks.items()
+                }
+                for ply, disks in found["plies"].items()
             }
         except (AttributeError, KeyError, TypeError, ValueError, OverflowError) as error:
             raise Garbled(f"{self.url} lists its strips in another shape.") from error

@@ -6,6 +6,7 @@ import hashlib
 import time
 import zlib
 from collections import defaultdict
+from collections.abc import Collection
 from dataclasses import dataclass
 from typing import Any
 
@@ -306,6 +307,7 @@ def take_order(machines: Machines, node: str, body: dict[str, Any]) -> Order:
         "prepare": _prepare,
         "release": _release,
         "reserve": _reserve,
+        "reserve-all": _reserve_all,
         "open": _open,
         "drop": _drop,
         "copy": _copy,
@@ -630,6 +632,34 @@ def probe(machines: Machines, node: str, targets: list[dict[str, Any]]) -> list[
 
 
 def _reserve(machines: Machines, order: Order) -> None:
+    _check_room(machines, order.node, [order.body])
+    _set_aside(machines, order)
+    order.state = "done"
+
+
+def _reserve_all(machines: Machines, order: Order) -> None:
+    """Several plies, or none of them."""
+    _check_room(machines, order.node, order.body["each"])
+    for number, each in enumerate(order.body["each"]):
+        _set_aside(machines, Order(f"{order.id}.{number}", order.node, "reserve", each))
+    order.state = "done"
+
+
+def _check_room(machines: Machines, node: str, wishes: list[dict[str, Any]]) -> None:
+    """Raises BadOrder where a disk is not the node's, cannot be written, or has no room for all that."""
+    new: dict[str, int] = defaultdict(int)
+    for body in wishes:
+        for serial, wanted in body["strips"].items():
+            disk = _own_disk(machines, node, serial)
+            if disk.read_only:
+                raise BadOrder(f"disk {serial} is read-only")
+            mine = {(body["ply"], extent, strip) for extent, strip in wanted}
+            new[serial] += len(mine - machines.strips[serial])
+            if len(machines.strips[serial]) + new[serial] > slots_of(disk.size_bytes, body["bytes"]):
+                raise BadOrder(f"disk {serial} is full")
+
+
+def _set_aside(machines: Machines, order: Order) -> None:
     size, ply = order.body["bytes"], order.body["ply"]
     fresh = PlyFacts(size, machines.clock, ply, order.body.get("data", 1))
     machines.plies.setdefault(str(ply), fresh)
@@ -642,13 +672,6 @@ def _reserve(machines: Machines, order: Order) -> None:
     if lands := order.body.get("lands_for"):
         first = machines.facts_of(lands["ply"]).first
         machines.landings.setdefault(str(ply), Landing(first, lands["bytes"], lands["copies"]))
-    for serial, wanted in order.body["strips"].items():
-        disk = _own_disk(machines, order.node, serial)
-        if disk.read_only:
-            raise BadOrder(f"disk {serial} is read-only")
-        new = {(ply, extent, strip) for extent, strip in wanted} - machines.strips[serial]
-        if len(machines.strips[serial]) + len(new) > slots_of(disk.size_bytes, size):
-            raise BadOrder(f"disk {serial} is full")
     _note_terms(machines, order)
     if "thin" in order.body:
         machines.thin[machines.facts_of(ply).first] = int(order.body["thin"])
@@ -658,7 +681,6 @@ def _reserve(machines: Machines, order: Order) -> None:
     for serial, wanted in order.body["strips"].items():
         for extent, strip in wanted:
             machines.add_strip(serial, (ply, extent, strip))
-    order.state = "done"
 
 
 def _open(machines: Machines, order: Order) -> None:
@@ -714,9 +736,18 @@ def strips_on(machines: Machines, node: str, serial: str) -> list[Strip]:
     return sorted(machines.strips.get(serial, ()))
 
 
-def strips_of(machines: Machines, node: str, ply: int) -> dict[str, list[tuple[int, int]]]:
-    """By serial of the disks that a node reaches, what they hold of one ply, in order: extent, and which
-    strip of it.
+def strips_of(
+    machines: Machines, node: str, plies: Collection[int]
+) -> dict[str, dict[str, list[tuple[int, int]]]]:
+    """By number of the ply, and by serial of the disks that a node reaches, what they hold of it, in order:
+    extent, and which strip of it.
     """
-    serials = [disk.serial for disk in machines.inside(node) if machines.held[disk.serial][ply]]
-    return {s: sorted((e, n) for p, e, n in machines.strips[s] if p == ply) for s in serials}
+    wanted = set(plies)
+    found: dict[str, dict[str, list[tuple[int, int]]]] = {str(ply): {} for ply in plies}
+    for disk in machines.inside(node):
+        if not any(machines.held[disk.serial][ply] for ply in wanted):
+            continue
+        for ply, extent, strip in machines.strips[disk.serial]:
+            if ply in wanted:
+                found[str(ply)].setdefault(disk.serial, []).append((extent, strip))
+    return {ply: {s: sorted(held) for s, held in on.items()} for ply, on in found.items()}

@@ -12,10 +12,10 @@ import time
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import httpx
-from fastapi import FastAPI, HTTPException, Request, Response
+from fastapi import FastAPI, HTTPException, Query, Request, Response
 from pydantic import BaseModel, Field
 from starlette.middleware.trustedhost import TrustedHostMiddleware
 
@@ -160,8 +160,8 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
         return await answer(known(node), lambda: agent.asked(machines, node), request)
 
     @app.get("/agents/{node}/v1/strips")
-    async def strips_of(node: str, ply: int, request: Request) -> Response:
-        return await answer(known(node), {"disks": agent.strips_of(machines, node, ply)}, request)
+    async def strips_of(node: str, ply: Annotated[list[int], Query()], request: Request) -> Response:
+        return await answer(node, {"plies": agent.strips_of(machines, known(node), ply)}, request)
 
     @app.get("/agents/{node}/v1/strips/{serial}")
     async def strips(node: str, serial: str, request: Request) -> Response:

@@ -64,4 +64,4 @@ def test_what_is_wrong_is_refused_whole_with_its_line() -> None:
     assert refusal("a-{x}", "1 GB") == ("'a-{x}' has braces that are no span of numbers.", "name")
     assert refusal("a-{1..2}", "") == ("'' is not a size.", "size")
     most = refusal(f"a-{{1..{MOST_AT_ONCE + 1}}}", "1 GB")
-    assert most == (f"That is {MOST_AT_ONCE + 1} volumes; {MOST_AT_ONCE} at once are the most.", "name")
+    assert most == ("That is 1,001 volumes; 1,000 at once are the most.", "name")

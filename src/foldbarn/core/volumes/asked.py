@@ -9,7 +9,7 @@ from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.names import expand, folded
 from foldbarn.core.units import parse_size
 
-MOST_AT_ONCE = 500  # each is placed beside those before it, and a person reads the whole list
+MOST_AT_ONCE = 1000  # each is placed beside those before it, and a person reads the whole list
 _APART = re.compile(r"[\t;,]")  # cells of a line; where there are none of these, spaces after the name
 _HEADS = ("name", "volume")
 
@@ -32,7 +32,7 @@ def asked_for(name: str, size: str, table: str) -> list[Asked]:
     pattern, and a size; a first line that heads the columns is passed over.
 
     Raises NotPossible, for a table with the line: neither or both of the two, no size, a pattern or a size
-    that is none, a name twice, more than 500.
+    that is none, a name twice, more than 1,000.
     """
     if not table.strip():
         found = [Asked(one, parse_size(size)) for one in _names(name, "name")]
@@ -46,7 +46,7 @@ def asked_for(name: str, size: str, table: str) -> list[Asked]:
         raise NotPossible("The table has no line with a name and a size.", about="table")
     about = "table" if table.strip() else "name"
     if len(found) > MOST_AT_ONCE:
-        words = f"That is {len(found):,} volumes; {MOST_AT_ONCE} at once are the most."
+        words = f"That is {len(found):,} volumes; {MOST_AT_ONCE:,} at once are the most."
         raise NotPossible(words, about=about, next_step="Make them in several changes.")
     seen: set[str] = set()
     for one in found:

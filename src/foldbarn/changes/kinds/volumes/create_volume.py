@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import ClassVar
 
@@ -29,7 +29,13 @@ from foldbarn.changes.engine.step import Inside, Outside
 from foldbarn.changes.kinds.policies.save_policy import answers_effect
 from foldbarn.changes.kinds.pools.effects import room_rows
 from foldbarn.changes.kinds.pools.schemes import SchemeAt
-from foldbarn.changes.kinds.volumes.setting_aside import read_back, set_aside, strips_by_node
+from foldbarn.changes.kinds.volumes.setting_aside import (
+    read_all_back,
+    read_back,
+    set_all_aside,
+    set_aside,
+    strips_by_node,
+)
 from foldbarn.changes.kinds.volumes.warnings import warnings_of
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken
 from foldbarn.core.figures import Figure, Part, make_figure
@@ -120,10 +126,19 @@ class Place(Inside):
         """Looks again at everything the plan looked at: what is made at the same time in the same pool comes
         before or after.
         """
+        _, strips, extents = self.put(run, session, self.locked_view(session))
+        return f"{say_count(strips, 'strip')} of {say_count(extents, 'extent')} placed."
+
+    def locked_view(self, session: Session) -> SiteView:
+        """The site, while nobody else places anything in the pool. Raises NotPossible."""
         locked = pools.locked(session, self.pool)
         view = load_view(session)
         if locked is None:
             raise NotPossible("The pool is gone.", about="pool")
+        return view
+
+    def put(self, run: Run, session: Session, view: SiteView) -> tuple[SiteView, int, int]:
+        """Returns the site with it, its strips that have a disk, and its extents. Raises BarnError."""
         check_volume_name(view, self.volume)
         kept_by = policies.version_id(session, *self.policy) if self.policy else None
         kept = next((p for p in view.policies if (p.number, p.version) == self.policy), None)
@@ -132,19 +147,21 @@ class Place(Inside):
         source = self._source(view)
         row = VolumeRow(
             name=self.volume,
-            pool_id=locked.id,
+            pool_id=self.pool,
             size_bytes=wish.size,
             change_id=run.change,
             nth=self.nth,
             policy_version_id=kept_by,
             thin=self.thin,
         )
+        origin = None
         if self.origin is not None:
             row.origin_id, row.origin_snapshot = self.origin
+            origin = Origin(*self.origin)
         plies = plies_for(view, wish, self.volume, source)
         volumes.add(session, row, plies)
-        strips = strips_placed(plies)
-        return f"{say_count(strips, 'strip')} of {say_count(wish.extents, 'extent')} placed."
+        after = with_new(view, wish, self.volume, plies, number=row.id, origin=origin)
+        return after, strips_placed(plies), wish.extents
 
     def _source(self, view: SiteView) -> Volume | None:
         """The volume that it is to be a copy of. Raises Overtaken where there is nothing to copy any more."""
@@ -189,10 +206,10 @@ class Place(Inside):
 
 
 class Reserve(Outside):
-    """Every agent sets the strips of the change's volume aside, of several those of the nth."""
+    """Every agent sets the strips of the change's volume aside."""
 
     name: ClassVar[str] = "reserve"
-    nth: int = 0
+    nth: int = 0  # as an earlier version planned it, one by one
 
     def carry_out(self, run: Run) -> str:
         made = _made(run, self.nth)
@@ -203,10 +220,10 @@ class Reserve(Outside):
 
 
 class ReadStrips(Outside):
-    """Each disk must hold what it was given; then the volume opens, of several the nth."""
+    """Each disk must hold what it was given; then the volume opens."""
 
     name: ClassVar[str] = "read-strips"
-    nth: int = 0
+    nth: int = 0  # as an earlier version planned it, one by one
 
     def carry_out(self, run: Run) -> str:
         made = _made(run, self.nth)
@@ -216,6 +233,57 @@ class ReadStrips(Outside):
             volumes.open_(session, made.number)
             announce(session, "site")
         return "Every disk holds its strips."
+
+
+AT_ONCE = 100  # of several volumes, so many are placed, set aside and read back together
+
+
+class PlaceAll(Inside):
+    """Several new volumes in a pool, each beside those before it."""
+
+    name: ClassVar[str] = "place-all"
+    each: tuple[Place, ...]
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        view, strips = self.each[0].locked_view(session), 0
+        for one in self.each:
+            view, its, _ = one.put(run, session, view)
+            strips += its
+        return f"{say_count(strips, 'strip')} of {say_count(len(self.each), 'volume')} placed."
+
+    def take_back(self, run: Run) -> None:
+        for one in self.each:
+            one.take_back(run)
+
+
+class ReserveAll(Outside):
+    """Every agent sets the strips of the change's volumes aside, from the first to before the last."""
+
+    name: ClassVar[str] = "reserve-all"
+    first: int
+    last: int
+
+    def carry_out(self, run: Run) -> str:
+        made = [_made(run, nth) for nth in range(self.first, self.last)]
+        told = set_all_aside(run, [ply for one in made for ply in one.plies], made[0].strip_bytes)
+        return f"Reserved on {say_count(len(told), 'node')}."
+
+
+class ReadAll(Outside):
+    """Each disk must hold what it was given; then the volumes open, from the first to before the last."""
+
+    name: ClassVar[str] = "read-all"
+    first: int
+    last: int
+
+    def carry_out(self, run: Run) -> str:
+        made = [_made(run, nth) for nth in range(self.first, self.last)]
+        read_all_back(run, [ply for one in made for ply in one.plies])
+        with run.writing() as session:
+            for one in made:
+                volumes.open_(session, one.number)
+            announce(session, "site")
+        return f"Every disk holds its strips: {say_count(len(made), 'volume')} open."
 
 
 @register
@@ -284,11 +352,7 @@ def _several(view: SiteView, params: CreateVolumeParams) -> Plan:
         title=f"Make {counted}",
         about=about,
         summary=f"{counted}, {size} in {say_list([pool.name for pool in mine])}.",
-        steps=[
-            step
-            for nth, new in enumerate(made)
-            for step in steps_for(new.wish, new.name, policy, nth=nth, about=new.name)
-        ],
+        steps=[step for together in _together(made) for step in _steps_of_several(together, policy)],
         effects=_effects_of_several(view, after, mine, made),
         touches=touches_of(mine, policy),
         meant=Meant(pools=tuple(mine), policies=(policy,) if policy else ()),
@@ -315,6 +379,49 @@ def _placed(view: SiteView, params: CreateVolumeParams) -> tuple[list[_New], Sit
         made.append(_New(one.name, wish, plies_for(after, wish, one.name)))
         after = with_new(after, wish, one.name, made[-1].plies, number=-len(made))
     return made, after, policy
+
+
+def _together(made: Sequence[_New]) -> Iterator[list[tuple[int, _New]]]:
+    """Those that are placed, set aside and read back together, in one pool each, with their place among all:
+    one after the other as they are asked for.
+    """
+    together: list[tuple[int, _New]] = []
+    for nth, new in enumerate(made):
+        if together and (len(together) == AT_ONCE or together[0][1].wish.pool != new.wish.pool):
+            yield together
+            together = []
+        together.append((nth, new))
+    yield together
+
+
+def _steps_of_several(together: Sequence[tuple[int, _New]], policy: Policy | None) -> list[Planned]:
+    first, last = together[0], together[-1]
+    names = say_list([new.name for _, new in together], 3) if len(together) < 4 else ""
+    about = names or f"{first[1].name} to {last[1].name}"
+    place = PlaceAll(each=tuple(place_of(new.wish, new.name, policy, nth=nth) for nth, new in together))
+    span = {"first": first[0], "last": last[0] + 1}
+    return [
+        Planned(
+            place,
+            f"Choose a disk for every strip of {about}",
+            "What protects an extent goes to different domains.",
+            about=about,
+        ),
+        Planned(
+            ReserveAll(**span),
+            f"Set the strips of {about} aside",
+            "Every agent reserves its strips.",
+            seconds=1,
+            about=about,
+        ),
+        Planned(
+            ReadAll(**span),
+            f"Read the strips of {about} back",
+            "Each disk must hold what it was given before the volumes open.",
+            seconds=1,
+            about=about,
+        ),
+    ]
 
 
 def _each_once(notes: Iterable[Note]) -> list[Note]:
@@ -407,17 +514,16 @@ def _choice(
     return [Promise(title="Chosen pool", sentence=words), answers_effect(view, found)]
 
 
-def steps_for(
+def place_of(
     wish: VolumeWish,
     name: str,
     policy: Policy | None,
     *,
     nth: int = 0,
-    about: str = "",
     origin: tuple[int, int] | None = None,
-) -> Sequence[Planned]:
-    """The steps that make a volume; origin: as Place has it."""
-    place_ = Place(
+) -> Place:
+    """The step that places a volume; origin: as that has it."""
+    return Place(
         volume=name,
         pool=wish.pool.number,
         bytes=wish.size,
@@ -428,28 +534,25 @@ def steps_for(
         nth=nth,
         origin=origin,
     )
+
+
+def steps_for(
+    wish: VolumeWish, name: str, policy: Policy | None, *, origin: tuple[int, int] | None = None
+) -> Sequence[Planned]:
+    """The steps that make one volume; origin: as Place has it."""
     apart = "copies" if wish.scheme.is_mirror else "strips"
-    of = f" of {about}" if about else ""
     return [
         Planned(
-            place_,
-            f"Choose a disk for every strip{of}",
+            place_of(wish, name, policy, origin=origin),
+            "Choose a disk for every strip",
             f"Each extent's {apart} go to different domains.",
-            about=about,
         ),
+        Planned(Reserve(), "Set the strips aside", "Every agent reserves its strips.", seconds=1),
         Planned(
-            Reserve(nth=nth),
-            f"Set the strips{of} aside",
-            "Every agent reserves its strips.",
-            seconds=1,
-            about=about,
-        ),
-        Planned(
-            ReadStrips(nth=nth),
-            f"Read the strips{of} back",
+            ReadStrips(),
+            "Read the strips back",
             "Each disk must hold what it was given before the volume opens.",
             seconds=1,
-            about=about,
         ),
     ]
 

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any
+from typing import Any, cast
 
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.terms import as_told
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.policies.limits import holders, terms_of
 from foldbarn.core.pools.placement import strips_by_disk
+from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.units import say_count
 from foldbarn.core.volumes.thin import is_thin
 from foldbarn.store import disks
@@ -34,11 +36,28 @@ def strips_by_node(ply: int) -> Strips:
 
 
 def set_aside(run: Run, ply: int, strip_bytes: int) -> set[int]:
-    """Has every agent reserve the strips of a ply; returns the numbers of their nodes. Those of a landing are
-    told for which ply it takes what is written first, and each on which terms it serves what it is given.
-    """
+    """Has every agent reserve the strips of a ply; returns the numbers of their nodes."""
+    orders = _orders(current_view(), ply, strip_bytes)
+    run.tell_nodes(orders, part=f"ply{ply}")
+    return set(orders)
+
+
+def set_all_aside(run: Run, plies: Sequence[int], strip_bytes: int) -> set[int]:
+    """The same for several plies, each agent in one go."""
     view = current_view()
-    volume = next((v for v in view.volumes if ply in [p.number for p in v.plies]), None)
+    each: dict[int, list[dict[str, Any]]] = defaultdict(list)
+    for ply in plies:
+        for node, order in _orders(view, ply, strip_bytes).items():
+            each[node].append(order)
+    run.tell_nodes({node: {"kind": "reserve-all", "each": orders} for node, orders in each.items()})
+    return set(each)
+
+
+def _orders(view: SiteView, ply: int, strip_bytes: int) -> dict[int, dict[str, Any]]:
+    """By number of the node, the order that sets its strips of a ply aside. Those of a landing are told for
+    which ply it takes what is written first, and each on which terms it serves what it is given.
+    """
+    volume = _volume_of(view, ply)
     terms = terms_of(view, volume) if volume is not None else {}
     with transaction() as session:
         lands = store_volumes.lands_for(session, ply)
@@ -61,25 +80,44 @@ def set_aside(run: Run, ply: int, strip_bytes: int) -> set[int]:
     for node, one in orders.items():
         if found := terms.get((node, ply)):
             one |= as_told({ply: found})
-    run.tell_nodes(orders, part=f"ply{ply}")
-    return set(wanted)
+    return orders
+
+
+def _volume_of(view: SiteView, ply: int) -> Volume | None:
+    """The volume that a ply is of. Found once for each picture of the site."""
+    if "ply owners" not in view.findings:
+        view.findings["ply owners"] = {p.number: v for v in view.volumes for p in v.plies}
+    return cast("dict[int, Volume]", view.findings["ply owners"]).get(ply)
 
 
 def read_back(run: Run, ply: int) -> None:
     """Each disk must hold what it was given. Raises NotPossible."""
-    names, wanted = run.urls(), strips_by_node(ply)
+    read_all_back(run, [ply])
 
-    def held_by(node: int) -> dict[str, set[tuple[int, int]]]:
+
+def read_all_back(run: Run, plies: Sequence[int]) -> None:
+    """The same for several plies, each agent in one go. Raises NotPossible."""
+    names = run.urls()
+    wanted: dict[int, dict[int, dict[str, list[list[int]]]]] = defaultdict(dict)
+    for ply in plies:
+        for node, on_disks in strips_by_node(ply).items():
+            wanted[node][ply] = on_disks
+
+    def held_by(node: int) -> dict[int, dict[str, set[tuple[int, int]]]]:
         name, url = names[node]
-        return run.insist(name, lambda: run.agents(url).strips_of(ply))
+        return run.insist(name, lambda: run.agents(url).strips_of(list(wanted[node])))
 
     with ThreadPoolExecutor(max_workers=ASKED_AT_ONCE) as crew:
         found = dict(zip(wanted, crew.map(held_by, wanted), strict=True))
-    for node, on_disks in wanted.items():
-        for serial, strips in on_disks.items():
-            missing = {(e, s) for e, s in strips} - found[node].get(serial, set())
-            if missing:
-                lacks = (
-                    f"{say_count(len(missing), 'strip')} {'is' if len(missing) == 1 else 'are'} not on disk"
-                )
-                raise NotPossible(f"{names[node][0]} says it reserved every strip, but {lacks} {serial}.")
+    for node, theirs in wanted.items():
+        for ply, on_disks in theirs.items():
+            _check(names[node][0], on_disks, found[node].get(ply, {}))
+
+
+def _check(node: str, on_disks: dict[str, list[list[int]]], held: dict[str, set[tuple[int, int]]]) -> None:
+    """Raises NotPossible where a disk does not hold what it was given."""
+    for serial, strips in on_disks.items():
+        missing = {(e, s) for e, s in strips} - held.get(serial, set())
+        if missing:
+            lacks = f"{say_count(len(missing), 'strip')} {'is' if len(missing) == 1 else 'are'} not on disk"
+            raise NotPossible(f"{node} says it reserved every strip, but {lacks} {serial}.")
