@@ -14,6 +14,8 @@ from sqlalchemy import select
 from test_changes import Killed, held, lose, should_hold
 from walking import attach, lane, look, register, type_there, walk
 
+from foldbarn.changes.engine.effects import Texts
+from foldbarn.changes.engine.preview import Preview
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds.snapshots import stand_alone
 from foldbarn.core.errors import NotPossible
@@ -21,6 +23,7 @@ from foldbarn.core.hosts.lanes import Gate, Passage
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.site import Volume
 from foldbarn.core.units import GIB
+from foldbarn.core.volumes.ending import teardown
 from foldbarn.core.volumes.loss import DataState, fate, fate_of
 from foldbarn.core.volumes.snapshots import Origin
 from foldbarn.core.watch.lamps import Outlook
@@ -243,6 +246,24 @@ def test_what_is_read_from_gives_way_last(taken: Site) -> None:
 
 def killed(*_: Any) -> str:
     raise Killed
+
+
+def test_what_gives_way_next_is_said_with_what_goes_with_it(taken: Site) -> None:
+    taken.do("take-snapshot", volumes=["charts"], name="evening")
+    room = current_view().volume("charts").past
+    assert room is not None
+    with transaction() as session:
+        row = session.scalars(select(VolumeRow).where(VolumeRow.name == "charts")).one()
+        row.spans = [[1, 2, int(0.9 * room.extents * GIB)]]
+        announce(session, "site")
+    assert "once that is full, noon gives way." in state_of("charts").reason
+    made(taken)
+    assert "once that is full, evening gives way." in state_of("charts").reason
+    made(taken, "late", snapshot="evening")
+    going = "once that is full, noon gives way, and with it what again reads from it."
+    assert going in state_of("charts").reason
+    warned = changes.preview("copy-snapshot", {"volume": "charts", "snapshot": "noon", "name": "third"})
+    assert [note.code for note in warned.warnings] == ["snapshots-give-way"]
 
 
 def test_a_person_calls_the_writing_off_and_takes_it_up_again(
@@ -475,3 +496,52 @@ def test_a_snapshot_from_before_there_was_a_file_system_carries_none(barn_site: 
     assert step.gate == Gate.FILE_SYSTEM
     assert not any("mkfs" in command for command in step.commands)
     assert "it carries what charts did then" in step.reason
+
+
+def test_a_pool_is_torn_down_in_the_order_that_its_preview_gives(mounted: Site) -> None:
+    """Each thing is done as it is said there, and only the order makes it possible."""
+    mounted.do("show-snapshot", volume="charts", snapshot="noon", name="then")
+    attach(mounted, "then", "slipway", read_only=True)
+    walk(mounted, "slipway", "then")
+    walk(mounted, "slipway")
+    made(mounted)
+    pool = {"pool": "quayside", "typed": "quayside"}
+    look(mounted)
+    deeds = teardown(current_view(), current_view().pools[0])
+    (told_order,) = [t for t in texts(changes.preview("delete-pool", pool)) if t.heads[:1] == [BEFORE]]
+    assert [row.label for row in told_order.rows] == [f"{n}. {d.title}" for n, d in enumerate(deeds, 1)]
+    assert [deed.title for deed in deeds] == [
+        "Let go of then on slipway",
+        "Detach then",
+        "Delete then",
+        "Wait until again stands alone",
+        "Delete again",
+        "Let go of charts on slipway",
+        "Detach charts",
+        "Delete charts",
+        "Empty the bin of quayside",
+    ]
+    # What waits for others is refused before them.
+    for deed in deeds[1:]:
+        if deed.kind in ("detach-volume", "empty-bin") or deed.title == "Delete charts":
+            assert refusals(deed.kind, **deed.wish), deed
+    for deed in deeds:
+        if deed.commands:
+            type_there(mounted, deed.host, *deed.commands)
+            look(mounted)
+        elif deed.kind:
+            number = mounted.do(deed.kind, **deed.wish)
+            assert mounted.state(number) == "done", (deed, mounted.problem(number))
+        else:
+            fill(mounted)
+    number = mounted.do("delete-pool", **pool)
+    assert mounted.state(number) == "done", mounted.problem(number)
+    assert not held(mounted)
+    assert not mounted.yard.machines.pool_of  # its disks are clean again
+
+
+BEFORE = "Before that, in this order"
+
+
+def texts(preview: Preview) -> list[Texts]:
+    return [effect for effect in preview.effects if isinstance(effect, Texts)]

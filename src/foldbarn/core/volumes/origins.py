@@ -88,6 +88,29 @@ def _readers(view: SiteView) -> dict[int, list[Volume]]:
     return cast("dict[int, list[Volume]]", view.findings["readers"])
 
 
+def gives_way(view: SiteView, volume: Volume) -> Snapshot | None:
+    """The snapshot of a volume that goes first where the room for them fills up: the oldest that no volume
+    reads from, and of those that are read from the oldest.
+    """
+    read = {v.origin.snapshot for v in readers_of(view, volume) if v.origin is not None}
+    there = [snapshot for snapshot in volume.snapshots if snapshot.there]
+    return min(there, key=lambda snapshot: (snapshot.number in read, snapshot.number), default=None)
+
+
+def said_to_give_way(view: SiteView, volume: Volume) -> str:
+    """What happens once that room is full, as the end of a sentence; empty where there is nothing to lose."""
+    first = gives_way(view, volume)
+    if first is None:
+        return ""
+    readers = [v.name for v in readers_of(view, volume, [first.number])]
+    with_it = f", and with it what {say_list(readers)} {_reads(readers)} from it" if readers else ""
+    return f"{first.name} gives way{with_it}"
+
+
+def _reads(names: Collection[str]) -> str:
+    return "read" if len(names) > 1 else "reads"
+
+
 def against_losing(
     view: SiteView, volume: Volume, numbers: Collection[int] | None = None, *, about: str
 ) -> NotPossible | None:
@@ -101,7 +124,7 @@ def against_losing(
     copies = [v.name for v in found if v.origin and not v.origin.shown]
     names = [v.name for v in found]
     what = "what is to go" if numbers is None or len(numbers) > 1 else "it"
-    words = f"{say_list(names)} {'read' if len(names) > 1 else 'reads'} from {what}."
+    words = f"{say_list(names)} {_reads(names)} from {what}."
     steps = [f"wait until {say_list(copies)} {'stand' if len(copies) > 1 else 'stands'} alone"] * bool(copies)
     steps += [f"delete {say_list(shown)}"] * bool(shown)
     step = " and ".join(steps)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.units import say_count, say_duration, say_size
 from foldbarn.core.volumes.loss import fate
+from foldbarn.core.volumes.origins import said_to_give_way
 from foldbarn.core.volumes.schedules import is_due
 from foldbarn.core.volumes.snapshots import FULL_SOON, Snapshot, held
 from foldbarn.core.watch.states import Lamp, State
@@ -55,7 +56,7 @@ def room_state(view: SiteView, volume: Volume) -> State | None:
         return unread
     room, taken = past.extents * view.data_bytes(past), held(volume.spans)
     words = f"{say_size(taken)} of {say_size(room)} kept for snapshots are taken"
-    there = [snapshot for snapshot in volume.snapshots if snapshot.there]
-    if there and taken >= FULL_SOON * room:
-        return State(Lamp.WATCH, f"{words}: once that is full, {there[0].name} gives way.")
+    goes = said_to_give_way(view, volume)
+    if goes and taken >= FULL_SOON * room:
+        return State(Lamp.WATCH, f"{words}: once that is full, {goes}.")
     return State(Lamp.SOUND, f"{words}.")

@@ -211,7 +211,8 @@ class Outlook:
         words.
         """
         volume, fate_ = self.view.volumes[row], self.fates[row]
-        if volume.forming or volume.short is not None or fate_.short:
+        left = volume.origin is not None and volume.origin.left
+        if volume.forming or volume.short is not None or fate_.short or left:
             return False
         return not any(hangs_by_one(lane) or is_lost(lane) for lane in self.lanes_from(volume))
 

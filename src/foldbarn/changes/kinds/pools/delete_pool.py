@@ -16,6 +16,7 @@ from foldbarn.core.site import Contact, Disk, Pool, SiteView
 from foldbarn.core.touching import Meant, Thing, alone
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.bin import bin_of
+from foldbarn.core.volumes.ending import teardown
 from foldbarn.store import disks, pools
 from foldbarn.store.database import Session, announce
 from foldbarn.store.views import current_view
@@ -119,7 +120,10 @@ class DeletePool(Kind[DeletePoolParams]):
                 ),
                 Planned(ForgetPool(pool=pool.number), "Forget it", "Its disks are fit and free again."),
             ],
-            effects=[Texts(rows=[TextRow(label=count, before=f"in {pool.name}", after="fit and free")])],
+            effects=[
+                Texts(rows=[TextRow(label=count, before=f"in {pool.name}", after="fit and free")]),
+                *_before(view, pool),
+            ],
             touches=[alone(Thing.POOL, pool.number)],
             meant=Meant(pools=(pool,)),
             blockers=_against_pool(view, pool, members, params.typed),
@@ -127,11 +131,20 @@ class DeletePool(Kind[DeletePoolParams]):
         )
 
 
+def _before(view: SiteView, pool: Pool) -> list[Texts]:
+    """What has to be done first, in this order."""
+    rows = [
+        TextRow(label=f"{place}. {deed.title}", before=deed.because, after=deed.how)
+        for place, deed in enumerate(teardown(view, pool), 1)
+    ]
+    return [Texts(heads=["Before that, in this order", "Because", "How"], rows=rows)] if rows else []
+
+
 def _against_pool(view: SiteView, pool: Pool, members: list[Disk], typed: str) -> list[Note]:
     found = []
     if held := [v for v in view.volumes_of(pool) if v.binned is None]:
         words = f"{pool.name} holds {say_count(len(held), 'volume')}: {say_list([v.name for v in held])}."
-        found.append(Note(sentence=words, about="pool", next_step="Delete them first, in any order."))
+        found.append(Note(sentence=words, about="pool", next_step="Go in the order below."))
     if binned := bin_of(view, pool):
         words = f"In its bin {'is' if len(binned) == 1 else 'are'} {say_list([v.name for v in binned])}."
         found.append(Note(sentence=words, about="pool", next_step="Empty its bin first."))

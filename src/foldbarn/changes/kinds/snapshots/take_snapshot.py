@@ -31,7 +31,7 @@ from foldbarn.core.site import Contact, Ply, Pool, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.bin import against_altering
-from foldbarn.core.volumes.origins import against_marking
+from foldbarn.core.volumes.origins import against_marking, said_to_give_way
 from foldbarn.core.volumes.snapshots import FULL_SOON, MOST_ROOM, USUAL_ROOM, held, room_extents
 from foldbarn.settings import settings
 from foldbarn.store import snapshots
@@ -269,13 +269,13 @@ def _effects(
 def _nearly_full(view: SiteView, chosen: Sequence[Volume]) -> list[Note]:
     found = []
     for volume in chosen:
-        past, there = volume.past, [s for s in volume.snapshots if s.there]
-        if past is None or not there:
+        past, goes = volume.past, said_to_give_way(view, volume)
+        if past is None or not goes:
             continue
         share = held(volume.spans) / (past.extents * view.data_bytes(past))
         if share >= FULL_SOON:
             words = f"The room for snapshots of {volume.name} is {share:.0%} taken; "
-            words += f"once it is full, {there[0].name} gives way."
+            words += f"once it is full, {goes}."
             found.append(warning("snapshots-give-way", words, about=volume.name, next_step="Delete some."))
     return found
 

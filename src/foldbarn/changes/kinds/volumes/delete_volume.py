@@ -27,7 +27,7 @@ from foldbarn.core.hosts.attaching import against_parting
 from foldbarn.core.hosts.lanes import Lane, lanes_of
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant
-from foldbarn.core.units import say_count, say_size
+from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.bin import MOST_DAYS, USUAL_DAYS, bytes_held
 from foldbarn.core.volumes.origins import readers_of, snapshot_of
 from foldbarn.store import volumes
@@ -125,6 +125,7 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
                 consumers(chosen, _used, lambda _: "none, nodes serve nothing of it"),
                 *([_reached_by(lanes, one=one)] if lanes else []),
                 *([_room(view, pools, kept)] if kept else []),
+                *_with_snapshots(chosen),
                 *_read_by(view, chosen),
             ],
             touches=alone_with(view, chosen),
@@ -156,6 +157,20 @@ def _forget(volume: Volume, *, one: bool) -> Planned:
     step = ForgetShown(volume=volume.number)
     about = "" if one else volume.name
     return Planned(step, f"Forget {'it' if one else volume.name}", words, about=about)
+
+
+def _with_snapshots(chosen: Sequence[Volume]) -> list[Texts]:
+    """The snapshots of these."""
+    rows = [
+        TextRow(
+            label=volume.name,
+            before=say_list([snapshot.name for snapshot in volume.snapshots], 4),
+            after="kept with it in the bin, and gone when that is emptied",
+        )
+        for volume in chosen
+        if volume.snapshots
+    ]
+    return [Texts(heads=["Volume", "Its snapshots", "Then"], rows=rows)] if rows else []
 
 
 def _read_by(view: SiteView, chosen: Sequence[Volume]) -> list[Texts]:

@@ -193,7 +193,9 @@ def _steps(volume: Volume) -> list[Planned]:
 
 
 def _row(volume: Volume) -> TextRow:
-    return TextRow(label=volume.name, before=say_size(volume.size_bytes), after="gone")
+    count = len(volume.snapshots)
+    beside = f", with {say_count(count, 'snapshot')}" if count else ""
+    return TextRow(label=volume.name, before=f"{say_size(volume.size_bytes)}{beside}", after="gone")
 
 
 def _strips(volume: Volume) -> int:
