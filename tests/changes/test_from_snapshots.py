@@ -26,6 +26,7 @@ from foldbarn.core.units import GIB
 from foldbarn.core.volumes.ending import teardown
 from foldbarn.core.volumes.loss import DataState, fate, fate_of
 from foldbarn.core.volumes.snapshots import Origin
+from foldbarn.core.watch.asking import Question, answers
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.states import Lamp, State
 from foldbarn.services import changes
@@ -82,6 +83,8 @@ def test_a_copy_is_open_at_once_and_stands_alone_in_the_end(taken: Site) -> None
     again, charts = view.volume("again"), view.volume("charts")
     assert again.served
     assert not again.forming
+    reading = answers(Outlook(view, 0.0, 0.0), Question.READING)
+    assert [view.volumes[row].name for row in np.flatnonzero(reading)] == ["again"]
     assert again.size_bytes == charts.size_bytes
     assert again.origin == Origin(charts.number, 1)
     assert int(again.through.sum()) == again.extents == 20

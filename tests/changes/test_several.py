@@ -152,6 +152,17 @@ def test_many_are_made_together_and_every_node_is_told_once_of_all(barn_site: Si
     assert len(told) == 2 * len({node for node, _ in told})
 
 
+def test_large_ones_are_not_all_told_together(barn_site: Site) -> None:
+    """An order stays of a size that a node can take in."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(create_volume, "STRIPS_AT_ONCE", 100)
+        steps = plan_of("create-volume", name="web-{1..5}", pool="quayside", size="10 GiB").steps
+    assert [p.about for p in steps if p.step.name == "reserve-all"] == [
+        "web-1, web-2 and web-3",
+        "web-4 and web-5",
+    ]
+
+
 def test_of_several_plies_a_node_sets_all_aside_or_none(barn_site: Site) -> None:
     serial = current_view().disk("petrel-3").serial
     most = slots_of(barn_site.yard.machines.disks[serial].size_bytes, 2**30)

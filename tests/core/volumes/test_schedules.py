@@ -50,7 +50,8 @@ def test_what_is_kept_is_what_the_rules_say(schedule: Schedule, now: float, hour
     """Taken every hour for so long: the first of each of the newest hours, days and weeks."""
     first = begin_of(HOUR_SECONDS, now)
     taken = {n: first + n * HOUR_SECONDS for n in range(hours)}
-    left = [n for n in taken if n not in to_drop(schedule, taken)]
+    gone = set(to_drop(schedule, taken))
+    left = [n for n in taken if n not in gone]
     wanted: set[int] = set()
     for count, of in ((schedule.hourly, "%Y-%j-%H"), (schedule.daily, "%Y-%j"), (schedule.weekly, "%G-%V")):
         firsts: dict[str, int] = {}

@@ -37,6 +37,7 @@ class Question(StrEnum):
     FILLING = "full in a week at this pace"
     UNKEPT = "no snapshot for a day"
     MAKING = "being made"
+    READING = "reads from a snapshot"  # of another: not all of it is its own
     OFFLINE = "offline"
     UNATTACHED = "attached to nothing"
     BY_HAND = "keeps no policy"
@@ -144,6 +145,7 @@ _JUDGES: dict[Question, Callable[[Outlook, int, Volume], bool]] = {
     Question.FILLING: _fills,
     Question.UNKEPT: _unkept,
     Question.MAKING: lambda _, __, volume: volume.forming,
+    Question.READING: lambda _, __, volume: volume.origin is not None,
     Question.OFFLINE: lambda _, __, volume: volume.offline,
     Question.UNATTACHED: lambda outlook, _, volume: not outlook.lanes_from(volume),
     Question.BY_HAND: lambda _, __, volume: volume.policy is None,

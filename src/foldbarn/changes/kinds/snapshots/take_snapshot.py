@@ -192,7 +192,7 @@ class TakeSnapshot(Kind[TakeSnapshotParams]):
         return Plan(
             title=f"Take {name} of {about}",
             about=about,
-            summary=f"{say_size(sum(v.size_bytes for v in chosen))}, as of now.",
+            summary=f"{say_size(sum(v.size_bytes for v in chosen))}, as of the moment that is marked.",
             steps=[
                 *steps,
                 Planned(note, "Write down its name"),

@@ -235,7 +235,8 @@ class ReadStrips(Outside):
         return "Every disk holds its strips."
 
 
-AT_ONCE = 100  # of several volumes, so many are placed, set aside and read back together
+# Of several volumes, so many are placed, set aside and read back together, unless these have more strips.
+AT_ONCE, STRIPS_AT_ONCE = 100, 20_000
 
 
 class PlaceAll(Inside):
@@ -386,11 +387,15 @@ def _together(made: Sequence[_New]) -> Iterator[list[tuple[int, _New]]]:
     one after the other as they are asked for.
     """
     together: list[tuple[int, _New]] = []
+    strips = 0
     for nth, new in enumerate(made):
-        if together and (len(together) == AT_ONCE or together[0][1].wish.pool != new.wish.pool):
+        its = new.wish.aside * new.wish.scheme.strips
+        full = len(together) == AT_ONCE or strips + its > STRIPS_AT_ONCE
+        if together and (full or together[0][1].wish.pool != new.wish.pool):
             yield together
-            together = []
+            together, strips = [], 0
         together.append((nth, new))
+        strips += its
     yield together
 
 
