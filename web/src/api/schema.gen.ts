@@ -4801,7 +4801,7 @@ export interface components {
          * @description What may be asked of a volume; what is urgent comes first.
          * @enum {string}
          */
-        Question: "not as it should be" | "cannot be read" | "short of strips" | "wants room" | "not connected" | "one path" | "departs from its policy" | "full in a week at this pace" | "no snapshot for a day" | "being made" | "offline" | "attached to nothing" | "keeps no policy" | "thin";
+        Question: "not as it should be" | "cannot be read" | "short of strips" | "wants room" | "not connected" | "one path" | "departs from its policy" | "full in a week at this pace" | "no snapshot for a day" | "being made" | "reads from a snapshot" | "offline" | "attached to nothing" | "keeps no policy" | "thin";
         /** RackOut */
         RackOut: {
             /** Name */

@@ -10,7 +10,7 @@ const MOST = 60; // rows shown
     <VTable class="eff words">
       <thead>
         <tr>
-          <th v-for="h in effect.heads" :key="h">{{ h }}</th>
+          <component :is="h ? 'th' : 'td'" v-for="h in effect.heads" :key="h">{{ h }}</component>
         </tr>
       </thead>
       <tbody>

@@ -73,7 +73,12 @@ class RenameSnapshot(Kind[RenameSnapshotParams]):
             title=f"Rename {snapshot.name} of {volume.name} to {name}",
             about=volume.name,
             steps=[Planned(step, "Write down its new name", words)],
-            effects=[Texts(rows=[TextRow(label="Snapshot", before=snapshot.name, after=name)])],
+            effects=[
+                Texts(
+                    heads=["Of it", "Now", "Then"],
+                    rows=[TextRow(label="Name", before=snapshot.name, after=name)],
+                )
+            ],
             touches=[alone(Thing.VOLUME, volume.number)],
             meant=Meant(volumes=(volume,)),
             blockers=[unchanged("name")] if name == snapshot.name else [],

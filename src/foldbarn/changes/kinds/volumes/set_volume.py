@@ -126,7 +126,7 @@ class SetVolume(Kind[SetVolumeParams]):
                     seconds=1,
                 ),
             ],
-            effects=[Texts(heads=["", "Now", "Then"], rows=rows)],
+            effects=[Texts(heads=["What is set", "Now", "Then"], rows=rows)],
             touches=[alone(Thing.VOLUME, volume.number) for volume in chosen],
             meant=Meant(volumes=tuple(chosen)),
             blockers=[] if altered else [unchanged("labels")],
