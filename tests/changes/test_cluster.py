@@ -29,6 +29,11 @@ from foldbarn.store.views import current_view
 from foldbarn.yard import council
 
 
+@pytest.fixture(autouse=True)
+def patient(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    be_patient(monkeypatch, barn_site.yard.machines)
+
+
 class Killed(BaseException):
     """The process is gone at this moment."""
 

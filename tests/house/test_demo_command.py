@@ -89,7 +89,7 @@ def test_two_demos_side_by_side_keep_their_state_and_stop_everything(bare: Demo,
     try:
         full.ready()
         barn = full.get("/barn")
-        assert barn["counts"] == {"nodes": 9, "disks": 93, "pools": 2, "volumes": 9}
+        assert barn["counts"] == {"nodes": 9, "disks": 93, "pools": 2, "volumes": 10}
         assert [a["title"] for a in barn["attention"] if a["kind"] == "volume"] == []  # each has its room
         assert bare.get("/barn")["counts"]["pools"] == 0
         index = httpx.get(full.url, trust_env=False)
