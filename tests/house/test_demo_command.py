@@ -111,7 +111,7 @@ def test_two_demos_side_by_side_keep_their_state_and_stop_everything(bare: Demo,
         after = again.get("/volumes/charts")
         assert after["shares"] == before["shares"]
         assert after["made_at"] == before["made_at"]
-        assert again.get("/barn")["counts"]["volumes"] == 9
+        assert again.get("/barn")["counts"]["volumes"] == 10
     finally:
         assert again.stop() == 0
 
