@@ -14,6 +14,7 @@ from sqlalchemy import select
 from test_changes import Killed, held, lose, should_hold
 from walking import attach, lane, look, register, type_there, walk
 
+from foldbarn.api.volumes.pictures import volume_out
 from foldbarn.changes.engine.effects import Texts
 from foldbarn.changes.engine.preview import Preview
 from foldbarn.changes.engine.runner import run_change
@@ -32,7 +33,9 @@ from foldbarn.core.watch.states import Lamp, State
 from foldbarn.services import changes
 from foldbarn.services.copies import let_copies_stand_alone
 from foldbarn.services.limits import tell_marks
+from foldbarn.services.site import outlook
 from foldbarn.services.watching import empty_bins
+from foldbarn.store import changes as kept_changes
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, SnapshotRow, VolumeRow
 from foldbarn.store.views import current_view
@@ -222,7 +225,7 @@ def test_where_the_snapshot_is_lost_so_is_what_was_not_written(taken: Site) -> N
     ]
     (number,) = fill(taken)
     assert taken.state(number) == "paused"
-    assert "20" in taken.problem(number) or "60" in taken.problem(number)
+    assert taken.problem(number).startswith("60 strips of again are not written yet")
 
 
 def test_what_is_read_from_gives_way_last(taken: Site) -> None:
@@ -281,7 +284,7 @@ def test_a_person_calls_the_writing_off_and_takes_it_up_again(
     assert fill(taken) == []
     _, again = charts_and("again")
     assert again.origin == Origin(again.origin.volume if again.origin else 0, 1, left=True)
-    assert "A person called that off." in state_of("again").reason
+    assert "A person called off the writing of that." in state_of("again").reason
     with monkeypatch.context() as patched:
         patched.setattr(stand_alone.LetStandAlone, "carry_out", killed)
         number = changes.carry_out(ME, "stand-alone", {"volume": "again"})
@@ -299,6 +302,109 @@ def test_a_person_calls_the_writing_off_and_takes_it_up_again(
     assert taken.state(number) == "done", taken.problem(number)
     assert charts_and("again")[1].origin is None
     assert refusals("stand-alone", volume="again") == ["again stands alone already."]
+
+
+def refuses(*_: Any) -> str:
+    raise NotPossible("Held up.")
+
+
+def seen_now(name: str) -> State:
+    """As a page shows it, with the changes that are open."""
+    now = outlook()
+    return now.volume(next(row for row, v in enumerate(now.view.volumes) if v.name == name))
+
+
+def test_what_is_said_of_a_copy_is_as_it_is(taken: Site) -> None:
+    made(taken)
+    reads = "0 of 20 extents of it are its own; the rest is read from noon of charts"
+    to_come = f"{reads}, and is to be written."
+    assert seen_now("again") == State(Lamp.MENDING, f"Readable and writable. {to_come}")
+    taken.do("offline-volume", volume="again")
+    assert seen_now("again").reason == f"Offline: its nodes serve none of it. {to_come}"
+    taken.do("offline-volume", volume="again", offline=False)
+    let_copies_stand_alone()
+    (number,) = going_on()
+    with transaction() as session:
+        kept_changes.pause(session, number, "Held up.")
+        announce(session, "site")
+    paused = f"Readable and writable. {reads}. The writing of that, change {number}, is paused."
+    assert seen_now("again") == State(Lamp.WATCH, paused)
+    taken.do("delete-volume", volume="again", typed="again")
+    changes.ask(ME, number, "withdraw")
+    run_change(number)
+    assert fill(taken) == []  # it may be erased before long
+    assert seen_now("again").reason.endswith(f"{reads}.")
+
+
+def test_each_part_that_is_short_says_its_own_reason(taken: Site) -> None:
+    """Of a copy of which some is its own: what misses a disk, and what its original does."""
+    made(taken)
+
+    def one_portion(step: stand_alone.WriteRest, run: Any) -> int:
+        stand_alone.Mover(run, step.name, step.pool, stand_alone._Portion(step).plan).carry()
+        return int(refuses())
+
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(stand_alone, "PORTION", 30)
+        patch.setattr(stand_alone.WriteRest, "write", one_portion)
+        (number,) = fill(taken)
+    assert taken.state(number) == "paused"
+    assert 0 < int(charts_and("again")[1].through.sum()) < 20
+    lose(taken, "petrel")
+    reason = state_of("again").reason
+    assert ": petrel is not heard since" in reason
+    assert "Of charts, petrel is not heard since" in reason
+
+
+def test_a_preview_warns_of_what_cannot_be_read_now(taken: Site) -> None:
+    """Of one copy some is away with a node, and so may be what was overwritten."""
+    taken.volume("solo", size="20 GiB", copies=1, level="disk")
+    taken.do("take-snapshot", volumes=["solo"], name="noon")
+    wish = {"volume": "solo", "snapshot": "noon", "name": "again"}
+    kinds = ("copy-snapshot", "show-snapshot")
+    for kind in kinds:
+        assert "cannot-be-read" not in {note.code for note in changes.preview(kind, wish).warnings}
+    lose(taken, "petrel")
+    for kind in kinds:
+        found = changes.preview(kind, wish)
+        assert not found.blockers
+        said = {note.code: note.sentence for note in found.warnings}
+        assert said["cannot-be-read"].endswith(" of 20 extents cannot be read now.")
+
+
+def test_its_bin_is_emptied_while_the_writing_is_paused(taken: Site) -> None:
+    made(taken)
+    let_copies_stand_alone()
+    (number,) = going_on()
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(stand_alone.LetStandAlone, "carry_out", refuses)
+        run_change(number)
+    assert taken.state(number) == "paused"
+    assert taken.state(taken.erase("again")) == "done"
+    changes.ask(ME, number, "resume")
+    run_change(number)
+    assert taken.state(number) == "done", taken.problem(number)
+    assert [v.name for v in current_view().volumes] == ["charts"]
+    assert held(taken) == should_hold()
+
+
+def test_a_shown_snapshot_is_held_as_its_original_is_now(taken: Site) -> None:
+    taken.do("show-snapshot", volume="charts", snapshot="noon", name="then")
+    taken.do("save-policy", name="parity", data=2, parity=1, level="rack", survives=1)
+    number = taken.do("keep-policy", volumes=["charts"], policy="parity")
+    assert taken.state(number) == "done", taken.problem(number)
+    now = outlook()
+    rows = {v.name: row for row, v in enumerate(now.view.volumes)}
+    shown, charts = (volume_out(now, rows[name]) for name in ("then", "charts"))
+    assert (shown.counted, shown.protection, shown.survives) == (
+        charts.counted,
+        charts.protection,
+        charts.survives,
+    )
+    assert not shown.thin
+    assert fate_of(now.view, now.view.volume("then")).whole == 20
+    for question in (Question.UNKEPT, Question.BY_HAND, Question.THIN):
+        assert not answers(now, question)[rows["then"]]
 
 
 def test_the_original_is_held_otherwise_meanwhile(taken: Site) -> None:

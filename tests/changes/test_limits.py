@@ -212,3 +212,15 @@ def test_labels_are_set_found_and_set_back_alone(barn_site: Site) -> None:
     assert (charts.labels, charts.operations) == (("later",), 0)
     assert not tell_limits()
     assert summed(barn_site)[0] == 0
+
+
+def test_two_that_set_different_things_at_once_both_hold(barn_site: Site) -> None:
+    """Each records its difference alone."""
+    barn_site.volume(size="10 GiB")
+    one = changes.carry_out(ME, "set-volume", {"volumes": ["charts"], "labels": ["nightly"]})
+    other = changes.carry_out(ME, "set-volume", {"volumes": ["charts"], "operations": 90})
+    for number in (one, other):
+        run_change(number)
+        assert barn_site.state(number) == "done"
+    charts = current_view().volume("charts")
+    assert (charts.labels, charts.operations) == (("nightly",), 90)

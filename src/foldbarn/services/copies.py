@@ -8,6 +8,7 @@ from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import BarnError
 from foldbarn.core.site import Volume
 from foldbarn.core.touching import Thing
+from foldbarn.core.volumes.origins import is_to_be_written
 from foldbarn.services.changes import carry_out
 from foldbarn.store import changes as kept
 from foldbarn.store import touching, volumes
@@ -22,15 +23,9 @@ KIND = "stand-alone"
 
 
 def let_copies_stand_alone() -> None:
-    """Starts to write each, unless that is under way, or a person called it off. What is in the bin may be
-    erased before long.
-    """
+    """Starts to write each that is to be written, unless that is under way, or a person called it off."""
     view = current_view()
-    waiting = [
-        v
-        for v in view.volumes
-        if v.origin is not None and not (v.origin.shown or v.origin.left or v.forming) and v.binned is None
-    ]
+    waiting = [v for v in view.volumes if is_to_be_written(v)]
     if not waiting:
         return
     with transaction() as session:

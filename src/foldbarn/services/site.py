@@ -22,6 +22,7 @@ def outlook() -> Outlook:
         grace, unwatched = store_site.grace_and_unwatched(session)
         open_changes = kept.unfinished(session)
         mending, paused = set(), {}
+        copying_paused: dict[int, int] = {}
         for row in open_changes:
             if row.kind == "rebuild":
                 pool = row.meant.get("pool", {}).get(row.about, 0)
@@ -29,7 +30,9 @@ def outlook() -> Outlook:
                     paused[pool] = row.id
                 else:
                     mending.add(pool)
-        for name in ("catch-up", "bring"):
+            elif row.kind == "stand-alone" and row.state == "paused":
+                copying_paused |= dict.fromkeys(row.meant.get("volume", {}).values(), row.id)
+        for name in ("catch-up", "bring", "write-rest"):
             mending |= {(step.payload or {}).get("pool", 0) for step in kept.steps_under_way(session, name)}
         halted = tuple(
             Halted(
@@ -42,7 +45,16 @@ def outlook() -> Outlook:
             for row in open_changes
             if row.state == "paused" and row.paused_at is not None
         )
-    return Outlook(view, time.time(), grace, frozenset(mending), paused, halted, unwatched)
+    return Outlook(
+        view=view,
+        now=time.time(),
+        grace_seconds=grace,
+        mending=frozenset(mending),
+        paused=paused,
+        halted=halted,
+        unwatched=unwatched,
+        copying_paused=copying_paused,
+    )
 
 
 def set_grace(actor: Actor, seconds: float) -> None:

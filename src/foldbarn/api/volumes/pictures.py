@@ -46,7 +46,7 @@ from foldbarn.core.policies.shares import Served
 from foldbarn.core.site import Ply, SiteView, Tier, Volume
 from foldbarn.core.volumes.heat import HALF_LIFE_SECONDS, Heat
 from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
-from foldbarn.core.volumes.origins import readers_of, snapshot_of
+from foldbarn.core.volumes.origins import bearer_of, readers_of, snapshot_of
 from foldbarn.core.volumes.pace import Pace
 from foldbarn.core.volumes.schedules import auto_name, coming
 from foldbarn.core.volumes.snapshots import Share, Snapshot, by_age, held, shares
@@ -76,6 +76,7 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
     volume, found = view.volumes[row], outlook.fates[row]
     ply, landing, hot, past = volume.whole, volume.landing, volume.hot, volume.past
     thin, lanes = is_thin(view, volume), outlook.lanes_from(volume)
+    bearer = bearer_of(view, volume).whole
     footprint = make_figure(
         f"{volume.name} on disks",
         "bytes",
@@ -96,15 +97,15 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "name": volume.name,
         "pool": view.pools[volume.pool].name,
         "size_bytes": volume.size_bytes,
-        "copies": ply.scheme.strips,
-        "mirror": ply.scheme.is_mirror,
-        "data_strips": ply.scheme.k,
-        "counted": ply.scheme.counted(),
+        "copies": bearer.scheme.strips,
+        "mirror": bearer.scheme.is_mirror,
+        "data_strips": bearer.scheme.k,
+        "counted": bearer.scheme.counted(),
         "keeps": standing_out(view, volume),
-        "level": ply.scheme.level.value,
-        "protection": ply.scheme.sentence(),
-        "survives": ply.scheme.survives,
-        "tier": ply.tier.value,
+        "level": bearer.scheme.level.value,
+        "protection": bearer.scheme.sentence(),
+        "survives": bearer.scheme.survives,
+        "tier": bearer.tier.value,
         "written_bytes": volume.written_bytes,
         "extents": ply.extents,
         "extent_bytes": view.data_bytes(ply),
@@ -347,19 +348,20 @@ def volume_page(
     volume = view.volume(name)
     row = _row_of(view, volume)
     ply, strip_bytes = volume.whole, view.pools[volume.pool].strip_bytes
-    bearer = _bearer(view, volume)
+    bearer = bearer_of(view, volume)
     lies = np.concatenate([view.rows(part).reshape(-1) for part in bearer.plies])
     held = np.bincount(lies, minlength=len(view.disks) + 1)[:-1]
     missing = _missing(view, ply)
-    level = ply.scheme.level
+    level = bearer.whole.scheme.level
     names = view.domain_names(level)
     return VolumePage.model_validate(
         _volume_fields(outlook, row)
         | {
             "shares": {view.disks[r].name: int(held[r]) * strip_bytes for r in np.flatnonzero(held).tolist()},
-            "lines": ply.scheme.strip_lines(),
+            "lines": ply.scheme.strip_lines() if bearer is volume else ["All of it"],
             "missing": [
-                np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist() for s in range(ply.scheme.strips)
+                np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist()
+                for s in range(ply.scheme.strips if bearer is volume else 1)
             ],
             "missing_count": sum(int(_missing(view, part).sum()) for part in volume.plies),
             "upper": None if volume.hot is None else np.flatnonzero(volume.upper)[:MOST_MISSING].tolist(),
@@ -387,12 +389,6 @@ def volume_page(
     )
 
 
-def _bearer(view: SiteView, volume: Volume) -> Volume:
-    """The volume whose strips hold it: another one, where it shows a snapshot of that."""
-    shows = volume.origin is not None and volume.origin.shown
-    return snapshot_of(view, volume)[0] if shows else volume
-
-
 def _missing(view: SiteView, ply: Ply) -> Flags:
     """Strips that cannot be read now, [extents, strips]."""
     flags: Flags = ~present_strips(view, ply) & ~ply.unwritten[:, None]
@@ -411,7 +407,7 @@ def more_out(view: SiteView, name: str) -> MoreOut:
 
 def _what_if(view: SiteView, volume: Volume, bearer: Volume, name: str, domain: int) -> WhatIf:
     """What is away already is not lost once more. bearer: the volume whose strips hold it."""
-    level = volume.whole.scheme.level
+    level = bearer.whole.scheme.level
     left = without(view, level, domain)
     after = fate_of(view, volume, left)
     goes = np.append(view.disk_ready & ~left, False)

@@ -175,7 +175,7 @@ def _take_back(pool: Pool, volume: Volume, begun: Begun) -> None:
 def open_again(view: SiteView, volume: Volume, asked: Ints) -> None:
     """What nodes still ask for, and have set aside: they have not heard that consumers may write there."""
     there = asked[~to_set_aside(volume)[asked]]
-    there = there[~volume.upper[there]]
+    there = there[~(volume.upper | volume.through)[there]]
     if not len(there):
         return
     with transaction() as session:

@@ -158,8 +158,13 @@ def fate_of(view: SiteView, volume: Volume, ready: Flags | None = None) -> Fate:
     """A volume's extents by state: those of all its plies, and those that are read from its origin."""
     parts = [fate(view, ply, ready) for ply in volume.plies]
     if volume.origin is not None:
-        parts.append(_counted(states_through(view, volume, ready)))
+        parts.append(fate_through(view, volume, ready))
     return Fate(*(sum(getattr(part, f.name) for part in parts) for f in fields(Fate)))
+
+
+def fate_through(view: SiteView, volume: Volume, ready: Flags | None = None) -> Fate:
+    """The extents that a volume reads from its origin, by state."""
+    return _counted(states_through(view, volume, ready))
 
 
 # From a snapshot. ----------------------------------------------------------------------------------------
@@ -221,9 +226,7 @@ def readable_data(view: SiteView, source: Ply) -> Flags:
 
 def hot_beside(view: SiteView, source: Ply) -> Ply | None:
     """The hot ply of the volume that a ply is all of; None where there is none, and for any other ply."""
-    if source.purpose != Purpose.WHOLE:
-        return None
-    return next((v.hot for v in view.volumes if v.whole.number == source.number), None)
+    return view.volume_numbered(source.volume).hot if source.purpose == Purpose.WHOLE else None
 
 
 @dataclass(frozen=True, slots=True)

@@ -13,8 +13,9 @@ import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.policies.matching import extents_for
 from foldbarn.core.pools.protection import Scheme
-from foldbarn.core.site import UNWRITTEN, Ply, Purpose, SiteView, Volume, to_come
+from foldbarn.core.site import UNWRITTEN, Ply, Purpose, SiteView, Volume, plain_volume, to_come
 from foldbarn.core.units import say_binary, say_list
 from foldbarn.core.volumes.bin import against_bringing_back
 from foldbarn.core.volumes.snapshots import Origin, Snapshot
@@ -44,6 +45,18 @@ def as_read(whole: Ply, origin: Origin, source: int) -> tuple[Ply, Ply | None]:
     return holds, anew
 
 
+def shown_as(view: SiteView, volume: Volume, snapshot: Snapshot, name: str) -> Volume:
+    """A volume that shows a snapshot of one, under a number of no other."""
+    size = snapshot.bytes or volume.size_bytes
+    scheme = volume.whole.scheme
+    extents = extents_for(size, view.pools[volume.pool], scheme)
+    nothing = np.full((extents, scheme.strips), UNWRITTEN, dtype=np.int32)
+    plain = plain_volume(0, name, volume.pool, size, scheme, nothing, tier=volume.whole.tier)
+    origin = Origin(volume.number, snapshot.number, shown=True)
+    whole, _ = as_read(plain.whole, origin, 0)
+    return replace(plain, plies=(whole,), origin=origin)
+
+
 def copied_from(placement: Disks, written: Flags, aside: int) -> Disks:
     """A placement for a copy, [extents, strips]: room is kept for what its origin has (written, [extents]),
     and set aside at once for the first `aside` extents of what that never wrote.
@@ -62,6 +75,22 @@ def written_in(source: Volume, scheme: Scheme, extents: int) -> Flags:
     found = np.zeros(extents * scheme.k, dtype=np.bool_)
     found[: len(data)] = data[: len(found)]
     return np.asarray(found.reshape(-1, scheme.k).any(axis=1))
+
+
+def is_to_be_written(volume: Volume) -> bool:
+    """Whether what a volume still reads from its origin is written by itself. What is in the bin may be
+    erased before long.
+    """
+    origin = volume.origin
+    if origin is None or origin.shown or origin.left:
+        return False
+    return not volume.forming and volume.binned is None
+
+
+def bearer_of(view: SiteView, volume: Volume) -> Volume:
+    """The volume whose strips hold it: another one, where it shows a snapshot of that."""
+    shows = volume.origin is not None and volume.origin.shown
+    return snapshot_of(view, volume)[0] if shows else volume
 
 
 def snapshot_of(view: SiteView, volume: Volume) -> tuple[Volume, Snapshot]:

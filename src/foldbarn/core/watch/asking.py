@@ -18,6 +18,7 @@ from foldbarn.core.pools.filling import SOON_SECONDS, full_in
 from foldbarn.core.site import Volume
 from foldbarn.core.units import DAY_SECONDS
 from foldbarn.core.volumes.lineage import Link, volumes_of
+from foldbarn.core.volumes.origins import against_marking, bearer_of
 from foldbarn.core.volumes.thin import is_thin
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.reach import hangs_by_one, is_parted
@@ -129,7 +130,7 @@ def _fills(outlook: Outlook, _: int, volume: Volume) -> bool:
 
 def _unkept(outlook: Outlook, _: int, volume: Volume) -> bool:
     newest = max((s.taken_at for s in volume.snapshots if s.there), default=0.0)
-    return not volume.forming and newest < outlook.now - DAY_SECONDS
+    return not volume.forming and against_marking(volume) is None and newest < outlook.now - DAY_SECONDS
 
 
 _JUDGES: dict[Question, Callable[[Outlook, int, Volume], bool]] = {
@@ -148,7 +149,10 @@ _JUDGES: dict[Question, Callable[[Outlook, int, Volume], bool]] = {
     Question.READING: lambda _, __, volume: volume.origin is not None,
     Question.OFFLINE: lambda _, __, volume: volume.offline,
     Question.UNATTACHED: lambda outlook, _, volume: not outlook.lanes_from(volume),
-    Question.BY_HAND: lambda _, __, volume: volume.policy is None,
+    # What shows a snapshot is held by another's.
+    Question.BY_HAND: lambda outlook, _, volume: (
+        volume.policy is None and bearer_of(outlook.view, volume) is volume
+    ),
     Question.THIN: lambda outlook, _, volume: is_thin(outlook.view, volume),
 }
 
@@ -181,7 +185,7 @@ def _keys(outlook: Outlook, by: By) -> Ints:
             places = {policy.number: place for place, policy in enumerate(view.current_policies)}
             found = [len(places) if v.policy is None else places[v.policy[0]] for v in volumes]
         case By.SURVIVES:
-            found = [v.whole.scheme.survives for v in volumes]
+            found = [bearer_of(view, v).whole.scheme.survives for v in volumes]
         case By.HOSTS:
             found = [len(outlook.lanes_from(v)) for v in volumes]
     return np.array(found, dtype=np.int64)

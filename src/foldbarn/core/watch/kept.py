@@ -45,6 +45,12 @@ def overdue(view: SiteView, volume: Volume, now: float) -> State | None:
     return State(Lamp.WATCH, f"A snapshot is due by its policy, and the last one was taken {ago} ago.")
 
 
+def room_taken(view: SiteView, volume: Volume) -> float:
+    """Part of the room for the snapshots of a volume that is taken, 0 to 1; 0 where it has none."""
+    past = volume.past
+    return held(volume.spans) / (past.extents * view.data_bytes(past)) if past is not None else 0.0
+
+
 def room_state(view: SiteView, volume: Volume) -> State | None:
     """How the room for the snapshots of a volume is; None where it has none."""
     past = volume.past
@@ -57,6 +63,6 @@ def room_state(view: SiteView, volume: Volume) -> State | None:
     room, taken = past.extents * view.data_bytes(past), held(volume.spans)
     words = f"{say_size(taken)} of {say_size(room)} kept for snapshots are taken"
     goes = said_to_give_way(view, volume)
-    if goes and taken >= FULL_SOON * room:
+    if goes and room_taken(view, volume) >= FULL_SOON:
         return State(Lamp.WATCH, f"{words}: once that is full, {goes}.")
     return State(Lamp.SOUND, f"{words}.")

@@ -17,8 +17,8 @@ from foldbarn.core.pools.filling import SOON_SECONDS, filling_of
 from foldbarn.core.pools.healing import healing_sentence, heals
 from foldbarn.core.site import POOLED, Contact, Disk, Host, Node, Pool, Role, Short, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_duration, say_list
-from foldbarn.core.volumes.loss import DataState, Fate, can_be_read, fate_of
-from foldbarn.core.volumes.origins import readers_of, snapshot_of
+from foldbarn.core.volumes.loss import DataState, Fate, can_be_read, fate_of, fate_through
+from foldbarn.core.volumes.origins import is_to_be_written, readers_of, snapshot_of
 from foldbarn.core.watch.kept import overdue, room_state
 from foldbarn.core.watch.reach import hangs_by_one, is_lost, lane_state, of_host
 from foldbarn.core.watch.silence import Silence, silence_of
@@ -116,7 +116,8 @@ class Outlook:
 
     now: seconds since 1970; grace_seconds: how long something may be silent before it is rebuilt elsewhere;
     mending: numbers of pools with a rebuild running or about to; paused: by number of a pool, the change that
-    rebuilds it and is paused. halted: changes that something keeps from going on. unwatched: seconds since
+    rebuilds it and is paused; copying_paused: the same by number of a volume, of that which writes what it
+    still reads from a snapshot. halted: changes that something keeps from going on. unwatched: seconds since
     the nodes were last looked at.
     """
 
@@ -127,6 +128,7 @@ class Outlook:
     paused: Mapping[int, int] = field(default_factory=dict)
     halted: tuple[Halted, ...] = ()
     unwatched: float = 0.0
+    copying_paused: Mapping[int, int] = field(default_factory=dict)
 
     @cached_property
     def silence(self) -> Silence:
@@ -211,7 +213,7 @@ class Outlook:
         words.
         """
         volume, fate_ = self.view.volumes[row], self.fates[row]
-        left = volume.origin is not None and volume.origin.left
+        left = (volume.origin is not None and volume.origin.left) or volume.number in self.copying_paused
         if volume.forming or volume.short is not None or fate_.short or left:
             return False
         return not any(hangs_by_one(lane) or is_lost(lane) for lane in self.lanes_from(volume))
@@ -245,36 +247,48 @@ class Outlook:
 
     def _kept_with_origin(self, volume: Volume, fate_: Fate) -> State:
         """Of a volume that reads some of what it holds from a snapshot of another one."""
-        assert volume.origin is not None
-        origin, snapshot = snapshot_of(self.view, volume)
-        there, lamp = f"{snapshot.name} of {origin.name}", Lamp.SOUND
-        said = f"Shows {there}, to be read only, and holds nothing itself."
-        if not volume.origin.shown:
-            own, left = volume.whole.extents, int(volume.through.sum())
-            said = (
-                f"Readable and writable. {own - left:,} of {say_count(own, 'extent')} of it are its own; the "
-            )
-            said += f"rest is read from {there}, and written next."
-            lamp = Lamp.MENDING
-            if volume.origin.left:
-                said += " A person called that off."
-                lamp = Lamp.WATCH
+        lamp, said = self._reading(volume)
+        gone = fate_.unavailable + fate_.lost
         if fate_.state == DataState.WHOLE:
-            return State(lamp, said)
-        cause = self.cause(volume)
-        if not self._misses_disks(volume):
-            cause = f"{there} is lost." if snapshot.lost else f"of {origin.name}, {self.cause(origin)}"
-            if not snapshot.lost and not can_be_read(self.view, origin, snapshot.number):
-                cause += f" It is not known which of them have changed since {snapshot.name}."
-        if gone := fate_.unavailable + fate_.lost:
+            usable = lamp != Lamp.SOUND and volume.served
+            return State(lamp, f"{'Readable and writable. ' if usable else ''}{said}")
+        causes = " ".join(self._causes(volume, fate_))
+        if gone:
             counted = say_count(volume.extents, "extent")
-            return State(Lamp.FAILED, f"{gone:,} of {counted} cannot be read: {cause} {said}")
+            return State(Lamp.FAILED, f"{gone:,} of {counted} cannot be read: {causes} {said}")
         short = worst([State(lamp, ""), State(Lamp.SHORT, "")]).lamp
-        return State(short, f"Every byte is readable. {_shortage(volume, fate_)}: {cause} {said}")
+        return State(short, f"Every byte is readable. {_shortage(volume, fate_)}: {causes} {said}")
 
-    def _misses_disks(self, volume: Volume) -> bool:
-        rows = _rows_of(self.view, volume)
-        return bool((~self.view.disk_ready[rows[rows < len(self.view.disks)]]).any())
+    def _reading(self, volume: Volume) -> tuple[Lamp, str]:
+        """What of a volume is read from where, and what becomes of that."""
+        origin, snapshot = snapshot_of(self.view, volume)
+        there, reads = f"{snapshot.name} of {origin.name}", volume.origin
+        if reads is not None and reads.shown:
+            return Lamp.SOUND, f"Shows {there}, to be read only, and holds nothing itself."
+        all_, left = volume.whole.extents, int(volume.through.sum())
+        said = f"{all_ - left:,} of {say_count(all_, 'extent')} of it are its own; "
+        said += f"the rest is read from {there}"
+        if change := self.copying_paused.get(volume.number):
+            return Lamp.WATCH, f"{said}. The writing of that, change {change}, is paused."
+        if reads is not None and reads.left:
+            return Lamp.WATCH, f"{said}. A person called off the writing of that."
+        if not is_to_be_written(volume):
+            return Lamp.SOUND, f"{said}."
+        return Lamp.MENDING, f"{said}, and is to be written."
+
+    def _causes(self, volume: Volume, fate_: Fate) -> list[str]:
+        """Why a volume with an origin is short: what is its own, and what it reads through."""
+        view = self.view
+        origin, snapshot = snapshot_of(view, volume)
+        through = fate_through(view, volume)
+        causes = [self.cause(volume)] if fate_.short > through.short else []
+        if through.short and snapshot.lost:
+            causes.append(f"{snapshot.name} of {origin.name} is lost.")
+        elif through.short:
+            causes.append(f"Of {origin.name}, {self.cause(origin)}")
+            if not can_be_read(view, origin, snapshot.number):
+                causes.append(f"It is not known which of them have changed since {snapshot.name}.")
+        return causes
 
     def _set_apart(self, volume: Volume) -> str:
         """Why consumers may not use a volume; empty where they may."""

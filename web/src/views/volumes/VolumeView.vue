@@ -234,14 +234,14 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
                 </td>
                 <td>{{ terabytes(volume.size_bytes) }}</td>
               </tr>
-              <tr>
+              <tr v-if="!volume.origin?.shown">
                 <td>
                   Rounded up to {{ volume.extents.toLocaleString("en") }} extents of
                   {{ binarySize(volume.extent_bytes) }}
                 </td>
                 <td>{{ terabytes(volume.extents * volume.extent_bytes) }}</td>
               </tr>
-              <tr>
+              <tr v-if="!volume.origin?.shown">
                 <td>{{ volume.mirror ? "Copies" : "Strips of an extent, for each of its data" }}</td>
                 <td>
                   × {{ volume.mirror ? volume.copies : +(volume.copies / volume.data_strips).toFixed(2) }}
@@ -254,7 +254,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
                 </td>
                 <td>− {{ terabytes(volume.unset_bytes) }}</td>
               </tr>
-              <tr v-if="volume.origin">
+              <tr v-if="volume.origin && !volume.origin.shown">
                 <td>
                   less {{ count(volume.origin.extents - volume.origin.own, "extent") }} read from
                   {{ volume.origin.snapshot }} of {{ volume.origin.volume }}

@@ -8,11 +8,11 @@ from typing import ClassVar
 
 import numpy as np
 
-from foldbarn.changes.engine.effects import Note, OnDisks, Promise, Row, Sums, warning
+from foldbarn.changes.engine.effects import Note, OnDisks, Promise, Row, Sums
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan
 from foldbarn.changes.kinds.pools.effects import room_rows
-from foldbarn.changes.kinds.snapshots.delete_snapshot import find_snapshot
+from foldbarn.changes.kinds.snapshots.reading import against_name, find_to_read, may_give_way
 from foldbarn.changes.kinds.volumes.create_volume import (
     plainly,
     plies_for,
@@ -22,16 +22,15 @@ from foldbarn.changes.kinds.volumes.create_volume import (
     wish_in,
     with_new,
 )
-from foldbarn.changes.kinds.volumes.warnings import warnings_of
+from foldbarn.changes.kinds.volumes.warnings import unreadable, warnings_of
 from foldbarn.core.errors import BarnError
 from foldbarn.core.figures import Figure
 from foldbarn.core.policies.policy import Policy, Wishes, against_draft
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, shared
 from foldbarn.core.units import say_size
-from foldbarn.core.volumes.bin import check_volume_name
-from foldbarn.core.volumes.origins import against_reading, against_strips
-from foldbarn.core.volumes.snapshots import FULL_SOON, Origin, Snapshot, held
+from foldbarn.core.volumes.origins import against_strips
+from foldbarn.core.volumes.snapshots import Origin
 
 
 class CopySnapshotParams(Params):
@@ -55,16 +54,10 @@ class CopySnapshot(Kind[CopySnapshotParams]):
 
     def plan(self, view: SiteView, params: CopySnapshotParams) -> Plan:
         name = params.name.strip()
-        title, blockers = f"Make {name or 'a volume'} from {params.snapshot or 'a snapshot'}", []
+        title = f"Make {name or 'a volume'} from {params.snapshot or 'a snapshot'}"
+        blockers = against_name(view, name)
         try:
-            check_volume_name(view, name)
-        except BarnError as error:
-            blockers.append(Note.of(error))
-        try:
-            volume = view.volume(params.volume)
-            snapshot = find_snapshot(volume, params.snapshot)
-            if refusal := against_reading(volume, snapshot):
-                raise refusal
+            volume, snapshot = find_to_read(view, params.volume, params.snapshot)
             policy, wishes = _wished(view, volume, params.policy)
             pool = view.pool(params.pool) if params.pool else view.pools[volume.pool]
             if refusal := against_strips(view, volume, view.pool_row(pool)):
@@ -105,7 +98,8 @@ class CopySnapshot(Kind[CopySnapshotParams]):
             meant=Meant(volumes=(volume,), pools=(pool,), policies=(policy,) if policy else ()),
             blockers=blockers,
             warnings=[
-                *nearly_full(view, volume, snapshot),
+                *unreadable(after, after.volumes[-1]),
+                *may_give_way(view, volume, snapshot),
                 *warnings_of(view, after, pool, wish.scheme, wish.tier),
             ],
         )
@@ -130,17 +124,3 @@ def _wished(view: SiteView, volume: Volume, named: str) -> tuple[Policy | None, 
             raise draft
         return policy, policy.wishes
     return None, plainly(volume.whole.scheme, volume.whole.tier, thin=volume.thin)
-
-
-def nearly_full(view: SiteView, volume: Volume, snapshot: Snapshot) -> list[Note]:
-    """That a snapshot which is to be read from may give way before long."""
-    past = volume.past
-    if past is None:
-        return []
-    share = held(volume.spans) / (past.extents * view.data_bytes(past))
-    if share < FULL_SOON:
-        return []
-    words = f"The room for snapshots of {volume.name} is {share:.0%} taken. Should it fill up, "
-    words += f"{snapshot.name} gives way after the others, and with it what is read from there."
-    step = "Delete other snapshots first."
-    return [warning("snapshots-give-way", words, about="snapshot", next_step=step)]

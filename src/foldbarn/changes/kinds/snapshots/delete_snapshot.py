@@ -13,11 +13,11 @@ from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside
 from foldbarn.changes.kinds.pools.rebuild import DropOld
+from foldbarn.changes.kinds.snapshots.reading import find_snapshot
 from foldbarn.changes.kinds.snapshots.room import LetPastGo, TellMarks
 from foldbarn.changes.kinds.volumes.serving import find_volume
-from foldbarn.core.errors import BarnError, NotFound, NotPossible
+from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Figure
-from foldbarn.core.names import folded
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
@@ -58,14 +58,6 @@ class ForgetSnapshots(Inside):
         gone = snapshots.forget(session, self.volume, self.numbers)
         announce(session, "site")
         return f"{say_count(gone, 'snapshot')} forgotten."
-
-
-def find_snapshot(volume: Volume, name: str) -> Snapshot:
-    """Raises NotFound."""
-    for snapshot in volume.snapshots:
-        if folded(snapshot.name) == folded(name):
-            return snapshot
-    raise NotFound(f"There is no snapshot of {volume.name} named '{name}'.", about="snapshots")
 
 
 @register

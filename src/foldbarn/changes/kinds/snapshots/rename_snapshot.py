@@ -9,7 +9,7 @@ from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned, Undo
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside
-from foldbarn.changes.kinds.snapshots.delete_snapshot import find_snapshot
+from foldbarn.changes.kinds.snapshots.reading import find_snapshot
 from foldbarn.changes.kinds.volumes.serving import find_volume
 from foldbarn.core.errors import BarnError, Overtaken
 from foldbarn.core.names import check_name

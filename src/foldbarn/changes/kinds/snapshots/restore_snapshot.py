@@ -10,7 +10,7 @@ from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Outside
-from foldbarn.changes.kinds.snapshots.delete_snapshot import find_snapshot
+from foldbarn.changes.kinds.snapshots.reading import find_snapshot
 from foldbarn.changes.kinds.snapshots.take_snapshot import (
     NoteSnapshots,
     TakeSnapshots,

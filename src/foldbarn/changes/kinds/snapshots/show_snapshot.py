@@ -4,23 +4,25 @@ from __future__ import annotations
 
 from typing import ClassVar
 
-import numpy as np
-
 from foldbarn.changes.engine.effects import Note, Promise, Row, Sums
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside
-from foldbarn.changes.kinds.snapshots.copy_snapshot import nearly_full
-from foldbarn.changes.kinds.snapshots.delete_snapshot import find_snapshot
-from foldbarn.core.errors import BarnError, Overtaken
+from foldbarn.changes.kinds.snapshots.reading import (
+    against_name,
+    find_to_read,
+    may_give_way,
+    still_to_read,
+)
+from foldbarn.changes.kinds.volumes.warnings import unreadable
+from foldbarn.core.errors import BarnError
 from foldbarn.core.figures import Figure
-from foldbarn.core.policies.matching import extents_for
-from foldbarn.core.site import UNWRITTEN, SiteView, plain_volume
+from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Meant, Thing, shared
 from foldbarn.core.units import say_size
 from foldbarn.core.volumes.bin import check_volume_name
-from foldbarn.core.volumes.origins import against_reading
+from foldbarn.core.volumes.origins import shown_as
 from foldbarn.store import pools, volumes
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.tables import VolumeRow
@@ -45,12 +47,7 @@ class PlaceShown(Inside):
 
     def carry_out(self, run: Run, session: Session) -> str:
         view = load_view(session)
-        volume = next((v for v in view.volumes if v.number == self.volume), None)
-        snapshot = next((s for s in volume.snapshots if s.number == self.snapshot), None) if volume else None
-        if volume is None or snapshot is None:
-            raise Overtaken("The snapshot is gone.", about="snapshot")
-        if refusal := against_reading(volume, snapshot):
-            raise refusal
+        volume, snapshot = still_to_read(view, self.volume, self.snapshot)
         check_volume_name(view, self.called)
         pool, size = view.pools[volume.pool], snapshot.bytes or volume.size_bytes
         pools.locked(session, pool.number)
@@ -59,17 +56,12 @@ class PlaceShown(Inside):
             pool_id=pool.number,
             size_bytes=size,
             change_id=run.change,
-            thin=True,
             forming=False,
             origin_id=volume.number,
             origin_snapshot=snapshot.number,
             shown=True,
         )
-        scheme, extents = volume.whole.scheme, extents_for(size, pool, volume.whole.scheme)
-        nothing = np.full((extents, scheme.strips), UNWRITTEN, dtype=np.int32)
-        tier = volume.whole.tier
-        shown = plain_volume(0, self.called, volume.pool, size, scheme, nothing, tier=tier)
-        volumes.add(session, row, shown.plies)
+        volumes.add(session, row, shown_as(view, volume, snapshot, self.called).plies)
         announce(session, "site")
         return f"{say_size(size)}, to be read."
 
@@ -90,16 +82,10 @@ class ShowSnapshot(Kind[ShowSnapshotParams]):
 
     def plan(self, view: SiteView, params: ShowSnapshotParams) -> Plan:
         name = params.name.strip()
-        title, blockers = f"Show {params.snapshot or 'a snapshot'} as {name or 'a volume'}", []
+        title = f"Show {params.snapshot or 'a snapshot'} as {name or 'a volume'}"
+        blockers = against_name(view, name)
         try:
-            check_volume_name(view, name)
-        except BarnError as error:
-            blockers.append(Note.of(error))
-        try:
-            volume = view.volume(params.volume)
-            snapshot = find_snapshot(volume, params.snapshot)
-            if refusal := against_reading(volume, snapshot):
-                raise refusal
+            volume, snapshot = find_to_read(view, params.volume, params.snapshot)
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
         pool = view.pools[volume.pool]
@@ -125,5 +111,8 @@ class ShowSnapshot(Kind[ShowSnapshotParams]):
             touches=[shared(Thing.VOLUME, volume.number), shared(Thing.POOL, pool.number)],
             meant=Meant(volumes=(volume,), pools=(pool,)),
             blockers=blockers,
-            warnings=nearly_full(view, volume, snapshot),
+            warnings=[
+                *unreadable(view, shown_as(view, volume, snapshot, name)),
+                *may_give_way(view, volume, snapshot),
+            ],
         )

@@ -17,7 +17,7 @@ from foldbarn.changes.kinds.policies.catching_up import CatchUp, not_written
 from foldbarn.changes.kinds.pools.effects import NO_FEWER_COPIES, estimate_of, moved
 from foldbarn.changes.kinds.pools.holding import InPool
 from foldbarn.changes.kinds.volumes.serving import find_volume
-from foldbarn.core.errors import BarnError, NotPossible, Overtaken
+from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.moving.moves import NO_MOVES, Busy, Moves
 from foldbarn.core.moving.rebuild import plan_anew
 from foldbarn.core.policies.adopting import hot_for
@@ -116,7 +116,7 @@ class LetStandAlone(InPool):
             view = load_view(session)
             volume = find_volume(view, self.volume)
             if volume is None:
-                raise Overtaken("The volume is gone.", about="volume")
+                return "It is gone."  # its bin was emptied while this was paused
             if volume.origin is None:
                 return "It stands alone already."
             if volume.anew is not None:

@@ -33,6 +33,7 @@ from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.origins import against_marking, said_to_give_way
 from foldbarn.core.volumes.snapshots import FULL_SOON, MOST_ROOM, USUAL_ROOM, held, room_extents
+from foldbarn.core.watch.kept import room_taken
 from foldbarn.settings import settings
 from foldbarn.store import snapshots
 from foldbarn.store.database import Session, advisory_lock, announce, transaction
@@ -269,11 +270,8 @@ def _effects(
 def _nearly_full(view: SiteView, chosen: Sequence[Volume]) -> list[Note]:
     found = []
     for volume in chosen:
-        past, goes = volume.past, said_to_give_way(view, volume)
-        if past is None or not goes:
-            continue
-        share = held(volume.spans) / (past.extents * view.data_bytes(past))
-        if share >= FULL_SOON:
+        share, goes = room_taken(view, volume), said_to_give_way(view, volume)
+        if goes and share >= FULL_SOON:
             words = f"The room for snapshots of {volume.name} is {share:.0%} taken; "
             words += f"once it is full, {goes}."
             found.append(warning("snapshots-give-way", words, about=volume.name, next_step="Delete some."))

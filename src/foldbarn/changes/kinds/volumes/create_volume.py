@@ -29,6 +29,7 @@ from foldbarn.changes.engine.step import Inside, Outside
 from foldbarn.changes.kinds.policies.save_policy import answers_effect
 from foldbarn.changes.kinds.pools.effects import room_rows
 from foldbarn.changes.kinds.pools.schemes import SchemeAt
+from foldbarn.changes.kinds.snapshots.reading import against_name, still_to_read
 from foldbarn.changes.kinds.volumes.setting_aside import (
     read_all_back,
     read_back,
@@ -37,7 +38,7 @@ from foldbarn.changes.kinds.volumes.setting_aside import (
     strips_by_node,
 )
 from foldbarn.changes.kinds.volumes.warnings import warnings_of
-from foldbarn.core.errors import BarnError, NotPossible, Overtaken
+from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.policies.adopting import new_landing
 from foldbarn.core.policies.matching import (
@@ -71,7 +72,6 @@ from foldbarn.core.units import parse_size, say_binary, say_count, say_list, say
 from foldbarn.core.volumes.asked import asked_for, is_several
 from foldbarn.core.volumes.bin import check_volume_name
 from foldbarn.core.volumes.origins import (
-    against_reading,
     against_strips,
     as_read,
     copied_from,
@@ -167,15 +167,9 @@ class Place(Inside):
         """The volume that it is to be a copy of. Raises Overtaken where there is nothing to copy any more."""
         if self.origin is None:
             return None
-        number, at = self.origin
-        source = next((v for v in view.volumes if v.number == number), None)
-        snapshot = next((s for s in source.snapshots if s.number == at), None) if source else None
-        if source is None or snapshot is None:
-            raise Overtaken("The snapshot is gone.", about="snapshot")
-        pool = view.pool_row(view.pool_numbered(self.pool))
-        for refusal in (against_reading(source, snapshot), against_strips(view, source, pool)):
-            if refusal is not None:
-                raise refusal
+        source, _ = still_to_read(view, *self.origin)
+        if refusal := against_strips(view, source, view.pool_row(view.pool_numbered(self.pool))):
+            raise refusal
         return source
 
     def take_back(self, run: Run) -> None:
@@ -298,11 +292,7 @@ class CreateVolume(Kind[CreateVolumeParams]):
         if is_several(params.name, params.table):
             return _several(view, params)
         name = params.name.strip()
-        title, blockers = f"Make {name or 'a volume'}", []
-        try:
-            check_volume_name(view, name)
-        except BarnError as error:
-            blockers.append(Note.of(error))
+        title, blockers = f"Make {name or 'a volume'}", against_name(view, name)
         try:
             asked = parse_size(params.size)
             policy, wishes, pool = _wished(view, params, asked)

@@ -197,7 +197,8 @@ def _reached_by(lanes: Sequence[Lane], *, one: bool) -> Texts:
         paths = say_count(lane.width, "path")
         before = f"connected by {lane.live} of {paths}" if lane.live else "attached, and not connected"
         label = lane.host.name if one else f"{lane.host.name}, {lane.volume.name}"
-        rows.append(TextRow(label=label, before=before, after="attached, and let in nowhere"))
+        after = "let in nowhere, nothing is left" if lane.shown else "attached, and let in nowhere"
+        rows.append(TextRow(label=label, before=before, after=after))
     return Texts(heads=["Host", "Now", "Then"], rows=rows)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import ClassVar
 
-from foldbarn.changes.engine.effects import Note, warning
+from foldbarn.changes.engine.effects import Note
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
@@ -18,12 +18,12 @@ from foldbarn.changes.kinds.volumes.several import (
     find_volumes,
     pools_of,
 )
+from foldbarn.changes.kinds.volumes.warnings import unreadable
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant
-from foldbarn.core.units import say_count, say_size
+from foldbarn.core.units import say_size
 from foldbarn.core.volumes.bin import against_bringing_back
-from foldbarn.core.volumes.loss import fate_of
 from foldbarn.store import volumes
 from foldbarn.store.database import Session, announce
 from foldbarn.store.views import load_view
@@ -88,7 +88,7 @@ class RestoreVolume(Kind[RestoreVolumeParams]):
             effects=[consumers(chosen, lambda _: "none, it is in the bin", _used_again)],
             touches=alone_with(view, chosen),
             meant=Meant(volumes=tuple(chosen)),
-            warnings=[note for volume in chosen for note in _unreadable(view, volume, one=one)],
+            warnings=[note for volume in chosen for note in unreadable(view, volume, one=one)],
         )
 
 
@@ -99,17 +99,3 @@ def _take_out(volume: Volume, *, one: bool) -> Planned:
 
 def _used_again(volume: Volume) -> str:
     return "none, it is offline as it was" if volume.offline else "read and write it"
-
-
-def _unreadable(view: SiteView, volume: Volume, *, one: bool) -> list[Note]:
-    """Of what comes back, that not all of it can be read."""
-    found = fate_of(view, volume)
-    gone = found.unavailable + found.lost
-    if not gone:
-        return []
-    of = (
-        say_count(volume.extents, "extent")
-        if one
-        else f"{say_count(volume.extents, 'extent')} of {volume.name}"
-    )
-    return [warning("cannot-be-read", f"{gone:,} of {of} cannot be read now.", about=volume.name)]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import ClassVar
+from typing import Any, ClassVar
 
 from pydantic import Field
 
@@ -41,22 +41,21 @@ class SetVolumeParams(OfVolumes):
 
 
 class SetOf(Payload):
-    """What can be set of a volume."""
+    """What of a volume is set; of what is not, nothing is said."""
 
-    labels: tuple[str, ...]
-    operations: int
-    throughput: int
+    labels: tuple[str, ...] | None = None
+    operations: int | None = None
+    throughput: int | None = None
 
-    @classmethod
-    def of(cls, volume: Volume) -> SetOf:
-        return cls(labels=volume.labels, operations=volume.operations, throughput=volume.throughput)
+    def values(self) -> dict[str, Any]:
+        return self.model_dump(exclude_none=True)
 
     def held_by(self, volume: Volume) -> Volume:
-        return replace(volume, labels=self.labels, operations=self.operations, throughput=self.throughput)
+        return replace(volume, **self.values())
 
 
 class WriteSet(Inside):
-    """A volume (by number) has these labels and limits from here on. before: those it had."""
+    """A volume (by number) has these labels and limits from here on. before: those of them that it had."""
 
     name: ClassVar[str] = "write-set"
     volume: int
@@ -69,7 +68,7 @@ class WriteSet(Inside):
             return "It is gone."
         if volume is None:
             raise Overtaken("The volume is gone.", about="volumes")
-        volumes.set_values(session, self.volume, **self.then.model_dump())
+        volumes.set_values(session, self.volume, **self.then.values())
         announce(session, "site")
         return "Written down."
 
@@ -79,12 +78,8 @@ class WriteSet(Inside):
             volume = find_volume(load_view(session), self.volume)
             if volume is None:
                 return
-            now, then, was = SetOf.of(volume), self.then, self.before
-            back = {
-                name: value
-                for name, value in was.model_dump().items()
-                if getattr(now, name) == getattr(then, name)
-            }
+            then = self.then.values()
+            back = {n: was for n, was in self.before.values().items() if getattr(volume, n) == then[n]}
             volumes.set_values(session, self.volume, **back)
             announce(session, "site")
 
@@ -107,7 +102,7 @@ class SetVolume(Kind[SetVolumeParams]):
         except BarnError as error:
             return Plan(title=f"Set labels and limits of {about}", about=about, blockers=[Note.of(error)])
         about, one = called([v.name for v in chosen]), len(chosen) == 1
-        altered = [(volume, then) for volume, then in wished if then != SetOf.of(volume)]
+        altered = [(volume, then) for volume, then in wished if then.values()]
         after = with_volumes(view, {v.number: then.held_by(v) for v, then in altered})
         rows = [row for volume, _ in altered for row in _rows(view, after, volume, one=one)]
         tell = TellServing(volumes=tuple(v.number for v, _ in altered))
@@ -134,21 +129,20 @@ class SetVolume(Kind[SetVolumeParams]):
 
 
 def _wished(volume: Volume, params: SetVolumeParams) -> SetOf:
-    """Raises NotPossible."""
-    found = SetOf.of(volume)
+    """What would be other than it is. Raises NotPossible."""
+    found: dict[str, Any] = {}
     if params.labels is not None:
-        found = found.model_copy(update={"labels": labels_of(params.labels)})
+        found["labels"] = labels_of(params.labels)
     for name in ("operations", "throughput"):
-        value = getattr(params, name)
-        if value is not None:
-            if value:
-                check_limit(name, value)
-            found = found.model_copy(update={name: value})
-    return found
+        if (value := getattr(params, name)) is not None:
+            check_limit(name, value or None)
+            found[name] = value
+    return SetOf(**{name: value for name, value in found.items() if value != getattr(volume, name)})
 
 
 def _write(volume: Volume, then: SetOf, *, one: bool) -> Planned:
-    step = WriteSet(volume=volume.number, before=SetOf.of(volume), then=then)
+    before = SetOf(**{name: getattr(volume, name) for name in then.values()})
+    step = WriteSet(volume=volume.number, before=before, then=then)
     title = "Write them down" if one else f"Write down those of {volume.name}"
     return Planned(step, title, about="" if one else volume.name)
 

@@ -9,8 +9,19 @@ from foldbarn.core.policies.matching import open_disks
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.healing import healing_sentence, heals
 from foldbarn.core.pools.protection import Level, Scheme
-from foldbarn.core.site import Pool, SiteView, Tier
-from foldbarn.core.volumes.loss import survives_at
+from foldbarn.core.site import Pool, SiteView, Tier, Volume
+from foldbarn.core.units import say_count
+from foldbarn.core.volumes.loss import fate_of, survives_at
+
+
+def unreadable(view: SiteView, volume: Volume, *, one: bool = True) -> list[Note]:
+    """That not all of a volume can be read now. one: it is the only one that is spoken of."""
+    found = fate_of(view, volume)
+    gone = found.unavailable + found.lost
+    if not gone:
+        return []
+    of = say_count(volume.extents, "extent") + ("" if one else f" of {volume.name}")
+    return [warning("cannot-be-read", f"{gone:,} of {of} cannot be read now.", about=volume.name)]
 
 
 def survives_nothing(scheme: Scheme) -> list[Note]:
