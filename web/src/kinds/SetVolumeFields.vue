@@ -46,7 +46,7 @@ watch(
     <VTextField
       v-model="wish.labels"
       label="Labels, with commas between them"
-      placeholder="none"
+      :placeholder="one ? 'none' : 'as each has them'"
       autofocus
       width="280"
     />

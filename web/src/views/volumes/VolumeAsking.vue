@@ -40,8 +40,8 @@ const said = (thing: string) => thing.replace(":", " ");
   <div class="asking" role="search" aria-label="Which volumes">
     <VTextField
       v-model="words"
-      aria-label="Words of the name"
-      placeholder="Words of the name"
+      aria-label="Words of the name or a label"
+      placeholder="Words of the name or a label"
       clearable
       width="190"
       @click:clear="words = ''"

@@ -370,7 +370,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
               <tr v-for="w in volume.what_if" :key="w.domain">
                 <td><StateMark :lamp="w.unreadable ? 'failed' : 'sound'" /> {{ w.domain }}</td>
                 <td class="words">
-                  {{ w.extents_hit.toLocaleString("en") }} extents lose
+                  {{ count(w.extents_hit, "extent") }} {{ w.extents_hit === 1 ? "loses" : "lose" }}
                   {{ volume.mirror ? "a copy" : "a strip" }},
                   {{
                     w.unreadable ? `${w.unreadable.toLocaleString("en")} could not be read` : "all readable"

@@ -204,7 +204,7 @@ const parted = (v: Volume) =>
             <RouterLink :to="pathOf('volume', v.name)"
               ><b>{{ v.name }}</b></RouterLink
             >
-            <span v-if="v.labels.length" class="soft small"> {{ v.labels.join(", ") }}</span>
+            <div v-if="v.labels.length" class="soft">{{ v.labels.join(", ") }}</div>
           </td>
           <td><StateMark :lamp="v.state.lamp" /> {{ v.forming ? "being made" : v.data }}</td>
           <td>
@@ -218,7 +218,7 @@ const parted = (v: Volume) =>
               <StateMark :lamp="v.keeps.lamp" :title="v.keeps.sentence" />{{ " " }}
               <RouterLink :to="pathOf('policy', v.keeps.policy)">{{ v.keeps.policy }}</RouterLink>
             </template>
-            <span v-else class="soft">by hand</span>
+            <span v-else class="soft">{{ v.origin?.shown ? "its original's" : "by hand" }}</span>
           </td>
           <td>{{ v.counted }} by {{ v.level }}</td>
           <td class="n">

@@ -105,6 +105,9 @@ class SetVolume(Kind[SetVolumeParams]):
         altered = [(volume, then) for volume, then in wished if then.values()]
         after = with_volumes(view, {v.number: then.held_by(v) for v, then in altered})
         rows = [row for volume, _ in altered for row in _rows(view, after, volume, one=one)]
+        if not altered:
+            title = f"Set labels and limits of {about}"
+            return Plan(title=title, about=about, blockers=[unchanged("labels")])
         tell = TellServing(volumes=tuple(v.number for v, _ in altered))
         return Plan(
             title=f"Set labels and limits of {about}",
@@ -124,7 +127,6 @@ class SetVolume(Kind[SetVolumeParams]):
             effects=[Texts(heads=["What is set", "Now", "Then"], rows=rows)],
             touches=[alone(Thing.VOLUME, volume.number) for volume in chosen],
             meant=Meant(volumes=tuple(chosen)),
-            blockers=[] if altered else [unchanged("labels")],
         )
 
 
