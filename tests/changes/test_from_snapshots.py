@@ -207,6 +207,7 @@ def test_it_is_read_from_its_original_as_long_as_it_is(taken: Site) -> None:
     # Of what was overwritten some cannot be read either: which of its extents that concerns nobody knows.
     assert found.unavailable == 20
     assert state_of("again").lamp == Lamp.FAILED
+    assert state_of("again").reason.startswith("Up to 20 of 20 extents cannot be read: ")
     assert "It is not known which of them have changed since noon." in state_of("again").reason
 
 

@@ -211,6 +211,17 @@ def can_be_read(view: SiteView, volume: Volume, number: int) -> bool:
     return _snapshot_state(view, volume, number) == DataState.WHOLE
 
 
+def knows_which(view: SiteView, volume: Volume) -> bool:
+    """Whether it is known which extents of a volume cannot be read now: not where some of what its origin has
+    overwritten since the snapshot cannot be, and all that is read through counts as unreadable for that.
+    """
+    if volume.origin is None:
+        return True
+    origin, number = view.volume_numbered(volume.origin.volume), volume.origin.snapshot
+    lost = next((s.lost for s in origin.snapshots if s.number == number), "")
+    return bool(lost) or can_be_read(view, origin, number)
+
+
 def readable_data(view: SiteView, source: Ply) -> Flags:
     """Whether each strip of data of a ply can be read now, where it lies; what was never written can. Of the
     ply of all of a volume, what its hot one holds is looked for there.

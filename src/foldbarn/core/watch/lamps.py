@@ -17,7 +17,7 @@ from foldbarn.core.pools.filling import SOON_SECONDS, filling_of
 from foldbarn.core.pools.healing import healing_sentence, heals
 from foldbarn.core.site import POOLED, Contact, Disk, Host, Node, Pool, Role, Short, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_duration, say_list
-from foldbarn.core.volumes.loss import DataState, Fate, can_be_read, fate_of, fate_through
+from foldbarn.core.volumes.loss import DataState, Fate, fate_of, fate_through, knows_which
 from foldbarn.core.volumes.origins import is_to_be_written, readers_of, snapshot_of
 from foldbarn.core.watch.kept import overdue, room_state
 from foldbarn.core.watch.reach import hangs_by_one, is_lost, lane_state, of_host
@@ -255,7 +255,8 @@ class Outlook:
         causes = " ".join(self._causes(volume, fate_))
         if gone:
             counted = say_count(volume.extents, "extent")
-            return State(Lamp.FAILED, f"{gone:,} of {counted} cannot be read: {causes} {said}")
+            up_to = "" if knows_which(self.view, volume) else "Up to "
+            return State(Lamp.FAILED, f"{up_to}{gone:,} of {counted} cannot be read: {causes} {said}")
         short = worst([State(lamp, ""), State(Lamp.SHORT, "")]).lamp
         return State(short, f"Every byte is readable. {_shortage(volume, fate_)}: {causes} {said}")
 
@@ -286,7 +287,7 @@ class Outlook:
             causes.append(f"{snapshot.name} of {origin.name} is lost.")
         elif through.short:
             causes.append(f"Of {origin.name}, {self.cause(origin)}")
-            if not can_be_read(view, origin, snapshot.number):
+            if not knows_which(view, volume):
                 causes.append(f"It is not known which of them have changed since {snapshot.name}.")
         return causes
 

@@ -24,3 +24,15 @@ const MOST = 60; // rows shown
     <p v-if="effect.rows.length > MOST" class="small">and {{ effect.rows.length - MOST }} more.</p>
   </template>
 </template>
+
+<style scoped>
+/* Words read from the left; they are of several lines now and then. */
+.words :is(th, td) {
+  text-align: left;
+  vertical-align: top;
+  overflow-wrap: anywhere;
+}
+.words :is(th, td):not(:first-child) {
+  padding-left: 14px;
+}
+</style>

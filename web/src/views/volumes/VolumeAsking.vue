@@ -41,7 +41,7 @@ const said = (thing: string) => thing.replace(":", " ");
     <VTextField
       v-model="words"
       aria-label="Words of the name or a label"
-      placeholder="Words of the name or a label"
+      placeholder="Name or label"
       clearable
       width="190"
       @click:clear="words = ''"

@@ -368,7 +368,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
           <VTable class="acct">
             <tbody>
               <tr v-for="w in volume.what_if" :key="w.domain">
-                <td><StateMark :lamp="w.unreadable ? 'failed' : 'sound'" /> {{ w.domain }}</td>
+                <td class="domain"><StateMark :lamp="w.unreadable ? 'failed' : 'sound'" /> {{ w.domain }}</td>
                 <td class="words">
                   {{ count(w.extents_hit, "extent") }} {{ w.extents_hit === 1 ? "loses" : "lose" }}
                   {{ volume.mirror ? "a copy" : "a strip" }},
@@ -379,6 +379,11 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
               </tr>
             </tbody>
           </VTable>
+          <p v-if="volume.origin && !volume.origin.shown" class="small">
+            What is read from {{ volume.origin.snapshot }} goes as
+            <RouterLink :to="pathOf('volume', volume.origin.volume)">{{ volume.origin.volume }}</RouterLink>
+            does.
+          </p>
         </section>
       </div>
     </template>
@@ -409,6 +414,10 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
   text-align: right;
   font-family: var(--mono);
   white-space: nowrap;
+}
+.acct td.domain {
+  white-space: nowrap;
+  padding-right: 8px;
 }
 .acct td.words {
   font-family: var(--ui);

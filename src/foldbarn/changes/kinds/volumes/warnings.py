@@ -11,7 +11,7 @@ from foldbarn.core.pools.healing import healing_sentence, heals
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.site import Pool, SiteView, Tier, Volume
 from foldbarn.core.units import say_count
-from foldbarn.core.volumes.loss import fate_of, survives_at
+from foldbarn.core.volumes.loss import fate_of, knows_which, survives_at
 
 
 def unreadable(view: SiteView, volume: Volume, *, one: bool = True) -> list[Note]:
@@ -21,7 +21,8 @@ def unreadable(view: SiteView, volume: Volume, *, one: bool = True) -> list[Note
     if not gone:
         return []
     of = say_count(volume.extents, "extent") + ("" if one else f" of {volume.name}")
-    return [warning("cannot-be-read", f"{gone:,} of {of} cannot be read now.", about=volume.name)]
+    up_to = "" if knows_which(view, volume) else "Up to "
+    return [warning("cannot-be-read", f"{up_to}{gone:,} of {of} cannot be read now.", about=volume.name)]
 
 
 def survives_nothing(scheme: Scheme) -> list[Note]:
