@@ -16,7 +16,7 @@ from foldbarn.links.agents import NOTHING_NEW, Agent, Garbled, Questions, Report
 from foldbarn.settings import settings
 from foldbarn.yard import agent
 from foldbarn.yard.fluid import left_for_copying, tick
-from foldbarn.yard.machines import Machines
+from foldbarn.yard.machines import Machines, Spurt
 from foldbarn.yard.scenario import skerry_ferries
 from foldbarn.yard.serving import busy_part, serve
 
@@ -62,6 +62,18 @@ async def reports_of(
 def run_for(machines: Machines, seconds: float) -> None:
     for _ in range(round(seconds / 0.1)):
         tick(machines, 0.1)
+
+
+def test_a_speed_that_lasts_for_a_while_goes_no_further_however_late_it_is_looked_at() -> None:
+    machines = Machines(skerry_ferries())
+    machines.speed, machines.spurt = 10_000.0, Spurt(until=machines.clock + 3600.0, then=2.0)
+    begun = machines.clock
+    tick(machines, 0.1)
+    assert (machines.clock - begun, machines.speed) == (1000.0, 10_000.0)
+    tick(machines, 60.0)  # a machine that is busy
+    assert (machines.clock - begun, machines.speed, machines.spurt) == (3600.0, 2.0, None)
+    tick(machines, 1.0)
+    assert machines.clock - begun == 3602.0
 
 
 def test_an_order_sent_twice_is_done_once() -> None:

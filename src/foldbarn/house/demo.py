@@ -12,10 +12,8 @@ WAIT_SECONDS = 240.0
 AGAIN_SECONDS = 15.0  # after which a step on a host that came to nothing is done again
 GO_ON = 3  # times that a change which pauses is let go on
 NODES = 9
-LIVED_SECONDS, FAST = (
-    5 * 3600.0,
-    10_000.0,
-)  # of the stand-ins' time before anyone looks, and how fast that goes
+LIVED_SECONDS = 5 * 3600.0  # of the stand-ins' time before anyone looks
+FAST = 10_000.0
 
 POOLS: list[dict[str, Any]] = [
     {"name": "quayside", "media": "ssd", "leave": ["turnstone-8"], "copies": 3, "headroom": "node"},
@@ -213,19 +211,16 @@ class Demo:
     def live(self, seconds: float) -> None:
         """Lets consumers use what they were given for a while, in the stand-ins' own time."""
         before = self.client.get("/yard").raise_for_status().json()
-        self._speed(FAST)
+        lasting = {"lever": "speed", "speed": FAST, "lasts": seconds}
+        self.client.post("/yard", json=lasting).raise_for_status()
         self.wait(
             lambda: self.client.get("/yard").json()["clock_seconds"] - before["clock_seconds"] >= seconds,
             "the stand-ins to live a while",
         )
-        self._speed(before["speed"])
         self.wait(
             lambda: any(v["written_bytes"] for v in self.client.get("/volumes").json()["volumes"]),
             "what they wrote to be summed up",
         )
-
-    def _speed(self, speed: float) -> None:
-        self.client.post("/yard", json={"lever": "speed", "speed": speed}).raise_for_status()
 
     def barn(self) -> dict[str, Any]:
         found: dict[str, Any] = self.client.get("/barn").raise_for_status().json()

@@ -21,9 +21,14 @@ SETTLES_AFTER_SECONDS = 3600.0
 
 
 def tick(machines: Machines, wall_seconds: float) -> None:
-    """Advances the yard by this much wall-clock time at its speed setting."""
-    if machines.speed:
-        advance(machines, wall_seconds * machines.speed)
+    """Advances the yard by this much wall-clock time at its speed setting. A speed that lasts for a while
+    goes no further than that, however late it is looked at.
+    """
+    seconds = wall_seconds * machines.speed
+    if machines.spurt is not None and (rest := machines.spurt.until - machines.clock) <= seconds:
+        seconds, machines.speed, machines.spurt = rest, machines.spurt.then, None
+    if seconds > 0:
+        advance(machines, seconds)
 
 
 def advance(machines: Machines, seconds: float) -> None:

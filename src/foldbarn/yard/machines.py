@@ -78,6 +78,14 @@ class Council:
     leaderless: float = 0.0  # seconds for which nobody has led
 
 
+@dataclass(frozen=True, slots=True)
+class Spurt:
+    """A speed that lasts until a moment of the yard's clock; then: the speed that follows."""
+
+    until: float
+    then: float
+
+
 @dataclass(slots=True)
 class Counters:
     """Totals since the disk was made; they only grow."""
@@ -185,6 +193,7 @@ class Machines:
         self.brought: dict[int, Made] = {}  # by first ply of a copy, what its original carried then
         self.keys: dict[str, str] = {n: secrets.token_hex(32) for n in self.nodes}  # each agent's own secret
         self.speed = 1.0
+        self.spurt: Spurt | None = None
         self.consumers = 1.0  # what they want, against what they usually do
         self.clock = 0.0  # seconds of the yard's own time
         self.advancing = threading.Lock()  # by its server's ticks, and by whoever else lets its time pass
@@ -284,6 +293,11 @@ class Machines:
                 self._file.execute("alter table strip rename column volume to ply")
                 self._file.execute("""update orders set body = replace(body, '"volume":', '"ply":')""")
 
+    @property
+    def usual_speed(self) -> float:
+        """Without what lasts for a while only."""
+        return self.spurt.then if self.spurt is not None else self.speed
+
     def keep_facts(self) -> None:
         """Queues the small facts for writing."""
         facts: dict[str, Any] = {
@@ -316,7 +330,7 @@ class Machines:
             "made_before": [asdict(made) for made in self.made_before],
             "brought": {first: asdict(made) for first, made in self.brought.items()},
             "keys": self.keys,
-            "speed": self.speed,
+            "speed": self.usual_speed,
             "consumers": self.consumers,
             "clock": self.clock,
             "asked": self.asked,

@@ -23,7 +23,7 @@ from foldbarn.core.machines.reading import PROTOCOL, WITNESS_PROTOCOL, tag_of
 from foldbarn.logs import set_up_logs
 from foldbarn.yard import agent, council, hosts, redfish, shell, thin
 from foldbarn.yard.fluid import tick
-from foldbarn.yard.machines import Machines
+from foldbarn.yard.machines import Machines, Spurt
 from foldbarn.yard.post import PostBox, open_post
 from foldbarn.yard.scenario import WITNESS, crowd, skerry_ferries
 
@@ -35,7 +35,9 @@ FASTEST = 10_000.0
 
 
 class Lever(BaseModel):
-    """One pull: `what` names a node or a disk, where the lever needs one."""
+    """One pull: `what` names a node or a disk, where the lever needs one. lasts: seconds of the stand-ins'
+    time, after which they go at the speed of before; 0 for good.
+    """
 
     lever: Literal[
         "cut power",
@@ -57,6 +59,7 @@ class Lever(BaseModel):
     how: Literal["well", "slowly", "garbled"] = "well"
     port: int = Field(default=0, ge=0, le=65_535)
     speed: float = Field(default=1.0, ge=0.0, le=FASTEST)
+    lasts: float = Field(default=0.0, ge=0.0, le=1e8)
     times: float = Field(default=1.0, ge=0.0, le=1000.0)  # what consumers want, against what they usually do
 
 
@@ -256,6 +259,8 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
         if lever.what in machines.hosts:
             printed = _on_host(machines, machines.hosts[lever.what], lever)
         elif lever.lever == "speed":
+            usual = machines.usual_speed
+            machines.spurt = Spurt(machines.clock + lever.lasts, usual) if lever.lasts else None
             machines.speed = lever.speed
         elif lever.lever == "consumers":
             machines.consumers = lever.times

@@ -412,7 +412,7 @@ export const usePull = () =>
     mutationFn: (lever: Partial<Lever> & Pick<Lever, "lever">) =>
       answered(
         api.POST("/api/yard", {
-          body: { what: "", how: "well", text: "", port: 0, speed: 1, times: 1, ...lever },
+          body: { what: "", lasts: 0, how: "well", text: "", port: 0, speed: 1, times: 1, ...lever },
         }),
       ),
     onSuccess: (yard) => queries.setQueryData(["yard"], yard),

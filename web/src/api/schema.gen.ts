@@ -3789,7 +3789,7 @@ export interface components {
         };
         /**
          * LeverIn
-         * @description One pull of a lever of the yard.
+         * @description One pull of a lever of the yard. lasts: seconds of its own time that a speed stays; 0 for good.
          */
         LeverIn: {
             /**
@@ -3798,6 +3798,11 @@ export interface components {
              * @enum {string}
              */
             how: "well" | "slowly" | "garbled";
+            /**
+             * Lasts
+             * @default 0
+             */
+            lasts: number;
             /**
              * Lever
              * @enum {string}

@@ -10,7 +10,7 @@ from foldbarn.api.bodies import Body
 
 
 class LeverIn(Body):
-    """One pull of a lever of the yard."""
+    """One pull of a lever of the yard. lasts: seconds of its own time that a speed stays; 0 for good."""
 
     lever: Literal[
         "cut power",
@@ -32,6 +32,7 @@ class LeverIn(Body):
     text: str = Field(default="", max_length=1000)  # of a command, or the name of a host's port
     port: int = Field(default=0, ge=0, le=65_535)
     speed: float = Field(default=1.0, ge=0.0, le=10_000.0)
+    lasts: float = Field(default=0.0, ge=0.0, le=1e8)
     times: float = Field(default=1.0, ge=0.0, le=1000.0)
 
 
