@@ -299,6 +299,12 @@ def restore_snapshot(site: Site) -> dict[str, Any]:
     return {"volume": "charts", "snapshot": "before", "keep_as": "now"}
 
 
+def grow_room(site: Site) -> dict[str, Any]:
+    pooled(site)
+    site.do("take-snapshot", volumes=["charts"], name="before", room=5)
+    return {"volume": "charts", "room": 30}
+
+
 def copy_snapshot(site: Site) -> dict[str, Any]:
     pooled(site)
     site.do("take-snapshot", volumes=["charts"], name="before")
@@ -374,6 +380,7 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         restore_snapshot,
         copy_snapshot,
         show_snapshot,
+        grow_room,
         stand_alone,
         rename_snapshot,
         set_volume,
@@ -396,11 +403,12 @@ MORE = {
 }
 
 
-FROM_SNAPSHOTS = (
+WITH_ONE_SNAPSHOT = (
     "copy-snapshot",
     "show-snapshot",
     "stand-alone",
     "rename-snapshot",
+    "grow-room",
     "delete-volume, of which one is shown",
 )
 
@@ -472,7 +480,7 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
         "take-snapshot": {"charts": [1], "logs": [1, 2]},
         "delete-snapshot": {},
         "restore-snapshot": {"charts": [1, 2]},
-        **{one: {"charts": [1]} for one in FROM_SNAPSHOTS},
+        **{one: {"charts": [1]} for one in WITH_ONE_SNAPSHOT},
     }.get(wish, {})
     there = {v.past.number: v.name for v in view.volumes if v.past is not None}
     assert {there[p]: past.marks for p, past in barn_site.yard.machines.pasts.items()} == marks

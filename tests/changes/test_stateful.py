@@ -352,6 +352,8 @@ class Barn(RuleBasedStateMachine):
             gone = some_of(known, seed // 11)
             typed = gone[0] if len(set(gone)) == 1 else volume.name
             self.wish("delete-snapshot", volume=volume.name, snapshots=gone, typed=typed)
+        elif seed % 8 == 3:
+            self.wish("grow-room", volume=volume.name, room=1 + seed // 11 % 100)
         else:
             wish = {"volume": volume.name, "snapshot": one_of(known, seed // 11)}
             self.wish("restore-snapshot", **wish, keep_as=f"kept-{seed % 3}")
@@ -395,6 +397,8 @@ class Barn(RuleBasedStateMachine):
             if v.past is not None
         }
         assert {ply: past.marks for ply, past in machines.pasts.items()} == there
+        room = {v.past.number: v.past.extents * view.data_bytes(v.past) for v in view.volumes if v.past}
+        assert {ply: past.room for ply, past in machines.pasts.items()} == room
         assert not any(s.forming for v in view.volumes for s in v.snapshots)
         assert all(v.past is not None or not v.marks for v in view.volumes)
         assert machines.on_hold == {} or max(machines.on_hold.values()) < time.monotonic() + HOLD_SECONDS
@@ -946,6 +950,7 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "show-snapshot",
         "stand-alone",
         "rename-snapshot",
+        "grow-room",
         "set-volume",
     }
     assert set(KINDS) == here

@@ -6,7 +6,7 @@ from collections import defaultdict
 from collections.abc import Callable
 
 import numpy as np
-from sqlalchemy import select, update
+from sqlalchemy import delete, select, update
 
 from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.site import UNWRITTEN
@@ -49,6 +49,16 @@ def append_extents(session: Session, ply: int, more: int) -> None:
     last.disks = stored[:CHUNK].tobytes()
     for chunk, start in enumerate(range(CHUNK, len(stored), CHUNK), last.chunk + 1):
         session.add(PlacementRow(ply_id=ply, chunk=chunk, disks=stored[start : start + CHUNK].tobytes()))
+    session.flush()
+
+
+def cut_off(session: Session, ply: int, extents: int) -> None:
+    """What is placed of a ply beyond its first so many extents, of which there is one at least."""
+    last = (extents - 1) // CHUNK
+    session.execute(delete(PlacementRow).where(PlacementRow.ply_id == ply, PlacementRow.chunk > last))
+    stored = session.scalars(select(PlacementRow).filter_by(ply_id=ply, chunk=last)).one()
+    matrix = np.frombuffer(stored.disks, dtype="<i4").reshape(-1, _strips(session, ply))
+    stored.disks = matrix[: extents - last * CHUNK].tobytes()
     session.flush()
 
 

@@ -186,15 +186,35 @@ def extend(session: Session, volume: int, size: int, extents: Mapping[int, int])
     for ply in session.scalars(select(PlyRow).where(PlyRow.id.in_(list(extents))).order_by(PlyRow.id)):
         more = extents[ply.id] - ply.extents
         if more > 0:
-            placements.append_extents(session, ply.id, more)
-            ply.extents += more
-            ply.version += 1
+            lengthen(session, ply.id, more)
         if ply.purpose == Purpose.WHOLE.value:
             added = more
     mine = PlyRow.volume_id == volume, PlyRow.purpose == Purpose.HOT.value
     for hot in session.scalars(select(PlyRow).where(*mine)):
         hot.holds = (hot.holds or b"") + bytes(added)
     session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(size_bytes=size))
+
+
+def lengthen(session: Session, ply: int, more: int) -> None:
+    """So many extents more of a ply, that lie nowhere yet. Nobody moves strips of its pool meanwhile."""
+    placements.append_extents(session, ply, more)
+    row = session.get_one(PlyRow, ply)
+    row.extents += more
+    row.version += 1
+    session.flush()
+
+
+def shorten(session: Session, ply: int, extents: int) -> None:
+    """A ply has its first so many extents only, and nothing is to come to the others. Nobody moves strips of
+    its pool meanwhile.
+    """
+    row = session.get_one(PlyRow, ply)
+    moves.forget_extents(session, ply, np.arange(extents, row.extents))
+    session.execute(delete(SettingAsideRow).where(SettingAsideRow.ply_id == ply))
+    placements.cut_off(session, ply, extents)
+    row.extents = extents
+    row.version += 1
+    session.flush()
 
 
 def set_extents(session: Session, ply: int, extents: Ints, rows: Disks) -> None:

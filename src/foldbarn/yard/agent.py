@@ -667,7 +667,8 @@ def _set_aside(machines: Machines, order: Order) -> None:
         hosts.bring(machines, machines.facts_of(ply).first, origin)
     if keeps := order.body.get("keeps_for"):
         first = machines.facts_of(keeps["ply"]).first
-        machines.pasts.setdefault(ply, past.Past(first, int(keeps["strips"]) * size))
+        kept = machines.pasts.setdefault(ply, past.Past(first, 0))
+        kept.room = int(keeps["strips"]) * size
         machines.keep_past(ply)
     if lands := order.body.get("lands_for"):
         first = machines.facts_of(lands["ply"]).first

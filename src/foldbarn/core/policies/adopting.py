@@ -34,6 +34,7 @@ from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.loss import fate, present_strips
 from foldbarn.core.volumes.origins import against_reshaping
+from foldbarn.core.volumes.snapshots import MOST_ROOM, room_extents
 from foldbarn.core.volumes.tiers import new_hot
 
 
@@ -292,27 +293,62 @@ def new_past(view: SiteView, volume: Volume, extents: int) -> Ply:
     """Room for what is overwritten of a volume, as it is held itself, whose strips have still to be made.
     Raises NotPossible where it does not fit.
     """
-    pool, whole = view.pools[volume.pool], volume.whole
-    if not fits(view, pool, whole.scheme, whole.tier, extents, extents):
-        fit = most_that_fits(view, pool, whole.scheme, whole.tier)
-        room = say_size(extents * view.data_bytes(whole))
-        raise NotPossible(
-            f"{room} of room for snapshots of {volume.name} does not fit: {pool.name} can take "
-            f"{say_size(fit.extents * view.data_bytes(whole))}, {said_limit(pool, whole.scheme, fit.limit)}.",
-            about="room",
-            next_step="Choose less room, or add disks.",
-        )
+    whole = volume.whole
     return Ply(
         number=-2 * volume.number - 1 - (1 << 40),
         volume=volume.number,
         name=volume.name,
         pool=volume.pool,
         scheme=whole.scheme,
-        placement=place_new(view, pool, whole.tier, whole.scheme, extents, f"{volume.name} past"),
+        placement=_for_snapshots(view, volume, whole, extents),
         tier=whole.tier,
         forming=True,
         purpose=Purpose.PAST,
     )
+
+
+def room_extents_of(volume: Volume, past: Ply, per_cent: int) -> int:
+    """Extents of the room for its snapshots, for a part of a volume that may be of another scheme by now."""
+    strips = room_extents(volume.whole.extents * volume.whole.scheme.k, per_cent)
+    return -(-strips // past.scheme.k)
+
+
+def may_have_more_room(view: SiteView, volume: Volume) -> bool:
+    """Whether the room for snapshots of a volume can grow, now and where it lies."""
+    past = volume.past
+    if past is None or past.forming or volume.binned is not None:
+        return False
+    pool = view.pools[past.pool]
+    return past.extents < room_extents_of(volume, past, MOST_ROOM) and fits(
+        view, pool, past.scheme, past.tier, 1, 1
+    )
+
+
+def more_past(view: SiteView, volume: Volume, more: int) -> Disks:
+    """Disks for so many extents more of the room for snapshots that a volume has, [extents, strips]. Raises
+    NotPossible where they do not fit.
+    """
+    assert volume.past is not None
+    return _for_snapshots(view, volume, volume.past, more)
+
+
+def _for_snapshots(view: SiteView, volume: Volume, like: Ply, extents: int) -> Disks:
+    """Disks for extents that hold what is overwritten of a volume, held as a ply of it. Raises
+    NotPossible.
+    """
+    pool, scheme, tier = view.pools[like.pool], like.scheme, like.tier
+    if not fits(view, pool, scheme, tier, extents, extents):
+        fit = most_that_fits(view, pool, scheme, tier)
+        room = say_size(extents * view.data_bytes(like))
+        raise NotPossible(
+            f"{room} of room for snapshots of {volume.name} does not fit: {pool.name} can take "
+            f"{say_size(fit.extents * view.data_bytes(like))}, {said_limit(pool, scheme, fit.limit)}.",
+            about="room",
+            next_step="Choose less room, or add disks.",
+        )
+    there = volume.past.extents if volume.past is not None else 0
+    seed = f"{volume.name} past {there}" if there else f"{volume.name} past"
+    return place_new(view, pool, tier, scheme, extents, seed)
 
 
 def _never_written(old: Ply, scheme: Scheme, extents: int) -> Flags:

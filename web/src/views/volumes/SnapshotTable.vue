@@ -60,6 +60,9 @@ function choose(name: string, on: unknown) {
         :to="plan('delete-snapshot', { snapshots: there.join(',') })"
         >Preview deleting {{ count(there.length, "snapshot") }}</RouterLink
       >
+      <RouterLink v-if="volume.past && !volume.binned" class="act" :to="plan('grow-room')"
+        >Preview more room</RouterLink
+      >
       <RouterLink v-if="!volume.binned" class="act" :to="plan('take-snapshot')"
         >Preview taking one</RouterLink
       >

@@ -5,6 +5,7 @@ from __future__ import annotations
 from foldbarn.changes.engine.effects import Note, warning
 from foldbarn.core.errors import BarnError, NotFound, Overtaken
 from foldbarn.core.names import folded
+from foldbarn.core.policies.adopting import may_have_more_room
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.volumes.bin import check_volume_name
 from foldbarn.core.volumes.origins import against_reading
@@ -51,6 +52,16 @@ def against_name(view: SiteView, name: str) -> list[Note]:
     return []
 
 
+def how_to_make_room(view: SiteView, volume: Volume, *, others: bool) -> str | None:
+    """What would give the snapshots of a volume more room. others: whether some could be deleted."""
+    more = may_have_more_room(view, volume)
+    if others and more:
+        return "Delete some, or give them more room."
+    if others:
+        return "Delete some."
+    return "Give it more room." if more else None
+
+
 def may_give_way(view: SiteView, volume: Volume, snapshot: Snapshot) -> list[Note]:
     """That a snapshot which is to be read from may give way before long."""
     share = room_taken(view, volume)
@@ -60,5 +71,5 @@ def may_give_way(view: SiteView, volume: Volume, snapshot: Snapshot) -> list[Not
     words = f"The room for snapshots of {volume.name} is {share:.0%} taken. Should it fill up, "
     words += f"{snapshot.name} gives way{' after the others' if others else ''}, "
     words += "and with it what is read from there."
-    step = "Delete other snapshots first." if others else None
+    step = how_to_make_room(view, volume, others=others)
     return [warning("snapshots-give-way", words, about="snapshot", next_step=step)]

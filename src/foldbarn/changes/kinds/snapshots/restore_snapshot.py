@@ -10,7 +10,7 @@ from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Outside
-from foldbarn.changes.kinds.snapshots.reading import find_snapshot
+from foldbarn.changes.kinds.snapshots.reading import find_snapshot, how_to_make_room
 from foldbarn.changes.kinds.snapshots.take_snapshot import (
     NoteSnapshots,
     TakeSnapshots,
@@ -111,7 +111,9 @@ def _against_room(view: SiteView, volume: Volume, snapshot: Snapshot) -> list[No
         f"{say_size(more)} would be overwritten and kept, and the room for snapshots has {say_size(left)} "
     )
     words += "left."
-    return [NotPossible(words, about="snapshot", next_step="Delete other snapshots first.")]
+    others = any(s.there and s.number != snapshot.number for s in volume.snapshots)
+    step = how_to_make_room(view, volume, others=others)
+    return [NotPossible(words, about="snapshot", next_step=step or "")]
 
 
 @register

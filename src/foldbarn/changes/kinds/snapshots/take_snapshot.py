@@ -19,6 +19,7 @@ from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside, Outside
 from foldbarn.changes.engine.telling import TELLING_LOCK
 from foldbarn.changes.kinds.pools.effects import room_rows
+from foldbarn.changes.kinds.snapshots.reading import how_to_make_room
 from foldbarn.changes.kinds.snapshots.room import set_up
 from foldbarn.changes.kinds.volumes.serving import find_volume
 from foldbarn.changes.kinds.volumes.several import OfVolumes, called, find_volumes
@@ -274,7 +275,8 @@ def _nearly_full(view: SiteView, chosen: Sequence[Volume]) -> list[Note]:
         if goes and share >= FULL_SOON:
             words = f"The room for snapshots of {volume.name} is {share:.0%} taken; "
             words += f"once it is full, {goes}."
-            found.append(warning("snapshots-give-way", words, about=volume.name, next_step="Delete some."))
+            step = how_to_make_room(view, volume, others=True)
+            found.append(warning("snapshots-give-way", words, about=volume.name, next_step=step))
     return found
 
 

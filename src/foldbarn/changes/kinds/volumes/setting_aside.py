@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Any, cast
 
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.terms import as_told
+from foldbarn.core.arrays import Ints
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.policies.limits import holders, terms_of
 from foldbarn.core.pools.placement import strips_by_disk
@@ -27,11 +28,22 @@ Strips = dict[int, dict[str, list[list[int]]]]  # by node number and disk serial
 
 def strips_by_node(ply: int) -> Strips:
     """The strips of a ply, by where they lie."""
+    return _by_node(ply, lambda strips: strips)
+
+
+def strips_of(ply: int, extents: Ints) -> Strips:
+    """Those of some of its extents."""
+    mine = set(extents.tolist())
+    return _by_node(ply, lambda strips: [one for one in strips if one[0] in mine])
+
+
+def _by_node(ply: int, chosen: Callable[[list[list[int]]], list[list[int]]]) -> Strips:
     found: Strips = defaultdict(dict)
     with transaction() as session:
         held = strips_by_disk(read_placement(session, ply))
-        for disk, (node, serial) in disks.whereabouts(session, held).items():
-            found[node][serial] = held[disk]
+        wanted = {disk: some for disk, strips in held.items() if (some := chosen(strips))}
+        for disk, (node, serial) in disks.whereabouts(session, wanted).items():
+            found[node][serial] = wanted[disk]
     return dict(found)
 
 

@@ -1,0 +1,139 @@
+"""More room for snapshots of a volume that is in use, against the stand-in nodes' own account."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from conftest import ME, Site
+from test_cluster import hear
+from test_snapshots_taken import past, take, work
+
+from foldbarn.changes.engine.runner import run_change
+from foldbarn.changes.kinds.snapshots import grow_room
+from foldbarn.core.errors import NotPossible
+from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.units import GIB
+from foldbarn.services import changes
+from foldbarn.services.heat import HeatTaker
+from foldbarn.store.views import current_view
+from foldbarn.yard import fluid
+
+pytestmark = pytest.mark.pooled
+
+
+@pytest.fixture
+def used(barn_site: Site) -> Site:
+    """With a volume of 20 GiB that consumers write, and 2 GiB of room for its snapshot."""
+    barn_site.yard.machines.speed = 0.0
+    barn_site.volume(size="20 GiB")
+    fluid.advance(barn_site.yard.machines, 60.0)
+    take(barn_site, "noon", room=10)
+    return barn_site
+
+
+def grow(site: Site, room: int) -> int:
+    return site.do("grow-room", volume="charts", room=room)
+
+
+def test_more_is_kept_before_the_oldest_gives_way(used: Site) -> None:
+    before = pool_space(current_view(), current_view().pools[0]).ledger
+    number = grow(used, 30)
+    assert used.state(number) == "done", used.problem(number)
+    view = current_view()
+    volume, ledger = view.volume("charts"), pool_space(view, view.pools[0]).ledger
+    assert volume.past is not None
+    assert volume.past.extents == 6
+    assert ledger.past - before.past == 4 * volume.past.scheme.strips * GIB
+    assert sum(amount for _, amount in ledger.rows()) == ledger.raw
+    assert past(used).room == 6 * GIB
+    for extent in volume.past.placement.tolist():
+        assert len(set(extent)) == volume.past.scheme.strips
+    held = {
+        (e, s)
+        for strips in used.yard.machines.strips.values()
+        for p, e, s in strips
+        if p == volume.past.number
+    }
+    assert held == {(e, s) for e in range(6) for s in range(volume.past.scheme.strips)}
+    while past(used).used <= 2 * GIB:
+        work(used, 1, of=5.0)
+    HeatTaker().take()
+    (snapshot,) = current_view().volume("charts").snapshots
+    assert not snapshot.lost
+    assert past(used).marks == [1]
+
+
+def test_withdrawn_nodes_keep_no_more_than_before_and_hold_nothing_of_it(
+    used: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def refuses(*_: Any) -> str:
+        raise NotPossible("A node refuses.")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(grow_room.WidenPastAside, "carry_out", refuses)
+        number = grow(used, 40)
+    assert used.state(number) == "paused"
+    assert current_view().volume("charts").past.extents == 8  # type: ignore[union-attr]
+    changes.ask(ME, number, "withdraw")
+    run_change(number)
+    assert used.state(number) == "withdrawn"
+    used.do("rebuild", pool="quayside")  # what the withdrawal asks for
+    volume = current_view().volume("charts")
+    assert volume.past is not None
+    assert volume.past.extents == 2
+    assert past(used).room == 2 * GIB
+    held = [
+        1 for strips in used.yard.machines.strips.values() for p, _, _ in strips if p == volume.past.number
+    ]
+    assert len(held) == 2 * volume.past.scheme.strips
+    number = grow(used, 40)  # and once more, it is done
+    assert (used.state(number), past(used).room) == ("done", 8 * GIB)
+
+
+def test_a_disk_that_goes_before_it_was_set_aside_is_replaced_by_others(
+    used: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    def refuses(*_: Any) -> str:
+        raise NotPossible("A node refuses.")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(grow_room.WidenPastAside, "carry_out", refuses)
+        number = grow(used, 40)
+    view = current_view()
+    volume = view.volume("charts")
+    assert volume.past is not None
+    gone = view.disks[int(view.rows(volume.past)[7, 0])]
+    used.yard.machines.pulled.add(gone.serial)
+    hear(used)
+    changes.ask(ME, number, "resume")
+    run_change(number)
+    assert used.state(number) == "done", used.problem(number)
+    volume = current_view().volume("charts")
+    assert volume.past is not None
+    assert gone.number not in volume.past.placement[2:]
+    assert past(used).room == 8 * GIB
+
+
+def test_what_makes_no_sense_is_refused(used: Site) -> None:
+    for room, words in ((5, "There are 2 extents for snapshots of charts already"), (10, "nothing")):
+        blockers = changes.preview("grow-room", {"volume": "charts", "room": room}).blockers
+        assert any(words in note.sentence.lower() or words in note.sentence for note in blockers), blockers
+    used.do("delete-snapshot", volume="charts", snapshots=["noon"], typed="noon")
+    (note,) = changes.preview("grow-room", {"volume": "charts", "room": 20}).blockers
+    assert note.sentence == "There are no snapshots of charts, and no room for any."
+
+
+def test_that_there_may_be_more_room_is_said_where_there_may(used: Site) -> None:
+    """What does not fit is told how to, and then it does."""
+    while past(used).used <= 1.1 * GIB:
+        work(used, 1, of=3.0)
+    used.yard.machines.consumers = 0.0
+    used.do("offline-volume", volumes=["charts"], offline=True)
+    HeatTaker().take()
+    wish = {"volume": "charts", "snapshot": "noon", "keep_as": "now"}
+    (note,) = changes.preview("restore-snapshot", wish).blockers
+    assert note.next_step == "Give it more room."
+    number = grow(used, 100)
+    assert used.state(number) == "done", used.problem(number)
+    assert changes.preview("restore-snapshot", wish).blockers == []
