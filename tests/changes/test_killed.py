@@ -305,6 +305,14 @@ def grow_room(site: Site) -> dict[str, Any]:
     return {"volume": "charts", "room": 30}
 
 
+def keep_on(site: Site) -> dict[str, Any]:
+    pooled(site)
+    view = current_view()
+    by_rack = {view.nodes[view.disks[r].node].rack: r for r in view.in_pool(view.pools[0]).tolist()}
+    names = [view.nodes[view.disks[row].node].name for row in by_rack.values()]
+    return {"volume": "charts", "only_on": names[:3]}
+
+
 def copy_snapshot(site: Site) -> dict[str, Any]:
     pooled(site)
     site.do("take-snapshot", volumes=["charts"], name="before")
@@ -381,6 +389,7 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         copy_snapshot,
         show_snapshot,
         grow_room,
+        keep_on,
         stand_alone,
         rename_snapshot,
         set_volume,

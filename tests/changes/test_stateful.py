@@ -45,11 +45,13 @@ from foldbarn.changes.text import text_of, write_text
 from foldbarn.core.arrays import Flags
 from foldbarn.core.errors import BarnError, Unreachable
 from foldbarn.core.hosts.lanes import Lane, lanes_of, leaving
+from foldbarn.core.moving.rebuild import plan_rebuild
 from foldbarn.core.policies.conformance import Promise, conformance
 from foldbarn.core.policies.limits import terms_by_node
 from foldbarn.core.policies.matching import hot_as_wished, landing_as_wished
 from foldbarn.core.policies.policy import Cache
 from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.pools.only_on import stray_strips
 from foldbarn.core.site import POOLED, Contact, Ply, Role, SiteView
 from foldbarn.core.units import GIB
 from foldbarn.core.volumes.heat import Heat
@@ -363,6 +365,19 @@ class Barn(RuleBasedStateMachine):
         if found := some_of([v.name for v in current_view().volumes], seed):
             wish = {"labels": some_of(["a", "b"], seed // 5), "operations": one_of([0, 40, 900], seed // 7)}
             self.wish("set-volume", volumes=found, **wish)
+
+    @rule(seed=SEEDS)
+    def choose_where_one_may_lie(self, seed: int) -> None:
+        """Nodes, or disks; often too few, and now and then any again."""
+        view = current_view()
+        if not view.volumes:
+            return
+        rows = view.in_pool(view.pools[seed % len(view.pools)]).tolist()
+        names = [view.disks[row].name for row in rows]
+        if seed % 3:
+            names = sorted({view.nodes[view.disks[row].node].name for row in rows})
+        some = some_of(names, seed // 7) + some_of(names, seed // 11) if seed % 5 else []
+        self.wish("keep-on", volume=one_of(view.volumes, seed // 13).name, only_on=some)
 
     @rule(seed=SEEDS)
     def make_volumes_from_snapshots(self, seed: int) -> None:
@@ -855,6 +870,10 @@ class Barn(RuleBasedStateMachine):
         # What is read from a snapshot is lost with it, and nothing else is.
         gone = [v for v in view.volumes if v.origin is not None and snapshot_of(view, v)[1].lost]
         assert all(fate_of(view, v).state == DataState.WHOLE for v in view.volumes if v not in gone)
+        # What lies where it may not is home again, unless there is no place for it.
+        for pool in view.pools:
+            stuck = {h.ply for h in plan_rebuild(view, pool, seed=1).hindrances}
+            assert all(p.number in stuck or not stray_strips(view, p).any() for p in view.plies_of(pool))
         assert all(fate_of(view, v).lost == int(v.through.sum()) for v in gone)
         # What was away when its pool let go of it is to be blanked by hand, and says why it is unfit.
         by_hand = {d.serial for d in view.disks if d.pool < 0 and d.role == Role.UNFIT and d.reasons}
@@ -952,6 +971,7 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "rename-snapshot",
         "grow-room",
         "set-volume",
+        "keep-on",
     }
     assert set(KINDS) == here
 

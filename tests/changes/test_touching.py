@@ -26,7 +26,7 @@ from foldbarn.core.errors import NotPossible
 from foldbarn.core.moving.rebuild import crowded_strips
 from foldbarn.core.pools.capacity import most_that_fits
 from foldbarn.core.pools.protection import Level, mirror
-from foldbarn.core.site import Tier
+from foldbarn.core.site import ANYWHERE, Tier
 from foldbarn.core.touching import Thing, Touch, alone, meet, shared
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.services import changes, site, watching
@@ -217,7 +217,7 @@ def test_two_volumes_wished_for_at_once_do_not_pass_the_line_together(barn_site:
     changes.carry_out(ME, "set-pool", {"pool": "quayside", "headroom": "node", "fill_line": 0.2})
     run_change(2)
     pool = current_view().pools[0]
-    fit = most_that_fits(current_view(), pool, mirror(3, Level.RACK), Tier.BULK)
+    fit = most_that_fits(current_view(), pool, mirror(3, Level.RACK), Tier.BULK, only=ANYWHERE)
     size = f"{fit.extents * 7 // 10} GiB"
     numbers = [
         changes.carry_out(ME, "create-volume", {"name": name, "pool": "quayside", "size": size})

@@ -23,7 +23,7 @@ from foldbarn.core.policies.adopting import adopt, with_volumes
 from foldbarn.core.policies.matching import place_new
 from foldbarn.core.policies.policy import Policy, Wishes
 from foldbarn.core.pools.protection import Level, Scheme
-from foldbarn.core.site import Ply, SiteView, Tier, Volume, plain_volume
+from foldbarn.core.site import ANYWHERE, Ply, SiteView, Tier, Volume, plain_volume
 from foldbarn.core.volumes.loss import fate, fate_of
 from foldbarn.core.volumes.origins import as_read, copied_from, written_in
 from foldbarn.core.volumes.snapshots import Origin, Snapshot
@@ -158,7 +158,7 @@ def test_any_m_losses_leave_enough_and_one_more_does_not(k: int, m: int) -> None
 def site_of(scheme: Scheme, racks: int, size: int) -> SiteView:
     view = make_site([[[400, 400]]] * racks)
     extents = -(-size // scheme.k)
-    placement = place_new(view, view.pools[0], Tier.BULK, scheme, extents, "v")
+    placement = place_new(view, view.pools[0], Tier.BULK, scheme, extents, "v", only=ANYWHERE)
     return changed(view, volumes=(plain_volume(1, "v", 0, size * EXTENT, scheme, placement),))
 
 
@@ -231,14 +231,16 @@ def test_a_copy_holds_the_same_bytes(
     view = site_of(was, 9, size)
     volume = view.volumes[0]
     hot_scheme = Scheme(1, was.m, Level.RACK)
-    lies = place_new(view, view.pools[0], Tier.BULK, hot_scheme, volume.whole.extents * was.k, "hot")
+    lies = place_new(
+        view, view.pools[0], Tier.BULK, hot_scheme, volume.whole.extents * was.k, "hot", only=ANYWHERE
+    )
     hot = replace(new_hot(volume, hot_scheme), number=7, placement=lies)
     holds = np.array([luck.random() < 0.5 for _ in range(volume.whole.extents)])
     plies, _ = in_tiers((*volume.plies, hot), holds)
     held = filled(plies[0], size) | filled(plies[1], size)  # and nothing where the other one holds it
     original = replace(volume, plies=plies, snapshots=(Snapshot(1, "noon"),))
     extents = -(-size // wish.k)
-    places = place_new(view, view.pools[0], Tier.BULK, wish, extents, "copy")
+    places = place_new(view, view.pools[0], Tier.BULK, wish, extents, "copy", only=ANYWHERE)
     raw = copied_from(places, written_in(original, wish, extents), extents)
     copy = plain_volume(2, "copy", 0, size * EXTENT, wish, raw)
     origin = Origin(1, 1)

@@ -45,6 +45,7 @@ ROUTES = (
     "/volumes/charts?plan=copy-snapshot&volume=charts&snapshot=autumn-edition",
     "/volumes/charts?plan=show-snapshot&volume=charts&snapshot=autumn-edition",
     "/volumes/charts?plan=grow-room&volume=charts",
+    "/volumes/charts?plan=keep-on&volume=charts",
     "/volumes/charts?plan=rename-snapshot&volume=charts&snapshot=autumn-edition",
     "/volumes/timetable-before",
     "/policies/seldom-read?plan=keep-policy&volumes=charts&policy=seldom-read",

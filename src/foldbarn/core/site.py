@@ -361,6 +361,22 @@ class Binned:
     until: float
 
 
+@dataclass(frozen=True, slots=True)
+class OnlyOn:
+    """Nodes and disks, by number, of which alone some may hold the strips of a volume; none of either where
+    any disk of its pool may.
+    """
+
+    nodes: frozenset[int] = frozenset()
+    disks: frozenset[int] = frozenset()
+
+    def __bool__(self) -> bool:
+        return bool(self.nodes or self.disks)
+
+
+ANYWHERE = OnlyOn()
+
+
 @dataclass(frozen=True, slots=True, eq=False)
 class Volume:
     """A volume, and the plies that hold it: that of all of it comes first. anew: what is to hold it instead,
@@ -398,6 +414,7 @@ class Volume:
         0  # that consumers may ask of it in a second, beside what its policy says; 0 for no limit
     )
     throughput: int = 0  # the same in bytes
+    only_on: OnlyOn = ANYWHERE  # where its strips may lie
 
     @property
     def served(self) -> bool:

@@ -30,6 +30,7 @@ from foldbarn.core.machines.reading import (
 from foldbarn.core.moving.levelling import LEVEL_TOLERANCE, imbalance, plan_levelling
 from foldbarn.core.moving.rebuild import crowded_strips, plan_rebuild
 from foldbarn.core.names import folded
+from foldbarn.core.pools.only_on import stray_strips
 from foldbarn.core.pools.roles import spare_for
 from foldbarn.core.site import NOWHERE, Contact, Pool, Role, SiteView
 from foldbarn.core.units import say_count
@@ -785,6 +786,9 @@ def _to_mend(view: SiteView, pool: Pool, asked: str) -> str:
     if crowded := sum(int(crowded_strips(view, p).sum()) for p in plies):
         apart = len(plan_rebuild(view, pool, seed=1))
         return f"{say_count(crowded, 'strip')} share a domain with another of their extent." if apart else ""
+    if stray := sum(int(stray_strips(view, p).sum()) for p in plies):
+        home = len(plan_rebuild(view, pool, seed=1))
+        return f"{say_count(stray, 'strip')} lie elsewhere than on what was chosen for them." if home else ""
     uneven = not view.disk_retiring[rows].any() and imbalance(view, pool) > LEVEL_TOLERANCE
     if uneven and len(plan_levelling(view, pool, seed=1)):
         return "Its disks are unevenly used."

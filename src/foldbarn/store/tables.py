@@ -342,6 +342,9 @@ class VolumeRow(Base):
     growth: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     asked: Mapped[float] = mapped_column(server_default="0")  # operations a second, in the same way
     labels: Mapped[list[Any]] = mapped_column(server_default="[]")  # words by which people find it
+    # Numbers of the nodes and disks of which alone some may hold it; any of its pool where there are none.
+    only_nodes: Mapped[list[Any]] = mapped_column(server_default="[]")
+    only_disks: Mapped[list[Any]] = mapped_column(server_default="[]")
     operations: Mapped[int] = mapped_column(server_default="0")  # a second, as a limit of its own; 0 for none
     throughput: Mapped[int] = mapped_column(server_default="0")  # in bytes, in the same way
     offline: Mapped[bool] = mapped_column(server_default=text("false"))  # taken from its consumers

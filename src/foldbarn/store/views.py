@@ -29,6 +29,7 @@ from foldbarn.core.site import (
     Enclosure,
     Host,
     Node,
+    OnlyOn,
     Ply,
     Pool,
     Priority,
@@ -560,6 +561,7 @@ def _kept_volume(
         origin=origin,
         erasing=row.erasing,
         labels=tuple(row.labels),
+        only_on=OnlyOn(frozenset(row.only_nodes), frozenset(row.only_disks)),
         operations=row.operations,
         throughput=row.throughput,
         binned=Binned(row.binned_at.timestamp(), row.kept_until.timestamp())

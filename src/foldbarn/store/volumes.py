@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
@@ -145,6 +145,20 @@ def set_values(session: Session, volume: int, **values: Any) -> None:
         values["labels"] = list(values["labels"])
     if values:
         session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(**values))
+
+
+def set_only_on(session: Session, volume: int, nodes: Iterable[int], disks: Iterable[int]) -> None:
+    """Nodes and disks (by number) of which alone some may hold it; any of its pool where there are none."""
+    where = {"only_nodes": sorted(nodes), "only_disks": sorted(disks)}
+    session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(**where))
+
+
+def may_lie_on_too(session: Session, disk: int, other: int, *, instead: bool) -> None:
+    """Whatever was to lie on a disk (by number) may lie on another one too, or instead."""
+    rows = select(VolumeRow).where(VolumeRow.only_disks.contains([disk])).with_for_update()
+    for row in session.scalars(rows):
+        gone = {disk} if instead else set()
+        row.only_disks = sorted({*row.only_disks, other} - gone)
 
 
 def set_offline(session: Session, volume: int, *, offline: bool, by: int) -> None:

@@ -25,7 +25,7 @@ from foldbarn.core.policies.matching import Wish, against, answer, answers, best
 from foldbarn.core.policies.policy import Policy, Wishes, scheme_wished, wishes_of
 from foldbarn.core.pools.capacity import most_that_fits, pool_space, usable_extents
 from foldbarn.core.pools.protection import Level, Scheme, mirror
-from foldbarn.core.site import SiteView, Tier
+from foldbarn.core.site import ANYWHERE, SiteView, Tier
 from foldbarn.core.volumes.loss import survives_at
 
 SITE = [[[90, 90], [90]], [[90], [60, 60]], [[120]], [[90], [90, 30]]]
@@ -132,7 +132,7 @@ def test_each_figure_of_the_bench_is_what_its_own_computation_says() -> None:
             # And that much does fit, were the fill line no bound, and no extent more.
             full = replace(tried, fill_line=1.0, headroom=None, overcommit_cap=100.0)
             bare = changed(view, pools=(full,))
-            fit = most_that_fits(bare, full, scheme, Tier.BULK).extents
+            fit = most_that_fits(bare, full, scheme, Tier.BULK, only=ANYWHERE).extents
             assert row.usable.value <= fit * scheme.k * EXTENT
             assert dict(row.survives)[Level.DISK] == scheme.m
             assert (row.repair_disk is None) == (scheme.m == 0)

@@ -15,7 +15,7 @@ from foldbarn.core.policies.matching import place_new
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.filling import filling_of, until_taken
 from foldbarn.core.pools.protection import Level, mirror
-from foldbarn.core.site import UNWRITTEN, SiteView, Tier, plain_volume
+from foldbarn.core.site import ANYWHERE, UNWRITTEN, SiteView, Tier, plain_volume
 from foldbarn.core.volumes.growth import HALF_LIFE_SECONDS, Growth
 
 TAKERS = st.lists(st.tuples(st.floats(0.01, 50), st.floats(1, 500)), max_size=6)
@@ -60,7 +60,7 @@ def filled(rates: dict[str, float], unset: int = 400) -> SiteView:
     scheme, volumes = mirror(2, Level.NODE), []
     for number, (name, rate) in enumerate(rates.items(), 1):
         placement = np.full((unset + 20, 2), UNWRITTEN, dtype=np.int32)
-        placement[:20] = place_new(view, view.pools[0], Tier.BULK, scheme, 20, name)
+        placement[:20] = place_new(view, view.pools[0], Tier.BULK, scheme, 20, name, only=ANYWHERE)
         volume = plain_volume(number, name, 0, (unset + 20) * 2**30, scheme, placement)
         growth = Growth(seconds=1e4, extents=rate * 1e4, known=20)
         volumes.append(replace(volume, thin=True, growth=growth))

@@ -14,7 +14,7 @@ from foldbarn.core.moving.rebuild import plan_rebuild
 from foldbarn.core.pools.capacity import Limit, fits, most_that_fits, pool_space, usable_extents
 from foldbarn.core.pools.healing import Want, healing_for, healing_of, healing_sentence, heals, lose
 from foldbarn.core.pools.protection import Level, Scheme, mirror
-from foldbarn.core.site import SiteView, Tier, plain_volume
+from foldbarn.core.site import ANYWHERE, SiteView, Tier, plain_volume
 from foldbarn.core.volumes.loss import fate_of
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.states import Lamp
@@ -226,9 +226,11 @@ def test_a_volume_may_be_as_large_as_the_fill_line_and_the_cap_allow_and_no_larg
     before = usable_extents(view.disk_slots, view.disk_rack, pool.usual) * percent // 100
     view = with_volume(view, before, 2, number=7) if before else view
     copies, level = wish
-    fit = most_that_fits(view, pool, mirror(copies, level), Tier.BULK)
+    fit = most_that_fits(view, pool, mirror(copies, level), Tier.BULK, only=ANYWHERE)
     for extents in range(max(1, fit.extents - 2), fit.extents + 3):
-        assert fits(view, pool, mirror(copies, level), Tier.BULK, extents) == (extents <= fit.extents)
+        assert fits(view, pool, mirror(copies, level), Tier.BULK, extents, only=ANYWHERE) == (
+            extents <= fit.extents
+        )
 
     def within(extents: int) -> bool:
         space = pool_space(with_volume(view, extents, copies, level), pool)
@@ -246,6 +248,6 @@ def test_a_cap_of_a_half_admits_half_of_what_can_be_held() -> None:
     view = make_site([[[100]] for _ in range(4)], copies=2)
     pool = replace(view.pools[0], overcommit_cap=0.5, fill_line=1.0)
     view = changed(view, pools=(pool,))
-    fit = most_that_fits(view, pool, pool.usual, Tier.BULK)
+    fit = most_that_fits(view, pool, pool.usual, Tier.BULK, only=ANYWHERE)
     assert (fit.extents, fit.limit) == (pool_space(view, pool).usable // 2, Limit.CAP)
     assert fit.extents * EXTENT == 100 * EXTENT

@@ -16,7 +16,17 @@ from foldbarn.core.pools.capacity import Limit, fits, most_that_fits, most_to_gi
 from foldbarn.core.pools.healing import healing_of
 from foldbarn.core.pools.placement import usable_slots
 from foldbarn.core.pools.protection import Level, Scheme, mirror
-from foldbarn.core.site import UNWRITTEN, Ply, Purpose, SiteView, Tier, Volume, plain_volume, to_come
+from foldbarn.core.site import (
+    ANYWHERE,
+    UNWRITTEN,
+    Ply,
+    Purpose,
+    SiteView,
+    Tier,
+    Volume,
+    plain_volume,
+    to_come,
+)
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.volumes.thin import ahead_of, beside, extents_of, is_thin, to_set_aside
 
@@ -30,7 +40,7 @@ def thin_site(
     view = make_site(RACKS, copies=2, level=Level.NODE, headroom=headroom)
     view = replace(view, pools=(replace(view.pools[0], usual=scheme, overcommit_cap=cap),))
     placement = np.full((extents, scheme.strips), UNWRITTEN, dtype=np.int32)
-    placement[:aside] = place_new(view, view.pools[0], Tier.BULK, scheme, aside, "v")
+    placement[:aside] = place_new(view, view.pools[0], Tier.BULK, scheme, aside, "v", only=ANYWHERE)
     size = extents * scheme.k * view.pools[0].strip_bytes
     volume = replace(plain_volume(1, "v", 0, size, scheme, placement), thin=True)
     return replace(view, volumes=(volume,))
@@ -115,13 +125,13 @@ def test_a_new_thin_volume_may_be_promised_as_much_as_the_cap_says() -> None:
         view = thin_site(scheme, extents=1, aside=1, cap=cap)
         pool = view.pools[0]
         room = pool_space(view, pool).room
-        most = most_that_fits(view, pool, scheme, Tier.BULK, ahead_of).extents
+        most = most_that_fits(view, pool, scheme, Tier.BULK, ahead_of, only=ANYWHERE).extents
         apart = usable_slots(view.disk_free, view.domain_of(Level.NODE), 2, 1)
         assert most == min(int(cap * room) // 2 - 1, int(cap * apart))
-        assert fits(view, pool, scheme, Tier.BULK, most, ahead_of(most))
-        assert not fits(view, pool, scheme, Tier.BULK, most + 1, ahead_of(most + 1))
+        assert fits(view, pool, scheme, Tier.BULK, most, ahead_of(most), only=ANYWHERE)
+        assert not fits(view, pool, scheme, Tier.BULK, most + 1, ahead_of(most + 1), only=ANYWHERE)
         # A thick one takes all of it at once.
-        assert most_that_fits(view, pool, scheme, Tier.BULK).extents < min(most, room // 2) + 1
+        assert most_that_fits(view, pool, scheme, Tier.BULK, only=ANYWHERE).extents < min(most, room // 2) + 1
 
 
 def test_no_more_is_promised_than_could_ever_be_kept_apart() -> None:
@@ -130,10 +140,10 @@ def test_no_more_is_promised_than_could_ever_be_kept_apart() -> None:
     scheme, pool = mirror(3, Level.RACK), replace(view.pools[0], usual=mirror(1, Level.DISK))
     view = replace(view, pools=(pool,))
     assert pool_space(view, pool).room == 480
-    most = most_that_fits(view, pool, scheme, Tier.BULK, ahead_of)
+    most = most_that_fits(view, pool, scheme, Tier.BULK, ahead_of, only=ANYWHERE)
     assert (most.extents, most.limit) == (40, Limit.CAP)
-    assert fits(view, pool, scheme, Tier.BULK, 40, ahead_of(40))
-    assert not fits(view, pool, scheme, Tier.BULK, 41, ahead_of(41))
+    assert fits(view, pool, scheme, Tier.BULK, 40, ahead_of(40), only=ANYWHERE)
+    assert not fits(view, pool, scheme, Tier.BULK, 41, ahead_of(41), only=ANYWHERE)
 
 
 @pytest.mark.parametrize("scheme", [mirror(2, Level.NODE), mirror(2, Level.RACK), Scheme(2, 1, Level.NODE)])
@@ -159,8 +169,8 @@ def test_what_no_room_would_heal_takes_none_of_what_is_held_back() -> None:
     pool, scheme = view.pools[0], Scheme(2, 1, Level.RACK)
     space = pool_space(view, pool)
     assert space.ledger.held_back > 0
-    assert most_to_give(view, pool, scheme, Tier.BULK) == 2 * space.free // 3 > 0
-    assert most_to_give(view, pool, pool.usual, Tier.BULK) == space.free
+    assert most_to_give(view, pool, scheme, Tier.BULK, only=ANYWHERE) == 2 * space.free // 3 > 0
+    assert most_to_give(view, pool, pool.usual, Tier.BULK, only=ANYWHERE) == space.free
 
 
 def test_a_volume_that_is_not_thin_wants_all_that_it_lacks_whoever_asks() -> None:
@@ -175,7 +185,7 @@ def anew_beside(view: SiteView, scheme: Scheme) -> Volume:
     volume, pool = view.volumes[0], view.pools[0]
     whole = volume.whole
     extents = -(-whole.extents * whole.scheme.k // scheme.k)
-    places = place_new(view, pool, Tier.BULK, scheme, extents, "anew")
+    places = place_new(view, pool, Tier.BULK, scheme, extents, "anew", only=ANYWHERE)
     written = beside(np.flatnonzero(~whole.unwritten), whole, replace(whole, scheme=scheme, placement=places))
     placement = np.full((extents, scheme.strips), UNWRITTEN, dtype=np.int32)
     placement[written] = to_come(places)[written]

@@ -1855,7 +1855,8 @@ export interface components {
          * @description A volume as wished for, or several: by a pattern of names such as web-{01..12}, or by a table with a
          *     name and a size in each line. size: as typed, such as "1 TiB", or bytes. policy: gives it its protection
          *     and its tier; without a pool one is chosen then that keeps it. Without a policy, copies and level are
-         *     those of the pool's usual protection where nothing is said; thin: it takes room as it is written.
+         *     those of the pool's usual protection where nothing is said; thin: it takes room as it is written. only_on:
+         *     names of the nodes and disks of which alone some may hold it; any of its pool where none is named.
          */
         CreateVolumeParams: {
             /**
@@ -1870,6 +1871,11 @@ export interface components {
              * @default
              */
             name: string;
+            /**
+             * Only On
+             * @default []
+             */
+            only_on: string[];
             /**
              * Policy
              * @default
@@ -2402,6 +2408,28 @@ export interface components {
              */
             kind: "grow-volume";
             params: components["schemas"]["GrowVolumeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfKeepOn
+         * @description write (ours), copy, drop old (agents).
+         */
+        DeedOfKeepOn: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "keep-on";
+            params: components["schemas"]["KeepOnParams"];
             /**
              * Reason
              * @default
@@ -3664,6 +3692,20 @@ export interface components {
             on_disks: number;
             /** Spared */
             spared: number;
+        };
+        /**
+         * KeepOnParams
+         * @description A volume by name. only_on: names of the nodes and disks of which alone some may hold it; any of its
+         *     pool where none is named.
+         */
+        KeepOnParams: {
+            /**
+             * Only On
+             * @default []
+             */
+            only_on: string[];
+            /** Volume */
+            volume: string;
         };
         /**
          * KeepPolicyParams
@@ -5969,6 +6011,8 @@ export interface components {
             name: string;
             /** Offline */
             offline: boolean;
+            /** Only On */
+            only_on: string[];
             origin: components["schemas"]["OriginOut"] | null;
             past: components["schemas"]["PastOut"] | null;
             /** Pool */
@@ -6054,6 +6098,8 @@ export interface components {
             name: string;
             /** Offline */
             offline: boolean;
+            /** Only On */
+            only_on: string[];
             origin: components["schemas"]["OriginOut"] | null;
             past: components["schemas"]["PastOut"] | null;
             /** Pool */
@@ -6413,6 +6459,18 @@ export interface components {
              */
             kind: "grow-volume";
             params: components["schemas"]["GrowVolumeParams"];
+        };
+        /**
+         * WishOfKeepOn
+         * @description write (ours), copy, drop old (agents).
+         */
+        WishOfKeepOn: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "keep-on";
+            params: components["schemas"]["KeepOnParams"];
         };
         /**
          * WishOfKeepPolicy
@@ -7476,7 +7534,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowRoom"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowRoom"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepOn"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"];
             };
         };
         responses: {
@@ -7700,7 +7758,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowRoom"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowRoom"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepOn"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"];
             };
         };
         responses: {

@@ -2,6 +2,7 @@
 import { computed, reactive, ref, watch } from "vue";
 import { usePolicies, type Pool } from "../api/client";
 import { useChoices } from "./choices";
+import WhereFields from "./WhereFields.vue";
 import { useSheet, type Wish } from "./kind";
 
 /** What a volume is wished to be: by a policy, or protected by hand, at first as its pool usually is. */
@@ -47,14 +48,20 @@ watch(
 /** Several at once: each line has a name of its own, and a size. */
 const pasting = ref(false);
 watch(pasting, (now) => Object.assign(wish, now ? { name: "", size: "" } : { table: "", size: "1 TiB" }));
+/** Where it may lie, where that is not to be any disk of its pool. */
+const choosing = ref(false);
+const only = ref<string[]>([]);
+watch(choosing, (now) => now || (only.value = []));
 const byHand = ["copies", "level", "tier", "thin"];
 watch(
-  wish,
+  [wish, only],
   () => {
     const said = Object.entries(wish).filter(([, value]) => value !== undefined);
-    params.value = Object.fromEntries(said.filter(([name]) => !wish.policy || !byHand.includes(name)));
+    const where = only.value.length ? { only_on: only.value } : {};
+    const mine = said.filter(([name]) => !wish.policy || !byHand.includes(name));
+    params.value = { ...Object.fromEntries(mine), ...where };
   },
-  { immediate: true },
+  { immediate: true, deep: true },
 );
 </script>
 
@@ -99,5 +106,7 @@ watch(
     />
     <VCheckbox v-model="wish.thin" label="takes room as it is written" />
   </template>
+  <WhereFields v-if="choosing" v-model="only" :pool="wish.pool" />
+  <VCheckbox v-model="choosing" label="only on chosen nodes or disks" />
   <VCheckbox v-model="pasting" label="several, from a table" />
 </template>

@@ -171,6 +171,7 @@ class VolumeOut(BaseModel):
     hot: HotOut | None
     origin: OriginOut | None  # what it reads from; none where it stands alone
     labels: list[str]
+    only_on: list[str]  # nodes and disks of which alone some may hold it; any of its pool where none is named
     limits: LimitsOut
     hosts: int  # that it is attached to
     connected: int  # of those

@@ -43,6 +43,7 @@ from foldbarn.core.policies.limits import limits_of
 from foldbarn.core.policies.matching import hot_extents, room_for
 from foldbarn.core.policies.policy import Wishes
 from foldbarn.core.policies.shares import Served
+from foldbarn.core.pools.only_on import names_of
 from foldbarn.core.site import Ply, SiteView, Tier, Volume
 from foldbarn.core.volumes.heat import HALF_LIFE_SECONDS, Heat
 from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
@@ -121,6 +122,7 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "hot": _hot_out(view, volume),
         "origin": _origin_out(view, volume),
         "labels": list(volume.labels),
+        "only_on": names_of(view, volume.only_on),
         "limits": _limits_out(view, volume),
         "hosts": len(lanes),
         "connected": sum(lane.live > 0 for lane in lanes),

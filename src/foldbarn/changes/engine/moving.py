@@ -24,6 +24,7 @@ from foldbarn.core.moving.moves import Busy, Moves, crowds, lies_apart, say_hind
 from foldbarn.core.moving.readings import Readings, readings
 from foldbarn.core.moving.rebuild import plan_rebuild
 from foldbarn.core.policies.limits import caches_told, withheld_told
+from foldbarn.core.pools.only_on import strays
 from foldbarn.core.site import Contact, Disk, Pool, SiteView
 from foldbarn.core.units import say_count
 from foldbarn.settings import settings
@@ -559,7 +560,9 @@ class Mover:
             if move.to_disk in gone or move.maker_id in without:
                 return True
             back = move.part == "copy" and move.state == "waiting" and move.leaves in ready
-            return back and not move.makes_room and not crowds(view, move.ply_id, move.extent, move.strip)
+            if not back or move.makes_room or strays(view, move.ply_id, move.leaves):
+                return False
+            return not crowds(view, move.ply_id, move.extent, move.strip)
 
         self._withdraw([m.id for m in mine if needless(m)])
 

@@ -22,6 +22,7 @@ from foldbarn.core.moving.moves import (
     startable,
     takes_strips,
 )
+from foldbarn.core.pools.only_on import only_on_of
 from foldbarn.core.pools.placement import quotas, shares, usable_slots
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import Ply, Pool, SiteView, Tier
@@ -39,11 +40,15 @@ def level_targets(view: SiteView, pool: Pool) -> Ints:
     targets = np.zeros(len(view.disks), dtype=np.int64)
     wishes: dict[tuple[str, str, int, int], int] = {}
     for p in view.plies_of(pool):
+        if only_on_of(view, p):  # it stays where it is
+            targets += _held(view, p)
+            continue
         key = (p.tier.value, p.scheme.level.value, p.scheme.strips, p.scheme.per_domain)
         wishes[key] = wishes.get(key, 0) + p.extents_set_aside
+    stays = targets.copy()
     for (tier, level, strips, per_domain), extents in sorted(wishes.items()):
         rows = view.in_pool(pool, Tier(tier))
-        slots = np.where(view.disk_open[rows], view.disk_slots[rows], 0)
+        slots = np.where(view.disk_open[rows], np.maximum(view.disk_slots[rows] - stays[rows], 0), 0)
         if per_domain > 1:
             slots = np.minimum(slots, extents)  # no disk holds two strips of an extent
         domain_of = view.domain_of(Level(level))[rows]
@@ -62,6 +67,12 @@ def level_targets(view: SiteView, pool: Pool) -> Ints:
                 more = view.disk_used[mine] - targets[mine]
                 targets[mine] += _spread_target(slots[inside], view.disk_node[mine], amount, more)
     return targets
+
+
+def _held(view: SiteView, ply: Ply) -> Ints:
+    """Strips of a ply that each disk holds, [disks]."""
+    held: Ints = np.bincount(view.rows(ply).reshape(-1), minlength=len(view.disks) + 1)[:-1]
+    return held
 
 
 def _spread_target(slots: Ints, node_of: Ints, amount: int, held: Ints) -> Ints:
@@ -148,6 +159,7 @@ def _level_tier(
     if not need.any() or not (surplus > 0).any():
         return replace(NO_MOVES, left_over=int(np.maximum(surplus, 0).sum()))
     plies = sorted(view.plies_of(pool, tier), key=lambda p: -p.extents)
+    plies = [p for p in plies if not only_on_of(view, p)]
     levelled = [_Levelled(p, *block_of(view, p, busy)) for p in plies]
     for found in levelled:
         _level_directly(found, surplus, need, rng)

@@ -20,13 +20,16 @@ class Hindrance:
 
     ply: its number; domains: domains of its level that take strips at all; needed: domains that it needs.
     Where there are enough, it is room that is missing: no chain of exchanges makes any where these strips may
-    lie.
+    lie. confined: these may lie on chosen disks alone, and the domains are of those; others were not moved
+    out of their way. around: they may lie anywhere, and what is confined was not moved out of their way.
     """
 
     ply: int
     strips: int
     domains: int
     needed: int
+    confined: bool = False
+    around: bool = False
 
     @property
     def too_few_domains(self) -> bool:
@@ -177,16 +180,23 @@ def say_hindrances(view: SiteView, hindrances: tuple[Hindrance, ...], most: int 
         level = ply.scheme.level.value
         strips = say_count(found.strips, "strip")
         if found.too_few_domains:
-            takes = f"{say_count(found.domains, level)} {'takes' if found.domains == 1 else 'take'} strips"
+            take = "takes" if found.domains == 1 else "take"
+            takes = f", {say_count(found.domains, level)} {take} strips"
+            if found.confined:
+                takes = f"; of those chosen for it, {found.domains or 'none'} {take} strips"
             said.append(
                 f"{strips} of {ply.name} {'has' if found.strips == 1 else 'have'} no place: "
-                f"it needs {say_count(found.needed, level)}, {takes}."
+                f"it needs {say_count(found.needed, level)}{takes}."
             )
+        elif found.confined:
+            have = "has" if found.strips == 1 else "have"
+            said.append(f"{strips} of {ply.name} {have} no place: the disks chosen for it have no room.")
         else:
+            have, it = ("has", "it") if found.strips == 1 else ("have", "them")
+            others = "others that may lie anywhere" if found.around else "others"
             said.append(
-                f"{strips} of {ply.name} {'has' if found.strips == 1 else 'have'} no place: the "
-                "disks that may hold "
-                f"{'it' if found.strips == 1 else 'them'} are full, and moving others makes no room there."
+                f"{strips} of {ply.name} {have} no place: the disks that may hold {it} are full, and moving "
+                f"{others} makes no room there."
             )
     if more := hindrances[most:]:
         said.append(

@@ -29,6 +29,7 @@ from foldbarn.core.moving.moves import (
     open_room,
     takes_strips,
 )
+from foldbarn.core.pools.only_on import by_where, stray_strips
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import NOWHERE, UNWRITTEN, Ply, Pool, SiteView, Tier
 from foldbarn.core.volumes.loss import can_be_read, enough_to_read, present_strips, readable_data
@@ -68,13 +69,17 @@ def plan_rebuild(
     """A place for every lost strip of a pool, keeping the spread and filling disks in proportion to their
     free room.
 
-    Strips of an extent that share a domain are moved apart in the same plan.
+    Strips of an extent that share a domain are moved apart in the same plan, and those that lie where their
+    volume may not are moved to where it may.
     prefer: numbers of disks that get what they can hold first. busy: strips on their way already, left
     out; those that the view knows of when None.
     Deterministic in the seed.
     """
     firsts: list[Flags | Ints] = [np.isin(view.disk_numbers, prefer)] if prefer is not None else []
-    wanted = {p.part: lost_strips(view, p) | crowded_strips(view, p) for p in view.plies_of(pool)}
+    wanted = {
+        p.part: lost_strips(view, p) | crowded_strips(view, p) | stray_strips(view, p)
+        for p in view.plies_of(pool)
+    }
     return _rehouse(view, pool, wanted, firsts, seed, view.under_way if busy is None else busy)
 
 
@@ -194,9 +199,22 @@ def _rehouse(
             for p in sorted(plies, key=lambda p: -p.extents)
             if p.part in wanted and wanted[p.part].any()
         ]
-        if guests:
-            room = open_room(view, pool, tier) + _to_come(view, pool, tier, busy)
-            done.append(_rehouse_tier(view, plies, guests, room, firsts, rng, busy))
+        if not guests:
+            continue
+        room = open_room(view, pool, tier) + _to_come(view, pool, tier, busy)
+        # Who may lie on few disks chooses first, and moves nobody else.
+        groups = by_where(view, plies)
+        for may, alike in groups:
+            mine = [g for g in guests if g.ply in alike]
+            if mine:
+                open_to = room if may is None else np.where(may, room, 0)
+                moves = _rehouse_tier(view, alike, mine, open_to, firsts, rng, busy, may)
+                if may is None and len(groups) > 1:
+                    around = tuple(replace(h, around=True) for h in moves.hindrances)
+                    moves = replace(moves, hindrances=around)
+                done.append(moves)
+                np.subtract.at(room, view.row_of_number[moves.to], 1)
+                room = np.maximum(room, 0)
     return join_moves(done) if done else NO_MOVES
 
 
@@ -233,8 +251,9 @@ def _rehouse_tier(
     firsts: list[Flags | Ints],
     rng: np.random.Generator,
     busy: Busy,
+    may: Flags | None = None,
 ) -> Moves:
-    """The plan for one tier.
+    """The plan for one tier. may: disks that may hold these plies, [disks]; any of it when None.
 
     A strip that cannot leave its disk stays in its domain, where none of its extent may come in then: where
     the plan counted on that, it is made once more with such strips staying.
@@ -242,14 +261,14 @@ def _rehouse_tier(
     staying: dict[tuple[int, int], Flags] = {}
     while True:
         trial = [_copy(g, staying.get(g.ply.part)) for g in guests]
-        homeless = _house_all(view, plies, trial, room.copy(), [f.copy() for f in firsts], rng, busy)
+        homeless = _house_all(view, plies, trial, room.copy(), [f.copy() for f in firsts], rng, busy, may)
         met = [g.ply.part for g in trial if _come_in_where_one_stays(view, g)]
         if not met:
             break
         for g in trial:
             stuck = g.want & (g.block.at == len(view.disks))
             staying[g.ply.part] = staying.get(g.ply.part, np.zeros(stuck.shape, dtype=np.bool_)) | stuck
-    takes = _takes_in(view, plies)
+    takes = _takes_in(view, plies, may)
     hindrances = []
     for g in trial:
         stuck = sum(len(extents) for row, extents, _ in homeless if trial[row] is g)
@@ -261,6 +280,7 @@ def _rehouse_tier(
                     strips=stuck,
                     domains=len(np.unique(g.block.domain_of[:-1][takes])),
                     needed=g.ply.scheme.least_domains,
+                    confined=may is not None,
                 )
             )
     moves = join_moves([m for g in trial for m in [_moves_of(view, g)] if len(m)])
@@ -298,12 +318,12 @@ def _come_in_where_one_stays(view: SiteView, guests: _Guests) -> bool:
     return False
 
 
-def _takes_in(view: SiteView, plies: list[Ply]) -> Flags:
-    """Disks of a tier (that of these plies) on which a plan may put strips, [disks]."""
+def _takes_in(view: SiteView, plies: list[Ply], may: Flags | None) -> Flags:
+    """Disks of a tier (that of these plies) on which a plan may put strips of them, [disks]."""
     takes = np.zeros(len(view.disks), dtype=np.bool_)
     takes[view.in_pool(view.pools[plies[0].pool], plies[0].tier)] = True
     takes &= takes_strips(view)
-    return takes
+    return takes if may is None else takes & may
 
 
 def _house_all(
@@ -314,12 +334,13 @@ def _house_all(
     firsts: list[Flags | Ints],
     rng: np.random.Generator,
     busy: Busy,
+    may: Flags | None,
 ) -> list[tuple[int, Ints, Ints]]:
     """Places what is wanted; adds the other plies to `guests` where their strips are needed. Returns what
     has no place.
     """
     _deal_all(view, guests, room, firsts, rng)
-    takes = _takes_in(view, plies)
+    takes = _takes_in(view, plies, may)
     homeless, hopeless = _split(guests, _homeless(view, guests), takes)
     if homeless:
         for g in guests:

@@ -29,7 +29,7 @@ from foldbarn.core.policies.matching import (
 from foldbarn.core.policies.policy import Policy, Wishes, against_draft
 from foldbarn.core.pools.capacity import Limit, fits, most_that_fits
 from foldbarn.core.pools.protection import Scheme
-from foldbarn.core.site import NOWHERE, UNWRITTEN, Ply, Pool, Purpose, SiteView, Tier, Volume, to_come
+from foldbarn.core.site import NOWHERE, UNWRITTEN, OnlyOn, Ply, Pool, Purpose, SiteView, Tier, Volume, to_come
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.loss import fate, present_strips
@@ -183,7 +183,7 @@ def _written_anew(
         old = volume.whole
         extents = extents_for(volume.size_bytes, pool, scheme)
         name = f"{volume.name} {policy.number} {policy.version}"
-        places = place_new(view, pool, tier, scheme, extents, name, free)
+        places = place_new(view, pool, tier, scheme, extents, name, free, only=volume.only_on)
         free -= np.bincount(view.row_of_number[places].reshape(-1), minlength=len(free))
         never = _never_written(old, scheme, extents)[:, None]
         anew = replace(
@@ -274,7 +274,8 @@ def new_landing(view: SiteView, volume: Volume, wishes: Wishes, free: Ints) -> P
     if scheme is None:
         return None
     extents = landing_extents(volume.size_bytes, pool, wishes)
-    places = place_new(view, pool, Tier.FAST, scheme, extents, f"{volume.name} landing", free)
+    name, only = f"{volume.name} landing", volume.only_on
+    places = place_new(view, pool, Tier.FAST, scheme, extents, name, free, only=only)
     free -= np.bincount(view.row_of_number[places].reshape(-1), minlength=len(free))
     return Ply(
         number=-2 * volume.number - 1,
@@ -320,7 +321,7 @@ def may_have_more_room(view: SiteView, volume: Volume) -> bool:
         return False
     pool = view.pools[past.pool]
     return past.extents < room_extents_of(volume, past, MOST_ROOM) and fits(
-        view, pool, past.scheme, past.tier, 1, 1
+        view, pool, past.scheme, past.tier, 1, 1, only=volume.only_on
     )
 
 
@@ -336,9 +337,9 @@ def _for_snapshots(view: SiteView, volume: Volume, like: Ply, extents: int) -> D
     """Disks for extents that hold what is overwritten of a volume, held as a ply of it. Raises
     NotPossible.
     """
-    pool, scheme, tier = view.pools[like.pool], like.scheme, like.tier
-    if not fits(view, pool, scheme, tier, extents, extents):
-        fit = most_that_fits(view, pool, scheme, tier)
+    pool, scheme, tier, only = view.pools[like.pool], like.scheme, like.tier, volume.only_on
+    if not fits(view, pool, scheme, tier, extents, extents, only=only):
+        fit = most_that_fits(view, pool, scheme, tier, only=only)
         room = say_size(extents * view.data_bytes(like))
         raise NotPossible(
             f"{room} of room for snapshots of {volume.name} does not fit: {pool.name} can take "
@@ -348,7 +349,7 @@ def _for_snapshots(view: SiteView, volume: Volume, like: Ply, extents: int) -> D
         )
     there = volume.past.extents if volume.past is not None else 0
     seed = f"{volume.name} past {there}" if there else f"{volume.name} past"
-    return place_new(view, pool, tier, scheme, extents, seed)
+    return place_new(view, pool, tier, scheme, extents, seed, only=only)
 
 
 def _never_written(old: Ply, scheme: Scheme, extents: int) -> Flags:
@@ -412,17 +413,19 @@ def _against_in_place(view: SiteView, row: int, volumes: Sequence[Volume], wishe
     """
     if not volumes:
         return []
-    pool, numbers = view.pools[row], {v.number for v in volumes}
+    if len(alike := _by_where(volumes)) > 1:
+        return [found for some in alike for found in _against_in_place(view, row, some, wishes)]
+    pool, numbers, only = view.pools[row], {v.number for v in volumes}, volumes[0].only_on
     others = replace(view, volumes=tuple(v for v in view.volumes if v.number not in numbers))
     extents = sum(v.whole.extents for v in volumes)
     there = sum(v.whole.extents_set_aside for v in volumes) if wishes.thin else extents
-    found = against(others, pool, wishes, extents * wishes.scheme.k * pool.strip_bytes, there)
+    found = against(others, pool, wishes, extents * wishes.scheme.k * pool.strip_bytes, there, only)
     if any(one.wish == Wish.ROOM for one in found):
         found = [one for one in found if one.wish != Wish.ROOM]
         if there * wishes.scheme.strips > sum(
             v.whole.extents_set_aside * v.whole.scheme.strips for v in volumes
         ):
-            most, limit = _most(others, pool, wishes, there / max(extents, 1))
+            most, limit = _most(others, pool, wishes, there / max(extents, 1), only)
             words = f"{pool.name} can take {most} in {'its' if len(volumes) == 1 else 'their'} place"
             found.append(_too_large(volumes, pool, wishes, words, limit))
     if found:
@@ -432,11 +435,21 @@ def _against_in_place(view: SiteView, row: int, volumes: Sequence[Volume], wishe
     ]
 
 
+def _by_where(volumes: Sequence[Volume]) -> list[list[Volume]]:
+    """Together those that may lie on the same disks."""
+    found: dict[OnlyOn, list[Volume]] = {}
+    for volume in volumes:
+        found.setdefault(volume.only_on, []).append(volume)
+    return list(found.values())
+
+
 def _against_anew(view: SiteView, row: int, volumes: Sequence[Volume], wishes: Wishes) -> list[Opposed]:
     """All that stands against volumes of a pool (by row) being written anew beside everything there."""
     if not volumes:
         return []
-    pool = view.pools[row]
+    if len(alike := _by_where(volumes)) > 1:
+        return [found for some in alike for found in _against_anew(view, row, some, wishes)]
+    pool, only = view.pools[row], volumes[0].only_on
     extents = sum(extents_for(v.size_bytes, pool, wishes.scheme) for v in volumes)
     # Their landings give way to those that they are to have.
     old = {v.number: replace(v, plies=(v.whole,)) for v in volumes}
@@ -445,10 +458,10 @@ def _against_anew(view: SiteView, row: int, volumes: Sequence[Volume], wishes: W
         parts = [(v, extents_for(v.size_bytes, pool, wishes.scheme)) for v in volumes]
         written = sum(int((~_never_written(v.whole, wishes.scheme, n)).sum()) for v, n in parts)
     size = extents * wishes.scheme.k * pool.strip_bytes
-    found = against(with_volumes(view, old), pool, wishes, size, written)
+    found = against(with_volumes(view, old), pool, wishes, size, written, only)
     if any(one.wish == Wish.ROOM for one in found):
         found = [one for one in found if one.wish != Wish.ROOM]
-        most, limit = _most(view, pool, wishes, written / max(extents, 1))
+        most, limit = _most(view, pool, wishes, written / max(extents, 1), only)
         it = "it has" if len(volumes) == 1 else "they have"
         beside = "it" if len(volumes) == 1 else "them"
         words = f"{it} to be written anew, and {pool.name} can take {most} beside {beside}"
@@ -456,12 +469,12 @@ def _against_anew(view: SiteView, row: int, volumes: Sequence[Volume], wishes: W
     return [Opposed(say_list([v.name for v in volumes]), one) for one in found]
 
 
-def _most(view: SiteView, pool: Pool, wishes: Wishes, part: float) -> tuple[str, Limit]:
-    """The most data that a pool takes more of, and what limits it; part: of it, 0 to 1, that is there already
-    and has to be set aside at once.
+def _most(view: SiteView, pool: Pool, wishes: Wishes, part: float, only: OnlyOn) -> tuple[str, Limit]:
+    """The most data that a pool takes more of where it may lie, and what limits it; part: of it, 0 to 1, that
+    is there already and has to be set aside at once.
     """
     rule = (lambda extents: math.ceil(extents * part)) if part < 1 else None
-    fit = most_that_fits(view, pool, wishes.scheme, tier_of(wishes), rule)
+    fit = most_that_fits(view, pool, wishes.scheme, tier_of(wishes), rule, only=only)
     return say_size(fit.extents * wishes.scheme.k * pool.strip_bytes), fit.limit
 
 

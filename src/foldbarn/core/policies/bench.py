@@ -18,7 +18,7 @@ from foldbarn.core.pools.protection import MOST_COPIES, Level, Scheme, mirror
 from foldbarn.core.pools.repair import Repair, held_when_filled
 from foldbarn.core.pools.roles import Endurance, binding_of, endurance
 from foldbarn.core.pools.sizing import Settings, chance_of, fills_of, repairs_of
-from foldbarn.core.site import Pool, SiteView, Tier
+from foldbarn.core.site import ANYWHERE, Pool, SiteView, Tier
 from foldbarn.core.units import DAY_SECONDS
 from foldbarn.core.volumes.loss import survives_at
 
@@ -128,7 +128,7 @@ def _row(view: SiteView, paper: SiteView, pool: Pool, scheme: Scheme, load: Load
         ],
         "Rounded up to whole extents where a volume is smaller than those.",
     )
-    against = too_few_domains(view, pool, scheme, Tier.BULK)
+    against = too_few_domains(view, pool, scheme, Tier.BULK, ANYWHERE)
     there = BenchRow(
         scheme=scheme,
         against=against,

@@ -166,7 +166,7 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
     mending = {Promise.SURVIVES, Promise.SPREAD}
     unset = 0 if wishes.thin else int(to_set_aside(volume).sum())
     if unset:
-        room = most_to_give(view, pool, volume.whole.scheme, volume.whole.tier)
+        room = most_to_give(view, pool, volume.whole.scheme, volume.whole.tier, only=volume.only_on)
         have = "has" if unset == 1 else "have"
         words = f"Room for all of it is to be set aside, and {say_count(unset, 'extent')} {have} none yet."
         cure = f"Add disks to {pool.name}, or let it keep a policy that takes room as it is written."

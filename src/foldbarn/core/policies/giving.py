@@ -12,8 +12,7 @@ import numpy as np
 from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.policies.matching import place_new
 from foldbarn.core.pools.capacity import most_to_give
-from foldbarn.core.pools.protection import Scheme
-from foldbarn.core.site import UNWRITTEN, Ply, Pool, SiteView, Tier, Volume, to_come
+from foldbarn.core.site import UNWRITTEN, OnlyOn, Ply, Pool, SiteView, Volume, to_come
 from foldbarn.core.volumes.thin import beside, is_thin, to_set_aside
 
 
@@ -58,20 +57,20 @@ def give(view: SiteView, volume: Volume, wanted: Ints, most: int) -> Given:
     """
     pool, whole, anew = view.pools[volume.pool], volume.whole, _beside(volume)
     first = wanted[:most]
-    room = room_to_give(view, pool, whole)
+    room, only = room_to_give(view, pool, whole, volume.only_on), volume.only_on
     takes = first[:room]
     if anew is not None and len(takes):
         # What is written meanwhile has to be written anew as well: it takes room in both.
-        while len(takes) and len(_new_beside(takes, whole, anew)) > room_to_give(view, pool, anew):
+        while len(takes) and len(_new_beside(takes, whole, anew)) > room_to_give(view, pool, anew, only):
             takes = takes[: len(takes) // 2]
     if not len(takes):
         return Given(takes, (), len(wanted))
     free = view.disk_free.copy()
-    rows = _place(view, pool, whole.tier, whole.scheme, takes, f"{volume.number}", free)
+    rows = _place(view, pool, whole, takes, f"{volume.number}", free, only)
     placed = [Placed(whole.number, takes, rows)]
     if anew is not None and len(also := _new_beside(takes, whole, anew)):
         free -= np.bincount(view.row_of_number[rows].reshape(-1), minlength=len(free))[: len(free)]
-        anew_rows = _place(view, pool, anew.tier, anew.scheme, also, f"{volume.number} anew", free)
+        anew_rows = _place(view, pool, anew, also, f"{volume.number} anew", free, only)
         placed.append(Placed(anew.number, also, to_come(anew_rows)))
     return Given(takes, tuple(placed), len(wanted) - len(takes))
 
@@ -91,9 +90,9 @@ def take_back(volume: Volume, extents: Ints) -> tuple[Placed, ...]:
     return tuple(found)
 
 
-def room_to_give(view: SiteView, pool: Pool, ply: Ply) -> int:
-    """Extents of a ply that room can still be set aside for."""
-    return most_to_give(view, pool, ply.scheme, ply.tier)
+def room_to_give(view: SiteView, pool: Pool, ply: Ply, only: OnlyOn) -> int:
+    """Extents of a ply that room can still be set aside for, where it may lie."""
+    return most_to_give(view, pool, ply.scheme, ply.tier, only=only)
 
 
 def _beside(volume: Volume) -> Ply | None:
@@ -121,9 +120,7 @@ def _nothing(ply: Ply, extents: Ints) -> Placed:
     return Placed(ply.number, extents, rows)
 
 
-def _place(
-    view: SiteView, pool: Pool, tier: Tier, scheme: Scheme, extents: Ints, name: str, free: Ints
-) -> Disks:
+def _place(view: SiteView, pool: Pool, ply: Ply, extents: Ints, name: str, free: Ints, only: OnlyOn) -> Disks:
     """The first of them tells one batch from the next, so that each does not begin with the same disks."""
     seed = zlib.crc32(f"{name} {int(extents[0])}".encode())
-    return place_new(view, pool, tier, scheme, len(extents), f"{seed:x}", free)
+    return place_new(view, pool, ply.tier, ply.scheme, len(extents), f"{seed:x}", free, only=only)

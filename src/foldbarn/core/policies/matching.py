@@ -18,9 +18,10 @@ from foldbarn.core.names import folded, natural_key
 from foldbarn.core.policies.policy import Cache, Wishes
 from foldbarn.core.pools.cache import burst, most_behind_one, most_that_comes, without_cache
 from foldbarn.core.pools.capacity import Fit, Limit, fits, full_with, most_that_fits, usable_extents
+from foldbarn.core.pools.only_on import may_hold
 from foldbarn.core.pools.placement import place
 from foldbarn.core.pools.protection import Level, Scheme
-from foldbarn.core.site import Disk, Pool, SiteView, Tier, Volume
+from foldbarn.core.site import ANYWHERE, Disk, OnlyOn, Pool, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.snapshots import room_extents
 from foldbarn.core.volumes.thin import ahead_of
@@ -74,11 +75,12 @@ def tier_of(wishes: Wishes) -> Tier:
     return Tier.FAST if wishes.fast else Tier.BULK
 
 
-def open_disks(view: SiteView, pool: Pool, tier: Tier) -> Ints:
-    """Rows of the disks of a tier that can take new strips."""
+def open_disks(view: SiteView, pool: Pool, tier: Tier, only: OnlyOn) -> Ints:
+    """Rows of the disks of a tier that can take new strips of what may lie there."""
     rows = view.in_pool(pool, tier)
     found: Ints = rows[view.disk_open[rows] & (view.disk_free[rows] > 0)]
-    return found
+    may = may_hold(view, only)
+    return found if may is None else found[may[found]]
 
 
 def place_new(
@@ -89,12 +91,15 @@ def place_new(
     extents: int,
     name: str,
     room: Ints | None = None,
+    *,
+    only: OnlyOn,
 ) -> Disks:
     """Disk numbers of every strip of what is new on a tier, [extents, strips]. The same site and name give
     the same placement. room: [disks] strips that each can still take, what is free as it stands when None.
+    only: where it may lie.
     """
     free = view.disk_free if room is None else room
-    rows = open_disks(view, pool, tier)
+    rows = open_disks(view, pool, tier, only)
     rows = rows[free[rows] > 0]
     domain_of = view.domain_of(scheme.level)[rows]
     seed = zlib.crc32(folded(name.strip()).encode())
@@ -141,10 +146,17 @@ def aside_for(wishes: Wishes, extents: int) -> int:
     return extents if rule is None else rule(extents)
 
 
-def against(view: SiteView, pool: Pool, wishes: Wishes, size: int, aside: int | None = None) -> list[Against]:
+def against(
+    view: SiteView,
+    pool: Pool,
+    wishes: Wishes,
+    size: int,
+    aside: int | None = None,
+    only: OnlyOn = ANYWHERE,
+) -> list[Against]:
     """Everything that stands against a volume of these wishes in a pool. size: bytes of it; 0 for the
     smallest there can be; aside: extents for which room is set aside at once, those of a new volume when
-    None. The same holds for a preview and for a step that makes the volume.
+    None; only: where it may lie. The same holds for a preview and for a step that makes the volume.
     """
     tier, scheme = tier_of(wishes), wishes.scheme
     found: list[Against] = []
@@ -164,19 +176,20 @@ def against(view: SiteView, pool: Pool, wishes: Wishes, size: int, aside: int | 
     if tier not in view.tiers_of(pool):
         cure = "Choose the bulk tier, or form a pool of two media classes."
         return [*found, Against(Wish.TIER, f"{pool.name} has no fast tier.", cure)]
-    if few := too_few_domains(view, pool, scheme, tier):
+    if few := too_few_domains(view, pool, scheme, tier, only):
         return [*found, few]
     extents = max(1, extents_for(size, pool, scheme))
     # With a new volume's first snapshot comes room for what is overwritten.
     past = room_extents(extents, wishes.schedule.per_cent) if aside is None else 0
     at_once = aside_for(wishes, extents) if aside is None else aside
-    if not fits(view, pool, scheme, tier, extents + past, at_once + past):
-        found.append(_too_large(view, pool, wishes, size))
+    if not fits(view, pool, scheme, tier, extents + past, at_once + past, only=only):
+        found.append(_too_large(view, pool, wishes, size, only))
     found += against_cache(view, pool, wishes)
-    return found + _against_landing(view, pool, wishes, size) + _against_share(view, pool, wishes)
+    found += _against_landing(view, pool, wishes, size, only)
+    return found + _against_share(view, pool, wishes, only)
 
 
-def _against_landing(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> list[Against]:
+def _against_landing(view: SiteView, pool: Pool, wishes: Wishes, size: int, only: OnlyOn) -> list[Against]:
     """What stands against the landing of such a volume. It lies on another tier than the rest, so that
     neither takes the other's room.
     """
@@ -186,11 +199,11 @@ def _against_landing(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> l
     if Tier.FAST not in view.tiers_of(pool):
         cure = "Leave the landing out, or form a pool of two media classes."
         return [Against(Wish.LANDING, f"{pool.name} has no fast tier for its landing.", cure)]
-    if few := too_few_domains(view, pool, scheme, Tier.FAST):
+    if few := too_few_domains(view, pool, scheme, Tier.FAST, only):
         return [Against(Wish.LANDING, f"For its landing: {few.sentence}", few.cure)]
     extents = landing_extents(size, pool, wishes)
-    if not fits(view, pool, scheme, Tier.FAST, extents):
-        fit = most_that_fits(view, pool, scheme, Tier.FAST)
+    if not fits(view, pool, scheme, Tier.FAST, extents, only=only):
+        fit = most_that_fits(view, pool, scheme, Tier.FAST, only=only)
         words = (
             f"Its landing of {say_size(extents * pool.strip_bytes)} does not fit: the fast tier of "
             f"{pool.name} can take {say_size(fit.extents * pool.strip_bytes)} more with {scheme.counted()}, "
@@ -200,7 +213,7 @@ def _against_landing(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> l
     return []
 
 
-def _against_share(view: SiteView, pool: Pool, wishes: Wishes) -> list[Against]:
+def _against_share(view: SiteView, pool: Pool, wishes: Wishes, only: OnlyOn) -> list[Against]:
     """What stands against the hottest of such a volume lying on the fast tier. It needs no room to begin
     with: as much of it as finds room there rises.
     """
@@ -210,7 +223,7 @@ def _against_share(view: SiteView, pool: Pool, wishes: Wishes) -> list[Against]:
     if Tier.FAST not in view.tiers_of(pool):
         cure = "Leave the share out, or form a pool of two media classes."
         return [Against(Wish.SHARE, f"{pool.name} has no fast tier for what is asked for most.", cure)]
-    if few := too_few_domains(view, pool, scheme, Tier.FAST):
+    if few := too_few_domains(view, pool, scheme, Tier.FAST, only):
         return [Against(Wish.SHARE, f"For what is asked for most: {few.sentence}", few.cure)]
     return []
 
@@ -263,25 +276,34 @@ def hot_as_wished(volume: Volume, wishes: Wishes) -> bool:
     return (volume.hot.scheme if volume.hot else None) == wishes.hot_scheme
 
 
-def answer(view: SiteView, pool: Pool, wishes: Wishes, size: int = 0, *, room: bool = True) -> Answer:
-    """What a pool says to a policy. size: bytes of a volume that is to be made there. room: whether it is to
-    be found out how much more fits, which takes many trials. Found out once for each picture of the site.
+def answer(
+    view: SiteView,
+    pool: Pool,
+    wishes: Wishes,
+    size: int = 0,
+    *,
+    room: bool = True,
+    only: OnlyOn = ANYWHERE,
+) -> Answer:
+    """What a pool says to a policy. size: bytes of a volume that is to be made there, on chosen disks only
+    where there are such. room: whether it is to be found out how much more fits, which takes many trials.
+    Found out once for each picture of the site.
     """
-    key = ("answer", pool.number, wishes, size, room)
+    key = ("answer", pool.number, wishes, size, room, only)
     if key not in view.findings:
-        view.findings[key] = _answer(view, pool, wishes, size, room)
+        view.findings[key] = _answer(view, pool, wishes, size, room, only)
     return cast(Answer, view.findings[key])
 
 
-def _answer(view: SiteView, pool: Pool, wishes: Wishes, size: int, room: bool) -> Answer:
+def _answer(view: SiteView, pool: Pool, wishes: Wishes, size: int, room: bool, only: OnlyOn) -> Answer:
     tier, scheme = tier_of(wishes), wishes.scheme
-    found = against(view, pool, wishes, size)
+    found = against(view, pool, wishes, size, only=only)
     most, full = 0 if room else None, 0.0
     if room and all(a.wish == Wish.ROOM for a in found):
-        most = room_for(view, pool, wishes).bytes
+        most = room_for(view, pool, wishes, only).bytes
     if size and not found:
         extents = extents_for(size, pool, scheme)
-        full = full_with(view, pool, scheme, tier, extents, aside_for(wishes, extents))
+        full = full_with(view, pool, scheme, tier, extents, aside_for(wishes, extents), only=only)
     cached = () if found else tuple(said_of_cache(view, pool, wishes))
     return Answer(view.pool_row(pool), tuple(found), most, full, cached)
 
@@ -291,7 +313,7 @@ def can_land(view: SiteView, pool: Pool, scheme: Scheme) -> bool:
     landing = Wishes(scheme, scheme.survives, landing=1).landing_scheme
     if landing is None or Tier.FAST not in view.tiers_of(pool):
         return False
-    return too_few_domains(view, pool, landing, Tier.FAST) is None
+    return too_few_domains(view, pool, landing, Tier.FAST, ANYWHERE) is None
 
 
 @dataclass(frozen=True, slots=True)
@@ -305,24 +327,24 @@ class Room:
     for_landing: bool = False
 
 
-def room_for(view: SiteView, pool: Pool, wishes: Wishes) -> Room:
-    """The largest volume of these wishes that a pool has room for."""
-    scheme, fit = wishes.scheme, _most_beside_past(view, pool, wishes)
+def room_for(view: SiteView, pool: Pool, wishes: Wishes, only: OnlyOn = ANYWHERE) -> Room:
+    """The largest volume of these wishes that a pool has room for, where it may lie."""
+    scheme, fit = wishes.scheme, _most_beside_past(view, pool, wishes, only)
     most = Room(fit.extents * scheme.k * pool.strip_bytes, fit.limit)
     landing = wishes.landing_scheme
     if landing is None:
         return most
-    fast = most_that_fits(view, pool, landing, Tier.FAST)
+    fast = most_that_fits(view, pool, landing, Tier.FAST, only=only)
     whole = fast.extents * pool.strip_bytes * 100 // wishes.landing
     rounded = whole // pool.allocation_bytes * pool.allocation_bytes
     return most if most.bytes <= rounded else Room(rounded, fast.limit, for_landing=True)
 
 
-def _most_beside_past(view: SiteView, pool: Pool, wishes: Wishes) -> Fit:
+def _most_beside_past(view: SiteView, pool: Pool, wishes: Wishes, only: OnlyOn) -> Fit:
     """The most extents of a volume of these wishes, beside which there is room for what snapshots hold."""
     tier, rule, per_cent = tier_of(wishes), aside_rule(wishes), wishes.schedule.per_cent
     if not per_cent:
-        return most_that_fits(view, pool, wishes.scheme, tier, rule)
+        return most_that_fits(view, pool, wishes.scheme, tier, rule, only=only)
 
     def volume(both: int) -> int:
         extents = both * 100 // (100 + per_cent)
@@ -332,17 +354,23 @@ def _most_beside_past(view: SiteView, pool: Pool, wishes: Wishes) -> Fit:
     def at_once(both: int) -> int:
         return both if rule is None else rule(volume(both)) + both - volume(both)
 
-    fit = most_that_fits(view, pool, wishes.scheme, tier, at_once)
+    fit = most_that_fits(view, pool, wishes.scheme, tier, at_once, only=only)
     return Fit(volume(fit.extents), fit.limit)
 
 
-def too_few_domains(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> Against | None:
-    """That a tier has too few domains for a scheme, where it has; with every change of the wish that would
-    do.
+def too_few_domains(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, only: OnlyOn) -> Against | None:
+    """That a tier has too few domains for a scheme where it may lie, where it has; with every change of the
+    wish that would do.
     """
-    there = _domains_open(view, pool, scheme.level, tier)
+    there = _domains_open(view, pool, scheme.level, tier, only)
     if there >= scheme.least_domains:
         return None
+    if only:
+        level = say_count(scheme.least_domains, scheme.level.value)
+        words = (
+            f"{scheme.counted()} need {level}; of what was chosen, {there} in {pool.name} can take it now."
+        )
+        return Against(Wish.DOMAINS, words, "Choose more nodes or disks, or none.")
     level = scheme.level.value
     sharing = f", {scheme.apart()}," if scheme.per_domain > 1 else ""
     words = (
@@ -367,7 +395,7 @@ def too_few_domains(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> A
     for other in narrower:
         if other == Level.DISK:
             break  # disks of one node are lost together: nobody who asks for more is served by that
-        if _domains_open(view, pool, other, tier) >= scheme.least_domains:
+        if _domains_open(view, pool, other, tier, ANYWHERE) >= scheme.least_domains:
             cures.insert(-1, f"to spread over {other.value}s")
             break
     listed = f"{', '.join(cures[:-1])}, or {cures[-1]}" if len(cures) > 1 else cures[0]
@@ -380,16 +408,16 @@ def _widest(view: SiteView, level: Level, tier: Tier) -> list[tuple[int, int]]:
     """
     key = ("widest", level, tier)
     if key not in view.findings:
-        there = [(_domains_open(view, p, level, tier), p.number) for p in view.pools]
+        there = [(_domains_open(view, p, level, tier, ANYWHERE), p.number) for p in view.pools]
         view.findings[key] = heapq.nlargest(2, there)
     return cast(list[tuple[int, int]], view.findings[key])
 
 
-def _domains_open(view: SiteView, pool: Pool, level: Level, tier: Tier) -> int:
-    """Domains of a level in which a tier can take new strips now. Kept with the view."""
-    key = ("domains open", pool.number, level, tier)
+def _domains_open(view: SiteView, pool: Pool, level: Level, tier: Tier, only: OnlyOn) -> int:
+    """Domains of a level in which a tier can take new strips now, where they may lie. Kept with the view."""
+    key = ("domains open", pool.number, level, tier, only)
     if key not in view.findings:
-        view.findings[key] = len(np.unique(view.domain_of(level)[open_disks(view, pool, tier)]))
+        view.findings[key] = len(np.unique(view.domain_of(level)[open_disks(view, pool, tier, only)]))
     return cast(int, view.findings[key])
 
 
@@ -397,7 +425,7 @@ def sharing_that_fits(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) ->
     """The same strips with as few more in one domain as a tier needs to hold any of them; None where that
     would survive the loss of no domain, or no number does.
     """
-    rows = open_disks(view, pool, tier)
+    rows = open_disks(view, pool, tier, ANYWHERE)
     domain_of = view.domain_of(scheme.level)[rows]
     most = scheme.m if scheme.level != Level.DISK else 1
     for per_domain in range(scheme.per_domain + 1, most + 1):
@@ -418,9 +446,9 @@ def said_limit(pool: Pool, scheme: Scheme, limit: Limit) -> str:
     }[limit]
 
 
-def _too_large(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> Against:
+def _too_large(view: SiteView, pool: Pool, wishes: Wishes, size: int, only: OnlyOn) -> Against:
     """That a volume does not fit, with what limits its size."""
-    scheme, fit = wishes.scheme, _most_beside_past(view, pool, wishes)
+    scheme, fit = wishes.scheme, _most_beside_past(view, pool, wishes, only)
     smaller = "Choose a smaller size, fewer copies, or add disks."
     if not scheme.is_mirror:
         smaller = "Choose a smaller size, or add disks."
@@ -430,16 +458,19 @@ def _too_large(view: SiteView, pool: Pool, wishes: Wishes, size: int) -> Against
         Limit.CAP: "Choose a smaller size, or raise the cap in the pool's settings.",
     }
     asked = f"{say_size(rounded_size(size, pool))} does" if size else "The smallest volume does"
+    where = f"{pool.name} can" if not only else f"what was chosen of {pool.name} can"
     words = (
-        f"{asked} not fit: {pool.name} can take {say_size(fit.extents * scheme.k * pool.strip_bytes)} more "
+        f"{asked} not fit: {where} take {say_size(fit.extents * scheme.k * pool.strip_bytes)} more "
         f"with {scheme.counted()}, {said_limit(pool, scheme, fit.limit)}."
     )
     return Against(Wish.ROOM, words, steps[fit.limit])
 
 
-def answers(view: SiteView, wishes: Wishes, size: int = 0, *, room: bool = True) -> list[Answer]:
+def answers(
+    view: SiteView, wishes: Wishes, size: int = 0, *, room: bool = True, only: OnlyOn = ANYWHERE
+) -> list[Answer]:
     """What every pool says, in the site's order."""
-    return [answer(view, pool, wishes, size, room=room) for pool in view.pools]
+    return [answer(view, pool, wishes, size, room=room, only=only) for pool in view.pools]
 
 
 def best(found: list[Answer]) -> Answer | None:

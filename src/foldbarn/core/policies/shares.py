@@ -12,7 +12,7 @@ import numpy as np
 from foldbarn.core.policies.matching import hot_extents
 from foldbarn.core.policies.policy import Wishes
 from foldbarn.core.pools.capacity import most_that_fits
-from foldbarn.core.site import Pool, SiteView, Tier, Volume
+from foldbarn.core.site import ANYWHERE, Pool, SiteView, Tier, Volume
 from foldbarn.core.volumes.heat import Heat
 from foldbarn.core.volumes.tiers import Shift, Wanted, hottest, next_shift
 
@@ -62,7 +62,11 @@ def _room(view: SiteView, pool: Pool, parts: Mapping[int, Wanted]) -> int:
         for number in parts
         if (policy := view.policy_of(view.volume_numbered(number))) is not None
     }
-    free = min(most_that_fits(view, pool, s, Tier.FAST).extents * s.strips for s in schemes if s is not None)
+    free = min(
+        most_that_fits(view, pool, s, Tier.FAST, only=ANYWHERE).extents * s.strips
+        for s in schemes
+        if s is not None
+    )
     return used + free
 
 

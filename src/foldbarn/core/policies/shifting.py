@@ -14,7 +14,7 @@ from foldbarn.core.moving.moves import Moves, arrived
 from foldbarn.core.moving.rebuild import plan_anew
 from foldbarn.core.policies.matching import place_new, said_limit, too_few_domains
 from foldbarn.core.pools.capacity import fits, most_that_fits
-from foldbarn.core.site import UNWRITTEN, Ply, Purpose, SiteView, Tier, Volume, to_come
+from foldbarn.core.site import UNWRITTEN, OnlyOn, Ply, Purpose, SiteView, Tier, Volume, to_come
 from foldbarn.core.units import say_count, say_list
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.loss import enough_to_read
@@ -51,9 +51,9 @@ def shift(view: SiteView, volume: Volume, extents: Ints, up: bool) -> Shifted:
     pool = view.pools[volume.pool]
     into, source = (hot, whole) if up else (whole, hot)
     target = in_hot(extents, whole.scheme.k) if up else np.asarray(extents, dtype=np.int64)
-    _check_room(view, into, len(target), up)
+    _check_room(view, into, len(target), up, volume.only_on)
     name = f"{volume.name} {into.number} {int(extents[0])} {len(extents)}"
-    places = place_new(view, pool, into.tier, into.scheme, len(target), name)
+    places = place_new(view, pool, into.tier, into.scheme, len(target), name, only=volume.only_on)
     placement = np.full_like(into.placement, UNWRITTEN)
     placement[target] = to_come(places)
     anew = replace(into, placement=placement, purpose=Purpose.ANEW, source=source.number, elsewhere=None)
@@ -128,14 +128,14 @@ def _check_readable(view: SiteView, volume: Volume, extents: Ints, up: bool) -> 
         raise NotPossible(words, about="extents", next_step="Bring what holds them back first.")
 
 
-def _check_room(view: SiteView, into: Ply, extents: int, up: bool) -> None:
+def _check_room(view: SiteView, into: Ply, extents: int, up: bool, only: OnlyOn) -> None:
     """Raises NotPossible."""
     pool, scheme = view.pools[into.pool], into.scheme
-    if few := too_few_domains(view, pool, scheme, into.tier):
+    if few := too_few_domains(view, pool, scheme, into.tier, only):
         raise NotPossible(few.sentence, about="extents", next_step="Bring its nodes back first.")
-    if fits(view, pool, scheme, into.tier, extents):
+    if fits(view, pool, scheme, into.tier, extents, only=only):
         return
-    fit = most_that_fits(view, pool, scheme, into.tier)
+    fit = most_that_fits(view, pool, scheme, into.tier, only=only)
     first = "Move others down first" if up else "Choose fewer"
     raise NotPossible(
         f"The {into.tier.value} tier of {pool.name} can take {say_count(fit.extents, 'extent')} more with "

@@ -18,9 +18,10 @@ import numpy as np
 
 from foldbarn.core.arrays import Flags, Ints
 from foldbarn.core.figures import Figure, Part, make_figure
+from foldbarn.core.pools.only_on import may_hold
 from foldbarn.core.pools.placement import expected_take, usable_slots
 from foldbarn.core.pools.protection import MOST_COPIES, Level, Scheme, mirror
-from foldbarn.core.site import METADATA_SHARE, Ply, Pool, Purpose, Role, SiteView, Tier, slots_of
+from foldbarn.core.site import METADATA_SHARE, OnlyOn, Ply, Pool, Purpose, Role, SiteView, Tier, slots_of
 from foldbarn.core.units import say_count, say_size
 from foldbarn.core.volumes.bin import bin_of
 
@@ -651,9 +652,11 @@ class Fit:
 class _Taking:
     """A tier of a pool as it takes a new volume of a protection."""
 
-    def __init__(self, view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> None:
+    def __init__(self, view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, only: OnlyOn) -> None:
         self.view, self.pool, self.scheme, self.tier = view, pool, scheme, tier
         rows = view.in_pool(pool, tier)
+        if (may := may_hold(view, only)) is not None:
+            rows = rows[may[rows]]
         self.rows = rows[view.disk_open[rows] & (view.disk_free[rows] > 0)]
         self.domain_of = view.domain_of(scheme.level)[self.rows]
         self.free, self.nodes = view.disk_free[self.rows], view.disk_node[self.rows]
@@ -697,22 +700,29 @@ class _Taking:
         return Limit.FILL_LINE if space.full > self.pool.fill_line else None
 
 
-def _taking(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> _Taking:
+def _taking(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, only: OnlyOn) -> _Taking:
     """Kept with the view."""
-    key = ("taking", pool, scheme, tier)
+    key = ("taking", pool, scheme, tier, only)
     kept = view.findings.get(key)
     if not isinstance(kept, _Taking):
-        kept = view.findings[key] = _Taking(view, pool, scheme, tier)
+        kept = view.findings[key] = _Taking(view, pool, scheme, tier, only)
     return kept
 
 
 def fits(
-    view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, extents: int, aside: int | None = None
+    view: SiteView,
+    pool: Pool,
+    scheme: Scheme,
+    tier: Tier,
+    extents: int,
+    aside: int | None = None,
+    *,
+    only: OnlyOn,
 ) -> bool:
     """Whether a new volume may have so many extents, as `most_that_fits` has it, by one trial. aside: of
-    these, for how many room is set aside at once; for all when None.
+    these, for how many room is set aside at once; for all when None. only: where they may lie.
     """
-    taking = _taking(view, pool, scheme, tier)
+    taking = _taking(view, pool, scheme, tier, only)
     aside = extents if aside is None else aside
     if aside > taking.most_apart:
         return False
@@ -720,20 +730,27 @@ def fits(
 
 
 def full_with(
-    view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, extents: int, aside: int | None = None
+    view: SiteView,
+    pool: Pool,
+    scheme: Scheme,
+    tier: Tier,
+    extents: int,
+    aside: int | None = None,
+    *,
+    only: OnlyOn,
 ) -> float:
     """How full a tier would be with a new volume of so many extents, 0 to 1; they must fit."""
-    return _taking(view, pool, scheme, tier).space(extents, extents if aside is None else aside).full
+    return _taking(view, pool, scheme, tier, only).space(extents, extents if aside is None else aside).full
 
 
-def most_to_give(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> int:
+def most_to_give(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, *, only: OnlyOn) -> int:
     """Extents of a protection for which room can be set aside in a volume that is there: placed apart, and
     without what is held back for a rebuild.
 
     Where a loss leaves too few domains for that protection, no room would heal it: then it takes none of what
     is held back at the usual one.
     """
-    rows, most = view.in_pool(pool, tier), _taking(view, pool, scheme, tier).most_apart
+    rows, most = view.in_pool(pool, tier), _taking(view, pool, scheme, tier, only).most_apart
     if pool.headroom is None or not most:
         return most
     staying = np.where(view.disk_retiring[rows], 0, view.disk_most[rows])
@@ -747,14 +764,20 @@ def most_to_give(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier) -> int:
 
 
 def most_that_fits(
-    view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, aside: Callable[[int], int] | None = None
+    view: SiteView,
+    pool: Pool,
+    scheme: Scheme,
+    tier: Tier,
+    aside: Callable[[int], int] | None = None,
+    *,
+    only: OnlyOn,
 ) -> Fit:
     """Extents of a protection that a new volume may have: placed apart, and within the fill line and the cap
     on overcommit. aside: of so many, for how many room is set aside at once; for all when None.
 
     By trying: the tier is accounted for with each number, halving what is left.
     """
-    taking = _taking(view, pool, scheme, tier)
+    taking = _taking(view, pool, scheme, tier, only)
     low, high = 0, taking.most_apart + 1
     if aside is not None:
         high = max(high, int(pool.overcommit_cap * taking.most_apart) + 2)

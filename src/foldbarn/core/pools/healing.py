@@ -19,6 +19,7 @@ from foldbarn.core.arrays import Ints
 from foldbarn.core.moving.moves import takes_strips
 from foldbarn.core.moving.rebuild import plan_rebuild
 from foldbarn.core.pools.capacity import Headroom, PoolSpace, room_outside, survives_losses
+from foldbarn.core.pools.only_on import only_on_of
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import UNWRITTEN, Ply, Pool, SiteView, Tier
 from foldbarn.core.units import say_count, say_list, say_size
@@ -56,6 +57,8 @@ class Unhealed:
     loss: str
     amount: int
     left: int = 0
+    confined: bool = False  # it may lie on chosen disks alone, and `left` is of those
+    around: bool = False  # what is confined was not moved out of its way
 
 
 @dataclass(frozen=True, slots=True)
@@ -179,12 +182,13 @@ def _ends_of(view: SiteView, plies: Sequence[Ply], k: int, level: Level) -> Iter
 
 def _demands(view: SiteView, pool: Pool, tier: Tier) -> tuple[Level | None, Counter[int] | None]:
     """The widest level that a tier's plies are kept apart at, and extents by strips. None for these where a
-    domain may hold several strips of an extent: the bound knows nothing of the disks inside a domain.
+    domain may hold several strips of an extent, or a ply may lie on some disks only: the bound knows nothing
+    of single disks.
     """
     plies = [p for p in view.plies_of(pool, tier) if p.extents_set_aside]
     order = list(Level)
     widest = min((p.scheme.level for p in plies), key=order.index, default=None)
-    if any(ply.scheme.per_domain > 1 for ply in plies):
+    if any(ply.scheme.per_domain > 1 or only_on_of(view, ply) for ply in plies):
         return widest, None
     demands: Counter[int] = Counter()
     for ply in plies:
@@ -263,7 +267,13 @@ def _tried(view: SiteView, pool: Pool, level: Level, domain: int) -> list[Unheal
     name = view.domain_names(level)[domain]
     return [
         Unhealed(
-            by_number[h.ply], Want.DOMAINS if h.too_few_domains else Want.ROOM, name, h.strips, h.domains
+            ply=by_number[h.ply],
+            want=Want.DOMAINS if h.too_few_domains else Want.ROOM,
+            loss=name,
+            amount=h.strips,
+            left=h.domains,
+            confined=h.confined,
+            around=h.around,
         )
         for h in plan_rebuild(after, pool, seed=1).hindrances
     ]
@@ -329,13 +339,16 @@ def _because(found: Unhealed) -> str:
             return f"{found.loss} holds {what} of {say_count(found.amount, 'extent')} of {ply.name}."
         case Want.DOMAINS:
             needs = say_count(ply.scheme.least_domains, level)
-            return f"{ply.name} needs {needs}; without {found.loss}, {found.left} would take strips."
+            of = "of those chosen for it, " if found.confined else ""
+            return f"{ply.name} needs {needs}; {of}without {found.loss}, {found.left} would take strips."
         case Want.ROOM:
-            return (
-                f"Without {found.loss}, {say_count(found.amount, 'strip')} of {ply.name} would "
-                "find no room, "
-                "whatever else is moved."
-            )
+            strips = say_count(found.amount, "strip")
+            where = ", whatever else is moved"
+            if found.around:
+                where += " of what may lie anywhere"
+            if found.confined:
+                where = " on the disks chosen for it"
+            return f"Without {found.loss}, {strips} of {ply.name} would find no room{where}."
 
 
 def headroom_sentence(view: SiteView, pool: Pool, space: PoolSpace) -> str:

@@ -15,6 +15,7 @@ from foldbarn.core.moving.mending import prospect_of
 from foldbarn.core.pools.capacity import PoolSpace, most_to_give, pool_space
 from foldbarn.core.pools.filling import SOON_SECONDS, filling_of
 from foldbarn.core.pools.healing import healing_sentence, heals
+from foldbarn.core.pools.only_on import stray_strips
 from foldbarn.core.site import POOLED, Contact, Disk, Host, Node, Pool, Role, Short, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_duration, say_list
 from foldbarn.core.volumes.loss import DataState, Fate, fate_of, fate_through, knows_which
@@ -214,7 +215,7 @@ class Outlook:
         """
         volume, fate_ = self.view.volumes[row], self.fates[row]
         left = (volume.origin is not None and volume.origin.left) or volume.number in self.copying_paused
-        if volume.forming or volume.short is not None or fate_.short or left:
+        if volume.forming or volume.short is not None or fate_.short or left or self._astray(volume):
             return False
         return not any(hangs_by_one(lane) or is_lost(lane) for lane in self.lanes_from(volume))
 
@@ -234,7 +235,13 @@ class Outlook:
             return self._kept_with_origin(volume, fate_)
         if fate_.state == DataState.WHOLE:
             whole = f"Whole: {volume.whole.scheme.sentence()}.{_say_landing(volume)}{_say_hot(volume)}"
-            return State(Lamp.SOUND, f"{whole} {_say_anew(volume)}".strip())
+            words = f"{whole} {_say_anew(volume)}".strip()
+            if astray := self._astray(volume):
+                lie = "lies" if astray == 1 else "lie"
+                words += (
+                    f" {say_count(astray, 'strip')} of it {lie} elsewhere than on what was chosen for it."
+                )
+            return State(Lamp.WATCH if astray else Lamp.SOUND, words)
         cause = self.cause(volume)
         if fate_.unavailable or fate_.lost:
             gone = fate_.unavailable + fate_.lost
@@ -244,6 +251,12 @@ class Outlook:
         sentence = f"Every byte is readable. {_shortage(volume, fate_)}: {cause}"
         lamp, next_step = self.next_step(volume)
         return State(lamp, f"{sentence} {next_step}")
+
+    def _astray(self, volume: Volume) -> int:
+        """Strips of a volume that lie where it may not."""
+        if not volume.only_on:
+            return 0
+        return sum(int(stray_strips(self.view, ply).sum()) for ply in volume.plies)
 
     def _kept_with_origin(self, volume: Volume, fate_: Fate) -> State:
         """Of a volume that reads some of what it holds from a snapshot of another one."""
@@ -307,7 +320,9 @@ class Outlook:
         """That a volume wants room which its pool does not have."""
         pool, whole = self.view.pools[volume.pool], volume.whole
         wanted = say_count(short.extents, "extent")
-        room = say_count(most_to_give(self.view, pool, whole.scheme, whole.tier), "extent")
+        room = say_count(
+            most_to_give(self.view, pool, whole.scheme, whole.tier, only=volume.only_on), "extent"
+        )
         words = (
             f"t wants room for {wanted} more, and {pool.name} has room for {room} beside what is held back."
         )

@@ -10,7 +10,7 @@ import {
   useVolumeRoom,
   type VolumePage,
 } from "../../api/client";
-import { binarySize, count, size, terabytes } from "../../lib/format";
+import { binarySize, count, say, size, terabytes } from "../../lib/format";
 import BarnMap from "../../parts/BarnMap.vue";
 import CopyName from "../../parts/CopyName.vue";
 import OnTheWay from "../../parts/OnTheWay.vue";
@@ -353,6 +353,20 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
               <tr>
                 <td>Labels</td>
                 <td class="words">{{ volume.labels.length ? volume.labels.join(", ") : "none" }}</td>
+              </tr>
+              <tr>
+                <td>
+                  May lie on
+                  <RouterLink
+                    v-if="!volume.binned && !volume.origin?.shown"
+                    class="act small"
+                    :to="{ query: { plan: 'keep-on', volume: volume.name } }"
+                    >Preview choosing</RouterLink
+                  >
+                </td>
+                <td class="words">
+                  {{ volume.only_on.length ? say(volume.only_on) : `any disk of ${volume.pool}` }}
+                </td>
               </tr>
               <tr v-for="limit in limits" :key="limit.what">
                 <td>

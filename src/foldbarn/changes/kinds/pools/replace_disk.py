@@ -30,11 +30,13 @@ from foldbarn.changes.kinds.pools.leaving import (
 )
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.pools.media import alike, class_of
+from foldbarn.core.pools.only_on import with_disk_instead
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import Disk, Pool, Role, SiteView
 from foldbarn.core.touching import Meant
 from foldbarn.core.units import say_list, say_size
 from foldbarn.store import disks as store_disks
+from foldbarn.store import volumes
 from foldbarn.store.database import Session, announce
 from foldbarn.store.views import current_view
 
@@ -65,12 +67,14 @@ class Swap(Inside):
             words = f"{new.name} can no longer be taken."
             raise NotPossible(words, next_step="Withdraw this change and preview again.")
         store_disks.take_place(new, old)
+        volumes.may_lie_on_too(session, old.id, new.id, instead=True)
         return mark(session, [old.id])
 
     def take_back(self, run: Run) -> None:
         """The new disk has joined and stays, and the old one is in use as before."""
         with run.writing() as session:
             store_disks.use_again(session, [self.old])
+            volumes.may_lie_on_too(session, self.new.disk, self.old, instead=False)
             announce(session, "site")
 
 
@@ -95,7 +99,8 @@ class ReplaceDisk(Kind[ReplaceDiskParams]):
         warnings: list[Note] = []
         seconds = None
         if old.role == Role.CAPACITY and not blockers:
-            found, moving = plan_leaving(view, pool, [old], [_joined(view, pool, old, new)]), Moving()
+            swapped = with_disk_instead(view, old.number, new.number)
+            found, moving = plan_leaving(swapped, pool, [old], [_joined(view, pool, old, new)]), Moving()
             told, seconds = leaving_effects(view, found, moving)
             rooms = rooms_while_leaving(view, found, f"{old.name} let go")
             effects += [*told, said_capacity(rooms), *moving.effects()]

@@ -30,6 +30,7 @@ from foldbarn.changes.kinds.policies.save_policy import answers_effect
 from foldbarn.changes.kinds.pools.effects import room_rows
 from foldbarn.changes.kinds.pools.schemes import SchemeAt
 from foldbarn.changes.kinds.snapshots.reading import against_name, still_to_read
+from foldbarn.changes.kinds.volumes.chosen import OnlyOnAt
 from foldbarn.changes.kinds.volumes.setting_aside import (
     read_all_back,
     read_back,
@@ -55,10 +56,13 @@ from foldbarn.core.policies.matching import (
 )
 from foldbarn.core.policies.policy import Policy, Wishes, against_draft
 from foldbarn.core.pools.capacity import by_domain, stranded_slots
+from foldbarn.core.pools.only_on import chosen, say_only_on
 from foldbarn.core.pools.protection import Level, Scheme, mirror
 from foldbarn.core.site import (
+    ANYWHERE,
     UNWRITTEN,
     Contact,
+    OnlyOn,
     Ply,
     Pool,
     Purpose,
@@ -91,7 +95,8 @@ class CreateVolumeParams(Params):
     """A volume as wished for, or several: by a pattern of names such as web-{01..12}, or by a table with a
     name and a size in each line. size: as typed, such as "1 TiB", or bytes. policy: gives it its protection
     and its tier; without a pool one is chosen then that keeps it. Without a policy, copies and level are
-    those of the pool's usual protection where nothing is said; thin: it takes room as it is written.
+    those of the pool's usual protection where nothing is said; thin: it takes room as it is written. only_on:
+    names of the nodes and disks of which alone some may hold it; any of its pool where none is named.
     """
 
     name: str = ""
@@ -103,6 +108,7 @@ class CreateVolumeParams(Params):
     level: Level | None = None
     tier: Tier = Tier.BULK
     thin: bool = False
+    only_on: list[str] = Field(default=[], max_length=2000)
 
 
 class Place(Inside):
@@ -121,6 +127,7 @@ class Place(Inside):
     thin: bool = False  # where no policy says
     nth: int = 0
     origin: tuple[int, int] | None = None
+    only_on: OnlyOnAt = OnlyOnAt()
 
     def carry_out(self, run: Run, session: Session) -> str:
         """Looks again at everything the plan looked at: what is made at the same time in the same pool comes
@@ -143,7 +150,7 @@ class Place(Inside):
         kept_by = policies.version_id(session, *self.policy) if self.policy else None
         kept = next((p for p in view.policies if (p.number, p.version) == self.policy), None)
         wishes = kept.wishes if kept else plainly(self.scheme.scheme(), self.tier, thin=self.thin)
-        wish = wish_in(view, view.pool_numbered(self.pool), self.bytes, wishes)
+        wish = wish_in(view, view.pool_numbered(self.pool), self.bytes, wishes, self.only_on.value())
         source = self._source(view)
         row = VolumeRow(
             name=self.volume,
@@ -153,6 +160,8 @@ class Place(Inside):
             nth=self.nth,
             policy_version_id=kept_by,
             thin=self.thin,
+            only_nodes=sorted(self.only_on.nodes),
+            only_disks=sorted(self.only_on.disks),
         )
         origin = None
         if self.origin is not None:
@@ -295,8 +304,9 @@ class CreateVolume(Kind[CreateVolumeParams]):
         title, blockers = f"Make {name or 'a volume'}", against_name(view, name)
         try:
             asked = parse_size(params.size)
-            policy, wishes, pool = _wished(view, params, asked)
-            wish = wish_in(view, pool, asked, wishes)
+            only = chosen(view, params.only_on)
+            policy, wishes, pool = _wished(view, params, asked, only)
+            wish = wish_in(view, pool, asked, wishes, only)
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
         plies = plies_for(view, wish, name)
@@ -362,8 +372,9 @@ def _placed(view: SiteView, params: CreateVolumeParams) -> tuple[list[_New], Sit
     for one in asked_for(params.name, params.size, params.table):
         try:
             check_volume_name(after, one.name)
-            policy, wishes, pool = _wished(after, params, one.size)
-            wish = wish_in(after, pool, one.size, wishes)
+            only = chosen(after, params.only_on)
+            policy, wishes, pool = _wished(after, params, one.size, only)
+            wish = wish_in(after, pool, one.size, wishes, only)
         except BarnError as error:
             words = f"{one.name}: {error.sentence}"
             raise NotPossible(words, about=error.about, next_step=error.next_step) from error
@@ -448,7 +459,9 @@ def _effects_of_several(
     return [*effects, OnDisks(arriving=dict(arriving))]
 
 
-def _wished(view: SiteView, params: CreateVolumeParams, asked: int) -> tuple[Policy | None, Wishes, Pool]:
+def _wished(
+    view: SiteView, params: CreateVolumeParams, asked: int, only: OnlyOn
+) -> tuple[Policy | None, Wishes, Pool]:
     """The policy, if any, what is wished for, and the pool that was named or is chosen for so many bytes.
     Raises NotFound, NotPossible.
     """
@@ -474,16 +487,16 @@ def _wished(view: SiteView, params: CreateVolumeParams, asked: int) -> tuple[Pol
         raise draft
     if params.pool:
         return policy, policy.wishes, view.pool(params.pool)
-    found = answers(view, policy.wishes, asked, room=False)
-    chosen = best(found)
-    if chosen is None:
+    found = answers(view, policy.wishes, asked, room=False, only=only)
+    mine = best(found)
+    if mine is None:
         why = min(found, key=lambda a: len(a.against)).against[0] if found else None
         raise NotPossible(
             f"No pool can take it by {policy.name}. {why.sentence}" if why else "There is no pool yet.",
             about="policy",
             next_step=why.cure if why else "Form a pool first.",
         )
-    return policy, policy.wishes, view.pools[chosen.pool]
+    return policy, policy.wishes, view.pools[mine.pool]
 
 
 def plainly(scheme: Scheme, tier: Tier, *, thin: bool) -> Wishes:
@@ -497,7 +510,7 @@ def _choice(
     """Why it is this pool, where nobody named one."""
     if policy is None or params.pool:
         return []
-    found = answers(view, policy.wishes, parse_size(params.size), room=False)
+    found = answers(view, policy.wishes, parse_size(params.size), room=False, only=wish.only)
     mine = next(a for a in found if view.pools[a.pool].number == wish.pool.number)
     others = [a for a in found if a.keeps and a is not mine]
     words = f"{wish.pool.name} keeps {policy.name}, and would be {mine.full:.0%} full."
@@ -528,6 +541,7 @@ def place_of(
         thin=wish.wishes.thin and policy is None,
         nth=nth,
         origin=origin,
+        only_on=OnlyOnAt.of(wish.only),
     )
 
 
@@ -554,7 +568,7 @@ def steps_for(
 
 @dataclass(frozen=True, slots=True)
 class VolumeWish:
-    """A volume that its pool can take as it stands: bytes, extents."""
+    """A volume that its pool can take as it stands: bytes, extents. only: where it may lie."""
 
     pool: Pool
     size: int
@@ -562,6 +576,7 @@ class VolumeWish:
     scheme: Scheme
     tier: Tier
     wishes: Wishes
+    only: OnlyOn = ANYWHERE
 
     @property
     def extent_bytes(self) -> int:
@@ -587,7 +602,7 @@ ABOUT = {
 }
 
 
-def wish_in(view: SiteView, pool: Pool, asked: int, wishes: Wishes) -> VolumeWish:
+def wish_in(view: SiteView, pool: Pool, asked: int, wishes: Wishes, only: OnlyOn = ANYWHERE) -> VolumeWish:
     """The one rule of what a pool takes, for the plan and for the step. asked: bytes. Raises NotPossible with
     what stands against it.
     """
@@ -599,9 +614,9 @@ def wish_in(view: SiteView, pool: Pool, asked: int, wishes: Wishes) -> VolumeWis
             f"{say_binary(scheme.k * pool.strip_bytes)}; {MOST_EXTENTS:,} are the most for one volume.",
             about="size",
         )
-    for found in against(view, pool, wishes, asked):
+    for found in against(view, pool, wishes, asked, only=only):
         raise NotPossible(found.sentence, about=ABOUT[found.wish], next_step=found.cure)
-    return VolumeWish(pool, size, extents, scheme, tier_of(wishes), wishes)
+    return VolumeWish(pool, size, extents, scheme, tier_of(wishes), wishes, only)
 
 
 def _made(run: Run, nth: int) -> volumes.Made:
@@ -617,15 +632,18 @@ def plies_for(view: SiteView, wish: VolumeWish, name: str, source: Volume | None
     placement. source: what it is to be a copy of; what asked of it most goes up once it stands alone.
     """
     placement = np.full((wish.extents, wish.scheme.strips), UNWRITTEN, dtype=np.int32)
-    if source is None:
-        placement[: wish.aside] = place_new(view, wish.pool, wish.tier, wish.scheme, wish.aside, name)
-    else:
+    wanted = np.arange(wish.extents) < wish.aside
+    written = np.zeros(wish.extents, dtype=np.bool_)
+    if source is not None:
         written = written_in(source, wish.scheme, wish.extents)
-        wanted = written | (np.arange(wish.extents) < wish.aside)
-        placement[wanted] = place_new(view, wish.pool, wish.tier, wish.scheme, int(wanted.sum()), name)
+        wanted |= written
+    count = int(wanted.sum())
+    placement[wanted] = place_new(view, wish.pool, wish.tier, wish.scheme, count, name, only=wish.only)
+    if source is not None:
         placement = copied_from(placement, written, wish.aside)
     row = view.pool_row(wish.pool)
     volume = plain_volume(0, name, row, wish.size, wish.scheme, placement, tier=wish.tier)
+    volume = replace(volume, only_on=wish.only)
     landing = new_landing(view, volume, wish.wishes, view.disk_free.copy())
     plies = volume.plies
     if landing is not None:  # the whole volume is forming, and its landing with it
@@ -651,7 +669,7 @@ def with_new(
         whole, anew = as_read(plies[0], origin, source)
         plies = (whole, *plies[1:])
     pool = view.pool_row(wish.pool)
-    volume = Volume(number, name or "it", pool, wish.size, plies, anew=anew, origin=origin)
+    volume = Volume(number, name or "it", pool, wish.size, plies, anew=anew, origin=origin, only_on=wish.only)
     return replace(view, volumes=(*view.volumes, volume))
 
 
@@ -691,8 +709,10 @@ def _effects(view: SiteView, after: SiteView, wish: VolumeWish, plies: tuple[Ply
         rows.insert(1, Row(label="On disks once all is written", after=_on_disks(wish, wish.extents)))
     if landing := wish.wishes.landing_scheme:
         rows.insert(1, Row(label="Landing on the fast tier", after=_landing_figure(wish, plies[1], landing)))
+    where = [Promise(title="Only on", sentence=f"{say_only_on(view, wish.only)}.")] if wish.only else []
     return [
         Promise(sentence=wish.wishes.sentence()),
+        *where,
         Sums(rows=rows),
         OnDisks(arriving=arriving),
         _domains(view, wish, whole),
@@ -729,7 +749,7 @@ def _landing_figure(wish: VolumeWish, ply: Ply, scheme: Scheme) -> Figure:
 def _domains(view: SiteView, wish: VolumeWish, taken: np.ndarray) -> Domains:
     """taken: strips by disk row."""
     pool, scheme = wish.pool, wish.scheme
-    rows = open_disks(view, pool, wish.tier)
+    rows = open_disks(view, pool, wish.tier, wish.only)
     spread_of = view.domain_of(scheme.level)[rows]
     names = view.domain_names(scheme.level)
     labels, room = by_domain(view.disk_free[rows], spread_of)

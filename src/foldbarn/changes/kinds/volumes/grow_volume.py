@@ -165,9 +165,11 @@ def _growth(view: SiteView, volume: Volume, asked: int) -> _Growth:
         raise NotPossible(words, about="size")
     added = extents - whole.extents
     thin = is_thin(view, volume)
-    if added and not fits(view, pool, whole.scheme, whole.tier, added, 0 if thin else added):
+    only = volume.only_on
+    if added and not fits(view, pool, whole.scheme, whole.tier, added, 0 if thin else added, only=only):
         # Of a thin one nothing of what is added is set aside at once.
-        fit = most_that_fits(view, pool, whole.scheme, whole.tier, (lambda _: 0) if thin else None)
+        rule = (lambda _: 0) if thin else None
+        fit = most_that_fits(view, pool, whole.scheme, whole.tier, rule, only=only)
         more = say_size(fit.extents * view.data_bytes(whole))
         raise NotPossible(
             f"{pool.name} can take {more} more with {whole.scheme.counted()}, "
@@ -281,9 +283,8 @@ def _after(view: SiteView, volume: Volume, grown: Volume, landing: Ply | None) -
     if not is_thin(view, volume) and len(added):
         pool = view.pools[volume.pool]
         placement = whole.placement.copy()
-        placement[added] = place_new(
-            view, pool, whole.tier, whole.scheme, len(added), f"{volume.name} {grown.size_bytes}"
-        )
+        name, only = f"{volume.name} {grown.size_bytes}", volume.only_on
+        placement[added] = place_new(view, pool, whole.tier, whole.scheme, len(added), name, only=only)
         whole = replace(whole, placement=placement)
     plies = [whole, *(p for p in grown.plies[1:] if p is not grown.landing)]
     if landing is not None:

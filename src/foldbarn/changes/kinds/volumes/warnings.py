@@ -9,7 +9,7 @@ from foldbarn.core.policies.matching import open_disks
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.healing import healing_sentence, heals
 from foldbarn.core.pools.protection import Level, Scheme
-from foldbarn.core.site import Pool, SiteView, Tier, Volume
+from foldbarn.core.site import ANYWHERE, Pool, SiteView, Tier, Volume
 from foldbarn.core.units import say_count
 from foldbarn.core.volumes.loss import fate_of, knows_which, survives_at
 
@@ -48,7 +48,7 @@ def warnings_of(view: SiteView, after: SiteView, pool: Pool, scheme: Scheme, tie
         words += "once it is full, those that take room as they are written refuse writes."
         found.append(warning("overcommitted", words, about="size"))
     found += survives_nothing(scheme)
-    racks = len(np.unique(view.disk_rack[open_disks(view, pool, tier)]))
+    racks = len(np.unique(view.disk_rack[open_disks(view, pool, tier, ANYWHERE)]))
     narrow = scheme.survives > 0 and scheme.level in (Level.NODE, Level.DISK)
     if narrow and racks > 1 and not survives_at(view, pool, tier, scheme, Level.RACK):
         what = "Copies" if scheme.is_mirror else "Strips"
