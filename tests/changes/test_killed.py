@@ -313,6 +313,15 @@ def keep_on(site: Site) -> dict[str, Any]:
     return {"volume": "charts", "only_on": names[:3]}
 
 
+def move_volume(site: Site) -> dict[str, Any]:
+    """One that has snapshots, to a pool of other disks."""
+    site.do("form-pool", **mixed(site) | {"disks": site.disks(nodes=NODES)})
+    site.volume()
+    site.do("form-pool", name="second", disks=site.disks("nvme", nodes=NODES), copies=2)
+    site.do("take-snapshot", volumes=["charts"], name="before")
+    return {"volume": "charts", "pool": "second"}
+
+
 def copy_snapshot(site: Site) -> dict[str, Any]:
     pooled(site)
     site.do("take-snapshot", volumes=["charts"], name="before")
@@ -390,6 +399,7 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         show_snapshot,
         grow_room,
         keep_on,
+        move_volume,
         stand_alone,
         rename_snapshot,
         set_volume,
@@ -483,12 +493,17 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     withheld = set().union(*barn_site.yard.machines.withheld.values())
     mine = [v for v in view.volumes if v.name in ("charts", "logs")]
     taken = kind in ("delete-volume", "offline-volume", "restore-snapshot")
-    assert withheld == ({p.number for v in mine for p in v.plies} if taken else set())
+    # What a moved volume was is in the bin.
+    apart = mine if taken else [v for v in view.volumes if v.name == "charts-in-quayside"]
+    assert withheld == {p.number for v in apart for p in v.plies}
+    assert len(apart) == (len(mine) if taken else kind == "move-volume")
+    assert not any(v.parked for v in view.volumes)
     assert not tell_marks()  # so much as of snapshots
     marks = {
         "take-snapshot": {"charts": [1], "logs": [1, 2]},
         "delete-snapshot": {},
         "restore-snapshot": {"charts": [1, 2]},
+        "move-volume": {"charts-in-quayside": [1, 2]},
         **{one: {"charts": [1]} for one in WITH_ONE_SNAPSHOT},
     }.get(wish, {})
     there = {v.past.number: v.name for v in view.volumes if v.past is not None}

@@ -367,6 +367,13 @@ class Barn(RuleBasedStateMachine):
             self.wish("set-volume", volumes=found, **wish)
 
     @rule(seed=SEEDS)
+    def move_one_into_another_pool(self, seed: int) -> None:
+        view = current_view()
+        if view.volumes:
+            pool = one_of([pool.name for pool in view.pools], seed // 7)
+            self.wish("move-volume", volume=one_of(view.volumes, seed).name, pool=pool)
+
+    @rule(seed=SEEDS)
     def choose_where_one_may_lie(self, seed: int) -> None:
         """Nodes, or disks; often too few, and now and then any again."""
         view = current_view()
@@ -972,6 +979,7 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "grow-room",
         "set-volume",
         "keep-on",
+        "move-volume",
     }
     assert set(KINDS) == here
 

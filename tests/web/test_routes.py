@@ -46,6 +46,7 @@ ROUTES = (
     "/volumes/charts?plan=show-snapshot&volume=charts&snapshot=autumn-edition",
     "/volumes/charts?plan=grow-room&volume=charts",
     "/volumes/charts?plan=keep-on&volume=charts",
+    "/volumes/berth-planner?plan=move-volume&volume=berth-planner",
     "/volumes/charts?plan=rename-snapshot&volume=charts&snapshot=autumn-edition",
     "/volumes/timetable-before",
     "/policies/seldom-read?plan=keep-policy&volumes=charts&policy=seldom-read",

@@ -415,6 +415,7 @@ class Volume:
     )
     throughput: int = 0  # the same in bytes
     only_on: OnlyOn = ANYWHERE  # where its strips may lie
+    parked: bool = False  # its consumers wait, while it goes into another pool
 
     @property
     def served(self) -> bool:

@@ -354,6 +354,7 @@ class VolumeRow(Base):
     kept_until: Mapped[datetime | None]
     binned_by: Mapped[int | None]
     erasing: Mapped[bool] = mapped_column(server_default=text("false"))  # its strips are being dropped
+    parked: Mapped[bool] = mapped_column(server_default=text("false"))  # consumers wait while it is moved
     # the volume whose snapshot (by its number there) it reads what it does not hold itself from; shown: all
     # of it, for good; copying_left: a person called off the writing of what it still reads from there
     origin_id: Mapped[int | None] = mapped_column(ForeignKey("volume.id"), index=True)

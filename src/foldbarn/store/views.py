@@ -560,6 +560,7 @@ def _kept_volume(
         spans=tuple(Span(*span) for span in row.spans),
         origin=origin,
         erasing=row.erasing,
+        parked=row.parked,
         labels=tuple(row.labels),
         only_on=OnlyOn(frozenset(row.only_nodes), frozenset(row.only_disks)),
         operations=row.operations,

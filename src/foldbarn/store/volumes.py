@@ -17,7 +17,7 @@ from foldbarn.core.volumes.tiers import in_hot
 from foldbarn.store import moves, placements
 from foldbarn.store.database import Session
 from foldbarn.store.placements import write_placement
-from foldbarn.store.tables import PlacementRow, PlyRow, PoolRow, SettingAsideRow, VolumeRow
+from foldbarn.store.tables import PlacementRow, PlyRow, PoolRow, SettingAsideRow, SnapshotRow, VolumeRow
 
 
 @dataclass(frozen=True, slots=True)
@@ -159,6 +159,63 @@ def may_lie_on_too(session: Session, disk: int, other: int, *, instead: bool) ->
     for row in session.scalars(rows):
         gone = {disk} if instead else set()
         row.only_disks = sorted({*row.only_disks, other} - gone)
+
+
+def park(session: Session, volume: int, *, parked: bool) -> None:
+    """Whether its consumers wait."""
+    session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(parked=parked))
+
+
+# What goes with the plies where two volumes change places; name, attachments, labels and limits do not.
+_OF_PLIES = (
+    "pool_id",
+    "written",
+    "waiting",
+    "spans",
+    "snapshots_taken",
+    "growth",
+    "short_extents",
+    "refuses",
+    "only_nodes",
+    "only_disks",
+)
+
+
+def change_places(session: Session, volume: int, other: int, *, snapshot: int) -> None:
+    """A volume gets what another one that is not open yet is held by, and that gets its plies and snapshots.
+    It reads what is still to come from a snapshot (by number) of what it was, and its consumers go on.
+    Nobody moves strips of either pool meanwhile.
+    """
+    ids = (volume, other)
+    rows = select(VolumeRow).where(VolumeRow.id.in_(ids)).order_by(VolumeRow.id).with_for_update()
+    by_number = {row.id: row for row in session.scalars(rows)}
+    mine, theirs = by_number[volume], by_number[other]
+    plies = {row.id: row for row in session.scalars(select(PlyRow).where(PlyRow.volume_id.in_(ids)))}
+    ours = {number for number, row in plies.items() if row.volume_id == volume}
+    # A volume has one landing only, at any moment: those of the other are none while they change places.
+    purposes = {number: plies[number].purpose for number in plies.keys() - ours}
+    for number in purposes:
+        plies[number].purpose = Purpose.WHOLE.value
+    session.flush()
+    for number in ours:
+        plies[number].volume_id = other
+    session.flush()
+    for number, purpose in purposes.items():
+        plies[number].volume_id, plies[number].purpose = volume, purpose
+    for ply in plies.values():
+        ply.version += 1
+    for name in _OF_PLIES:
+        was = getattr(mine, name)
+        setattr(mine, name, getattr(theirs, name))
+        setattr(theirs, name, was)
+    session.execute(update(SnapshotRow).where(SnapshotRow.volume_id == volume).values(volume_id=other))
+    session.execute(update(VolumeRow).where(VolumeRow.origin_id == volume).values(origin_id=other))
+    session.refresh(theirs, ["origin_id"])
+    mine.origin_id, mine.origin_snapshot, mine.parked = other, snapshot, False
+    theirs.origin_id, theirs.origin_snapshot, theirs.forming = None, None, False
+    for row in (mine, theirs):
+        row.snapshots_altered += 1
+    session.flush()
 
 
 def set_offline(session: Session, volume: int, *, offline: bool, by: int) -> None:

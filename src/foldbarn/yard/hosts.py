@@ -108,6 +108,7 @@ def take_serve(machines: Machines, node: str, order: str, targets: dict[str, Any
     for said in targets.values():
         disk = said["disk"]
         if disk in machines.made:
+            _goes_along(machines, disk)
             continue
         if shown := said.get("reads"):
             first = machines.facts_of(shown["ply"]).first
@@ -115,6 +116,14 @@ def take_serve(machines: Machines, node: str, order: str, targets: dict[str, Any
                 machines.made[disk] = replace(carried, first=0)
         elif brought := machines.brought.get(first_of(machines, disk)):
             machines.made[disk] = replace(brought)
+
+
+def _goes_along(machines: Machines, disk: str) -> None:
+    """A volume that lies elsewhere now carries what it did; so does what it was."""
+    made, first = machines.made[disk], first_of(machines, disk)
+    if made.first and first != made.first and first in machines.brought:
+        machines.made_before.append(made)
+        machines.made[disk] = replace(made, first=first, since=0)
 
 
 def first_of(machines: Machines, disk: str) -> int:

@@ -69,10 +69,10 @@ def terms_by_node(view: SiteView) -> dict[int, dict[int, Terms]]:
 
 def terms_of(view: SiteView, volume: Volume) -> dict[tuple[int, int], Terms]:
     """By number of the node and of the ply, the terms of one volume; nothing where neither it nor its
-    policy sets any and consumers may use it.
+    policy sets any and consumers may use it now.
     """
     found = _terms_set(view, volume)
-    if volume.served:
+    if volume.served and not volume.parked:
         return found
     there = {key: found.get(key, Terms()) for key in holders(view, volume)}
     return {key: replace(terms, withheld=True) for key, terms in there.items()}
@@ -125,7 +125,8 @@ def withheld_told(view: SiteView, plies: Collection[int]) -> list[int]:
     """Those of these plies (by number) that consumers may not use: a node that is given strips of them serves
     none of them from the first.
     """
-    kept = (ply.number for volume in view.volumes if not volume.served for ply in volume.every_ply)
+    withheld = (volume for volume in view.volumes if volume.parked or not volume.served)
+    kept = (ply.number for volume in withheld for ply in volume.every_ply)
     return sorted(number for number in kept if number in plies)
 
 

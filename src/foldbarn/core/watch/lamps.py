@@ -215,7 +215,9 @@ class Outlook:
         """
         volume, fate_ = self.view.volumes[row], self.fates[row]
         left = (volume.origin is not None and volume.origin.left) or volume.number in self.copying_paused
-        if volume.forming or volume.short is not None or fate_.short or left or self._astray(volume):
+        if volume.forming or volume.parked or volume.short is not None or left:
+            return False
+        if fate_.short or self._astray(volume):
             return False
         return not any(hangs_by_one(lane) or is_lost(lane) for lane in self.lanes_from(volume))
 
@@ -314,6 +316,8 @@ class Outlook:
             if left <= 0:
                 return "In the bin, and its time there is over: it may be erased at any moment."
             return f"In the bin for {say_duration(left)} more, then it is erased."
+        if volume.parked:
+            return "Its consumers wait, while it goes into another pool."
         return "Offline: its nodes serve none of it." if volume.offline else ""
 
     def _short_of_room(self, volume: Volume, short: Short) -> str:

@@ -142,6 +142,12 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
           >Preview another policy</RouterLink
         >
         <RouterLink
+          v-if="!volume.binned && !volume.origin && barn.pools.length > 1"
+          class="act"
+          :to="{ query: { plan: 'move-volume', volume: volume.name } }"
+          >Preview another pool</RouterLink
+        >
+        <RouterLink
           v-if="volume.origin?.left && !volume.binned"
           class="act"
           :to="{ query: { plan: 'stand-alone', volume: volume.name } }"

@@ -1,0 +1,201 @@
+"""Moving a volume into another pool while it is in use, against the stand-in nodes and hosts."""
+
+from __future__ import annotations
+
+import pytest
+from conftest import ME, Site
+from test_changes import held, lose, should_hold
+from test_from_snapshots import fill, refusals, state_of
+from test_snapshots_taken import work
+from walking import attach, lane, look, register, walk
+
+from foldbarn.changes.engine.runner import run_change
+from foldbarn.changes.kinds.volumes import move_volume
+from foldbarn.core.errors import BarnError, NotPossible
+from foldbarn.core.hosts.lanes import Passage
+from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.volumes.loss import DataState, fate_of
+from foldbarn.core.watch.states import Lamp
+from foldbarn.services import changes
+from foldbarn.services.limits import tell_limits, tell_marks, tell_targets
+from foldbarn.store.views import current_view
+from foldbarn.yard import fluid
+
+pytestmark = pytest.mark.pooled
+
+
+@pytest.fixture
+def two(barn_site: Site) -> Site:
+    """A volume in quayside, and a second pool, deepwater, that holds nothing."""
+    barn_site.volume(size="20 GiB")
+    number = barn_site.do("form-pool", name="deepwater", disks=barn_site.disks("nvme"), copies=2)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    return barn_site
+
+
+def move(site: Site, volume: str = "charts", pool: str = "deepwater") -> int:
+    return site.do("move-volume", volume=volume, pool=pool)
+
+
+def test_it_is_there_at_once_and_stands_alone_in_the_end(two: Site) -> None:
+    two.yard.machines.consumers = 0.0
+    two.do("take-snapshot", volumes=["charts"], name="noon")
+    before = current_view().volume("charts")
+    number = move(two)
+    assert two.state(number) == "done", two.problem(number)
+    view = current_view()
+    charts, was = view.volume("charts"), view.volume("charts-in-quayside")
+    assert (charts.number, view.pools[charts.pool].name) == (before.number, "deepwater")
+    assert charts.origin is not None
+    assert (charts.origin.volume, int(charts.through.sum())) == (was.number, 20)
+    assert not charts.parked
+    assert was.binned is not None
+    assert view.pools[was.pool].name == "quayside"
+    assert [s.name for s in was.snapshots] == ["noon", "moved-to-deepwater"]
+    assert was.whole.number == before.whole.number
+    assert charts.snapshots == ()
+    assert fate_of(view, charts).state == DataState.WHOLE
+    assert (state_of("charts").lamp, tell_limits(), tell_marks()) == (Lamp.MENDING, False, False)
+    withheld = set().union(*two.yard.machines.withheld.values())
+    assert withheld == {ply.number for ply in was.plies}
+    assert refusals("empty-bin", pool="quayside", volumes=[was.name], typed=was.name) == [
+        "charts reads from what is to go."
+    ]
+    two.yard.machines.speed = 5000.0
+    (filling,) = fill(two)
+    assert two.state(filling) == "done", two.problem(filling)
+    charts = current_view().volume("charts")
+    assert charts.origin is None
+    assert (charts.whole.placement > 0).all()
+    assert held(two) == should_hold()
+    # What it was gives its snapshots back, and then its room.
+    number = two.do("copy-snapshot", volume=was.name, snapshot="noon", name="again")
+    assert two.state(number) == "done", two.problem(number)
+    fill(two)
+    number = two.do("empty-bin", pool="quayside", volumes=[was.name], typed=was.name)
+    assert two.state(number) == "done", two.problem(number)
+    assert fate_of(current_view(), current_view().volume("charts")).state == DataState.WHOLE
+    number = move(two, pool="quayside")  # and back
+    assert two.state(number) == "done", two.problem(number)
+
+
+def test_what_is_written_until_it_is_there_is_there(two: Site) -> None:
+    """Nothing is written to what it was from the moment on that it is read at."""
+    machines = two.yard.machines
+    machines.speed = 0.0
+    fluid.advance(machines, 60.0)
+    two.do("take-snapshot", volumes=["charts"], name="noon")
+    work(two, 10, of=5.0)
+    number = move(two)
+    assert two.state(number) == "done", two.problem(number)
+    view = current_view()
+    was = view.volume("charts-in-quayside")
+    assert was.past is not None
+    kept = machines.pasts[was.past.number]
+    assert kept.marks == [1, 2]
+    used = kept.used
+    assert used > 0
+    work(two, 20, of=5.0)
+    assert kept.used == used  # consumers write elsewhere now
+    assert not kept.others_than(2).any()
+
+
+def test_a_node_that_cannot_be_told_keeps_it_where_it_is(two: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    lose(two, "petrel", given_up=False)
+    (words,) = refusals("move-volume", volume="charts", pool="deepwater")
+    assert words == "petrel holds some of charts, and cannot be told that consumers wait."
+    two.yard.machines.power["petrel"] = True
+    look(two)
+    told = move_volume.TellParked.carry_out
+
+    def and_then_one_falls_silent(step: move_volume.TellParked, run: object) -> str:
+        outcome = told(step, run)  # type: ignore[arg-type]
+        lose(two, "petrel", given_up=False)
+        return outcome
+
+    with monkeypatch.context() as patched:
+        patched.setattr(move_volume.TellParked, "carry_out", and_then_one_falls_silent)
+        number = move(two)
+    assert two.state(number) == "paused"
+    view = current_view()
+    assert view.volume("charts").parked
+    assert view.pools[view.volume("charts").pool].name == "quayside"
+    assert state_of("charts").reason.startswith("Its consumers wait, while it goes into another pool. Every")
+    two.yard.machines.power["petrel"] = True
+    look(two)
+    changes.ask(ME, number, "withdraw")
+    run_change(number)
+    assert two.state(number) == "withdrawn"
+    assert [v.name for v in current_view().volumes] == ["charts"]
+    assert not current_view().volume("charts").parked
+    assert not tell_limits()
+    assert not any(two.yard.machines.withheld.values())
+    two.do("rebuild", pool="quayside")
+    two.do("rebuild", pool="deepwater")
+    assert held(two) == should_hold()
+    assert current_view().volume("charts").snapshots == ()
+
+
+def test_hosts_that_have_mounted_it_keep_it_mounted(two: Site) -> None:
+    two.yard.machines.consumers = 0.0
+    register(two, "slipway")
+    attach(two, "charts", "slipway", file_system="xfs")
+    walk(two, "slipway")
+    before = lane("slipway")
+    number = move(two)
+    assert two.state(number) == "done", two.problem(number)
+    look(two)
+    walk(two, "slipway")  # it may have to log in at other nodes
+    after = lane("slipway")
+    assert (after.mounted, after.wwid) == (before.mounted, before.wwid)
+    assert {step.passage for step in after.steps} == {Passage.PASSED}
+    assert before.seen is not None
+    assert after.seen is not None
+    assert after.seen.uuid == before.seen.uuid
+    fill(two)
+    two.do("take-snapshot", volumes=["charts"], name="evening")
+    two.do("show-snapshot", volume="charts", snapshot="evening", name="late")
+    attach(two, "late", "slipway", read_only=True, file_system="xfs")
+    walk(two, "slipway", "late")
+    late = lane("slipway", "late").seen
+    assert late is not None
+    assert late.uuid == before.seen.uuid
+    assert not tell_targets()
+
+
+def test_readers_of_its_snapshots_go_on_reading_from_what_it_was(two: Site) -> None:
+    two.yard.machines.consumers = 0.0
+    two.do("take-snapshot", volumes=["charts"], name="noon")
+    two.do("show-snapshot", volume="charts", snapshot="noon", name="then")
+    number = move(two)
+    assert two.state(number) == "done", two.problem(number)
+    view = current_view()
+    shown = view.volume("then")
+    assert shown.origin is not None
+    assert view.volume_numbered(shown.origin.volume).name == "charts-in-quayside"
+    assert fate_of(view, shown).state == DataState.WHOLE
+
+
+@pytest.mark.parametrize(
+    ("wish", "words"),
+    [
+        ({"volume": "charts", "pool": "quayside"}, "charts lies in quayside already."),
+        ({"volume": "charts", "pool": "nowhere"}, "There is no pool named 'nowhere'."),
+        ({"volume": "tides", "pool": "deepwater"}, "There is no volume named 'tides'."),
+    ],
+)
+def test_what_cannot_be_is_refused(two: Site, wish: dict[str, str], words: str) -> None:
+    with pytest.raises(BarnError) as refused:
+        changes.carry_out(ME, "move-volume", wish)
+    assert refused.value.sentence == words
+
+
+def test_it_has_to_fit_by_its_policy_and_what_it_was_is_accounted_for(two: Site) -> None:
+    two.volume("vast", size="23 TB")
+    with pytest.raises(NotPossible, match="does not fit: deepwater can take"):
+        changes.carry_out(ME, "move-volume", {"volume": "vast", "pool": "deepwater"})
+    number = move(two)
+    assert two.state(number) == "done", two.problem(number)
+    for pool in current_view().pools:
+        ledger = pool_space(current_view(), pool).ledger
+        assert sum(amount for _, amount in ledger.rows()) == ledger.raw
