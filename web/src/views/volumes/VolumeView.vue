@@ -142,12 +142,6 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
           >Preview another policy</RouterLink
         >
         <RouterLink
-          v-if="!volume.binned && !volume.origin && barn.pools.length > 1"
-          class="act"
-          :to="{ query: { plan: 'move-volume', volume: volume.name } }"
-          >Preview another pool</RouterLink
-        >
-        <RouterLink
           v-if="volume.origin?.left && !volume.binned"
           class="act"
           :to="{ query: { plan: 'stand-alone', volume: volume.name } }"
@@ -191,8 +185,19 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
             <span class="small">{{
               volume.origin?.shown
                 ? `Blue is what ${volume.origin.volume} has on each disk: all of it is read there.`
-                : "Blue is this volume's share of each disk. The rest is dimmed."
+                : "Blue is this volume's share of each disk."
             }}</span><span class="grow" />
+            <template v-if="!volume.binned && !volume.origin?.shown">
+              <RouterLink class="act small" :to="{ query: { plan: 'keep-on', volume: volume.name } }"
+                >Preview choosing disks</RouterLink
+              >
+              <RouterLink
+                v-if="!volume.origin && barn.pools.length > 1"
+                class="act small"
+                :to="{ query: { plan: 'move-volume', volume: volume.name } }"
+                >Preview another pool</RouterLink
+              >
+            </template>
             <VBtn class="small" @click="unlit = !unlit">
               <kbd>Esc</kbd> {{ unlit ? "light" : "unlight" }}
             </VBtn>
@@ -361,15 +366,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
                 <td class="words">{{ volume.labels.length ? volume.labels.join(", ") : "none" }}</td>
               </tr>
               <tr>
-                <td>
-                  May lie on
-                  <RouterLink
-                    v-if="!volume.binned && !volume.origin?.shown"
-                    class="act small"
-                    :to="{ query: { plan: 'keep-on', volume: volume.name } }"
-                    >Preview choosing</RouterLink
-                  >
-                </td>
+                <td>May lie on</td>
                 <td class="words">
                   {{ volume.only_on.length ? say(volume.only_on) : `any disk of ${volume.pool}` }}
                 </td>

@@ -92,7 +92,7 @@ class CopySnapshot(Kind[CopySnapshotParams]):
                         *room_rows(view, after, pool, {ply.tier for ply in plies}),
                     ],
                 ),
-                OnDisks(arriving=_arriving(after, after.volumes[-1])),
+                OnDisks(arriving=arriving(after, after.volumes[-1])),
             ],
             touches=[*touches_of([pool], policy), shared(Thing.VOLUME, volume.number)],
             meant=Meant(volumes=(volume,), pools=(pool,), policies=(policy,) if policy else ()),
@@ -105,7 +105,7 @@ class CopySnapshot(Kind[CopySnapshotParams]):
         )
 
 
-def _arriving(after: SiteView, made: Volume) -> dict[str, int]:
+def arriving(after: SiteView, made: Volume) -> dict[str, int]:
     """What comes to each disk, by its name, at once and as it is written."""
     rows = np.concatenate([after.rows_kept_for(ply).reshape(-1) for ply in made.every_ply])
     counts = np.bincount(rows, minlength=len(after.disks) + 1)[:-1]

@@ -8,7 +8,17 @@ from __future__ import annotations
 from dataclasses import replace
 from typing import ClassVar
 
-from foldbarn.changes.engine.effects import AnyEffect, Note, Promise, Row, Sums, TextRow, Texts, warning
+from foldbarn.changes.engine.effects import (
+    AnyEffect,
+    Note,
+    OnDisks,
+    Promise,
+    Row,
+    Sums,
+    TextRow,
+    Texts,
+    warning,
+)
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
@@ -16,6 +26,7 @@ from foldbarn.changes.engine.step import Inside, Outside
 from foldbarn.changes.engine.telling import tell_for_a_step
 from foldbarn.changes.engine.terms import TERMS
 from foldbarn.changes.kinds.pools.effects import room_rows
+from foldbarn.changes.kinds.snapshots.copy_snapshot import arriving
 from foldbarn.changes.kinds.snapshots.room import TellMarks, set_up
 from foldbarn.changes.kinds.snapshots.take_snapshot import NoteSnapshots, TakeSnapshots, check_snapshot_name
 from foldbarn.changes.kinds.volumes.create_volume import (
@@ -422,4 +433,5 @@ def _effects(
                 *room_rows(view, after, pool, {ply.tier for ply in there.plies}),
             ],
         ),
+        OnDisks(arriving=arriving(after, there)),
     ]
