@@ -11,7 +11,9 @@ from test_leaving import NODES, held, mixed_pool, should_hold
 from test_pace_taken import PLATTERS, expected, live, pace_of
 from test_policies import plan_of, refusals, save
 
+from foldbarn.changes.kinds.volumes.create_volume import ABOUT
 from foldbarn.core.policies.conformance import Standing, conformance
+from foldbarn.core.policies.matching import Wish
 from foldbarn.core.pools.cache import burst
 from foldbarn.core.site import Role
 from foldbarn.core.units import KIB
@@ -53,6 +55,17 @@ def test_a_pool_without_cache_devices_cannot_keep_it(barn_site: Site, cache: str
     [said] = refusals("save-policy", **WISH, cache=cache)
     assert said.startswith("No pool can keep it. quayside has no cache device for 32 disks of fulmar,")
     assert refusals("save-policy", **WISH, cache="none") == []
+
+
+def test_a_volume_in_a_pool_that_has_none_is_refused_in_a_sentence(barn_site: Site) -> None:
+    slow_pool(barn_site)
+    save(barn_site, **WISH, cache="read")
+    number = barn_site.do("form-pool", name="bare", disks=barn_site.disks("ssd", nodes=NODES), copies=2)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    [said] = refusals("create-volume", name="v", policy="p", size="1 GiB", pool="bare")
+    assert said.startswith("bare has no cache device for")
+    # Of whatever a pool does not keep, some field of the wish is told.
+    assert set(ABOUT) == set(Wish) - {Wish.UNCHANGED, Wish.WHOLE}
 
 
 def test_what_waits_on_one_device_must_not_be_more_than_may_be_lost(barn_site: Site) -> None:

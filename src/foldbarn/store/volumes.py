@@ -184,7 +184,6 @@ _OF_PLIES = (
 def change_places(session: Session, volume: int, other: int, *, snapshot: int) -> None:
     """A volume gets what another one that is not open yet is held by, and that gets its plies and snapshots.
     It reads what is still to come from a snapshot (by number) of what it was, and its consumers go on.
-    Nobody moves strips of either pool meanwhile.
     """
     ids = (volume, other)
     rows = select(VolumeRow).where(VolumeRow.id.in_(ids)).order_by(VolumeRow.id).with_for_update()

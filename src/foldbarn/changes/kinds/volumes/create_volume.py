@@ -599,6 +599,7 @@ ABOUT = {
     Wish.LANDING: "size",
     Wish.SHARE: "pool",
     Wish.LABELS: "pool",
+    Wish.CACHE: "pool",
 }
 
 

@@ -183,7 +183,7 @@ class ReadThere(OfMoving):
 
 class HandOver(OfMoving):
     """From here on the volume lies in the other pool, and what lay in its own is in the bin, under a name of
-    its own, for so many days.
+    its own, for so many days. Strips may move meanwhile: each ply stays where it is, and in its pool.
     """
 
     name: ClassVar[str] = "change-places"
@@ -193,8 +193,7 @@ class HandOver(OfMoving):
     days: int
 
     def carry_out(self, run: Run) -> str:
-        first, second = (current_view().pool_numbered(number) for number in sorted(self.pools))
-        with run.holding_strips(first), run.holding_strips(second), run.writing() as session:
+        with run.writing() as session:
             view = load_view(session)
             volume = self.find(view)
             made = volumes.of_change(session, run.change)
