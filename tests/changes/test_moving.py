@@ -6,8 +6,9 @@ import pytest
 from conftest import ME, Site
 from test_changes import held, lose, should_hold
 from test_from_snapshots import fill, refusals, state_of
+from test_pace_taken import PLATTERS
 from test_snapshots_taken import work
-from walking import attach, lane, look, register, walk
+from walking import attach, lane, look, register, type_there, walk
 
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds.volumes import move_volume
@@ -17,6 +18,7 @@ from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.watch.states import Lamp
 from foldbarn.services import changes
+from foldbarn.services.hosts import move_gateways
 from foldbarn.services.limits import tell_limits, tell_marks, tell_targets
 from foldbarn.store.views import current_view
 from foldbarn.yard import fluid
@@ -161,6 +163,59 @@ def test_hosts_that_have_mounted_it_keep_it_mounted(two: Site) -> None:
     assert late is not None
     assert late.uuid == before.seen.uuid
     assert not tell_targets()
+
+
+def test_hosts_are_not_sent_away_before_they_have_logged_in_where_it_is(barn_site: Site) -> None:
+    """The other pool's nodes are none of those that serve it now."""
+    barn_site.yard.machines.consumers = 0.0
+    barn_site.volume(size="10 GiB", copies=2, level="node")
+    barn_site.do(
+        "form-pool", name="deepwater", disks=barn_site.disks("hdd", nodes=PLATTERS), copies=2, level="node"
+    )
+    register(barn_site, "slipway", "chart-plotter")
+    attach(barn_site, "charts", "slipway", "chart-plotter", file_system="gfs2")
+    attached = current_view().target_of(current_view().volume("charts").number)
+    assert attached is not None
+    walk(barn_site, "slipway")
+    walk(barn_site, "chart-plotter")
+    preview = changes.preview("move-volume", {"volume": "charts", "pool": "deepwater"})
+    assert "hosts-log-in" in {note.code for note in preview.warnings}
+    number = move(barn_site)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    move_gateways()
+    look(barn_site)
+    assert set(attached.gateways) < set(serving())
+    found = lane("slipway")
+    assert found.live == 2 * len(attached.gateways)
+    assert found.mounted == "/srv/charts"
+    log_in(barn_site, "slipway")
+    move_gateways()
+    assert set(attached.gateways) < set(serving())  # the other has not logged in yet
+    log_in(barn_site, "chart-plotter")
+    move_gateways()
+    assert not set(attached.gateways) & set(serving())
+    look(barn_site)
+    walk(barn_site, "slipway")
+    found = lane("slipway")
+    assert (found.mounted, found.live) == ("/srv/charts", found.width)
+    assert {step.passage for step in found.steps} == {Passage.PASSED}
+
+
+def log_in(site: Site, host: str) -> None:
+    """By every path that is missing, as it is said there."""
+    missing = [path for path in lane(host).paths if not path.live]
+    assert missing
+    for path in missing:
+        type_there(site, host, *path.commands)
+    look(site)
+    assert not [path for path in lane(host).paths if path.commands]  # one port of chart-plotter is down
+
+
+def serving() -> tuple[int, ...]:
+    view = current_view()
+    target = view.target_of(view.volume("charts").number)
+    assert target is not None
+    return target.gateways
 
 
 def test_readers_of_its_snapshots_go_on_reading_from_what_it_was(two: Site) -> None:

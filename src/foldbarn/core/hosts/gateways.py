@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from typing import cast
 
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.hosts.attachments import Target
+from foldbarn.core.hosts.initiators import target_name
 from foldbarn.core.names import natural_key
 from foldbarn.core.site import Contact, Node, SiteView, Volume
 
@@ -110,7 +112,8 @@ def _apart(view: SiteView, node: Node, others: Sequence[Node]) -> int:
 
 def chosen_anew(view: SiteView) -> dict[int, tuple[int, ...]]:
     """By number of the volume, the gateways it is to have, of those that have others: one of theirs is given
-    up, has no disk of the pool any more or no address, or there was one only.
+    up, has no disk of the pool any more or no address, or there was one only. One that can still serve
+    does so beside them until all hosts that are connected there are connected to the others.
     """
     busy, found = _busy(view), {}
     could = {row: candidates(view, row) for row in range(len(view.pools))}
@@ -121,8 +124,33 @@ def chosen_anew(view: SiteView) -> dict[int, tuple[int, ...]]:
         enough = len(stay) == min(GATEWAYS, len(could[pool])) == len(target.gateways)
         if enough or not could[pool]:
             continue  # where nobody could, nothing were any better
-        wanted = _chosen(view, could[pool], stay, busy)
+        chosen = _chosen(view, could[pool], stay, busy)
+        others = [number for number in target.gateways if number not in chosen]
+        wanted = (*chosen, *(number for number in others if _is_needed(view, target, number, chosen)))
+        if wanted == target.gateways:
+            continue
         found[target.volume] = wanted
         busy.subtract(target.gateways)
         busy.update(wanted)
     return found
+
+
+def _is_needed(view: SiteView, target: Target, number: int, others: Sequence[int]) -> bool:
+    """Whether a host reaches a volume by a node that can still serve it, and not by all of the others yet."""
+    node = view.node_numbered(number)
+    if node.contact != Contact.HEARD or node.given_up or not portals_of(node):
+        return False
+    heard = [view.node_numbered(other) for other in others]
+    heard = [other for other in heard if other.contact == Contact.HEARD]
+    for one in target.attachments:
+        name = target_name(one.transport, view.mark, target.volume)
+        own = set(view.host_numbered(one.host).names_for(one.transport))
+        connected = [_is_connected(other, name, own) for other in heard]
+        if _is_connected(node, name, own) and not (connected and all(connected)):
+            return True
+    return False
+
+
+def _is_connected(node: Node, target: str, own: Collection[str]) -> bool:
+    """Whether a host, by its names, is connected to a target at a node."""
+    return any(to == target and name in own for to, name, _ in node.serving.sessions)

@@ -74,7 +74,7 @@ def with_disk_instead(view: SiteView, disk: int, other: int) -> SiteView:
 
 def say_only_on(view: SiteView, only: OnlyOn) -> str:
     """Their names; empty where any may hold it."""
-    return say_list(names_of(view, only))
+    return say_list(names_of(view, only)) if only else ""
 
 
 def names_of(view: SiteView, only: OnlyOn) -> list[str]:

@@ -277,6 +277,7 @@ class MoveVolume(Kind[MoveVolumeParams]):
             meant=Meant(volumes=(volume,), pools=(old, pool), policies=(policy,) if policy else ()),
             warnings=[
                 *_waits(volume),
+                *_hosts_move(view, after, volume),
                 *unreadable(after, after.volume_numbered(volume.number)),
                 *warnings_of(view, after, pool, wish.scheme, wish.tier),
             ],
@@ -392,6 +393,28 @@ def _waits(volume: Volume) -> list[Note]:
     return [warning("consumers-wait", words, about=volume.name)]
 
 
+def _gateways(view: SiteView, after: SiteView, volume: Volume) -> tuple[str, str] | None:
+    """Who serves a volume to hosts, and who will; None where it is the same nodes, or it has no hosts."""
+    target = view.target_of(volume.number)
+    if target is None or not target.attachments:
+        return None
+    then = choose_gateways(after, after.volume_numbered(volume.number), keep=target.gateways)
+    if set(then) == set(target.gateways):
+        return None
+    now, then_ = (say_list([view.node_numbered(n).name for n in some]) for some in (target.gateways, then))
+    return now, then_
+
+
+def _hosts_move(view: SiteView, after: SiteView, volume: Volume) -> list[Note]:
+    """That hosts have to log in elsewhere; they are not sent away before."""
+    gateways = _gateways(view, after, volume)
+    if gateways is None:
+        return []
+    words = f"Its hosts have to log in at {gateways[1]}; those that are connected to {gateways[0]} stay so "
+    words += "until they have."
+    return [warning("hosts-log-in", words, about=volume.name, next_step="Their pages have the commands.")]
+
+
 def _effects(
     view: SiteView, after: SiteView, volume: Volume, wish: VolumeWish, was: str, strips: int
 ) -> list[AnyEffect]:
@@ -408,11 +431,8 @@ def _effects(
                 label="May lie on", before=say_only_on(view, volume.only_on), after=f"any disk of {pool.name}"
             )
         )
-    if (target := view.target_of(volume.number)) is not None:
-        then = choose_gateways(after, there, keep=target.gateways)
-        if set(then) != set(target.gateways):
-            both = [say_list([view.node_numbered(n).name for n in some]) for some in (target.gateways, then)]
-            rows.append(TextRow(label="Served to hosts by", before=both[0], after=both[1]))
+    if gateways := _gateways(view, after, volume):
+        rows.append(TextRow(label="Served to hosts by", before=gateways[0], after=gateways[1]))
     days, kept = say_count(USUAL_DAYS, "day"), say_count(len(volume.snapshots), "snapshot")
     with_it = f", with {kept} that {'were' if len(volume.snapshots) > 1 else 'was'} taken of it" * bool(
         volume.snapshots
