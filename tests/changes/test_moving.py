@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import pytest
 from conftest import ME, Site
 from test_changes import held, lose, should_hold
@@ -81,8 +83,15 @@ def test_it_is_there_at_once_and_stands_alone_in_the_end(two: Site) -> None:
     assert two.state(number) == "done", two.problem(number)
 
 
-def test_what_is_written_until_it_is_there_is_there(two: Site) -> None:
+def test_what_is_written_until_it_is_there_is_there(two: Site, monkeypatch: pytest.MonkeyPatch) -> None:
     """Nothing is written to what it was from the moment on that it is read at."""
+    placed = move_volume.PlaceThere.carry_out
+
+    def while_consumers_go_on(step: move_volume.PlaceThere, run: Any, session: Any) -> str:
+        work(two, 20, of=5.0)
+        return placed(step, run, session)
+
+    monkeypatch.setattr(move_volume.PlaceThere, "carry_out", while_consumers_go_on)
     machines = two.yard.machines
     machines.speed = 0.0
     fluid.advance(machines, 60.0)
@@ -97,6 +106,7 @@ def test_what_is_written_until_it_is_there_is_there(two: Site) -> None:
     assert kept.marks == [1, 2]
     used = kept.used
     assert used > 0
+    assert not kept.others_than(2).any()
     work(two, 20, of=5.0)
     assert kept.used == used  # consumers write elsewhere now
     assert not kept.others_than(2).any()

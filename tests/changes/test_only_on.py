@@ -6,8 +6,10 @@ from typing import Any
 
 import pytest
 from conftest import ME, Site
+from sqlalchemy import select
 from test_changes import find_again, held, lose, should_hold
 
+from foldbarn.changes.engine import moving
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds.pools.rebuild import WriteAgain
 from foldbarn.core.errors import BarnError, NotPossible
@@ -15,6 +17,8 @@ from foldbarn.core.pools.only_on import stray_strips
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.watch.lamps import Lamp, Outlook
 from foldbarn.services import changes
+from foldbarn.store.database import transaction
+from foldbarn.store.tables import MoveRow
 from foldbarn.store.views import current_view
 
 pytestmark = pytest.mark.pooled
@@ -93,6 +97,19 @@ def test_it_is_moved_while_it_is_in_use_and_back_where_that_is_withdrawn(
     assert Outlook(view, 0.0, 0.0).volume(0).lamp == Lamp.SOUND
     done(barn_site, "keep-on", volume="charts", only_on=[])  # nothing has to move for that
     assert not current_view().volume("charts").only_on
+
+
+def test_what_waits_to_be_moved_home_is_not_called_off(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Though the disk that it leaves can be read."""
+    for name, few in (("BATCH", 4), ("UNDER_WAY", 1)):
+        monkeypatch.setattr(moving, name, few)
+    barn_site.volume(size="40 GiB")
+    barn_site.yard.machines.speed = 600.0
+    done(barn_site, "keep-on", volume="charts", only_on=three_of(barn_site))
+    with transaction() as session:
+        assert "withdrawn" not in set(session.scalars(select(MoveRow.state)))
 
 
 def test_a_node_that_is_lost_is_made_up_for_on_the_others_that_were_chosen(barn_site: Site) -> None:
