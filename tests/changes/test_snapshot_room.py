@@ -12,6 +12,7 @@ from test_snapshots_taken import past, take, work
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.changes.kinds.snapshots import grow_room
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.units import GIB
 from foldbarn.services import changes
@@ -137,3 +138,19 @@ def test_that_there_may_be_more_room_is_said_where_there_may(used: Site) -> None
     number = grow(used, 100)
     assert used.state(number) == "done", used.problem(number)
     assert changes.preview("restore-snapshot", wish).blockers == []
+
+
+def test_a_policy_that_wants_more_room_than_there_is_has_a_cure_that_cures(used: Site) -> None:
+    used.do("save-policy", name="often", copies=3, level="rack", hourly=2, snapshot_room=30)
+    used.yard.machines.speed = 600.0
+    number = used.do("keep-policy", volumes=["charts"], policy="often")
+    assert used.state(number) == "done", used.problem(number)
+    found = conformance(current_view(), current_view().volume("charts"))
+    assert found is not None
+    (broken,) = found.broken
+    assert broken.cure == "Give its snapshots more room: 30 % of its size."
+    number = grow(used, 30)
+    assert used.state(number) == "done", used.problem(number)
+    found = conformance(current_view(), current_view().volume("charts"))
+    assert found is not None
+    assert found.standing == Standing.KEPT

@@ -245,6 +245,16 @@ def test_a_snapshot_is_taken_and_deleted_from_its_volumes_page(tab: Page, runnin
     tab.get_by_role("menuitem", name="Preview going back to before-the-sale").click()
     expect(blocker(tab, "ticketing-db is in use")).to_be_visible()
     tab.keyboard.press("Escape")
+    expect(kept).to_contain_text("of 55.8 GB kept for them")
+    kept.get_by_role("link", name="Preview more room").click()
+    tab.get_by_label("Room for its snapshots, % of its size").fill("4")
+    expect(blocker(tab, "There are 52 extents for snapshots of ticketing-db already")).to_be_visible()
+    tab.get_by_label("Room for its snapshots, % of its size").fill("10")
+    expect(tab.get_by_text("Choose disks for what is added")).to_be_visible()
+    carry_out(tab)
+    expect(tab.locator('[data-step="widen-past-aside"]')).to_have_attribute("data-state", "done")
+    tab.goto(f"{running.url}/volumes/ticketing-db")
+    expect(kept).to_contain_text("of 110.6 GB kept for them")
     row.get_by_role("checkbox", name="Choose before-the-sale").check()
     kept.get_by_role("link", name="Preview deleting 1 snapshot").click()
     tab.get_by_label("Type before-the-sale to confirm").fill("before-the-sale")
@@ -252,6 +262,34 @@ def test_a_snapshot_is_taken_and_deleted_from_its_volumes_page(tab: Page, runnin
     expect(tab.locator('[data-step="drop-old"]')).to_have_attribute("data-state", "done")
     tab.goto(f"{running.url}/volumes/ticketing-db")
     expect(kept.get_by_text("None. One keeps what consumers overwrite")).to_be_visible()
+
+
+def test_a_volume_is_kept_on_chosen_nodes_from_its_page(tab: Page, running: Running) -> None:
+    running.demo.carry_out("create-volume", {"name": "ledgers", "pool": "quayside", "size": "40 GiB"})
+    tab.goto(f"{running.url}/volumes/ledgers")
+    lies = tab.get_by_role("region", name="Where it lies")
+    lies.get_by_role("link", name="Preview choosing disks").click()
+    expect(tab.get_by_text("Choose the nodes or disks that may hold it")).to_be_visible()
+    where = tab.get_by_role("combobox", name="Only on these nodes or disks")
+    for typed in ("fulmar", "petrel"):
+        where.fill(typed)
+        tab.get_by_role("option", name=typed, exact=True).click()
+    expect(
+        blocker(tab, "3 copies need 3 racks; of what was chosen, 2 in quayside can take it")
+    ).to_be_visible()
+    where.fill("kittiwake")
+    tab.get_by_role("option", name="kittiwake", exact=True).click()
+    expect(tab.get_by_text("Keep ledgers on fulmar, kittiwake and petrel")).to_be_visible()
+    running.pull(lever="speed", speed=600)
+    carry_out(tab)
+    expect(tab.locator('[data-step="drop-old"]')).to_have_attribute("data-state", "done")
+    running.pull(lever="speed", speed=1)
+    tab.goto(f"{running.url}/volumes/ledgers")
+    expect(tab.get_by_text("fulmar, kittiwake and petrel", exact=True)).to_be_visible()
+    for name in ("fulmar", "kittiwake", "petrel"):
+        expect(tab.locator(f'[data-node="{name}"] .what')).to_have_text(re.compile("of it"))
+    expect(tab.locator('[data-node="turnstone"] .what')).to_have_text("holds none of it")
+    running.erase("ledgers")
 
 
 def test_a_volume_comes_back_from_a_snapshot_though_its_original_is_deleted(

@@ -14,7 +14,7 @@ const chosen = computed({
   get: () => said.value ?? volume.value?.only_on ?? [],
   set: (now) => (said.value = now),
 });
-watch(chosen, (now) => (wish.value = { volume: name, only_on: now }), { immediate: true });
+watch(said, (now) => (wish.value = { volume: name, ...(now ? { only_on: now } : {}) }), { immediate: true });
 </script>
 
 <template>

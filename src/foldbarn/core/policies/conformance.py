@@ -11,6 +11,7 @@ import numpy as np
 from foldbarn.core.moving.mending import prospect_of
 from foldbarn.core.moving.rebuild import crowded_strips
 from foldbarn.core.names import natural_key
+from foldbarn.core.policies.adopting import may_have_more_room
 from foldbarn.core.policies.matching import against_cache, hot_as_wished, landing_as_wished, tier_of
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.capacity import most_to_give
@@ -160,6 +161,8 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
     if past is not None and (kept := past.extents * view.data_bytes(past)) < wanted:
         words = f"It is to keep {say_size(wanted)} for what its snapshots hold, and keeps {say_size(kept)}."
         cure = "Delete its snapshots: with the next one comes the room that its policy says."
+        if may_have_more_room(view, volume):
+            cure = f"Give its snapshots more room: {wishes.schedule.per_cent} % of its size."
         broken.append(Broken(Promise.SNAPSHOTS, words, cure))
     lacking = against_cache(view, pool, wishes)
     broken += [Broken(Promise.CACHE, missing.sentence, missing.cure) for missing in lacking]
