@@ -117,7 +117,11 @@ def test_a_disk_that_goes_before_it_was_set_aside_is_replaced_by_others(
 
 
 def test_what_makes_no_sense_is_refused(used: Site) -> None:
-    for room, words in ((5, "There are 2 extents for snapshots of charts already"), (10, "nothing")):
+    for room, words in (
+        (0, "Say how much of its size"),
+        (5, "There are 2 extents for snapshots of charts already"),
+        (10, "nothing"),
+    ):
         blockers = changes.preview("grow-room", {"volume": "charts", "room": room}).blockers
         assert any(words in note.sentence.lower() or words in note.sentence for note in blockers), blockers
     used.do("delete-snapshot", volume="charts", snapshots=["noon"], typed="noon")

@@ -3534,7 +3534,10 @@ export interface components {
          * @description A volume by name. room: per cent of its size that is set aside for what is overwritten.
          */
         GrowRoomParams: {
-            /** Room */
+            /**
+             * Room
+             * @default 0
+             */
             room: number;
             /** Volume */
             volume: string;

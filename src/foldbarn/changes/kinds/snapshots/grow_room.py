@@ -37,7 +37,7 @@ class GrowRoomParams(Params):
     """A volume by name. room: per cent of its size that is set aside for what is overwritten."""
 
     volume: str
-    room: int = Field(ge=1, le=MOST_ROOM)
+    room: int = Field(default=0, ge=0, le=MOST_ROOM)
 
 
 class OfRoom(InPool):
@@ -193,6 +193,8 @@ def _extents(volume: Volume, per_cent: int) -> tuple[Ply, int]:
     if refusal := against_altering(volume):
         raise refusal
     past = volume.past
+    if not per_cent:
+        raise NotPossible("Say how much of its size is to be kept for its snapshots.", about="room")
     if past is None:
         words = f"There are no snapshots of {volume.name}, and no room for any."
         raise NotPossible(words, about="volume", next_step="Take one, and say how much room there is to be.")
