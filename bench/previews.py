@@ -69,6 +69,12 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
         "copy-snapshot": {"volume": view.volumes[0].name, "snapshot": "none", "name": "new"},
         "show-snapshot": {"volume": view.volumes[0].name, "snapshot": "none", "name": "new"},
         "rename-snapshot": {"volume": view.volumes[0].name, "snapshot": "none", "name": "new"},
+        "grow-room": {"volume": view.volumes[0].name, "room": 30},
+        "keep-on": {
+            "volume": view.volumes[0].name,
+            "only_on": [n.name for n in view.nodes[: len(view.nodes) // 2]],
+        },
+        "move-volume": {"volume": view.volumes[0].name, "pool": view.pools[-1].name},
         "stand-alone": {"volume": view.volumes[0].name},
         "set-volume": {"volumes": [view.volumes[0].name], "labels": ["bench"], "operations": 500},
     }

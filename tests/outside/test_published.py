@@ -2,6 +2,7 @@
 
 import json
 import subprocess
+from decimal import Decimal
 from fractions import Fraction
 
 import networkx as nx
@@ -9,6 +10,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
+from kubernetes.utils.quantity import parse_quantity as official_quantity
 from scipy.optimize import linprog
 from sites import changed, make_site, placed_as, with_volume
 from uhashring import HashRing
@@ -62,6 +64,17 @@ def test_quantities_of_the_kubernetes_api(quantity: str, value: Fraction) -> Non
     """Kubernetes documentation, 'Resource units': 128974848, 129e6, 129M, 128974848000m and 123Mi are roughly
     the same value; the grammar in the comment above type Quantity, k8s.io/apimachinery (both from memory)."""
     assert parse_quantity(quantity) == value
+
+
+@given(
+    st.decimals(-(10**6), 10**6, allow_nan=False, allow_infinity=False, places=3),
+    st.sampled_from(["", "Ki", "Mi", "Gi", "Ti", "n", "u", "m", "k", "M", "G", "T", "e3", "e-2"]),
+)
+def test_quantities_mean_what_the_official_client_reads(number: Decimal, suffix: str) -> None:
+    """kubernetes.utils.quantity of the Kubernetes project's own Python client; it reckons with 28 digits."""
+    text = f"{number:f}{suffix}"
+    theirs = Fraction(official_quantity(text))
+    assert abs(parse_quantity(text) - theirs) <= abs(theirs) * Fraction(1, 10**25)
 
 
 @pytest.mark.parametrize(
