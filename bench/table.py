@@ -411,6 +411,21 @@ def rest(barn: Any) -> float:
     return (used() - before) / seconds
 
 
+def at_peace(engineer: Demo) -> None:
+    """Until nothing is under way: what goes by heat, or is written by itself, is hurried on."""
+    engineer.client.post("/yard", json={"lever": "speed", "speed": 50}).raise_for_status()
+
+    def under_way() -> bool:
+        return any(c["state"] in ("waiting", "running") for c in engineer.client.get("/changes").json())
+
+    quiet = 0
+    while quiet < 5:
+        quiet = 0 if under_way() else quiet + 1
+        time.sleep(2)
+    engineer.client.post("/yard", json={"lever": "speed", "speed": 1}).raise_for_status()
+    time.sleep(5)
+
+
 def crowded(stick: float) -> None:
     """A thousand nodes of twelve disks, all of which the yard stands in for, and nothing to be done."""
     barn = Barn(STATE / "crowd", free_port(), quick=True, environment={"YARD_CROWD": str(CROWD)})
@@ -689,18 +704,7 @@ def running_barn(stick: float) -> None:
             engineer.carry_out("take-snapshot", {"volumes": ["bench-large"], "name": "second"})
             seconds = time.perf_counter() - start
             row("a snapshot of a volume of 20 TiB", seconds, "of reading /api/barn", seconds / answers)
-            start = time.perf_counter()
-            engineer.carry_out(
-                "copy-snapshot", {"volume": "ticketing-db", "snapshot": "second", "name": "bench-copy"}
-            )
-            seconds = time.perf_counter() - start
-            row(
-                "a volume from a snapshot of 4 TB, from request to open",
-                seconds,
-                "of reading /api/barn",
-                seconds / answers,
-            )
-            time.sleep(5)
+            at_peace(engineer)
             share = rest(barn)
             row("the work process at rest, nine nodes: in each second", share, "of a processor", share)
             start = time.perf_counter()
@@ -723,6 +727,17 @@ def running_barn(stick: float) -> None:
             seconds = time.perf_counter() - start
             row(
                 "make 200 volumes at once, from the first request to the last one whole",
+                seconds,
+                "of reading /api/barn",
+                seconds / answers,
+            )
+            start = time.perf_counter()
+            engineer.carry_out(
+                "copy-snapshot", {"volume": "ticketing-db", "snapshot": "second", "name": "bench-copy"}
+            )
+            seconds = time.perf_counter() - start
+            row(
+                "a volume from a snapshot of 4 TB, from request to open",
                 seconds,
                 "of reading /api/barn",
                 seconds / answers,

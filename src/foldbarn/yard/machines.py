@@ -8,6 +8,7 @@ import json
 import secrets
 import sqlite3
 import threading
+import time
 import zlib
 from collections import Counter, defaultdict
 from dataclasses import asdict, astuple, dataclass, field
@@ -25,6 +26,9 @@ from foldbarn.yard.serving import Load
 from foldbarn.yard.thin import Filling
 
 Strip = tuple[int, int, int]  # ply number, extent, strip
+
+
+PAST_SECONDS = 10.0  # of our own time, between two writings of what is kept of a volume's past
 
 
 @dataclass(slots=True)
@@ -177,6 +181,9 @@ class Machines:
         self.work: dict[str, dict[int, Reals]] = defaultdict(_no_work)
         self.pasts: dict[int, Past] = {}  # by the ply that holds what was overwritten of a volume
         self.past_due = 0.0  # seconds since it was looked at what is overwritten
+        # by ply, when its past was last written, on our own clock; and those that have changed since
+        self.past_kept: dict[int, float] = {}
+        self.past_owed: set[int] = set()
         # By the ply that data was first written to: until when consumers' writes wait, for a snapshot.
         self.on_hold: dict[int, float] = {}
         # By node and port, since the stand-ins were started: bytes sent, and received.
@@ -352,8 +359,19 @@ class Machines:
         )
         self._writes.append(("insert or replace into orders values (?, ?, ?, ?, ?, ?, ?)", row))
 
+    def keep_past_soon(self, ply: int) -> None:
+        """The same, though not each second: of a large volume that is much to write. Who is killed meanwhile
+        forgets a few seconds of what was overwritten.
+        """
+        if time.monotonic() - self.past_kept.get(ply, 0.0) > PAST_SECONDS:
+            self.keep_past(ply)
+        else:
+            self.past_owed.add(ply)
+
     def keep_past(self, ply: int) -> None:
         """What is kept of the past of a volume; nothing where that is gone."""
+        self.past_kept[ply] = time.monotonic()
+        self.past_owed.discard(ply)
         past = self.pasts.get(ply)
         if past is None:
             self._writes.append(("delete from past where ply = ?", (ply,)))
@@ -377,6 +395,8 @@ class Machines:
 
     def close(self) -> None:
         """Writes everything and lets the file go."""
+        for ply in sorted(self.past_owed):
+            self.keep_past(ply)
         self.keep_facts()
         self.flush()
         self._file.close()

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from foldbarn.yard.machines import Machines
 
 BLOCK: int = 4 * MIB
+FEW = 0.01  # of the blocks of an extent that are hit between two looks
 LOOK_SECONDS = 1.0  # of the yard's time, between two looks at what has been overwritten
 
 
@@ -132,7 +133,7 @@ def work_on(machines: Machines, seconds: float) -> None:
         writes = volume.height * (1 - workload_of(past.first).reads) * seconds
         for part in volume.parts:
             past.overwrite(_hit(machines, past, part.ply, writes))
-        machines.keep_past(ply)
+        machines.keep_past_soon(ply)
 
 
 def _hit(machines: Machines, past: Past, ply: int, writes: float) -> Flags:
@@ -144,10 +145,15 @@ def _hit(machines: Machines, past: Past, ply: int, writes: float) -> Flags:
     blocks = known.data * known.bytes // BLOCK
     rates = operations_a_second(past.first, extents, known.data) * writes
     chance = -np.expm1(-rates / max(blocks, 1))
-    hit = machines.load.luck.random((len(extents), blocks)) < chance[:, None]
     past.grow((int(extents.max(initial=-1)) + 1) * blocks)
     found = np.zeros(len(past.wrote), dtype=np.bool_)
-    found[(extents[:, None] * blocks + np.arange(blocks)).reshape(-1)] = hit.reshape(-1)
+    # Where few are hit it is drawn how many, and which: nearly never one twice.
+    few, luck = chance < FEW, machines.load.luck
+    times = luck.binomial(blocks, chance[few])
+    found[np.repeat(extents[few] * blocks, times) + luck.integers(0, blocks, int(times.sum()))] = True
+    many = extents[~few]
+    hit = luck.random((len(many), blocks)) < chance[~few, None]
+    found[(many[:, None] * blocks + np.arange(blocks)).reshape(-1)] = hit.reshape(-1)
     return found
 
 
