@@ -385,25 +385,28 @@ def test_what_takes_paths_away_says_whose(used: Site) -> None:
 
     def told(*names: str) -> list[str]:
         found = changes.preview("retire", {"what": "node", "names": list(names)}).warnings
-        return [note.sentence for note in found if note.code == "loses-paths"]
+        return [note.sentence for note in found if note.code == "hosts-log-in"]
 
     other = next(n for n in ("petrel", "kittiwake") if n not in (first, second))
     assert told(other) == []
-    assert told(first) == ["slipway reaches charts by paths that go."]
-    words = "slipway reaches charts by paths that go. That parts slipway from charts."
+    assert told(first) == [f"{first} serves charts to slipway, until it has logged in elsewhere."]
+    words = f"{first} and {second} serve charts to slipway, until it has logged in elsewhere."
     assert told(first, second) == [words]
-    # And so it turns out: half of its paths go, and those that are shown then take their place.
+    # And so it turns out: it keeps its paths until it has those that are shown then.
     number = used.do("retire", what="node", names=[first])
     assert used.state(number) == "done", used.problem(number)
     move_gateways()
     look(used)
-    lost = [path for path in lane("slipway").paths if not path.live]
-    assert (lane("slipway").live, len(lost)) == (2, 2)
-    assert {path.node for path in lost}.isdisjoint({first, second})
-    for path in lost:
+    more = [path for path in lane("slipway").paths if not path.live]
+    assert (lane("slipway").live, len(more)) == (4, 2)
+    assert {path.node for path in more}.isdisjoint({first, second})
+    for path in more:
         type_there(used, "slipway", *path.commands)
     look(used)
-    assert lane("slipway").live == 4
+    move_gateways()
+    look(used)
+    assert (lane("slipway").live, lane("slipway").width) == (4, 4)
+    assert first not in {path.node for path in lane("slipway").paths}
 
 
 def test_withdrawn_before_its_end_nothing_is_attached_but_who_has_mounted_it_keeps_it(

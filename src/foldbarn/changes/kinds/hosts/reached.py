@@ -26,3 +26,19 @@ def loses_paths(view: SiteView, goes: Callable[[Lane, Path], bool]) -> list[Note
         words += f" That parts {say_list(names)}."
     step = "Have them connect anew afterwards: which portals there are then is shown with the volumes."
     return [warning("loses-paths", words, next_step=step)]
+
+
+def served_until_logged_in(view: SiteView, goes: Callable[[Lane, Path], bool]) -> list[Note]:
+    """Of the nodes that are to serve volumes no more, that they do so until the hosts which are connected
+    there have logged in elsewhere (core.hosts.gateways.chosen_anew).
+    """
+    found = [(lane, path) for lane in lanes_of(view) for path in lane.paths if path.live and goes(lane, path)]
+    if not found:
+        return []
+    nodes = list(dict.fromkeys(path.node for _, path in found))
+    hosts = list(dict.fromkeys(lane.host.name for lane, _ in found))
+    volumes = list(dict.fromkeys(lane.volume.name for lane, _ in found))
+    words = f"{say_list(nodes)} {'serve' if len(nodes) > 1 else 'serves'} {say_list(volumes)} to "
+    words += f"{say_list(hosts)}, until {'they have' if len(hosts) > 1 else 'it has'} logged in elsewhere."
+    step = "Have that done before anything is switched off: the commands stand with the volumes."
+    return [warning("hosts-log-in", words, next_step=step)]

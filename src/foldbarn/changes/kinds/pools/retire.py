@@ -12,7 +12,7 @@ from pydantic import Field
 from foldbarn.changes.engine.effects import AnyEffect, Note, warning
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
-from foldbarn.changes.kinds.hosts.reached import loses_paths
+from foldbarn.changes.kinds.hosts.reached import served_until_logged_in
 from foldbarn.changes.kinds.pools.effects import NO_FEWER_COPIES, Moving, said_capacity
 from foldbarn.changes.kinds.pools.joining import Bind
 from foldbarn.changes.kinds.pools.leaving import (
@@ -183,9 +183,9 @@ def _warnings(
         step = "Let it go from the cluster as well before it is switched off."
         found.append(warning("still-votes", words, next_step=step))
     gone = {d.number for d in disks}
-    # Who has no disk of a volume's pool any more serves it to hosts no more.
+    # Who has no disk of a volume's pool any more is to serve it to hosts no more.
     stay = {(view.nodes[d.node].name, d.pool) for d in view.disks if d.pool >= 0 and d.number not in gone}
-    found += loses_paths(view, lambda lane, path: (path.node, lane.volume.pool) not in stay)
+    found += served_until_logged_in(view, lambda lane, path: (path.node, lane.volume.pool) not in stay)
     served = {d.node for d in view.disks if d.role == Role.CAPACITY and d.number not in gone}
     for disk in (d for d in disks if d.role == Role.CACHE and d.node in served):
         words = (
