@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import shutil
 from contextlib import closing
+from functools import partial
 
 from playwright.sync_api import Browser, Page, sync_playwright
 
@@ -22,6 +23,11 @@ SETTLE = 900  # ms for a page to have everything
 
 class Faulty(Exception):
     """A page shows what no picture should."""
+
+
+def told_of_snapshots(engineer: Demo) -> bool:
+    past = engineer.client.get("/volumes/charts").raise_for_status().json()["past"]
+    return bool(past["held"])
 
 
 def opened(browser: Browser) -> Page:
@@ -134,6 +140,7 @@ def main() -> None:
             engineer.wait(lambda: engineer.barn()["counts"]["nodes"] >= NODES, "all nodes to report in")
             forming(page, barn.url)
             engineer.fill()
+            engineer.wait(partial(told_of_snapshots, engineer), "nodes to tell what snapshots hold")
             for path, name in (
                 ("/", "barn"),
                 ("/machines", "machines"),
