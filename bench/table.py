@@ -860,7 +860,7 @@ def asking(stick: float) -> None:
     what hangs together with one of its 1,000 nodes.
     """
     from bench.reached import reached_site
-    from foldbarn.api.volumes.pictures import volumes_out
+    from foldbarn.api.volumes.pictures import volume_page, volumes_out
     from foldbarn.core.volumes.lineage import Link, lineage_of
     from foldbarn.core.watch.asking import By, Question, Wanted, listed
     from foldbarn.core.watch.lamps import Outlook
@@ -873,9 +873,15 @@ def asking(stick: float) -> None:
         outlook = Outlook(of, now=0.0, grace_seconds=30.0)
         return volumes_out(outlook, listed(outlook, wanted, By.SIZE, falling=True), page=1, per=100)
 
+    def one(of: Any) -> object:
+        outlook = Outlook(of, now=0.0, grace_seconds=30.0)
+        return volume_page(outlook, view.volumes[777].name, None, [], {})
+
     for what, work in (
         ("a page of 20,000 volumes, asked of a new picture", lambda: page(replace(view))),
         ("the same, asked again", lambda: page(view)),
+        ("a volume's page, among 20,000", lambda: one(replace(view))),
+        ("the same, asked again", lambda: one(view)),
         ("what hangs together with one of 1,000 nodes", lambda: lineage_of(view, Link.NODE, "n1")),
     ):
         seconds, _ = timed(work)

@@ -4,17 +4,20 @@ account.
 
 from __future__ import annotations
 
+from typing import Any
+
 import pytest
 from conftest import ME, Site
 from test_changes import lose
 
+from foldbarn.changes.engine import moving
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.site import Contact
 from foldbarn.core.units import GIB
-from foldbarn.core.volumes.loss import DataState, fate_of
+from foldbarn.core.volumes.loss import DataState, fate, fate_of
 from foldbarn.core.volumes.snapshots import held
 from foldbarn.services import changes
 from foldbarn.services.heat import HeatTaker
@@ -275,3 +278,33 @@ def test_they_outlive_another_policy_growing_and_a_lost_node(used: Site) -> None
     work(used, 20, of=2.0)
     assert past(used).marks == [1, 2]
     assert past(used).used > kept
+
+
+def test_one_is_taken_while_strips_are_written_again(used: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A rebuild is half way: it holds nobody up, and what is written again keeps what the snapshot has."""
+    take(used, "before", room=50)
+    work(used, 10)
+    kept = past(used).used
+    used.yard.machines.consumers = 0.0
+    lose(used, "petrel")
+    taken: list[int] = []
+    progress = moving.Mover._tell_progress
+
+    def and_half_way_one_is_taken(mover: moving.Mover, *so_far: Any) -> None:
+        progress(mover, *so_far)
+        if not taken:
+            taken.append(used.do("take-snapshot", volumes=["charts"], name="meanwhile"))
+
+    monkeypatch.setattr(moving.Mover, "_tell_progress", and_half_way_one_is_taken)
+    used.yard.machines.speed = 600.0
+    number = used.do("rebuild", pool="quayside")
+    used.yard.machines.speed = 0.0
+    assert used.state(number) == "done", used.problem(number)
+    assert [used.state(one) for one in taken] == ["done"]
+    assert names(used) == ["before", "meanwhile"]
+    assert (past(used).marks, past(used).used) == ([1, 2], kept)
+    view = current_view()
+    assert fate_of(view, view.volume("charts")).state == DataState.WHOLE
+    found = view.volume("charts").past
+    assert found is not None
+    assert fate(view, found).whole == found.extents

@@ -16,6 +16,7 @@ from sites import EXTENT, changed, make_site, uneven_racks, with_volume, without
 
 from foldbarn.core.moving.readings import estimate, readings
 from foldbarn.core.moving.rebuild import plan_drain, plan_rebuild
+from foldbarn.core.policies.matching import rounded_size
 from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.pools.durability import YEAR_SECONDS, chain, chance_of_loss, mean_time_to_loss
 from foldbarn.core.pools.media import PROFILES
@@ -24,7 +25,7 @@ from foldbarn.core.pools.protection import Level, mirror
 from foldbarn.core.pools.repair import Fill, bound, held_when_filled, loads_of
 from foldbarn.core.pools.sizing import Settings, read_plan, size_up
 from foldbarn.core.site import SiteView, Tier, plain_volume
-from foldbarn.core.units import TIB
+from foldbarn.core.units import GIB, TIB
 
 
 @pytest.mark.parametrize(("mttf_hours", "mttr_hours"), [(30_000, 1), (30_000, 24), (1_000_000, 10)])
@@ -273,3 +274,10 @@ def test_a_repair_is_as_long_whatever_the_size_of_the_site() -> None:
     assert all(
         before / after == pytest.approx(2.0, rel=0.2) for before, after in itertools.pairwise(times[1:])
     )
+
+
+@pytest.mark.parametrize(("asked", "rounded"), [(100, 104), (50, 56), (8, 8), (1, 8)])
+def test_sizes_are_rounded_up_to_whole_units_of_allocation(asked: int, rounded: int) -> None:
+    """Common practice: with a unit of 8, 100 becomes 104 and 50 becomes 56."""
+    pool = replace(make_site([[[10]]]).pools[0], allocation_bytes=8 * GIB)
+    assert rounded_size(asked * GIB, pool) == rounded * GIB

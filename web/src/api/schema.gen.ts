@@ -4960,6 +4960,22 @@ export interface components {
             /** Why */
             why: string;
         };
+        /**
+         * ReaderOut
+         * @description A volume that reads from a snapshot. shown: all of it, for good; else a copy, of which so many extents
+         *     are still read from there.
+         */
+        ReaderOut: {
+            /** Extents */
+            extents: number;
+            /** Left */
+            left: number;
+            /** Name */
+            name: string;
+            /** Shown */
+            shown: boolean;
+            state: components["schemas"]["StateOut"];
+        };
         /** ReadyOut */
         ReadyOut: {
             /** Instance */
@@ -5633,7 +5649,7 @@ export interface components {
             /** Name */
             name: string;
             /** Read By */
-            read_by: string[];
+            read_by: components["schemas"]["ReaderOut"][];
             /** Shared */
             shared: number;
             state: components["schemas"]["StateOut"];

@@ -58,6 +58,18 @@ class LandingOut(BaseModel):
     data: DataState
 
 
+class ReaderOut(BaseModel):
+    """A volume that reads from a snapshot. shown: all of it, for good; else a copy, of which so many extents
+    are still read from there.
+    """
+
+    name: str
+    shown: bool
+    extents: int
+    left: int
+    state: StateOut
+
+
 class SnapshotOut(BaseModel):
     """A snapshot of a volume. alone, shared: bytes of what was overwritten since that it has by itself, and
     together with others; differs: bytes of the volume that changed since. taken_at: null while it
@@ -71,7 +83,7 @@ class SnapshotOut(BaseModel):
     differs: int
     bytes: int
     lost: bool
-    read_by: list[str]
+    read_by: list[ReaderOut]
     state: StateOut
 
 

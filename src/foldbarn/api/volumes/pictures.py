@@ -28,6 +28,7 @@ from foldbarn.api.volumes.models import (
     OriginOut,
     PaceOut,
     PastOut,
+    ReaderOut,
     ServedOut,
     SnapshotOut,
     StripOut,
@@ -236,13 +237,24 @@ def _coming_out(outlook: Outlook, volume: Volume) -> list[ComingOut]:
     ]
 
 
-def _snapshots_out(view: SiteView, volume: Volume) -> list[SnapshotOut]:
+def _snapshots_out(outlook: Outlook, volume: Volume) -> list[SnapshotOut]:
     found = shares(volume.spans, volume.marks)
     nothing = Share(0, 0)
-    return [_snapshot_out(view, volume, s, found.get(s.number, nothing)) for s in by_age(volume.snapshots)]
+    return [_snapshot_out(outlook, volume, s, found.get(s.number, nothing)) for s in by_age(volume.snapshots)]
 
 
-def _snapshot_out(view: SiteView, volume: Volume, snapshot: Snapshot, share: Share) -> SnapshotOut:
+def _reader_out(outlook: Outlook, reader: Volume) -> ReaderOut:
+    return ReaderOut(
+        name=reader.name,
+        shown=bool(reader.origin and reader.origin.shown),
+        extents=reader.whole.extents,
+        left=int(reader.through.sum()),
+        state=StateOut.of(outlook.volume(_row_of(outlook.view, reader))),
+    )
+
+
+def _snapshot_out(outlook: Outlook, volume: Volume, snapshot: Snapshot, share: Share) -> SnapshotOut:
+    view = outlook.view
     return SnapshotOut(
         name=snapshot.name,
         taken_at=datetime.fromtimestamp(snapshot.taken_at, UTC) if snapshot.taken_at else None,
@@ -250,7 +262,7 @@ def _snapshot_out(view: SiteView, volume: Volume, snapshot: Snapshot, share: Sha
         shared=share.shared,
         differs=share.alone + share.shared,
         bytes=snapshot.bytes,
-        read_by=[reader.name for reader in readers_of(view, volume, [snapshot.number])],
+        read_by=[_reader_out(outlook, reader) for reader in readers_of(view, volume, [snapshot.number])],
         lost=bool(snapshot.lost),
         state=StateOut.of(snapshot_state(view, volume, snapshot)),
     )
@@ -385,7 +397,7 @@ def volume_page(
             "made_at": stored.made_at if stored else None,
             "history": [change_line(row) for row in history],
             "coming": _coming_out(outlook, volume),
-            "snapshots": _snapshots_out(view, volume),
+            "snapshots": _snapshots_out(outlook, volume),
             "mended_by": carried_by(volume, carriers),
         }
     )

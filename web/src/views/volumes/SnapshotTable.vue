@@ -79,6 +79,10 @@ function choose(name: string, on: unknown) {
     <p v-else-if="!volume.snapshots.length" class="small">
       None. One keeps what consumers overwrite from then on; nothing is copied as it is taken.
     </p>
+    <p v-if="volume.origin" class="small">
+      It comes from {{ volume.origin.snapshot }} of
+      <RouterLink :to="pathOf('volume', volume.origin.volume)">{{ volume.origin.volume }}</RouterLink>.
+    </p>
     <VTable v-if="volume.snapshots.length" class="plain">
       <caption class="unseen">
         Snapshots
@@ -96,53 +100,63 @@ function choose(name: string, on: unknown) {
         </tr>
       </thead>
       <tbody>
-        <tr v-for="s in volume.snapshots" :key="s.name">
-          <td class="pick">
-            <VCheckbox
-              :model-value="chosen.has(s.name)"
-              :aria-label="`Choose ${s.name}`"
-              @update:model-value="(on) => choose(s.name, on)"
-            />
-          </td>
-          <td>
-            <b>{{ s.name }}</b> <CopyName :name="s.name" />
-          </td>
-          <td>{{ s.taken_at ? clock(s.taken_at) : "" }}</td>
-          <td class="n">{{ s.lost ? "" : size(s.alone) }}</td>
-          <td class="n">{{ s.lost ? "" : size(s.shared) }}</td>
-          <td class="n">{{ s.lost ? "" : size(s.differs) }}</td>
-          <td :title="s.state.reason">
-            <StateMark :lamp="s.state.lamp" word />
-            <span v-if="s.state.lamp !== 'sound'" class="soft"> {{ s.state.reason }}</span>
-            <span v-if="s.read_by.length" class="soft"
-              >, read by
-              <template v-for="(reader, i) in s.read_by" :key="reader"
-                >{{ i ? ", " : ""
-                }}<RouterLink :to="pathOf('volume', reader)">{{ reader }}</RouterLink></template
-              ></span
-            >
-          </td>
-          <td class="go">
-            <VMenu v-if="!s.lost && s.taken_at" location="bottom end" content-class="menu">
-              <template #activator="{ props: opens }">
-                <VBtn v-bind="opens" class="small"
-                  >Preview<span class="unseen"> what {{ s.name }} is for</span> …</VBtn
-                >
-              </template>
-              <VList role="menu">
-                <VListItem
-                  v-for="deed in deeds(s.name)"
-                  :key="deed.kind"
-                  role="menuitem"
-                  tabindex="0"
-                  :title="deed.title"
-                  :subtitle="deed.about"
-                  @click="router.push(plan(deed.kind, { snapshot: s.name }))"
-                />
-              </VList>
-            </VMenu>
-          </td>
-        </tr>
+        <template v-for="s in volume.snapshots" :key="s.name">
+          <tr>
+            <td class="pick">
+              <VCheckbox
+                :model-value="chosen.has(s.name)"
+                :aria-label="`Choose ${s.name}`"
+                @update:model-value="(on) => choose(s.name, on)"
+              />
+            </td>
+            <td>
+              <b>{{ s.name }}</b> <CopyName :name="s.name" />
+            </td>
+            <td>{{ s.taken_at ? clock(s.taken_at) : "" }}</td>
+            <td class="n">{{ s.lost ? "" : size(s.alone) }}</td>
+            <td class="n">{{ s.lost ? "" : size(s.shared) }}</td>
+            <td class="n">{{ s.lost ? "" : size(s.differs) }}</td>
+            <td :title="s.state.reason">
+              <StateMark :lamp="s.state.lamp" word />
+              <span v-if="s.state.lamp !== 'sound'" class="soft"> {{ s.state.reason }}</span>
+            </td>
+            <td class="go">
+              <VMenu v-if="!s.lost && s.taken_at" location="bottom end" content-class="menu">
+                <template #activator="{ props: opens }">
+                  <VBtn v-bind="opens" class="small"
+                    >Preview<span class="unseen"> what {{ s.name }} is for</span> …</VBtn
+                  >
+                </template>
+                <VList role="menu">
+                  <VListItem
+                    v-for="deed in deeds(s.name)"
+                    :key="deed.kind"
+                    role="menuitem"
+                    tabindex="0"
+                    :title="deed.title"
+                    :subtitle="deed.about"
+                    @click="router.push(plan(deed.kind, { snapshot: s.name }))"
+                  />
+                </VList>
+              </VMenu>
+            </td>
+          </tr>
+          <tr v-for="reader in s.read_by" :key="`${s.name} ${reader.name}`" class="reader">
+            <td />
+            <td colspan="5">
+              <span class="branch" aria-hidden="true">└</span>
+              <span class="unseen">Read by </span>
+              <RouterLink :to="pathOf('volume', reader.name)">{{ reader.name }}</RouterLink>
+              <span class="soft">{{
+                reader.shown
+                  ? " shows it, to be read only"
+                  : ` is a copy of it, and still reads ${reader.left.toLocaleString("en")} of ${count(reader.extents, "extent")} from there`
+              }}</span>
+            </td>
+            <td :title="reader.state.reason"><StateMark :lamp="reader.state.lamp" word /></td>
+            <td />
+          </tr>
+        </template>
       </tbody>
     </VTable>
   </section>
@@ -157,5 +171,12 @@ function choose(name: string, on: unknown) {
 }
 .go {
   text-align: right;
+}
+.reader td {
+  border-top: none;
+}
+.branch {
+  padding: 0 6px 0 10px;
+  color: var(--soft);
 }
 </style>
