@@ -106,7 +106,7 @@ watch(
     />
     <VCheckbox v-model="wish.thin" label="takes room as it is written" />
   </template>
-  <WhereFields v-if="choosing" v-model="only" :pool="wish.pool" />
   <VCheckbox v-model="choosing" label="only on chosen nodes or disks" />
+  <WhereFields v-if="choosing" v-model="only" :pool="wish.pool" />
   <VCheckbox v-model="pasting" label="several, from a table" />
 </template>

@@ -26,6 +26,7 @@ const items = computed(() => {
     :items="items"
     label="Only on these nodes or disks"
     placeholder="any of its pool"
+    :no-data-text="pool ? `No node or disk of ${pool} is called so.` : 'No node or disk is called so.'"
     multiple
     chips
     closable-chips

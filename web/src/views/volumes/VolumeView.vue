@@ -180,7 +180,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
       <LineageCards :cards="cards" />
       <div class="upper">
         <section aria-label="Where it lies">
-          <div class="sec">
+          <div class="sec lies">
             <h2>Where it lies</h2>
             <span class="small">{{
               volume.origin?.shown
@@ -414,6 +414,9 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
   grid-template-columns: minmax(0, 1fr) 340px;
   gap: 26px;
   padding-top: 10px;
+}
+.lies {
+  flex-wrap: wrap;
 }
 .acct {
   font-size: var(--t-s);
