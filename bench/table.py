@@ -13,6 +13,7 @@ import time
 from collections.abc import Callable
 from contextlib import closing
 from dataclasses import replace
+from datetime import UTC, datetime
 from functools import partial
 from itertools import product
 from pathlib import Path
@@ -864,6 +865,7 @@ def asking(stick: float) -> None:
     from foldbarn.core.volumes.lineage import Link, lineage_of
     from foldbarn.core.watch.asking import By, Question, Wanted, listed
     from foldbarn.core.watch.lamps import Outlook
+    from foldbarn.store.tables import VolumeRow
 
     view = reached_site()
     beside = "of sorting 10,000,000 integers"
@@ -873,9 +875,11 @@ def asking(stick: float) -> None:
         outlook = Outlook(of, now=0.0, grace_seconds=30.0)
         return volumes_out(outlook, listed(outlook, wanted, By.SIZE, falling=True), page=1, per=100)
 
+    made = VolumeRow(made_at=datetime.now(UTC))
+
     def one(of: Any) -> object:
         outlook = Outlook(of, now=0.0, grace_seconds=30.0)
-        return volume_page(outlook, view.volumes[777].name, None, [], {})
+        return volume_page(outlook, view.volumes[777].name, made, [], {})
 
     for what, work in (
         ("a page of 20,000 volumes, asked of a new picture", lambda: page(replace(view))),

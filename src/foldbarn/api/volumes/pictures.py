@@ -75,7 +75,7 @@ _WHEN = {
 
 def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
     view = outlook.view
-    volume, found = view.volumes[row], outlook.fates[row]
+    volume, found = view.volumes[row], outlook.fate(row)
     ply, landing, hot, past = volume.whole, volume.landing, volume.hot, volume.past
     thin, lanes = is_thin(view, volume), outlook.lanes_from(volume)
     bearer = bearer_of(view, volume).whole

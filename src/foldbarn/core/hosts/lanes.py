@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
 from shlex import quote
+from typing import cast
 
 from foldbarn.core.hosts.attachments import Attachment, FileSystem, Target
 from foldbarn.core.hosts.facts import Seen
@@ -102,13 +103,25 @@ class Lane:
 
     @cached_property
     def ways(self) -> list[tuple[Node, tuple[Portal, ...]]]:
-        """Those nodes, and where each serves it."""
-        return [(node, portals_at(self.view, node)) for node in self.nodes]
+        """Those nodes, and where each serves it. Found once for all that the same nodes serve."""
+        kept = cast(
+            "dict[tuple[int, ...], list[tuple[Node, tuple[Portal, ...]]]]",
+            self.view.findings.setdefault("ways", {}),
+        )
+        if self.target.gateways not in kept:
+            kept[self.target.gateways] = [(node, portals_at(self.view, node)) for node in self.nodes]
+        return kept[self.target.gateways]
 
     @cached_property
     def names(self) -> tuple[str, ...]:
-        """Under which the host is let in."""
-        return self.host.names_for(self.attachment.transport)
+        """Under which the host is let in. Found once for all that is attached to it."""
+        kept = cast(
+            "dict[tuple[int, Transport], tuple[str, ...]]", self.view.findings.setdefault("host names", {})
+        )
+        key = (self.host.number, self.attachment.transport)
+        if key not in kept:
+            kept[key] = self.host.names_for(self.attachment.transport)
+        return kept[key]
 
     @cached_property
     def paths(self) -> tuple[Path, ...]:

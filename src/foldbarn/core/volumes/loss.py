@@ -159,6 +159,8 @@ def fate_of(view: SiteView, volume: Volume, ready: Flags | None = None) -> Fate:
     parts = [fate(view, ply, ready) for ply in volume.plies]
     if volume.origin is not None:
         parts.append(fate_through(view, volume, ready))
+    if len(parts) == 1:
+        return parts[0]
     return Fate(*(sum(getattr(part, f.name) for part in parts) for f in fields(Fate)))
 
 

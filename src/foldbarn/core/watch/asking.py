@@ -112,6 +112,7 @@ def answers(outlook: Outlook, question: Question) -> Flags:
     minute = int(outlook.now // 60) if question == Question.UNKEPT else 0
     key = ("asked", question, minute)
     if key not in view.findings:
+        outlook.look_at_all()
         is_so = _JUDGES[question]
         said = (is_so(outlook, row, volume) for row, volume in enumerate(view.volumes))
         view.findings[key] = np.fromiter(said, dtype=np.bool_, count=len(view.volumes))

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
+from typing import cast
 
 import numpy as np
 
@@ -142,6 +143,19 @@ class Outlook:
             kept = self.view.findings["fates"] = [fate_of(self.view, v) for v in self.view.volumes]
         return kept
 
+    def look_at_all(self) -> None:
+        """For who asks of every volume: all together is quicker than one by one."""
+        _ = self.fates, self.lanes
+
+    def fate(self, row: int) -> Fate:
+        """That of one volume: who asks for one page waits for no other volume."""
+        if "fates" in self.view.findings:
+            return self.fates[row]
+        kept = cast("dict[int, Fate]", self.view.findings.setdefault("fate by row", {}))
+        if row not in kept:
+            kept[row] = fate_of(self.view, self.view.volumes[row])
+        return kept[row]
+
     @cached_property
     def spaces(self) -> list[PoolSpace]:
         kept = self.view.findings.get("spaces")
@@ -213,7 +227,7 @@ class Outlook:
         """Whether a volume is as it should be, or as a person wants it to be. What `volume` says, without the
         words.
         """
-        volume, fate_ = self.view.volumes[row], self.fates[row]
+        volume, fate_ = self.view.volumes[row], self.fate(row)
         left = (volume.origin is not None and volume.origin.left) or volume.number in self.copying_paused
         if volume.forming or volume.parked or volume.short is not None or left:
             return False
@@ -230,7 +244,7 @@ class Outlook:
         return State(lamp, f"{apart} {kept.reason}")
 
     def _kept(self, row: int) -> State:
-        volume, fate_ = self.view.volumes[row], self.fates[row]
+        volume, fate_ = self.view.volumes[row], self.fate(row)
         if volume.forming:
             return State(Lamp.MENDING, "Not open yet: its strips are set aside on the disks first.")
         if volume.origin is not None:
@@ -459,7 +473,12 @@ class Outlook:
         return self._lanes_by.get(("host", host.number), [])
 
     def lanes_from(self, volume: Volume) -> list[Lane]:
-        return self._lanes_by.get(("volume", volume.number), [])
+        if "lanes" in self.view.findings:
+            return self._lanes_by.get(("volume", volume.number), [])
+        kept = cast("dict[int, list[Lane]]", self.view.findings.setdefault("lanes by volume", {}))
+        if volume.number not in kept:
+            kept[volume.number] = lanes_of(self.view, volume=volume.number)
+        return kept[volume.number]
 
     def host(self, host: Host) -> State:
         """A host's state, with all that is attached to it."""
