@@ -95,7 +95,7 @@ def test_what_is_written_until_it_is_there_is_there(two: Site, monkeypatch: pyte
     machines = two.yard.machines
     machines.speed = 0.0
     fluid.advance(machines, 60.0)
-    two.do("take-snapshot", volumes=["charts"], name="noon")
+    two.do("take-snapshot", volumes=["charts"], name="noon", room=100)
     work(two, 10, of=5.0)
     number = move(two)
     assert two.state(number) == "done", two.problem(number)

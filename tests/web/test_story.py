@@ -265,7 +265,10 @@ def test_a_snapshot_is_taken_and_deleted_from_its_volumes_page(tab: Page, runnin
 
 
 def test_a_volume_is_kept_on_chosen_nodes_from_its_page(tab: Page, running: Running) -> None:
-    running.demo.carry_out("create-volume", {"name": "ledgers", "pool": "quayside", "size": "40 GiB"})
+    running.demo.carry_out(
+        "create-volume",
+        {"name": "ledgers", "pool": "quayside", "size": "40 GiB", "copies": 3, "level": "rack"},
+    )
     tab.goto(f"{running.url}/volumes/ledgers")
     lies = tab.get_by_role("region", name="Where it lies")
     lies.get_by_role("link", name="Preview choosing disks").click()
@@ -300,7 +303,8 @@ def test_a_volume_comes_back_from_a_snapshot_though_its_original_is_deleted(
     running.demo.carry_out("take-snapshot", {"volumes": ["harbour-map"], "name": "noon"})
     # Shown beside its original, to be read.
     tab.goto(f"{running.url}/volumes/harbour-map")
-    noon = tab.get_by_role("region", name="Snapshots").get_by_role("row").filter(has_text="noon")
+    rows = tab.get_by_role("region", name="Snapshots").get_by_role("row")
+    noon = rows.filter(has=tab.get_by_role("checkbox", name="Choose noon"))
     noon.get_by_role("button", name="Preview what noon is for").click()
     tab.get_by_role("menuitem", name="Preview showing noon").click()
     expect(tab.get_by_label("Name of the volume that shows it")).to_have_value("harbour-map-at-noon")
@@ -317,7 +321,8 @@ def test_a_volume_comes_back_from_a_snapshot_though_its_original_is_deleted(
     # The original is deleted, and comes back under another name from what it held at noon.
     running.demo.carry_out("delete-volume", {"volumes": ["harbour-map"], "typed": "harbour-map"})
     tab.goto(f"{running.url}/volumes/harbour-map")
-    expect(noon).to_contain_text("read by harbour-map-at-noon")
+    reader = rows.filter(has_text="harbour-map-at-noon")
+    expect(reader).to_contain_text("shows it, to be read only")
     noon.get_by_role("button", name="Preview what noon is for").click()
     tab.get_by_role("menuitem", name="Preview a volume from noon").click()
     sheet = tab.get_by_role("dialog")
