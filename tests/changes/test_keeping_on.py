@@ -189,3 +189,23 @@ def test_several_at_once_lie_there_too(barn_site: Site) -> None:
     assert barn_site.state(number) == "done", barn_site.problem(number)
     for name in ("web-1", "web-2", "web-3"):
         assert lies_on(name) == set(names)
+
+
+def test_what_is_said_of_losing_a_node_turns_out_so(barn_site: Site) -> None:
+    barn_site.volume(size="10 GiB")
+    names = three_of(barn_site)
+    wish = {"volume": "charts", "only_on": names}
+    (note,) = [note for note in changes.preview("keep-on", wish).warnings if note.code == "heals-no-more"]
+    assert "charts needs 3 racks; of those chosen for it, without" in note.sentence
+    barn_site.yard.machines.speed = 600.0
+    done(barn_site, "keep-on", **wish)
+    lose(barn_site, names[0])
+    done(barn_site, "rebuild", pool="quayside")
+    view = current_view()
+    assert fate_of(view, view.volume("charts")).state == DataState.REDUCED
+    assert lies_on() == set(names)  # nothing was written elsewhere
+    # Free to lie anywhere, it is whole again by itself.
+    done(barn_site, "keep-on", volume="charts", only_on=[])
+    done(barn_site, "rebuild", pool="quayside")
+    view = current_view()
+    assert fate_of(view, view.volume("charts")).state == DataState.WHOLE

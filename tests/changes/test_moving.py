@@ -120,32 +120,81 @@ def test_a_node_that_cannot_be_told_keeps_it_where_it_is(two: Site, monkeypatch:
     look(two)
     told = move_volume.TellParked.carry_out
 
+    seen: list[str] = []
+
     def and_then_one_falls_silent(step: move_volume.TellParked, run: object) -> str:
         outcome = told(step, run)  # type: ignore[arg-type]
+        seen.append(state_of("charts").reason)
         lose(two, "petrel", given_up=False)
         return outcome
 
     with monkeypatch.context() as patched:
         patched.setattr(move_volume.TellParked, "carry_out", and_then_one_falls_silent)
         number = move(two)
-    assert two.state(number) == "paused"
+    assert seen[0].startswith("Its consumers wait, while it goes into another pool. Whole: three copies")
+    # Rather than that they wait for a person it is withdrawn, and says why.
+    words = "petrel holds some of charts, and cannot be told that consumers wait."
+    assert (two.state(number), two.problem(number)) == ("withdrawn", words)
+    as_if_it_had_never_moved(two)
+
+
+def as_if_it_had_never_moved(site: Site) -> None:
+    """Once every node can be told."""
+    site.yard.machines.power["petrel"] = True
+    look(site)
     view = current_view()
-    assert view.volume("charts").parked
+    assert [(v.name, v.parked, v.snapshots) for v in view.volumes] == [("charts", False, ())]
     assert view.pools[view.volume("charts").pool].name == "quayside"
-    assert state_of("charts").reason.startswith("Its consumers wait, while it goes into another pool. Every")
-    two.yard.machines.power["petrel"] = True
-    look(two)
-    changes.ask(ME, number, "withdraw")
-    run_change(number)
-    assert two.state(number) == "withdrawn"
-    assert [v.name for v in current_view().volumes] == ["charts"]
-    assert not current_view().volume("charts").parked
     assert not tell_limits()
-    assert not any(two.yard.machines.withheld.values())
-    two.do("rebuild", pool="quayside")
-    two.do("rebuild", pool="deepwater")
-    assert held(two) == should_hold()
-    assert current_view().volume("charts").snapshots == ()
+    assert not any(site.yard.machines.withheld.values())
+    for pool in ("quayside", "deepwater"):
+        site.do("rebuild", pool=pool)
+    assert held(site) == should_hold()
+
+
+@pytest.mark.parametrize("step", ["TellParked", "NoteMoment", "PlaceThere", "ReadThere", "ChangePlaces"])
+def test_consumers_wait_for_no_person(two: Site, monkeypatch: pytest.MonkeyPatch, step: str) -> None:
+    """Whatever breaks before it is there."""
+
+    def breaks(*_: Any) -> str:
+        raise NotPossible("A node refuses.")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(getattr(move_volume, step), "carry_out", breaks)
+        number = move(two)
+    assert (two.state(number), two.problem(number)) == ("withdrawn", "A node refuses.")
+    as_if_it_had_never_moved(two)
+    number = move(two)
+    assert two.state(number) == "done", two.problem(number)
+
+
+def test_a_pause_in_which_consumers_would_wait_is_none(two: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    told = move_volume.TellParked.carry_out
+
+    def and_a_person_asks_for_a_pause(step: move_volume.TellParked, run: Any) -> str:
+        outcome = told(step, run)
+        changes.ask(ME, run.change, "pause")
+        return outcome
+
+    with monkeypatch.context() as patched:
+        patched.setattr(move_volume.TellParked, "carry_out", and_a_person_asks_for_a_pause)
+        number = move(two)
+    words = "It was to pause, and consumers would have waited all the time."
+    assert (two.state(number), two.problem(number)) == ("withdrawn", words)
+    as_if_it_had_never_moved(two)
+
+
+def test_a_name_that_is_taken_meanwhile_keeps_nobody_waiting(two: Site) -> None:
+    two.yard.machines.consumers = 0.0
+    number = changes.carry_out(ME, "move-volume", {"volume": "charts", "pool": "deepwater"})
+    two.volume("charts-in-quayside", size="1 GiB")
+    run_change(number)
+    assert two.state(number) == "done", two.problem(number)
+    assert sorted(v.name for v in current_view().volumes) == [
+        "charts",
+        "charts-in-quayside",
+        "charts-in-quayside-2",
+    ]
 
 
 def test_hosts_that_have_mounted_it_keep_it_mounted(two: Site) -> None:

@@ -6,6 +6,7 @@ from typing import Any
 
 import pytest
 from conftest import ME, Site
+from test_changes import held, should_hold
 from test_cluster import hear
 from test_snapshots_taken import past, take, work
 
@@ -35,6 +36,24 @@ def used(barn_site: Site) -> Site:
 
 def grow(site: Site, room: int) -> int:
     return site.do("grow-room", volume="charts", room=room)
+
+
+def held_up(site: Site, monkeypatch: pytest.MonkeyPatch, room: int) -> int:
+    """Disks are chosen, and no node sets anything aside yet."""
+
+    def refuses(*_: Any) -> str:
+        raise NotPossible("A node refuses.")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(grow_room.WidenPastAside, "carry_out", refuses)
+        number = grow(site, room)
+    assert site.state(number) == "paused"
+    return number
+
+
+def go_on(number: int, what: str = "resume") -> None:
+    changes.ask(ME, number, what)
+    run_change(number)
 
 
 def test_more_is_kept_before_the_oldest_gives_way(used: Site) -> None:
@@ -68,16 +87,9 @@ def test_more_is_kept_before_the_oldest_gives_way(used: Site) -> None:
 def test_withdrawn_nodes_keep_no_more_than_before_and_hold_nothing_of_it(
     used: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    def refuses(*_: Any) -> str:
-        raise NotPossible("A node refuses.")
-
-    with monkeypatch.context() as patched:
-        patched.setattr(grow_room.WidenPastAside, "carry_out", refuses)
-        number = grow(used, 40)
-    assert used.state(number) == "paused"
+    number = held_up(used, monkeypatch, 40)
     assert current_view().volume("charts").past.extents == 8  # type: ignore[union-attr]
-    changes.ask(ME, number, "withdraw")
-    run_change(number)
+    go_on(number, "withdraw")
     assert used.state(number) == "withdrawn"
     used.do("rebuild", pool="quayside")  # what the withdrawal asks for
     volume = current_view().volume("charts")
@@ -95,20 +107,14 @@ def test_withdrawn_nodes_keep_no_more_than_before_and_hold_nothing_of_it(
 def test_a_disk_that_goes_before_it_was_set_aside_is_replaced_by_others(
     used: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
-    def refuses(*_: Any) -> str:
-        raise NotPossible("A node refuses.")
-
-    with monkeypatch.context() as patched:
-        patched.setattr(grow_room.WidenPastAside, "carry_out", refuses)
-        number = grow(used, 40)
+    number = held_up(used, monkeypatch, 40)
     view = current_view()
     volume = view.volume("charts")
     assert volume.past is not None
     gone = view.disks[int(view.rows(volume.past)[7, 0])]
     used.yard.machines.pulled.add(gone.serial)
     hear(used)
-    changes.ask(ME, number, "resume")
-    run_change(number)
+    go_on(number)
     assert used.state(number) == "done", used.problem(number)
     volume = current_view().volume("charts")
     assert volume.past is not None
@@ -158,3 +164,55 @@ def test_a_policy_that_wants_more_room_than_there_is_has_a_cure_that_cures(used:
     found = conformance(current_view(), current_view().volume("charts"))
     assert found is not None
     assert found.standing == Standing.KEPT
+
+
+def test_two_do_not_build_on_one_another(used: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    first = held_up(used, monkeypatch, 30)
+    second = grow(used, 60)
+    words = "Another change is about to give snapshots of charts more room."
+    assert (used.state(second), used.problem(second)) == ("withdrawn", words)
+    go_on(first)
+    assert (used.state(first), past(used).room) == ("done", 6 * GIB)
+    second = grow(used, 60)
+    assert (used.state(second), past(used).room) == ("done", 12 * GIB)
+
+
+def test_room_for_snapshots_that_are_gone_is_not_that_of_newer_ones(
+    used: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    number = held_up(used, monkeypatch, 50)
+    used.do("delete-snapshot", volume="charts", snapshots=["noon"], typed="noon")
+    take(used, "evening", room=20)
+    go_on(number)
+    assert used.state(number) == "paused"
+    assert used.problem(number) == "The snapshots that it was for are gone, and their room."
+    go_on(number, "withdraw")
+    assert used.state(number) == "withdrawn"
+    used.do("rebuild", pool="quayside")
+    volume = current_view().volume("charts")
+    assert volume.past is not None
+    assert (volume.past.extents, past(used).room, past(used).marks) == (4, 4 * GIB, [2])
+    assert held(used) == should_hold()
+
+
+def test_nodes_that_keep_more_already_are_not_told_to_keep_less(
+    used: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """One is told, and then the next falls silent: from there on there is only one way."""
+    keeps = grow_room.KeepMore.carry_out
+
+    def and_then_breaks(step: grow_room.KeepMore, run: Any) -> str:
+        keeps(step, run)
+        raise NotPossible("A node refuses.")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(grow_room.KeepMore, "carry_out", and_then_breaks)
+        number = grow(used, 50)
+    assert (used.state(number), past(used).room) == ("paused", 10 * GIB)
+    go_on(number, "withdraw")
+    assert (
+        used.problem(number)
+        == "It could not be withdrawn: There is no way back: nodes may keep there what was overwritten."
+    )
+    go_on(number)
+    assert (used.state(number), past(used).room) == ("done", 10 * GIB)

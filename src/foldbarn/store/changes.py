@@ -313,6 +313,12 @@ def end(session: Session, change: int, state: str, problem: str = "") -> None:
     tell(session, "site", "changes")  # states of volumes and pools say what is under way
 
 
+def give_up(session: Session, change: int) -> None:
+    """It is to be withdrawn, as if a person had asked for that."""
+    session.execute(update(ChangeRow).where(ChangeRow.id == change).values(asked="withdraw"))
+    tell(session, "changes")
+
+
 def pause(session: Session, change: int, why: str, *, by_person: bool = False, again: bool = False) -> None:
     """Others may touch what it touches. by_person: it goes on when resumed. again: it is tried again by
     itself.

@@ -2372,7 +2372,7 @@ export interface components {
         };
         /**
          * DeedOfGrowRoom
-         * @description widen past (ours), widen past aside (agents).
+         * @description widen past (ours), widen past aside, keep more (agents).
          */
         DeedOfGrowRoom: {
             /**
@@ -6492,7 +6492,7 @@ export interface components {
         };
         /**
          * WishOfGrowRoom
-         * @description widen past (ours), widen past aside (agents).
+         * @description widen past (ours), widen past aside, keep more (agents).
          */
         WishOfGrowRoom: {
             /**

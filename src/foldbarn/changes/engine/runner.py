@@ -85,6 +85,7 @@ class Run:
     begun: bool = False  # whether any step has begun
     actor: str = ""
     withdrawing: bool = False
+    gave_up: str = ""  # why it is withdrawn, where nobody asked for that
     agents: Callable[[str], Agent] = Agent
 
     # Talking to agents. --------------------------------------------------------------------------
@@ -258,6 +259,9 @@ def _run(change: int) -> None:
     while more and not ending.is_set():
         asked = run.asked
         try:
+            if asked == "pause" and _do_consumers_wait(run):
+                _give_up(run, "It was to pause, and consumers would have waited all the time.")
+                continue
             if asked == "pause":
                 _stop(run)
                 return
@@ -319,6 +323,27 @@ def _steps_begun(run: Run) -> list[StepRow]:
         return [row for row in kept.steps_of(session, run.change) if row.started_at is not None]
 
 
+def _do_consumers_wait(run: Run) -> bool:
+    """Whether consumers wait until it goes on, or is withdrawn."""
+    wait = False
+    for row in _steps_begun(run):
+        try:
+            step = read_step(row.name, row.payload)
+        except NotPossible:
+            continue
+        if step.no_way_back == "done" and row.state == "done":
+            return False
+        wait = wait or step.consumers_wait
+    return wait
+
+
+def _give_up(run: Run, why: str) -> None:
+    """It is withdrawn next, whatever becomes of this runner."""
+    with run.writing() as session:
+        kept.give_up(session, run.change)
+    run.asked, run.gave_up = "withdraw", why
+
+
 def _stop(run: Run) -> None:
     """Pauses, as a person asked, whatever comes of stopping what nodes do for it."""
     why = "Paused by a person; it goes on when resumed."
@@ -364,15 +389,13 @@ def _next_step(run: Run) -> bool:
         nothing_done = run.step == 1 if inside else not run.begun
         if nothing_done and (inside or isinstance(error, Overtaken)):
             _end_by_itself(run, error.sentence)
-        else:
-            _pause(run, error)
-        return False
+            return False
+        return _pause(run, error)
     except Exception as error:
         if is_disconnect(error):
             raise
         log.exception("step failed", change=run.change, step=run.at.name)
-        _pause(run, error)
-        return False
+        return _pause(run, error)
     return more
 
 
@@ -388,14 +411,20 @@ def _why(error: Exception) -> str:
     return f"The step broke off: {type(error).__name__}. The log of the work process has more."
 
 
-def _pause(run: Run, error: Exception) -> None:
+def _pause(run: Run, error: Exception) -> bool:
     """Fold Barn's own changes are tried again, and so is what only waits for someone to answer: steps are
-    safe to repeat.
+    safe to repeat. Whether there is more to do at once: where consumers wait it is withdrawn instead.
     """
+    if _do_consumers_wait(run):
+        with run.writing() as session:
+            kept.end_step(session, run.change, run.step, _why(error), state="failed")
+        _give_up(run, _why(error))
+        return True
     again = run.actor == BY_ITSELF or isinstance(error, Unreachable)
     with run.writing() as session:
         kept.end_step(session, run.change, run.step, _why(error), state="failed")
         kept.pause(session, run.change, _why(error), again=again)
+    return False
 
 
 def _end_by_itself(run: Run, why: str) -> None:
@@ -423,7 +452,7 @@ def _withdraw(run: Run) -> None:
             kept.pause(session, run.change, f"It could not be withdrawn: {_why(error)}", by_person=True)
         return
     with run.writing() as session:
-        kept.end(session, run.change, "withdrawn", left)
+        kept.end(session, run.change, "withdrawn", left or run.gave_up)
 
 
 def _take_back(run: Run) -> str:

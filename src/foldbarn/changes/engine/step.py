@@ -33,6 +33,9 @@ class Step(Payload, ABC):
     why_no_way_back: ClassVar[str] = ""
     # what it has done stays, though its change be withdrawn
     lasting: ClassVar[bool] = False
+    # once it has begun consumers wait, until a step of which there is no way back is done: where its change
+    # cannot go on meanwhile, or is to pause, it is withdrawn, rather than that they wait for a person
+    consumers_wait: ClassVar[bool] = False
     # strips are copied by it, so it can be slowed down
     moves_strips: ClassVar[bool] = False
 

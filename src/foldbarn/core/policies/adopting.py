@@ -314,15 +314,17 @@ def room_extents_of(volume: Volume, past: Ply, per_cent: int) -> int:
     return -(-strips // past.scheme.k)
 
 
-def may_have_more_room(view: SiteView, volume: Volume) -> bool:
-    """Whether the room for snapshots of a volume can grow, now and where it lies."""
+def may_have_more_room(view: SiteView, volume: Volume, per_cent: int = 0) -> bool:
+    """Whether the room for snapshots of a volume can grow, now and where it lies: to such a part of its size,
+    or at all for 0.
+    """
     past = volume.past
     if past is None or past.forming or volume.binned is not None:
         return False
     pool = view.pools[past.pool]
-    return past.extents < room_extents_of(volume, past, MOST_ROOM) and fits(
-        view, pool, past.scheme, past.tier, 1, 1, only=volume.only_on
-    )
+    more = room_extents_of(volume, past, per_cent or MOST_ROOM) - past.extents
+    asked = more if per_cent else 1
+    return more > 0 and fits(view, pool, past.scheme, past.tier, asked, only=volume.only_on)
 
 
 def more_past(view: SiteView, volume: Volume, more: int) -> Disks:

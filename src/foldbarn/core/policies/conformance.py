@@ -161,7 +161,7 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
     if past is not None and (kept := past.extents * view.data_bytes(past)) < wanted:
         words = f"It is to keep {say_size(wanted)} for what its snapshots hold, and keeps {say_size(kept)}."
         cure = "Delete its snapshots: with the next one comes the room that its policy says."
-        if may_have_more_room(view, volume):
+        if may_have_more_room(view, volume, wishes.schedule.per_cent):
             cure = f"Give its snapshots more room: {wishes.schedule.per_cent} % of its size."
         broken.append(Broken(Promise.SNAPSHOTS, words, cure))
     lacking = against_cache(view, pool, wishes)

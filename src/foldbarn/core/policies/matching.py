@@ -367,9 +367,8 @@ def too_few_domains(view: SiteView, pool: Pool, scheme: Scheme, tier: Tier, only
         return None
     if only:
         level = say_count(scheme.least_domains, scheme.level.value)
-        words = (
-            f"{scheme.counted()} need {level}; of what was chosen, {there} in {pool.name} can take it now."
-        )
+        where = f"the fast tier of {pool.name}" if tier == Tier.FAST else pool.name
+        words = f"{scheme.counted()} need {level}; of what was chosen, {there} in {where} can take it now."
         return Against(Wish.DOMAINS, words, "Choose more nodes or disks, or none.")
     level = scheme.level.value
     sharing = f", {scheme.apart()}," if scheme.per_domain > 1 else ""

@@ -35,6 +35,12 @@ const deeds = (name: string) => [
         },
       ]),
 ];
+/** What a volume has of a snapshot that it reads from. */
+function reads(reader: VolumePage["snapshots"][number]["read_by"][number]) {
+  if (reader.shown) return " shows it, to be read only";
+  const left = reader.left.toLocaleString("en");
+  return ` is a copy of it, and still reads ${left} of ${count(reader.extents, "extent")} from there`;
+}
 function choose(name: string, on: unknown) {
   const next = new Set(chosen.value);
   if (on) next.add(name);
@@ -147,11 +153,7 @@ function choose(name: string, on: unknown) {
               <span class="branch" aria-hidden="true">└</span>
               <span class="unseen">Read by </span>
               <RouterLink :to="pathOf('volume', reader.name)">{{ reader.name }}</RouterLink>
-              <span class="soft">{{
-                reader.shown
-                  ? " shows it, to be read only"
-                  : ` is a copy of it, and still reads ${reader.left.toLocaleString("en")} of ${count(reader.extents, "extent")} from there`
-              }}</span>
+              <span class="soft">{{ reads(reader) }}</span>
             </td>
             <td :title="reader.state.reason"><StateMark :lamp="reader.state.lamp" word /></td>
             <td />

@@ -41,19 +41,20 @@ class GrowRoomParams(Params):
 
 
 class OfRoom(InPool):
-    """A step for the room for snapshots of a volume (by number), which has so many extents, and is to have so
-    many.
+    """A step for the room for snapshots of a volume (both by number), which has so many extents, and is to
+    have so many.
     """
 
     volume: int
+    ply: int
     before: int
     after: int
 
     def find(self, view: SiteView) -> tuple[Volume, Ply]:
-        """Raises Overtaken."""
+        """Raises Overtaken where that room has gone, though there may be another by now."""
         found = find_volume(view, self.volume)
-        if found is None or found.past is None:
-            raise Overtaken("There are no snapshots of it any more.", about="volume")
+        if found is None or found.past is None or found.past.number != self.ply:
+            raise Overtaken("The snapshots that it was for are gone, and their room.", about="volume")
         return found, found.past
 
 
@@ -67,6 +68,9 @@ class WidenPast(OfRoom):
             view = load_view(session)
             volume, past = self.find(view)
             if past.extents < self.after:  # it may have been done, where this was killed when it had
+                if any(one.ply == self.ply for one in giving.begun(session)):
+                    words = f"Another change is about to give snapshots of {volume.name} more room."
+                    raise Overtaken(words, about="room", next_step="Let that go on, or withdraw it.")
                 fresh = np.arange(past.extents, self.after)
                 placed = more_past(view, volume, len(fresh))
                 volumes.lengthen(session, past.number, len(fresh))
@@ -80,19 +84,18 @@ class WidenPast(OfRoom):
         """
         with self.holding(run) as session:
             volume = find_volume(load_view(session), self.volume)
-            if volume is None or volume.past is None or volume.past.extents <= self.before:
+            past = volume.past if volume is not None else None
+            if volume is None or past is None or (past.number, past.extents) != (self.ply, self.after):
                 return
-            volumes.shorten(session, volume.past.number, self.before)
+            volumes.shorten(session, past.number, self.before)
             pools.look(session, [self.pool], f"More room for snapshots of {volume.name} was withdrawn")
             announce(session, "site")
 
 
 class WidenPastAside(OfRoom):
-    """Agents set it aside and, when all of them have, keep more there."""
+    """Agents set it aside."""
 
     name: ClassVar[str] = "widen-past-aside"
-    no_way_back: ClassVar = "done"
-    why_no_way_back: ClassVar[str] = "nodes may keep there what was overwritten"
 
     def carry_out(self, run: Run) -> str:
         with self.holding(run) as session:
@@ -100,25 +103,37 @@ class WidenPastAside(OfRoom):
             volume, past = self.find(view)
             _choose_others(session, view, volume, past, np.arange(self.before, self.after))
         view = current_view()
-        volume, past = self.find(view)
-        pool = view.pools[past.pool]
-        order: dict[str, Any] = {
-            "kind": "reserve",
-            "ply": past.number,
-            "bytes": pool.strip_bytes,
-            "data": past.scheme.k,
-        }
+        _, past = self.find(view)
         fresh = strips_of(past.number, np.arange(self.before, self.after))
+        order = _order(view, past)
         run.tell_nodes({node: {**order, "strips": strips} for node, strips in fresh.items()}, part="room")
         with run.writing() as session:
             for one in giving.begun(session):
                 if one.ply == past.number and giving.hold(session, one.id):
                     giving.done(session, one.id)
-        keeps = {"ply": volume.whole.number, "strips": self.after * past.scheme.k}
+        return f"Reserved on {say_count(len(fresh), 'node')}."
+
+
+class KeepMore(OfRoom):
+    """All of it is there: agents keep more from here on."""
+
+    name: ClassVar[str] = "keep-more"
+    no_way_back: ClassVar = "begun"
+    why_no_way_back: ClassVar[str] = "nodes may keep there what was overwritten"
+
+    def carry_out(self, run: Run) -> str:
+        view = current_view()
+        volume, past = self.find(view)
         every = strips_by_node(past.number)
-        more = {**order, "strips": {}, "keeps_for": keeps}
-        run.tell_nodes(dict.fromkeys(every, more), part=f"keeps{self.after}")
+        keeps = {"ply": volume.whole.number, "strips": past.extents * past.scheme.k}
+        more = {**_order(view, past), "strips": {}, "keeps_for": keeps}
+        run.tell_nodes(dict.fromkeys(every, more), part=f"keeps{past.extents}")
         return f"Told to {say_count(len(every), 'node')}."
+
+
+def _order(view: SiteView, past: Ply) -> dict[str, Any]:
+    strip_bytes = view.pools[past.pool].strip_bytes
+    return {"kind": "reserve", "ply": past.number, "bytes": strip_bytes, "data": past.scheme.k}
 
 
 def _choose_others(session: Session, view: SiteView, volume: Volume, past: Ply, fresh: Ints) -> None:
@@ -141,7 +156,7 @@ def _choose_others(session: Session, view: SiteView, volume: Volume, past: Ply, 
 
 @register
 class GrowRoom(Kind[GrowRoomParams]):
-    """widen past (ours), widen past aside (agents)."""
+    """widen past (ours), widen past aside, keep more (agents)."""
 
     name: ClassVar[str] = "grow-room"
     params: ClassVar[type[Params]] = GrowRoomParams
@@ -164,6 +179,7 @@ class GrowRoom(Kind[GrowRoomParams]):
         mine = {
             "pool": pool.number,
             "volume": volume.number,
+            "ply": before.number,
             "before": before.extents,
             "after": extents,
         }
@@ -174,11 +190,9 @@ class GrowRoom(Kind[GrowRoomParams]):
             steps=[
                 Planned(WidenPast(**mine), "Choose disks for what is added"),
                 Planned(
-                    WidenPastAside(**mine),
-                    "Set it aside",
-                    "Every agent reserves its strips; when all have, more is kept there.",
-                    seconds=1,
+                    WidenPastAside(**mine), "Set it aside", "Every agent reserves its strips.", seconds=1
                 ),
+                Planned(KeepMore(**mine), "Keep more there", "From here on there is no way back.", seconds=1),
             ],
             effects=_effects(view, after, pool, volume),
             touches=[alone(Thing.VOLUME, volume.number), shared(Thing.POOL, pool.number)],

@@ -88,6 +88,7 @@ class Park(Inside):
     """The consumers of a volume (by number) wait, without being sent away."""
 
     name: ClassVar[str] = "park"
+    consumers_wait: ClassVar[bool] = True
     volume: int
 
     def carry_out(self, run: Run, session: Session) -> str:
@@ -101,10 +102,16 @@ class Park(Inside):
         return "They wait until it is there."
 
     def take_back(self, run: Run) -> None:
-        """They use it where it was. Nodes are told by the duty that tells them such things."""
-        with transaction() as session:
-            volumes.park(session, self.volume, parked=False)
-            announce(session, "site")
+        _let_go_on(self.volume)
+
+
+def _let_go_on(volume: int) -> None:
+    """Consumers of a volume (by number) use it where it is. Nodes are told by the duty that tells them such
+    things.
+    """
+    with transaction() as session:
+        volumes.park(session, volume, parked=False)
+        announce(session, "site")
 
 
 class TellParked(OfMoving):
@@ -135,7 +142,7 @@ def check_parked(session: Session, view: SiteView, volume: Volume) -> None:
         words = (
             f"{say_list([node.name for node in left])} cannot be told that consumers of {volume.name} wait."
         )
-        raise Unreachable(words, next_step="It is tried again; or withdraw this change.")
+        raise Unreachable(words)
 
 
 class NoteMoment(NoteSnapshots):
@@ -151,7 +158,9 @@ class NoteMoment(NoteSnapshots):
 
 
 class PlaceThere(Place):
-    """Room in the other pool, as for a copy of the snapshot that this change has taken."""
+    """Room in the other pool, as for a copy of the snapshot that this change has taken. Where its name has
+    been given to another meanwhile, it gets one that is free: consumers wait.
+    """
 
     name: ClassVar[str] = "place-there"
     moved: int
@@ -160,10 +169,15 @@ class PlaceThere(Place):
         number = snapshots.numbers_by(session, run.change).get(self.moved)
         if number is None:
             raise Overtaken("The snapshot is gone.", about="volume")
-        return self.model_copy(update={"origin": (self.moved, number)})._placed(run, session)
+        view = load_view(session)
+        name = _free_name(view, self.volume, view.volume_numbered(self.moved))
+        copied = self.model_copy(update={"origin": (self.moved, number), "volume": name})
+        return Place.carry_out(copied, run, session)
 
-    def _placed(self, run: Run, session: Session) -> str:
-        return super().carry_out(run, session)
+    def take_back(self, run: Run) -> None:
+        """Consumers come first: dropping what was set aside may take a while."""
+        _let_go_on(self.moved)
+        super().take_back(run)
 
 
 class ReadThere(OfMoving):
@@ -181,7 +195,7 @@ class ReadThere(OfMoving):
         return "Every disk holds its strips."
 
 
-class HandOver(OfMoving):
+class ChangePlaces(OfMoving):
     """From here on the volume lies in the other pool, and what lay in its own is in the bin, under a name of
     its own, for so many days. Strips may move meanwhile: each ply stays where it is, and in its pool.
     """
@@ -200,8 +214,10 @@ class HandOver(OfMoving):
             number = snapshots.numbers_by(session, run.change).get(volume.number)
             if made is not None and made.pool == self.pools[0]:
                 return f"{volume.name} is there."  # killed when it was
-            if made is None or number is None:
+            if made is None or number is None or not volume.parked:
                 raise NotPossible("What it was to be is gone.", next_step="Withdraw this change.")
+            if refusal := _against(view, volume):
+                raise refusal
             check_parked(session, view, volume)
             volumes.change_places(session, volume.number, made.number, snapshot=number)
             volumes.put_in_bin(session, made.number, self.days, run.change)
@@ -228,7 +244,7 @@ class TellMoved(Outside):
 @register
 class MoveVolume(Kind[MoveVolumeParams]):
     """park (ours), tell parked (agents), note (ours), take snapshots (agents), place there (ours), reserve,
-    read there (agents), hand over (ours), tell moved (agents).
+    read there (agents), change places (ours), tell moved (agents).
     """
 
     name: ClassVar[str] = "move-volume"
@@ -261,7 +277,7 @@ class MoveVolume(Kind[MoveVolumeParams]):
                 Planned(Reserve(), "Set the strips aside", "Every agent reserves its strips.", seconds=1),
                 Planned(ReadThere(**mine), "Read the strips back", seconds=1),
                 Planned(
-                    HandOver(**mine, pools=(old.number, pool.number), days=USUAL_DAYS),
+                    ChangePlaces(**mine, pools=(old.number, pool.number), days=USUAL_DAYS),
                     f"{volume.name} lies in {pool.name}",
                     "From here on there is no way back but to move it again.",
                 ),
@@ -323,6 +339,11 @@ def _plainly(volume: Volume) -> Wishes:
 
 def _room(volume: Volume) -> int:
     return room_extents(volume.whole.extents, ROOM)
+
+
+def _free_name(view: SiteView, wanted: str, volume: Volume) -> str:
+    taken = any(folded(other.name) == folded(wanted) for other in view.volumes)
+    return _name_for(view, volume) if taken else wanted
 
 
 def _name_for(view: SiteView, volume: Volume) -> str:
