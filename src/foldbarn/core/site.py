@@ -339,6 +339,15 @@ class Ply:
         return bool(((self.placement <= 0) & ~self.unwritten[:, None]).any())
 
     @cached_property
+    def made_as(self) -> tuple[object, ...]:
+        """What a ply has in common with others like it, wherever they lie: also whether all of it is set
+        aside.
+        """
+        scheme, aside = self.scheme, self.extents_here - self.extents_set_aside
+        how = (scheme.k, scheme.m, str(scheme.level), scheme.per_domain)
+        return str(self.purpose), str(self.tier), *how, self.extents, aside
+
+    @cached_property
     def unwritten(self) -> Flags:
         """Whether each extent was never written, [extents]."""
         flags: Flags = self.placement[:, 0] == UNWRITTEN
@@ -647,10 +656,11 @@ class SiteView:
 
     def all_ready(self, numbers: Disks) -> bool:
         """Whether all of some disks, by number, can be read and written now."""
-        return bool(self._ready_by_number[numbers].all())
+        return bool(self.ready_by_number[numbers].all())
 
     @cached_property
-    def _ready_by_number(self) -> Flags:
+    def ready_by_number(self) -> Flags:
+        """`disk_ready` by number of the disk, as row_of_number has it."""
         flags: Flags = np.append(self.disk_ready, False)[self.row_of_number]
         return flags
 
@@ -775,7 +785,11 @@ class SiteView:
 
     def policy_of(self, volume: Volume) -> Policy | None:
         """The version of the policy that a volume keeps; none where it was made without one."""
-        return next((p for p in self.policies if (p.number, p.version) == volume.policy), None)
+        return None if volume.policy is None else self._policies_by_version.get(volume.policy)
+
+    @cached_property
+    def _policies_by_version(self) -> dict[tuple[int, int], Policy]:
+        return {(policy.number, policy.version): policy for policy in self.policies}
 
     def volume(self, name: str) -> Volume:
         return _find(self.volumes, name, "volume")

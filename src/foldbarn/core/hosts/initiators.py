@@ -112,6 +112,7 @@ def read_initiators(texts: Iterable[str]) -> tuple[Initiator, ...]:
 _AUTHORITY = "2024-08.internal.foldbarn"
 
 
+@lru_cache(maxsize=65_536)
 def target_name(transport: Transport, mark: str, volume: int) -> str:
     """The name under which a volume (by number) is offered: it stays as long as the volume, whatever that is
     called. mark: what distinguishes this site.

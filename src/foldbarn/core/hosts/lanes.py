@@ -5,7 +5,7 @@ what is not known. Method: docs/methods.md, "Gates".
 from __future__ import annotations
 
 import ipaddress
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 from functools import cached_property
@@ -135,13 +135,7 @@ class Lane:
     @cached_property
     def live(self) -> int:
         """Paths that are connected."""
-        return sum(
-            (self.name, own, portal.address) in node.serving.sessions
-            for node, portals in self.ways
-            if node.serving.sessions and node.contact == Contact.HEARD
-            for portal in portals
-            for own in self.names
-        )
+        return live_paths(self.name, self.names, [where_live(self.view, node) for node in self.nodes])
 
     @cached_property
     def steps(self) -> tuple[Step, ...]:
@@ -179,6 +173,30 @@ class Lane:
     def mounted(self) -> str:
         """Where the host has it mounted; empty where it has not, or does not tell."""
         return self.seen.mounted if self.seen else ""
+
+
+Connected = tuple[frozenset[tuple[str, str, str]], tuple[str, ...]]  # sessions with a node, its addresses
+
+
+def where_live(view: SiteView, node: Node) -> Connected:
+    """By what it is seen whether a node serves a host just now; nothing where it is not heard."""
+    kept = cast("dict[int, Connected]", view.findings.setdefault("where live", {}))
+    if node.number not in kept:
+        heard = node.contact == Contact.HEARD and node.serving.sessions
+        addresses = tuple(portal.address for portal in portals_at(view, node)) if heard else ()
+        kept[node.number] = node.serving.sessions, addresses
+    return kept[node.number]
+
+
+def live_paths(target: str, initiators: Sequence[str], nodes: Iterable[Connected]) -> int:
+    """Paths by which one of a host's initiators is connected to a target of some nodes."""
+    found = 0
+    for sessions, addresses in nodes:
+        for address in addresses:
+            for own in initiators:
+                if (target, own, address) in sessions:
+                    found += 1
+    return found
 
 
 def lanes_of(view: SiteView, *, volume: int | None = None, host: int | None = None) -> list[Lane]:

@@ -8,6 +8,8 @@ from typing import cast
 
 import numpy as np
 
+from foldbarn.core.arrays import Flags
+from foldbarn.core.moving.apart import too_close
 from foldbarn.core.moving.mending import prospect_of
 from foldbarn.core.moving.rebuild import crowded_strips
 from foldbarn.core.names import natural_key
@@ -15,6 +17,7 @@ from foldbarn.core.policies.adopting import may_have_more_room
 from foldbarn.core.policies.matching import against_cache, hot_as_wished, landing_as_wished, tier_of
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.capacity import most_to_give
+from foldbarn.core.pools.protection import Scheme
 from foldbarn.core.site import Contact, Ply, Purpose, SiteView, Volume
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.loss import enough_to_read, losses_survived, present_strips
@@ -129,6 +132,29 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
             words = f"{say_count(crowded_extents, 'extent')} of it {have} strips closer together than "
             words += f"{wishes.scheme.apart()}."
         broken.append(Broken(Promise.SPREAD, words, _cure_by_moves(view, volume)))
+    broken += _made_otherwise(view, volume, policy)
+    mending = {Promise.SURVIVES, Promise.SPREAD}
+    unset = 0 if wishes.thin else int(to_set_aside(volume).sum())
+    if unset:
+        room = most_to_give(view, pool, volume.whole.scheme, volume.whole.tier, only=volume.only_on)
+        have = "has" if unset == 1 else "have"
+        words = f"Room for all of it is to be set aside, and {say_count(unset, 'extent')} {have} none yet."
+        cure = f"Add disks to {pool.name}, or let it keep a policy that takes room as it is written."
+        broken.append(Broken(Promise.ASIDE, words, cure))
+        if room >= unset:
+            mending.add(Promise.ASIDE)
+    if not broken:
+        return Conformance(Standing.KEPT, strips=short, on_their_way=away)
+    moves_mend = all(b.promise in mending for b in broken)
+    standing = Standing.CATCHING_UP if moves_mend and away == short else Standing.BROKEN
+    return Conformance(standing, tuple(broken), short, away)
+
+
+def _made_otherwise(view: SiteView, volume: Volume, policy: Policy) -> list[Broken]:
+    """Wishes against which a volume was made, wherever its strips lie."""
+    wishes, pool = policy.wishes, view.pools[volume.pool]
+    level = wishes.scheme.level.value
+    broken: list[Broken] = []
     if volume.whole.tier != tier_of(wishes):
         words = f"It is to lie on the {tier_of(wishes).value} tier, and does not."
         cure = f"Let it keep a policy for the {volume.whole.tier.value} tier."
@@ -165,22 +191,57 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
             cure = f"Give its snapshots more room: {wishes.schedule.per_cent} % of its size."
         broken.append(Broken(Promise.SNAPSHOTS, words, cure))
     lacking = against_cache(view, pool, wishes)
-    broken += [Broken(Promise.CACHE, missing.sentence, missing.cure) for missing in lacking]
-    mending = {Promise.SURVIVES, Promise.SPREAD}
-    unset = 0 if wishes.thin else int(to_set_aside(volume).sum())
-    if unset:
-        room = most_to_give(view, pool, volume.whole.scheme, volume.whole.tier, only=volume.only_on)
-        have = "has" if unset == 1 else "have"
-        words = f"Room for all of it is to be set aside, and {say_count(unset, 'extent')} {have} none yet."
-        cure = f"Add disks to {pool.name}, or let it keep a policy that takes room as it is written."
-        broken.append(Broken(Promise.ASIDE, words, cure))
-        if room >= unset:
-            mending.add(Promise.ASIDE)
-    if not broken:
-        return Conformance(Standing.KEPT, strips=short, on_their_way=away)
-    moves_mend = all(b.promise in mending for b in broken)
-    standing = Standing.CATCHING_UP if moves_mend and away == short else Standing.BROKEN
-    return Conformance(standing, tuple(broken), short, away)
+    return broken + [Broken(Promise.CACHE, missing.sentence, missing.cure) for missing in lacking]
+
+
+# Of many at once. ----------------------------------------------------------------------------------------
+
+
+def plainly_kept(view: SiteView, there: Flags) -> Flags:
+    """Volumes that keep their policy, as is seen without looking at each of them: every strip lies as far
+    from the others as it should and can be read, and they are made as is wished for; those without a policy
+    too, [volumes]. Of the others nothing is said.
+
+    there: of which all strips can be read, [volumes], as `whole_at_once` has it.
+    """
+    found = np.array([volume.policy is None for volume in view.volumes], dtype=np.bool_)
+    known: dict[object, bool] = {}
+    maybe = []
+    for row in np.flatnonzero(there & ~found).tolist():
+        volume = view.volumes[row]
+        # What is found of one is so for all that are made like it.
+        key = (volume.policy, volume.pool, volume.anew is None, *(ply.made_as for ply in volume.plies))
+        if key not in known:
+            known[key] = _made_as_wished(view, volume)
+        if known[key]:
+            maybe.append(row)
+    close = _close_together(view, [(row, ply) for row in maybe for ply in view.volumes[row].plies])
+    found[maybe] = True
+    found[close] = False
+    return found
+
+
+def _made_as_wished(view: SiteView, volume: Volume) -> bool:
+    policy = view.policy_of(volume)
+    if policy is None or _made_otherwise(view, volume, policy):
+        return False
+    plies = [ply for ply in volume.plies if ply.purpose != Purpose.PAST]
+    all_set_aside = policy.wishes.thin or all(ply.extents_here == ply.extents_set_aside for ply in plies)
+    return all_set_aside and all(ply.scheme.survives >= policy.wishes.survives for ply in plies)
+
+
+def _close_together(view: SiteView, plies: list[tuple[int, Ply]]) -> list[int]:
+    """Rows, as they come with each ply, of those with strips that should be further apart."""
+    alike: dict[Scheme, list[tuple[int, Ply]]] = {}
+    for row, ply in plies:
+        alike.setdefault(ply.scheme, []).append((row, ply))
+    found: set[int] = set()
+    for scheme, mine in alike.items():
+        of = np.repeat([row for row, _ in mine], [ply.extents for _, ply in mine])
+        rows = view.row_of_number[np.concatenate([ply.placement for _, ply in mine])]
+        domains = np.append(view.domain_of(scheme.level), -1)[rows]
+        found |= set(of[too_close(domains, rows, scheme.per_domain).any(axis=1)].tolist())
+    return sorted(found)
 
 
 def _cure(view: SiteView, volume: Volume) -> str:

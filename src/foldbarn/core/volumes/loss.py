@@ -4,6 +4,7 @@ once.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from enum import StrEnum
 from typing import cast
@@ -138,6 +139,21 @@ def extent_states(view: SiteView, ply: Ply, ready: Flags | None = None) -> Ints:
 def _all_there(view: SiteView, ply: Ply) -> bool:
     """Whether every strip can be read now: by far the most usual, and many times quicker to see."""
     return not ply.has_gaps and view.all_ready(ply.disk_numbers)
+
+
+def whole_at_once(view: SiteView, volumes: Sequence[Volume]) -> Flags:
+    """Whether of each volume all strips can be read now, and nothing is read from an origin, [volumes]: what
+    `fate_of` counts as whole, for many of them together.
+    """
+    plies = [(row, ply) for row, volume in enumerate(volumes) for ply in volume.plies]
+    found = np.array([volume.origin is None for volume in volumes], dtype=np.bool_)
+    if not plies:
+        return found
+    found[[row for row, ply in plies if ply.has_gaps]] = False
+    numbers = [ply.disk_numbers for _, ply in plies]
+    of = np.repeat([row for row, _ in plies], [len(mine) for mine in numbers])
+    found[of[~view.ready_by_number[np.concatenate(numbers)]]] = False
+    return found
 
 
 def _counted(states: Ints) -> Fate:

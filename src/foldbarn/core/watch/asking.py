@@ -4,7 +4,7 @@ order that is wanted, page by page.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import cast
@@ -13,13 +13,14 @@ import numpy as np
 
 from foldbarn.core.arrays import Flags, Ints
 from foldbarn.core.names import folded
-from foldbarn.core.policies.conformance import Standing, conformance
+from foldbarn.core.policies.conformance import Standing, conformance, plainly_kept
 from foldbarn.core.pools.filling import SOON_SECONDS, full_in
-from foldbarn.core.site import Volume
+from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.units import DAY_SECONDS
 from foldbarn.core.volumes.lineage import Link, volumes_of
 from foldbarn.core.volumes.origins import against_marking, bearer_of
 from foldbarn.core.volumes.thin import is_thin
+from foldbarn.core.watch.glance import glance
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.reach import hangs_by_one, is_parted
 from foldbarn.core.watch.states import Lamp
@@ -112,11 +113,17 @@ def answers(outlook: Outlook, question: Question) -> Flags:
     minute = int(outlook.now // 60) if question == Question.UNKEPT else 0
     key = ("asked", question, minute)
     if key not in view.findings:
-        outlook.look_at_all()
+        found = np.zeros(len(view.volumes), dtype=np.bool_)
+        worth_asking = np.flatnonzero(_MAY_BE[question](outlook)).tolist()
+        if len(worth_asking) > MANY:
+            outlook.look_at_all()
         is_so = _JUDGES[question]
-        said = (is_so(outlook, row, volume) for row, volume in enumerate(view.volumes))
-        view.findings[key] = np.fromiter(said, dtype=np.bool_, count=len(view.volumes))
+        found[[row for row in worth_asking if is_so(outlook, row, view.volumes[row])]] = True
+        view.findings[key] = found
     return cast(Flags, view.findings[key])
+
+
+MANY = 500  # from so many on it is quicker to look at all of them together
 
 
 def _departs(outlook: Outlook, _: int, volume: Volume) -> bool:
@@ -137,9 +144,9 @@ def _unkept(outlook: Outlook, _: int, volume: Volume) -> bool:
 _JUDGES: dict[Question, Callable[[Outlook, int, Volume], bool]] = {
     Question.AMISS: lambda outlook, row, volume: not volume.forming and not outlook.at_ease(row),
     Question.UNREADABLE: lambda outlook, row, _: (
-        outlook.fates[row].unavailable > 0 or outlook.fates[row].lost > 0
+        outlook.fate(row).unavailable > 0 or outlook.fate(row).lost > 0
     ),
-    Question.SHORT: lambda outlook, row, volume: not volume.forming and outlook.fates[row].short > 0,
+    Question.SHORT: lambda outlook, row, volume: not volume.forming and outlook.fate(row).short > 0,
     Question.WANTS_ROOM: lambda _, __, volume: volume.short is not None,
     Question.NOT_CONNECTED: lambda outlook, _, volume: any(map(is_parted, outlook.lanes_from(volume))),
     Question.ONE_PATH: lambda outlook, _, volume: any(map(hangs_by_one, outlook.lanes_from(volume))),
@@ -158,6 +165,47 @@ _JUDGES: dict[Question, Callable[[Outlook, int, Volume], bool]] = {
 }
 
 
+# Of most volumes it is seen at a glance that the answer is no. --------------------------------------------
+
+
+def _flags(view: SiteView, said: Iterable[bool]) -> Flags:
+    return np.fromiter(said, dtype=np.bool_, count=len(view.volumes))
+
+
+def _every(outlook: Outlook) -> Flags:
+    return np.ones(len(outlook.view.volumes), dtype=np.bool_)
+
+
+def _where(is_so: Callable[[Volume], bool]) -> Callable[[Outlook], Flags]:
+    return lambda outlook: _flags(outlook.view, map(is_so, outlook.view.volumes))
+
+
+def _unlike(outlook: Outlook) -> Flags:
+    """What could be other than it should be."""
+    seen, volumes = glance(outlook.view), outlook.view.volumes
+    set_apart = (v.parked or v.short is not None or bool(v.only_on) for v in volumes)
+    return ~seen.there | seen.barely | _flags(outlook.view, set_apart)
+
+
+_MAY_BE: dict[Question, Callable[[Outlook], Flags]] = {
+    Question.AMISS: _unlike,
+    Question.UNREADABLE: lambda outlook: ~glance(outlook.view).there,
+    Question.SHORT: lambda outlook: ~glance(outlook.view).there,
+    Question.WANTS_ROOM: _where(lambda volume: volume.short is not None),
+    Question.NOT_CONNECTED: lambda outlook: glance(outlook.view).barely,
+    Question.ONE_PATH: lambda outlook: glance(outlook.view).barely,
+    Question.DEPARTING: lambda outlook: ~plainly_kept(outlook.view, glance(outlook.view).there),
+    Question.FILLING: lambda outlook: answers(outlook, Question.THIN),
+    Question.UNKEPT: _every,
+    Question.MAKING: _where(lambda volume: volume.forming),
+    Question.READING: _where(lambda volume: volume.origin is not None),
+    Question.OFFLINE: _where(lambda volume: volume.offline),
+    Question.UNATTACHED: lambda outlook: glance(outlook.view).hosts == 0,
+    Question.BY_HAND: _where(lambda volume: volume.policy is None),
+    Question.THIN: _where(lambda volume: volume.thin or volume.policy is not None),
+}
+
+
 def _keys(outlook: Outlook, by: By) -> Ints:
     """By which volumes are put in order, [volumes]; they come by name."""
     view, volumes = outlook.view, outlook.view.volumes
@@ -166,10 +214,11 @@ def _keys(outlook: Outlook, by: By) -> Ints:
             found: Sequence[int] = range(len(volumes))
         case By.STATE:
             order = list(Lamp)
-            worse = (
-                0 if outlook.at_ease(r) else order.index(outlook.volume(r).lamp) for r in range(len(volumes))
-            )
-            found = list(worse)
+            uneasy = answers(outlook, Question.AMISS) | answers(outlook, Question.MAKING)
+            worse = np.zeros(len(volumes), dtype=np.int64)
+            for row in np.flatnonzero(uneasy).tolist():
+                worse[row] = order.index(outlook.volume(row).lamp)
+            return worse
         case By.POOL:
             found = [v.pool for v in volumes]
         case By.SIZE:
@@ -188,5 +237,5 @@ def _keys(outlook: Outlook, by: By) -> Ints:
         case By.SURVIVES:
             found = [bearer_of(view, v).whole.scheme.survives for v in volumes]
         case By.HOSTS:
-            found = [len(outlook.lanes_from(v)) for v in volumes]
+            return glance(view).hosts
     return np.array(found, dtype=np.int64)
