@@ -9,6 +9,7 @@ import numpy as np
 from foldbarn.core.hosts.attachments import Attachment, FileSystem, Serving, Target
 from foldbarn.core.hosts.initiators import Initiator, Transport, target_name
 from foldbarn.core.machines.network import Port
+from foldbarn.core.policies.policy import Policy, Wishes
 from foldbarn.core.pools.protection import Level, mirror
 from foldbarn.core.site import (
     Contact,
@@ -23,15 +24,19 @@ from foldbarn.core.site import (
     plain_volume,
 )
 
-NODES, VOLUMES, HOSTS, MARK = 1000, 20_000, 1000, "bench"
+NODES, VOLUMES, HOSTS, POLICIES, MARK = 1000, 20_000, 1000, 5, "bench"
 
 
 def reached_site() -> SiteView:
-    """Every host is connected to all of its volumes by all paths but one."""
+    """Every volume keeps a policy, and every host is connected to all of its volumes by all paths but one."""
     pool = Pool(1, "p", 2**30, mirror(2, Level.NODE), None)
     racks = tuple(Rack(n + 1, f"rack-{n + 1}", n % 2) for n in range(50))
     placed = np.array([[1, 2]], dtype=np.int32)
-    volumes = [plain_volume(n + 1, f"v{n}", 0, 2**30, pool.usual, placed) for n in range(VOLUMES)]
+    policies = tuple(Policy(n, f"p{n}", 1, Wishes(pool.usual, 1)) for n in range(1, POLICIES + 1))
+    volumes = [
+        replace(plain_volume(n + 1, f"v{n}", 0, 2**30, pool.usual, placed), policy=(n % POLICIES + 1, 1))
+        for n in range(VOLUMES)
+    ]
     hosts = [Host(n + 1, f"h{n}", "", (Initiator(Transport.ISCSI, _own(n)),)) for n in range(HOSTS)]
     targets, sessions = [], [set[tuple[str, str, str]]() for _ in range(NODES)]
     for number in range(VOLUMES):
@@ -58,6 +63,7 @@ def reached_site() -> SiteView:
         disks=tuple(disks),
         pools=(pool,),
         volumes=tuple(volumes),
+        policies=policies,
         mark=MARK,
         hosts=tuple(hosts),
         targets=tuple(targets),

@@ -339,13 +339,13 @@ class Ply:
         return bool(((self.placement <= 0) & ~self.unwritten[:, None]).any())
 
     @cached_property
-    def made_as(self) -> tuple[object, ...]:
+    def made_as(self) -> tuple[str, str, tuple[object, ...], int, int]:
         """What a ply has in common with others like it, wherever they lie: also whether all of it is set
         aside.
         """
         scheme, aside = self.scheme, self.extents_here - self.extents_set_aside
         how = (scheme.k, scheme.m, str(scheme.level), scheme.per_domain)
-        return str(self.purpose), str(self.tier), *how, self.extents, aside
+        return str(self.purpose), str(self.tier), how, self.extents, aside
 
     @cached_property
     def unwritten(self) -> Flags:

@@ -14,14 +14,18 @@ from hypothesis import strategies as st
 from sites import changed, make_site, used_sites, with_volume, without_nodes
 
 from foldbarn.core.errors import NotFound
+from foldbarn.core.hosts.attachments import Serving
+from foldbarn.core.hosts.initiators import Initiator, Transport, target_name
+from foldbarn.core.machines.network import Port
 from foldbarn.core.names import natural_key
+from foldbarn.core.policies.policy import Wishes
 from foldbarn.core.pools.filling import SOON_SECONDS, full_in
-from foldbarn.core.pools.protection import Level
-from foldbarn.core.site import UNWRITTEN, Binned, Short, SiteView, Volume
+from foldbarn.core.pools.protection import Level, mirror
+from foldbarn.core.site import ANYWHERE, UNWRITTEN, Binned, OnlyOn, Short, SiteView, Tier, Volume
 from foldbarn.core.units import DAY_SECONDS
 from foldbarn.core.volumes.growth import Growth
 from foldbarn.core.volumes.lineage import Link, volumes_of
-from foldbarn.core.watch.asking import By, Question, Wanted, answers, listed
+from foldbarn.core.watch.asking import By, Question, Wanted, answers, is_so, listed
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.states import Lamp
 
@@ -62,6 +66,64 @@ def test_at_ease_is_what_its_state_says(outlook: Outlook) -> None:
     for row, volume in enumerate(outlook.view.volumes):
         lamp = outlook.volume(row).lamp
         assert outlook.at_ease(row) == (lamp in (Lamp.SOUND, Lamp.AWAY)), (volume.name, lamp)
+
+
+@st.composite
+def reached(draw: st.DrawFn) -> Outlook:
+    """The same, with hosts of which some are connected, by some of the paths there are; strips of which some
+    lie too close to others; and policies that ask for what not all volumes have.
+    """
+    outlook = draw(troubled())
+    view = outlook.view
+    hosts = tuple(replace(h, initiators=(Initiator(Transport.ISCSI, f"iqn.{h.name}"),)) for h in view.hosts)
+    nodes = []
+    for row, node in enumerate(view.nodes):
+        ports = tuple(
+            Port(node.name, f"s{n}", "storage", True, 1, 9000, (f"10.{n}.0.{row + 1}/16",)) for n in (0, 1)
+        )
+        possible = [
+            (
+                target_name(Transport.ISCSI, view.mark, target.volume),
+                f"iqn.h{one.host}",
+                f"10.{n}.0.{row + 1}",
+            )
+            for target in view.targets
+            for one in target.attachments
+            for n in (0, 1, 2)  # the last is no address of it
+        ]
+        sessions = draw(st.frozensets(st.sampled_from(possible))) if possible else frozenset()
+        nodes.append(replace(node, ports=ports, serving=Serving(sessions=sessions)))
+    for volume in view.volumes:
+        placement = volume.whole.placement.copy()
+        other = draw(st.sampled_from(["as it is", "the same disk", "nowhere", "another disk"]))
+        if other != "as it is":
+            disk = draw(st.sampled_from(view.disks)).number
+            placement[0, -1] = {"the same disk": placement[0, 0], "nowhere": 0}.get(other, disk)
+        ply = replace(volume.whole, placement=placement, tier=draw(st.sampled_from([Tier.BULK, *Tier])))
+        only = OnlyOn(disks=frozenset({1, 2}))
+        thin, chosen = draw(st.booleans()), draw(st.sampled_from([ANYWHERE, ANYWHERE, only]))
+        view = altered(view, volume.name, plies=(ply,), thin=thin, only_on=chosen)
+    wishes = draw(
+        st.sampled_from(
+            [
+                Wishes(mirror(2, Level.NODE), 1),
+                Wishes(mirror(2, Level.NODE), 1, encrypted=True),
+                Wishes(mirror(2, Level.NODE), 1, fast=True, thin=True),
+                Wishes(mirror(2, Level.NODE), 1, landing=5),
+                Wishes(mirror(1, Level.NODE), 0),
+            ]
+        )
+    )
+    policies = (view.policies[0], replace(view.policies[1], wishes=wishes))
+    return replace(outlook, view=changed(view, nodes=tuple(nodes), hosts=hosts, policies=policies))
+
+
+@given(reached())
+def test_what_is_seen_at_a_glance_is_what_is_found_one_by_one(outlook: Outlook) -> None:
+    alone = replace(outlook, view=changed(outlook.view))  # nothing is found out of it yet
+    for question in Question:
+        found = answers(outlook, question).tolist()
+        assert found == [is_so(alone, question, row) for row in range(len(found))], question
 
 
 @given(

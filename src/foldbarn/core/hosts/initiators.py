@@ -112,13 +112,17 @@ def read_initiators(texts: Iterable[str]) -> tuple[Initiator, ...]:
 _AUTHORITY = "2024-08.internal.foldbarn"
 
 
-@lru_cache(maxsize=65_536)
 def target_name(transport: Transport, mark: str, volume: int) -> str:
     """The name under which a volume (by number) is offered: it stays as long as the volume, whatever that is
     called. mark: what distinguishes this site.
     """
+    return f"{target_stem(transport, mark)}{volume}"
+
+
+def target_stem(transport: Transport, mark: str) -> str:
+    """What the names of all volumes of a site begin with."""
     kind = "iqn" if transport is Transport.ISCSI else "nqn"
-    return f"{kind}.{_AUTHORITY}.s{_digits(mark, 'site')[:8]}:volume-{volume}"
+    return f"{kind}.{_AUTHORITY}.s{_digits(mark, 'site')[:8]}:volume-"
 
 
 def wwid(transport: Transport, mark: str, volume: int) -> str:

@@ -188,14 +188,20 @@ def where_live(view: SiteView, node: Node) -> Connected:
     return kept[node.number]
 
 
-def live_paths(target: str, initiators: Sequence[str], nodes: Iterable[Connected]) -> int:
-    """Paths by which one of a host's initiators is connected to a target of some nodes."""
+def live_paths(
+    target: str, initiators: Sequence[str], nodes: Iterable[Connected], enough: int | None = None
+) -> int:
+    """Paths by which one of a host's initiators is connected to a target of some nodes; no more are counted
+    than are enough.
+    """
     found = 0
     for sessions, addresses in nodes:
         for address in addresses:
             for own in initiators:
                 if (target, own, address) in sessions:
                     found += 1
+                    if found == enough:
+                        return found
     return found
 
 

@@ -17,7 +17,6 @@ from foldbarn.core.policies.adopting import may_have_more_room
 from foldbarn.core.policies.matching import against_cache, hot_as_wished, landing_as_wished, tier_of
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.capacity import most_to_give
-from foldbarn.core.pools.protection import Scheme
 from foldbarn.core.site import Contact, Ply, Purpose, SiteView, Volume
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.loss import enough_to_read, losses_survived, present_strips
@@ -210,7 +209,9 @@ def plainly_kept(view: SiteView, there: Flags) -> Flags:
     for row in np.flatnonzero(there & ~found).tolist():
         volume = view.volumes[row]
         # What is found of one is so for all that are made like it.
-        key = (volume.policy, volume.pool, volume.anew is None, *(ply.made_as for ply in volume.plies))
+        plies = volume.plies
+        made_as = plies[0].made_as if len(plies) == 1 else tuple(ply.made_as for ply in plies)
+        key = (volume.policy, volume.pool, volume.anew is None, made_as)
         if key not in known:
             known[key] = _made_as_wished(view, volume)
         if known[key]:
@@ -232,11 +233,12 @@ def _made_as_wished(view: SiteView, volume: Volume) -> bool:
 
 def _close_together(view: SiteView, plies: list[tuple[int, Ply]]) -> list[int]:
     """Rows, as they come with each ply, of those with strips that should be further apart."""
-    alike: dict[Scheme, list[tuple[int, Ply]]] = {}
+    alike: dict[tuple[object, ...], list[tuple[int, Ply]]] = {}
     for row, ply in plies:
-        alike.setdefault(ply.scheme, []).append((row, ply))
+        alike.setdefault(ply.made_as[2], []).append((row, ply))
     found: set[int] = set()
-    for scheme, mine in alike.items():
+    for mine in alike.values():
+        scheme = mine[0][1].scheme
         of = np.repeat([row for row, _ in mine], [ply.extents for _, ply in mine])
         rows = view.row_of_number[np.concatenate([ply.placement for _, ply in mine])]
         domains = np.append(view.domain_of(scheme.level), -1)[rows]

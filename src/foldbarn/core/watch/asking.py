@@ -89,9 +89,8 @@ def listed(outlook: Outlook, wanted: Wanted, by: By = By.NAME, *, falling: bool 
     view = outlook.view
     here = np.array([(v.binned is not None) == wanted.binned for v in view.volumes], dtype=np.bool_)
     kept = int(here.sum())
-    if words := folded(wanted.words).split():
-        named = (all(_is_found(v, word) for word in words) for v in view.volumes)
-        here &= np.fromiter(named, dtype=np.bool_, count=len(view.volumes))
+    for word in folded(wanted.words).split():
+        here &= _flags(view, [_is_found(volume, word) for volume in view.volumes])
     for link, name in wanted.of:
         here &= volumes_of(view, link, name)
     for question in wanted.questions:
@@ -103,7 +102,9 @@ def listed(outlook: Outlook, wanted: Wanted, by: By = By.NAME, *, falling: bool 
 
 
 def _is_found(volume: Volume, word: str) -> bool:
-    return word in folded(volume.name) or any(word in folded(label) for label in volume.labels)
+    if word in folded(volume.name):
+        return True
+    return bool(volume.labels) and any(word in folded(label) for label in volume.labels)
 
 
 def answers(outlook: Outlook, question: Question) -> Flags:
@@ -115,15 +116,20 @@ def answers(outlook: Outlook, question: Question) -> Flags:
     if key not in view.findings:
         found = np.zeros(len(view.volumes), dtype=np.bool_)
         worth_asking = np.flatnonzero(_MAY_BE[question](outlook)).tolist()
-        if len(worth_asking) > MANY:
+        if question in _ASK_ALL and len(worth_asking) > MANY:
             outlook.look_at_all()
-        is_so = _JUDGES[question]
-        found[[row for row in worth_asking if is_so(outlook, row, view.volumes[row])]] = True
+        found[[row for row in worth_asking if is_so(outlook, question, row)]] = True
         view.findings[key] = found
     return cast(Flags, view.findings[key])
 
 
-MANY = 500  # from so many on it is quicker to look at all of them together
+def is_so(outlook: Outlook, question: Question, row: int) -> bool:
+    """The same of one volume, by its row, looked at alone."""
+    return _JUDGES[question](outlook, row, outlook.view.volumes[row])
+
+
+MANY = 5_000  # from so many on it is quicker to look at all of them together
+_ASK_ALL = {Question.AMISS, Question.UNREADABLE, Question.SHORT, Question.NOT_CONNECTED, Question.ONE_PATH}
 
 
 def _departs(outlook: Outlook, _: int, volume: Volume) -> bool:
@@ -137,7 +143,8 @@ def _fills(outlook: Outlook, _: int, volume: Volume) -> bool:
 
 
 def _unkept(outlook: Outlook, _: int, volume: Volume) -> bool:
-    newest = max((s.taken_at for s in volume.snapshots if s.there), default=0.0)
+    taken = [s.taken_at for s in volume.snapshots if s.there] if volume.snapshots else []
+    newest = max(taken, default=0.0)
     return not volume.forming and against_marking(volume) is None and newest < outlook.now - DAY_SECONDS
 
 
