@@ -75,6 +75,7 @@ class _Keeper:
         self.placements: dict[int, tuple[str, Disks]] = {}  # ply number -> version of its row, placement
         self.disks: dict[int, _KeptDisk] = {}
         self.volumes: dict[int, _KeptVolume] = {}
+        self.listed: tuple[Versions, dict[int, int], list[Volume]] | None = None
         self.ground: tuple[Versions, _Ground] | None = None
         self.pools: tuple[dict[int, str], tuple[Pool, ...]] | None = None
         self.policies: tuple[Versions, tuple[Policy, ...]] | None = None
@@ -94,7 +95,7 @@ class _Keeper:
             self.placements.clear()
             self.disks.clear()
             self.volumes.clear()
-            self.ground = self.pools = self.policies = self.users = None
+            self.ground = self.pools = self.policies = self.users = self.listed = None
 
     def placements_of(
         self, session: Session, plies: list[PlyRow], versions: dict[int, str]
@@ -120,7 +121,7 @@ class _Keeper:
     def versions_of(self, session: Session) -> Versions:
         """Of all rows but those of disks, of which there are many."""
         found: Versions = defaultdict(dict)
-        for table, number, version in session.execute(_ALL_VERSIONS):
+        for table, number, version in session.execute(_ALL_VERSIONS).all():
             found[table][number] = version
         return found
 
@@ -169,8 +170,11 @@ class _Keeper:
 
     def volumes_of(self, session: Session, versions: Versions, pool_rows: dict[int, int]) -> list[Volume]:
         """All volumes, by name; read again only where their row or a ply's is another one than is kept."""
+        now = {table: versions[table] for table in ("volume", "ply")}
         with self.lock:
-            kept = dict(self.volumes)
+            kept, listed = dict(self.volumes), self.listed
+        if listed is not None and listed[:2] == (now, pool_rows):
+            return listed[2]
         same = {n: one for n, one in kept.items() if versions["volume"].get(n) == one.version[0]}
         ply_versions = versions["ply"]
         same = {
@@ -196,11 +200,12 @@ class _Keeper:
                     same[number] = replace(one, volume=volume)
         same = {number: _in_pool(one, pool_rows[one.pool]) for number, one in same.items()}
         same = {number: _from_origin(one, same) for number, one in same.items()}
+        found = [one.volume for one in sorted(same.values(), key=lambda one: one.key)]
         with self.lock:
-            self.volumes = same
+            self.volumes, self.listed = same, (now, pool_rows, found)
             for gone in self.placements.keys() - versions["ply"].keys():
                 del self.placements[gone]
-        return [one.volume for one in sorted(same.values(), key=lambda one: one.key)]
+        return found
 
     def disks_of(self, session: Session) -> list[_KeptDisk]:
         """All disks; read again only where their row is another one than that which is kept."""
