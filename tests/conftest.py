@@ -27,8 +27,10 @@ from hypothesis import settings as hypothesis_settings
 from playwright.sync_api import Browser, BrowserContext, Locator, Page, Response, expect
 from playwright.sync_api import TimeoutError as PlaywrightTimeoutError
 from sqlalchemy import create_engine
+from tenacity import wait_fixed
 
 from foldbarn.api.app import make_app as make_api
+from foldbarn.changes.engine import runner
 from foldbarn.changes.engine.queue import _sender
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.actors import Actor
@@ -261,7 +263,9 @@ def be_patient(patches: pytest.MonkeyPatch, machines: Machines) -> None:
         return await asked(here, method, url, *rest)
 
     patches.setattr(outbound._Outbound, "_bounded", ask)
-    patches.setattr(settings(), "answer_seconds", 60.0)
+    patches.setenv("FOLDBARN_ANSWER_SECONDS", "60")
+    settings.cache_clear()
+    patches.setattr(runner, "PAUSES", wait_fixed(0.02))  # between tries, all of which are made
 
 
 def run_async(work: Coroutine[Any, Any, Any]) -> Any:
@@ -422,13 +426,17 @@ def new_site(
 
 @pytest.fixture
 def barn_site(
-    request: pytest.FixtureRequest, new_site: Callable[[Start], AbstractContextManager[Site]]
+    request: pytest.FixtureRequest,
+    new_site: Callable[[Start], AbstractContextManager[Site]],
+    monkeypatch: pytest.MonkeyPatch,
 ) -> Iterator[Site]:
     """A site whose nodes have just reported in; of a test marked `pooled`, one with the pool quayside."""
     with_pool = request.node.get_closest_marker("pooled") is not None
     start: Start = request.getfixturevalue("pooled" if with_pool else "welcomed")
     with new_site(start) as site:
+        be_patient(monkeypatch, site.yard.machines)
         yield site
+        settings.cache_clear()
 
 
 @pytest.fixture

@@ -10,7 +10,7 @@ from dataclasses import replace
 from typing import Any
 
 import pytest
-from conftest import ME, Site, be_patient
+from conftest import ME, Site
 from sqlalchemy import select, update
 
 from foldbarn.changes.engine import runner
@@ -27,11 +27,6 @@ from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, ClusterRow, NodeRow, StepRow
 from foldbarn.store.views import current_view
 from foldbarn.yard import council
-
-
-@pytest.fixture(autouse=True)
-def patient(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
-    be_patient(monkeypatch, barn_site.yard.machines)
 
 
 class Killed(BaseException):
@@ -232,7 +227,6 @@ def test_power_lost_in_the_middle_pauses_with_the_reason_and_goes_on_when_it_is_
     from foldbarn.settings import settings
 
     settings.cache_clear()
-    be_patient(monkeypatch, barn_site.yard.machines)
     number = changes.carry_out(ME, "form-cluster", WISH)
     barn_site.yard.machines.power["razorbill"] = False
     run_change(number)

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from conftest import ME, Site, be_patient
+from conftest import ME, Site
 from sqlalchemy import func, select, update
 from test_changes import find_again, held, lose, should_hold
 
@@ -330,7 +330,6 @@ def test_a_node_that_a_comparison_could_not_ask_is_compared_when_it_is_next_hear
 ) -> None:
     barn_site.volume()
     machines = barn_site.yard.machines
-    be_patient(monkeypatch, machines)
     disk, other = (current_view().disk(name) for name in ("petrel-3", "petrel-1"))
     left_over = next(iter(machines.strips[disk.serial] - machines.strips[other.serial]))
     machines.add_strip(other.serial, left_over)

@@ -506,6 +506,7 @@ def test_a_pool_grows_from_its_page_and_a_volume_is_deleted_after_typing_its_nam
     carry_out(tab)
     expect(tab.locator('[data-step="tell-serving"]')).to_have_attribute("data-state", "done", timeout=LONG)
     tab.get_by_role("link", name="Show charts").click()
+    running.pull(lever="speed", speed=600)  # the bin waits for what moves to the new disks
     tab.get_by_role("link", name="Preview emptying the bin of it").click()
     tab.get_by_label("Type charts to confirm").fill("charts")
     carry_out(tab)
