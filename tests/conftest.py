@@ -439,6 +439,56 @@ def barn_site(
         settings.cache_clear()
 
 
+@pytest.fixture(scope="session")
+def starts() -> dict[str, Start]:
+    """Starts that were made for the tests of one file."""
+    return {}
+
+
+def begun(
+    build: Callable[[Site], None],
+    *,
+    on: str = "pooled",
+    consumers: float | None = None,
+    speed: float | None = None,
+) -> Any:
+    """A fixture: a site as `build` leaves it, which begins on another start. That is done once, and each test
+    has a copy. consumers, speed: levers of the yard, as they are for each test.
+    """
+
+    @pytest.fixture
+    def site(
+        request: pytest.FixtureRequest,
+        postgres: Postgres,
+        workplace: Path,
+        stage: Stage,
+        starts: dict[str, Start],
+        new_site: Callable[[Start], AbstractContextManager[Site]],
+        monkeypatch: pytest.MonkeyPatch,
+    ) -> Iterator[Site]:
+        name = f"{build.__module__.rpartition('.')[2]}_{build.__name__}"
+        before: Start = request.getfixturevalue(on)
+        if name not in starts:
+            with (
+                _start(postgres, workplace, name, before.database) as start,
+                monkeypatch.context() as patches,
+            ):
+                shutil.copy(before.machines, start.machines)
+                with stage.yard(start.machines) as yard:
+                    be_patient(patches, yard.machines)
+                    build(Site(yard))
+            starts[name] = start
+        with new_site(starts[name]) as made:
+            be_patient(monkeypatch, made.yard.machines)
+            machines = made.yard.machines
+            machines.consumers = machines.consumers if consumers is None else consumers
+            machines.speed = machines.speed if speed is None else speed
+            yield made
+            settings.cache_clear()
+
+    return site
+
+
 @pytest.fixture
 def api(barn_site: Site) -> Iterator[httpx.Client]:
     """The API on a real port over the same database."""

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from conftest import ME, Site
+from conftest import ME, Site, begun
 from sqlalchemy import select
 from test_changes import Killed, held, lose, should_hold
 from walking import attach, lane, look, register, type_there, walk
@@ -45,17 +45,16 @@ from foldbarn.yard import hosts as yard_hosts
 pytestmark = pytest.mark.pooled
 
 
-@pytest.fixture
-def taken(barn_site: Site) -> Site:
+def as_taken(site: Site) -> None:
     """A volume of 20 GiB with a snapshot, noon."""
-    barn_site.volume(size="20 GiB")
-    fluid.advance(barn_site.yard.machines, 60.0)
-    barn_site.yard.machines.consumers = (
-        0.0  # the yard is fast: they would overwrite more than there is room for
-    )
-    number = barn_site.do("take-snapshot", volumes=["charts"], name="noon", room=30)
-    assert barn_site.state(number) == "done", barn_site.problem(number)
-    return barn_site
+    site.volume(size="20 GiB")
+    fluid.advance(site.yard.machines, 60.0)
+    site.yard.machines.consumers = 0.0  # the yard is fast: they would overwrite more than there is room for
+    number = site.do("take-snapshot", volumes=["charts"], name="noon", room=30)
+    assert site.state(number) == "done", site.problem(number)
+
+
+taken = begun(as_taken, consumers=0.0)
 
 
 def made(site: Site, name: str = "again", **wish: object) -> int:
@@ -498,17 +497,18 @@ def test_a_snapshot_is_shown_without_taking_room(taken: Site) -> None:
 # On hosts. ------------------------------------------------------------------------------------------------
 
 
-@pytest.fixture
-def mounted(barn_site: Site) -> Site:
+def as_mounted(site: Site) -> None:
     """charts carries an xfs that slipway has mounted, and has a snapshot, noon."""
-    barn_site.volume(size="10 GiB")
-    register(barn_site, "slipway", "chart-plotter")
-    attach(barn_site, "charts", "slipway", file_system="xfs")
-    walk(barn_site, "slipway")
-    barn_site.yard.machines.consumers = 0.0
-    number = barn_site.do("take-snapshot", volumes=["charts"], name="noon")
-    assert barn_site.state(number) == "done", barn_site.problem(number)
-    return barn_site
+    site.volume(size="10 GiB")
+    register(site, "slipway", "chart-plotter")
+    attach(site, "charts", "slipway", file_system="xfs")
+    walk(site, "slipway")
+    site.yard.machines.consumers = 0.0
+    number = site.do("take-snapshot", volumes=["charts"], name="noon")
+    assert site.state(number) == "done", site.problem(number)
+
+
+mounted = begun(as_mounted, consumers=0.0)
 
 
 def test_a_shown_snapshot_is_mounted_beside_its_original_to_be_read(mounted: Site) -> None:

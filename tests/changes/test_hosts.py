@@ -5,7 +5,7 @@ found out by looking.
 from __future__ import annotations
 
 import pytest
-from conftest import ME, Site, run_async
+from conftest import ME, Site, begun, run_async
 from test_changes import find_again, lose
 from test_policies import refusals
 from told import in_words
@@ -34,14 +34,15 @@ NVME = [Gate.INITIATOR, Gate.DISCOVERED, Gate.CONNECTED]
 LAST = [Gate.FILE_SYSTEM, Gate.MOUNTED, Gate.KEPT]
 
 
-@pytest.fixture
-def used(barn_site: Site) -> Site:
+def as_used(site: Site) -> None:
     """charts is attached to slipway, and mounted there."""
-    barn_site.volume(size="10 GiB")
-    register(barn_site, "slipway")
-    attach(barn_site, "charts", "slipway", file_system="xfs")
-    walk(barn_site, "slipway")
-    return barn_site
+    site.volume(size="10 GiB")
+    register(site, "slipway")
+    attach(site, "charts", "slipway", file_system="xfs")
+    walk(site, "slipway")
+
+
+used = begun(as_used)
 
 
 def test_what_is_said_to_be_missing_is_all_it_takes(barn_site: Site) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from conftest import ME, Site
+from conftest import ME, Site, begun
 from test_changes import held, lose, should_hold
 from test_from_snapshots import fill, refusals, state_of
 from test_pace_taken import PLATTERS
@@ -28,13 +28,14 @@ from foldbarn.yard import fluid
 pytestmark = pytest.mark.pooled
 
 
-@pytest.fixture
-def two(barn_site: Site) -> Site:
+def as_two(site: Site) -> None:
     """A volume in quayside, and a second pool, deepwater, that holds nothing."""
-    barn_site.volume(size="20 GiB")
-    number = barn_site.do("form-pool", name="deepwater", disks=barn_site.disks("nvme"), copies=2)
-    assert barn_site.state(number) == "done", barn_site.problem(number)
-    return barn_site
+    site.volume(size="20 GiB")
+    number = site.do("form-pool", name="deepwater", disks=site.disks("nvme"), copies=2)
+    assert site.state(number) == "done", site.problem(number)
+
+
+two = begun(as_two)
 
 
 def move(site: Site, volume: str = "charts", pool: str = "deepwater") -> int:

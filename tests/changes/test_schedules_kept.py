@@ -7,7 +7,7 @@ from __future__ import annotations
 from datetime import UTC, datetime, timedelta
 
 import pytest
-from conftest import ME, Site
+from conftest import ME, Site, begun
 from sqlalchemy import select, update
 
 from foldbarn.changes.engine.runner import run_change
@@ -59,12 +59,13 @@ def numbers(volume: str) -> list[int]:
     return [s.number for s in current_view().volume(volume).snapshots]
 
 
-@pytest.fixture
-def kept(barn_site: Site) -> Site:
+def as_kept(site: Site) -> None:
     """With a policy that keeps two hours and two days, and a volume that keeps it."""
-    barn_site.do("save-policy", name="hourly", copies=2, level="node", hourly=2, daily=2, snapshot_room=30)
-    barn_site.do("create-volume", name="charts", policy="hourly", size="10 GiB")
-    return barn_site
+    site.do("save-policy", name="hourly", copies=2, level="node", hourly=2, daily=2, snapshot_room=30)
+    site.do("create-volume", name="charts", policy="hourly", size="10 GiB")
+
+
+kept = begun(as_kept)
 
 
 def test_they_are_taken_when_they_are_due_and_go_when_no_rule_keeps_them(kept: Site) -> None:

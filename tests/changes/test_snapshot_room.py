@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from conftest import ME, Site
+from conftest import ME, Site, begun
 from test_changes import held, should_hold
 from test_cluster import hear
 from test_snapshots_taken import past, take, work
@@ -24,14 +24,15 @@ from foldbarn.yard import fluid
 pytestmark = pytest.mark.pooled
 
 
-@pytest.fixture
-def used(barn_site: Site) -> Site:
+def as_used(site: Site) -> None:
     """With a volume of 20 GiB that consumers write, and 2 GiB of room for its snapshot."""
-    barn_site.yard.machines.speed = 0.0
-    barn_site.volume(size="20 GiB")
-    fluid.advance(barn_site.yard.machines, 60.0)
-    take(barn_site, "noon", room=10)
-    return barn_site
+    site.yard.machines.speed = 0.0
+    site.volume(size="20 GiB")
+    fluid.advance(site.yard.machines, 60.0)
+    take(site, "noon", room=10)
+
+
+used = begun(as_used, speed=0.0)
 
 
 def grow(site: Site, room: int) -> int:

@@ -7,7 +7,7 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from conftest import ME, Site
+from conftest import ME, Site, begun
 from test_changes import lose
 
 from foldbarn.changes.engine import moving
@@ -52,13 +52,14 @@ def names(site: Site) -> list[str]:
     return [s.name for s in current_view().volume("charts").snapshots]
 
 
-@pytest.fixture
-def used(barn_site: Site) -> Site:
+def as_used(site: Site) -> None:
     """With a volume that consumers write."""
-    barn_site.yard.machines.speed = 0.0
-    barn_site.volume(size="20 GiB")
-    fluid.advance(barn_site.yard.machines, 60.0)
-    return barn_site
+    site.yard.machines.speed = 0.0
+    site.volume(size="20 GiB")
+    fluid.advance(site.yard.machines, 60.0)
+
+
+used = begun(as_used, speed=0.0)
 
 
 def test_a_snapshot_keeps_what_is_overwritten_since(used: Site) -> None:

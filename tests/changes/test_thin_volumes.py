@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from conftest import ME, Site
+from conftest import ME, Site, begun
 from sqlalchemy import select
 from test_changes import find_again, lose
 from test_keeping import dies_in_the_middle
@@ -41,12 +41,13 @@ pytestmark = pytest.mark.pooled
 THIN = {"name": "thin", "copies": 2, "level": "node", "thin": True}
 
 
-@pytest.fixture
-def lean(barn_site: Site) -> Site:
+def as_lean(site: Site) -> None:
     """A thin volume of 200 extents; time stands still."""
-    still(barn_site)
-    barn_site.do("create-volume", name="v", pool="quayside", size="200 GiB", thin=True)
-    return barn_site
+    still(site)
+    site.do("create-volume", name="v", pool="quayside", size="200 GiB", thin=True)
+
+
+lean = begun(as_lean, speed=0.0)
 
 
 def live(site: Site, seconds: float) -> None:

@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from conftest import ME, Site
+from conftest import ME, Site, begun
 from sqlalchemy import func, update
 from test_changes import Killed, find_again, held, lose, should_hold
 from test_leaving import mixed_pool
@@ -42,14 +42,15 @@ def the(name: str = "cameras") -> Volume:
     return current_view().volume(name)
 
 
-@pytest.fixture
-def tiered(barn_site: Site) -> Site:
+def as_tiered(site: Site) -> None:
     """A volume of 20 extents of two strips of data, of which 4 may lie on the fast tier."""
-    mixed_pool(barn_site, serves="fast tier")
-    save(barn_site, **HOT)
-    number = barn_site.do("create-volume", name="cameras", policy="busy-up", size="40 GiB")
-    assert barn_site.state(number) == "done", barn_site.problem(number)
-    return barn_site
+    mixed_pool(site, serves="fast tier")
+    save(site, **HOT)
+    number = site.do("create-volume", name="cameras", policy="busy-up", size="40 GiB")
+    assert site.state(number) == "done", site.problem(number)
+
+
+tiered = begun(as_tiered, on="welcomed")
 
 
 def move(site: Site, tier: str, *extents: int) -> int:

@@ -129,7 +129,10 @@ def faults_of(page: Page) -> list[str]:
     # What is wrong by day is wrong by night too, but for the colours.
     night = page.evaluate("document.documentElement.dataset.theme") == "night"
     rules = "runOnly: ['color-contrast']" if night else "resultTypes: ['violations']"
-    faults = page.evaluate(f"axe.run(document, {{{rules}}})")["violations"]
+    # What lies under a sheet is looked at on its own route.
+    over = page.get_by_role("dialog").count() > 0
+    part = "document.querySelector('[role=dialog]')" if over else "document"
+    faults = page.evaluate(f"axe.run({part}, {{{rules}}})")["violations"]
     for fault in faults:
         for node in fault["nodes"][:3]:
             found.append(f"{fault['id']}: {node['html'][:110]} ({fault['help']})")
