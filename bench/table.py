@@ -413,7 +413,10 @@ def rest(barn: Any) -> float:
 
 
 def at_peace(engineer: Demo) -> None:
-    """Until nothing is under way: what goes by heat, or is written by itself, is hurried on."""
+    """Until nothing is under way: what goes by heat, or is written by itself, is hurried on. Consumers rest,
+    so that nothing new is asked for most.
+    """
+    engineer.client.post("/yard", json={"lever": "consumers", "times": 0}).raise_for_status()
     engineer.client.post("/yard", json={"lever": "speed", "speed": 50}).raise_for_status()
 
     def under_way() -> bool:
@@ -713,6 +716,7 @@ def running_barn(stick: float) -> None:
             at_peace(engineer)
             share = rest(barn)
             row("the work process at rest, nine nodes: in each second", share, "of a processor", share)
+            engineer.client.post("/yard", json={"lever": "consumers", "times": 1}).raise_for_status()
             start = time.perf_counter()
             wish = {"name": "of-a-thousand-{0001..1000}", "pool": "quayside", "size": "1 GiB"}
             engineer.carry_out("create-volume", wish)

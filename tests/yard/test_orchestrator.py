@@ -34,6 +34,7 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
 from foldbarn.house.postgres import free_port
+from foldbarn.yard.orchestrator import loops
 from foldbarn.yard.orchestrator.kinds import BY_KIND
 from foldbarn.yard.orchestrator.machinery import Api
 from foldbarn.yard.orchestrator.objects import Objects
@@ -779,6 +780,40 @@ def test_what_is_kept_is_there_again_when_it_starts_anew(
         assert caught.value.status == 410
     finally:
         again.stop()
+
+
+def test_a_turn_that_looks_at_everything_finds_nothing_left_to_do(
+    stand_in: StandIn, core: official.CoreV1Api, storage: official.StorageV1Api
+) -> None:
+    """What the loops make of what has changed is what they make of all there is."""
+    storage.create_storage_class(storage_class("late", volumeBindingMode="WaitForFirstConsumer"))
+    storage.create_csi_driver({"metadata": {"name": "disks.example"}, "spec": {"attachRequired": False}})
+    official.AppsV1Api(core.api_client).create_namespaced_stateful_set(SPACE, stateful_set(2))
+    for number in range(3):
+        core.create_persistent_volume(volume(f"v{number}"))
+        core.create_namespaced_persistent_volume_claim(SPACE, claim(f"c{number}", storageClassName="late"))
+    core.create_namespaced_pod(SPACE, pod("p", "c1"))
+    core.create_persistent_volume(
+        volume("meant", storageClassName="late", claimRef={"namespace": SPACE, "name": "c1"})
+    )
+    core.create_namespaced_persistent_volume_claim(SPACE, claim("small", "1Gi"))
+    until(lambda: core.read_namespaced_pod("p", SPACE).status.phase == "Running")
+    until(lambda: phase(core, "small") == "Bound")
+    core.delete_namespaced_persistent_volume_claim("small", SPACE)
+    until(
+        lambda: (
+            "small"
+            not in [c.metadata.name for c in core.list_namespaced_persistent_volume_claim(SPACE).items]
+        )
+    )
+    until(lambda: "Released" in [v.status.phase for v in core.list_persistent_volume().items])
+    stand_in.stop()
+    objects = Objects(stand_in.folder / "objects.sqlite")
+    before = objects.version
+    loops.turn(Api(objects, loops.ADMISSION))  # all there is counts as changed
+    told = [one for one in objects.since(before, BY_KIND["Event"])]
+    assert objects.version - before == len(told)  # what is told again is all
+    objects.close()
 
 
 # With the other client. ------------------------------------------------------------------------------------

@@ -13,6 +13,7 @@ from fractions import Fraction
 from foldbarn.core.units import parse_quantity
 from foldbarn.yard.orchestrator.kinds import BOUND, BY_KIND, DEFAULT_CLASS, IN_USE, Kind
 from foldbarn.yard.orchestrator.machinery import Api, moment
+from foldbarn.yard.orchestrator.objects import Look
 from foldbarn.yard.orchestrator.refusing import Refused, Thing
 from foldbarn.yard.orchestrator.selecting import at
 
@@ -115,7 +116,9 @@ def _written(amount: Fraction) -> str:
     return str(amount) if amount.denominator == 1 else f"{-(-amount * 1000 // 1)}m"
 
 
-def count_quotas(api: Api) -> None:
+def count_quotas(api: Api, look: Look) -> None:
+    if not look.touches(_QUOTA, _CLAIM, _POD):
+        return
     for quota in api.objects.all(_QUOTA):
         hard = at(quota, "spec.hard") or {}
         used = _used(api, quota["metadata"]["namespace"])
@@ -148,32 +151,52 @@ def _fits(volume: Thing, claim: Thing) -> bool:
     )
 
 
-def bind_claims(api: Api) -> None:
+def bind_claims(api: Api, look: Look) -> None:
     """Claims that are not bound get a volume that is there, or ask their class's provisioner for one."""
-    volumes = api.objects.all(_VOLUME)
-    for claim in api.objects.all(_CLAIM):
+    for claim in _claims_to_look_at(api, look):
         if at(claim, "status.phase") == "Bound":
             if api.objects.find(_VOLUME, "", claim["spec"].get("volumeName", "")) is None:
                 api.note(_CLAIM, claim, status={"phase": "Lost"})
                 api.tell(claim, "ClaimLost", "Bound claim has lost its PersistentVolume.", warning=True)
-            continue
-        if at(claim, "status.phase") != "Pending" or claim["metadata"].get("deletionTimestamp"):
-            continue
-        if named := claim["spec"].get("volumeName"):
-            found = api.objects.find(_VOLUME, "", named)
-            if found is not None and (_refers(found, claim) or not at(found, "spec.claimRef")):
-                _bind(api, claim, found)
-            continue
-        meant = next((one for one in volumes if _refers(one, claim)), None)
-        if meant is not None:
-            _bind(api, claim, meant)
-            continue
-        late = _binds_late(api, claim)
-        free = [] if late else [one for one in api.objects.all(_VOLUME) if _fits(one, claim)]
-        if free:
-            _bind(api, claim, min(free, key=lambda one: parse_quantity(one["spec"]["capacity"]["storage"])))
-        else:
-            _ask_provisioner(api, claim)
+        elif at(claim, "status.phase") == "Pending" and not claim["metadata"].get("deletionTimestamp"):
+            _bind_or_ask(api, claim)
+
+
+def _claims_to_look_at(api: Api, look: Look) -> list[Thing]:
+    """Those of which anything has changed that they wait for, or hold on to."""
+    places = {(one["metadata"]["namespace"], one["metadata"]["name"]) for one in look.of(_CLAIM)}
+    volumes = look.of(_VOLUME)
+    for volume in volumes:
+        if to := at(volume, "spec.claimRef"):
+            places.add((to["namespace"], to["name"]))
+    # Any that waits may be for a volume that nobody has claimed, and for a class that has just come.
+    anyone = look.touches(_CLASS) or any(one["metadata"]["name"] in api.objects.unclaimed for one in volumes)
+    if anyone:
+        places |= {key[1:] for key in api.objects.unbound}
+    if look.whole:
+        return api.objects.all(_CLAIM)
+    found = (api.objects.find(_CLAIM, *place) for place in sorted(places))
+    return [claim for claim in found if claim is not None]
+
+
+def _bind_or_ask(api: Api, claim: Thing) -> None:
+    metadata = claim["metadata"]
+    if named := claim["spec"].get("volumeName"):
+        found = api.objects.find(_VOLUME, "", named)
+        if found is not None and (_refers(found, claim) or not at(found, "spec.claimRef")):
+            _bind(api, claim, found)
+        return
+    names = sorted(api.objects.meant_for.get((metadata["namespace"], metadata["name"]), ()))
+    meant = [one for one in (api.objects.get(_VOLUME, "", name) for name in names) if _refers(one, claim)]
+    if meant:
+        _bind(api, claim, meant[0])
+        return
+    unclaimed = [] if _binds_late(api, claim) else sorted(api.objects.unclaimed)
+    free = [one for one in (api.objects.get(_VOLUME, "", name) for name in unclaimed) if _fits(one, claim)]
+    if free:
+        _bind(api, claim, min(free, key=lambda one: parse_quantity(one["spec"]["capacity"]["storage"])))
+    else:
+        _ask_provisioner(api, claim)
 
 
 def _class_of(api: Api, claim: Thing) -> Thing | None:
@@ -222,23 +245,32 @@ def _bind(api: Api, claim: Thing, volume: Thing) -> None:
     api.note(_CLAIM, now, status=status, volumeName=bound["metadata"]["name"])
 
 
-def look_at_volumes(api: Api) -> None:
+def look_at_volumes(api: Api, look: Look) -> None:
     """Volumes whose claim is gone are released, and those that nobody has claimed are available."""
-    for volume in api.objects.all(_VOLUME):
+    names = {one["metadata"]["name"] for one in look.of(_VOLUME)}
+    for claim in look.of(_CLAIM):
+        names |= api.objects.meant_for.get((claim["metadata"]["namespace"], claim["metadata"]["name"]), set())
+    found = (api.objects.find(_VOLUME, "", name) for name in sorted(names))
+    mine = api.objects.all(_VOLUME) if look.whole else [one for one in found if one is not None]
+    for volume in mine:
         to = at(volume, "spec.claimRef")
-        claim = api.objects.find(_CLAIM, to["namespace"], to["name"]) if to else None
+        meant = api.objects.find(_CLAIM, to["namespace"], to["name"]) if to else None
+        phase = at(volume, "status.phase")
         if not to or not to.get("uid"):
             phase = "Available"
-        elif claim is None or claim["metadata"]["uid"] != to["uid"]:
+        elif meant is None or meant["metadata"]["uid"] != to["uid"]:
             phase = "Released"
-        else:
-            phase = at(volume, "status.phase")
-            if phase in ("Pending", "Available"):
-                phase = "Available"
+        elif phase == "Pending":
+            phase = "Available"
         volume = api.note(_VOLUME, volume, status={"phase": phase})
         metadata = volume["metadata"]
         if phase != "Bound" and metadata.get("deletionTimestamp") and BOUND in metadata.get("finalizers", ()):
             api.let_go(_VOLUME, volume, BOUND)
+
+
+def _leaving(api: Api, kind: Kind) -> list[Thing]:
+    """Those that are to go."""
+    return [api.objects.get(kind, *key[1:]) for key in sorted(api.objects.leaving) if key[0] == kind.kind]
 
 
 def _claims_of(api: Api, pod: Thing) -> Iterator[tuple[str, Thing | None]]:
@@ -252,22 +284,21 @@ def _ended(pod: Thing) -> bool:
     return at(pod, "status.phase") in ("Succeeded", "Failed")
 
 
-def let_claims_go(api: Api) -> None:
+def let_claims_go(api: Api, look: Look) -> None:
     """A claim that is to go does so once no pod uses it."""
+    leaving = _leaving(api, _CLAIM) if look.touches(_CLAIM, _POD) else []
+    if not leaving:
+        return
     used = {
         (pod["metadata"]["namespace"], name)
         for pod in api.objects.all(_POD)
         if not _ended(pod)
         for name, _ in _claims_of(api, pod)
     }
-    for claim in api.objects.all(_CLAIM):
+    for claim in leaving:
         metadata = claim["metadata"]
         place = metadata["namespace"], metadata["name"]
-        if (
-            metadata.get("deletionTimestamp")
-            and IN_USE in metadata.get("finalizers", ())
-            and place not in used
-        ):
+        if IN_USE in metadata.get("finalizers", ()) and place not in used:
             api.let_go(_CLAIM, claim, IN_USE)
 
 
@@ -294,8 +325,10 @@ def _reaches(volume: Thing, node: Thing) -> bool:
     return terms is None or any(all(map(holds, term.get("matchExpressions") or ())) for term in terms)
 
 
-def schedule(api: Api) -> None:
+def schedule(api: Api, look: Look) -> None:
     """Pods get a node, once all that they use is there: that with the fewest pods of those that reach it."""
+    if not look.touches(_POD, _CLAIM, _VOLUME, _NODE, _CLASS):
+        return
     for pod in api.objects.all(_POD):
         if at(pod, "spec.nodeName") or pod["metadata"].get("deletionTimestamp") or _ended(pod):
             continue
@@ -384,10 +417,12 @@ def _wanted_attachments(api: Api) -> dict[str, tuple[Thing, str, Thing]]:
     return found
 
 
-def attach(api: Api) -> None:
+def attach(api: Api, look: Look) -> None:
     """Asks each driver to attach what pods use to their nodes, and to detach what they use no more. What one
     node alone may write to is attached to one at a time.
     """
+    if not look.touches(_POD, _CLAIM, _VOLUME, _ATTACHMENT, _DRIVER):
+        return
     wanted = _wanted_attachments(api)
     for one in api.objects.all(_ATTACHMENT):
         if one["metadata"]["name"] not in wanted and not one["metadata"].get("deletionTimestamp"):
@@ -410,8 +445,10 @@ def attach(api: Api) -> None:
         api.create(_ATTACHMENT, "", body)
 
 
-def run_pods(api: Api) -> None:
+def run_pods(api: Api, look: Look) -> None:
     """Pods that have a node run once all that they use is attached there; those that are to end do."""
+    if not look.touches(_POD, _CLAIM, _VOLUME, _ATTACHMENT, _DRIVER):
+        return
     wanted: dict[str, list[str]] = {}
     for name, (_, _, pod) in _wanted_attachments(api).items():
         wanted.setdefault(pod["metadata"]["uid"], []).append(name)
@@ -436,8 +473,10 @@ def run_pods(api: Api) -> None:
 # Sets of pods. -------------------------------------------------------------------------------------------
 
 
-def keep_sets(api: Api) -> None:
+def keep_sets(api: Api, look: Look) -> None:
     """Each stateful set has so many pods, made in order, each with claims of its own that outlive it."""
+    if not look.touches(_SET, _POD, _CLAIM):
+        return
     for one in api.objects.all(_SET):
         if not one["metadata"].get("deletionTimestamp"):
             _keep_set(api, one)
@@ -543,12 +582,10 @@ def _delete_once(api: Api, kind: Kind, thing: Thing) -> None:
 # What goes with others. ----------------------------------------------------------------------------------
 
 
-def end_spaces(api: Api) -> None:
+def end_spaces(api: Api, _: Look) -> None:
     """With a namespace goes what is in it, and then the namespace."""
-    for space in api.objects.all(_SPACE):
+    for space in _leaving(api, _SPACE):
         metadata = space["metadata"]
-        if not metadata.get("deletionTimestamp"):
-            continue
         space = api.note(_SPACE, space, status={"phase": "Terminating"})
         left = [
             (kind, thing)
@@ -562,25 +599,23 @@ def end_spaces(api: Api) -> None:
             api.objects.drop(_SPACE, space)
 
 
-def drop_orphans(api: Api) -> None:
+def drop_orphans(api: Api, _: Look) -> None:
     """What belonged to others goes when the last of these has gone."""
-    there = {thing["metadata"]["uid"] for kind in BY_KIND.values() for thing in api.objects.all(kind)}
-    for kind in BY_KIND.values():
-        for thing in api.objects.all(kind):
-            owners = thing["metadata"].get("ownerReferences") or ()
-            if owners and not any(owner["uid"] in there for owner in owners):
-                _delete_once(api, kind, thing)
+    for name, space, own in sorted(api.objects.owned):
+        thing = api.objects.get(BY_KIND[name], space, own)
+        if not any(owner["uid"] in api.objects.uids for owner in thing["metadata"]["ownerReferences"]):
+            _delete_once(api, BY_KIND[name], thing)
 
 
-def forget_events(api: Api) -> None:
+def forget_events(api: Api, look: Look) -> None:
     """Events are told for an hour, as is common practice."""
     kind, oldest = BY_KIND["Event"], moment(datetime.now(UTC) - timedelta(hours=1))
-    for event in api.objects.all(kind):
+    for event in api.objects.all(kind) if look.whole else ():
         if (event.get("lastTimestamp") or event["metadata"]["creationTimestamp"]) < oldest:
             api.objects.drop(kind, event)
 
 
-LOOPS: tuple[Callable[[Api], None], ...] = (
+LOOPS: tuple[Callable[[Api, Look], None], ...] = (
     end_spaces,
     drop_orphans,
     keep_sets,
@@ -595,11 +630,15 @@ LOOPS: tuple[Callable[[Api], None], ...] = (
 )
 
 
-def turn(api: Api) -> None:
-    """All loops, until none of them finds anything to do."""
+def turn(api: Api, *, whole: bool = False) -> None:
+    """All loops, until none of them finds anything to do. whole: at all there is, and not only at what has
+    changed since the last turn.
+    """
     for _ in range(MOST_TURNS):
-        before = api.objects.version
-        for loop in LOOPS:
-            loop(api)
-        if api.objects.version == before:
+        look = api.objects.take_look()
+        look.whole = look.whole or whole
+        if not (look.whole or look.changed):
             return
+        whole = False
+        for loop in LOOPS:
+            loop(api, look)

@@ -7,12 +7,14 @@ import json
 import sqlite3
 from collections import deque
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
+from typing import TypeVar
 
 from foldbarn.yard.orchestrator.kinds import BY_KIND, Kind
 from foldbarn.yard.orchestrator.refusing import Refused, Thing
 
+T = TypeVar("T")
 Key = tuple[str, str, str]  # kind, namespace (empty where it has none), name
 REMEMBERED = 5_000  # things that happened, which a watch can go on from
 
@@ -34,6 +36,30 @@ class Happened:
         return {**thing, "metadata": {**thing["metadata"], "resourceVersion": str(self.version)}}
 
 
+@dataclass(slots=True)
+class Look:
+    """What has become other than it was since the last look: each thing as it is or, where it is gone, as it
+    was. whole: all there is counts as changed.
+    """
+
+    changed: dict[Key, Thing] = field(default_factory=dict)
+    whole: bool = False
+
+    def touches(self, *kinds: Kind) -> bool:
+        """Whether anything of these kinds is among it."""
+        return self.whole or any(key[0] in {kind.kind for kind in kinds} for key in self.changed)
+
+    def of(self, kind: Kind) -> list[Thing]:
+        return [thing for key, thing in self.changed.items() if key[0] == kind.kind]
+
+
+def _mark(marks: set[T], one: T, is_so: bool) -> None:
+    if is_so:
+        marks.add(one)
+    else:
+        marks.discard(one)
+
+
 class Objects:
     """One version counts everything that happens, and each object has that with which it became what it is
     (API conventions, "Concurrency Control and Consistency"). Used in one thread only.
@@ -44,6 +70,14 @@ class Objects:
         self._log: deque[Happened] = deque()
         self._remembered = remembered
         self._waiting: set[asyncio.Event] = set()
+        self._look = Look(whole=True)
+        # What is asked for often, of which there may be tens of thousands.
+        self.uids: set[str] = set()
+        self.owned: set[Key] = set()  # by others
+        self.leaving: set[Key] = set()  # they are to go
+        self.unbound: set[Key] = set()  # claims
+        self.meant_for: dict[tuple[str, str], set[str]] = {}  # names of volumes, by the claim they are for
+        self.unclaimed: set[str] = set()  # names of volumes
         self._file = sqlite3.connect(file, isolation_level=None, check_same_thread=False)
         self._file.execute("pragma synchronous = off")  # a machine that loses power loses its stand-ins
         self._file.execute("pragma journal_mode = wal")
@@ -53,7 +87,8 @@ class Objects:
         )
         self._file.execute("create table if not exists fact (name text primary key, said text)")
         for kind, space, name, said in self._file.execute("select * from thing"):
-            self._things[kind][space, name] = json.loads(said)
+            thing = self._things[kind][space, name] = json.loads(said)
+            self._index((kind, space, name), None, thing)
         self.version = int(self.fact("version") or 1)
         self.oldest = self.version  # from which on all that happened is remembered
 
@@ -104,8 +139,34 @@ class Objects:
         self._happened(gone)
         return gone.last
 
+    def take_look(self) -> Look:
+        """What has changed since this was asked last."""
+        found, self._look = self._look, Look()
+        return found
+
+    def _index(self, key: Key, was: Thing | None, now: Thing | None) -> None:
+        kind = key[0]
+        if was is not None and now is None:
+            self.uids.discard(was["metadata"]["uid"])
+        if now is not None:
+            self.uids.add(now["metadata"]["uid"])
+        metadata = now["metadata"] if now is not None else {}
+        _mark(self.owned, key, bool(metadata.get("ownerReferences")))
+        _mark(self.leaving, key, bool(metadata.get("deletionTimestamp")))
+        if kind == "PersistentVolumeClaim":
+            _mark(self.unbound, key, now is not None and now["status"].get("phase") != "Bound")
+        if kind == "PersistentVolume":
+            name = key[2]
+            for thing, there in ((was, False), (now, True)):
+                to = (thing or {}).get("spec", {}).get("claimRef")
+                if to:
+                    _mark(self.meant_for.setdefault((to["namespace"], to["name"]), set()), name, there)
+            _mark(self.unclaimed, name, now is not None and not now["spec"].get("claimRef"))
+
     def _happened(self, one: Happened) -> None:
         self._log.append(one)
+        self._index(one.key, one.was, one.now)
+        self._look.changed[one.key] = one.last
         if len(self._log) > self._remembered:
             self.oldest = self._log.popleft().version
         self.keep_fact("version", str(self.version))

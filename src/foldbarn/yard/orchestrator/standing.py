@@ -33,6 +33,7 @@ from foldbarn.yard.orchestrator.serving import Server
 
 log = logging.getLogger(__name__)
 TURN_SECONDS = 1.0  # at the most, between two turns of the loops
+WHOLE_SECONDS = 15.0  # between two turns that look at everything, whatever has changed
 REST_SECONDS = 0.02  # at the least: what changes in one go is looked at once
 START_SECONDS = 30.0
 _YEARS = timedelta(days=3650)
@@ -112,15 +113,17 @@ class StandIn:
 
     async def _turn(self) -> None:
         assert self.server is not None
-        api, seen, waiting = self.server.api, -1, asyncio.Event()
+        api, seen, waiting, whole_at = self.server.api, -1, asyncio.Event(), 0.0
         while True:
-            if api.objects.version != seen:
+            whole = time.monotonic() >= whole_at
+            if api.objects.version != seen or whole:
+                whole_at = time.monotonic() + WHOLE_SECONDS if whole else whole_at
                 try:
                     fill_account_secrets(api, self.authority)
-                    loops.turn(api)
+                    loops.turn(api, whole=whole)
                 except (sqlite3.Error, Refused):  # such as a disk without room: it goes on when there is some
                     log.exception("a turn of the loops of %s failed", self.name)
-                    await asyncio.sleep(TURN_SECONDS)
+                    whole_at = time.monotonic() + TURN_SECONDS
                 seen = api.objects.version
             await asyncio.sleep(REST_SECONDS)
             if api.objects.version == seen:
