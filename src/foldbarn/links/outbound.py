@@ -12,10 +12,11 @@ import atexit
 import json
 import ssl
 import threading
-from collections.abc import Coroutine
+from collections.abc import Coroutine, Iterator
 from concurrent.futures import Future
 from dataclasses import dataclass
 from functools import lru_cache, partial
+from http import HTTPStatus
 from typing import Any, TypeVar
 
 import aiohttp
@@ -63,11 +64,20 @@ class Answer:
 
 
 def ask(
-    method: str, url: str, bounds: Bounds, *, body: Any = None, auth: tuple[str, str] | None = None
+    method: str,
+    url: str,
+    bounds: Bounds,
+    *,
+    body: Any = None,
+    auth: tuple[str, str] | None = None,
+    headers: dict[str, str] | None = None,
+    trust: ssl.SSLContext | None = None,
 ) -> Answer:
-    """Asks and waits. Raises Unreachable."""
+    """Asks and waits. trust: what its certificate has to go back to; what is commonly trusted when None.
+    Raises Unreachable.
+    """
     loop, outbound = _outbound()
-    asked = outbound.ask(method, url, bounds, body, auth)
+    asked = outbound.ask(method, url, bounds, body, auth, headers, trust)
     return asyncio.run_coroutine_threadsafe(asked, loop).result()
 
 
@@ -81,6 +91,66 @@ def there(work: Coroutine[Any, Any, Found]) -> Future[Found]:
     """Runs this on the client's own loop. One step over for many questions costs less than one for each."""
     loop, _ = _outbound()
     return asyncio.run_coroutine_threadsafe(work, loop)
+
+
+@dataclass(frozen=True, slots=True)
+class StreamBounds:
+    """seconds: without a byte, after which it is held to be broken; line_bytes: of one line; waiting: lines
+    that may wait to be taken, before no more are read.
+    """
+
+    seconds: float
+    line_bytes: int
+    waiting: int = 1000
+
+
+class Stream:
+    """An answer that goes on, line by line. Closed when it is left."""
+
+    def __init__(
+        self, url: str, bounds: StreamBounds, headers: dict[str, str], trust: ssl.SSLContext | None
+    ) -> None:
+        self._loop, outbound = _outbound()
+        self._waiting: asyncio.Queue[bytes | Answer | Unreachable | None] = asyncio.Queue(bounds.waiting)
+        pumped = outbound.pump(url, bounds, headers, trust, self._waiting)
+        self._pumping = asyncio.run_coroutine_threadsafe(pumped, self._loop)
+
+    def __enter__(self) -> Stream:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._pumping.cancel()
+
+    def batches(self) -> Iterator[list[bytes]]:
+        """Lines as they come, those together that wait together. Raises Refused where it answers otherwise,
+        and Unreachable.
+        """
+        while True:
+            took = asyncio.run_coroutine_threadsafe(self._take(), self._loop).result()
+            lines = [one for one in took if isinstance(one, bytes)]
+            if lines:
+                yield lines
+            last = took[-1]
+            if isinstance(last, Answer):
+                raise Refused(last)
+            if isinstance(last, Unreachable):
+                raise last
+            if last is None:
+                return
+
+    async def _take(self) -> list[bytes | Answer | Unreachable | None]:
+        found = [await self._waiting.get()]
+        while not self._waiting.empty() and isinstance(found[-1], bytes):
+            found.append(self._waiting.get_nowait())
+        return found
+
+
+class Refused(Exception):
+    """A stream was asked for, and an answer of another kind came."""
+
+    def __init__(self, answer: Answer) -> None:
+        super().__init__(f"status {answer.status}")
+        self.answer = answer
 
 
 class _Outbound:
@@ -110,9 +180,10 @@ class _Outbound:
         body: Any,
         auth: tuple[str, str] | None,
         headers: dict[str, str] | None = None,
+        trust: ssl.SSLContext | None = None,
     ) -> Answer:
         if not bounds.stranger:
-            return await self._bounded(method, url, bounds, body, auth, headers)
+            return await self._bounded(method, url, bounds, body, auth, headers, trust)
         if self.strangers >= MOST_FOR_STRANGERS:
             raise Unreachable(
                 "Too many questions to new addresses are under way.",
@@ -121,7 +192,7 @@ class _Outbound:
             )
         self.strangers += 1
         try:
-            return await self._bounded(method, url, bounds, body, auth, headers)
+            return await self._bounded(method, url, bounds, body, auth, headers, trust)
         finally:
             self.strangers -= 1
 
@@ -133,18 +204,15 @@ class _Outbound:
         body: Any,
         auth: tuple[str, str] | None,
         headers: dict[str, str] | None = None,
+        trust: ssl.SSLContext | None = None,
     ) -> Answer:
         try:
             async with self.gate, asyncio.timeout(bounds.seconds):  # its time begins when it is its turn
-                return await self._read(method, url, bounds, body, auth, headers)
+                return await self._read(method, url, bounds, body, auth, headers, trust)
         except TimeoutError as error:
             raise Unreachable(f"No answer within {bounds.seconds:g} s.", about=url) from error
-        except aiohttp.ClientConnectorError as error:
-            raise Unreachable("Nothing listens at its address.", about=url) from error
-        except aiohttp.ClientResponseError as error:
-            raise Unreachable("What answers there does not speak HTTP.", about=url) from error
         except (aiohttp.ClientError, OSError, ValueError) as error:
-            raise Unreachable("The connection broke off.", about=url) from error
+            raise _why(error, url) from error
 
     async def _read(
         self,
@@ -154,21 +222,93 @@ class _Outbound:
         body: Any,
         auth: tuple[str, str] | None,
         headers: dict[str, str] | None = None,
+        trust: ssl.SSLContext | None = None,
     ) -> Answer:
         told = dict(headers or {})
         if auth:
             told["Authorization"] = aiohttp.encode_basic_auth(*auth, encoding="utf-8")
-        async with self.client.request(method, url, json=body, headers=told, allow_redirects=False) as answer:
-            parts, size = [], 0
-            async for part in answer.content.iter_any():
-                size += len(part)
-                if size > bounds.bytes:
-                    answer.close()  # the rest is not waited for
-                    words = f"Its answer is longer than {bounds.bytes:,} bytes, and was not read further."
-                    raise Unreachable(words, about=url)
-                parts.append(part)
-            kind, tag = answer.headers.get("content-type", ""), answer.headers.get("etag", "")
-        return Answer(answer.status, b"".join(parts), kind, tag)
+        asking = self.client.request(
+            method, url, json=body, headers=told, allow_redirects=False, ssl=trust or True
+        )
+        async with asking as answer:
+            return await _whole(answer, url, bounds.bytes)
+
+    async def pump(
+        self,
+        url: str,
+        bounds: StreamBounds,
+        headers: dict[str, str],
+        trust: ssl.SSLContext | None,
+        into: asyncio.Queue[bytes | Answer | Unreachable | None],
+    ) -> None:
+        """Puts each line of an answer into a queue, and at its end None or why it ended."""
+        last: Answer | Unreachable | None = None
+        try:
+            asking = self.client.get(url, headers=headers, allow_redirects=False, ssl=trust or True)
+            async with asyncio.timeout(bounds.seconds):
+                answer = await asking
+            async with answer:
+                if answer.status != HTTPStatus.OK:
+                    last = await _whole(answer, url, bounds.line_bytes)
+                else:
+                    await _lines(answer, url, bounds, into)
+        except TimeoutError:
+            last = Unreachable(f"Nothing came for {bounds.seconds:g} s.", about=url)
+        except Unreachable as error:
+            last = error
+        except (aiohttp.ClientError, OSError, ValueError) as error:
+            last = _why(error, url)
+        await into.put(last)
+
+
+async def _whole(answer: aiohttp.ClientResponse, url: str, most: int) -> Answer:
+    """All of an answer. Raises Unreachable where that is more than so many bytes."""
+    parts, size = [], 0
+    async for part in answer.content.iter_any():
+        size += len(part)
+        if size > most:
+            answer.close()  # the rest is not waited for
+            words = f"Its answer is longer than {most:,} bytes, and was not read further."
+            raise Unreachable(words, about=url)
+        parts.append(part)
+    kind, tag = answer.headers.get("content-type", ""), answer.headers.get("etag", "")
+    return Answer(answer.status, b"".join(parts), kind, tag)
+
+
+async def _lines(
+    answer: aiohttp.ClientResponse,
+    url: str,
+    bounds: StreamBounds,
+    into: asyncio.Queue[bytes | Answer | Unreachable | None],
+) -> None:
+    rest = b""
+    while True:
+        async with asyncio.timeout(bounds.seconds):
+            part = await answer.content.readany()
+        if not part:
+            if rest:
+                await into.put(rest)
+            return
+        *lines, rest = (rest + part).split(b"\n")
+        if max(map(len, [*lines, rest])) > bounds.line_bytes:
+            words = f"A line of it is longer than {bounds.line_bytes:,} bytes, and was not read further."
+            raise Unreachable(words, about=url)
+        for line in lines:
+            await into.put(line)
+
+
+def _why(error: Exception, url: str) -> Unreachable:
+    """Why a question came to nothing, in a sentence."""
+    match error:
+        case aiohttp.ClientConnectorCertificateError():
+            return Unreachable("Its certificate goes back to none that is trusted for it.", about=url)
+        case aiohttp.ClientSSLError():
+            return Unreachable("What answers there does not speak TLS.", about=url)
+        case aiohttp.ClientConnectorError():
+            return Unreachable("Nothing listens at its address.", about=url)
+        case aiohttp.ClientResponseError():
+            return Unreachable("What answers there does not speak HTTP.", about=url)
+    return Unreachable("The connection broke off.", about=url)
 
 
 @lru_cache
