@@ -59,6 +59,7 @@ LIST_MS = 10_000  # for which a list that was opened may not be there yet
 PATIENCE = 6  # seconds that a whole barn gives an agent to answer
 MOST_LOOKS = 5  # at previews made anew, before what they show is carried out
 MEMORY_WANTED = 2 * 1024**3  # bytes that must be free in memory for the tests' state to lie there
+LOOK_SECONDS = 0.4  # of whole barns: those that look all the time take the machine from the other tests
 os.environ["FOLDBARN_LOOK_SECONDS"] = "0.05"  # the stand-ins' time runs fast, so copies end soon
 os.environ["FOLDBARN_DEAD_AFTER_SECONDS"] = "2"  # of a worker that a test has killed
 # A machine that is busy with other tests may be slow to show any: that is no reason to start anything again.
@@ -553,6 +554,7 @@ def running(workplace: Path, request: pytest.FixtureRequest) -> Iterator[Running
             "FOLDBARN_GRACE_SECONDS": "4",
             "FOLDBARN_SILENT_SECONDS": "14",
             "FOLDBARN_ANSWER_SECONDS": str(PATIENCE),
+            "FOLDBARN_LOOK_SECONDS": str(LOOK_SECONDS),
         }
         | ({"YARD_HOME": ""} if alone else {})
         | getattr(request.module, "SETTINGS", {}),

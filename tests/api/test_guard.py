@@ -25,6 +25,7 @@ from foldbarn.core.errors import NotPossible
 from foldbarn.core.machines.network import check_address
 from foldbarn.house.postgres import free_port
 from foldbarn.links import outbound
+from foldbarn.settings import settings
 from foldbarn.store.views import current_view
 
 JSON = {"content-type": "application/json"}
@@ -291,6 +292,13 @@ def test_an_answer_without_end_is_read_to_its_bound_and_no_further() -> None:
     served.stop()
 
 
+@pytest.fixture
+def as_patient_as_ever(barn_site: Site, monkeypatch: pytest.MonkeyPatch) -> None:
+    """For what hangs, no longer than anybody would wait for it."""
+    monkeypatch.setattr(settings(), "answer_seconds", 2.0)
+
+
+@pytest.mark.usefixtures("as_patient_as_ever")
 def test_dripping_witnesses_do_not_keep_the_barn_from_its_page(api: httpx.Client) -> None:
     """Forty-five at once took every thread of the server; now few are asked at a time, and the rest are told
     so.

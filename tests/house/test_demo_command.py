@@ -15,7 +15,7 @@ from pathlib import Path
 
 import httpx
 import pytest
-from conftest import PROJECT
+from conftest import LOOK_SECONDS, PROJECT
 
 from foldbarn.house.postgres import free_port
 
@@ -41,7 +41,11 @@ class Demo:
             command,
             stdout=subprocess.PIPE,
             text=True,
-            env={**os.environ, "PYTHONPATH": str(PROJECT / "src")},
+            env={
+                **os.environ,
+                "PYTHONPATH": str(PROJECT / "src"),
+                "FOLDBARN_LOOK_SECONDS": str(LOOK_SECONDS),
+            },
             cwd=PROJECT,
         )
 
