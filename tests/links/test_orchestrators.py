@@ -6,9 +6,11 @@ from __future__ import annotations
 
 import base64
 import random
+import threading
 import time
 from collections.abc import Callable, Iterator
 from dataclasses import replace
+from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
 from typing import Any
 
@@ -181,6 +183,10 @@ def test_it_is_trusted_by_its_certificate_alone(
         replace(admin, authority="-----BEGIN").version()
     with pytest.raises(Unreachable, match="Nothing listens"):
         replace(admin, url=f"https://127.0.0.1:{free_port()}").version()
+    with HTTPServer(("127.0.0.1", 0), BaseHTTPRequestHandler) as plain:
+        threading.Thread(target=plain.handle_request, daemon=True).start()
+        with pytest.raises(Unreachable, match="does not speak TLS"):
+            replace(admin, url=f"https://127.0.0.1:{plain.server_port}").version()
 
 
 # All of a kind. --------------------------------------------------------------------------------------------

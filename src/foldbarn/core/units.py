@@ -158,6 +158,16 @@ def say_binary(size: int) -> str:
     return f"{size / scale:.1f}".removesuffix(".0") + f" {name}"
 
 
+def say_exactly(size: int) -> str:
+    """A size of which no byte is rounded away, in the largest binary unit that it is a whole number of:
+    "10 GiB", "8,704 MiB", "1 byte".
+    """
+    for scale, name in reversed(_BINARY_SCALES[1:]):
+        if size and size % scale == 0:
+            return f"{size // scale:,} {name}"
+    return say_count(size, "byte")
+
+
 def say_duration(seconds: float) -> str:
     """An estimate in words, rounded up to what a person can use.
 

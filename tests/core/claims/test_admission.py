@@ -150,7 +150,7 @@ def test_by_how_much_a_limit_is_passed_is_said_to_the_byte() -> None:
     ]
     assert [say_excess(one, "ticketing", "steady") for one in found] == [
         "ticketing may have 10 GiB and has 8 GiB: this would be 2,147,483,649 bytes too much.",
-        "One claim of ticketing may ask for 4 GiB at the most: 1 bytes more than that is asked for.",
+        "One claim of ticketing may ask for 4 GiB at the most: 1 byte more than that is asked for.",
         "ticketing in steady may have 1 claim, and has 1.",
     ]
 
@@ -228,7 +228,7 @@ def test_what_is_promised_counts_against_a_grant() -> None:
     assert admission(had=had).judge(claim(size=GIB)).fits
     over = admission(had=had).judge(claim(size=GIB + 1))
     assert over.hindrance == Hindrance.OVER_LIMIT
-    assert over.sentence == "ticketing may have 8 GiB and has 7 GiB: this would be 1 bytes too much."
+    assert over.sentence == "ticketing may have 8 GiB and has 7 GiB: this would be 1 byte too much."
 
 
 def test_where_no_pool_can_keep_it_the_wish_is_said() -> None:

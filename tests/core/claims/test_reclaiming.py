@@ -10,7 +10,7 @@ from dataclasses import dataclass, replace
 import pytest
 
 from foldbarn.core.claims.classes import Reclaim
-from foldbarn.core.claims.reclaiming import Deed, Life, Object, Seen, Volume, next_turn
+from foldbarn.core.claims.reclaiming import Deed, Life, ObjectState, Seen, VolumeState, next_turn
 
 MOST_TURNS = 12
 
@@ -26,8 +26,8 @@ class World:
     life: Life = Life.WAITING
     claim: bool = True
     admitted: bool = False
-    volume: Volume = Volume.NONE
-    thing: Object = Object.NONE
+    volume: VolumeState = VolumeState.NONE
+    thing: ObjectState = ObjectState.NONE
     bound: bool = False
     told: bool = False
     taken: bool = False  # the object, by hand
@@ -44,36 +44,36 @@ def events(world: World) -> Iterator[World]:
         yield replace(world, admitted=True)
     if world.claim:
         # An object that was only kept for it by its binding goes with it.
-        thing = Object.NONE if world.thing is Object.LEAVING else world.thing
+        thing = ObjectState.NONE if world.thing is ObjectState.LEAVING else world.thing
         yield replace(world, claim=False, thing=thing)
-    if world.thing is Object.THERE and not world.bound and world.claim:
+    if world.thing is ObjectState.THERE and not world.bound and world.claim:
         yield replace(world, bound=True)
-    if world.thing is Object.THERE:
+    if world.thing is ObjectState.THERE:
         held = world.bound and world.claim
-        yield replace(world, thing=Object.LEAVING if held else Object.NONE, taken=True)
-    if world.volume is Volume.FORMING:
-        yield replace(world, volume=Volume.THERE)
-        yield replace(world, volume=Volume.NONE)  # its change was withdrawn
-    if world.volume is Volume.THERE:
-        yield replace(world, volume=Volume.BINNED, theirs=True)
-    if world.volume is Volume.BINNED:
-        yield replace(world, volume=Volume.THERE, theirs=True)
-        yield replace(world, volume=Volume.NONE, theirs=True)
+        yield replace(world, thing=ObjectState.LEAVING if held else ObjectState.NONE, taken=True)
+    if world.volume is VolumeState.FORMING:
+        yield replace(world, volume=VolumeState.THERE)
+        yield replace(world, volume=VolumeState.NONE)  # its change was withdrawn
+    if world.volume is VolumeState.THERE:
+        yield replace(world, volume=VolumeState.BINNED, theirs=True)
+    if world.volume is VolumeState.BINNED:
+        yield replace(world, volume=VolumeState.THERE, theirs=True)
+        yield replace(world, volume=VolumeState.NONE, theirs=True)
 
 
 def done(world: World, deed: Deed) -> World:
     """The world after a deed."""
     match deed:
         case Deed.MAKE:
-            return replace(world, volume=Volume.FORMING)
+            return replace(world, volume=VolumeState.FORMING)
         case Deed.GIVE_UP:
-            return replace(world, volume=Volume.NONE)
+            return replace(world, volume=VolumeState.NONE)
         case Deed.TELL:
-            return replace(world, thing=Object.THERE, told=True, taken=False)
+            return replace(world, thing=ObjectState.THERE, told=True, taken=False)
         case Deed.BIN:
-            return replace(world, volume=Volume.BINNED)
+            return replace(world, volume=VolumeState.BINNED)
         case Deed.FORGET:
-            return replace(world, thing=Object.NONE)
+            return replace(world, thing=ObjectState.NONE)
     return world
 
 
@@ -100,9 +100,9 @@ def at_rest(world: World) -> World:
     for _ in range(MOST_TURNS):
         turn = next_turn(world.life, world.reclaim, world.seen)
         after = replace(done(world, turn.deed), life=turn.life)
-        if after.volume is Volume.FORMING:
-            after = replace(after, volume=Volume.THERE)
-        if after.thing is Object.THERE and after.claim and not after.bound:
+        if after.volume is VolumeState.FORMING:
+            after = replace(after, volume=VolumeState.THERE)
+        if after.thing is ObjectState.THERE and after.claim and not after.bound:
             after = replace(after, bound=True)
         if after == world:
             return world
@@ -121,35 +121,37 @@ def test_no_deed_is_done_that_must_not_be(worlds: set[World]) -> None:
     for world in worlds:
         deed = next_turn(world.life, world.reclaim, world.seen).deed
         if deed is Deed.MAKE:
-            assert world.volume is Volume.NONE, world  # never two for a claim
+            assert world.volume is VolumeState.NONE, world  # never two for a claim
             assert world.claim, world
         if deed is Deed.BIN:
             assert not world.claim, world
             assert world.reclaim is Reclaim.DELETE or not world.told, world  # never what was to be kept
             assert not (world.taken and world.bound), world  # without its object it is left alone
         if deed is Deed.TELL:
-            assert (world.claim, world.volume, world.thing) == (True, Volume.THERE, Object.NONE), world
+            assert (world.claim, world.volume, world.thing) == (True, VolumeState.THERE, ObjectState.NONE), (
+                world
+            )
         if deed is Deed.FORGET:
-            assert world.volume is not Volume.THERE or world.theirs, world
+            assert world.volume is not VolumeState.THERE or world.theirs, world
         if deed is Deed.GIVE_UP:
-            assert world.volume is Volume.FORMING, world
+            assert world.volume is VolumeState.FORMING, world
             assert not world.claim, world
 
 
 def test_from_everywhere_it_comes_to_rest_and_nothing_is_left_that_nobody_lists(worlds: set[World]) -> None:
     for world in worlds:
         end = at_rest(world)
-        if end.volume is Volume.THERE and not world.theirs:
+        if end.volume is VolumeState.THERE and not world.theirs:
             assert end.life in (Life.TOLD, Life.BOUND, Life.ASIDE), (world, end)
         if end.claim and end.admitted and not (world.taken or world.theirs):
-            assert (end.life, end.bound, end.volume) == (Life.BOUND, True, Volume.THERE), (world, end)
+            assert (end.life, end.bound, end.volume) == (Life.BOUND, True, VolumeState.THERE), (world, end)
         if not end.claim and not (world.taken or world.theirs):
-            if end.volume is Volume.THERE:
+            if end.volume is VolumeState.THERE:
                 # Killed as it was to tell of it, nobody knows whether it has: then too it is kept.
                 assert end.life is Life.ASIDE, (world, end)
                 assert end.reclaim is Reclaim.RETAIN or not end.told, (world, end)
             else:
-                assert end.thing is Object.NONE, (world, end)
+                assert end.thing is ObjectState.NONE, (world, end)
                 assert end.life is Life.OVER, (world, end)
 
 
@@ -158,4 +160,4 @@ def test_what_is_kept_aside_stays_until_a_person_lets_it_go(worlds: set[World]) 
         if world.life is Life.ASIDE:
             turn = next_turn(world.life, world.reclaim, world.seen)
             assert turn.deed is Deed.NOTHING, world
-            assert (turn.life is Life.OVER) == (world.volume is Volume.NONE), world
+            assert (turn.life is Life.OVER) == (world.volume is VolumeState.NONE), world

@@ -18,10 +18,10 @@ from foldbarn.core.hosts.attachments import Serving
 from foldbarn.core.hosts.initiators import Initiator, Transport, target_name
 from foldbarn.core.machines.network import Port
 from foldbarn.core.names import natural_key
-from foldbarn.core.policies.policy import Wishes
+from foldbarn.core.policies.policy import Policy, Wishes
 from foldbarn.core.pools.filling import SOON_SECONDS, full_in
 from foldbarn.core.pools.protection import Level, mirror
-from foldbarn.core.site import ANYWHERE, UNWRITTEN, Binned, OnlyOn, Short, SiteView, Tier, Volume
+from foldbarn.core.site import ANYWHERE, UNWRITTEN, Binned, OnlyOn, Purpose, Short, SiteView, Tier, Volume
 from foldbarn.core.units import DAY_SECONDS
 from foldbarn.core.volumes.growth import Growth
 from foldbarn.core.volumes.lineage import Link, volumes_of
@@ -199,6 +199,25 @@ def test_each_question_has_a_volume_to_which_it_applies_and_one_to_which_not() -
     assert not named(lost, Wanted(questions=(Question.UNREADABLE,)))
     both = Outlook(without_nodes(view, {0, 1, 2, 3}), 0.0, 1.0)
     assert named(both, Wanted(questions=(Question.UNREADABLE,))) == [f"v{n}" for n in range(1, 6)]
+
+
+def test_volumes_of_as_many_extents_may_need_landings_of_other_sizes() -> None:
+    """Which of them keeps the policy is found for each, though they are made alike but for their size."""
+    view, plies = make_site([[[40], [40]], [[40], [40]]]), {}
+    scheme = mirror(2, Level.NODE)
+    for number in (1, 2):
+        view = with_volume(view, 4, 2, Level.NODE, number)
+        whole = view.volumes[-1].whole
+        of_landing = {"number": 10 + number, "tier": Tier.FAST, "purpose": Purpose.LANDING}
+        plies[f"v{number}"] = (whole, replace(whole, placement=whole.placement[:1], **of_landing))
+    policy = Policy(1, "lands", 1, Wishes(scheme, 1, landing=10))
+    view = changed(view, policies=(policy,))
+    for name, extents in (("v1", 10), ("v2", 40)):  # a tenth of which are 1 and 4
+        size = extents * view.pools[0].strip_bytes
+        view = altered(view, name, plies=plies[name], policy=(1, 1), size_bytes=size)
+    outlook = Outlook(view, 0.0, 1.0)
+    assert answers(outlook, Question.DEPARTING).tolist() == [False, True]
+    assert [is_so(outlook, Question.DEPARTING, row) for row in (0, 1)] == [False, True]
 
 
 def test_a_thing_that_is_not_there_is_refused() -> None:

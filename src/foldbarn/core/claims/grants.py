@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
 
-from foldbarn.core.units import say_binary, say_count
+from foldbarn.core.units import say_count, say_exactly
 
 
 @dataclass(frozen=True, slots=True)
@@ -94,18 +94,9 @@ def say_excess(excess: Excess, namespace: str, class_name: str) -> str:
     of_class = excess.measure in (Measure.CLASS_BYTES, Measure.CLASS_CLAIMS)
     where = f"{namespace} in {class_name}" if of_class else namespace
     if excess.measure is Measure.A_CLAIM:
-        most, over = _exact(excess.limit), _exact(excess.over)
+        most, over = say_exactly(excess.limit), say_exactly(excess.over)
         return f"One claim of {namespace} may ask for {most} at the most: {over} more than that is asked for."
     if excess.measure in (Measure.CLAIMS, Measure.CLASS_CLAIMS):
         return f"{where} may have {say_count(excess.limit, 'claim')}, and has {excess.used}."
-    used, most, over = _exact(excess.used), _exact(excess.limit), _exact(excess.over)
+    used, most, over = say_exactly(excess.used), say_exactly(excess.limit), say_exactly(excess.over)
     return f"{where} may have {most} and has {used}: this would be {over} too much."
-
-
-def _exact(size: int) -> str:
-    """A size of which no byte is rounded away."""
-    said = say_binary(size)
-    whole = f"{size:,} bytes"
-    number, _, unit = said.partition(" ")
-    scale = {"KiB": 10, "MiB": 20, "GiB": 30, "TiB": 40, "PiB": 50, "EiB": 60}.get(unit)
-    return said if scale is not None and float(number) * 2**scale == size else whole

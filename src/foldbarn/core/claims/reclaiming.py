@@ -24,7 +24,7 @@ class Life(StrEnum):
     OVER = "over"  # nothing of it is left to be done
 
 
-class Volume(StrEnum):
+class VolumeState(StrEnum):
     """What there is of the volume."""
 
     NONE = "none"
@@ -33,7 +33,7 @@ class Volume(StrEnum):
     BINNED = "in the bin"
 
 
-class Object(StrEnum):
+class ObjectState(StrEnum):
     """What there is of the orchestrator's object for it."""
 
     NONE = "none"
@@ -60,8 +60,8 @@ class Seen:
 
     claim: bool
     admitted: bool
-    volume: Volume
-    thing: Object
+    volume: VolumeState
+    thing: ObjectState
     bound: bool = False
 
 
@@ -82,7 +82,7 @@ def next_turn(life: Life, reclaim: Reclaim, seen: Seen) -> Turn:
         return Turn(Life.OVER)
     if life in (Life.ASIDE, Life.BINNED):
         return _after(life, seen)
-    if life is Life.WAITING and seen.volume is Volume.NONE:
+    if life is Life.WAITING and seen.volume is VolumeState.NONE:
         if not seen.claim:
             return Turn(Life.OVER)
         return Turn(Life.MAKING, Deed.MAKE) if seen.admitted else Turn(Life.WAITING)
@@ -91,37 +91,37 @@ def next_turn(life: Life, reclaim: Reclaim, seen: Seen) -> Turn:
         return _while_made(seen)
     if not seen.claim:
         return _without_claim(life, reclaim, seen)
-    if seen.volume is not Volume.THERE:
+    if seen.volume is not VolumeState.THERE:
         # A person put it into the bin, which can be undone, or erased it.
-        return Turn(Life.OVER if seen.volume is Volume.NONE else life)
+        return Turn(Life.OVER if seen.volume is VolumeState.NONE else life)
     if life is Life.BOUND:
         # Its object was taken away by hand: the volume and its data stay, and nothing is told twice.
-        return Turn(Life.ASIDE) if seen.thing is Object.NONE else Turn(Life.BOUND)
+        return Turn(Life.ASIDE) if seen.thing is ObjectState.NONE else Turn(Life.BOUND)
     if life is Life.MADE:
         return Turn(Life.TOLD)  # which is written down before anybody is told
     if seen.bound:
         return Turn(Life.BOUND)
-    return Turn(Life.TOLD, Deed.TELL if seen.thing is Object.NONE else Deed.NOTHING)
+    return Turn(Life.TOLD, Deed.TELL if seen.thing is ObjectState.NONE else Deed.NOTHING)
 
 
 def _while_made(seen: Seen) -> Turn:
     match seen.volume:
-        case Volume.NONE if seen.claim:
+        case VolumeState.NONE if seen.claim:
             return Turn(Life.MAKING, Deed.MAKE)  # the same again: what makes it is found by its claim
-        case Volume.NONE:
+        case VolumeState.NONE:
             return Turn(Life.OVER)
-        case Volume.FORMING:
+        case VolumeState.FORMING:
             return Turn(Life.MAKING, Deed.NOTHING if seen.claim else Deed.GIVE_UP)
-        case Volume.BINNED:
+        case VolumeState.BINNED:
             return Turn(Life.MAKING)
     return Turn(Life.MADE)
 
 
 def _without_claim(life: Life, reclaim: Reclaim, seen: Seen) -> Turn:
     """Its claim is gone. What nobody was told of has nothing in it that could be wanted."""
-    if seen.volume is not Volume.THERE:
+    if seen.volume is not VolumeState.THERE:
         return _after(Life.BINNED, seen)
-    if life is not Life.MADE and (reclaim is Reclaim.RETAIN or seen.thing is Object.NONE):
+    if life is not Life.MADE and (reclaim is Reclaim.RETAIN or seen.thing is ObjectState.NONE):
         return Turn(Life.ASIDE)
     return Turn(life, Deed.BIN)
 
@@ -129,7 +129,7 @@ def _without_claim(life: Life, reclaim: Reclaim, seen: Seen) -> Turn:
 def _after(life: Life, seen: Seen) -> Turn:
     """Of what is kept aside the object stays, since it says whose it was; of what is in the bin it goes."""
     if life is Life.ASIDE:
-        return Turn(Life.OVER if seen.volume is Volume.NONE else Life.ASIDE)
-    if seen.thing is Object.THERE:
+        return Turn(Life.OVER if seen.volume is VolumeState.NONE else Life.ASIDE)
+    if seen.thing is ObjectState.THERE:
         return Turn(Life.BINNED, Deed.FORGET)
-    return Turn(Life.OVER if seen.thing is Object.NONE else Life.BINNED)
+    return Turn(Life.OVER if seen.thing is ObjectState.NONE else Life.BINNED)

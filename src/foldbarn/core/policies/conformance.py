@@ -211,7 +211,7 @@ def plainly_kept(view: SiteView, there: Flags) -> Flags:
         # What is found of one is so for all that are made like it.
         plies = volume.plies
         made_as = plies[0].made_as if len(plies) == 1 else tuple(ply.made_as for ply in plies)
-        key = (volume.policy, volume.pool, volume.anew is None, made_as)
+        key = (volume.policy, volume.pool, volume.size_bytes, volume.anew is None, made_as)
         if key not in known:
             known[key] = _made_as_wished(view, volume)
         if known[key]:

@@ -17,7 +17,6 @@ PATCHES = (JSON, MERGE, STRATEGIC, APPLY)
 # Lists that a strategic merge does not replace, and by what their entries are told apart; those that hold
 # plain values have none ("patchMergeKey" in the API's own description).
 _MERGED_BY = {
-    "accessModes": None,
     "addresses": "type",
     "conditions": "type",
     "containers": "name",
@@ -30,7 +29,6 @@ _MERGED_BY = {
     "volumeMounts": "mountPath",
     "volumes": "name",
 }
-_ATOMIC = {"accessModes"}
 _DELETE_FROM = "$deleteFromPrimitiveList/"
 _ORDER = "$setElementOrder/"
 
@@ -87,7 +85,7 @@ def _strategic(was: Any, patch: Thing) -> Thing:
             found.pop(key, None)
         elif isinstance(value, dict):
             found[key] = _strategic(found.get(key), value)
-        elif isinstance(value, list) and key in _MERGED_BY and key not in _ATOMIC:
+        elif isinstance(value, list) and key in _MERGED_BY:
             found[key] = _merged_list(found.get(key) or [], value, _MERGED_BY[key])
         else:
             found[key] = deepcopy(value)
