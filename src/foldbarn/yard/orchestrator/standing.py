@@ -88,7 +88,7 @@ class StandIn:
             ws="none",
             ssl_certfile=str(self.folder / "certificate.pem"),
             ssl_keyfile=str(self.folder / "key.pem"),
-            timeout_graceful_shutdown=1,
+            timeout_graceful_shutdown=0,  # whoever holds a connection would be waited for
         )
         self._uvicorn = uvicorn.Server(config)
         self._thread = threading.Thread(target=self._uvicorn.run, name=self.name, daemon=True)
