@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 
 from foldbarn.core.errors import Conflict, NotPossible
 
@@ -27,6 +27,19 @@ def natural_key(name: str) -> tuple[tuple[int, int, str], ...]:
         elif part:
             key.append((1, 0, part))
     return tuple(key)
+
+
+def fitting(wanted: str, taken: Collection[str]) -> str:
+    """A name that comes as close to what is wanted (a name of the Kubernetes API) as one here can; with a
+    number where another thing is called so.
+    """
+    whole, known = wanted.replace(".", "-"), {folded(name) for name in taken}
+    name, number = whole[:LONGEST_NAME].rstrip("-"), 1
+    while folded(name) in known:
+        number += 1
+        end = f"-{number}"
+        name = whole[: LONGEST_NAME - len(end)].rstrip("-") + end
+    return name
 
 
 def check_name(name: str, kind: str, taken: list[str]) -> str:

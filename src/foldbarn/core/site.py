@@ -15,6 +15,11 @@ from typing import TypeVar
 import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags, Ints
+from foldbarn.core.claims.classes import StorageClass
+from foldbarn.core.claims.grants import Grant
+from foldbarn.core.claims.kept import KeptClaim, Orchestrator
+from foldbarn.core.claims.reclaiming import Life
+from foldbarn.core.columns import Columns
 from foldbarn.core.errors import NotFound
 from foldbarn.core.hosts.attachments import NO_SERVING, Serving, Target
 from foldbarn.core.hosts.facts import Facts
@@ -517,7 +522,8 @@ class Cluster:
     witness_reason: str = ""  # why it stands beside members, as the one who placed it there wrote
 
 
-Named = TypeVar("Named", Room, Rack, Node, Disk, Pool, Volume, Policy, Host)
+Found = TypeVar("Found")
+Named = TypeVar("Named", Room, Rack, Node, Disk, Pool, Volume, Policy, Host, Orchestrator, StorageClass)
 
 
 @dataclass(frozen=True, eq=False)
@@ -545,6 +551,16 @@ class SiteView:
     policies: tuple[Policy, ...] = ()  # every version of each, by name and version
     hosts: tuple[Host, ...] = ()
     targets: tuple[Target, ...] = ()  # of the volumes that hosts reach, or are to
+    orchestrators: tuple[Orchestrator, ...] = ()  # by name
+    classes: tuple[StorageClass, ...] = ()  # by name
+    grants: tuple[Grant, ...] = ()  # by orchestrator, namespace and policy
+    claims: tuple[KeptClaim, ...] = ()  # by orchestrator, namespace and name; also those of which all is over
+    before: Columns = field(default_factory=Columns)  # of the picture before this one
+
+    @cached_property
+    def columns(self) -> Columns:
+        """What was found of each volume alone, also in the picture before this one."""
+        return self.before.carried_to(self.volumes)
 
     @cached_property
     def findings(self) -> dict[object, object]:
@@ -807,6 +823,48 @@ class SiteView:
     def _hosts_by_number(self) -> dict[int, Host]:
         return {host.number: host for host in self.hosts}
 
+    def orchestrator(self, name: str) -> Orchestrator:
+        return _find(self.orchestrators, name, "orchestrator")
+
+    def orchestrator_numbered(self, number: int) -> Orchestrator:
+        return _numbered({one.number: one for one in self.orchestrators}, number, "orchestrator")
+
+    def storage_class(self, name: str) -> StorageClass:
+        return _find(self.classes, name, "class")
+
+    def policy_numbered(self, number: int) -> Policy:
+        """Its newest version."""
+        return _numbered(self._current_by_number, number, "policy")
+
+    @cached_property
+    def _current_by_number(self) -> dict[int, Policy]:
+        return {policy.number: policy for policy in self.current_policies}
+
+    def claim_numbered(self, number: int) -> KeptClaim:
+        return _numbered(self._claims_by_number, number, "claim")
+
+    @cached_property
+    def _claims_by_number(self) -> dict[int, KeptClaim]:
+        return {kept.number: kept for kept in self.claims}
+
+    def claim_of(self, volume: int) -> KeptClaim | None:
+        """The claim that a volume (by number) was made for, as long as that is not over."""
+        found = self.last_claim_of(volume)
+        return None if found is None or found.life is Life.OVER else found
+
+    def last_claim_of(self, volume: int) -> KeptClaim | None:
+        """The same, also where that is over: what lies on the volume was made for it."""
+        return self._claims_by_volume.get(volume)
+
+    @cached_property
+    def _claims_by_volume(self) -> dict[int, KeptClaim]:
+        return {kept.volume: kept for kept in self.claims if kept.volume}
+
+    @cached_property
+    def claims_waiting(self) -> tuple[KeptClaim, ...]:
+        """Those for which nothing is made yet."""
+        return tuple(kept for kept in self.claims if kept.life is Life.WAITING)
+
     def target_of(self, volume: int) -> Target | None:
         """Of a volume (by number); none where no host is to reach it."""
         return self._targets.get(volume)
@@ -833,6 +891,10 @@ class SiteView:
 
     def volume_numbered(self, number: int) -> Volume:
         return _numbered(self._volumes_by_number, number, "volume")
+
+    def known_volume(self, number: int) -> Volume | None:
+        """The volume of that number; none where there is none."""
+        return self._volumes_by_number.get(number)
 
     @cached_property
     def _volumes_by_number(self) -> dict[int, Volume]:
@@ -872,6 +934,8 @@ class SiteView:
             disks=renamed(self.disks, "disk"),
             policies=renamed(self.policies, "policy"),
             hosts=renamed(self.hosts, "host"),
+            orchestrators=renamed(self.orchestrators, "orchestrator"),
+            classes=renamed(self.classes, "class"),
         )
 
     @cached_property
@@ -951,7 +1015,7 @@ def _find(things: tuple[Named, ...], name: str, kind: str) -> Named:
     raise _not_there(name, kind)
 
 
-def _numbered(things: Mapping[int, Named], number: int, kind: str) -> Named:
+def _numbered(things: Mapping[int, Found], number: int, kind: str) -> Found:
     found = things.get(number)
     if found is None:
         raise NotFound(f"The {kind} is gone.", about=kind)

@@ -6,6 +6,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from enum import StrEnum
 
+from foldbarn.core.claims.classes import StorageClass
+from foldbarn.core.claims.kept import Orchestrator
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.site import Disk, Host, Node, Pool, SiteView, Volume
 
@@ -25,6 +27,10 @@ class Thing(StrEnum):
     TARGET = "target"  # of a volume, by the volume's number: who reaches it, and how
     POLICY = "policy"
     HOST = "host"
+    ORCHESTRATOR = "orchestrator"
+    CLASS = "class"  # of storage
+    GRANTS = "grants"  # of a policy, by the policy's number
+    CLAIM = "claim"
     DISK = "disk"
     NODE = "node"
     PLACES = "places"  # one: rooms, racks, and what stands where under which name
@@ -80,6 +86,7 @@ _OF_POOL = {
     Thing.REBUILD: "rebuilding {}",
 }
 _OF_VOLUME = {Thing.COPYING: "what is still to be written of {}", Thing.TARGET: "who reaches {}"}
+_OF_POLICY = {Thing.GRANTS: "who may have {}"}
 _ONE = {
     Thing.PLACES: "rooms, racks, and what stands where",
     Thing.NETWORK: "addresses and purposes of ports",
@@ -93,22 +100,31 @@ def touched(view: SiteView, touches: Iterable[Touch]) -> list[Touched]:
     return [_touched(view, t) for t in sorted(touches, key=lambda t: (order.index(t.what), t.number))]
 
 
+_Named = Pool | Volume | Disk | Node | Policy | Host | Orchestrator | StorageClass
+
+
 def _touched(view: SiteView, touch: Touch) -> Touched:
     if touch.what in _ONE:
         return Touched("", "", _ONE[touch.what], touch.alone)
-    kind = "pool" if touch.what in _OF_POOL else "volume" if touch.what in _OF_VOLUME else touch.what.value
+    of_others = ((_OF_POOL, "pool"), (_OF_VOLUME, "volume"), (_OF_POLICY, "policy"))
+    kind = next((one for words, one in of_others if touch.what in words), touch.what.value)
     if touch.number == 0:
         return Touched("", "", f"a new {kind}", touch.alone)
-    things: dict[str, Iterable[Pool | Volume | Disk | Node | Policy | Host]] = {
+    if touch.what is Thing.CLAIM:
+        path = next((one.path for one in view.claims if one.number == touch.number), "")
+        return Touched("", path, f"claim {path or 'that is gone'}", touch.alone)
+    things: dict[str, Iterable[_Named]] = {
         "pool": view.pools,
         "volume": view.volumes,
         "disk": view.disks,
         "node": view.nodes,
         "policy": view.current_policies,
         "host": view.hosts,
+        "orchestrator": view.orchestrators,
+        "class": view.classes,
     }
     name = next((thing.name for thing in things[kind] if thing.number == touch.number), "")
-    of = (_OF_POOL | _OF_VOLUME).get(touch.what, f"{kind} {{}}")
+    of = (_OF_POOL | _OF_VOLUME | _OF_POLICY).get(touch.what, f"{kind} {{}}")
     return Touched(kind if name else "", name, of.format(name or "that is gone"), touch.alone)
 
 
@@ -124,6 +140,8 @@ class Meant:
     disks: tuple[Disk, ...] = ()
     policies: tuple[Policy, ...] = ()
     hosts: tuple[Host, ...] = ()
+    orchestrators: tuple[Orchestrator, ...] = ()
+    classes: tuple[StorageClass, ...] = ()
 
     def numbers(self) -> dict[str, dict[str, int]]:
         """Number by name as wished, by kind of thing."""
@@ -134,5 +152,7 @@ class Meant:
             "disk": self.disks,
             "policy": self.policies,
             "host": self.hosts,
+            "orchestrator": self.orchestrators,
+            "class": self.classes,
         }
         return {kind: {t.name: t.number for t in found} for kind, found in things.items() if found}  # type: ignore[attr-defined]

@@ -26,9 +26,18 @@ class VolumeMode(StrEnum):
 
 
 @dataclass(frozen=True, slots=True)
+class Source:
+    """What a claim is to be filled from, in its own namespace: by the kind of the object, and its name."""
+
+    kind: str
+    name: str
+
+
+@dataclass(frozen=True, slots=True)
 class Claim:
     """uid: tells it from another of its name before or after it. class_name: of the class that it asks; empty
     for one that asks none, None where it names none and there was no default as it was made. size: bytes.
+    source: none where it begins empty.
     """
 
     uid: str
@@ -38,6 +47,7 @@ class Claim:
     size: int
     modes: frozenset[AccessMode]
     volume_mode: VolumeMode = VolumeMode.FILE_SYSTEM
+    source: Source | None = None
 
     @property
     def path(self) -> str:
@@ -57,7 +67,21 @@ def read_claim(said: Mapping[str, Any]) -> Claim:
         size=quantity_bytes(_text(requests, "storage", "spec.resources.requests."), about="storage"),
         modes=frozenset(_mode(one) for one in _modes(spec)),
         volume_mode=_volume_mode(str(spec.get("volumeMode") or VolumeMode.FILE_SYSTEM)),
+        source=_source(spec, _text(metadata, "namespace", "metadata.")),
     )
+
+
+def _source(spec: Mapping[str, Any], namespace: str) -> Source | None:
+    """The newer field says as much as the older one, and may name another namespace."""
+    key = "dataSourceRef" if spec.get("dataSourceRef") else "dataSource"
+    if not spec.get(key):
+        return None
+    said = _part(spec, key, "spec.")
+    kind, name = _text(said, "kind", f"spec.{key}."), _text(said, "name", f"spec.{key}.")
+    if said.get("namespace") not in (None, "", namespace):
+        words = "A claim is filled from what is in its own namespace."
+        raise NotPossible(words, about=f"spec.{key}.namespace")
+    return Source(kind, name)
 
 
 def _part(said: Mapping[str, Any], key: str, before: str = "") -> Mapping[str, Any]:

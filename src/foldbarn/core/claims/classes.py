@@ -9,6 +9,7 @@ from collections.abc import Collection, Sequence
 from dataclasses import dataclass
 from difflib import get_close_matches
 from enum import StrEnum
+from functools import lru_cache
 
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.hosts.attachments import FileSystem
@@ -48,6 +49,7 @@ class StorageClass:
     file_system: FileSystem = FileSystem.XFS
     mount_options: tuple[str, ...] = ()
     default: bool = False
+    number: int = 0
 
 
 def check_class_name(name: str, taken: Collection[str]) -> str:
@@ -63,9 +65,43 @@ def check_class_name(name: str, taken: Collection[str]) -> str:
     return name
 
 
+_LABEL = re.compile(r"[a-z0-9]([-a-z0-9]*[a-z0-9])?")
+LONGEST_LABEL = 63
+_OPTION = re.compile(r"[!-+\--~]+")  # printed characters but the comma, by which they are put together
+
+
+def check_namespace(name: str) -> str:
+    """The name, if a namespace can have it: a label of RFC 1123 in small letters. Raises NotPossible."""
+    if len(name) > LONGEST_LABEL or not _LABEL.fullmatch(name):
+        raise NotPossible(
+            f"No namespace can be called '{name}'." if name else "Which namespace is it for?",
+            about="namespace",
+            next_step="Use small letters, digits and hyphens; begin and end with a letter or digit.",
+        )
+    return name
+
+
+def check_mount_options(options: Sequence[str]) -> tuple[str, ...]:
+    """The options, trimmed. Raises NotPossible."""
+    found = tuple(option.strip() for option in options if option.strip())
+    for option in found:
+        if not _OPTION.fullmatch(option):
+            raise NotPossible(
+                f"'{option}' is not one mount option.",
+                about="mount_options",
+                next_step="Give each by itself, such as noatime, without spaces and commas.",
+            )
+    return found
+
+
 def nearest(name: str, names: Collection[str]) -> str:
     """Which of these was likely meant; empty where none is near."""
-    return next(iter(get_close_matches(name, sorted(names), n=1)), "")
+    return _nearest(name, tuple(sorted(names)))
+
+
+@lru_cache(maxsize=1000)  # of thousands that wait many name the same
+def _nearest(name: str, names: tuple[str, ...]) -> str:
+    return next(iter(get_close_matches(name, names, n=1)), "")
 
 
 def default_of(classes: Sequence[StorageClass]) -> StorageClass | None:

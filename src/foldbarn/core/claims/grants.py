@@ -23,7 +23,8 @@ NO_LIMITS = Limits()
 @dataclass(frozen=True, slots=True)
 class Grant:
     """A policy, by number, made available to a namespace. bytes_a_claim: the largest that one may ask for;
-    by_class: limits beside those of the whole, by the name of a class.
+    by_class: limits beside those of the whole, by the name of a class. orchestrator: whose namespace it is,
+    by number.
     """
 
     policy: int
@@ -31,6 +32,8 @@ class Grant:
     limits: Limits = NO_LIMITS
     bytes_a_claim: int | None = None
     by_class: Mapping[str, Limits] = field(default_factory=dict)
+    number: int = 0
+    orchestrator: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -87,6 +90,19 @@ def excesses(grant: Grant, had: Sequence[Had], asked: Had) -> list[Excess]:
     found = [Excess(what, limit, used, more) for what, limit, used, more in measured if limit is not None]
     # What asks for no more of something passes no limit of it, though that was lowered meanwhile.
     return [one for one in found if one.asked > 0 and one.over > 0]
+
+
+def most_for_one_more(grant: Grant, had: Sequence[Had], class_name: str) -> int | None:
+    """Bytes that one more claim of a class could ask for and pass no limit; None where there is none."""
+    limits = grant.by_class.get(class_name, NO_LIMITS)
+    mine = [one for one in had if one.class_name == class_name]
+    left = [grant.bytes_a_claim]
+    for limit, ones in ((grant.limits, had), (limits, mine)):
+        if limit.claims is not None and len(ones) >= limit.claims:
+            return 0
+        if limit.bytes is not None:
+            left.append(max(0, limit.bytes - sum(one.bytes for one in ones)))
+    return min((one for one in left if one is not None), default=None)
 
 
 def say_excess(excess: Excess, namespace: str, class_name: str) -> str:

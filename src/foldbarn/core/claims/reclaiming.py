@@ -21,6 +21,7 @@ class Life(StrEnum):
     BOUND = "bound"
     ASIDE = "kept aside"  # its claim is gone, and it is kept
     BINNED = "in the bin"  # its claim is gone, and it was not to be kept
+    HANDED_ON = "handed on"  # its claim is gone, and another one has its volume
     OVER = "over"  # nothing of it is left to be done
 
 
@@ -78,9 +79,7 @@ def next_turn(life: Life, reclaim: Reclaim, seen: Seen) -> Turn:
     claim is gone, and the orchestrator's object, if it was told of one, was not taken from it by hand. Where
     that cannot be known it is kept aside.
     """
-    if life is Life.OVER:
-        return Turn(Life.OVER)
-    if life in (Life.ASIDE, Life.BINNED):
+    if life in (Life.ASIDE, Life.BINNED, Life.HANDED_ON, Life.OVER):
         return _after(life, seen)
     if life is Life.WAITING and seen.volume is VolumeState.NONE:
         if not seen.claim:
@@ -127,9 +126,11 @@ def _without_claim(life: Life, reclaim: Reclaim, seen: Seen) -> Turn:
 
 
 def _after(life: Life, seen: Seen) -> Turn:
-    """Of what is kept aside the object stays, since it says whose it was; of what is in the bin it goes."""
-    if life is Life.ASIDE:
-        return Turn(Life.OVER if seen.volume is VolumeState.NONE else Life.ASIDE)
+    """Of what is kept aside the object stays, since it says whose it was, as long as there is a volume; of
+    what is in the bin, or another's by now, it goes. What somebody has brought back from there is kept aside.
+    """
+    if seen.volume is VolumeState.THERE or (life is Life.ASIDE and seen.volume is not VolumeState.NONE):
+        return Turn(Life.ASIDE)
     if seen.thing is ObjectState.THERE:
-        return Turn(Life.BINNED, Deed.FORGET)
-    return Turn(Life.OVER if seen.thing is ObjectState.NONE else Life.BINNED)
+        return Turn(life, Deed.FORGET)
+    return Turn(Life.OVER if seen.thing is ObjectState.NONE else life)

@@ -34,7 +34,7 @@ class Right:
         return f'- {{apiGroups: ["{self.group}"], resources: ["{self.resource}"], verbs: [{verbs}]}}'
 
 
-_STORAGE = "storage.k8s.io"
+_STORAGE, _SNAPSHOT = "storage.k8s.io", "snapshot.storage.k8s.io"
 # The least that it takes: nothing is read or written for which no sentence here says why.
 RIGHTS = (
     Right("", "namespaces", READ, "To show which there are, and whose claims are whose."),
@@ -49,6 +49,12 @@ RIGHTS = (
     Right(_STORAGE, "csinodes", READ, "To know which nodes can use volumes."),
     Right(_STORAGE, "volumeattachments", (*READ, "patch"), "To attach volumes to nodes."),
     Right(_STORAGE, "volumeattachments/status", ("patch",), "To tell when one is attached."),
+    Right(
+        _SNAPSHOT, "volumesnapshotclasses", (*READ, "create", "patch"), "To publish how to take snapshots."
+    ),
+    Right(_SNAPSHOT, "volumesnapshots", READ, "To find what a claim is to be filled from."),
+    Right(_SNAPSHOT, "volumesnapshotcontents", (*READ, "patch"), "To see which snapshots are asked for."),
+    Right(_SNAPSHOT, "volumesnapshotcontents/status", ("patch",), "To tell when one is taken."),
 )
 
 

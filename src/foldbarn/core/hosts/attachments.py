@@ -25,13 +25,15 @@ class FileSystem(StrEnum):
 @dataclass(frozen=True, slots=True)
 class Attachment:
     """A volume made reachable by a host (by number). at: where it is to be mounted there; empty for no
-    place.
+    place. secret_of: the orchestrator (by number) by one of whose secrets the host has to prove itself; none
+    where its name is enough.
     """
 
     host: int
     transport: Transport
     read_only: bool = False
     at: str = ""
+    secret_of: int | None = None
 
 
 @dataclass(frozen=True, slots=True)
@@ -52,11 +54,13 @@ class Target:
 @dataclass(frozen=True, slots=True)
 class Serving:
     """What a node has to do with hosts. lets_in: target and initiator, as it was told and goes by; sessions:
-    target, initiator, and its own address to which that is connected, as it says.
+    target, initiator, and its own address to which that is connected, as it says; proved: initiators, and
+    the name of the secret by which each is.
     """
 
     lets_in: frozenset[tuple[str, str]] = frozenset()
     sessions: frozenset[tuple[str, str, str]] = frozenset()
+    proved: frozenset[tuple[str, str]] = frozenset()
 
 
 NO_SERVING = Serving()

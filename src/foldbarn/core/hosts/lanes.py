@@ -424,7 +424,28 @@ def _connected(lane: Lane) -> Step:
         portals = [at for at in portals if (lane.name, at) in known and not _cable_out(lane.host, at)]
     # The nodes tell of connections, also where the host does not.
     why = f"By none of {say_count(lane.width, 'path')}."
+    if lane.attachment.secret_of is not None:
+        return _proves_itself(lane, lane.attachment.secret_of, why, portals)
     return _open(Gate.CONNECTED, why, _connect(lane.attachment.transport, lane.name, portals))
+
+
+def _proves_itself(lane: Lane, orchestrator: int, why: str, portals: Sequence[str]) -> Step:
+    """Who logs in by hand types the secret: it is written nowhere here."""
+    asked = lane.view.orchestrator_numbered(orchestrator)
+    if not asked.secrets:
+        words = f"{why} {asked.name} has no secret that is good, so nobody is let in."
+        return _open(Gate.CONNECTED, words, ())
+    name = asked.secrets[-1].name
+    update = f"iscsiadm -m node -T {lane.name} -o update -n node.session.auth"
+    commands = (
+        f"read -rsp 'Secret of {name}: ' SECRET",
+        f"{update}.authmethod -v CHAP",
+        f"{update}.username -v {name}",
+        f'{update}.password -v "$SECRET"',
+        *_connect(lane.attachment.transport, lane.name, portals),
+    )
+    words = f"{why} It has to prove itself by a secret of {asked.name}, such as {name}."
+    return _open(Gate.CONNECTED, words, commands)
 
 
 def _is_seen(lane: Lane) -> Step:

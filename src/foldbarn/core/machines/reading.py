@@ -253,7 +253,8 @@ MOST_SESSIONS = 20_000  # of hosts with one node
 
 def read_serves(report: Mapping[str, Any]) -> tuple[str, list[list[str]]] | None:
     """By which order a node learned what it serves to hosts, and who is connected, in order: target,
-    initiator, and its own address; None where it does not tell.
+    initiator, its own address, and the name of the secret by which that is, if any; None where it does not
+    tell.
     """
     told = report.get("serves")
     if told is None:
@@ -264,7 +265,7 @@ def read_serves(report: Mapping[str, Any]) -> tuple[str, list[list[str]]] | None
         raise NotPossible("Its report tells in another shape what it serves to hosts.") from error
     words = [word for one in sessions for word in one] + [order]
     fits = all(isinstance(word, str) and len(word) <= MOST_ID for word in words)
-    if not fits or any(len(one) != 3 for one in sessions) or len(sessions) > MOST_SESSIONS:
+    if not fits or any(len(one) not in (3, 4) for one in sessions) or len(sessions) > MOST_SESSIONS:
         raise NotPossible("Its report tells in another shape what it serves to hosts.")
     return order, sorted(sessions)
 

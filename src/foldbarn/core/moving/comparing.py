@@ -133,3 +133,15 @@ class _Numbering:
             numbers, column = np.divmod(numbers, span)
             columns.append(column if values is None else values[column])
         return Places(*reversed(columns))
+
+
+def lay_there(view: SiteView, places: Places) -> Flags:
+    """Which strips lay on these disks as a site was then, of volumes that had been made, [strips]."""
+    found = np.zeros(len(places.disk), dtype=np.bool_)
+    for number in np.unique(places.ply).tolist():
+        ply, mine = view.ply_numbered.get(number), np.flatnonzero(places.ply == number)
+        if ply is None or ply.forming:
+            continue
+        mine = mine[places.extent[mine] < ply.extents]  # it may have grown since
+        found[mine] = ply.placement[places.extent[mine], places.strip[mine]] == places.disk[mine]
+    return found

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from enum import StrEnum
+from functools import lru_cache
 from typing import cast
 
 import numpy as np
 
-from foldbarn.core.arrays import Flags
+from foldbarn.core.arrays import Disks, Flags
 from foldbarn.core.moving.apart import too_close
 from foldbarn.core.moving.mending import prospect_of
 from foldbarn.core.moving.rebuild import crowded_strips
@@ -17,6 +19,7 @@ from foldbarn.core.policies.adopting import may_have_more_room
 from foldbarn.core.policies.matching import against_cache, hot_as_wished, landing_as_wished, tier_of
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.capacity import most_to_give
+from foldbarn.core.pools.protection import Scheme
 from foldbarn.core.site import Contact, Ply, Purpose, SiteView, Volume
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.loss import enough_to_read, losses_survived, present_strips
@@ -203,23 +206,21 @@ def plainly_kept(view: SiteView, there: Flags) -> Flags:
 
     there: of which all strips can be read, [volumes], as `whole_at_once` has it.
     """
-    found = np.array([volume.policy is None for volume in view.volumes], dtype=np.bool_)
-    known: dict[object, bool] = {}
-    maybe = []
-    for row in np.flatnonzero(there & ~found).tolist():
-        volume = view.volumes[row]
-        # What is found of one is so for all that are made like it.
-        plies = volume.plies
-        made_as = plies[0].made_as if len(plies) == 1 else tuple(ply.made_as for ply in plies)
-        key = (volume.policy, volume.pool, volume.size_bytes, volume.anew is None, made_as)
-        if key not in known:
-            known[key] = _made_as_wished(view, volume)
-        if known[key]:
-            maybe.append(row)
-    close = _close_together(view, [(row, ply) for row in maybe for ply in view.volumes[row].plies])
-    found[maybe] = True
-    found[close] = False
-    return found
+    by_hand = view.columns.of(_by_hand, np.bool_)
+    # What is found of one is so for all that are made like it.
+    as_wished = view.columns.alike(_made_as, lambda volume: _made_as_wished(view, volume))
+    maybe: Flags = there & ~by_hand & as_wished
+    return by_hand | (maybe & ~_close_together(view))
+
+
+def _by_hand(volume: Volume) -> bool:
+    return volume.policy is None
+
+
+def _made_as(volume: Volume) -> tuple[object, ...]:
+    """What a volume has in common with others of which the same is to be said, wherever they lie."""
+    made_as = tuple(ply.made_as for ply in volume.plies)
+    return volume.policy, volume.pool, volume.size_bytes, volume.anew is None, made_as
 
 
 def _made_as_wished(view: SiteView, volume: Volume) -> bool:
@@ -231,19 +232,31 @@ def _made_as_wished(view: SiteView, volume: Volume) -> bool:
     return all_set_aside and all(ply.scheme.survives >= policy.wishes.survives for ply in plies)
 
 
-def _close_together(view: SiteView, plies: list[tuple[int, Ply]]) -> list[int]:
-    """Rows, as they come with each ply, of those with strips that should be further apart."""
-    alike: dict[tuple[object, ...], list[tuple[int, Ply]]] = {}
-    for row, ply in plies:
-        alike.setdefault(ply.made_as[2], []).append((row, ply))
-    found: set[int] = set()
-    for mine in alike.values():
-        scheme = mine[0][1].scheme
-        of = np.repeat([row for row, _ in mine], [ply.extents for _, ply in mine])
-        rows = view.row_of_number[np.concatenate([ply.placement for _, ply in mine])]
+def _close_together(view: SiteView) -> Flags:
+    """Volumes with strips that should be further apart, [volumes]."""
+    found = np.zeros(len(view.volumes), dtype=np.bool_)
+    for scheme in view.columns.every(_schemes):
+        owners, placement = view.columns.together(_placed_by(scheme))
+        rows = view.row_of_number[placement]
         domains = np.append(view.domain_of(scheme.level), -1)[rows]
-        found |= set(of[too_close(domains, rows, scheme.per_domain).any(axis=1)].tolist())
-    return sorted(found)
+        found[owners[too_close(domains, rows, scheme.per_domain).any(axis=1)]] = True
+    return found
+
+
+def _schemes(volume: Volume) -> frozenset[Scheme]:
+    return frozenset(ply.scheme for ply in volume.plies)
+
+
+@lru_cache(maxsize=1000)
+def _placed_by(scheme: Scheme) -> Callable[[Volume], Disks]:
+    """Finds where the extents of a volume lie that are held so, [extents, strips]."""
+    none = np.zeros((0, scheme.strips), dtype=np.int32)
+
+    def find(volume: Volume) -> Disks:
+        found = [ply.placement for ply in volume.plies if ply.scheme == scheme]
+        return found[0] if len(found) == 1 else np.concatenate([none, *found])
+
+    return find
 
 
 def _cure(view: SiteView, volume: Volume) -> str:

@@ -12,13 +12,13 @@ USUAL_DAYS = 7  # for which a deleted volume is kept, where nobody says otherwis
 MOST_DAYS = 365
 
 
-def against_altering(volume: Volume) -> NotPossible | None:
+def against_altering(volume: Volume, *, in_bin: bool = False) -> NotPossible | None:
     """Why nothing can be altered of a volume that is still being made, or is in the bin; None for any
-    other.
+    other. in_bin: it may be there.
     """
     if volume.forming:
         words, step = f"{volume.name} is still being made.", "Wait until that change is done."
-    elif volume.binned is not None:
+    elif volume.binned is not None and not in_bin:
         words, step = f"{volume.name} is in the bin.", "Bring it back first."
     else:
         return None

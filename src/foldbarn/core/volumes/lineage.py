@@ -12,15 +12,19 @@ from typing import cast
 import numpy as np
 
 from foldbarn.core.arrays import Disks, Flags, Ints
+from foldbarn.core.claims.kept import KeptClaim
+from foldbarn.core.claims.reclaiming import Life
 from foldbarn.core.errors import NotFound
 from foldbarn.core.names import folded
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.site import Disk, Host, Node, Pool, Rack, Room, SiteView, Volume
+from foldbarn.core.volumes.snapshots import Origin
 
 
 class Link(StrEnum):
     """Kinds of things in the chain, from what uses to what bears."""
 
+    CLAIM = "claim"  # by namespace and name
     HOST = "host"
     VOLUME = "volume"
     POLICY = "policy"
@@ -50,6 +54,9 @@ def volumes_of(view: SiteView, link: Link, name: str) -> Flags:
     match link:
         case Link.VOLUME:
             return _only(row, len(view.volumes))
+        case Link.CLAIM:
+            mine = _claims(view)[row].volume
+            return _flags(view, (v.number == mine for v in view.volumes))
         case Link.HOST:
             number = view.hosts[row].number
             return _flags(view, (number in _hosts_of(view, v) for v in view.volumes))
@@ -67,7 +74,7 @@ def lineage_of(view: SiteView, link: Link, name: str) -> Lineage:
     row = _row(view, link, name)
     volumes = np.flatnonzero(volumes_of(view, link, name))
     chosen = [view.volumes[v] for v in volumes.tolist()]
-    above = link in (Link.HOST, Link.VOLUME, Link.POLICY)
+    above = link in (Link.CLAIM, Link.HOST, Link.VOLUME, Link.POLICY)
     disks = np.flatnonzero(_holding(view, chosen) if above else _disks_of(view, link, row))
     hosts = {number for v in chosen for number in _hosts_of(view, v)}
     # Whatever lies there: nodes without disks, and those by which a host reaches its volumes.
@@ -82,7 +89,9 @@ def lineage_of(view: SiteView, link: Link, name: str) -> Lineage:
     racks |= {
         r for r, rack in enumerate(view.racks) if (link, row) in ((Link.RACK, r), (Link.ROOM, rack.room))
     }
+    numbers_of = {v.number for v in chosen}
     rows: dict[Link, set[int]] = {
+        Link.CLAIM: {c for c, kept in enumerate(_claims(view)) if kept.volume in numbers_of},
         Link.HOST: {h for h, host in enumerate(view.hosts) if host.number in hosts},
         Link.VOLUME: set(volumes.tolist()),
         Link.POLICY: _kept_by(view, chosen),
@@ -99,9 +108,11 @@ def lineage_of(view: SiteView, link: Link, name: str) -> Lineage:
 
 def _things(
     view: SiteView, link: Link
-) -> Sequence[Host | Volume | Policy | Pool | Disk | Node | Rack | Room]:
+) -> Sequence[KeptClaim | Host | Volume | Policy | Pool | Disk | Node | Rack | Room]:
     """All of a kind, in the order in which they are listed."""
     match link:
+        case Link.CLAIM:
+            return _claims(view)
         case Link.HOST:
             return view.hosts
         case Link.VOLUME:
@@ -118,6 +129,11 @@ def _things(
             return view.racks
         case Link.ROOM:
             return view.rooms
+
+
+def _claims(view: SiteView) -> list[KeptClaim]:
+    """Those of which not all is over."""
+    return [kept for kept in view.claims if kept.life is not Life.OVER]
 
 
 def _row(view: SiteView, link: Link, name: str) -> int:
@@ -199,12 +215,17 @@ def _lying(view: SiteView) -> tuple[Ints, Disks]:
     """Which volume lies on which disk: rows of the volume and of the disk, each pair once for each ply."""
     kept = view.findings.get("lying")
     if kept is None:
-        plies = [(row, ply.disk_numbers) for row, v in enumerate(view.volumes) for ply in v.every_ply]
-        owners = np.array([row for row, _ in plies], dtype=np.int64)
-        owners = np.repeat(owners, [len(numbers) for _, numbers in plies])
-        numbers = np.concatenate([numbers for _, numbers in plies]) if plies else owners
+        owners, numbers = view.columns.together(_disk_numbers)
         kept = view.findings["lying"] = owners, view.row_of_number[numbers]
     return cast("tuple[Ints, Disks]", kept)
+
+
+def _disk_numbers(volume: Volume) -> Disks:
+    return np.concatenate([ply.disk_numbers for ply in volume.every_ply])
+
+
+def _reads(volume: Volume) -> bool:
+    return volume.origin is not None
 
 
 def _lying_on(view: SiteView, disks: Flags) -> Flags:
@@ -212,8 +233,9 @@ def _lying_on(view: SiteView, disks: Flags) -> Flags:
     owners, rows = _lying(view)
     there = np.append(disks, False)[rows]
     found: Flags = np.bincount(owners[there], minlength=len(view.volumes)) > 0
-    readers = [(row, v.origin.volume) for row, v in enumerate(view.volumes) if v.origin is not None]
-    if readers:
+    read = np.flatnonzero(view.columns.of(_reads, np.bool_)).tolist()
+    if read:
+        readers = [(row, cast(Origin, view.volumes[row].origin).volume) for row in read]
         own = {view.volumes[row].number for row in np.flatnonzero(found).tolist()}
         found[[row for row, origin in readers if origin in own]] = True
     return found

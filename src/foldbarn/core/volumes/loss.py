@@ -4,14 +4,13 @@ once.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, fields
 from enum import StrEnum
 from typing import cast
 
 import numpy as np
 
-from foldbarn.core.arrays import Flags, Ints
+from foldbarn.core.arrays import Disks, Flags, Ints
 from foldbarn.core.moving.apart import occurrences, seen_first
 from foldbarn.core.names import natural_key
 from foldbarn.core.pools.protection import Level, Scheme
@@ -141,19 +140,24 @@ def _all_there(view: SiteView, ply: Ply) -> bool:
     return not ply.has_gaps and view.all_ready(ply.disk_numbers)
 
 
-def whole_at_once(view: SiteView, volumes: Sequence[Volume]) -> Flags:
+def whole_at_once(view: SiteView) -> Flags:
     """Whether of each volume all strips can be read now, and nothing is read from an origin, [volumes]: what
     `fate_of` counts as whole, for many of them together.
     """
-    plies = [(row, ply) for row, volume in enumerate(volumes) for ply in volume.plies]
-    found = np.array([volume.origin is None for volume in volumes], dtype=np.bool_)
-    if not plies:
-        return found
-    found[[row for row, ply in plies if ply.has_gaps]] = False
-    numbers = [ply.disk_numbers for _, ply in plies]
-    of = np.repeat([row for row, _ in plies], [len(mine) for mine in numbers])
-    found[of[~view.ready_by_number[np.concatenate(numbers)]]] = False
+    columns = view.columns
+    found: Flags = columns.of(_all_placed, np.bool_).copy()
+    owners, numbers = columns.together(_disk_numbers)
+    found[owners[~view.ready_by_number[numbers]]] = False
     return found
+
+
+def _all_placed(volume: Volume) -> bool:
+    return volume.origin is None and not any(ply.has_gaps for ply in volume.plies)
+
+
+def _disk_numbers(volume: Volume) -> Disks:
+    """Of the disks where strips of its plies lie."""
+    return np.concatenate([ply.disk_numbers for ply in volume.plies])
 
 
 def _counted(states: Ints) -> Fate:

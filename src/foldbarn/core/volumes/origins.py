@@ -148,7 +148,7 @@ def against_losing(
     """
     found = readers_of(view, volume, numbers)
     if not found:
-        return None
+        return _against_asked(volume) if numbers is None else None
     shown = [v.name for v in found if v.origin and v.origin.shown]
     copies = [v.name for v in found if v.origin and not v.origin.shown]
     names = [v.name for v in found]
@@ -158,6 +158,22 @@ def against_losing(
     steps += [f"delete {say_list(shown)}"] * bool(shown)
     step = " and ".join(steps)
     return NotPossible(words, about=about, next_step=f"{step[0].upper()}{step[1:]} first.")
+
+
+def asked_of(volume: Volume) -> list[str]:
+    """What orchestrators have asked for of a volume, and have still: as it is called there."""
+    there = [s.asked for s in volume.snapshots if s.there and s.asked is not None]
+    return sorted(asked.path for asked in there if not asked.fills)
+
+
+def _against_asked(volume: Volume) -> NotPossible | None:
+    """What an orchestrator asked for outlives the claim whose volume it was taken of."""
+    asked = asked_of(volume)
+    if not asked:
+        return None
+    words = f"It holds {say_list(asked, 3)}, which an orchestrator asked for and has still."
+    step = "Delete that there first, or the snapshot here."
+    return NotPossible(words, about="volumes", next_step=step)
 
 
 def against_reshaping(volume: Volume) -> NotPossible | None:

@@ -17,6 +17,18 @@ FULL_SOON = 0.8  # of the room for snapshots, from where on someone should look
 
 
 @dataclass(frozen=True, slots=True)
+class AskedFor:
+    """By what, in an orchestrator (by number), a snapshot was asked for. uid: of that object; path: its
+    namespace and name. fills: it was taken to fill the claim of that path, and goes when that has been done.
+    """
+
+    orchestrator: int
+    uid: str
+    path: str
+    fills: bool = False
+
+
+@dataclass(frozen=True, slots=True)
 class Snapshot:
     """What a volume held at one moment. number: grows with every snapshot that is taken of it; taken_at:
     seconds since 1970; forming: it is being taken; lost: why it is no more, empty while it is there; bytes:
@@ -30,6 +42,7 @@ class Snapshot:
     lost: str = ""
     scheduled: bool = False  # it was taken by its policy's schedule, and goes by that
     bytes: int = 0
+    asked: AskedFor | None = None
 
     @property
     def there(self) -> bool:

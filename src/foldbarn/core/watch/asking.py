@@ -4,7 +4,8 @@ order that is wanted, page by page.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+import math
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from enum import StrEnum
 from typing import cast
@@ -15,7 +16,7 @@ from foldbarn.core.arrays import Flags, Ints
 from foldbarn.core.names import folded
 from foldbarn.core.policies.conformance import Standing, conformance, plainly_kept
 from foldbarn.core.pools.filling import SOON_SECONDS, full_in
-from foldbarn.core.site import SiteView, Volume
+from foldbarn.core.site import Volume
 from foldbarn.core.units import DAY_SECONDS
 from foldbarn.core.volumes.lineage import Link, volumes_of
 from foldbarn.core.volumes.origins import against_marking, bearer_of
@@ -87,10 +88,10 @@ class Listed:
 def listed(outlook: Outlook, wanted: Wanted, by: By = By.NAME, *, falling: bool = False) -> Listed:
     """What volumes are alike in is listed by name. Raises NotFound for a thing that is not there."""
     view = outlook.view
-    here = np.array([(v.binned is not None) == wanted.binned for v in view.volumes], dtype=np.bool_)
+    here = view.columns.of(_is_binned, np.bool_) == wanted.binned
     kept = int(here.sum())
     for word in folded(wanted.words).split():
-        here &= _flags(view, [_is_found(volume, word) for volume in view.volumes])
+        here &= np.array([word in words for words in view.columns.of(_found_by, object)], dtype=np.bool_)
     for link, name in wanted.of:
         here &= volumes_of(view, link, name)
     for question in wanted.questions:
@@ -101,10 +102,9 @@ def listed(outlook: Outlook, wanted: Wanted, by: By = By.NAME, *, falling: bool 
     return Listed(order[here[order]], counts, kept)
 
 
-def _is_found(volume: Volume, word: str) -> bool:
-    if word in folded(volume.name):
-        return True
-    return bool(volume.labels) and any(word in folded(label) for label in volume.labels)
+def _found_by(volume: Volume) -> str:
+    """In which the words are looked for: no word goes over several lines."""
+    return "\n".join(folded(said) for said in (volume.name, *volume.labels))
 
 
 def answers(outlook: Outlook, question: Question) -> Flags:
@@ -114,13 +114,19 @@ def answers(outlook: Outlook, question: Question) -> Flags:
     minute = int(outlook.now // 60) if question == Question.UNKEPT else 0
     key = ("asked", question, minute)
     if key not in view.findings:
-        found = np.zeros(len(view.volumes), dtype=np.bool_)
-        worth_asking = np.flatnonzero(_MAY_BE[question](outlook)).tolist()
-        if question in _ASK_ALL and len(worth_asking) > MANY:
-            outlook.look_at_all()
-        found[[row for row in worth_asking if is_so(outlook, question, row)]] = True
-        view.findings[key] = found
+        view.findings[key] = _seen(outlook, question)
     return cast(Flags, view.findings[key])
+
+
+def _seen(outlook: Outlook, question: Question) -> Flags:
+    if question in _SEEN:
+        return _SEEN[question](outlook)
+    found = np.zeros(len(outlook.view.volumes), dtype=np.bool_)
+    worth_asking = np.flatnonzero(_MAY_BE[question](outlook)).tolist()
+    if question in _ASK_ALL and len(worth_asking) > MANY:
+        outlook.look_at_all()
+    found[[row for row in worth_asking if is_so(outlook, question, row)]] = True
+    return found
 
 
 def is_so(outlook: Outlook, question: Question, row: int) -> bool:
@@ -143,9 +149,14 @@ def _fills(outlook: Outlook, _: int, volume: Volume) -> bool:
 
 
 def _unkept(outlook: Outlook, _: int, volume: Volume) -> bool:
-    taken = [s.taken_at for s in volume.snapshots if s.there] if volume.snapshots else []
-    newest = max(taken, default=0.0)
-    return not volume.forming and against_marking(volume) is None and newest < outlook.now - DAY_SECONDS
+    return _newest_snapshot(volume) < outlook.now - DAY_SECONDS
+
+
+def _newest_snapshot(volume: Volume) -> float:
+    """When it was taken, in seconds since 1970; 0 for never, and no end where none can be."""
+    if volume.forming or against_marking(volume) is not None:
+        return math.inf
+    return max((s.taken_at for s in volume.snapshots if s.there), default=0.0)
 
 
 _JUDGES: dict[Question, Callable[[Outlook, int, Volume], bool]] = {
@@ -175,41 +186,60 @@ _JUDGES: dict[Question, Callable[[Outlook, int, Volume], bool]] = {
 # Of most volumes it is seen at a glance that the answer is no. --------------------------------------------
 
 
-def _flags(view: SiteView, said: Iterable[bool]) -> Flags:
-    return np.fromiter(said, dtype=np.bool_, count=len(view.volumes))
-
-
-def _every(outlook: Outlook) -> Flags:
-    return np.ones(len(outlook.view.volumes), dtype=np.bool_)
-
-
 def _where(is_so: Callable[[Volume], bool]) -> Callable[[Outlook], Flags]:
-    return lambda outlook: _flags(outlook.view, map(is_so, outlook.view.volumes))
+    return lambda outlook: outlook.view.columns.of(is_so, np.bool_)
+
+
+def _is_binned(volume: Volume) -> bool:
+    return volume.binned is not None
+
+
+def _is_set_apart(volume: Volume) -> bool:
+    return volume.parked or volume.short is not None or bool(volume.only_on)
 
 
 def _unlike(outlook: Outlook) -> Flags:
     """What could be other than it should be."""
-    seen, volumes = glance(outlook.view), outlook.view.volumes
-    set_apart = (v.parked or v.short is not None or bool(v.only_on) for v in volumes)
-    return ~seen.there | seen.barely | _flags(outlook.view, set_apart)
+    seen = glance(outlook.view)
+    unlike: Flags = ~seen.there | seen.barely | outlook.view.columns.of(_is_set_apart, np.bool_)
+    return unlike
 
 
-_MAY_BE: dict[Question, Callable[[Outlook], Flags]] = {
-    Question.AMISS: _unlike,
-    Question.UNREADABLE: lambda outlook: ~glance(outlook.view).there,
-    Question.SHORT: lambda outlook: ~glance(outlook.view).there,
+def _no_newer(outlook: Outlook) -> Flags:
+    newest = outlook.view.columns.of(_newest_snapshot, np.float64)
+    older: Flags = newest < outlook.now - DAY_SECONDS
+    return older
+
+
+def _made_thin(volume: Volume) -> tuple[tuple[int, int] | None, bool]:
+    """On what it depends whether a volume is thin."""
+    return volume.policy, volume.thin
+
+
+def _thin(outlook: Outlook) -> Flags:
+    return outlook.view.columns.alike(_made_thin, lambda volume: is_thin(outlook.view, volume))
+
+
+# What is seen so is the answer: nothing more is to be looked at.
+_SEEN: dict[Question, Callable[[Outlook], Flags]] = {
     Question.WANTS_ROOM: _where(lambda volume: volume.short is not None),
-    Question.NOT_CONNECTED: lambda outlook: glance(outlook.view).barely,
-    Question.ONE_PATH: lambda outlook: glance(outlook.view).barely,
-    Question.DEPARTING: lambda outlook: ~plainly_kept(outlook.view, glance(outlook.view).there),
-    Question.FILLING: lambda outlook: answers(outlook, Question.THIN),
-    Question.UNKEPT: _every,
+    Question.UNKEPT: _no_newer,
     Question.MAKING: _where(lambda volume: volume.forming),
     Question.READING: _where(lambda volume: volume.origin is not None),
     Question.OFFLINE: _where(lambda volume: volume.offline),
     Question.UNATTACHED: lambda outlook: glance(outlook.view).hosts == 0,
+    Question.THIN: _thin,
+}
+# Where this says no, that is the answer; else each is judged by itself.
+_MAY_BE: dict[Question, Callable[[Outlook], Flags]] = {
+    Question.AMISS: _unlike,
+    Question.UNREADABLE: lambda outlook: ~glance(outlook.view).there,
+    Question.SHORT: lambda outlook: ~glance(outlook.view).there,
+    Question.NOT_CONNECTED: lambda outlook: glance(outlook.view).barely,
+    Question.ONE_PATH: lambda outlook: glance(outlook.view).barely,
+    Question.DEPARTING: lambda outlook: ~plainly_kept(outlook.view, glance(outlook.view).there),
+    Question.FILLING: lambda outlook: answers(outlook, Question.THIN),
     Question.BY_HAND: _where(lambda volume: volume.policy is None),
-    Question.THIN: _where(lambda volume: volume.thin or volume.policy is not None),
 }
 
 
@@ -218,7 +248,7 @@ def _keys(outlook: Outlook, by: By) -> Ints:
     view, volumes = outlook.view, outlook.view.volumes
     match by:
         case By.NAME:
-            found: Sequence[int] = range(len(volumes))
+            return np.arange(len(volumes))
         case By.STATE:
             order = list(Lamp)
             uneasy = answers(outlook, Question.AMISS) | answers(outlook, Question.MAKING)

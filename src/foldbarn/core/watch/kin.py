@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 from foldbarn.core.policies.conformance import conformance
 from foldbarn.core.volumes.lineage import Lineage, Link
+from foldbarn.core.watch.claimed import claim_state
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.states import Lamp
 
@@ -20,6 +21,7 @@ def lamps_of(outlook: Outlook, lineage: Lineage) -> dict[Link, Lamp]:
     rows = [row for row, v in enumerate(view.volumes) if v.name in kin[Link.VOLUME]]
     standings = (conformance(view, view.volumes[row]) for row in rows)
     return {
+        Link.CLAIM: _worst(claim_state(outlook, c).lamp for c in view.claims if c.name in kin[Link.CLAIM]),
         Link.HOST: _worst(outlook.host(h).lamp for h in view.hosts if h.name in kin[Link.HOST]),
         Link.VOLUME: _worst(outlook.volume(row).lamp for row in rows if not outlook.at_ease(row)),
         Link.POLICY: _worst(s.standing.lamp for s in standings if s is not None),

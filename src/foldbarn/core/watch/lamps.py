@@ -10,6 +10,8 @@ from typing import cast
 import numpy as np
 
 from foldbarn.core.arrays import Ints
+from foldbarn.core.claims.kept import KeptClaim
+from foldbarn.core.claims.reclaiming import Life
 from foldbarn.core.cluster.quorum import majority
 from foldbarn.core.hosts.lanes import Lane, lanes_of
 from foldbarn.core.moving.mending import prospect_of
@@ -20,8 +22,9 @@ from foldbarn.core.pools.only_on import stray_strips
 from foldbarn.core.site import POOLED, Contact, Disk, Host, Node, Pool, Role, Short, SiteView, Tier, Volume
 from foldbarn.core.units import say_count, say_duration, say_list
 from foldbarn.core.volumes.loss import DataState, Fate, fate_of, fate_through, knows_which
-from foldbarn.core.volumes.origins import is_to_be_written, readers_of, snapshot_of
+from foldbarn.core.volumes.origins import asked_of, is_to_be_written, readers_of, snapshot_of
 from foldbarn.core.watch.kept import overdue, room_state
+from foldbarn.core.watch.orchestrators import orchestrator_state, waiting_state
 from foldbarn.core.watch.reach import hangs_by_one, is_lost, lane_state, of_host
 from foldbarn.core.watch.silence import Silence, silence_of
 from foldbarn.core.watch.states import Lamp, State, worst
@@ -223,6 +226,14 @@ class Outlook:
         lamp = worst([data, State(Lamp.SHORT if volume.short.refuses else Lamp.WATCH, "")]).lamp
         return State(lamp, f"{data.reason} {self._short_of_room(volume, volume.short)}")
 
+    def row_of_volume(self, number: int) -> int | None:
+        """Of a volume by number; none where it is gone."""
+        rows = self.view.findings.get("rows of volumes")
+        if rows is None:
+            rows = {volume.number: row for row, volume in enumerate(self.view.volumes)}
+            self.view.findings["rows of volumes"] = rows
+        return cast("dict[int, int]", rows).get(number)
+
     def at_ease(self, row: int) -> bool:
         """Whether a volume is as it should be, or as a person wants it to be. What `volume` says, without the
         words.
@@ -327,6 +338,9 @@ class Outlook:
             if left <= 0 and (readers := readers_of(self.view, volume)):
                 names = say_list([reader.name for reader in readers])
                 return f"In the bin, and its time there is over: it is kept while {names} read from it."
+            if left <= 0 and (asked := asked_of(volume)):
+                names = say_list(asked, 3)
+                return f"In the bin, and its time there is over: it is kept for {names} of an orchestrator."
             if left <= 0:
                 return "In the bin, and its time there is over: it may be erased at any moment."
             return f"In the bin for {say_duration(left)} more, then it is erased."
@@ -601,11 +615,33 @@ class Outlook:
                 )
         found += self._host_attention()
         found += self._cluster_attention()
+        found += self._claims_attention()
         found += [a for d in view.disks if (a := self._disk_attention(d))]
         for row, pool in enumerate(view.pools):
             found += self._pool_attention(row, pool)
         order = list(Lamp)
         return first + sorted(found, key=lambda a: -order.index(a.lamp))
+
+    def _claims_attention(self) -> list[Attention]:
+        """Orchestrators that do not answer as they should, and claims that wait for somebody."""
+        found = []
+        for one in self.view.orchestrators:
+            state = orchestrator_state(one)
+            if state.lamp not in (Lamp.SOUND, Lamp.MENDING):
+                doing = "is not heard" if state.lamp == Lamp.NOT_HEARD else "needs a look"
+                title = f"{one.name} {doing}"
+                found.append(Attention(state.lamp, "orchestrator", one.name, title, state.reason, one.since))
+        waiting: dict[tuple[int, str], list[KeptClaim]] = {}
+        for kept in self.view.claims:
+            if kept.life is Life.WAITING and waiting_state(kept).lamp == Lamp.WATCH:
+                waiting.setdefault((kept.orchestrator, kept.claim.namespace), []).append(kept)
+        for (_, namespace), mine in waiting.items():
+            first = min(mine, key=lambda kept: (kept.seen_at, kept.number))
+            more = f" So {'does' if len(mine) == 2 else 'do'} {len(mine) - 1} more." if len(mine) > 1 else ""
+            title = f"{first.claim.name} of {namespace} waits for a volume"
+            words = f"{waiting_state(first).reason}{more}"
+            found.append(Attention(Lamp.WATCH, "claim", str(first.number), title, words, first.seen_at))
+        return found
 
     def _cluster_attention(self) -> list[Attention]:
         """A cluster that decides nothing, or whose votes are fewer than they should be."""
