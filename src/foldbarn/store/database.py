@@ -10,9 +10,17 @@ from functools import lru_cache
 
 import structlog
 from psycopg.errors import DiskFull
-from sqlalchemy import Engine, create_engine, text, update
-from sqlalchemy.exc import DataError, DBAPIError, IntegrityError, OperationalError
+from sqlalchemy import Engine, create_engine, event, text, update
+from sqlalchemy.engine.interfaces import DBAPIConnection
+from sqlalchemy.exc import (
+    DataError,
+    DBAPIError,
+    DisconnectionError,
+    IntegrityError,
+    OperationalError,
+)
 from sqlalchemy.orm import Session
+from sqlalchemy.pool import ConnectionPoolEntry
 
 from foldbarn.settings import settings
 from foldbarn.store.tables import SiteRow
@@ -34,6 +42,7 @@ __all__ = [
     "wait_out",
 ]
 CHANNEL = "foldbarn"
+UNUSED_SECONDS = 1.0  # after which a connection may have been closed at the other end
 FULL_SECONDS = 2.0  # between two tries while there is no room
 log = structlog.get_logger()
 
@@ -43,9 +52,29 @@ def engine() -> Engine:
     # Plans made while a table was still empty would be kept for prepared statements, and read it whole ever
     # after: plan for what is asked each time.
     options = {"options": "-c plan_cache_mode=force_custom_plan"}
-    return create_engine(
-        settings().database_url, pool_pre_ping=True, pool_size=10, max_overflow=20, connect_args=options
+    made = create_engine(
+        settings().database_url, pool_use_lifo=True, pool_size=10, max_overflow=20, connect_args=options
     )
+    event.listen(made, "checkout", _see_whether_it_lives)
+    event.listen(made, "checkin", _note_when_left)
+    return made
+
+
+def _note_when_left(_: object, record: ConnectionPoolEntry) -> None:
+    record.info["left"] = time.monotonic()
+
+
+def _see_whether_it_lives(connection: DBAPIConnection, record: ConnectionPoolEntry, _: object) -> None:
+    """The pool's own look, before each use, takes as long as what is asked most: one that was used just now
+    lives. Raises DisconnectionError, upon which the pool takes another.
+    """
+    left = record.info.get("left")
+    if left is None or time.monotonic() - left < UNUSED_SECONDS:
+        return
+    try:
+        engine().dialect.do_ping(connection)
+    except Exception as error:
+        raise DisconnectionError("it was closed meanwhile") from error
 
 
 @contextmanager

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from sqlalchemy import delete, select
+from sqlalchemy import delete, exists, or_, select
 
 from foldbarn.core.arrays import Ints
 from foldbarn.core.machines.reading import Wants
@@ -16,7 +16,7 @@ from foldbarn.core.site import Contact, Short
 from foldbarn.store import moves
 from foldbarn.store.database import Session
 from foldbarn.store.placements import set_extents
-from foldbarn.store.tables import NodeRow, SettingAsideRow, VolumeRow
+from foldbarn.store.tables import NodeRow, SettingAsideRow, SiteRow, VolumeRow
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -29,6 +29,15 @@ class Begun:
     ply: int
     extents: Ints
     held: bool = False
+
+
+def wanted(session: Session) -> tuple[bool, int]:
+    """Whether any node that is heard wants room, or any is being given; and the site's revision. By one
+    statement, since it is looked at every second.
+    """
+    wants = exists().where(NodeRow.contact == Contact.HEARD.value, NodeRow.wants != {})
+    found = session.execute(select(or_(wants, exists(SettingAsideRow.id)), SiteRow.revision)).one()
+    return bool(found[0]), int(found[1])
 
 
 def asked(session: Session) -> dict[int, Wants]:

@@ -46,7 +46,7 @@ def read_targets(session: Session, nodes: Mapping[int, int]) -> tuple[Target, ..
     """
     attached: dict[int, list[Attachment]] = {}
     for row in session.scalars(select(AttachmentRow).order_by(AttachmentRow.id)):
-        found = Attachment(row.host_id, Transport(row.transport), row.read_only, row.mount_at)
+        found = Attachment(row.host_id, Transport(row.transport), row.read_only, row.mount_at, row.secret_of)
         attached.setdefault(row.target_id, []).append(found)
     return tuple(
         Target(
@@ -130,6 +130,7 @@ def attach(session: Session, change: int, target: Target, fresh: Sequence[Attach
                 transport=one.transport.value,
                 read_only=one.read_only,
                 mount_at=one.at,
+                secret_of=one.secret_of,
                 made_by=change,
             )
         )

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 
 import numpy as np
 from sqlalchemy import delete, select, update
@@ -64,10 +64,20 @@ def cut_off(session: Session, ply: int, extents: int) -> None:
 
 def read_placement(session: Session, ply: int) -> Disks:
     """A ply's placement, [extents, strips] of disk numbers; 0 is nowhere."""
-    strips = _strips(session, ply)
-    rows = select(PlacementRow.disks).where(PlacementRow.ply_id == ply).order_by(PlacementRow.chunk)
-    placement: Disks = np.frombuffer(b"".join(session.scalars(rows)), dtype="<i4").reshape(-1, strips)
-    return placement
+    return read_placements(session, [ply])[ply]
+
+
+def read_placements(session: Session, plies: Collection[int]) -> dict[int, Disks]:
+    """Those of several plies, by number."""
+    widths = dict(session.execute(select(PlyRow.id, PlyRow.k + PlyRow.m).where(PlyRow.id.in_(plies))).all())
+    pieces: dict[int, list[bytes]] = {ply: [] for ply in plies}
+    rows = select(PlacementRow.ply_id, PlacementRow.disks).where(PlacementRow.ply_id.in_(plies))
+    for ply, piece in session.execute(rows.order_by(PlacementRow.ply_id, PlacementRow.chunk)):
+        pieces[ply].append(piece)
+    return {
+        ply: np.frombuffer(b"".join(mine), dtype="<i4").reshape(-1, widths[ply])
+        for ply, mine in pieces.items()
+    }
 
 
 def _strips(session: Session, ply: int) -> int:

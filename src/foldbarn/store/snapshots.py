@@ -9,7 +9,7 @@ from datetime import datetime
 from sqlalchemy import delete, func, select, update
 
 from foldbarn.core.site import Purpose
-from foldbarn.core.volumes.snapshots import Snapshot, Span
+from foldbarn.core.volumes.snapshots import AskedFor, Snapshot, Span
 from foldbarn.store.database import Session
 from foldbarn.store.tables import PlyRow, SnapshotRow, VolumeRow
 
@@ -31,12 +31,27 @@ def read_all(session: Session, volumes: Collection[int]) -> dict[int, tuple[Snap
                 lost=row.lost,
                 scheduled=row.scheduled,
                 bytes=row.size_bytes,
+                asked=_asked(row),
             )
         )
     return {number: tuple(snapshots) for number, snapshots in found.items()}
 
 
-def note(session: Session, volume: int, name: str, by: int, *, scheduled: bool = False) -> int:
+def _asked(row: SnapshotRow) -> AskedFor | None:
+    if row.orchestrator_id is None or row.asked_uid is None:
+        return None
+    return AskedFor(row.orchestrator_id, row.asked_uid, row.asked_path, row.fills)
+
+
+def note(
+    session: Session,
+    volume: int,
+    name: str,
+    by: int,
+    *,
+    scheduled: bool = False,
+    asked: AskedFor | None = None,
+) -> int:
     """A snapshot of a volume (by number) is to be taken; by: the number of the change. Returns its own
     number: the same when asked again.
     """
@@ -55,11 +70,22 @@ def note(session: Session, volume: int, name: str, by: int, *, scheduled: bool =
             made_by=by,
             scheduled=scheduled,
             size_bytes=row.size_bytes,
+            orchestrator_id=asked.orchestrator if asked else None,
+            asked_uid=asked.uid if asked else None,
+            asked_path=asked.path if asked else "",
+            fills=bool(asked and asked.fills),
         )
     )
     session.flush()
     _altered(session, [volume])
     return number
+
+
+def no_more_asked(session: Session, orchestrator: int) -> None:
+    """What an orchestrator (by number) asked for stays, and is nobody's wish any more."""
+    mine = update(SnapshotRow).where(SnapshotRow.orchestrator_id == orchestrator)
+    nobodys = {"orchestrator_id": None, "asked_uid": None, "asked_path": "", "fills": False}
+    _altered(session, session.scalars(mine.values(**nobodys).returning(SnapshotRow.volume_id)).all())
 
 
 def numbers_by(session: Session, by: int) -> dict[int, int]:

@@ -13,6 +13,7 @@ from sqlalchemy import (
     Computed,
     DateTime,
     ForeignKey,
+    Identity,
     Index,
     Integer,
     LargeBinary,
@@ -48,6 +49,7 @@ class SiteRow(Base):
     closed_ports: Mapped[list[Any]] = mapped_column(server_default="[]")
     ports_tested_at: Mapped[datetime | None]
     watched_at: Mapped[datetime | None]  # when a round of the watch was last ended
+    claims_revision: Mapped[int] = mapped_column(server_default="0")  # grows with what is known of claims
     # the site's text as last taken, word for word
     description: Mapped[str] = mapped_column(server_default="")
     __table_args__ = (CheckConstraint("id = 1", name="one_site"),)
@@ -468,6 +470,7 @@ class AttachmentRow(Base):
     transport: Mapped[str]
     read_only: Mapped[bool] = mapped_column(server_default=text("false"))
     mount_at: Mapped[str] = mapped_column(server_default="")
+    secret_of: Mapped[int | None] = mapped_column(ForeignKey("orchestrator.id"), index=True)
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), index=True)
     __table_args__ = (
@@ -476,8 +479,151 @@ class AttachmentRow(Base):
     )
 
 
+class SecretRow(Base):
+    """By which an orchestrator's nodes are let in; forgotten as it is revoked. shown_to: who saw it, and
+    shown_at: when; nobody has where that is null.
+    """
+
+    __tablename__ = "orchestrator_secret"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    orchestrator_id: Mapped[int] = mapped_column(
+        ForeignKey("orchestrator.id", ondelete="cascade"), index=True
+    )
+    sealed: Mapped[str]
+    made_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    shown_at: Mapped[datetime | None]
+    shown_to: Mapped[str] = mapped_column(server_default="")
+
+    @property
+    def name(self) -> str:
+        """By which it is told from every other: no number is given twice."""
+        return f"barn-{self.id}"
+
+
+class OrchestratorRow(Base):
+    """A container orchestrator. token: sealed; identity: of what answered when it was connected; altered: how
+    often its address or its token were.
+    """
+
+    __tablename__ = "orchestrator"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    url: Mapped[str]
+    authority: Mapped[str] = mapped_column(server_default="")
+    token: Mapped[str]
+    identity: Mapped[str] = mapped_column(server_default="")
+    answering: Mapped[str] = mapped_column(server_default="not asked yet")
+    reason: Mapped[str] = mapped_column(server_default="")
+    since: Mapped[datetime] = mapped_column(server_default=func.now())
+    version: Mapped[str] = mapped_column(server_default="")
+    missing: Mapped[list[Any]] = mapped_column(server_default="[]")
+    namespaces: Mapped[list[Any]] = mapped_column(server_default="[]")  # names of those that it has
+    others: Mapped[list[Any]] = mapped_column(
+        server_default="[]"
+    )  # names of classes that are somebody else's
+    altered: Mapped[int] = mapped_column(server_default="0")
+    made_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
+    altered_by: Mapped[int | None]  # the change that altered it last
+    __table_args__ = (
+        Index("orchestrator_name_taken", func.lower(text("name")), unique=True),
+        CheckConstraint(
+            "answering in ('not asked yet', 'heard', 'silent', 'refuses', 'another one')",
+            name="orchestrator_answering",
+        ),
+    )
+
+
+class StorageClassRow(Base):
+    """Under what name claims ask for a policy."""
+
+    __tablename__ = "storage_class"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    policy_id: Mapped[int] = mapped_column(ForeignKey("policy.id"), index=True)
+    pool_id: Mapped[int | None] = mapped_column(ForeignKey("pool.id"), index=True)
+    reclaim: Mapped[str]
+    binding: Mapped[str]
+    expands: Mapped[bool]
+    file_system: Mapped[str]
+    mount_options: Mapped[list[Any]] = mapped_column(server_default="[]")
+    is_default: Mapped[bool] = mapped_column(server_default=text("false"))
+    made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
+    altered_by: Mapped[int | None]
+    __table_args__ = (
+        Index("one_default_class", "is_default", unique=True, postgresql_where=text("is_default")),
+        CheckConstraint("reclaim in ('Delete', 'Retain')", name="storage_class_reclaim"),
+        CheckConstraint("binding in ('Immediate', 'WaitForFirstConsumer')", name="storage_class_binding"),
+    )
+
+
+class GrantRow(Base):
+    """A policy, made available to a namespace. Limits are of all of its claims; null for none. by_class: by
+    the name of a class, its limits.
+    """
+
+    __tablename__ = "policy_grant"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    orchestrator_id: Mapped[int] = mapped_column(ForeignKey("orchestrator.id"))
+    namespace: Mapped[str]
+    policy_id: Mapped[int] = mapped_column(ForeignKey("policy.id"), index=True)
+    bytes: Mapped[int | None]
+    claims: Mapped[int | None]
+    bytes_a_claim: Mapped[int | None]
+    by_class: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
+    altered_by: Mapped[int | None]
+    __table_args__ = (UniqueConstraint("orchestrator_id", "namespace", "policy_id", name="granted_once"),)
+
+
+class ClaimRow(Base):
+    """A claim of an orchestrator, as it asks, and what became of it (core.claims.kept.KeptClaim)."""
+
+    __tablename__ = "claim"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    orchestrator_id: Mapped[int] = mapped_column(ForeignKey("orchestrator.id"))
+    uid: Mapped[str]
+    namespace: Mapped[str]
+    name: Mapped[str]
+    asked_class: Mapped[str | None]
+    bytes: Mapped[int]
+    modes: Mapped[list[Any]]
+    volume_mode: Mapped[str]
+    life: Mapped[str] = mapped_column(server_default="waiting")
+    since: Mapped[datetime] = mapped_column(server_default=func.now())
+    seen_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    promised: Mapped[int] = mapped_column(server_default="0")
+    reclaim: Mapped[str] = mapped_column(server_default="Delete")
+    policy: Mapped[int] = mapped_column(server_default="0")  # by number; that may be gone by now
+    class_name: Mapped[str] = mapped_column(server_default="")
+    # as its class had them when it got its volume: that may be withdrawn by now
+    file_system: Mapped[str] = mapped_column(server_default="xfs")
+    mount_options: Mapped[list[Any]] = mapped_column(server_default="[]")
+    by_secret: Mapped[bool] = mapped_column(server_default=text("false"))
+    # none of a claim has a volume of another's, also where that is in the bin
+    volume_id: Mapped[int | None] = mapped_column(ForeignKey("volume.id", ondelete="set null"), unique=True)
+    hindrance: Mapped[str | None]
+    sentence: Mapped[str] = mapped_column(server_default="")
+    cure: Mapped[str] = mapped_column(server_default="")
+    used_by: Mapped[str] = mapped_column(server_default="")
+    source_kind: Mapped[str] = mapped_column(
+        server_default=""
+    )  # of what it is to be filled from, if anything
+    source_name: Mapped[str] = mapped_column(server_default="")
+    # the volume and the snapshot of it that this comes to; both may be gone by now
+    origin_volume: Mapped[int | None]
+    origin_snapshot: Mapped[int | None]
+    near: Mapped[list[Any]] = mapped_column(server_default="[]")
+    __table_args__ = (
+        UniqueConstraint("orchestrator_id", "uid", name="claim_kept_once"),
+        CheckConstraint("bytes > 0 and promised >= 0", name="claim_bytes"),
+    )
+
+
 class SnapshotRow(Base):
-    """What a volume held at one moment; taken_at: none while it is being taken. lost: why it is no more."""
+    """What a volume held at one moment; taken_at: none while it is being taken. lost: why it is no more.
+    asked_uid, asked_path, fills: core.volumes.snapshots.AskedFor, where an orchestrator asked for it.
+    """
 
     __tablename__ = "snapshot"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -489,7 +635,12 @@ class SnapshotRow(Base):
     lost: Mapped[str] = mapped_column(server_default="")
     scheduled: Mapped[bool] = mapped_column(server_default=text("false"))  # it goes by itself again
     made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), index=True)
+    orchestrator_id: Mapped[int | None] = mapped_column(ForeignKey("orchestrator.id"), index=True)
+    asked_uid: Mapped[str | None]
+    asked_path: Mapped[str] = mapped_column(server_default="")
+    fills: Mapped[bool] = mapped_column(server_default=text("false"))
     __table_args__ = (
+        UniqueConstraint("orchestrator_id", "asked_uid", name="snapshot_asked_once"),
         UniqueConstraint("volume_id", "number", name="snapshot_number"),
         Index("snapshot_name_taken", "volume_id", func.lower(text("name")), unique=True),
     )
@@ -701,6 +852,7 @@ class TouchRow(Base):
     held: Mapped[bool] = mapped_column(server_default=text("false"))
     # for a step, not for the whole change
     passing: Mapped[bool] = mapped_column(server_default=text("false"))
+    turn: Mapped[int] = mapped_column(Identity())  # who wanted it first has it first
     __table_args__ = (
         ExcludeConstraint(
             ("what", "="),

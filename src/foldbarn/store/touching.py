@@ -5,9 +5,21 @@ side.
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import Any
 
-from sqlalchemy import ColumnElement, Select, and_, bindparam, case, delete, func, select, update
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy import (
+    BigInteger,
+    ColumnElement,
+    Select,
+    and_,
+    bindparam,
+    case,
+    delete,
+    func,
+    select,
+    update,
+)
+from sqlalchemy.dialects.postgresql import ARRAY, array, insert
 from sqlalchemy.orm import aliased
 
 from foldbarn.core.touching import Thing, Touch
@@ -16,6 +28,7 @@ from foldbarn.store.tables import ChangeRow, TouchRow
 
 # advisory lock: one takes at a time, so that of two that want the same the older comes first
 TAKING_LOCK = 0xBA54
+_NUMBERS = ARRAY(BigInteger)
 
 
 def note(session: Session, change: int, touches: Iterable[Touch]) -> None:
@@ -42,7 +55,8 @@ def take(session: Session, change: int) -> int | None:
 
 def take_also(session: Session, change: int, touch: Touch) -> int | None:
     """Takes one thing more for as long as a step needs it. Returns the number of the change that has it, or
-    that came before and waits for the same; None once it is taken. That it is wanted is written down.
+    that has waited for the same for longer; None once it is taken. That it is wanted is written down: who
+    takes the same again and again lets those go first that have come meanwhile.
     """
     session.execute(select(func.pg_advisory_xact_lock(TAKING_LOCK)))
     row = {"change_id": change, "what": touch.what.value, "number": touch.number, "alone": touch.alone}
@@ -70,8 +84,8 @@ def _passing(change: int, touch: Touch) -> ColumnElement[bool]:
 
 
 def in_the_way(session: Session, change: int) -> int | None:
-    """The number of the change that this one waits for: one that holds what it touches, or one that came
-    before and waits for the same.
+    """The number of the change that this one waits for: one that holds what it touches, or one that has
+    waited for the same for longer.
     """
     return waiting_for_others(session, change).get(change)
 
@@ -90,7 +104,8 @@ def waiting_for_others(session: Session, only: int | None = None) -> dict[int, i
 
 
 def _waiting(*, only: bool = False, lasting: bool = False) -> Select[int, int]:
-    """By change that waits, and for whom: first those that hold something, then those that came before.
+    """By change that waits, and for whom: first those that hold something, then those that have waited for
+    longer.
 
     Each thing is looked at once, however many wait for it. only: of one change, bound as "only". lasting:
     for what is wanted for the whole change. Made once: to make such a statement takes longer than to carry
@@ -107,14 +122,17 @@ def _waiting(*, only: bool = False, lasting: bool = False) -> Select[int, int]:
     def oldest(which: ColumnElement[bool]) -> ColumnElement[int]:
         return func.min(wanted.change_id).filter(which)
 
+    def first(which: ColumnElement[bool]) -> ColumnElement[Any]:
+        return func.min(array([wanted.turn, wanted.change_id]), type_=_NUMBERS).filter(which)
+
     things = (
         select(
             wanted.what,
             wanted.number,
             oldest(and_(wanted.held)).label("holds"),
             oldest(and_(wanted.held, wanted.alone)).label("holds_alone"),
-            oldest(~wanted.held).label("wants"),
-            oldest(and_(~wanted.held, wanted.alone)).label("wants_alone"),
+            first(~wanted.held).label("wants"),
+            first(and_(~wanted.held, wanted.alone)).label("wants_alone"),
         )
         .group_by(wanted.what, wanted.number)
         .subquery()
@@ -122,7 +140,8 @@ def _waiting(*, only: bool = False, lasting: bool = False) -> Select[int, int]:
     mine = aliased(TouchRow, open_)
     holder = case((mine.alone, things.c.holds), else_=things.c.holds_alone)
     earlier = case((mine.alone, things.c.wants), else_=things.c.wants_alone)
-    other = func.coalesce(func.min(holder), func.min(earlier).filter(earlier < mine.change_id))
+    longest = func.min(earlier, type_=_NUMBERS).filter(earlier < array([mine.turn]))
+    other = func.coalesce(func.min(holder), longest[2])
     found = (
         select(mine.change_id, other)
         .join(things, (things.c.what == mine.what) & (things.c.number == mine.number))
@@ -151,3 +170,11 @@ def open_touching(session: Session, what: Thing, number: int) -> list[int]:
     return list(
         session.scalars(open_.where(TouchRow.what == what.value, TouchRow.number == number).distinct())
     )
+
+
+def open_numbers(session: Session, what: Thing) -> dict[int, int]:
+    """Numbers of the things of a kind that changes touch which have not ended, with the newest of these."""
+    rows = select(TouchRow.number, func.max(TouchRow.change_id))
+    mine = rows.join(ChangeRow, ChangeRow.id == TouchRow.change_id).where(TouchRow.what == what.value)
+    open_ = mine.where(ChangeRow.state.in_(("waiting", "running", "paused"))).group_by(TouchRow.number)
+    return {int(number): int(change) for number, change in session.execute(open_)}

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 import threading
 from collections import Counter, defaultdict
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
 from typing import Any
@@ -15,6 +15,10 @@ import numpy as np
 from sqlalchemy import ColumnElement, Row, literal_column, select, text
 
 from foldbarn.core.arrays import Disks
+from foldbarn.core.claims.classes import StorageClass
+from foldbarn.core.claims.grants import Grant
+from foldbarn.core.claims.kept import KeptClaim, Orchestrator
+from foldbarn.core.columns import Columns
 from foldbarn.core.hosts.attachments import NO_SERVING, Serving, Target
 from foldbarn.core.machines.hardware import Reason
 from foldbarn.core.machines.network import Port
@@ -47,7 +51,7 @@ from foldbarn.core.volumes.growth import Growth
 from foldbarn.core.volumes.origins import as_read
 from foldbarn.core.volumes.snapshots import Origin, Span
 from foldbarn.core.volumes.tiers import in_tiers
-from foldbarn.store import hosts, moves, policies, snapshots
+from foldbarn.store import claims, hosts, moves, orchestrators, policies, snapshots
 from foldbarn.store.database import Session, snapshot
 from foldbarn.store.tables import (
     ClusterRow,
@@ -75,11 +79,13 @@ class _Keeper:
         self.placements: dict[int, tuple[str, Disks]] = {}  # ply number -> version of its row, placement
         self.disks: dict[int, _KeptDisk] = {}
         self.volumes: dict[int, _KeptVolume] = {}
-        self.listed: tuple[Versions, dict[int, int], list[Volume]] | None = None
+        self.listed: tuple[Versions, dict[int, int], tuple[Volume, ...]] | None = None
         self.ground: tuple[Versions, _Ground] | None = None
         self.pools: tuple[dict[int, str], tuple[Pool, ...]] | None = None
         self.policies: tuple[Versions, tuple[Policy, ...]] | None = None
         self.users: tuple[Versions, tuple[tuple[Host, ...], tuple[Target, ...]]] | None = None
+        self.offers: tuple[Versions, _Offers] | None = None
+        self.claims: tuple[int, dict[int, tuple[str, KeptClaim]], tuple[KeptClaim, ...]] | None = None
 
     def current(self) -> SiteView:
         with snapshot() as session:
@@ -96,6 +102,7 @@ class _Keeper:
             self.disks.clear()
             self.volumes.clear()
             self.ground = self.pools = self.policies = self.users = self.listed = None
+            self.offers = self.claims = None
 
     def placements_of(
         self, session: Session, plies: list[PlyRow], versions: dict[int, str]
@@ -168,7 +175,42 @@ class _Keeper:
                 self.users = kept
         return kept[1]
 
-    def volumes_of(self, session: Session, versions: Versions, pool_rows: dict[int, int]) -> list[Volume]:
+    def offers_of(self, session: Session, versions: Versions) -> _Offers:
+        now = {table: versions[table] for table in _OFFERS}
+        with self.lock:
+            kept = self.offers
+        if kept is None or kept[0] != now:
+            found = orchestrators.read_orchestrators(session)
+            kept = now, (found, claims.read_classes(session), claims.read_grants(session))
+            with self.lock:
+                self.offers = kept
+        return kept[1]
+
+    def claims_of(
+        self, session: Session, revision: int, connected: Sequence[Orchestrator]
+    ) -> tuple[KeptClaim, ...]:
+        """All claims; looked at only where what is known of any has changed, and read again where its row
+        has. revision: of what is known of them.
+        """
+        with self.lock:
+            kept = self.claims
+        if kept is not None and kept[0] == revision:
+            return kept[2]
+        known = {} if kept is None else kept[1]
+        versions = claims.versions(session)
+        same = {number: one for number, one in known.items() if versions.get(number) == one[0]}
+        if stale := versions.keys() - same.keys():
+            fresh = claims.read_claims(session, stale if same else None)
+            same |= {number: (versions[number], fresh[number]) for number in stale}
+        names = {one.number: natural_key(one.name) for one in connected}
+        ordered = sorted((one for _, one in same.values()), key=lambda one: claims.sort_key(one, names))
+        with self.lock:
+            self.claims = revision, same, tuple(ordered)
+        return tuple(ordered)
+
+    def volumes_of(
+        self, session: Session, versions: Versions, pool_rows: dict[int, int]
+    ) -> tuple[Volume, ...]:
         """All volumes, by name; read again only where their row or a ply's is another one than is kept."""
         now = {table: versions[table] for table in ("volume", "ply")}
         with self.lock:
@@ -200,12 +242,17 @@ class _Keeper:
                     same[number] = replace(one, volume=volume)
         same = {number: _in_pool(one, pool_rows[one.pool]) for number, one in same.items()}
         same = {number: _from_origin(one, same) for number, one in same.items()}
-        found = [one.volume for one in sorted(same.values(), key=lambda one: one.key)]
+        found = tuple(one.volume for one in sorted(same.values(), key=lambda one: one.key))
         with self.lock:
             self.volumes, self.listed = same, (now, pool_rows, found)
             for gone in self.placements.keys() - versions["ply"].keys():
                 del self.placements[gone]
         return found
+
+    def columns(self) -> Columns:
+        """What was found of the volumes in the newest picture."""
+        with self.lock:
+            return Columns() if self.view is None else self.view.columns
 
     def disks_of(self, session: Session) -> list[_KeptDisk]:
         """All disks; read again only where their row is another one than that which is kept."""
@@ -246,6 +293,7 @@ def load_view(session: Session) -> SiteView:
     pool_rows = {p.number: i for i, p in enumerate(pools)}
     under_way = moves.under_way(session)
     users, targets = _keeper.users_of(session, versions, ground.node_rows)
+    connected, classes, grants = _keeper.offers_of(session, versions)
     return SiteView(
         name=site.name,
         revision=site.revision,
@@ -259,23 +307,30 @@ def load_view(session: Session) -> SiteView:
         closed_ports=tuple((str(a), str(b), int(p), str(w)) for a, b, p, w in site.closed_ports),
         ports_tested_at=epoch(site.ports_tested_at),
         pools=pools,
-        volumes=tuple(_keeper.volumes_of(session, versions, pool_rows)),
+        volumes=_keeper.volumes_of(session, versions, pool_rows),
         incoming=dict(Counter(under_way.values())),
         under_way=under_way,
         policies=_keeper.policies_of(session, versions),
         hosts=users,
         targets=targets,
+        orchestrators=connected,
+        classes=classes,
+        grants=grants,
+        claims=_keeper.claims_of(session, site.claims_revision, connected),
+        before=_keeper.columns(),
     )
 
 
 Versions = dict[str, dict[int, str]]  # of rows by number, by table
 _GROUND = ("room", "rack", "node", "enclosure", "cluster")
 _USERS = ("host", "initiator", "target", "attachment")
+_OFFERS = ("orchestrator", "orchestrator_secret", "storage_class", "policy_grant")
+_Offers = tuple[tuple[Orchestrator, ...], tuple[StorageClass, ...], tuple[Grant, ...]]
 # Where a row lies and which transaction wrote it: another version of the row has another.
 _ALL_VERSIONS = text(
     " union all ".join(
         f"select '{table}', id, ctid::text || ' ' || xmin::text from {table}"
-        for table in (*_GROUND, *_USERS, "pool", "volume", "ply", "policy", "policy_version")
+        for table in (*_GROUND, *_USERS, *_OFFERS, "pool", "volume", "ply", "policy", "policy_version")
     )
 )
 
@@ -400,8 +455,9 @@ def _node(row: NodeRow, rack: int) -> Node:
 def _serving(row: NodeRow) -> Serving:
     targets = row.targets.get("targets") or {}
     lets_in = frozenset((name, own) for name, said in targets.items() for own in said["allows"])
-    sessions = frozenset((target, own, address) for target, own, address in row.sessions)
-    return Serving(lets_in, sessions) if lets_in or sessions else NO_SERVING
+    sessions = frozenset((target, own, address) for target, own, address, *_ in row.sessions)
+    proved = frozenset((own, by) for _, own, _, *name in row.sessions for by in name if by)
+    return Serving(lets_in, sessions, proved) if lets_in or sessions else NO_SERVING
 
 
 def _cluster(session: Session, nodes: list[NodeRow]) -> Cluster | None:

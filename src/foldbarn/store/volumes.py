@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
@@ -36,15 +36,22 @@ class Made:
 
 def of_change(session: Session, change: int, nth: int = 0) -> Made | None:
     """The volume that a change has made, of several the nth; none where it has not, or has withdrawn it."""
-    row = session.execute(
+    return next(iter(all_of_change(session, change, nth, nth + 1)), None)
+
+
+def all_of_change(session: Session, change: int, first: int, last: int) -> list[Made]:
+    """Those that a change has made, from the first to before the last, and not withdrawn."""
+    rows = session.execute(
         select(VolumeRow.id, VolumeRow.name, VolumeRow.pool_id, PoolRow.strip_bytes, VolumeRow.forming)
         .join(PoolRow, PoolRow.id == VolumeRow.pool_id)
-        .where(VolumeRow.change_id == change, VolumeRow.nth == nth)
-    ).one_or_none()
-    if row is None:
-        return None
-    plies = session.scalars(select(PlyRow.id).where(PlyRow.volume_id == row.id).order_by(PlyRow.id))
-    return Made(*row, tuple(plies))
+        .where(VolumeRow.change_id == change, VolumeRow.nth >= first, VolumeRow.nth < last)
+        .order_by(VolumeRow.nth)
+    ).all()
+    plies: dict[int, list[int]] = {row.id: [] for row in rows}
+    mine = select(PlyRow.volume_id, PlyRow.id).where(PlyRow.volume_id.in_(plies)).order_by(PlyRow.id)
+    for volume, ply in session.execute(mine):
+        plies[volume].append(ply)
+    return [Made(*row, tuple(plies[row.id])) for row in rows]
 
 
 def row_of(session: Session, volume: int) -> VolumeRow | None:
@@ -103,9 +110,10 @@ def lands_for(session: Session, ply: int) -> Lands | None:
     return Lands(ply=whole.id, strips=whole.extents * whole.k, copies=row.m + 1)
 
 
-def data_strips(session: Session, ply: int) -> int:
-    """Strips of data in an extent of a ply."""
-    return session.scalars(select(PlyRow.k).where(PlyRow.id == ply)).one()
+def held_as(session: Session, plies: Collection[int]) -> dict[int, tuple[Purpose, int]]:
+    """What plies are for, and the strips of data in an extent of each, by number."""
+    rows = session.execute(select(PlyRow.id, PlyRow.purpose, PlyRow.k).where(PlyRow.id.in_(plies)))
+    return {ply: (Purpose(purpose), data) for ply, purpose, data in rows}
 
 
 def forming_landings(session: Session, volumes: Sequence[int]) -> list[int]:
