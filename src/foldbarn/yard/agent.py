@@ -334,7 +334,7 @@ def take_order(machines: Machines, node: str, body: dict[str, Any]) -> Order:
     handlers[order.kind](machines, order)
     machines.orders[order.id] = order
     machines.keep_order(order)
-    machines.keep_facts()
+    machines.keep_facts(time_alone=order.kind == "open")
     machines.flush()
     return order
 

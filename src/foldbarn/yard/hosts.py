@@ -39,7 +39,9 @@ class StandInHost:
     portal], tried again by its kernel for as long as they stand there; sizes: of the disks that it sees, as
     its kernel knows them, by what it knows them by; probed: the UUIDs of the file systems that it found on
     them when it looked last; letters: of their devices, by disk, target and (iSCSI) portal; maps: disks that
-    multipath has joined; table: lines of /etc/fstab, [what, where, type, options].
+    multipath has joined; table: lines of /etc/fstab, [what, where, type, options]; proofs: by target, the
+    name and the secret that its records have for it; proved: by target and portal, the name by which it is
+    logged in.
     """
 
     name: str
@@ -56,6 +58,8 @@ class StandInHost:
     maps: list[str] = field(default_factory=list)
     mounts: dict[str, Mounted] = field(default_factory=dict)
     table: list[list[str]] = field(default_factory=list)
+    proofs: dict[str, list[str]] = field(default_factory=dict)
+    proved: dict[str, str] = field(default_factory=dict)
     power: bool = True
 
     def own(self, transport: Transport) -> str:
@@ -75,9 +79,14 @@ class Made:
     since: int = 0
 
 
+TENDERS = ("tender-1", "tender-2", "tender-3")
+
+
 def skerry_hosts() -> list[StandInHost]:
-    """Three desks that share a file system, a plotter of which one cable is out, and a plain Linux host."""
-    names = ("ferry-desk-1", "ferry-desk-2", "ferry-desk-3", "chart-plotter", "slipway")
+    """Three desks that share a file system, a plotter of which one cable is out, a plain Linux host, and the
+    nodes of the orchestrator.
+    """
+    names = ("ferry-desk-1", "ferry-desk-2", "ferry-desk-3", "chart-plotter", "slipway", *TENDERS)
     found = []
     for number, name in enumerate(names, 1):
         nqn = f"nqn.2014-08.org.nvmexpress:uuid:{uuid.uuid5(uuid.NAMESPACE_DNS, name)}"
@@ -198,8 +207,26 @@ def live(machines: Machines, host: StandInHost) -> Iterator[tuple[str, str, str,
     """
     for transport, target, at in host.connected:
         said = offered(machines, host, at).get(target)
-        if said is not None:
+        if said is not None and logged_in(host, target, at, said) is not None:
             yield transport, target, at, said
+
+
+def logged_in(host: StandInHost, target: str, at: str, said: dict[str, Any]) -> str | None:
+    """By the name of which secret a host is let in; empty where its own name is enough, None where it is not
+    let in. Who is let go, as a secret is good no more, logs in again by what its records have.
+    """
+    good = said.get("secrets", {}).get(host.own(Transport(said["transport"])))
+    if good is None:
+        return ""
+    key = f"{target} {at}"
+    if host.proved.get(key) in good:
+        return host.proved[key]
+    name, secret = host.proofs.get(target, ("", ""))
+    if not secret or good.get(name) != secret:
+        host.proved.pop(key, None)
+        return None
+    host.proved[key] = name
+    return name
 
 
 def serves(machines: Machines, node: str) -> dict[str, Any]:
@@ -210,12 +237,18 @@ def serves(machines: Machines, node: str) -> dict[str, Any]:
         for address in machines.addresses.get(f"{node}:{port.name}", list(port.addresses))
     }
     sessions = [
-        [target, host.own(Transport(transport)), _split(at)[0]]
+        [target, host.own(Transport(transport)), _split(at)[0], *_by(host, target, at, said)]
         for host in machines.hosts.values()
-        for transport, target, at, _ in live(machines, host)
+        for transport, target, at, said in live(machines, host)
         if _split(at)[0] in own
     ]
     return {"order": machines.serving.get(node, {}).get("order", ""), "sessions": sorted(sessions)}
+
+
+def _by(host: StandInHost, target: str, at: str, said: dict[str, Any]) -> list[str]:
+    """The name of the secret by which it is logged in, if any."""
+    name = logged_in(host, target, at, said)
+    return [name] if name else []
 
 
 # What happens on a host. -----------------------------------------------------------------------------------
@@ -267,7 +300,7 @@ def map_name(disk: str) -> str:
 def lose_power(host: StandInHost) -> None:
     """Nothing is left but what is written down."""
     host.power = False
-    host.connected, host.active, host.maps = [], [], []
+    host.connected, host.active, host.maps, host.proved = [], [], [], {}
     host.sizes, host.probed, host.letters, host.mounts = {}, {}, {}, {}
 
 

@@ -11,7 +11,8 @@ import threading
 import time
 import zlib
 from collections import Counter, defaultdict
-from dataclasses import asdict, astuple, dataclass, field
+from copy import copy
+from dataclasses import asdict, dataclass, field
 from pathlib import Path
 from typing import Any
 
@@ -122,6 +123,24 @@ class PlyFacts:
     data: int = 1
 
 
+@dataclass(slots=True)
+class _Written:
+    """A large mapping as JSON, of which only what is other than it was is written anew: with each order all
+    of it would take longer than the order.
+    """
+
+    parts: dict[str, tuple[Any, str]] = field(default_factory=dict)
+
+    def of(self, mapping: dict[str, Any]) -> str:
+        for gone in self.parts.keys() - mapping.keys():
+            del self.parts[gone]
+        for key, value in mapping.items():
+            known = self.parts.get(key)
+            if known is None or known[0] != value:
+                self.parts[key] = copy(value), f"{json.dumps(key)}: {json.dumps(value)}"
+        return f"{{{', '.join(text for _, text in self.parts.values())}}}"
+
+
 def _no_work() -> dict[int, Reals]:
     return defaultdict(lambda: np.zeros(len(COUNTED) + len(BOUNDS) + 1))
 
@@ -205,6 +224,8 @@ class Machines:
         self.clock = 0.0  # seconds of the yard's own time
         self.advancing = threading.Lock()  # by its server's ticks, and by whoever else lets its time pass
         self._writes: list[tuple[str, tuple[Any, ...]]] = []
+        self._kept: dict[str, str] = {}  # small facts, as they were queued last
+        self._written_plies, self._written_opened = _Written(), _Written()
         self._file = sqlite3.connect(file, check_same_thread=False)
         self._open()
 
@@ -305,8 +326,10 @@ class Machines:
         """Without what lasts for a while only."""
         return self.spurt.then if self.spurt is not None else self.speed
 
-    def keep_facts(self) -> None:
-        """Queues the small facts for writing."""
+    def keep_facts(self, *, time_alone: bool = True) -> None:
+        """Queues the small facts for writing. time_alone: also those that only time moves, which are written
+        every second anyway.
+        """
         facts: dict[str, Any] = {
             "power": self.power,
             "pulled": sorted(self.pulled),
@@ -320,7 +343,6 @@ class Machines:
             "bound": self.bound,
             "sealed": sorted(self.sealed),
             "throttles": self.throttles,
-            "plies": {ply: astuple(found) for ply, found in self.plies.items()},
             "landings": {ply: asdict(found) for ply, found in self.landings.items()},
             "limits": self.limits,
             "caching": self.caching,
@@ -330,7 +352,6 @@ class Machines:
             "in_cache": self.in_cache,
             "thin": self.thin,
             "closed": {ply: sorted(extents) for ply, extents in self.closed.items() if extents},
-            "opened": self.opened,
             "hosts": {name: to_keep(host) for name, host in self.hosts.items()},
             "serving": self.serving,
             "made": {disk: asdict(made) for disk, made in self.made.items()},
@@ -339,12 +360,21 @@ class Machines:
             "keys": self.keys,
             "speed": self.usual_speed,
             "consumers": self.consumers,
-            "clock": self.clock,
-            "asked": self.asked,
-            "counters": {s: tuple(asdict(c).values()) for s, c in self.counters.items()},
         }
-        for name, value in facts.items():
-            self._writes.append(("insert or replace into fact values (?, ?)", (name, json.dumps(value))))
+        if time_alone:
+            facts |= {
+                "clock": self.clock,
+                "asked": self.asked,
+                "counters": {s: tuple(asdict(c).values()) for s, c in self.counters.items()},
+            }
+        texts = {name: json.dumps(value) for name, value in facts.items()}
+        plies = {ply: [f.bytes, f.born, f.first, f.data] for ply, f in self.plies.items()}
+        texts["plies"] = self._written_plies.of(plies)
+        texts["opened"] = self._written_opened.of({str(first): s for first, s in self.opened.items()})
+        for name, value in texts.items():
+            if self._kept.get(name) != value:
+                self._kept[name] = value
+                self._writes.append(("insert or replace into fact values (?, ?)", (name, value)))
 
     def keep_order(self, order: Order) -> None:
         done = [i for i, c in enumerate(order.copies) if c.done]

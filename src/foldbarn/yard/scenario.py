@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from foldbarn.core.units import GB, MB, TB
+from foldbarn.yard.orchestrator.places import NodePlace
 
 GIGABIT = 125 * MB  # bytes per second
 
@@ -116,6 +117,15 @@ def skerry_ferries() -> list[StandInNode]:
 
 def _bay(node: StandInNode, bay: str) -> StandInDisk:
     return next(d for d in node.disks if d.bay == bay)
+
+
+def tender_nodes() -> list[NodePlace]:
+    """The three nodes of the orchestrator tender, and in which room each stands."""
+    rooms = ("north-quay", "south-quay", "north-quay")
+    return [
+        NodePlace(f"tender-{number}", {"topology.kubernetes.io/zone": room})
+        for number, room in enumerate(rooms, 1)
+    ]
 
 
 def crowd(count: int) -> list[StandInNode]:

@@ -9,7 +9,7 @@ import logging
 import os
 import sqlite3
 import time
-from collections.abc import AsyncIterator
+from collections.abc import AsyncIterator, Callable
 from contextlib import asynccontextmanager
 from pathlib import Path
 from typing import Annotated, Any, Literal
@@ -24,14 +24,18 @@ from foldbarn.logs import set_up_logs
 from foldbarn.yard import agent, council, hosts, redfish, shell, thin
 from foldbarn.yard.fluid import tick
 from foldbarn.yard.machines import Machines, Spurt
+from foldbarn.yard.orchestrator import administering
+from foldbarn.yard.orchestrator.hands import Hands, Wanted
+from foldbarn.yard.orchestrator.standing import StandIn
 from foldbarn.yard.post import PostBox, open_post
-from foldbarn.yard.scenario import WITNESS, crowd, skerry_ferries
+from foldbarn.yard.scenario import WITNESS, crowd, skerry_ferries, tender_nodes
 
 log = logging.getLogger(__name__)
 TICK_SECONDS = 0.1
 SLOW_SECONDS = 6.0
 WAIT_FOR_ROOM_SECONDS = 1.0  # between two tries to write where there is no room
 FASTEST = 10_000.0
+HANDS_SECONDS = 10.0
 
 
 class Lever(BaseModel):
@@ -53,9 +57,12 @@ class Lever(BaseModel):
         "unplug",
         "plug",
         "run",
+        "apply",
+        "remove",
     ]
     what: str = ""
-    text: str = Field(default="", max_length=1000)  # of a command, or the name of a host's port
+    # of a command, the name of a host's port, or manifests
+    text: str = Field(default="", max_length=100_000)
     how: Literal["well", "slowly", "garbled"] = "well"
     port: int = Field(default=0, ge=0, le=65_535)
     speed: float = Field(default=1.0, ge=0.0, le=FASTEST)
@@ -63,15 +70,19 @@ class Lever(BaseModel):
     times: float = Field(default=1.0, ge=0.0, le=1000.0)  # what consumers want, against what they usually do
 
 
-def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0) -> FastAPI:
+def make_app(
+    machines: Machines, own_url: str, home_url: str, mail_port: int = 0, stand_in: StandIn | None = None
+) -> FastAPI:
     """The yard as a web application. home_url: where the agents report in; empty for nowhere. mail_port: of
-    the mail host; 0 for none.
+    the mail host; 0 for none. stand_in: an orchestrator that stands beside the machines, and answers already.
     """
     box = PostBox()
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         post = open_post(box, mail_port) if mail_port else None
+        if stand_in and stand_in.server:
+            stand_in.server.api.hands = _hands_on(machines)
         tasks = [
             asyncio.create_task(_run_ticks(machines)),
             asyncio.create_task(_report_in(machines, own_url, home_url)),
@@ -83,6 +94,9 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
             task.cancel()
         if post:
             post.stop()
+        if stand_in and stand_in.server:
+            stand_in.server.api.hands = None  # it would wait for us, as we do for it
+            await asyncio.to_thread(stand_in.stop)
         machines.keep_facts()
         machines.flush()
 
@@ -246,6 +260,7 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
                 }
                 for host in machines.hosts.values()
             ],
+            "orchestrators": [administering.describe(stand_in)] if stand_in else [],
             "printed": printed,
             "shut": [{"node": node, "port": port} for node, port in sorted(machines.shut)],
             "mails": list(box.messages),
@@ -256,7 +271,15 @@ def make_app(machines: Machines, own_url: str, home_url: str, mail_port: int = 0
     @app.post("/levers")
     async def pull(lever: Lever) -> dict[str, Any]:
         printed = ""
-        if lever.what in machines.hosts:
+        if lever.lever in ("apply", "remove"):
+            if stand_in is None or lever.what != stand_in.name:
+                raise HTTPException(404, f"There is no stand-in orchestrator named '{lever.what}'.")
+            try:
+                deed = administering.apply if lever.lever == "apply" else administering.remove
+                printed = await deed(stand_in, lever.text)
+            except administering.Failed as error:
+                raise HTTPException(422, str(error)) from error
+        elif lever.what in machines.hosts:
             printed = _on_host(machines, machines.hosts[lever.what], lever)
         elif lever.lever == "speed":
             usual = machines.usual_speed
@@ -316,6 +339,16 @@ def _on_host(machines: Machines, host: hosts.StandInHost, lever: Lever) -> str:
     return ""
 
 
+def _hands_on(machines: Machines) -> Callable[[dict[str, dict[str, Wanted]]], dict[str, list[str]]]:
+    """What the orchestrator has done on its nodes is done where the machines are, between their ticks."""
+    loop, hands = asyncio.get_running_loop(), Hands(machines)
+
+    async def use(wanted: dict[str, dict[str, Wanted]]) -> dict[str, list[str]]:
+        return hands.use(wanted)
+
+    return lambda wanted: asyncio.run_coroutine_threadsafe(use(wanted), loop).result(HANDS_SECONDS)
+
+
 def _lose_unfinished(machines: Machines) -> None:
     """A strip that was being written when the power went starts over."""
     for order in machines.orders.values():
@@ -368,7 +401,8 @@ async def _report_in(machines: Machines, own_url: str, home_url: str) -> None:
 
 def app_from_environment() -> FastAPI:
     """For the process that runs the yard: YARD_STATE (a file), YARD_URL (its own), YARD_HOME (where to report
-    in), YARD_CROWD (so many nodes of one kind in place of the demo's).
+    in), YARD_CROWD (so many nodes of one kind in place of the demo's), YARD_ORCHESTRATOR_PORT and
+    YARD_ORCHESTRATOR (where one answers, and a folder for what it keeps; none without).
     """
     state = os.environ.get("YARD_STATE", ":memory:")
     crowded = int(os.environ.get("YARD_CROWD", "0"))
@@ -376,9 +410,14 @@ def app_from_environment() -> FastAPI:
         crowd(crowded) if crowded else skerry_ferries(), Path(state) if state != ":memory:" else state
     )
     set_up_logs()
+    stand_in = None
+    if port := int(os.environ.get("YARD_ORCHESTRATOR_PORT", "0")):
+        stand_in = StandIn("tender", Path(os.environ["YARD_ORCHESTRATOR"]), tender_nodes())
+        stand_in.start(port)
     return make_app(
         machines,
         os.environ["YARD_URL"],
         os.environ.get("YARD_HOME", ""),
         int(os.environ.get("YARD_MAIL_PORT", "0")),
+        stand_in,
     )

@@ -18,6 +18,7 @@ from foldbarn.yard.hosts import (
     disk_named,
     first_of,
     join,
+    logged_in,
     map_name,
     offered,
     probe,
@@ -171,8 +172,11 @@ def _on_records(machines: Machines, host: StandInHost, words: Words, mine: list[
     what = _option(words, "-o", "--op")
     if "--login" in words or "-l" in words:
         for name, at, _ in mine:
-            if name not in offered(machines, host, at):
+            said = offered(machines, host, at).get(name)
+            if said is None:
                 raise Failed(f"iscsiadm: Could not login to [{name}, {at}]: no answer, or not let in")
+            if logged_in(host, name, at, said) is None:
+                raise Failed(f"iscsiadm: Could not login to [{name}, {at}]: authorization failure")
             if ["iscsi", name, at] not in host.connected:
                 host.connected.append(["iscsi", name, at])
         scan(machines, host)
@@ -182,13 +186,29 @@ def _on_records(machines: Machines, host: StandInHost, words: Words, mine: list[
     elif what == "update" and _option(words, "-n") == "node.startup":
         for node in mine:
             node[2] = _option(words, "-v")
+    elif what == "update" and _option(words, "-n") in _AUTH:
+        nth = _AUTH[_option(words, "-n")]
+        for name in {name for name, _, _ in mine}:
+            proof = host.proofs.setdefault(name, ["", ""])
+            if nth is not None:
+                proof[nth] = _option(words, "-v")
     elif what == "delete":
         if any(["iscsi", name, at] in host.connected for name, at, _ in mine):
             raise Failed("iscsiadm: This record is in use: log out first")
         host.nodes = [node for node in host.nodes if node not in mine]
+        known = {node[0] for node in host.nodes}
+        host.proofs = {name: proof for name, proof in host.proofs.items() if name in known}
     else:
         return "\n".join(f"{at},1 {name}" for name, at, _ in mine)
     return ""
+
+
+# Which part of a proof an entry of a record is; None for one that says only that there is one.
+_AUTH = {
+    "node.session.auth.authmethod": None,
+    "node.session.auth.username": 0,
+    "node.session.auth.password": 1,
+}
 
 
 def _disconnect(machines: Machines, host: StandInHost, transport: str, gone: set[tuple[str, str]]) -> None:
@@ -201,6 +221,8 @@ def _disconnect(machines: Machines, host: StandInHost, transport: str, gone: set
     if busy := [disk for disk in host.sizes if disk not in left and disk in used]:
         raise Failed(f"a file system on {busy[0]} is mounted")
     host.connected, host.letters = kept, letters
+    mine = {f"{target} {at}" for _, target, at in kept}
+    host.proved = {key: name for key, name in host.proved.items() if key in mine}
     host.sizes = {disk: size for disk, size in host.sizes.items() if disk in left}
     host.maps = [disk for disk in host.maps if disk in left]
 

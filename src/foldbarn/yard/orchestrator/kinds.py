@@ -4,6 +4,7 @@ and what is wrong with one (API conventions; RFC 1123 for names).
 
 from __future__ import annotations
 
+import base64
 import re
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
@@ -264,6 +265,11 @@ def _set_defaults(thing: Thing) -> None:
 
 def _secret_defaults(thing: Thing) -> None:
     _fill(thing, "type", "Opaque")
+    # What is written in the clear is kept as the rest, and never shown so (core/v1, Secret).
+    clear = thing.pop("stringData", None) or {}
+    if clear:
+        coded = {key: base64.b64encode(value.encode()).decode() for key, value in clear.items()}
+        thing["data"] = {**(thing.get("data") or {}), **coded}
 
 
 def _space_defaults(thing: Thing) -> None:

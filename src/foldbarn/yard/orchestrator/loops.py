@@ -5,17 +5,21 @@ is missing, and may be asked again at any time.
 
 from __future__ import annotations
 
+import base64
 import hashlib
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
 from fractions import Fraction
 
+from foldbarn.core.claims.secrets import PASSWORD, USER
 from foldbarn.core.units import parse_quantity
+from foldbarn.yard.orchestrator.hands import Wanted
 from foldbarn.yard.orchestrator.kinds import BOUND, BY_KIND, DEFAULT_CLASS, IN_USE, Kind
 from foldbarn.yard.orchestrator.machinery import Api, moment
 from foldbarn.yard.orchestrator.objects import Look
 from foldbarn.yard.orchestrator.refusing import Refused, Thing
 from foldbarn.yard.orchestrator.selecting import at
+from foldbarn.yard.orchestrator.snapshots import see_to_snapshots
 
 PROVISIONER = "volume.kubernetes.io/storage-provisioner"
 OLD_PROVISIONER = "volume.beta.kubernetes.io/storage-provisioner"
@@ -24,6 +28,7 @@ BIND_COMPLETED, BOUND_BY = "pv.kubernetes.io/bind-completed", "pv.kubernetes.io/
 _CLAIM, _VOLUME, _CLASS = (BY_KIND[k] for k in ("PersistentVolumeClaim", "PersistentVolume", "StorageClass"))
 _POD, _NODE, _SPACE, _SET = (BY_KIND[k] for k in ("Pod", "Node", "Namespace", "StatefulSet"))
 _ATTACHMENT, _DRIVER, _QUOTA = (BY_KIND[k] for k in ("VolumeAttachment", "CSIDriver", "ResourceQuota"))
+_SECRET = BY_KIND["Secret"]
 MOST_TURNS = 20  # that follow from one thing
 
 # Before a thing is kept. ---------------------------------------------------------------------------------
@@ -421,11 +426,12 @@ def attach(api: Api, look: Look) -> None:
     """Asks each driver to attach what pods use to their nodes, and to detach what they use no more. What one
     node alone may write to is attached to one at a time.
     """
-    if not look.touches(_POD, _CLAIM, _VOLUME, _ATTACHMENT, _DRIVER):
+    if not look.touches(_POD, _CLAIM, _VOLUME, _ATTACHMENT, _DRIVER, _NODE):
         return
     wanted = _wanted_attachments(api)
     for one in api.objects.all(_ATTACHMENT):
-        if one["metadata"]["name"] not in wanted and not one["metadata"].get("deletionTimestamp"):
+        unwanted = one["metadata"]["name"] not in wanted and not one["metadata"].get("deletionTimestamp")
+        if unwanted and not _in_use(api, one):  # a node lets go of it first
             api.delete(_ATTACHMENT, "", one["metadata"]["name"])
     for name, (volume, node, pod) in wanted.items():
         if api.objects.find(_ATTACHMENT, "", name) is not None:
@@ -445,9 +451,79 @@ def attach(api: Api, look: Look) -> None:
         api.create(_ATTACHMENT, "", body)
 
 
+def _known_as(source: Thing) -> str:
+    """A volume, as a node says that it uses it."""
+    return f"kubernetes.io/csi/{source['driver']}^{source['volumeHandle']}"
+
+
+def _source_of(api: Api, attachment: Thing) -> Thing | None:
+    name = attachment["spec"]["source"]["persistentVolumeName"]
+    volume = api.objects.find(_VOLUME, "", name)
+    return at(volume, "spec.csi") if volume is not None else None
+
+
+def _in_use(api: Api, attachment: Thing) -> bool:
+    """Whether the node of an attachment says that it uses the volume."""
+    node, source = api.objects.find(_NODE, "", attachment["spec"]["nodeName"]), _source_of(api, attachment)
+    used = at(node, "status.volumesInUse") if node is not None else None
+    return source is not None and _known_as(source) in (used or ())
+
+
+def use_volumes(api: Api, look: Look) -> None:
+    """On each node what pods use and is attached is made usable, and what none uses any more is left."""
+    if api.hands is None or not (look.touches(_POD, _CLAIM, _VOLUME, _ATTACHMENT, _SECRET) or api.soon):
+        return
+    api.soon = False
+    nodes = [node["metadata"]["name"] for node in api.objects.all(_NODE)]
+    wanted: dict[str, dict[str, Wanted]] = {name: {} for name in nodes}
+    for name, (volume, node, pod) in _wanted_attachments(api).items():
+        attachment = api.objects.find(_ATTACHMENT, "", name)
+        if (
+            attachment is None
+            or not at(attachment, "status.attached")
+            or pod["metadata"].get("deletionTimestamp")
+        ):
+            continue
+        told, source = at(attachment, "status.attachmentMetadata") or {}, volume["spec"]["csi"]
+        block = volume["spec"]["volumeMode"] == "Block"
+        handle = _known_as(source)
+        proof = _proof(api, pod, volume)
+        wanted[node][handle] = Wanted(
+            target=told.get("target", ""),
+            portals=tuple(filter(None, told.get("portals", "").split(","))),
+            file_system="" if block else source.get("fsType", "ext4"),
+            name=volume["metadata"]["name"],
+            proof=proof or ("", ""),
+            lacks=proof is None,
+        )
+    used = api.hands(wanted)
+    for name in nodes:
+        mine = sorted(used.get(name, []))
+        api.note(_NODE, api.objects.get(_NODE, "", name), status={"volumesInUse": mine or None})
+        api.soon = api.soon or set(mine) != set(wanted[name])
+
+
+def _proof(api: Api, pod: Thing, volume: Thing) -> tuple[str, str] | None:
+    """Name and secret that the object of a volume refers to; empty where it refers to none, None where that
+    is not there.
+    """
+    refers = at(volume, "spec.csi.nodeStageSecretRef")
+    if not refers:
+        return "", ""
+    secret = api.objects.find(_SECRET, refers["namespace"], refers["name"])
+    if secret is None:
+        words = f'MountVolume.MountDevice failed for volume "{volume["metadata"]["name"]}": '
+        api.tell(
+            pod, "FailedMount", f'{words}secret "{refers["name"]}" not found', warning=True, by="kubelet"
+        )
+        return None
+    data = {key: base64.b64decode(value).decode() for key, value in (secret.get("data") or {}).items()}
+    return data.get(USER, ""), data.get(PASSWORD, "")
+
+
 def run_pods(api: Api, look: Look) -> None:
     """Pods that have a node run once all that they use is attached there; those that are to end do."""
-    if not look.touches(_POD, _CLAIM, _VOLUME, _ATTACHMENT, _DRIVER):
+    if not look.touches(_POD, _CLAIM, _VOLUME, _ATTACHMENT, _DRIVER, _NODE):
         return
     wanted: dict[str, list[str]] = {}
     for name, (_, _, pod) in _wanted_attachments(api).items():
@@ -461,7 +537,8 @@ def run_pods(api: Api, look: Look) -> None:
                 api.objects.drop(_POD, pod)
             continue
         waits = [api.objects.find(_ATTACHMENT, "", name) for name in wanted.get(metadata["uid"], ())]
-        if at(pod, "status.phase") != "Pending" or not all(w and at(w, "status.attached") for w in waits):
+        usable = all(w and at(w, "status.attached") and (not api.hands or _in_use(api, w)) for w in waits)
+        if at(pod, "status.phase") != "Pending" or not usable:
             continue
         conditions = [one for one in at(pod, "status.conditions") or () if one["type"] != "Ready"]
         ready = {"type": "Ready", "status": "True", "lastTransitionTime": moment()}
@@ -622,7 +699,9 @@ LOOPS: tuple[Callable[[Api, Look], None], ...] = (
     bind_claims,
     schedule,
     attach,
+    use_volumes,
     run_pods,
+    see_to_snapshots,
     let_claims_go,
     look_at_volumes,
     count_quotas,
@@ -637,7 +716,7 @@ def turn(api: Api, *, whole: bool = False) -> None:
     for _ in range(MOST_TURNS):
         look = api.objects.take_look()
         look.whole = look.whole or whole
-        if not (look.whole or look.changed):
+        if not (look.whole or look.changed or api.soon):
             return
         whole = False
         for loop in LOOPS:

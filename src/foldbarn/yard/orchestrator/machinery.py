@@ -16,6 +16,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
+from foldbarn.yard.orchestrator.hands import Wanted
 from foldbarn.yard.orchestrator.kinds import BOUND, BY_KIND, IN_USE, Kind, of_metadata
 from foldbarn.yard.orchestrator.objects import Objects
 from foldbarn.yard.orchestrator.patching import APPLY, patched
@@ -47,10 +48,15 @@ class Deletion:
 
 @dataclass(slots=True)
 class Api:
-    """admitted_by: asked of each thing before it is kept, and may fill in or refuse."""
+    """admitted_by: asked of each thing before it is kept, and may fill in or refuse. hands: does on the nodes
+    what makes volumes usable there, by node and handle, and tells which are; none where nodes are but names.
+    soon: something is to be looked at again before long, though nothing changes.
+    """
 
     objects: Objects
     admitted_by: Sequence[Admit] = field(default=())
+    hands: Callable[[dict[str, dict[str, Wanted]]], dict[str, list[str]]] | None = None
+    soon: bool = False
     told_at: dict[str, float] = field(default_factory=dict)  # events, by their name
 
     def create(self, kind: Kind, space: str, body: Thing, *, dry: bool = False) -> Thing:

@@ -11,7 +11,8 @@ import logging
 import sqlite3
 import threading
 import time
-from collections.abc import AsyncIterator, Sequence
+import traceback
+from collections.abc import AsyncIterator, Callable, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -28,24 +29,18 @@ from foldbarn.yard.orchestrator.access import Access, fill_account_secrets
 from foldbarn.yard.orchestrator.kinds import BY_KIND
 from foldbarn.yard.orchestrator.machinery import Api
 from foldbarn.yard.orchestrator.objects import REMEMBERED, Objects
+from foldbarn.yard.orchestrator.places import NodePlace
 from foldbarn.yard.orchestrator.refusing import Refused
 from foldbarn.yard.orchestrator.serving import Server
 
 log = logging.getLogger(__name__)
 TURN_SECONDS = 1.0  # at the most, between two turns of the loops
 WHOLE_SECONDS = 15.0  # between two turns that look at everything, whatever has changed
+SOON_SECONDS = 0.3  # the same, where a node has still something to do
 REST_SECONDS = 0.02  # at the least: what changes in one go is looked at once
 START_SECONDS = 30.0
 _YEARS = timedelta(days=3650)
 _SPACES = ("default", "kube-system")
-
-
-@dataclass(frozen=True, slots=True)
-class NodePlace:
-    """A node of the orchestrator: labels say where it stands."""
-
-    name: str
-    labels: dict[str, str] = field(default_factory=dict)
 
 
 @dataclass(slots=True)
@@ -57,13 +52,24 @@ class StandIn:
     nodes: Sequence[NodePlace] = ()
     remembered: int = REMEMBERED
     server: Server | None = None
+    faults: list[str] = field(default_factory=list)  # of its loops, that nobody foresaw
     _uvicorn: uvicorn.Server | None = None
     _thread: threading.Thread | None = None
+    _loop: asyncio.AbstractEventLoop | None = None  # in which it answers, and its loops turn
 
     @property
     def authority(self) -> bytes:
         """The certificate that its own goes back to: its own."""
         return (self.folder / "certificate.pem").read_bytes()
+
+    @property
+    def port(self) -> int:
+        assert self._uvicorn is not None
+        return self._uvicorn.config.port
+
+    @property
+    def url(self) -> str:
+        return f"https://127.0.0.1:{self.port}"
 
     @property
     def admin_token(self) -> str:
@@ -105,8 +111,18 @@ class StandIn:
             self._thread.join(START_SECONDS)
             self.server.objects.close()
 
+    def between_turns(self, work: Callable[[], None]) -> None:
+        """Has something done while nobody is answered and no loop turns; from another thread than its own."""
+
+        async def done() -> None:
+            work()
+
+        assert self._loop is not None
+        asyncio.run_coroutine_threadsafe(done(), self._loop).result()
+
     @contextlib.asynccontextmanager
     async def _living(self, _: Any) -> AsyncIterator[None]:
+        self._loop = asyncio.get_running_loop()
         turning = asyncio.create_task(self._turn())
         yield
         turning.cancel()
@@ -116,18 +132,20 @@ class StandIn:
         api, seen, waiting, whole_at = self.server.api, -1, asyncio.Event(), 0.0
         while True:
             whole = time.monotonic() >= whole_at
-            if api.objects.version != seen or whole:
+            if api.objects.version != seen or whole or api.soon:
                 whole_at = time.monotonic() + WHOLE_SECONDS if whole else whole_at
                 try:
                     fill_account_secrets(api, self.authority)
                     loops.turn(api, whole=whole)
-                except (sqlite3.Error, Refused):  # such as a disk without room: it goes on when there is some
+                except Exception as error:  # such as a disk without room: it goes on when there is some
+                    if not isinstance(error, sqlite3.Error | Refused | TimeoutError):
+                        self.faults.append("".join(traceback.format_exception(error)))
                     log.exception("a turn of the loops of %s failed", self.name)
                     whole_at = time.monotonic() + TURN_SECONDS
                 seen = api.objects.version
             await asyncio.sleep(REST_SECONDS)
             if api.objects.version == seen:
-                await api.objects.news(waiting, TURN_SECONDS)
+                await api.objects.news(waiting, SOON_SECONDS if api.soon else TURN_SECONDS)
 
     def _found(self, api: Api) -> None:
         """What is there from the beginning."""
