@@ -10,7 +10,7 @@ from foldbarn.core.errors import BarnError
 from foldbarn.core.touching import Thing
 from foldbarn.core.units import say_list
 from foldbarn.core.volumes.bin import bin_of, over
-from foldbarn.core.volumes.origins import readers_of
+from foldbarn.core.volumes.origins import against_losing
 from foldbarn.services.changes import carry_out
 from foldbarn.store import changes as kept
 from foldbarn.store import touching
@@ -34,7 +34,7 @@ def empty_bins() -> None:
             due = [
                 volume
                 for volume in over(view, pool, now)
-                if not readers_of(view, volume)
+                if against_losing(view, volume, about="volumes") is None
                 and not touching.open_touching(session, Thing.VOLUME, volume.number)
             ][:AT_ONCE]
         if not due:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 
 from foldbarn.changes.engine.giving import finish, give, open_again
@@ -15,13 +17,32 @@ from foldbarn.store.database import transaction
 from foldbarn.store.views import current_view
 
 
-def give_room() -> None:
-    """Gives every volume the room that it wants, as far as its pool has it."""
+@dataclass(slots=True)
+class RoomGiver:
+    """Gives room, and looks at nothing anew while nobody wants any and the site is as it was.
+
+    rested: the revision of the site at which no volume wanted any; -1 where some may.
+    """
+
+    rested: int = -1
+
+    def give(self) -> None:
+        with transaction() as session:
+            wanted, revision = giving.wanted(session)
+        if wanted or revision != self.rested:
+            any_lacks = give_room()
+            self.rested = -1 if wanted or any_lacks else revision
+
+
+def give_room() -> bool:
+    """Gives every volume the room that it wants, as far as its pool has it. Returns whether any wanted
+    some.
+    """
     with transaction() as session:
         asked, begun = giving.asked(session), giving.begun(session)
     for one in begun:
         finish(one)
-    view = current_view()
+    view, any_lacks = current_view(), False
     for volume in view.volumes:
         pool = view.pools[volume.pool]
         if volume.forming or pool.closing:
@@ -30,11 +51,13 @@ def give_room() -> None:
         lacks = volume.whole.extents_set_aside < volume.whole.extents_here
         if not wants and volume.short is None and (not lacks or is_thin(view, volume)):
             continue
+        any_lacks = True
         extents = _extents(volume, wants)
         open_again(view, volume, extents)
         wanted = wanted_by(view, volume, extents)
         if len(wanted) or volume.short is not None:
             give(pool, volume, extents, refuses=any(one.refuses for one in wants))
+    return any_lacks or bool(begun)
 
 
 def _extents(volume: Volume, wants: list[Wants]) -> Ints:

@@ -42,7 +42,7 @@ from foldbarn.services.bins import empty_bins
 from foldbarn.services.changes import carry_out, try_again
 from foldbarn.services.copies import let_copies_stand_alone
 from foldbarn.services.duties import Duty, Round
-from foldbarn.services.giving import give_room
+from foldbarn.services.giving import RoomGiver
 from foldbarn.services.heat import HeatTaker
 from foldbarn.services.hosts import HostTaker, move_gateways
 from foldbarn.services.intake import node_is_back, read_report
@@ -139,7 +139,12 @@ class _Pause:
         return self.noted is not None and self.noted.clock_offset is not None
 
 
-GIVING = Duty("set room aside for what is about to be written", 1.0, lambda: give_room())
+GIVE_SECONDS = 1.0  # between two looks at who wants room
+
+
+def _giving() -> Round:
+    """Of each watch its own: it remembers of which picture of the site nobody wanted any."""
+    return Round((Duty("set room aside for what is about to be written", GIVE_SECONDS, RoomGiver().give),))
 
 
 @dataclass(slots=True)
@@ -159,7 +164,7 @@ class Watch:
     put_off: set[int] = field(default_factory=set)  # nodes of whose clocks no page has been told yet
     put_off_until: float = 0.0
     round: Round = field(default_factory=lambda: Round(duties_of_the_watch()))
-    giving: Round = field(default_factory=lambda: Round((GIVING,)))
+    giving: Round = field(default_factory=_giving)
     sampling: Round = field(default_factory=lambda: sampling(Sampler()))
     sample_at: float = 0.0  # when samples are looked to next
     hosts: HostTaker = field(default_factory=HostTaker)
@@ -262,7 +267,7 @@ class Watch:
     async def _give(self) -> None:
         """The same: a node that hangs while room is set aside there keeps nobody from being given up."""
         async with _going_on("setting room aside"):
-            self.give_at = time.monotonic() + GIVING.every
+            self.give_at = time.monotonic() + GIVE_SECONDS
             await asyncio.to_thread(self.giving.go, self.revision)
 
     async def _sample(self) -> None:
@@ -792,6 +797,8 @@ def _to_mend(view: SiteView, pool: Pool, asked: str) -> str:
     uneven = not view.disk_retiring[rows].any() and imbalance(view, pool) > LEVEL_TOLERANCE
     if uneven and len(plan_levelling(view, pool, seed=1)):
         return "Its disks are unevenly used."
-    if any((p.placement == NOWHERE).any() for p in plies):
-        return "Some of its strips lie nowhere."
+    if nowhere := sum(int((p.placement == NOWHERE).sum()) for p in plies):
+        # Of what is lost for good there is nothing to write again.
+        again = len(plan_rebuild(view, pool, seed=1))
+        return f"{say_count(nowhere, 'strip')} of it lie nowhere." if again else ""
     return ""

@@ -19,7 +19,7 @@ import numpy as np
 from foldbarn.changes.engine.runner import Asked, Run
 from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
-from foldbarn.core.moving.comparing import Places, Strips, differences, held_by, placed
+from foldbarn.core.moving.comparing import Places, Strips, differences, held_by, lay_there, placed
 from foldbarn.core.moving.moves import Busy, Moves, crowds, lies_apart, say_hindrances, startable
 from foldbarn.core.moving.readings import Readings, readings
 from foldbarn.core.moving.rebuild import plan_rebuild
@@ -51,11 +51,13 @@ def compare(run: Run, pool: int, only_drop: bool = False) -> tuple[int, int]:
     The caller holds the pool's strips (`Run.holding_strips`), so that nobody else moves them meanwhile.
     """
     before = current_view()
+    with transaction() as session:
+        to_be_held = giving.being_set_aside(session)  # by nodes that may not have been told yet
     held = _ask_what_is_held(run, before, before.pool_numbered(pool))
     _owe_the_others(run, before, before.pool_numbered(pool), held)
     # Read after the answers: what a disk held then was placed before, so that nothing new is taken for left
-    # over. What was whole before the questions has been written before them, so that nothing new is taken for
-    # missing either.
+    # over. What was placed and set aside before the questions was there when they were answered, so that
+    # nothing new is taken for missing either: room that is given to a thin volume meanwhile, say.
     view = current_view()
     found = differences(
         held_by(held), placed(view, view.pool_numbered(pool)), np.array(list(held), dtype=np.int64)
@@ -63,10 +65,9 @@ def compare(run: Run, pool: int, only_drop: bool = False) -> tuple[int, int]:
     own = [p.number for p in view.every_ply_of(view.pool_numbered(pool))]
     known = list(view.ply_numbered)
     beyond = found.beyond.only(np.isin(found.beyond.ply, own) | ~np.isin(found.beyond.ply, known))
-    whole = [p.number for p in before.ply_numbered.values() if not p.forming]
-    missing = found.missing.only(np.isin(found.missing.ply, whole))
+    missing = found.missing.only(lay_there(before, found.missing))
     _drop(run, view, beyond)
-    return len(beyond.disk), 0 if only_drop else _mark_missing(run, missing)
+    return len(beyond.disk), 0 if only_drop else _mark_missing(run, missing, to_be_held)
 
 
 def _ask_what_is_held(run: Run, view: SiteView, pool: Pool) -> dict[int, Strips]:
@@ -131,13 +132,14 @@ def _tell_drop(run: Run, view: SiteView, row: int, by_serial: dict[str, list[lis
     run.insist(node.name, partial(run.agent(node.number).send, order))
 
 
-def _mark_missing(run: Run, missing: Places) -> int:
-    """Points strips that their disk does not hold at nowhere, so that they are written again."""
+def _mark_missing(run: Run, missing: Places, to_be_held: Container[tuple[int, int]]) -> int:
+    """Points strips that their disk does not hold at nowhere, so that they are written again. to_be_held:
+    extents, each with its ply, of which that cannot be said.
+    """
     if not len(missing.disk):
         return 0
     with run.writing() as session:
         on_their_way = store_moves.under_way(session)
-        to_be_held = giving.being_set_aside(session)  # by nodes that may not have been told yet
         wanted = [
             (v, e, s, disk, 0)
             for v, e, s, disk in missing.rows()

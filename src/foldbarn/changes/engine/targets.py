@@ -5,19 +5,27 @@ from __future__ import annotations
 from collections import defaultdict
 from typing import Any, ClassVar
 
+import structlog
+
 from foldbarn.changes.engine.telling import Matter
+from foldbarn.core.errors import NotPossible
+from foldbarn.core.hosts.attachments import Target
 from foldbarn.core.hosts.gateways import portals_of
-from foldbarn.core.hosts.initiators import target_name, wwid
+from foldbarn.core.hosts.initiators import Transport, target_name, wwid
 from foldbarn.core.site import SiteView
+from foldbarn.sealed import unseal
 from foldbarn.store import nodes
 from foldbarn.store.database import Session
 from foldbarn.store.nodes import Told
 
+log = structlog.get_logger()
 MODES = {False: "read-write", True: "read-only"}
 
 
 class _Targets(Matter):
-    """By name of the target: of which volume it is, and who is let in."""
+    """By name of the target: of which volume it is, and who is let in. Secrets stay sealed, but in the
+    order.
+    """
 
     kind: ClassVar[str] = "serve"
     number: ClassVar[int] = 1
@@ -43,6 +51,8 @@ class _Targets(Matter):
                     "plies": sorted(ply.number for ply in volume.plies),
                     "allows": dict(sorted(allows.items())),
                 }
+                if secrets := _secrets(view, target, transport):
+                    said["secrets"] = secrets
                 if volume.origin is not None and volume.origin.shown:
                     source = view.volume_numbered(volume.origin.volume).whole
                     said["reads"] = {"ply": source.number, "at": volume.origin.snapshot}
@@ -59,13 +69,42 @@ class _Targets(Matter):
         return known == wanted
 
     def order(self, view: SiteView, node: int, wanted: dict[str, Any]) -> dict[str, Any]:
-        return {"targets": wanted}
+        return {"targets": {name: _opened(said) for name, said in wanted.items()}}
 
     def told(self, session: Session) -> dict[int, Told]:
         return nodes.targets_told(session)
 
     def note(self, session: Session, node: int, wanted: dict[str, Any], order: str) -> None:
         nodes.note_targets(session, node, wanted, order)
+
+
+def _secrets(view: SiteView, target: Target, transport: Transport) -> dict[str, dict[str, str]]:
+    """By name of an initiator that has to prove itself: the secrets that are good, sealed, by their name."""
+    good = {one.number: {s.name: s.sealed for s in one.secrets} for one in view.orchestrators}
+    return {
+        name: good.get(one.secret_of, {})
+        for one in target.attachments
+        if one.transport == transport and one.secret_of is not None
+        for name in view.host_numbered(one.host).names_for(transport)
+    }
+
+
+def _opened(said: dict[str, Any]) -> dict[str, Any]:
+    """A target as its node is told of it."""
+    if "secrets" not in said:
+        return said
+    return said | {"secrets": {own: _unsealed(mine) for own, mine in said["secrets"].items()}}
+
+
+def _unsealed(sealed: dict[str, str]) -> dict[str, str]:
+    """By one that cannot be opened nobody is let in."""
+    found = {}
+    for name, one in sealed.items():
+        try:
+            found[name] = unseal(one)
+        except NotPossible as error:
+            log.warning("a secret is lost", secret=name, why=error.sentence)
+    return found
 
 
 TARGETS = _Targets()

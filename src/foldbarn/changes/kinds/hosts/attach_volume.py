@@ -31,7 +31,7 @@ from foldbarn.core.hosts.gateways import choose_gateways, portals_of
 from foldbarn.core.hosts.initiators import Transport
 from foldbarn.core.hosts.lanes import lanes_of
 from foldbarn.core.site import Host, SiteView, Volume
-from foldbarn.core.touching import Meant, Thing, alone
+from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_list
 from foldbarn.store import hosts
 from foldbarn.store.database import Session, announce, transaction
@@ -43,7 +43,8 @@ class AttachVolumeParams(Params):
     are. file_system: what they are to make on it, none for a block device; as it is where nothing is said, or
     as that is which it reads from.
     transport: as each host can where nothing is said. at: where it is to be mounted; /srv and its name where
-    nothing is said.
+    nothing is said. secret_of: name of the orchestrator by one of whose secrets the hosts have to prove
+    themselves, over iSCSI; their names are enough where it is empty.
     """
 
     volume: str
@@ -52,6 +53,7 @@ class AttachVolumeParams(Params):
     file_system: FileSystem | None = None
     transport: Transport | None = None
     at: str = ""
+    secret_of: str = ""
 
 
 class AttachedAt(Payload):
@@ -59,13 +61,20 @@ class AttachedAt(Payload):
     transport: Transport
     read_only: bool
     at: str
+    secret_of: int | None = None
 
     @classmethod
     def of(cls, one: Attachment) -> AttachedAt:
-        return cls(host=one.host, transport=one.transport, read_only=one.read_only, at=one.at)
+        return cls(
+            host=one.host,
+            transport=one.transport,
+            read_only=one.read_only,
+            at=one.at,
+            secret_of=one.secret_of,
+        )
 
     def attachment(self) -> Attachment:
-        return Attachment(self.host, self.transport, self.read_only, self.at)
+        return Attachment(self.host, self.transport, self.read_only, self.at, self.secret_of)
 
 
 class AttachHosts(Inside):
@@ -90,8 +99,10 @@ class AttachHosts(Inside):
         to_be = with_hosts(view, volume, self.file_system, fresh, self.gateways)
         if refusals := against_attaching(view, volume, target, to_be):
             raise refusals[0]
-        for one in fresh:
-            view.host_numbered(one.host)  # NotFound where it is gone
+        for one in fresh:  # NotFound where either is gone
+            view.host_numbered(one.host)
+            if one.secret_of is not None:
+                view.orchestrator_numbered(one.secret_of)
         hosts.attach(session, run.change, to_be, fresh)
         announce(session, "site")
         names = [view.host_numbered(one.host).name for one in fresh]
@@ -139,6 +150,7 @@ class AttachVolume(Kind[AttachVolumeParams]):
             users = hosts_called(view, params.hosts)
             target = view.target_of(volume.number)
             fresh = [host for host in users if target is None or target.attachment(host.number) is None]
+            prover = view.orchestrator(params.secret_of) if params.secret_of else None
             to_be, system = _wished(view, params, volume, target, fresh)
         except BarnError as error:
             return Plan(title=title, about=params.volume, blockers=[Note.of(error)])
@@ -171,8 +183,9 @@ class AttachVolume(Kind[AttachVolumeParams]):
                 alone(Thing.TARGET, volume.number),
                 # Alone, so that no two volumes come to be mounted at one place.
                 *(alone(Thing.HOST, host.number) for host in fresh),
+                *([shared(Thing.ORCHESTRATOR, prover.number)] if prover else []),
             ],
-            meant=Meant(volumes=(volume,), hosts=tuple(users)),
+            meant=Meant(volumes=(volume,), hosts=tuple(users), orchestrators=(prover,) if prover else ()),
             blockers=[
                 *(Note.of(error) for error in against_attaching(view, volume, target, to_be)),
                 *([] if fresh else [unchanged("hosts")]),
@@ -212,8 +225,10 @@ def _wished(
     elif params.at.strip():
         words = "A block device is mounted nowhere."
         raise NotPossible(words, about="at", next_step="Choose a file system, or leave the place empty.")
+    prover = view.orchestrator(params.secret_of).number if params.secret_of else None
+    wished = Transport.ISCSI if prover is not None else params.transport
     attached = [
-        Attachment(host.number, transport_for(host, params.transport), params.read_only, at) for host in fresh
+        Attachment(host.number, transport_for(host, wished), params.read_only, at, prover) for host in fresh
     ]
     return with_hosts(view, volume, system, attached), system
 
@@ -232,6 +247,8 @@ def _summary(params: AttachVolumeParams, volume: Volume, system: FileSystem) -> 
 def _row(view: SiteView, one: Attachment, system: FileSystem) -> TextRow:
     where = f", mounted at {one.at}" if one.at else ""
     how = f"{MODES[one.read_only]} by {one.transport.said}, as {said(system)}{where}"
+    if one.secret_of is not None:
+        how += f", by a secret of {view.orchestrator_numbered(one.secret_of).name}"
     return TextRow(label=view.host_numbered(one.host).name, before="does not reach it", after=how)
 
 

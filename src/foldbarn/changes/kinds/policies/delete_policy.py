@@ -9,12 +9,14 @@ from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside
+from foldbarn.core.claims.offers import against_leaving_policy
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Meant, Thing, alone
 from foldbarn.core.units import say_count, say_list
 from foldbarn.store import policies
 from foldbarn.store.database import Session, announce
+from foldbarn.store.views import load_view
 
 
 class DeletePolicyParams(Params):
@@ -34,6 +36,8 @@ class ForgetPolicy(Inside):
     def carry_out(self, run: Run, session: Session) -> str:
         if kept := policies.users(session, self.policy):
             raise NotPossible(_in_use(kept), about="policy", next_step=_cure(kept))
+        if offered := against_leaving_policy(load_view(session), self.policy):
+            raise offered
         policies.forget(session, self.policy)
         announce(session, "site")
         return "It is forgotten."
@@ -55,13 +59,15 @@ class DeletePolicy(Kind[DeletePolicyParams]):
         kept = [v.name for v in view.volumes if v.policy and v.policy[0] == policy.number]
         versions = sum(p.number == policy.number for p in view.policies)
         blockers = [Note(sentence=_in_use(kept), about="policy", next_step=_cure(kept))] if kept else []
+        if offered := against_leaving_policy(view, policy.number):
+            blockers.append(Note.of(offered))
         return Plan(
             title=f"Delete the policy {policy.name}",
             about=policy.name,
             summary=f"{say_count(versions, 'version')} of it, which no volume keeps.",
             steps=[Planned(ForgetPolicy(policy=policy.number), "Forget it", "No data is touched.")],
             effects=[Promise(title="It promised", sentence=policy.wishes.sentence())],
-            touches=[alone(Thing.POLICY, policy.number)],
+            touches=[alone(Thing.POLICY, policy.number), alone(Thing.GRANTS, policy.number)],
             meant=Meant(policies=(policy,)),
             blockers=blockers,
         )

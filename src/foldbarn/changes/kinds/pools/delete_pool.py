@@ -11,6 +11,7 @@ from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside, Outside
 from foldbarn.changes.kinds.pools.disks import serials_by_node
 from foldbarn.changes.kinds.pools.joining import refuse_volumes, release
+from foldbarn.core.claims.offers import against_leaving_pool
 from foldbarn.core.errors import NotFound
 from foldbarn.core.site import Contact, Disk, Pool, SiteView
 from foldbarn.core.touching import Meant, Thing, alone
@@ -19,7 +20,7 @@ from foldbarn.core.volumes.bin import bin_of
 from foldbarn.core.volumes.ending import teardown
 from foldbarn.store import disks, pools
 from foldbarn.store.database import Session, announce
-from foldbarn.store.views import current_view
+from foldbarn.store.views import current_view, load_view
 
 
 class DeletePoolParams(Params):
@@ -43,6 +44,8 @@ class Close(Inside):
         if pool is None:
             return "It is gone already."
         refuse_volumes(session, pool)
+        if offered := against_leaving_pool(load_view(session), self.pool):
+            raise offered
         pool.closing = True
         return f"{pool.name} takes nothing new."
 
@@ -148,6 +151,8 @@ def _against_pool(view: SiteView, pool: Pool, members: list[Disk], typed: str) -
     if binned := bin_of(view, pool):
         words = f"In its bin {'is' if len(binned) == 1 else 'are'} {say_list([v.name for v in binned])}."
         found.append(Note(sentence=words, about="pool", next_step="Empty its bin first."))
+    if offered := against_leaving_pool(view, pool.number):
+        found.append(Note.of(offered))
     away = [d for d in members if view.nodes[d.node].contact != Contact.HEARD or not d.present]
     if silent := sorted({view.nodes[d.node].name for d in away}):
         words = f"Disks of {say_list(silent)} cannot be reached, so they could not be blanked."

@@ -23,3 +23,12 @@ class InPool(Outside):
         with run.holding_strips(current_view().pool_numbered(self.pool)), run.writing() as session:
             pools.locked(session, self.pool)
             yield session
+
+    @contextmanager
+    def placing(self, run: Run) -> Iterator[Session]:
+        """Nobody else places anything in the pool meanwhile. Strips may be on their way there: what is placed
+        beside them has strips of its own, as a new volume has, and waits for nobody.
+        """
+        with run.writing() as session:
+            pools.locked(session, self.pool)
+            yield session

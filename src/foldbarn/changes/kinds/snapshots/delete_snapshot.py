@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from pydantic import Field
 
-from foldbarn.changes.engine.effects import Note, Row, Sums, TextRow, Texts
+from foldbarn.changes.engine.effects import Note, Row, Sums, TextRow, Texts, warning
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
@@ -21,7 +21,7 @@ from foldbarn.core.figures import Figure
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
-from foldbarn.core.volumes.bin import against_altering
+from foldbarn.core.volumes.bin import against_altering, against_bringing_back
 from foldbarn.core.volumes.origins import against_losing
 from foldbarn.core.volumes.snapshots import Snapshot, freed_by, held, shares
 from foldbarn.store import snapshots
@@ -71,7 +71,7 @@ class DeleteSnapshot(Kind[DeleteSnapshotParams]):
         title = f"Delete snapshots of {params.volume or '...'}"
         try:
             volume = view.volume(params.volume)
-            if refusal := against_altering(volume):
+            if refusal := against_altering(volume, in_bin=True) or against_bringing_back(volume):
                 raise refusal
             chosen = list(
                 {s.number: s for s in (find_snapshot(volume, name) for name in params.snapshots)}.values()
@@ -127,8 +127,22 @@ class DeleteSnapshot(Kind[DeleteSnapshotParams]):
             touches=[alone(Thing.VOLUME, volume.number), shared(Thing.POOL, pool.number)],
             meant=Meant(volumes=(volume,), pools=(pool,)),
             blockers=[*([Note.of(read)] if read else []), *_against_typed(to_type, params.typed)],
+            warnings=_asked_for(view, chosen),
             type_to_confirm=to_type,
         )
+
+
+def _asked_for(view: SiteView, chosen: Sequence[Snapshot]) -> list[Note]:
+    """What asked for them is told that they are gone."""
+    found = []
+    for snapshot in chosen:
+        if snapshot.asked is not None:
+            where = view.orchestrator_numbered(snapshot.asked.orchestrator).name
+            words = (
+                f"{snapshot.asked.path} in {where} asked for {snapshot.name}, and cannot be used any more."
+            )
+            found.append(warning("asked-for", words, about="snapshots"))
+    return found
 
 
 def _rows(volume: Volume, chosen: Sequence[Snapshot]) -> list[TextRow]:

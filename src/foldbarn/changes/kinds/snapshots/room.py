@@ -32,7 +32,7 @@ class SetPast(InPool):
     extents: int
 
     def carry_out(self, run: Run) -> str:
-        with self.holding(run) as session:
+        with self.placing(run) as session:
             view = load_view(session)
             volume = find_volume(view, self.volume)
             if volume is None:

@@ -16,7 +16,7 @@ from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.marks import MARKS
 from foldbarn.changes.engine.plan import Plan, Planned, Undo
 from foldbarn.changes.engine.runner import Run
-from foldbarn.changes.engine.step import Inside, Outside
+from foldbarn.changes.engine.step import Inside, Outside, Payload
 from foldbarn.changes.engine.telling import TELLING_LOCK
 from foldbarn.changes.kinds.pools.effects import room_rows
 from foldbarn.changes.kinds.snapshots.reading import how_to_make_room
@@ -33,24 +33,38 @@ from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.origins import against_marking, said_to_give_way
-from foldbarn.core.volumes.snapshots import FULL_SOON, MOST_ROOM, USUAL_ROOM, held, room_extents
+from foldbarn.core.volumes.snapshots import FULL_SOON, MOST_ROOM, USUAL_ROOM, AskedFor, held, room_extents
 from foldbarn.core.watch.kept import room_taken
 from foldbarn.settings import settings
-from foldbarn.store import snapshots
+from foldbarn.store import orchestrators, snapshots
 from foldbarn.store.database import Session, advisory_lock, announce, transaction
 from foldbarn.store.views import current_view, load_view
 
 HOLD_SECONDS = 10  # that consumers' writes wait at the most
 
 
+class Asked(Payload):
+    """By what, in an orchestrator, a snapshot of one volume is asked for: core.volumes.snapshots.AskedFor."""
+
+    orchestrator: int
+    uid: str = Field(min_length=1, max_length=100)
+    path: str = Field(max_length=600)
+    fills: bool = False
+
+    def value(self) -> AskedFor:
+        return AskedFor(self.orchestrator, self.uid, self.path, self.fills)
+
+
 class TakeSnapshotParams(OfVolumes):
     """name: of the snapshot, the same for all. room: per cent of its size that a volume sets aside for what
-    is overwritten, with its first one. scheduled: they go by the schedules of their policies.
+    is overwritten, with its first one. scheduled: they go by the schedules of their policies. asked: by what
+    in an orchestrator it is asked for, of one volume.
     """
 
     name: str = ""
     room: int = Field(default=USUAL_ROOM, ge=1, le=MOST_ROOM)
     scheduled: bool = False
+    asked: Asked | None = None
 
 
 class NoteSnapshots(Inside):
@@ -60,15 +74,28 @@ class NoteSnapshots(Inside):
     volumes: tuple[int, ...]
     called: str
     scheduled: bool = False
+    asked: Asked | None = None
 
     def carry_out(self, run: Run, session: Session) -> str:
+        if self.asked is not None:
+            # Of two that are asked for by the same, one is noted first.
+            orchestrators.row_of(session, self.asked.orchestrator)
         view = load_view(session)
-        for number in self.volumes:
-            volume = find_volume(view, number)
-            if volume is None:
-                raise Overtaken("A volume is gone.", about="volumes")
+        found = [find_volume(view, number) for number in self.volumes]
+        chosen = [volume for volume in found if volume is not None]
+        if len(chosen) < len(self.volumes):
+            raise Overtaken("A volume is gone.", about="volumes")
+        check_asked(view, chosen, self.asked)
+        for number, volume in zip(self.volumes, chosen, strict=True):
             check_snapshot_name(volume, self.called)
-            snapshots.note(session, number, self.called, run.change, scheduled=self.scheduled)
+            snapshots.note(
+                session,
+                number,
+                self.called,
+                run.change,
+                scheduled=self.scheduled,
+                asked=self.asked.value() if self.asked else None,
+            )
         announce(session, "site")
         return f"{self.called} of {say_count(len(self.volumes), 'volume')}."
 
@@ -171,6 +198,7 @@ class TakeSnapshot(Kind[TakeSnapshotParams]):
         title = f"Take a snapshot of {about}"
         try:
             chosen = find_volumes(view, params.volumes)
+            check_asked(view, chosen, params.asked)
             for volume in chosen:
                 if refusal := against_altering(volume) or against_marking(volume):
                     raise refusal
@@ -186,7 +214,7 @@ class TakeSnapshot(Kind[TakeSnapshotParams]):
             for pool in pools
             for step in set_up(pool, [(v, n) for v, n in lacking if view.pools[v.pool] is pool], one=one)
         ]
-        note = NoteSnapshots(volumes=numbers, called=name, scheduled=params.scheduled)
+        note = NoteSnapshots(volumes=numbers, called=name, scheduled=params.scheduled, asked=params.asked)
         it = "it" if one else "them"
         words = (
             f"Nodes hold writes to {it} back for a moment, the same for all, {HOLD_SECONDS} s at the most."
@@ -209,6 +237,20 @@ class TakeSnapshot(Kind[TakeSnapshotParams]):
             warnings=[*_nearly_full(view, chosen), *_cannot_be_told(view, chosen)],
             undo=Undo("delete-snapshot", {"volume": chosen[0].name, "snapshots": [name]}) if one else None,
         )
+
+
+def check_asked(view: SiteView, chosen: Sequence[Volume], asked: Asked | None) -> None:
+    """Whether a snapshot of these volumes may be taken for what asks for it; for the plan and for the step.
+    Raises NotPossible, NotFound.
+    """
+    if asked is None:
+        return
+    view.orchestrator_numbered(asked.orchestrator)
+    if len(chosen) > 1:
+        raise NotPossible("What is asked for there is of one volume.", about="volumes")
+    known = any(s.asked is not None and s.asked.uid == asked.uid for v in view.volumes for s in v.snapshots)
+    if known:
+        raise NotPossible(f"One was taken for {asked.path} already.", about="asked")
 
 
 def _with_room(

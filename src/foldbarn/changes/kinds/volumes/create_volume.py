@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
-from typing import ClassVar
+from typing import ClassVar, Protocol, TypeVar
 
 import numpy as np
 from pydantic import Field
@@ -268,9 +268,7 @@ class ReserveAll(Outside):
     last: int
 
     def carry_out(self, run: Run) -> str:
-        made = [_made(run, nth) for nth in range(self.first, self.last)]
-        told = set_all_aside(run, [ply for one in made for ply in one.plies], made[0].strip_bytes)
-        return f"Reserved on {say_count(len(told), 'node')}."
+        return reserve_made(run, _all_made(run, self.first, self.last))
 
 
 class ReadAll(Outside):
@@ -281,13 +279,27 @@ class ReadAll(Outside):
     last: int
 
     def carry_out(self, run: Run) -> str:
-        made = [_made(run, nth) for nth in range(self.first, self.last)]
-        read_all_back(run, [ply for one in made for ply in one.plies])
-        with run.writing() as session:
-            for one in made:
-                volumes.open_(session, one.number)
-            announce(session, "site")
-        return f"Every disk holds its strips: {say_count(len(made), 'volume')} open."
+        return open_made(run, _all_made(run, self.first, self.last))
+
+
+def reserve_made(run: Run, made: Sequence[volumes.Made]) -> str:
+    """Has every agent set the strips of volumes of one pool aside; for people."""
+    if not made:
+        return "None of them is to be made."
+    told = set_all_aside(run, [ply for one in made for ply in one.plies], made[0].strip_bytes)
+    return f"Reserved on {say_count(len(told), 'node')}."
+
+
+def open_made(run: Run, made: Sequence[volumes.Made]) -> str:
+    """Opens volumes of which each disk holds what it was given; for people. Raises NotPossible where one does
+    not.
+    """
+    read_all_back(run, [ply for one in made for ply in one.plies])
+    with run.writing() as session:
+        for one in made:
+            volumes.open_(session, one.number)
+        announce(session, "site")
+    return f"Every disk holds its strips: {say_count(len(made), 'volume')} open."
 
 
 @register
@@ -353,7 +365,7 @@ def _several(view: SiteView, params: CreateVolumeParams) -> Plan:
         title=f"Make {counted}",
         about=about,
         summary=f"{counted}, {size} in {say_list([pool.name for pool in mine])}.",
-        steps=[step for together in _together(made) for step in _steps_of_several(together, policy)],
+        steps=[step for together in made_together(made) for step in _steps_of_several(together, policy)],
         effects=_effects_of_several(view, after, mine, made),
         touches=touches_of(mine, policy),
         meant=Meant(pools=tuple(mine), policies=(policy,) if policy else ()),
@@ -383,11 +395,21 @@ def _placed(view: SiteView, params: CreateVolumeParams) -> tuple[list[_New], Sit
     return made, after, policy
 
 
-def _together(made: Sequence[_New]) -> Iterator[list[tuple[int, _New]]]:
+class Made(Protocol):
+    """What is wished for of one of several new volumes."""
+
+    @property
+    def wish(self) -> VolumeWish: ...
+
+
+New = TypeVar("New", bound=Made)
+
+
+def made_together(made: Sequence[New]) -> Iterator[list[tuple[int, New]]]:
     """Those that are placed, set aside and read back together, in one pool each, with their place among all:
     one after the other as they are asked for.
     """
-    together: list[tuple[int, _New]] = []
+    together: list[tuple[int, New]] = []
     strips = 0
     for nth, new in enumerate(made):
         its = new.wish.aside * new.wish.scheme.strips
@@ -397,7 +419,8 @@ def _together(made: Sequence[_New]) -> Iterator[list[tuple[int, _New]]]:
             together, strips = [], 0
         together.append((nth, new))
         strips += its
-    yield together
+    if together:
+        yield together
 
 
 def _steps_of_several(together: Sequence[tuple[int, _New]], policy: Policy | None) -> list[Planned]:
@@ -625,6 +648,14 @@ def _made(run: Run, nth: int) -> volumes.Made:
         made = volumes.of_change(session, run.change, nth)
     if made is None:
         raise NotPossible("The volume is gone.", next_step="Withdraw this change.")
+    return made
+
+
+def _all_made(run: Run, first: int, last: int) -> list[volumes.Made]:
+    with transaction() as session:
+        made = volumes.all_of_change(session, run.change, first, last)
+    if len(made) < last - first:
+        raise NotPossible("One of the volumes is gone.", next_step="Withdraw this change.")
     return made
 
 

@@ -7,7 +7,7 @@ from typing import ClassVar
 
 from pydantic import Field
 
-from foldbarn.changes.engine.effects import Note, Promise, TextRow, Texts
+from foldbarn.changes.engine.effects import Note, Promise, TextRow, Texts, warning
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned, Undo
 from foldbarn.changes.engine.runner import Run
@@ -135,10 +135,28 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
                 *_against_typed(about, params.typed, one=one),
                 *(Note.of(error) for error in against_parting(lanes, "volumes")),
             ],
-            warnings=[*in_use(chosen), *may_be_in_use(lanes), *silent_holders(view, chosen)],
+            warnings=[
+                *in_use(chosen),
+                *_claimed(view, chosen),
+                *may_be_in_use(lanes),
+                *silent_holders(view, chosen),
+            ],
             undo=Undo("restore-volume", {"volumes": [v.name for v in chosen]}) if kept == chosen else None,
             type_to_confirm=about,
         )
+
+
+def _claimed(view: SiteView, chosen: Sequence[Volume]) -> list[Note]:
+    """That claims lose their volumes."""
+    mine = [kept for v in chosen if (kept := view.claim_of(v.number)) is not None and kept.held]
+    if not mine:
+        return []
+    are, they = ("is", "it") if len(mine) == 1 else ("are", "they")
+    words = (
+        f"{say_list([kept.path for kept in mine])} {are} bound to what goes: {they} will be there, and hold "
+    )
+    words += "nothing."
+    return [warning("claimed", words, next_step="Delete the claim instead, and its volume goes with it.")]
 
 
 def _put_in_bin(volume: Volume, days: int, *, one: bool) -> Planned:

@@ -1,0 +1,1 @@
+"""What consumers are given: orchestrators, classes, grants, and volumes for claims."""

@@ -1,0 +1,1 @@
+"""Looking after orchestrators: claims get their volumes, and what was granted appears there."""
