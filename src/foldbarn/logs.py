@@ -21,5 +21,17 @@ class _Lenient:
 
 
 def set_up_logs() -> None:
-    """Once, at the start of a process."""
-    structlog.configure(logger_factory=structlog.PrintLoggerFactory(file=_Lenient()))  # type: ignore[arg-type]
+    """Once, at the start of a process. What went wrong is written as it is: drawing it would take longer than
+    the work that failed, where that is tried again and again.
+    """
+    plainly = structlog.dev.ConsoleRenderer(colors=False, exception_formatter=structlog.dev.plain_traceback)
+    structlog.configure(
+        processors=[
+            structlog.contextvars.merge_contextvars,
+            structlog.processors.add_log_level,
+            structlog.dev.set_exc_info,
+            structlog.processors.TimeStamper(fmt="%Y-%m-%d %H:%M:%S", utc=False),
+            plainly,
+        ],
+        logger_factory=structlog.PrintLoggerFactory(file=_Lenient()),  # type: ignore[arg-type]
+    )

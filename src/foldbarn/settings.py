@@ -20,6 +20,7 @@ class Settings(BaseSettings):
     mail_host: str = ""  # host:port that takes mail (SMTP); empty where there is none
     mail_from: str = "fold-barn@localhost.localdomain"
     web_folder: Path = PROJECT / "web" / "dist"
+    key_file: Path = PROJECT / ".barn" / "secrets.key"  # by which secrets in the database are sealed
     instance: str = ""  # tells one barn's processes from another's
     restarts: Path | None = None  # where the house notes which of its processes it had to start again
     sign: Path | None = None  # a file that the work process touches every second, as its sign of life

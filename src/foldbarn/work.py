@@ -6,6 +6,7 @@ import asyncio
 import contextlib
 import resource
 import signal
+import threading
 
 import structlog
 from procrastinate import App
@@ -21,6 +22,7 @@ from foldbarn.changes.engine.queue import (
 )
 from foldbarn.changes.engine.runner import ending
 from foldbarn.logs import set_up_logs
+from foldbarn.services.consumers.looking_after import look_after_orchestrators
 from foldbarn.services.watching import Watch
 from foldbarn.settings import settings
 from foldbarn.store.database import wait_for_database
@@ -86,6 +88,11 @@ async def work() -> None:
             asyncio.create_task(duty)
             for duty in (Watch().run(), take_over(app), give_signs(), forget_jobs(app))
         ]
+        leaving = threading.Event()
+        # A thread of its own, with threads of its own: what an orchestrator is slow to answer holds up
+        # nothing.
+        following = threading.Thread(target=look_after_orchestrators, args=(leaving,), daemon=True)
+        following.start()
         worker = asyncio.create_task(
             app.run_worker_async(
                 concurrency=AT_ONCE,
@@ -116,6 +123,7 @@ async def work() -> None:
             with contextlib.suppress(asyncio.CancelledError):
                 await worker
         finally:
+            leaving.set()
             for task in beside:
                 task.cancel()
             ends = await asyncio.gather(*beside, return_exceptions=True)

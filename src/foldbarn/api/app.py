@@ -15,6 +15,7 @@ from foldbarn.api import errors
 from foldbarn.api.changes import routes as changes
 from foldbarn.api.cluster import routes as cluster
 from foldbarn.api.common import PROBLEMS
+from foldbarn.api.consumers import routes as consumers
 from foldbarn.api.description import describe
 from foldbarn.api.events import Listener
 from foldbarn.api.front_end import serve_front_end
@@ -33,7 +34,7 @@ from foldbarn.logs import set_up_logs
 from foldbarn.settings import settings
 
 router = APIRouter(prefix="/api", responses=PROBLEMS)  # type: ignore[arg-type]
-for part in (watch, pools, policies, volumes, hosts, changes, machines, cluster, samples, yard):
+for part in (watch, pools, policies, volumes, hosts, consumers, changes, machines, cluster, samples, yard):
     router.include_router(part.routes)
 
 

@@ -16,6 +16,7 @@ from foldbarn.core.errors import NotFound
 
 # Files below assets carry their content's hash in their name.
 FOR_EVER = {"Cache-Control": "public, max-age=31536000, immutable", "Vary": "Accept-Encoding"}
+CODINGS = frozenset({"br", "gzip"})  # that there are here
 PACKED = frozenset({".js", ".css", ".svg", ".json"})  # what gets smaller
 
 
@@ -25,14 +26,14 @@ def serve_front_end(app: FastAPI, folder: Path) -> None:
         return
     early = _early(folder)
 
+    # Not in a thread of its own: what was asked for before comes from memory, and a page is made of many.
     @app.get("/assets/{name}", include_in_schema=False)
-    def asset(name: str, accept_encoding: str = Header(default="")) -> Response:
+    async def asset(name: str, accept_encoding: str = Header(default="")) -> Response:
         if (wanted := _file_at(folder / "assets", name)) is None:
             raise NotFound("There is no such file.")
-        if wanted.suffix not in PACKED or "gzip" not in accept_encoding:
-            return FileResponse(wanted, headers=FOR_EVER)
-        kind = mimetypes.guess_type(name)[0]
-        return Response(_packed(wanted), media_type=kind, headers={**FOR_EVER, "Content-Encoding": "gzip"})
+        coding, body = _coded(wanted, CODINGS & _accepted(accept_encoding))
+        headers = {**FOR_EVER, "Content-Encoding": coding} if coding else FOR_EVER
+        return Response(body, media_type=mimetypes.guess_type(name)[0], headers=headers)
 
     @app.get("/{path:path}", include_in_schema=False)
     def page(path: str) -> FileResponse:
@@ -45,6 +46,16 @@ def serve_front_end(app: FastAPI, folder: Path) -> None:
         if files := next((files for address, files in early if address.fullmatch(f"/{path}")), []):
             headers["Link"] = ", ".join(_asked_early(file) for file in files)
         return FileResponse(folder / "index.html", headers=headers)
+
+
+def _accepted(said: str) -> set[str]:
+    """The codings that a browser accepts (RFC 9110): one that weighs nothing is forbidden."""
+    found = set()
+    for one in said.lower().split(","):
+        name, _, weight = one.partition(";")
+        if not re.fullmatch(r"\s*q\s*=\s*0(\.0*)?\s*", weight):
+            found.add(name.strip())
+    return found
 
 
 def _early(folder: Path) -> list[tuple[re.Pattern[str], list[str]]]:
@@ -63,10 +74,17 @@ def _asked_early(file: str) -> str:
     return f"</{file}>; rel={how}; crossorigin"
 
 
-@lru_cache(maxsize=256)
-def _packed(file: Path) -> bytes:
-    """A file compressed, once and not for everyone who asks."""
-    return gzip.compress(file.read_bytes(), mtime=0)
+@lru_cache(maxsize=1024)
+def _coded(file: Path, accepted: frozenset[str]) -> tuple[str, bytes]:
+    """A file as small as a browser accepts it, and how it is coded: found out once and not for everyone who
+    asks.
+    """
+    smallest = file.with_name(f"{file.name}.br")
+    if "br" in accepted and smallest.is_file():
+        return "br", smallest.read_bytes()
+    if "gzip" in accepted and file.suffix in PACKED:
+        return "gzip", gzip.compress(file.read_bytes(), mtime=0)
+    return "", file.read_bytes()
 
 
 def _file_at(folder: Path, path: str) -> Path | None:

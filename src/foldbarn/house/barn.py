@@ -190,6 +190,7 @@ class Barn:
             "FOLDBARN_INSTANCE": self.token,
             "FOLDBARN_RESTARTS": str(self.state / RESTARTS),
             "FOLDBARN_SIGN": str(self.state / "work.sign"),
+            "FOLDBARN_KEY_FILE": str(self.state / "secrets.key"),
         }
         python = [sys.executable, "-m"]
         server = [
@@ -217,6 +218,8 @@ class Barn:
                 "YARD_URL": yard_url,
                 "YARD_HOME": self.environment.get("YARD_HOME", self.url),
                 "YARD_MAIL_PORT": str(self._kept_port("mail")),
+                "YARD_ORCHESTRATOR_PORT": str(self._kept_port("orchestrator")),
+                "YARD_ORCHESTRATOR": str(self.state / "orchestrator"),
             },
             f"{yard_url}/levers",
         )

@@ -81,9 +81,56 @@ VOLUMES = [
     ("winter-timetable", "quayside", "600 GB", "plain-pair"),
     ("desks", "quayside", "1200 GB", "steady-three"),
 ]
+ORCHESTRATOR = "tender"
+NAMESPACES = ("ticketing", "timetable", "cargo-desk", "deck-cameras")
+CLASSES: list[dict[str, Any]] = [
+    {"name": "steady-three", "policy": "steady-three", "pool": "quayside", "default": True},
+    {"name": "plain-pair", "policy": "plain-pair"},
+    {
+        "name": "kept-three",
+        "policy": "steady-three",
+        "pool": "quayside",
+        "reclaim": "Retain",
+        "file_system": "ext4",
+    },
+    {
+        "name": "seldom-read",
+        "policy": "seldom-read",
+        "pool": "deepwater",
+        "binding": "WaitForFirstConsumer",
+        "mount_options": ["noatime"],
+    },
+]
+GRANTS: list[dict[str, Any]] = [
+    {"namespace": "ticketing", "policy": "steady-three", "size": "600 GiB", "claims": 4},
+    {"namespace": "timetable", "policy": "steady-three", "size": "500 GiB", "size_a_claim": "200 GiB"},
+    {
+        "namespace": "cargo-desk",
+        "policy": "steady-three",
+        "size": "1 TiB",
+        "by_class": [{"name": "kept-three", "size": "400 GiB", "claims": 2}],
+    },
+    {"namespace": "cargo-desk", "policy": "plain-pair", "size": "500 GiB"},
+    {"namespace": "deck-cameras", "policy": "seldom-read", "size": "4 TiB", "claims": 3},
+]
+CLAIMS = [
+    ("ticketing", "seat-ledger", "steady-three", "200Gi"),
+    ("cargo-desk", "manifests", "stedy-three", "80Gi"),  # no such class: it waits, and says why
+    ("cargo-desk", "2024-manifests", "kept-three", "120Gi"),
+    ("deck-cameras", "ring-buffer", "seldom-read", "800Gi"),
+]
+GROWN = ("ticketing", "seat-ledger", "300Gi")
+DROPPED = ("cargo-desk", "2024-manifests")  # its claim goes, and its volume is kept aside
+PODS = [("ticketing", "ledger-keeper", "seat-ledger"), ("deck-cameras", "recorder", "ring-buffer")]
+TIDES = ("timetable", "tides", 3, "steady-three", "60Gi")  # a set of pods, each with a claim
+TAKEN = ("ticketing", "before-the-season", "seat-ledger")  # a snapshot that the team asks for
+REHEARSAL = ("ticketing", "rehearsal", "steady-three", "200Gi")  # a claim that is filled from it
 HOSTS = {"ferry-desk-1": "ferry-desks", "ferry-desk-2": "ferry-desks", "ferry-desk-3": "ferry-desks"} | {
     "chart-plotter": "",
     "slipway": "",
+    "tender-1": "tenders",
+    "tender-2": "tenders",
+    "tender-3": "tenders",
 }
 ATTACHED: list[dict[str, Any]] = [
     {"volume": "desks", "hosts": ["ferry-desks"], "file_system": "gfs2"},
@@ -160,8 +207,11 @@ class Demo:
         for change in changes:
             self.await_end(change)
         self.attach()
+        self.offer()
         early, late = SNAPSHOTS
         self.carry_out("take-snapshot", early)
+        self.apply(claim_text(*REHEARSAL, filled_from=TAKEN[1]))
+        self.wait_for_claim(*REHEARSAL[:2], "bound")
         self.live(LIVED_SECONDS)
         self.carry_out("take-snapshot", late)
         self.carry_out("show-snapshot", SHOWN)
@@ -176,6 +226,81 @@ class Demo:
         for wish in ATTACHED:
             self.carry_out("attach-volume", wish)
         self.set_up([wish["volume"] for wish in ATTACHED], LEFT)
+
+    def offer(self) -> None:
+        """Connects the orchestrator, publishes classes and grants policies; its people ask for volumes, and
+        use them.
+        """
+        self.apply(self.client.get("/manifests/account.yaml").raise_for_status().text)
+        self.wait(lambda: bool(self._orchestrator()["token"]), "the account's token")
+        there = self._orchestrator()
+        self.carry_out("connect-orchestrator", {k: there[k] for k in ("name", "url", "authority", "token")})
+        self.apply(self._secret())
+        for name in NAMESPACES:
+            self.apply(f"{{apiVersion: v1, kind: Namespace, metadata: {{name: {name}}}}}")
+        for wish in CLASSES:
+            self.carry_out("publish-class", wish)
+        for wish in GRANTS:
+            self.carry_out("grant-policy", {**wish, "orchestrator": ORCHESTRATOR})
+        for claim in CLAIMS:
+            self.apply(claim_text(*claim))
+        for pod in PODS:
+            self.apply(pod_text(*pod))
+        self.apply(set_text(*TIDES))
+        bound = [("ticketing", "seat-ledger"), DROPPED, ("deck-cameras", "ring-buffer")]
+        bound += [(TIDES[0], f"data-{TIDES[1]}-{number}") for number in range(TIDES[2])]
+        for namespace, name in bound:
+            self.wait_for_claim(namespace, name, "bound")
+        self.apply(snapshot_text(*TAKEN))
+        self.wait(lambda: self._is_taken(*TAKEN[:2]), f"{TAKEN[1]} to be taken")
+        namespace, name, size = GROWN
+        self.apply(claim_text(namespace, name, "steady-three", size))
+        self.wait(lambda: self.claim(namespace, name)["volume_bytes"] >= 300 * 2**30, f"{name} to grow")
+        self.pull("remove", f"PersistentVolumeClaim {'/'.join(DROPPED)}")
+        self.wait_for_claim(*DROPPED, "kept aside")
+
+    def _secret(self) -> str:
+        """What hands the orchestrator's newest secret over, which is shown once."""
+        found = self.client.get("/consumers").raise_for_status().json()["orchestrators"]
+        [*_, newest] = next(one["secrets"] for one in found if one["name"] == ORCHESTRATOR)
+        shown = self.client.post(f"/orchestrators/{ORCHESTRATOR}/secrets/{newest['name']}/show")
+        return str(shown.raise_for_status().json()["manifest"])
+
+    def _is_taken(self, namespace: str, name: str) -> bool:
+        """Whether something was taken for a snapshot that was asked for in a namespace."""
+        found = (
+            self.client.get(f"/claims/{self.claim(namespace, TAKEN[2])['number']}").raise_for_status().json()
+        )
+        return any(s["there"] == f"{namespace}/{name}" and s["taken_at"] for s in found["snapshots"])
+
+    def _orchestrator(self) -> dict[str, Any]:
+        yard = self.client.get("/yard").raise_for_status().json()
+        found: dict[str, Any] = next(one for one in yard["orchestrators"] if one["name"] == ORCHESTRATOR)
+        return found
+
+    def apply(self, text: str) -> None:
+        """What the person does who runs the orchestrator, or works in a namespace."""
+        self.pull("apply", text)
+
+    def pull(self, lever: str, text: str) -> None:
+        pulled = {"lever": lever, "what": ORCHESTRATOR, "text": text}
+        self.client.post("/yard", json=pulled, timeout=60.0).raise_for_status()
+
+    def claim(self, namespace: str, name: str) -> dict[str, Any]:
+        """The newest of that name; raises LookupError before it was seen."""
+        asked = {"namespace": namespace, "words": name}
+        found = self.client.get("/claims", params=asked).raise_for_status().json()["claims"]
+        mine: list[dict[str, Any]] = [one for one in found if one["name"] == name]
+        return max(mine, key=lambda one: int(one["number"]))
+
+    def wait_for_claim(self, namespace: str, name: str, life: str) -> None:
+        def there() -> bool:
+            try:
+                return bool(self.claim(namespace, name)["life"] == life)
+            except ValueError:
+                return False
+
+        self.wait(there, f"{namespace}/{name} to be {life}")
 
     def set_up(self, volumes: Sequence[str], left: Mapping[str, str]) -> None:
         """Does on the hosts of some volumes what is said to be missing there, and on each path that is. left:
@@ -264,3 +389,71 @@ class Demo:
             if time.monotonic() > deadline:
                 raise RuntimeError(f"Waited {seconds:.0f} s for {what}.")
             time.sleep(pause)
+
+
+def snapshot_text(namespace: str, name: str, claim: str) -> str:
+    """A snapshot of a claim."""
+    return f"""
+apiVersion: snapshot.storage.k8s.io/v1
+kind: VolumeSnapshot
+metadata: {{name: {name}, namespace: {namespace}}}
+spec: {{source: {{persistentVolumeClaimName: {claim}}}}}
+"""
+
+
+def claim_text(namespace: str, name: str, storage_class: str, size: str, filled_from: str = "") -> str:
+    """A claim, as its manifest says it. filled_from: the name of a snapshot."""
+    source = "{apiGroup: snapshot.storage.k8s.io, kind: VolumeSnapshot, name: " + filled_from + "}"
+    filled = f"  dataSource: {source}\n" if filled_from else ""
+    return f"""
+apiVersion: v1
+kind: PersistentVolumeClaim
+metadata: {{name: {name}, namespace: {namespace}}}
+spec:
+  storageClassName: {storage_class}
+  accessModes: [ReadWriteOnce]
+  resources: {{requests: {{storage: {size}}}}}
+{filled}"""
+
+
+def pod_text(namespace: str, name: str, claim: str) -> str:
+    """A pod that uses a claim."""
+    return f"""
+apiVersion: v1
+kind: Pod
+metadata: {{name: {name}, namespace: {namespace}}}
+spec:
+  containers:
+  - name: main
+    image: registry.example/{name}:1
+    volumeMounts: [{{name: data, mountPath: /srv/data}}]
+  volumes:
+  - name: data
+    persistentVolumeClaim: {{claimName: {claim}}}
+"""
+
+
+def set_text(namespace: str, name: str, replicas: int, storage_class: str, size: str) -> str:
+    """A set of pods, each of which has a claim of its own."""
+    return f"""
+apiVersion: apps/v1
+kind: StatefulSet
+metadata: {{name: {name}, namespace: {namespace}}}
+spec:
+  serviceName: {name}
+  replicas: {replicas}
+  selector: {{matchLabels: {{app: {name}}}}}
+  template:
+    metadata: {{labels: {{app: {name}}}}}
+    spec:
+      containers:
+      - name: main
+        image: registry.example/{name}:1
+        volumeMounts: [{{name: data, mountPath: /srv/data}}]
+  volumeClaimTemplates:
+  - metadata: {{name: data}}
+    spec:
+      storageClassName: {storage_class}
+      accessModes: [ReadWriteOnce]
+      resources: {{requests: {{storage: {size}}}}}
+"""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import ssl
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from functools import lru_cache
@@ -39,6 +39,11 @@ class Resource:
     namespaced: bool = True
     version: str = "v1"
 
+    @property
+    def may_lack(self) -> bool:
+        """Whether an orchestrator may keep no such things, or show none, and all else goes on."""
+        return self.group == "snapshot.storage.k8s.io"
+
     def path(self, space: str = "", name: str = "", sub: str = "") -> str:
         start = f"/apis/{self.group}/{self.version}" if self.group else f"/api/{self.version}"
         where = f"/namespaces/{quote(space)}" if self.namespaced and space else ""
@@ -52,7 +57,12 @@ VOLUMES = Resource("", "persistentvolumes", namespaced=False)
 EVENTS = Resource("", "events")
 CLASSES = Resource("storage.k8s.io", "storageclasses", namespaced=False)
 DRIVERS = Resource("storage.k8s.io", "csidrivers", namespaced=False)
+PODS = Resource("", "pods")
 ATTACHMENTS = Resource("storage.k8s.io", "volumeattachments", namespaced=False)
+SNAPSHOTS = Resource("snapshot.storage.k8s.io", "volumesnapshots")
+CONTENTS = Resource("snapshot.storage.k8s.io", "volumesnapshotcontents", namespaced=False)
+SNAPSHOT_CLASSES = Resource("snapshot.storage.k8s.io", "volumesnapshotclasses", namespaced=False)
+_FIRST_NAMESPACE = "kube-system"
 REVIEWS = Resource("authorization.k8s.io", "selfsubjectaccessreviews", namespaced=False)
 
 
@@ -87,6 +97,16 @@ class Orchestrator:
         """Raises what `ask` does."""
         return str(self.ask("GET", "/version").get("gitVersion", ""))[:MOST_TEXT]
 
+    def identity(self) -> str:
+        """By which it is told from any other, whatever its address: of the namespace that each has of its own
+        from its first day. Raises what `ask` does.
+        """
+        found = self.ask("GET", NAMESPACES.path(name=_FIRST_NAMESPACE))
+        uid = (found.get("metadata") or {}).get("uid")
+        if not isinstance(uid, str) or not uid:
+            raise Unreachable("It answers, but not in the Kubernetes API.", about=self.url)
+        return uid
+
     def missing(self) -> list[Right]:
         """Rights that it takes and were not given. Raises what `ask` does."""
         return together(one for one in one_by_one() if not self._may(one))
@@ -116,15 +136,19 @@ class Orchestrator:
                 return found, str(metadata.get("resourceVersion", ""))
             asked = {"limit": str(PAGE), "continue": str(token)}
 
-    def follow(self, resource: Resource, version: str) -> Iterator[list[Change]]:
+    def follow(
+        self, resource: Resource, version: str, opened: Callable[[Stream], None] = lambda _: None
+    ) -> Iterator[list[Change]]:
         """What comes about after a version, as it does, those together that came together; for some minutes,
-        after which one goes on from the last version. Raises Expired, Unreachable, NotAllowed.
+        after which one goes on from the last version. opened: is given the stream, which any thread may stop.
+        Raises Expired, Unreachable, NotAllowed.
         """
         asked = {"watch": "true", "resourceVersion": version, "allowWatchBookmarks": "true"}
         asked["timeoutSeconds"] = str(FOLLOW_SECONDS)
         url = f"{self.url.rstrip('/')}{resource.path()}?{urlencode(asked)}"
         bounds = StreamBounds(QUIET_SECONDS, THING_BYTES)
         with Stream(url, bounds, self._headers(), _trust(self.authority)) as stream:
+            opened(stream)
             try:
                 for lines in stream.batches():
                     yield [self._change(line) for line in lines if line.strip()]
@@ -187,15 +211,32 @@ Key = tuple[str, str]  # namespace (empty where it has none) and name
 
 @dataclass(slots=True)
 class Mirror:
-    """All things of a kind, as they are there as far as is known. Used in one thread.
+    """All things of a kind, as they are there as far as is known. Goes on in one thread; any may look at its
+    things, of which none is altered in place, and stop it.
 
-    version: with which they were so; empty before the first look.
+    version: with which they were so; empty before the first look. trim: what is kept of each, of which there
+    may be very many.
     """
 
     orchestrator: Orchestrator
     resource: Resource
+    trim: Callable[[Thing], Thing] = lambda thing: thing
     things: dict[Key, Thing] = field(default_factory=dict)
     version: str = ""
+    there: bool = True  # whether it keeps and shows such things at all, as far as is known
+    stopped: bool = False
+    _stream: Stream | None = None
+
+    def stop(self) -> None:
+        """It is at its end, for good."""
+        self.stopped = True
+        if self._stream is not None:
+            self._stream.stop()
+
+    def _opened(self, stream: Stream) -> None:
+        self._stream = stream
+        if self.stopped:
+            stream.stop()
 
     def go_on(self) -> Iterator[set[Key]]:
         """Which of them have come, gone or become other than they were, each time that any have; for some
@@ -204,29 +245,49 @@ class Mirror:
         """
         if not self.version:
             yield self._look()
+        if not self.there:
+            return
         try:
-            for changes in self.orchestrator.follow(self.resource, self.version):
-                touched = {self._take(one) for one in changes if one.thing is not None}
+            for changes in self.orchestrator.follow(self.resource, self.version, self._opened):
+                touched = {key for one in changes if (key := self._take(one)) is not None}
                 self.version = changes[-1].version if changes else self.version
                 if touched:
                     yield touched
         except Expired:
             yield self._look()
+        except (NotFound, NotAllowed):
+            if not self.resource.may_lack:
+                raise
+            yield self._look()
+            if self.there:
+                raise  # it lists them, and does not say what becomes of them
 
     def _look(self) -> set[Key]:
-        things, self.version = self.orchestrator.all(self.resource)
-        found = {key_of(thing): thing for thing in things}
+        try:
+            things, self.version = self.orchestrator.all(self.resource)
+            self.there = True
+        except (NotFound, NotAllowed):
+            # Snapshots are kept only where somebody has brought their kinds along, and seen only where that
+            # right was given: claims are seen to all the same.
+            if not self.resource.may_lack:
+                raise
+            things, self.version, self.there = [], "", False
+        found = {key_of(thing): self.trim(thing) for thing in things}
         before, self.things = self.things, found
         same = {key for key, thing in found.items() if before.get(key) == thing}
         return (before.keys() | found.keys()) - same
 
-    def _take(self, change: Change) -> Key:
-        assert change.thing is not None
+    def _take(self, change: Change) -> Key | None:
+        """Which it is of; None where it says nothing new of what is kept."""
+        if change.thing is None:
+            return None
         key = key_of(change.thing)
         if change.came is Came.DELETED:
-            self.things.pop(key, None)
-        else:
-            self.things[key] = change.thing
+            return key if self.things.pop(key, None) is not None else None
+        thing = self.trim(change.thing)
+        if self.things.get(key) == thing:
+            return None
+        self.things[key] = thing
         return key
 
 
@@ -270,6 +331,11 @@ def _as_error(status: Mapping[str, Any], url: str) -> BarnError:
     if status.get("reason") == "Unauthorized":
         return NotAllowed("It does not know the token.", about=url)
     return refusal(f"It refuses: {said}.", about=url)
+
+
+def check_authority(authority: str) -> None:
+    """Raises NotPossible for what is no certificate; what is commonly trusted is said by nothing."""
+    _trust(authority.strip())
 
 
 @lru_cache(maxsize=64)

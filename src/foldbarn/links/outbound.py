@@ -121,6 +121,11 @@ class Stream:
     def __exit__(self, *_: object) -> None:
         self._pumping.cancel()
 
+    def stop(self) -> None:
+        """From any thread: whoever reads it is at its end."""
+        self._pumping.cancel()
+        asyncio.run_coroutine_threadsafe(self._waiting.put(None), self._loop)
+
     def batches(self) -> Iterator[list[bytes]]:
         """Lines as they come, those together that wait together. Raises Refused where it answers otherwise,
         and Unreachable.

@@ -9,6 +9,8 @@ import httpx
 from foldbarn.core.errors import NotFound, NotPossible, Unreachable
 from foldbarn.settings import settings
 
+PATIENCE = 25.0  # what is pulled may be slow to answer, such as an orchestrator that is told a lot
+
 
 def levers(pull: dict[str, Any] | None = None) -> dict[str, Any]:
     """Pulls a lever, if one is given, and returns what the yard's levers then stand at."""
@@ -16,7 +18,7 @@ def levers(pull: dict[str, Any] | None = None) -> dict[str, Any]:
     if not url:
         raise NotFound("This site has no yard: its nodes are real.", about="yard")
     try:
-        with httpx.Client(timeout=5.0, trust_env=False) as client:
+        with httpx.Client(timeout=PATIENCE, trust_env=False) as client:
             answer = client.post(f"{url}/levers", json=pull) if pull else client.get(f"{url}/levers")
             body = answer.json()
     except (httpx.HTTPError, ValueError) as error:

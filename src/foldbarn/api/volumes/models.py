@@ -70,6 +70,16 @@ class ReaderOut(BaseModel):
     state: StateOut
 
 
+class AskedOut(BaseModel):
+    """What asked for a snapshot in an orchestrator, by namespace and name; fills: a claim that is to be
+    filled from it.
+    """
+
+    orchestrator: str
+    path: str
+    fills: bool
+
+
 class SnapshotOut(BaseModel):
     """A snapshot of a volume. alone, shared: bytes of what was overwritten since that it has by itself, and
     together with others; differs: bytes of the volume that changed since. taken_at: null while it
@@ -84,6 +94,7 @@ class SnapshotOut(BaseModel):
     bytes: int
     lost: bool
     read_by: list[ReaderOut]
+    asked: AskedOut | None
     state: StateOut
 
 
@@ -280,6 +291,16 @@ class WhatIf(BaseModel):
     unreadable: int
 
 
+class ClaimedOut(BaseModel):
+    """The claim that a volume was made for."""
+
+    number: int
+    orchestrator: str
+    path: str
+    state: StateOut
+    used_by: str
+
+
 class VolumePage(VolumeOut):
     """A volume with its placement: bytes by disk (where it shows a snapshot, of the original), and missing
     strips by copy, which are named by lines. unset_ranges: extents, from and up to, that no room is set aside
@@ -287,6 +308,7 @@ class VolumePage(VolumeOut):
     mended_by: numbers of the changes that carry strips of it now.
     """
 
+    claim: ClaimedOut | None
     shares: dict[str, int]
     lines: list[str]
     holders: StateOut  # the worst of the nodes that hold it

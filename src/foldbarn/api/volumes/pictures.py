@@ -15,7 +15,9 @@ from foldbarn.api.policies.pictures import Carriers, carried_by, standing_out
 from foldbarn.api.volumes.models import (
     AnewOut,
     AnswerOut,
+    AskedOut,
     BinnedOut,
+    ClaimedOut,
     ComingOut,
     ExtentOut,
     FateOut,
@@ -55,6 +57,7 @@ from foldbarn.core.volumes.snapshots import Share, Snapshot, by_age, held, share
 from foldbarn.core.volumes.thin import is_thin, to_set_aside
 from foldbarn.core.volumes.tiers import in_hot
 from foldbarn.core.watch.asking import Listed
+from foldbarn.core.watch.claimed import claim_state
 from foldbarn.core.watch.kept import room_state, snapshot_state
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.reach import lane_state
@@ -264,8 +267,17 @@ def _snapshot_out(outlook: Outlook, volume: Volume, snapshot: Snapshot, share: S
         bytes=snapshot.bytes,
         read_by=[_reader_out(outlook, reader) for reader in readers_of(view, volume, [snapshot.number])],
         lost=bool(snapshot.lost),
+        asked=_asked_out(view, snapshot),
         state=StateOut.of(snapshot_state(view, volume, snapshot)),
     )
+
+
+def _asked_out(view: SiteView, snapshot: Snapshot) -> AskedOut | None:
+    asked = snapshot.asked
+    if asked is None:
+        return None
+    where = view.orchestrator_numbered(asked.orchestrator).name
+    return AskedOut(orchestrator=where, path=asked.path, fills=asked.fills)
 
 
 def _anew_out(view: SiteView, volume: Volume) -> AnewOut | None:
@@ -350,6 +362,19 @@ def _row_of(view: SiteView, volume: Volume) -> int:
     return next(i for i, v in enumerate(view.volumes) if v is volume)
 
 
+def _claimed(outlook: Outlook, volume: Volume) -> ClaimedOut | None:
+    kept = outlook.view.claim_of(volume.number)
+    if kept is None:
+        return None
+    return ClaimedOut(
+        number=kept.number,
+        orchestrator=outlook.view.orchestrator_numbered(kept.orchestrator).name,
+        path=kept.path,
+        state=StateOut.of(claim_state(outlook, kept)),
+        used_by=kept.used_by,
+    )
+
+
 def volume_page(
     outlook: Outlook,
     name: str,
@@ -371,6 +396,7 @@ def volume_page(
     return VolumePage.model_validate(
         _volume_fields(outlook, row)
         | {
+            "claim": _claimed(outlook, volume),
             "shares": {view.disks[r].name: int(held[r]) * strip_bytes for r in np.flatnonzero(held).tolist()},
             "lines": ply.scheme.strip_lines() if bearer is volume else ["All of it"],
             "missing": [

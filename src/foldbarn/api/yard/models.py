@@ -26,10 +26,13 @@ class LeverIn(Body):
         "unplug",
         "plug",
         "run",
+        "apply",
+        "remove",
     ]
     what: str = Field(default="", max_length=200)
     how: Literal["well", "slowly", "garbled"] = "well"
-    text: str = Field(default="", max_length=1000)  # of a command, or the name of a host's port
+    # of a command, the name of a host's port, or manifests
+    text: str = Field(default="", max_length=100_000)
     port: int = Field(default=0, ge=0, le=65_535)
     speed: float = Field(default=1.0, ge=0.0, le=10_000.0)
     lasts: float = Field(default=0.0, ge=0.0, le=1e8)
@@ -75,6 +78,17 @@ class YardHost(BaseModel):
     agent_url: str
 
 
+class YardOrchestrator(BaseModel):
+    """A stand-in orchestrator. token: of the account that was made there for Fold Barn, empty before there is
+    one.
+    """
+
+    name: str
+    url: str
+    authority: str
+    token: str
+
+
 class YardOut(BaseModel):
     """consumers: what they want, against what they usually do; printed: by the command that was run."""
 
@@ -83,6 +97,7 @@ class YardOut(BaseModel):
     clock_seconds: float
     nodes: list[YardNode]
     hosts: list[YardHost]
+    orchestrators: list[YardOrchestrator]
     printed: str
     shut: list[YardShut]
     mails: list[YardMail]

@@ -1,0 +1,1 @@
+"""Consumers: orchestrators, and what their namespaces have."""
