@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, defineAsyncComponent, onMounted, onUnmounted, reactive, watchEffect } from "vue";
+import { computed, defineAsyncComponent, onMounted, onUnmounted, reactive, ref, watchEffect } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useTheme } from "vuetify";
 import { useBarn, useNews } from "./api/client";
@@ -12,9 +12,13 @@ import { useScreen } from "./screen";
 const KeysSheet = defineAsyncComponent(() => import("./parts/KeysSheet.vue"));
 const YardDrawer = defineAsyncComponent(() => import("./parts/YardDrawer.vue"));
 const PlanSheet = defineAsyncComponent(() => import("./views/plan/PlanSheet.vue"));
-// It comes beside the page, and not only once the browser is idle: whoever presses / at once is to be heard.
+// It comes once the page is there, or as soon as somebody wants it; a button of its looks stands in for it.
 const FindBox = defineAsyncComponent(() => import("./parts/FindBox.vue"));
-const asked = reactive({ keys: false, yard: false, plan: false });
+const asked = reactive({ keys: false, yard: false, plan: false, find: false });
+/** What was typed while the box for it was on its way. */
+const begun = ref("");
+const findsNow = ref(false);
+const found = ref(false);
 
 const screen = useScreen();
 const route = useRoute();
@@ -38,7 +42,22 @@ watchEffect(() => {
   document.title = `${shown?.name ?? "Fold Barn"} · ${barn.value?.name ?? "Fold Barn"}`;
 });
 
+function find() {
+  if (found.value) document.querySelector<HTMLInputElement>(".find input")?.focus();
+  else {
+    asked.find = findsNow.value = true;
+    // Should it not come, the keys are the page's again.
+    setTimeout(() => (findsNow.value = found.value), 5000);
+  }
+}
+
 function onKey(event: KeyboardEvent) {
+  const types = event.key.length === 1 && !event.ctrlKey && !event.metaKey && !event.altKey;
+  if (findsNow.value && !found.value && types) {
+    begun.value += event.key;
+    event.preventDefault();
+    return;
+  }
   if (event.altKey && event.code === "KeyN") {
     event.preventDefault();
     screen.night = !screen.night;
@@ -47,7 +66,7 @@ function onKey(event: KeyboardEvent) {
   if (typing(event) || !screen.singleKeys || route.query.plan) return;
   const number = Number(event.key);
   if (number >= 1 && number <= SECTIONS.length) void router.push(SECTIONS[number - 1]!.path);
-  else if (event.key === "/") document.querySelector<HTMLInputElement>(".find input")?.focus();
+  else if (event.key === "/") find();
   else if (event.key === "?") screen.keysOpen = true;
   else if (event.key === "t") document.querySelector<HTMLElement>(".tape a")?.focus();
   else if (event.key === "y" && barn.value?.yard) screen.yardOpen = !screen.yardOpen;
@@ -59,7 +78,13 @@ function onKey(event: KeyboardEvent) {
   else return;
   event.preventDefault();
 }
+/** The page comes first: what it asks for is on its way by the time the browser has nothing else to do. */
+function whenIdle(work: () => void) {
+  if ("requestIdleCallback" in window) window.requestIdleCallback(work, { timeout: 3000 });
+  else setTimeout(work, 500);
+}
 onMounted(() => window.addEventListener("keydown", onKey));
+onMounted(() => void router.isReady().then(() => setTimeout(() => whenIdle(() => (asked.find = true)), 400)));
 onUnmounted(() => window.removeEventListener("keydown", onKey));
 </script>
 
@@ -97,7 +122,12 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
         {{ screen.night ? "Day" : "Night" }}
       </VBtn>
       <VBtn class="tool" aria-label="Keys" @click="screen.keysOpen = true">Keys</VBtn>
-      <span class="finding"><FindBox /></span>
+      <span class="finding">
+        <VBtn v-if="!found" class="finds" aria-keyshortcuts="/" @click="find">
+          <span>Find a disk, volume, node</span><kbd>/</kbd>
+        </VBtn>
+        <FindBox v-if="asked.find" :begun="begun" :now="findsNow" @ready="found = true" />
+      </span>
       <span class="who" title="Who changes are recorded for">{{ barn?.operator }}</span>
     </header>
     <RouterView v-slot="{ Component }"
@@ -193,6 +223,33 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
 .finding {
   align-self: center;
   width: 228px; /* its place is kept while it comes */
+}
+/* As the box looks that it stands in for. */
+.finds {
+  margin-left: 8px;
+  width: 220px;
+  min-height: 30px;
+  padding: 0 5px 0 7px;
+  border: 1px solid var(--rule3, var(--soft));
+  border-radius: 3px;
+  background: var(--sheet);
+  color: var(--soft);
+  font-size: var(--t-m);
+}
+.finds :deep(.v-btn__content) {
+  flex: 1;
+  overflow: hidden;
+}
+.finds span {
+  flex: 1;
+  overflow: hidden;
+  text-align: left;
+  text-overflow: ellipsis;
+}
+@media (max-width: 1000px) {
+  .finds {
+    width: 150px;
+  }
 }
 .who {
   display: flex;

@@ -31,6 +31,7 @@ export const controls = createVuetify({
     VTextarea: { ...field, noResize: true },
     VSelect: { ...field, menuProps: { contentClass: "options", transition: "none" } },
     VAutocomplete: field,
+    VCombobox: { ...field, menuProps: { contentClass: "options", transition: "none" } },
     VCheckbox: pick,
     VTable: { density: "compact" },
     VMenu: { transition: "none" },

@@ -54,6 +54,14 @@ export type Host = Schemas["HostOut"];
 export type HostPage = Schemas["HostPage"];
 export type Lane = Schemas["LaneOut"];
 export type Samples = Schemas["SamplesOut"];
+export type Consumers = Schemas["ConsumersOut"];
+export type Claim = Schemas["ClaimOut"];
+export type ClaimPage = Schemas["ClaimPage"];
+export type Life = Schemas["Life"];
+export type Grant = Schemas["GrantOut"];
+export type StorageClass = Schemas["ClassOut"];
+export type Thread = Schemas["ThreadOut"];
+export type Would = Schemas["ManifestsOut"];
 
 /** A refusal of the API, in its own words. */
 export class Refused extends Error {
@@ -212,6 +220,52 @@ export const useAttachments = (name: MaybeRefOrGetter<string>) =>
       answered(api.GET("/api/volumes/{name}/attachments", { params: { path: { name: toValue(name) } } })),
     enabled: computed(() => Boolean(toValue(name))),
     placeholderData: (before) => before,
+  });
+/** Orchestrators, what their namespaces were granted, and classes. */
+export const useConsumers = () =>
+  useQuery({
+    queryKey: ["site", "consumers"],
+    queryFn: () => answered(api.GET("/api/consumers")),
+    placeholderData: (before) => before,
+  });
+export type AskedClaims = NonNullable<paths["/api/claims"]["get"]["parameters"]["query"]>;
+export const useClaims = (asked: MaybeRefOrGetter<AskedClaims>) =>
+  useQuery({
+    queryKey: ["site", "claims", computed(() => toValue(asked))],
+    queryFn: () => answered(api.GET("/api/claims", { params: { query: toValue(asked) } })),
+    placeholderData: (before) => before,
+  });
+export const useClaim = (number: MaybeRefOrGetter<number>) =>
+  useQuery({
+    queryKey: ["site", "claim", computed(() => toValue(number))],
+    queryFn: () =>
+      answered(api.GET("/api/claims/{number}", { params: { path: { number: toValue(number) } } })),
+    enabled: computed(() => toValue(number) > 0),
+    placeholderData: (before) => (before?.number === toValue(number) ? before : undefined),
+  });
+/** A namespace, as who works there sees it. */
+export const useNamespace = (orchestrator: MaybeRefOrGetter<string>, namespace: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["site", "namespace", computed(() => [toValue(orchestrator), toValue(namespace)])],
+    queryFn: () =>
+      answered(
+        api.GET("/api/orchestrators/{orchestrator}/namespaces/{namespace}", {
+          params: { path: { orchestrator: toValue(orchestrator), namespace: toValue(namespace) } },
+        }),
+      ),
+    placeholderData: (before) => (before?.name === toValue(namespace) ? before : undefined),
+  });
+/** What would become of what manifests ask for. */
+export const useWould = () =>
+  useMutation({
+    mutationFn: (body: { orchestrator: string; namespace: string; text: string }) =>
+      answered(api.POST("/api/manifests", { body })),
+  });
+/** An orchestrator's secret in the clear: whoever asks first sees it, and nobody else. */
+export const useShownSecret = () =>
+  useMutation({
+    mutationFn: (path: { orchestrator: string; name: string }) =>
+      answered(api.POST("/api/orchestrators/{orchestrator}/secrets/{name}/show", { params: { path } })),
   });
 export const useHosts = () =>
   useQuery({

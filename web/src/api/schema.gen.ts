@@ -225,6 +225,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/claims": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Claims
+         * @description The claims of which all that is asked is true, page by page.
+         */
+        get: operations["claims"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/claims/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Claim
+         * @description A claim, with what hangs on it both ways.
+         */
+        get: operations["claim"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/cluster": {
         parameters: {
             query?: never;
@@ -297,6 +337,26 @@ export interface paths {
          * @description Keepers and a service address for a cluster of these members; witness: the name of one that answers.
          */
         get: operations["proposal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/consumers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Consumers
+         * @description Orchestrators, their namespaces with what was granted to each, and classes.
+         */
+        get: operations["consumers"];
         put?: never;
         post?: never;
         delete?: never;
@@ -519,6 +579,127 @@ export interface paths {
         get: operations["machines"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/manifests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Would
+         * @description What would become of what manifests ask for. Nothing is altered.
+         */
+        post: operations["would"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/manifests/account.yaml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Account
+         * @description What is applied in an orchestrator so that Fold Barn may do what it takes there, and nothing else.
+         */
+        get: operations["account"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/manifests/classes.yaml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Classes
+         * @description All classes that are published, as they appear in an orchestrator.
+         */
+        get: operations["classes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orchestrators/{orchestrator}/namespaces/{namespace}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Namespace
+         * @description A namespace, as who works there sees it.
+         */
+        get: operations["namespace"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orchestrators/{orchestrator}/namespaces/{namespace}/manifests.yaml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Written
+         * @description Several documents: a quota, the classes that may be asked for, the claims and their volumes.
+         */
+        get: operations["written"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/orchestrators/{orchestrator}/secrets/{name}/show": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show
+         * @description A secret in the clear, with the manifest that hands it over. It is shown once: whoever asks again is
+         *     refused, and told who has seen it.
+         */
+        post: operations["show"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1119,6 +1300,12 @@ export interface components {
             /** Number */
             number: number;
         };
+        /**
+         * AccessMode
+         * @description Who may use a volume at once, and how.
+         * @enum {string}
+         */
+        AccessMode: "ReadWriteOnce" | "ReadOnlyMany" | "ReadWriteMany" | "ReadWriteOncePod";
         /** AddNodeParams */
         AddNodeParams: {
             /**
@@ -1236,6 +1423,12 @@ export interface components {
             question: components["schemas"]["Question"];
         };
         /**
+         * Answering
+         * @description How an orchestrator answers.
+         * @enum {string}
+         */
+        Answering: "not asked yet" | "heard" | "silent" | "refuses" | "another one";
+        /**
          * ArrangeParams
          * @description The whole arrangement, room by room. Every node stands in it exactly once.
          */
@@ -1252,12 +1445,43 @@ export interface components {
             what: "pause" | "resume" | "withdraw";
         };
         /**
+         * Asked
+         * @description By what, in an orchestrator, a snapshot of one volume is asked for: core.volumes.snapshots.AskedFor.
+         */
+        Asked: {
+            /**
+             * Fills
+             * @default false
+             */
+            fills: boolean;
+            /** Orchestrator */
+            orchestrator: number;
+            /** Path */
+            path: string;
+            /** Uid */
+            uid: string;
+        };
+        /**
+         * AskedOut
+         * @description What asked for a snapshot in an orchestrator, by namespace and name; fills: a claim that is to be
+         *     filled from it.
+         */
+        AskedOut: {
+            /** Fills */
+            fills: boolean;
+            /** Orchestrator */
+            orchestrator: string;
+            /** Path */
+            path: string;
+        };
+        /**
          * AttachVolumeParams
          * @description A volume, and the hosts, or groups of hosts, that are to reach it; those that do already stay as they
          *     are. file_system: what they are to make on it, none for a block device; as it is where nothing is said, or
          *     as that is which it reads from.
          *     transport: as each host can where nothing is said. at: where it is to be mounted; /srv and its name where
-         *     nothing is said.
+         *     nothing is said. secret_of: name of the orchestrator by one of whose secrets the hosts have to prove
+         *     themselves, over iSCSI; their names are enough where it is empty.
          */
         AttachVolumeParams: {
             /**
@@ -1274,6 +1498,11 @@ export interface components {
              * @default false
              */
             read_only: boolean;
+            /**
+             * Secret Of
+             * @default
+             */
+            secret_of: string;
             /** @default null */
             transport: components["schemas"]["Transport"] | null;
             /** Volume */
@@ -1391,6 +1620,25 @@ export interface components {
             /** Usual */
             usual: boolean;
         };
+        /**
+         * BindAgainParams
+         * @description claim: of which a volume is kept aside; to: that is to have it; both by number.
+         */
+        BindAgainParams: {
+            /** Claim */
+            claim: number;
+            /**
+             * To
+             * @default 0
+             */
+            to: number;
+        };
+        /**
+         * BindingMode
+         * @description When a claim gets its volume.
+         * @enum {string}
+         */
+        BindingMode: "Immediate" | "WaitForFirstConsumer";
         /**
          * BinnedOut
          * @description Since when a volume is in the bin, and until when it is kept there.
@@ -1688,6 +1936,236 @@ export interface components {
             rows: components["schemas"]["CheckRow"][];
         };
         /**
+         * ClaimOut
+         * @description asked_class: as the claim names it; class_name: by which it got its volume. size: bytes that it asks
+         *     for; promised: that it may have. written: of its volume, in bytes. full_in: seconds until the room that it
+         *     was given is used up at the pace of lately; null where that cannot be told.
+         */
+        ClaimOut: {
+            /** Asked Class */
+            asked_class: string | null;
+            /** Class Name */
+            class_name: string;
+            /** Full In */
+            full_in: number | null;
+            hindrance: components["schemas"]["Hindrance"] | null;
+            life: components["schemas"]["Life"];
+            /** Modes */
+            modes: components["schemas"]["AccessMode"][];
+            /** Name */
+            name: string;
+            /** Namespace */
+            namespace: string;
+            /** Number */
+            number: number;
+            /** Orchestrator */
+            orchestrator: string;
+            /** Policy */
+            policy: string;
+            /** Promised */
+            promised: number;
+            reclaim: components["schemas"]["Reclaim"];
+            /**
+             * Seen At
+             * Format: date-time
+             */
+            seen_at: string;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Size */
+            size: number;
+            state: components["schemas"]["StateOut"];
+            /** Used By */
+            used_by: string;
+            /** Volume */
+            volume: string;
+            /** Volume Bytes */
+            volume_bytes: number;
+            volume_mode: components["schemas"]["VolumeMode"];
+            /** Written */
+            written: number;
+        };
+        /**
+         * ClaimPage
+         * @description A claim with what hangs on it both ways: names there and here. object_name, handle: as the orchestrator
+         *     knows its volume, empty before it has any; hosts: to which the volume is attached. may_have: for what is
+         *     kept aside, the claims that wait and could have it.
+         */
+        ClaimPage: {
+            /** Asked Class */
+            asked_class: string | null;
+            /** Class Name */
+            class_name: string;
+            /** Extents */
+            extents: number;
+            filled_from: components["schemas"]["FilledFrom"] | null;
+            /** Full In */
+            full_in: number | null;
+            /** Handle */
+            handle: string;
+            hindrance: components["schemas"]["Hindrance"] | null;
+            /** History */
+            history: components["schemas"]["ChangeLine"][];
+            /** Hosts */
+            hosts: string[];
+            life: components["schemas"]["Life"];
+            /** Manifest */
+            manifest: string;
+            /** May Have */
+            may_have: components["schemas"]["ClaimOut"][];
+            /** Modes */
+            modes: components["schemas"]["AccessMode"][];
+            /** Name */
+            name: string;
+            /** Namespace */
+            namespace: string;
+            /** Number */
+            number: number;
+            /** Object Name */
+            object_name: string;
+            /** Orchestrator */
+            orchestrator: string;
+            /** Policy */
+            policy: string;
+            /** Pool */
+            pool: string;
+            /** Promised */
+            promised: number;
+            reclaim: components["schemas"]["Reclaim"];
+            /**
+             * Seen At
+             * Format: date-time
+             */
+            seen_at: string;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            /** Size */
+            size: number;
+            /** Snapshots */
+            snapshots: components["schemas"]["ClaimSnapshot"][];
+            state: components["schemas"]["StateOut"];
+            /** Uid */
+            uid: string;
+            /** Used By */
+            used_by: string;
+            /** Volume */
+            volume: string;
+            /** Volume Bytes */
+            volume_bytes: number;
+            volume_mode: components["schemas"]["VolumeMode"];
+            /** Written */
+            written: number;
+        };
+        /**
+         * ClaimSnapshot
+         * @description A snapshot of a claim's volume. there: namespace and name of what asked for it in the orchestrator;
+         *     fills: of the claim that it was taken to fill; both empty where nobody did. handle: by which it can be
+         *     named there.
+         */
+        ClaimSnapshot: {
+            /** Bytes */
+            bytes: number;
+            /** Fills */
+            fills: string;
+            /** Handle */
+            handle: string;
+            /** Name */
+            name: string;
+            state: components["schemas"]["StateOut"];
+            /** Taken At */
+            taken_at: string | null;
+            /** There */
+            there: string;
+        };
+        /**
+         * ClaimedOut
+         * @description The claim that a volume was made for.
+         */
+        ClaimedOut: {
+            /** Number */
+            number: number;
+            /** Orchestrator */
+            orchestrator: string;
+            /** Path */
+            path: string;
+            state: components["schemas"]["StateOut"];
+            /** Used By */
+            used_by: string;
+        };
+        /**
+         * ClaimsOut
+         * @description A page of them; matching: on all pages; kept: all there are that are not over.
+         */
+        ClaimsOut: {
+            /** Claims */
+            claims: components["schemas"]["ClaimOut"][];
+            /** Kept */
+            kept: number;
+            /** Matching */
+            matching: number;
+            /** Page */
+            page: number;
+            /** Pages */
+            pages: number;
+        };
+        /**
+         * ClassLimits
+         * @description What of a class a namespace may have beside the whole; null for no limit.
+         */
+        ClassLimits: {
+            /** Bytes */
+            bytes: number | null;
+            /** Claims */
+            claims: number | null;
+            /** Name */
+            name: string;
+            /** Used Bytes */
+            used_bytes: number;
+            /** Used Claims */
+            used_claims: number;
+        };
+        /**
+         * ClassOut
+         * @description pool: empty for whichever takes a claim best. appears: names of the orchestrators; others: of those in
+         *     which a class of that name is somebody else's; granted: namespaces, each with its orchestrator; claims:
+         *     that have their volumes by it.
+         */
+        ClassOut: {
+            /** Appears */
+            appears: string[];
+            binding: components["schemas"]["BindingMode"];
+            /** Claims */
+            claims: number;
+            /** Default */
+            default: boolean;
+            /** Expands */
+            expands: boolean;
+            file_system: components["schemas"]["FileSystem"];
+            /** Granted */
+            granted: string[];
+            /** Mount Options */
+            mount_options: string[];
+            /** Name */
+            name: string;
+            /** Others */
+            others: string[];
+            /** Policy */
+            policy: string;
+            /** Pool */
+            pool: string;
+            /** Promise */
+            promise: string;
+            reclaim: components["schemas"]["Reclaim"];
+            /** Waiting */
+            waiting: number;
+        };
+        /**
          * ClearDiskParams
          * @description disk: its name; typed: the name once more, as a person typed it to confirm.
          */
@@ -1806,6 +2284,63 @@ export interface components {
              * @default
              */
             why: string;
+        };
+        /**
+         * ConnectOrchestratorParams
+         * @description orchestrator: the one that is altered, by name; empty for a new one. authority: the certificate that
+         *     its own goes back to, as PEM; empty for what is commonly trusted. token: of the account by which it is
+         *     asked; recorded nowhere but sealed; empty, of one that is known, for the one it has.
+         */
+        ConnectOrchestratorParams: {
+            /**
+             * Authority
+             * @default
+             */
+            authority: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Orchestrator
+             * @default
+             */
+            orchestrator: string;
+            /**
+             * Token
+             * @default
+             */
+            token: string;
+            /**
+             * Url
+             * @default
+             */
+            url: string;
+        };
+        /**
+         * ConsumersOut
+         * @description All that is offered, and to whom; claims by number, counted. default_class: the one that claims get
+         *     which name none; empty where there is none. service_address, keepers: where the cluster answers; empty
+         *     where there is none.
+         */
+        ConsumersOut: {
+            /** Classes */
+            classes: components["schemas"]["ClassOut"][];
+            /** Default Class */
+            default_class: string;
+            /** Keepers */
+            keepers: components["schemas"]["KeeperAddress"][];
+            /** Lives */
+            lives: components["schemas"]["LifeCount"][];
+            /** Namespaces */
+            namespaces: components["schemas"]["NamespaceOut"][];
+            /** Orchestrators */
+            orchestrators: components["schemas"]["OrchestratorOut"][];
+            /** Service Address */
+            service_address: string;
+            /** Threads */
+            threads: components["schemas"]["ThreadOut"][];
         };
         /**
          * Contact
@@ -2019,6 +2554,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfBindAgain
+         * @description hand on (ours); the duty that looks after orchestrators tells them.
+         */
+        DeedOfBindAgain: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "bind-again";
+            params: components["schemas"]["BindAgainParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfChangeRole
          * @description mark, drain (where a disk holds strips), assign (ours), bind (agents).
          */
@@ -2056,6 +2613,28 @@ export interface components {
              */
             kind: "clear-disk";
             params: components["schemas"]["ClearDiskParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfConnectOrchestrator
+         * @description ask who it is (the orchestrator), and write that down (ours).
+         */
+        DeedOfConnectOrchestrator: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "connect-orchestrator";
+            params: components["schemas"]["ConnectOrchestratorParams"];
             /**
              * Reason
              * @default
@@ -2261,6 +2840,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfDisconnectOrchestrator
+         * @description forget (ours).
+         */
+        DeedOfDisconnectOrchestrator: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "disconnect-orchestrator";
+            params: components["schemas"]["DisconnectOrchestratorParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfEmptyBin
          * @description For each volume: drop (agents), forget (ours). What silent nodes hold is dropped when they return.
          */
@@ -2342,6 +2943,28 @@ export interface components {
              */
             kind: "give-up";
             params: components["schemas"]["GiveUpParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfGrantPolicy
+         * @description write (ours).
+         */
+        DeedOfGrantPolicy: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "grant-policy";
+            params: components["schemas"]["GrantPolicyParams"];
             /**
              * Reason
              * @default
@@ -2481,6 +3104,50 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfMakeClaimed
+         * @description promise and place (ours), reserve (agents), read back (from agents).
+         */
+        DeedOfMakeClaimed: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "make-claimed";
+            params: components["schemas"]["MakeClaimedParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfMakeSecret
+         * @description make (ours), tell the nodes that serve by it (agents).
+         */
+        DeedOfMakeSecret: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "make-secret";
+            params: components["schemas"]["MakeSecretParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfMoveExtents
          * @description keep room (ours), bring (agents), hold there (ours), drop old (agents).
          */
@@ -2540,6 +3207,28 @@ export interface components {
              */
             kind: "offline-volume";
             params: components["schemas"]["OfflineVolumeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfPublishClass
+         * @description write (ours); the duty that looks after orchestrators makes it appear there.
+         */
+        DeedOfPublishClass: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "publish-class";
+            params: components["schemas"]["PublishClassParams"];
             /**
              * Reason
              * @default
@@ -2745,6 +3434,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfRevokeSecret
+         * @description forget (ours), tell the nodes that serve by it (agents).
+         */
+        DeedOfRevokeSecret: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "revoke-secret";
+            params: components["schemas"]["RevokeSecretParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfSaveHost
          * @description write (ours), tell the nodes that serve it (agents).
          */
@@ -2899,6 +3610,50 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfWithdrawClass
+         * @description forget (ours); the duty that looks after orchestrators takes it away there.
+         */
+        DeedOfWithdrawClass: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "withdraw-class";
+            params: components["schemas"]["WithdrawClassParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfWithdrawGrant
+         * @description forget (ours).
+         */
+        DeedOfWithdrawGrant: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "withdraw-grant";
+            params: components["schemas"]["WithdrawGrantParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * Defaults
          * @description What a wish begins with before a person has said anything, and what there is to choose from.
          */
@@ -3007,6 +3762,19 @@ export interface components {
             volume: string;
         };
         /**
+         * DisconnectOrchestratorParams
+         * @description An orchestrator by name; typed: the same once more.
+         */
+        DisconnectOrchestratorParams: {
+            /** Orchestrator */
+            orchestrator: string;
+            /**
+             * Typed
+             * @default
+             */
+            typed: string;
+        };
+        /**
          * DiskFacts
          * @description Everything known of a disk. paths: node:name under which it is seen.
          */
@@ -3104,6 +3872,21 @@ export interface components {
             loss: string;
             /** Name */
             name: string;
+        };
+        /** DocumentOut */
+        DocumentOut: {
+            /** About */
+            about: string;
+            /** Claims */
+            claims: components["schemas"]["WouldOut"][];
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Namespace */
+            namespace: string;
+            /** Wishes */
+            wishes: components["schemas"]["WishOut"][];
         };
         /**
          * DomainRow
@@ -3328,6 +4111,20 @@ export interface components {
             files: components["schemas"]["FileIn"][];
         };
         /**
+         * FilledFrom
+         * @description What a claim is filled from. kind, name: there; volume, snapshot: here, empty while there is none.
+         */
+        FilledFrom: {
+            /** Kind */
+            kind: string;
+            /** Name */
+            name: string;
+            /** Snapshot */
+            snapshot: string;
+            /** Volume */
+            volume: string;
+        };
+        /**
          * FlowRow
          * @description Bytes that move from one fault domain to another; the source is empty for what lies nowhere.
          */
@@ -3510,6 +4307,77 @@ export interface components {
             grace_seconds: number;
         };
         /**
+         * GrantOut
+         * @description What a namespace may have of a policy, and has. Null for no limit.
+         */
+        GrantOut: {
+            /** By Class */
+            by_class: components["schemas"]["ClassLimits"][];
+            /** Bytes */
+            bytes: number | null;
+            /** Bytes A Claim */
+            bytes_a_claim: number | null;
+            /** Claims */
+            claims: number | null;
+            /** Classes */
+            classes: string[];
+            /** Left Bytes */
+            left_bytes: number | null;
+            /** Left Claims */
+            left_claims: number | null;
+            /** Namespace */
+            namespace: string;
+            /** Orchestrator */
+            orchestrator: string;
+            /** Policy */
+            policy: string;
+            /** Promise */
+            promise: string;
+            /** Used Bytes */
+            used_bytes: number;
+            /** Used Claims */
+            used_claims: number;
+        };
+        /**
+         * GrantPolicyParams
+         * @description A policy for a namespace of an orchestrator, each by name. size: that its claims may have together, as
+         *     typed; size_a_claim: that one may have at the most; empty for no limit. claims: how many there may be.
+         */
+        GrantPolicyParams: {
+            /** By Class */
+            by_class?: components["schemas"]["OfClass"][];
+            /**
+             * Claims
+             * @default null
+             */
+            claims: number | null;
+            /**
+             * Namespace
+             * @default
+             */
+            namespace: string;
+            /**
+             * Orchestrator
+             * @default
+             */
+            orchestrator: string;
+            /**
+             * Policy
+             * @default
+             */
+            policy: string;
+            /**
+             * Size
+             * @default
+             */
+            size: string;
+            /**
+             * Size A Claim
+             * @default
+             */
+            size_a_claim: string;
+        };
+        /**
          * GrowPoolParams
          * @description Disks by name, to join a pool. serves, overrides: as in forming a pool.
          */
@@ -3601,6 +4469,12 @@ export interface components {
             /** Volume */
             volume: string;
         };
+        /**
+         * Hindrance
+         * @description Why a claim waits.
+         * @enum {string}
+         */
+        Hindrance: "names no class" | "several defaults" | "class unknown" | "policy gone" | "access mode" | "not granted" | "over a limit" | "no pool" | "nothing to be filled from" | "no consumer yet" | "tried again soon";
         /**
          * HitOut
          * @description The hottest extents of a volume, the bytes of data in them, and the share of what is asked that they
@@ -3741,6 +4615,13 @@ export interface components {
             policy: string;
             /** Volumes */
             volumes: string[];
+        };
+        /** KeeperAddress */
+        KeeperAddress: {
+            /** Address */
+            address: string;
+            /** Name */
+            name: string;
         };
         /**
          * KinOut
@@ -3906,7 +4787,7 @@ export interface components {
              * Lever
              * @enum {string}
              */
-            lever: "cut power" | "give power" | "pull disk" | "return disk" | "answer" | "forget orders" | "speed" | "consumers" | "shut port" | "open port" | "unplug" | "plug" | "run";
+            lever: "cut power" | "give power" | "pull disk" | "return disk" | "answer" | "forget orders" | "speed" | "consumers" | "shut port" | "open port" | "unplug" | "plug" | "run" | "apply" | "remove";
             /**
              * Port
              * @default 0
@@ -3932,6 +4813,21 @@ export interface components {
              * @default
              */
             what: string;
+        };
+        /**
+         * Life
+         * @description How far a claim's volume has come, as it is written down here.
+         * @enum {string}
+         */
+        Life: "waiting" | "being made" | "made" | "told" | "bound" | "kept aside" | "in the bin" | "handed on" | "over";
+        /**
+         * LifeCount
+         * @description Claims that are so.
+         */
+        LifeCount: {
+            /** Count */
+            count: number;
+            life: components["schemas"]["Life"];
         };
         /**
          * LifeOut
@@ -3976,6 +4872,16 @@ export interface components {
             throughput: number;
         };
         /**
+         * LineOut
+         * @description A right that is missing: the line of a role that would give it, and why it takes it.
+         */
+        LineOut: {
+            /** Line */
+            line: string;
+            /** Why */
+            why: string;
+        };
+        /**
          * LineageOut
          * @description All that depends on a thing, and all that it depends on, by kind: what uses comes before what bears.
          */
@@ -3991,7 +4897,7 @@ export interface components {
          * @description Kinds of things in the chain, from what uses to what bears.
          * @enum {string}
          */
-        Link: "host" | "volume" | "policy" | "pool" | "disk" | "node" | "rack" | "room";
+        Link: "claim" | "host" | "volume" | "policy" | "pool" | "disk" | "node" | "rack" | "room";
         /**
          * LoadIn
          * @description What consumers ask of a whole pool: operations in a second, the share of them that read, and bytes of
@@ -4036,6 +4942,42 @@ export interface components {
             enclosures: components["schemas"]["EnclosureFacts"][];
             /** Nodes */
             nodes: components["schemas"]["NodeFacts"][];
+        };
+        /**
+         * MakeClaimedParams
+         * @description Claims by number.
+         */
+        MakeClaimedParams: {
+            /** Claims */
+            claims: number[];
+        };
+        /**
+         * MakeSecretParams
+         * @description An orchestrator by name.
+         */
+        MakeSecretParams: {
+            /** Orchestrator */
+            orchestrator: string;
+        };
+        /**
+         * ManifestsIn
+         * @description text: several documents of YAML. namespace: of those that name none.
+         */
+        ManifestsIn: {
+            /**
+             * Namespace
+             * @default default
+             */
+            namespace: string;
+            /** Orchestrator */
+            orchestrator: string;
+            /** Text */
+            text: string;
+        };
+        /** ManifestsOut */
+        ManifestsOut: {
+            /** Documents */
+            documents: components["schemas"]["DocumentOut"][];
         };
         /**
          * MarkOut
@@ -4158,6 +5100,27 @@ export interface components {
             seconds: number;
         };
         /**
+         * NamespaceOut
+         * @description there: whether the orchestrator has it, as far as is known. waiting, bound, aside: claims.
+         */
+        NamespaceOut: {
+            /** Aside */
+            aside: number;
+            /** Bound */
+            bound: number;
+            /** Grants */
+            grants: components["schemas"]["GrantOut"][];
+            /** Name */
+            name: string;
+            /** Orchestrator */
+            orchestrator: string;
+            state: components["schemas"]["StateOut"];
+            /** There */
+            there: boolean;
+            /** Waiting */
+            waiting: number;
+        };
+        /**
          * NodeFacts
          * @description Everything known of a node. clock_offset: seconds its clock is ahead. awaited_back: it is away and not
          *     given up yet.
@@ -4241,6 +5204,51 @@ export interface components {
             sentence: string;
         };
         /**
+         * OfClass
+         * @description Limits of one class, as typed; empty or none for no limit.
+         */
+        OfClass: {
+            /**
+             * Claims
+             * @default null
+             */
+            claims: number | null;
+            /** Name */
+            name: string;
+            /**
+             * Size
+             * @default
+             */
+            size: string;
+        };
+        /**
+         * OfferOut
+         * @description A class that a namespace may use, with manifests to start from; most: bytes that one more claim could
+         *     ask for, null for no limit.
+         */
+        OfferOut: {
+            binding: components["schemas"]["BindingMode"];
+            /** Claim */
+            claim: string;
+            /** Default */
+            default: boolean;
+            /** Expands */
+            expands: boolean;
+            /** Most */
+            most: number | null;
+            /** Name */
+            name: string;
+            /** Promise */
+            promise: string;
+            reclaim: components["schemas"]["Reclaim"];
+            /** Restore */
+            restore: string;
+            /** Set */
+            set: string;
+            /** Snapshot */
+            snapshot: string;
+        };
+        /**
          * OfflineVolumeParams
          * @description offline: whether consumers are to be kept from them.
          */
@@ -4305,6 +5313,47 @@ export interface components {
             sentence: string;
             /** Volume */
             volume: string;
+        };
+        /**
+         * OrchestratorOut
+         * @description missing: rights that it has not given. lives: how many claims it has, by what became of them. secrets:
+         *     that are good; secrets_said: what follows from them; against_another: why it can have no more, empty where
+         *     it can.
+         */
+        OrchestratorOut: {
+            /** Against Another */
+            against_another: string;
+            answering: components["schemas"]["Answering"];
+            /** Authority */
+            authority: string;
+            /** Classes */
+            classes: string[];
+            /** Identity */
+            identity: string;
+            /** Lives */
+            lives: components["schemas"]["LifeCount"][];
+            /** Missing */
+            missing: components["schemas"]["LineOut"][];
+            /** Name */
+            name: string;
+            /** Namespaces */
+            namespaces: number;
+            /** Number */
+            number: number;
+            /** Secrets */
+            secrets: components["schemas"]["SecretOut"][];
+            /** Secrets Said */
+            secrets_said: string;
+            /**
+             * Since
+             * Format: date-time
+             */
+            since: string;
+            state: components["schemas"]["StateOut"];
+            /** Url */
+            url: string;
+            /** Version */
+            version: string;
         };
         /**
          * OriginOut
@@ -4899,6 +5948,51 @@ export interface components {
             witness: string;
         };
         /**
+         * PublishClassParams
+         * @description storage_class: the one that is altered, by name; empty for a new one. policy, pool: by name; pool:
+         *     empty for whichever takes a claim best.
+         */
+        PublishClassParams: {
+            /** @default Immediate */
+            binding: components["schemas"]["BindingMode"];
+            /**
+             * Default
+             * @default false
+             */
+            default: boolean;
+            /**
+             * Expands
+             * @default true
+             */
+            expands: boolean;
+            /** @default xfs */
+            file_system: components["schemas"]["FileSystem"];
+            /** Mount Options */
+            mount_options?: string[];
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Policy
+             * @default
+             */
+            policy: string;
+            /**
+             * Pool
+             * @default
+             */
+            pool: string;
+            /** @default Delete */
+            reclaim: components["schemas"]["Reclaim"];
+            /**
+             * Storage Class
+             * @default
+             */
+            storage_class: string;
+        };
+        /**
          * PurposePortsParams
          * @description The port named `port` of each of these nodes.
          */
@@ -4989,6 +6083,12 @@ export interface components {
             /** Pool */
             pool: string;
         };
+        /**
+         * Reclaim
+         * @description What becomes of a volume when its claim is deleted.
+         * @enum {string}
+         */
+        Reclaim: "Delete" | "Retain";
         /**
          * RecordOut
          * @description Something that was altered, by whom and when.
@@ -5138,6 +6238,22 @@ export interface components {
              * @enum {string}
              */
             what: "disk" | "node" | "rack";
+        };
+        /**
+         * RevokeSecretParams
+         * @description An orchestrator and one of its secrets, by name; typed: the secret's once more, where somebody is
+         *     connected by it.
+         */
+        RevokeSecretParams: {
+            /** Orchestrator */
+            orchestrator: string;
+            /** Secret */
+            secret: string;
+            /**
+             * Typed
+             * @default
+             */
+            typed: string;
         };
         /**
          * Role
@@ -5414,6 +6530,26 @@ export interface components {
             weekly: number;
         };
         /**
+         * SecretOut
+         * @description shown_at, shown_to: when somebody saw it, and who; null and empty before anybody did. hosts: that are
+         *     connected by it, as far as nodes that are heard tell.
+         */
+        SecretOut: {
+            /** Hosts */
+            hosts: string[];
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Name */
+            name: string;
+            /** Shown At */
+            shown_at: string | null;
+            /** Shown To */
+            shown_to: string;
+        };
+        /**
          * ServedOut
          * @description What the fast tier takes of what is asked of a volume, 0 to 1, and extents there: now, and by another
          *     share. short_of_room: whether more of it would rise, were there room.
@@ -5537,6 +6673,18 @@ export interface components {
             /** Volume */
             volume: string;
         };
+        /**
+         * ShownSecret
+         * @description secret: in the clear. manifest: what is applied in the orchestrator, as YAML.
+         */
+        ShownSecret: {
+            /** Manifest */
+            manifest: string;
+            /** Name */
+            name: string;
+            /** Secret */
+            secret: string;
+        };
         /** ShutOut */
         ShutOut: {
             /** Port */
@@ -5640,6 +6788,7 @@ export interface components {
         SnapshotOut: {
             /** Alone */
             alone: number;
+            asked: components["schemas"]["AskedOut"] | null;
             /** Bytes */
             bytes: number;
             /** Differs */
@@ -5801,9 +6950,12 @@ export interface components {
         /**
          * TakeSnapshotParams
          * @description name: of the snapshot, the same for all. room: per cent of its size that a volume sets aside for what
-         *     is overwritten, with its first one. scheduled: they go by the schedules of their policies.
+         *     is overwritten, with its first one. scheduled: they go by the schedules of their policies. asked: by what
+         *     in an orchestrator it is asked for, of one volume.
          */
         TakeSnapshotParams: {
+            /** @default null */
+            asked: components["schemas"]["Asked"] | null;
             /**
              * Name
              * @default
@@ -5821,6 +6973,31 @@ export interface components {
             scheduled: boolean;
             /** Volumes */
             volumes: string[];
+        };
+        /**
+         * TeamPage
+         * @description What who works in a namespace sees: nothing below the volume.
+         */
+        TeamPage: {
+            /** Aside */
+            aside: number;
+            /** Bound */
+            bound: number;
+            /** Claims */
+            claims: components["schemas"]["ClaimOut"][];
+            /** Grants */
+            grants: components["schemas"]["GrantOut"][];
+            /** Name */
+            name: string;
+            /** Offers */
+            offers: components["schemas"]["OfferOut"][];
+            /** Orchestrator */
+            orchestrator: string;
+            state: components["schemas"]["StateOut"];
+            /** There */
+            there: boolean;
+            /** Waiting */
+            waiting: number;
         };
         /**
          * TextOut
@@ -5866,6 +7043,27 @@ export interface components {
             heads: string[];
             /** Rows */
             rows: components["schemas"]["TextRow"][];
+        };
+        /**
+         * ThreadOut
+         * @description What claims of a namespace were promised by a class from a pool. aside: what was kept of those that are
+         *     gone; bytes of their volumes.
+         */
+        ThreadOut: {
+            /** Aside */
+            aside: boolean;
+            /** Bytes */
+            bytes: number;
+            /** Claims */
+            claims: number;
+            /** Class Name */
+            class_name: string;
+            /** Namespace */
+            namespace: string;
+            /** Orchestrator */
+            orchestrator: string;
+            /** Pool */
+            pool: string;
         };
         /**
          * Tier
@@ -6028,6 +7226,11 @@ export interface components {
             /** Pool */
             pool: string;
         };
+        /**
+         * VolumeMode
+         * @enum {string}
+         */
+        VolumeMode: "Filesystem" | "Block";
         /** VolumeOut */
         VolumeOut: {
             anew: components["schemas"]["AnewOut"] | null;
@@ -6101,6 +7304,7 @@ export interface components {
             binned: components["schemas"]["BinnedOut"] | null;
             /** Change */
             change: number | null;
+            claim: components["schemas"]["ClaimedOut"] | null;
             /** Coming */
             coming: components["schemas"]["ComingOut"][];
             /** Connected */
@@ -6299,6 +7503,18 @@ export interface components {
             params: components["schemas"]["AttachVolumeParams"];
         };
         /**
+         * WishOfBindAgain
+         * @description hand on (ours); the duty that looks after orchestrators tells them.
+         */
+        WishOfBindAgain: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "bind-again";
+            params: components["schemas"]["BindAgainParams"];
+        };
+        /**
          * WishOfChangeRole
          * @description mark, drain (where a disk holds strips), assign (ours), bind (agents).
          */
@@ -6321,6 +7537,18 @@ export interface components {
              */
             kind: "clear-disk";
             params: components["schemas"]["ClearDiskParams"];
+        };
+        /**
+         * WishOfConnectOrchestrator
+         * @description ask who it is (the orchestrator), and write that down (ours).
+         */
+        WishOfConnectOrchestrator: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "connect-orchestrator";
+            params: components["schemas"]["ConnectOrchestratorParams"];
         };
         /**
          * WishOfCopySnapshot
@@ -6431,6 +7659,18 @@ export interface components {
             params: components["schemas"]["DetachVolumeParams"];
         };
         /**
+         * WishOfDisconnectOrchestrator
+         * @description forget (ours).
+         */
+        WishOfDisconnectOrchestrator: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "disconnect-orchestrator";
+            params: components["schemas"]["DisconnectOrchestratorParams"];
+        };
+        /**
          * WishOfEmptyBin
          * @description For each volume: drop (agents), forget (ours). What silent nodes hold is dropped when they return.
          */
@@ -6477,6 +7717,18 @@ export interface components {
              */
             kind: "give-up";
             params: components["schemas"]["GiveUpParams"];
+        };
+        /**
+         * WishOfGrantPolicy
+         * @description write (ours).
+         */
+        WishOfGrantPolicy: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "grant-policy";
+            params: components["schemas"]["GrantPolicyParams"];
         };
         /**
          * WishOfGrowPool
@@ -6551,6 +7803,30 @@ export interface components {
             params: components["schemas"]["LetGoParams"];
         };
         /**
+         * WishOfMakeClaimed
+         * @description promise and place (ours), reserve (agents), read back (from agents).
+         */
+        WishOfMakeClaimed: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "make-claimed";
+            params: components["schemas"]["MakeClaimedParams"];
+        };
+        /**
+         * WishOfMakeSecret
+         * @description make (ours), tell the nodes that serve by it (agents).
+         */
+        WishOfMakeSecret: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "make-secret";
+            params: components["schemas"]["MakeSecretParams"];
+        };
+        /**
          * WishOfMoveExtents
          * @description keep room (ours), bring (agents), hold there (ours), drop old (agents).
          */
@@ -6585,6 +7861,18 @@ export interface components {
              */
             kind: "offline-volume";
             params: components["schemas"]["OfflineVolumeParams"];
+        };
+        /**
+         * WishOfPublishClass
+         * @description write (ours); the duty that looks after orchestrators makes it appear there.
+         */
+        WishOfPublishClass: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "publish-class";
+            params: components["schemas"]["PublishClassParams"];
         };
         /**
          * WishOfPurposePorts
@@ -6695,6 +7983,18 @@ export interface components {
             params: components["schemas"]["RetireParams"];
         };
         /**
+         * WishOfRevokeSecret
+         * @description forget (ours), tell the nodes that serve by it (agents).
+         */
+        WishOfRevokeSecret: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "revoke-secret";
+            params: components["schemas"]["RevokeSecretParams"];
+        };
+        /**
          * WishOfSaveHost
          * @description write (ours), tell the nodes that serve it (agents).
          */
@@ -6779,6 +8079,64 @@ export interface components {
             params: components["schemas"]["TakeSnapshotParams"];
         };
         /**
+         * WishOfWithdrawClass
+         * @description forget (ours); the duty that looks after orchestrators takes it away there.
+         */
+        WishOfWithdrawClass: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "withdraw-class";
+            params: components["schemas"]["WithdrawClassParams"];
+        };
+        /**
+         * WishOfWithdrawGrant
+         * @description forget (ours).
+         */
+        WishOfWithdrawGrant: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "withdraw-grant";
+            params: components["schemas"]["WithdrawGrantParams"];
+        };
+        /**
+         * WishOut
+         * @description A change that would bring about what a document says; words: for who previews it.
+         */
+        WishOut: {
+            /** Kind */
+            kind: string;
+            /** Params */
+            params: {
+                [key: string]: unknown;
+            };
+            /** Words */
+            words: string;
+        };
+        /**
+         * WithdrawClassParams
+         * @description A class by name.
+         */
+        WithdrawClassParams: {
+            /** Storage Class */
+            storage_class: string;
+        };
+        /**
+         * WithdrawGrantParams
+         * @description Each by name.
+         */
+        WithdrawGrantParams: {
+            /** Namespace */
+            namespace: string;
+            /** Orchestrator */
+            orchestrator: string;
+            /** Policy */
+            policy: string;
+        };
+        /**
          * WitnessIn
          * @description Where a witness may answer.
          */
@@ -6790,6 +8148,23 @@ export interface components {
         WitnessOut: {
             /** Name */
             name: string;
+        };
+        /**
+         * WouldOut
+         * @description What would become of a claim: gets: what it would get, in a sentence; against: what would keep it
+         *     waiting.
+         */
+        WouldOut: {
+            /** Against */
+            against: string;
+            /** Claim */
+            claim: string;
+            /** Cure */
+            cure: string;
+            /** Gets */
+            gets: string;
+            /** Size */
+            size: number;
         };
         /** YardDisk */
         YardDisk: {
@@ -6844,6 +8219,21 @@ export interface components {
             power: boolean;
         };
         /**
+         * YardOrchestrator
+         * @description A stand-in orchestrator. token: of the account that was made there for Fold Barn, empty before there is
+         *     one.
+         */
+        YardOrchestrator: {
+            /** Authority */
+            authority: string;
+            /** Name */
+            name: string;
+            /** Token */
+            token: string;
+            /** Url */
+            url: string;
+        };
+        /**
          * YardOut
          * @description consumers: what they want, against what they usually do; printed: by the command that was run.
          */
@@ -6862,6 +8252,8 @@ export interface components {
             mails: components["schemas"]["YardMail"][];
             /** Nodes */
             nodes: components["schemas"]["YardNode"][];
+            /** Orchestrators */
+            orchestrators: components["schemas"]["YardOrchestrator"][];
             /** Printed */
             printed: string;
             /** Shut */
@@ -7600,7 +8992,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowRoom"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepOn"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfMoveVolume"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfBindAgain"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfConnectOrchestrator"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfDisconnectOrchestrator"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrantPolicy"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowRoom"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepOn"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMakeClaimed"] | components["schemas"]["DeedOfMakeSecret"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfMoveVolume"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPublishClass"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfRevokeSecret"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"] | components["schemas"]["DeedOfWithdrawClass"] | components["schemas"]["DeedOfWithdrawGrant"];
             };
         };
         responses: {
@@ -7824,7 +9216,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowRoom"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepOn"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfMoveVolume"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfBindAgain"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfConnectOrchestrator"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfDisconnectOrchestrator"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrantPolicy"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowRoom"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepOn"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMakeClaimed"] | components["schemas"]["WishOfMakeSecret"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfMoveVolume"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPublishClass"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfRevokeSecret"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"] | components["schemas"]["WishOfWithdrawClass"] | components["schemas"]["WishOfWithdrawGrant"];
             };
         };
         responses: {
@@ -8269,6 +9661,235 @@ export interface operations {
             };
         };
     };
+    claims: {
+        parameters: {
+            query?: {
+                words?: string;
+                orchestrator?: string;
+                namespace?: string;
+                life?: components["schemas"]["Life"][];
+                page?: number;
+                per?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClaimsOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    claim: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClaimPage"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     read_cluster: {
         parameters: {
             query?: never;
@@ -8620,6 +10241,116 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProposalOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    consumers: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ConsumersOut"];
                 };
             };
             /** @description The request could not be read. */
@@ -9851,6 +11582,679 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MachinesOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    would: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ManifestsIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ManifestsOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    account: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/yaml": string;
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    classes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/yaml": string;
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    namespace: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                orchestrator: string;
+                namespace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TeamPage"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    written: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                orchestrator: string;
+                namespace: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/yaml": string;
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                orchestrator: string;
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShownSecret"];
                 };
             };
             /** @description The request could not be read. */

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { useSheet, type Wish } from "./kind";
 
-/** What is to be destroyed has its name typed. */
+/** What is to be destroyed has its name typed, where that is asked for. */
 const wish = defineModel<Wish>({ required: true });
 const { preview } = useSheet();
 const NAMED = ["volume", "pool", "disk"];
@@ -11,6 +11,7 @@ const name = () =>
 
 <template>
   <VTextField
+    v-if="name()"
     :model-value="String(wish.typed ?? '')"
     :label="`Type ${name()} to confirm`"
     autofocus

@@ -8,6 +8,12 @@ export function pathOf(kind: string, name: string): string {
       return `/changes/${path}`;
     case "cluster":
       return "/cluster";
+    case "claim":
+      return `/claims/${path}`;
+    case "orchestrator":
+      return "/consumers/orchestrators";
+    case "class":
+      return "/consumers/classes";
     case "host":
       return `/hosts/${path}`;
     case "reach":
@@ -24,6 +30,10 @@ export function pathOf(kind: string, name: string): string {
       return "/";
   }
 }
+
+/** Address of the page of a namespace. */
+export const pathOfNamespace = (orchestrator: string, name: string) =>
+  `/consumers/namespaces/${encodeURIComponent(orchestrator)}/${encodeURIComponent(name)}`;
 
 /** The page of what a change of volumes is about: of the one, or their list. Several are about a pattern or
  * their number, neither of which is a name. */

@@ -5,7 +5,7 @@ export const SECTIONS = [
   { name: "Cluster", path: "/cluster" },
   { name: "Pools", path: "/pools" },
   { name: "Volumes", path: "/volumes" },
-  { name: "Hosts", path: "/hosts" },
+  { name: "Consumers", path: "/consumers" },
   { name: "Changes", path: "/changes" },
 ] as const;
 
@@ -15,5 +15,6 @@ export function sectionOf(path: string): string | undefined {
   if (/^\/(disks|intake|arrange|text)(\/|$)/.test(path)) return "/machines";
   if (path === "/sizing") return "/pools";
   if (/^\/policies(\/|$)/.test(path)) return "/volumes";
+  if (/^\/(hosts|claims)(\/|$)/.test(path)) return "/consumers";
   return SECTIONS.find((s) => s.path !== "/" && path.startsWith(s.path))?.path;
 }

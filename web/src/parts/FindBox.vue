@@ -1,16 +1,26 @@
 <script setup lang="ts">
-import { computed, ref } from "vue";
+import { computed, onMounted, ref } from "vue";
 import { useRouter } from "vue-router";
-import { useBarn, useHosts, usePolicies } from "../api/client";
+import { useBarn, useClaims, useHosts, usePolicies } from "../api/client";
 import { natural } from "../lib/natural";
 import { pathOf } from "../lib/paths";
 
-/** Finds any node, disk, pool, volume, policy or host by a part of its name. */
+/** Finds any node, disk, pool, volume, policy, host or claim by a part of its name. */
+const props = defineProps<{ begun: string; now: boolean }>();
+const emit = defineEmits<{ ready: [] }>();
 const { data: barn } = useBarn();
 const { data: policies } = usePolicies();
 const { data: hosts } = useHosts();
 const router = useRouter();
-const text = ref("");
+/** What was typed before it had come is not lost. */
+const text = ref(props.begun);
+onMounted(() => {
+  if (props.now) document.querySelector<HTMLInputElement>(".find input")?.focus();
+  text.value = props.begun;
+  emit("ready");
+});
+/** Of claims there may be very many: those that are looked for come from the server. */
+const { data: claims } = useClaims(() => ({ words: text.value.trim(), per: 9 }));
 const things = computed(() => {
   const site = barn.value;
   if (!site) return [];
@@ -28,14 +38,19 @@ const found = computed(() => {
   const wanted = text.value.trim().toLowerCase();
   if (!wanted) return [];
   const start = (name: string) => (name.toLowerCase().startsWith(wanted) ? 0 : 1);
-  return things.value
+  const asked = (claims.value?.claims ?? []).map((c) => ({
+    kind: "claim",
+    name: `${c.namespace}/${c.name}`,
+    at: String(c.number),
+  }));
+  return [...things.value, ...asked]
     .filter((t) => t.name.toLowerCase().includes(wanted))
     .sort((a, b) => start(a.name) - start(b.name) || natural(a.name, b.name))
     .slice(0, 9);
 });
 async function go(thing: unknown) {
-  const { kind, name } = thing as { kind: string; name: string };
-  await router.push(pathOf(kind, name));
+  const { kind, name, at } = thing as { kind: string; name: string; at?: string };
+  await router.push(pathOf(kind, at ?? name));
   leave();
 }
 /** The keys are the page's again. */

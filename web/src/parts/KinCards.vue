@@ -13,6 +13,7 @@ const { data: lineage, error } = useLineage(
   () => props.name,
 );
 const LISTS: Record<Link, string> = {
+  claim: "/consumers",
   host: "/hosts",
   volume: "/volumes",
   policy: "/policies",
@@ -39,9 +40,11 @@ const cards = computed(() =>
         fact: alone || !names.length ? "" : say(names),
         lamp,
         to:
-          alone && link !== "rack" && link !== "room"
-            ? pathOf(link, names[0]!)
-            : { path: LISTS[link], query: link === "volume" ? { of: `${props.link}:${props.name}` } : {} },
+          link === "claim"
+            ? { path: LISTS.claim, query: alone ? { words: names[0]! } : {} }
+            : alone && link !== "rack" && link !== "room"
+              ? pathOf(link, names[0]!)
+              : { path: LISTS[link], query: link === "volume" ? { of: `${props.link}:${props.name}` } : {} },
         here,
       };
     }),

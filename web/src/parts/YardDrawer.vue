@@ -5,6 +5,7 @@ import { span } from "../lib/format";
 import { useScreen } from "../screen";
 import ProblemNote from "./ProblemNote.vue";
 import YardMachine from "./YardMachine.vue";
+import YardOrchestrator from "./YardOrchestrator.vue";
 
 /** The levers of the stand-ins. */
 const screen = useScreen();
@@ -97,6 +98,10 @@ function setGrace() {
             width="90"
           /><VBtn type="submit" class="chip">Set</VBtn>
         </form>
+        <template v-if="yard.orchestrators.length">
+          <h3>Orchestrator</h3>
+          <YardOrchestrator v-for="o in yard.orchestrators" :key="o.name" :one="o" />
+        </template>
         <h3>Mail host</h3>
         <p v-for="(m, i) in [...yard.mails].reverse().slice(0, 5)" :key="i" class="small">
           <b>{{ m.subject }}</b>, to {{ m.to }}

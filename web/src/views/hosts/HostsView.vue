@@ -6,6 +6,7 @@ import { pathOf } from "../../lib/paths";
 import GateLanes from "../../parts/GateLanes.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
+import ConsumerTabs from "../consumers/ConsumerTabs.vue";
 
 const { data, error } = useHosts();
 /** By what it connects, in words. */
@@ -17,10 +18,11 @@ const hosts = computed(() => data.value?.hosts ?? []);
   <main class="page">
     <div class="headline">
       <h1>Hosts</h1>
+      <ConsumerTabs />
       <p v-if="data">
         {{ count(hosts.length, "host")
-        }}{{ data.groups.length ? `, in ${count(data.groups.length, "group")}` : "" }}. Machines that use
-        volumes; each is let in under its own names.
+        }}{{ data.groups.length ? `, in ${count(data.groups.length, "group")}` : "" }}, each let in under its
+        own names.
       </p>
       <span class="grow" />
       <RouterLink v-if="hosts.length" class="act" :to="{ query: { plan: 'attach-volume' } }"

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 import { computed, ref, watch } from "vue";
 import { useText } from "../../api/client";
+import { keepAsFile } from "../../lib/files";
 import { usePlan } from "../../lib/plan";
 import PreviewEffects from "../../parts/PreviewEffects.vue";
 import FilePick from "../../parts/FilePick.vue";
@@ -43,13 +44,7 @@ function edit(now: string) {
   touched.value = true;
   text.value = now;
 }
-function save() {
-  const link = document.createElement("a");
-  link.href = URL.createObjectURL(new Blob([text.value], { type: "application/yaml" }));
-  link.download = "site.yaml";
-  link.click();
-  URL.revokeObjectURL(link.href);
-}
+const save = () => keepAsFile("site.yaml", text.value, "application/yaml");
 // The text as it stands says what is known already: there is nothing in it to take.
 const nothing = computed(() => source.value === "now" && !touched.value);
 const load = async ([file]: File[]) => edit(await file!.text());

@@ -9,6 +9,7 @@ import {
   type Repair,
   type SizingVariant,
 } from "../../api/client";
+import { keepAsFile } from "../../lib/files";
 import { percent, span, tebibytes, terabytes } from "../../lib/format";
 import { packed, unpacked } from "../../lib/sizing";
 import LedgerTable from "../../parts/LedgerTable.vue";
@@ -109,20 +110,13 @@ async function attempt(deed: () => Promise<void>) {
 }
 const takeSite = (i: number) =>
   attempt(async () => void (variants.value[i]!.text = (await readSitePlan()).text));
-function save(name: string, text: string, type: string) {
-  const link = document.createElement("a");
-  link.href = URL.createObjectURL(new Blob([text], { type }));
-  link.download = name;
-  link.click();
-  URL.revokeObjectURL(link.href);
-}
 const saveCsv = () =>
   attempt(async () =>
-    save("sizing.csv", await readSizingCsv(settled.value.filter((v) => v.text.trim())), "text/csv"),
+    keepAsFile("sizing.csv", await readSizingCsv(settled.value.filter((v) => v.text.trim())), "text/csv"),
   );
 const saveText = (i: number) =>
   attempt(async () =>
-    save("site.yaml", (await writePlanAsText(variants.value[i]!.text)).text, "application/yaml"),
+    keepAsFile("site.yaml", (await writePlanAsText(variants.value[i]!.text)).text, "application/yaml"),
   );
 /** How long a lost disk or node stays short, and of what that time is made. */
 function repaired(repair: Repair | null, what: string): string {

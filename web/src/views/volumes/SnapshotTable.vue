@@ -117,6 +117,10 @@ function choose(name: string, on: unknown) {
             </td>
             <td>
               <b>{{ s.name }}</b> <CopyName :name="s.name" />
+              <p v-if="s.asked" class="small">
+                {{ s.asked.fills ? "to fill" : "asked for as" }} {{ s.asked.path }} in
+                {{ s.asked.orchestrator }}
+              </p>
             </td>
             <td>{{ s.taken_at ? clock(s.taken_at) : "" }}</td>
             <td class="n">{{ s.lost ? "" : size(s.alone) }}</td>

@@ -6,6 +6,19 @@ import { pathOf } from "../../lib/paths";
 export function volumeCards(v: VolumePage, pool: Pool | undefined, here: boolean) {
   const from = v.origin;
   return [
+    ...(v.claim
+      ? [
+          {
+            kind: "Claim",
+            name: v.claim.path,
+            fact: v.claim.used_by
+              ? `of ${v.claim.orchestrator}, used last by ${v.claim.used_by}`
+              : `of ${v.claim.orchestrator}`,
+            lamp: v.claim.state.lamp,
+            to: pathOf("claim", String(v.claim.number)),
+          },
+        ]
+      : []),
     ...(from
       ? [
           {

@@ -1,0 +1,7 @@
+import type { KindOfChange } from "./kind";
+
+export default {
+  start: (asked) => ({ orchestrator: asked("orchestrator") }),
+  asks: ["orchestrator"],
+  page: () => "/consumers/orchestrators",
+} satisfies KindOfChange;
