@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 from conftest import Site, run_async
 
 from foldbarn.core.hosts.lanes import Gate, Lane, lanes_of
 from foldbarn.links.agents import Agent
+from foldbarn.sealed import unseal
 from foldbarn.services import watching
 from foldbarn.services.hosts import HostTaker
 from foldbarn.services.limits import tell_targets
@@ -64,6 +66,15 @@ def type_there(site: Site, host: str, *commands: str) -> str:
     return printed
 
 
+def as_typed(commands: Sequence[str]) -> list[str]:
+    """What somebody types who has the secret that is asked for; `read` is the shell's own."""
+    good = {s.name: unseal(s.sealed) for one in current_view().orchestrators for s in one.secrets}
+    name = next((line.split()[-1] for line in commands if ".username -v" in line), "")
+    return [
+        line.replace('"$SECRET"', good.get(name, "")) for line in commands if not line.startswith("read ")
+    ]
+
+
 def walk(site: Site, host: str, volume: str = "charts") -> list[Gate]:
     """Does what is missing on a host, as it is said there, until nothing is. Returns the gates, in turn."""
     passed: list[Gate] = []
@@ -73,6 +84,6 @@ def walk(site: Site, host: str, volume: str = "charts") -> list[Gate]:
         if step is None:
             return passed
         assert step.commands, step
-        type_there(site, host, *step.commands)
+        type_there(site, host, *as_typed(step.commands))
         passed.append(step.gate)
     raise AssertionError(f"it does not end: {passed}")

@@ -96,15 +96,31 @@ def test_a_page_names_what_it_is_made_of_and_each_file_comes_packed(api: httpx.C
     assert len(files) == told.count("<")
     assert any(file.startswith("assets/VolumeView") for file in files)
     assert "link" not in api.get("/").headers  # what the first page is made of stands in it
+    weights = []
     for file in files:
         packed, plain = api.get(f"/{file}"), api.get(f"/{file}", headers={"Accept-Encoding": "identity"})
         assert packed.headers["content-encoding"] == "gzip"
         assert "content-encoding" not in plain.headers
         assert "immutable" in packed.headers["cache-control"]
         assert packed.text == plain.text  # the one unpacked
-        assert packed.headers["content-type"] == plain.headers["content-type"]
+        smallest = coded(api, file, "gzip, br")
+        assert smallest[0] == "br"
+        weights.append((smallest[1], coded(api, file, "gzip")[1], len(plain.content)))
+        assert coded(api, file, "br;q=0, gzip;q=0.5")[0] == "gzip"  # it says that it wants none of that
+        for one in (packed, smallest[2]):
+            assert one.headers["content-type"] == plain.headers["content-type"]
+            assert one.headers["vary"] == "Accept-Encoding"
+    smallest_of_all, packed_all, whole = map(sum, zip(*weights, strict=True))
+    assert smallest_of_all < packed_all < whole
     for nothing in ("/assets/none.js", "/assets/%2e%2e%2findex.html", "/assets/%00"):
         assert api.get(nothing).status_code == 404
+
+
+def coded(api: httpx.Client, file: str, accepted: str) -> tuple[str, int, httpx.Response]:
+    """How a file comes to one who accepts this, and how many bytes it is on the wire."""
+    with api.stream("GET", f"/{file}", headers={"Accept-Encoding": accepted}) as answer:
+        sent = sum(len(part) for part in answer.iter_raw())
+    return answer.headers.get("content-encoding", ""), sent, answer
 
 
 def test_dot_files_are_not_served(api: httpx.Client) -> None:

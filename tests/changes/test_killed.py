@@ -4,11 +4,13 @@ just been recorded. It goes on.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 import pytest
+from claiming import shared_tender
 from conftest import ME, Site
 from sqlalchemy import func, select
 from test_changes import Killed, held, lose, should_hold
@@ -18,13 +20,19 @@ from walking import attach, register
 from foldbarn.changes.engine import runner
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
+from foldbarn.changes.kinds.consumers.make_secret import put_secret
 from foldbarn.changes.kinds.machines.arrange import arrangement
 from foldbarn.changes.text import text_of, write_text
+from foldbarn.core.claims.claims import AccessMode, Claim
+from foldbarn.core.claims.reclaiming import Life
+from foldbarn.core.units import GIB
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.volumes.thin import to_set_aside
+from foldbarn.sealed import unseal
 from foldbarn.services import changes
 from foldbarn.services.limits import tell_limits, tell_marks, tell_targets
-from foldbarn.store.database import transaction
+from foldbarn.store import claims, orchestrators
+from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import MoveRow, StepRow
 from foldbarn.store.views import current_view
 
@@ -354,6 +362,96 @@ def set_volume(site: Site) -> dict[str, Any]:
     return {"volumes": ["charts", "logs"], "labels": ["maps"], "operations": 500}
 
 
+def connected(site: Site) -> None:
+    """An orchestrator that is known, and a policy."""
+    site.do("form-pool", **mixed(site))
+    access = orchestrators.Access("tender", "https://127.0.0.1:9", "", "sealed")
+    with transaction() as session:
+        orchestrators.add(session, 1, access, orchestrators.Said("u-1", "v1", ()))
+        announce(session, "site")
+    site.do("save-policy", name="pairs", copies=2, level="node")
+
+
+def offered(site: Site, claimed: int = 0) -> list[int]:
+    """And the policy is granted and published; numbers of claims that wait."""
+    connected(site)
+    site.do("publish-class", name="pairs", policy="pairs")
+    site.do("grant-policy", orchestrator="tender", namespace="ticketing", policy="pairs")
+    modes = frozenset({AccessMode.ONE_NODE})
+    found = [Claim(f"u{n}", "ticketing", f"c{n}", "pairs", 10 * GIB, modes) for n in range(claimed)]
+    with transaction() as session:
+        claims.add_claims(session, current_view().orchestrators[0].number, found)
+        claims.note(session)
+        announce(session, "site")
+    return [kept.number for kept in current_view().claims]
+
+
+def connect_orchestrator(site: Site) -> dict[str, Any]:
+    """One that answers."""
+    tender = shared_tender()
+    authority = tender.stand_in.authority.decode()
+    return {"name": "tender", "url": tender.url, "authority": authority, "token": tender.token}
+
+
+def disconnect_orchestrator(site: Site) -> dict[str, Any]:
+    offered(site, claimed=1)
+    return {"orchestrator": "tender", "typed": "tender"}
+
+
+def make_secret(site: Site) -> dict[str, Any]:
+    """Another one, beside that by which a volume is served."""
+    connected(site)
+    site.volume()
+    with transaction() as session:
+        put_secret(session, current_view().orchestrators[0].number)
+        announce(session, "site")
+    register(site, "slipway")
+    attach(site, "charts", "slipway", secret_of="tender")
+    return {"orchestrator": "tender"}
+
+
+def revoke_secret(site: Site) -> dict[str, Any]:
+    make_secret(site)
+    return {"orchestrator": "tender", "secret": current_view().orchestrators[0].secrets[0].name}
+
+
+def grant_policy(site: Site) -> dict[str, Any]:
+    offered(site)
+    wish = {"orchestrator": "tender", "namespace": "ticketing", "policy": "pairs", "size": "40 GiB"}
+    return {**wish, "by_class": [{"name": "pairs", "claims": 3}]}
+
+
+def withdraw_grant(site: Site) -> dict[str, Any]:
+    offered(site)
+    return {"orchestrator": "tender", "namespace": "ticketing", "policy": "pairs"}
+
+
+def publish_class(site: Site) -> dict[str, Any]:
+    """One that takes over from the default one."""
+    connected(site)
+    site.do("publish-class", name="before", policy="pairs", default=True)
+    return {"name": "steady", "policy": "pairs", "default": True}
+
+
+def withdraw_class(site: Site) -> dict[str, Any]:
+    offered(site)
+    return {"storage_class": "pairs"}
+
+
+def make_claimed(site: Site) -> dict[str, Any]:
+    return {"claims": offered(site, claimed=3)}
+
+
+def bind_again(site: Site) -> dict[str, Any]:
+    first, second = offered(site, claimed=2)
+    site.do("make-claimed", claims=[first])
+    with transaction() as session:
+        claims.set_life(claims.locked(session, [first])[first], Life.ASIDE)
+        claims.note(session)
+        announce(session, "site")
+    return {"claim": first, "to": second}
+
+
 def describe(_: Site) -> dict[str, Any]:
     return {"text": write_text(text_of(current_view())).replace("name: NQ-1", "name: NQ-one")}
 
@@ -403,6 +501,16 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         stand_alone,
         rename_snapshot,
         set_volume,
+        connect_orchestrator,
+        disconnect_orchestrator,
+        make_secret,
+        revoke_secret,
+        grant_policy,
+        withdraw_grant,
+        publish_class,
+        withdraw_class,
+        make_claimed,
+        bind_again,
         describe,
     )
 }
@@ -517,10 +625,31 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
         for name in said["allows"]
     }
     slip = "iqn.2019-04.example.skerry:slip"
-    assert let_in == {"attach-volume": {f"{slip}way"}, "save-host": {slip}}.get(kind, set())
+    reached = {"attach-volume": slip + "way", "save-host": slip}
+    reached |= dict.fromkeys(("make-secret", "revoke-secret"), slip + "way")
+    assert let_in == ({reached[kind]} if kind in reached else set())
     if kind == "set-volume":
         assert not tell_limits()
         assert {(v.labels, v.operations) for v in view.volumes} == {(("maps",), 500)}
+    if kind in ("make-claimed", "bind-again"):
+        lives = Counter(kept.life for kept in view.claims)
+        made = {"make-claimed": {Life.MAKING: 3}, "bind-again": {Life.HANDED_ON: 1, Life.MADE: 1}}
+        assert lives == made[kind]
+        assert len({kept.volume for kept in view.claims if kept.volume}) == len(view.volumes)
+    if kind == "publish-class":
+        assert [(one.name, one.default) for one in view.classes] == [("before", False), ("steady", True)]
+    if kind == "connect-orchestrator":
+        assert [(one.name, one.missing) for one in view.orchestrators] == [("tender", ())]
+        assert len(view.orchestrators[0].secrets) == 1
+    if kind in ("make-secret", "revoke-secret"):
+        good = {s.name: unseal(s.sealed) for s in view.orchestrators[0].secrets}
+        assert len(good) == (2 if kind == "make-secret" else 0)
+        serving = [one["targets"] for one in barn_site.yard.machines.serving.values()]
+        asked = [said["secrets"] for targets in serving for said in targets.values()]
+        assert asked
+        assert all(one == {slip + "way": good} for one in asked)
+    if kind == "disconnect-orchestrator":
+        assert (view.orchestrators, view.grants, view.claims) == ((), (), ())
     if kind == "stand-alone":
         assert [v.origin for v in view.volumes] == [None, None]
     if wish.endswith("shown"):

@@ -31,8 +31,10 @@ from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.states import Lamp
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, watching
+from foldbarn.store import changes as kept
 from foldbarn.store import moves as store_moves
 from foldbarn.store.database import announce, transaction
+from foldbarn.store.placements import set_strips
 from foldbarn.store.tables import ChangeRow, DiskRow, StepRow
 from foldbarn.store.views import current_view
 from foldbarn.yard.agent import lose_unsettled
@@ -767,3 +769,24 @@ def test_an_orders_strips_stand_in_the_sequence_in_which_what_is_finished_is_rea
         assert [(m.ply_id, m.extent, m.strip) for m in moves] == [
             (s["ply"], s["extent"], s["strip"]) for s in order["strips"]
         ]
+
+
+@pytest.mark.pooled
+def test_what_is_lost_for_good_is_not_tried_again_for_ever(barn_site: Site) -> None:
+    """A change each few seconds that can do nothing would hide those that do something."""
+    barn_site.volume(size="20 GiB")
+    volume = current_view().volume("charts")
+    ply, strips = volume.whole, volume.whole.scheme.strips
+
+    def lay_nowhere(extent: int, few: int) -> list[str]:
+        with transaction() as session:
+            lies = current_view().volume("charts").whole.placement[extent]
+            gone = [(ply.number, extent, s, int(lies[s]), 0) for s in range(few)]
+            set_strips(session, gone)
+            announce(session, "site")
+        watching.start_mending()
+        with transaction() as session:
+            return [row.reason for row in kept.open_of_kind(session, "rebuild")]
+
+    assert lay_nowhere(0, strips) == []
+    assert lay_nowhere(1, 1) == [f"{strips + 1} strips of it lie nowhere."]

@@ -34,6 +34,7 @@ from hypothesis.stateful import (
 )
 from sqlalchemy import func, select, update
 from test_changes import held, should_hold
+from walking import as_typed
 
 from foldbarn.changes.engine import giving, runner
 from foldbarn.changes.engine.kind import KINDS
@@ -43,6 +44,8 @@ from foldbarn.changes.kinds.machines.arrange import arrangement
 from foldbarn.changes.kinds.snapshots.take_snapshot import HOLD_SECONDS
 from foldbarn.changes.text import text_of, write_text
 from foldbarn.core.arrays import Flags
+from foldbarn.core.claims.claims import AccessMode, Claim
+from foldbarn.core.claims.reclaiming import Life
 from foldbarn.core.errors import BarnError, Unreachable
 from foldbarn.core.hosts.lanes import Lane, lanes_of, leaving
 from foldbarn.core.moving.rebuild import plan_rebuild
@@ -59,7 +62,7 @@ from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.volumes.origins import snapshot_of
 from foldbarn.core.volumes.thin import to_set_aside
 from foldbarn.links.agents import Agent
-from foldbarn.services import changes, duties, tiers, watching
+from foldbarn.services import changes, duties, secrets, tiers, watching
 from foldbarn.services.bins import empty_bins
 from foldbarn.services.copies import let_copies_stand_alone
 from foldbarn.services.giving import give_room
@@ -68,8 +71,8 @@ from foldbarn.services.hosts import HostTaker
 from foldbarn.services.limits import tell_limits, tell_marks, tell_targets
 from foldbarn.services.schedules import go_by_schedules
 from foldbarn.settings import settings
+from foldbarn.store import claims, heat, orchestrators, touching
 from foldbarn.store import giving as store_giving
-from foldbarn.store import heat, touching
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, NodeRow, SiteRow, SnapshotRow, TouchRow, VolumeRow
 from foldbarn.store.views import current_view
@@ -171,6 +174,8 @@ class Barn(RuleBasedStateMachine):
             room.name: {rack.name: [numbers[name] for name in rack.nodes] for rack in room.racks}
             for room in arrangement(current_view())
         }
+
+        self.asked_for = 0  # claims
 
     # What is there. ------------------------------------------------------------------------------
 
@@ -452,7 +457,9 @@ class Barn(RuleBasedStateMachine):
             return
         system = one_of(["xfs", "gfs2", "none", None], seed // 11)
         by = one_of(["iscsi", "nvme", None], seed // 13)
-        self.wish("attach-volume", **wish, read_only=read_only, file_system=system, transport=by)
+        prover = "tender" if seed % 17 < 6 and current_view().orchestrators else ""
+        how = {"file_system": system, "transport": by, "secret_of": prover}
+        self.wish("attach-volume", **wish, read_only=read_only, **how)
 
     @rule(seed=SEEDS)
     def someone_works_on_a_host(self, seed: int) -> None:
@@ -475,7 +482,7 @@ class Barn(RuleBasedStateMachine):
             [lane] = lanes_of(current_view(), volume=lane.volume.number, host=lane.host.number)
             step = lane.missing
             commands = leaving(lane) if seed % 5 == 0 else step.commands if step else ()
-            for command in commands:
+            for command in as_typed(commands):
                 with suppress(shell.Failed):
                     shell.run(machines, host, command)
             self.hear()
@@ -500,7 +507,112 @@ class Barn(RuleBasedStateMachine):
         wanted = TARGETS.wanted(view)
         for node in view.nodes:
             served = machines.serving.get(node.agent_name, {}).get("targets", {})
-            assert served == wanted.get(node.number, {})
+            assert served == TARGETS.order(view, node.number, wanted.get(node.number, {}))["targets"]
+
+    # What is offered to claims, and what these get. The orchestrator itself answers nothing here: what its
+    # own objects do stands in test_claims_stateful.
+
+    @rule(seed=SEEDS)
+    def offer(self, seed: int) -> None:
+        self.be_connected()
+        policy, name = one_of(list(POLICIES), seed), one_of(["steady", "late"], seed // 3)
+        space = {"orchestrator": "tender", "namespace": one_of(["ticketing", "timetable"], seed // 5)}
+        match seed % 7:
+            case 0 | 1:
+                pool = one_of(["", "quayside", "second"], seed // 11)
+                wish = {"name": name, "policy": policy, "pool": pool, "default": seed % 2 == 0}
+                known = any(one.name == name for one in current_view().classes)
+                self.wish("publish-class", **wish, storage_class=name if known else "")
+            case 2:
+                self.wish("withdraw-class", storage_class=name)
+            case 3 | 4 | 5:
+                self.wish("grant-policy", **space, policy=policy, size=f"{seed % 60 + 1} GiB")
+            case 6:
+                self.wish("withdraw-grant", **space, policy=policy)
+
+    @rule(seed=SEEDS, size=st.integers(min_value=1, max_value=9))
+    def claims_come(self, seed: int, size: int) -> None:
+        """One or two, some of which name a class that is not there."""
+        self.be_connected()
+        fresh = []
+        for _ in range(1 + seed % 2):
+            self.asked_for += 1
+            space, name = one_of(["ticketing", "timetable"], seed), f"c{self.asked_for}"
+            asked = one_of(["steady", "late", "stedy", None], seed // 2)
+            modes = frozenset({AccessMode.ONE_NODE})
+            fresh.append(Claim(f"u{self.asked_for}", space, name, asked, size * GIB, modes))
+        with transaction() as session:
+            claims.add_claims(session, current_view().orchestrators[0].number, fresh)
+            claims.note(session)
+            announce(session, "site")
+
+    @rule(seed=SEEDS)
+    def claims_get_their_volumes(self, seed: int) -> None:
+        waiting = [kept.number for kept in current_view().claims if kept.life is Life.WAITING]
+        if waiting:
+            self.wish("make-claimed", claims=waiting[seed % len(waiting) :][: 1 + seed % 3])
+
+    @rule(seed=SEEDS)
+    def one_is_kept_aside_or_bound_again(self, seed: int) -> None:
+        """As the duty writes it down when it sees that a claim is gone which was bound."""
+        view = current_view()
+        made = [k for k in view.claims if k.life is Life.MAKING and k.volume and not self.forms(k.volume)]
+        aside = [k.number for k in view.claims if k.life is Life.ASIDE]
+        waiting = [k.number for k in view.claims if k.life is Life.WAITING]
+        if made and seed % 2:
+            with transaction() as session:
+                number = one_of(made, seed).number
+                claims.set_life(claims.locked(session, [number])[number], Life.ASIDE)
+                claims.note(session)
+                announce(session, "site")
+        elif aside and waiting:
+            self.wish("bind-again", claim=one_of(aside, seed), to=one_of(waiting, seed // 3))
+
+    @rule(seed=SEEDS)
+    def the_orchestrator_is_connected_or_forgotten(self, seed: int) -> None:
+        if seed % 3:
+            self.wish("disconnect-orchestrator", orchestrator="tender", typed="tender")
+        else:  # nobody answers there
+            self.wish("connect-orchestrator", name="other", url="https://127.0.0.1:9", token="none")
+
+    @rule(seed=SEEDS)
+    def a_secret_is_made_shown_or_revoked(self, seed: int) -> None:
+        self.be_connected()
+        mine = [one.name for one in current_view().orchestrators[0].secrets]
+        if not mine or seed % 3 == 0:
+            self.wish("make-secret", orchestrator="tender")
+        elif seed % 3 == 1:
+            name = one_of(mine, seed)
+            self.wish("revoke-secret", orchestrator="tender", secret=name, typed=name)
+        else:
+            with suppress(BarnError):
+                secrets.show(ME, "tender", one_of(mine, seed))
+
+    def be_connected(self) -> None:
+        if not current_view().orchestrators:
+            access = orchestrators.Access("tender", "https://127.0.0.1:9", "", "sealed")
+            with transaction() as session:
+                made = session.scalar(select(func.max(ChangeRow.id))) or 1
+                orchestrators.add(session, made, access, orchestrators.Said("u-1", "v1", ()))
+                announce(session, "site")
+
+    def forms(self, volume: int) -> bool:
+        found = current_view().known_volume(volume)
+        return found is None or found.forming
+
+    @invariant()
+    def each_claim_has_one_volume_and_no_more_than_it_was_promised(self) -> None:
+        view = current_view()
+        kept = [one for one in view.claims if one.volume is not None]
+        assert len({one.volume for one in kept}) == len(kept)
+        assert all(one.promised > 0 for one in kept if one.held)
+        for one in view.claims:
+            if one.life is Life.WAITING:
+                assert (one.volume, one.promised) == (None, 0), one
+        owned = {one.volume for one in kept}
+        for volume in view.volumes:  # what was made for a claim is some claim's
+            if volume.name.startswith(("ticketing-", "timetable-")):
+                assert volume.number in owned or volume.binned is not None, volume.name
 
     @rule(seed=SEEDS)
     def retire(self, seed: int) -> None:
@@ -980,6 +1092,16 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "set-volume",
         "keep-on",
         "move-volume",
+        "connect-orchestrator",
+        "disconnect-orchestrator",
+        "make-secret",
+        "revoke-secret",
+        "grant-policy",
+        "withdraw-grant",
+        "publish-class",
+        "withdraw-class",
+        "make-claimed",
+        "bind-again",
     }
     assert set(KINDS) == here
 

@@ -15,7 +15,7 @@ from test_keeping import dies_in_the_middle
 from test_leaving import held, should_hold
 from test_policies import plan_of, refusals, save
 
-from foldbarn.changes.engine import giving
+from foldbarn.changes.engine import giving, moving
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import Unreachable
 from foldbarn.core.policies.conformance import Standing, conformance
@@ -28,6 +28,7 @@ from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.states import Lamp
 from foldbarn.links.agents import Agent
 from foldbarn.services import changes, watching
+from foldbarn.services import giving as services_giving
 from foldbarn.services.giving import give_room
 from foldbarn.services.heat import HeatTaker
 from foldbarn.store import giving as store_giving
@@ -107,6 +108,37 @@ def test_room_follows_what_is_written_and_every_node_holds_what_is_placed(barn_s
     barn_site.erase("v")
     assert not held(barn_site)
     assert not machines.thin
+
+
+def test_nothing_is_looked_at_anew_while_nobody_wants_room(
+    lean: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    looks: list[bool] = []
+    giver = services_giving.RoomGiver()
+
+    def looked() -> bool:
+        looks.append(give_room())
+        return looks[-1]
+
+    monkeypatch.setattr(services_giving, "give_room", looked)
+    for _ in range(4):
+        giver.give()
+    assert len(looks) == 1  # and then nobody wanted any, of a site that is as it was
+    before = set_aside()
+    live(lean, 1800)
+    giver.give()
+    assert set_aside() > before
+    for _ in range(5):  # until the nodes have heard that they have what they wanted
+        live(lean, 1)
+        giver.give()
+    assert looks[-1] is False
+    many = len(looks)
+    giver.give()
+    giver.give()
+    assert len(looks) == many
+    lean.do("rename-volume", volume="v", name="w")
+    giver.give()
+    assert len(looks) == many + 1
 
 
 def test_what_is_asked_of_an_extent_begins_when_it_is_opened(
@@ -230,6 +262,27 @@ def test_killed_at_any_moment_nothing_is_written_where_it_would_not_be_kept(
     assert held(lean) == should_hold()
     live(lean, 60)
     assert machines.filling[ply].strips == () or not machines.filling[ply].refuses
+
+
+def test_room_that_is_given_while_a_pool_is_compared_is_not_taken_for_missing(
+    lean: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """All of it happens between the nodes' answers and the look at what is placed; consumers write there."""
+    live(lean, 1800)
+    before, ask = set_aside(), moving._ask_what_is_held
+
+    def give_meanwhile(*args: Any) -> Any:
+        answers = ask(*args)
+        give_room()
+        live(lean, 600)
+        return answers
+
+    monkeypatch.setattr(moving, "_ask_what_is_held", give_meanwhile)
+    number = lean.do("rebuild", pool="quayside")
+    assert lean.state(number) == "done", lean.problem(number)
+    assert set_aside() > before
+    assert fate_of(current_view(), current_view().volumes[0]).state == DataState.WHOLE
+    assert held(lean) == should_hold()
 
 
 def test_where_a_node_is_out_what_was_begun_is_taken_back_and_asked_for_again(

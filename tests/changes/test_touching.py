@@ -110,6 +110,22 @@ def test_the_database_itself_refuses_two_that_may_not_stand_side_by_side(barn_si
         session.execute(text("update touch set held = true where change_id = :c"), {"c": third})
 
 
+def test_who_takes_the_same_again_lets_those_go_first_who_have_come_meanwhile(barn_site: Site) -> None:
+    """What moves strips portion by portion frees them between two of these, whichever change is the older."""
+    strips = alone(Thing.STRIPS, 1)
+    with transaction() as session:
+        portions, waiting = (change_row(session, "running") for _ in range(2))
+        assert touching.take_also(session, portions, strips) is None
+        assert touching.take_also(session, waiting, strips) == portions
+        touching.let_go_of(session, portions, strips)
+        assert touching.take_also(session, portions, strips) == waiting
+        assert touching.waiting_for_others(session) == {portions: waiting}
+        assert touching.take_also(session, waiting, strips) is None
+        assert touching.take_also(session, portions, strips) == waiting  # which has them now
+        touching.let_go_of(session, waiting, strips)
+        assert touching.take_also(session, portions, strips) is None
+
+
 @pytest.mark.pooled
 def test_disks_of_two_pools_are_retired_side_by_side(barn_site: Site) -> None:
     slow = [d for d in barn_site.disks("hdd") if "skua" not in d]

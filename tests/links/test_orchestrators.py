@@ -210,6 +210,20 @@ def test_what_is_forgotten_there_is_said(stand_in: StandIn, admin: Orchestrator)
         list(admin.follow(CLAIMS, "1"))
 
 
+def test_a_mirror_is_silent_of_what_says_nothing_new(
+    stand_in: StandIn, admin: Orchestrator, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """A node says every few seconds that it lives: of what is kept of it nothing is other."""
+    monkeypatch.setattr(orchestrators, "FOLLOW_SECONDS", 1)
+    mirror = Mirror(admin, NODES, lambda thing: {"metadata": {"name": thing["metadata"]["name"]}})
+    assert list(mirror.go_on())  # the first look
+    name = next(iter(mirror.things))[1]
+    version = mirror.version
+    admin.ask("PATCH", NODES.path(name=name), {"metadata": {"annotations": {"beat": "1"}}}, patch=MERGE)
+    assert list(mirror.go_on()) == []
+    assert mirror.version != version  # it has been heard
+
+
 @pytest.mark.parametrize("seed", range(4))
 def test_a_mirror_shows_what_is_there_whatever_it_missed(
     stand_in: StandIn, admin: Orchestrator, monkeypatch: pytest.MonkeyPatch, seed: int

@@ -42,6 +42,24 @@ def test_a_watch_that_breaks_ends_the_process_so_that_it_is_started_again(
         ending.clear()
 
 
+def test_what_went_wrong_is_written_plainly(capsys: pytest.CaptureFixture[str]) -> None:
+    """Frames and colours around it took longer than the work that failed."""
+    try:
+        set_up_logs()
+        try:
+            raise ZeroDivisionError("nothing to share")
+        except ZeroDivisionError:
+            structlog.get_logger().exception("it failed", change=7)
+        told = capsys.readouterr().out
+    finally:
+        structlog.reset_defaults()
+    assert "it failed" in told
+    assert "change=7" in told
+    assert "ZeroDivisionError: nothing to share" in told
+    assert told.isascii()
+    assert "\x1b" not in told
+
+
 def test_nobodys_work_ends_because_there_is_no_room_to_tell_of_it(monkeypatch: pytest.MonkeyPatch) -> None:
     full = open("/dev/full", "w")  # noqa: SIM115  (every write to it finds no room: Linux, full(4))
     try:

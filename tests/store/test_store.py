@@ -7,16 +7,19 @@ from datetime import UTC, datetime, timedelta
 from typing import Any
 
 import numpy as np
+import psycopg
 import pytest
 from alembic import command
 from conftest import ME, Site
 from sqlalchemy import select, text, update
-from sqlalchemy.exc import IntegrityError
+from sqlalchemy.exc import IntegrityError, OperationalError
 
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import NotFound
 from foldbarn.services import changes
+from foldbarn.settings import settings
+from foldbarn.store import database as store_database
 from foldbarn.store import views
 from foldbarn.store.database import announce, engine, transaction
 from foldbarn.store.migrate import alembic_config, migrate
@@ -40,6 +43,27 @@ def test_the_migrations_make_exactly_the_tables_of_the_code(database: str) -> No
         config.attributes["connection"] = connection
         command.check(config)  # raises where they differ
     migrate()  # and once more does nothing
+
+
+@pytest.mark.parametrize("unused", [0.0, 3600.0])
+def test_a_connection_that_was_closed_meanwhile_is_not_used(
+    database: str, monkeypatch: pytest.MonkeyPatch, unused: float
+) -> None:
+    """Where it has not been used for a while; one that was just used is trusted."""
+    monkeypatch.setattr(store_database, "UNUSED_SECONDS", unused)
+    with transaction() as session:
+        mine = session.scalar(text("select pg_backend_pid()"))
+    with psycopg.connect(settings().plain_database_url, autocommit=True) as other:
+        other.execute("select pg_terminate_backend(%s)", [mine])
+
+    def again() -> int:
+        with transaction() as session:
+            return int(session.scalar(text("select pg_backend_pid()")) or 0)
+
+    if unused:
+        with pytest.raises(OperationalError):
+            again()
+    assert again() != mine
 
 
 def test_names_are_taken_whatever_their_case(database: str) -> None:

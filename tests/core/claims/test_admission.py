@@ -13,10 +13,20 @@ from hypothesis import strategies as st
 from kubernetes import client as official
 from sites import changed, make_site, with_volume
 
-from foldbarn.core.claims.admission import Admission, Hindrance
+from foldbarn.core.claims.admission import Admission
 from foldbarn.core.claims.claims import AccessMode, Claim, VolumeMode, read_claim
 from foldbarn.core.claims.classes import StorageClass, check_class_name, default_of, nearest
-from foldbarn.core.claims.grants import Excess, Grant, Had, Limits, Measure, excesses, say_excess
+from foldbarn.core.claims.grants import (
+    Excess,
+    Grant,
+    Had,
+    Limits,
+    Measure,
+    excesses,
+    most_for_one_more,
+    say_excess,
+)
+from foldbarn.core.claims.kept import Hindrance
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.policies.policy import Policy, Wishes
 from foldbarn.core.pools.protection import Level, mirror
@@ -249,3 +259,25 @@ def test_one_default_is_a_default() -> None:
     assert default_of(CLASSES) == CLASSES[0]
     assert default_of(()) is None
     assert default_of((CLASSES[0], replace(CLASSES[1], default=True))) is None
+
+
+LIMITS = st.builds(Limits, st.none() | st.integers(0, 20), st.none() | st.integers(0, 4))
+
+
+@given(
+    LIMITS,
+    st.none() | st.integers(0, 12),
+    st.dictionaries(st.sampled_from(["a", "b"]), LIMITS),
+    st.lists(st.tuples(st.sampled_from(["a", "b"]), st.integers(1, 8)), max_size=5),
+)
+def test_what_one_more_claim_could_ask_for_is_let_in_and_a_byte_more_is_not(
+    limits: Limits, a_claim: int | None, by_class: dict[str, Limits], there: list[tuple[str, int]]
+) -> None:
+    grant = Grant(1, "ticketing", limits, a_claim, by_class)
+    had = [Had(f"u{n}", name, size) for n, (name, size) in enumerate(there)]
+    most = most_for_one_more(grant, had, "a")
+    if most is None:
+        assert not excesses(grant, had, Had("new", "a", 10**15))
+        return
+    assert not most or not excesses(grant, had, Had("new", "a", most))
+    assert excesses(grant, had, Had("new", "a", most + 1))

@@ -56,6 +56,9 @@ def events(world: World) -> Iterator[World]:
         yield replace(world, volume=VolumeState.NONE)  # its change was withdrawn
     if world.volume is VolumeState.THERE:
         yield replace(world, volume=VolumeState.BINNED, theirs=True)
+    if world.life is Life.ASIDE and world.volume is VolumeState.THERE:
+        # Another claim has it from then on: of this one there is none.
+        yield replace(world, life=Life.HANDED_ON, volume=VolumeState.NONE, theirs=True)
     if world.volume is VolumeState.BINNED:
         yield replace(world, volume=VolumeState.THERE, theirs=True)
         yield replace(world, volume=VolumeState.NONE, theirs=True)
@@ -159,5 +162,6 @@ def test_what_is_kept_aside_stays_until_a_person_lets_it_go(worlds: set[World]) 
     for world in worlds:
         if world.life is Life.ASIDE:
             turn = next_turn(world.life, world.reclaim, world.seen)
-            assert turn.deed is Deed.NOTHING, world
-            assert (turn.life is Life.OVER) == (world.volume is VolumeState.NONE), world
+            gone, there = world.volume is VolumeState.NONE, world.thing is ObjectState.THERE
+            assert turn.deed is (Deed.FORGET if gone and there else Deed.NOTHING), world
+            assert (turn.life is Life.OVER) == (gone and world.thing is ObjectState.NONE), world

@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sites import changed, make_site, used_sites, with_volume, without_nodes
 
+from foldbarn.core.columns import Columns
 from foldbarn.core.errors import NotFound
 from foldbarn.core.hosts.attachments import Serving
 from foldbarn.core.hosts.initiators import Initiator, Transport, target_name
@@ -91,7 +92,8 @@ def reached(draw: st.DrawFn) -> Outlook:
             for one in target.attachments
             for n in (0, 1, 2)  # the last is no address of it
         ]
-        sessions = draw(st.frozensets(st.sampled_from(possible))) if possible else frozenset()
+        some = st.frozensets(st.sampled_from(possible)) if possible else st.just(frozenset())
+        sessions = draw(st.one_of(st.just(frozenset(possible)), some))
         nodes.append(replace(node, ports=ports, serving=Serving(sessions=sessions)))
     for volume in view.volumes:
         placement = volume.whole.placement.copy()
@@ -124,6 +126,53 @@ def test_what_is_seen_at_a_glance_is_what_is_found_one_by_one(outlook: Outlook) 
     for question in Question:
         found = answers(outlook, question).tolist()
         assert found == [is_so(alone, question, row) for row in range(len(found))], question
+
+
+@st.composite
+def news(draw: st.DrawFn, view: SiteView) -> SiteView:
+    """Something has changed since a picture: of volumes, of what reaches them, or of what bears them."""
+    volumes, row = list(view.volumes), draw(st.integers(0, max(0, len(view.volumes) - 1)))
+    of_hosts = ["parted", "host", "targets", "targets"] if view.targets else []
+    what = draw(st.sampled_from([*of_hosts, "volume", "more", "fewer", "silent", "order"]))
+    if what == "silent":
+        return without_nodes(view, {draw(st.integers(0, len(view.nodes) - 1))})
+    if what == "parted":
+        row = draw(st.integers(0, len(view.nodes) - 1))
+        silent = replace(view.nodes[row], serving=Serving())
+        return changed(view, nodes=(*view.nodes[:row], silent, *view.nodes[row + 1 :]))
+    if what == "host":
+        return changed(view, hosts=(replace(view.hosts[0], initiators=()), *view.hosts[1:]))
+    if what == "targets":
+        return changed(view, targets=view.targets[1:])
+    if what == "order":
+        return changed(view, volumes=tuple(reversed(volumes)))
+    attached = {target.volume for target in view.targets}
+    if what == "fewer" and volumes and volumes[row].number not in attached:
+        del volumes[row]
+    elif what == "more" and volumes:
+        volumes.insert(row, replace(volumes[row], number=1000 + len(volumes), name=f"n{len(volumes)}"))
+    elif volumes:
+        parts = draw(
+            st.sampled_from([{"offline": True}, {"labels": ("V",)}, {"policy": None}, {"thin": True}])
+        )
+        volumes[row] = replace(volumes[row], **parts)
+    return changed(view, volumes=tuple(volumes))
+
+
+@given(reached(), st.data())
+def test_what_was_found_of_earlier_pictures_is_so_of_the_next(outlook: Outlook, data: st.DataObject) -> None:
+    view = outlook.view
+    for _ in range(3):
+        for_itself = replace(outlook, view=changed(view, before=Columns()))
+        carried = replace(outlook, view=view)
+        for question in Question:
+            assert answers(carried, question).tolist() == answers(for_itself, question).tolist(), question
+        wanted = Wanted("v", (), ((Link.NODE, view.nodes[0].name),))
+        assert (
+            listed(carried, wanted, By.HOSTS).rows.tolist()
+            == listed(for_itself, wanted, By.HOSTS).rows.tolist()
+        )
+        view = replace(data.draw(news(view)), before=view.columns)
 
 
 @given(
