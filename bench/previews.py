@@ -76,5 +76,16 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
         },
         "move-volume": {"volume": view.volumes[0].name, "pool": view.pools[-1].name},
         "stand-alone": {"volume": view.volumes[0].name},
+        # No orchestrator is connected to the site: what is measured of most of these is finding that out.
+        "connect-orchestrator": {"name": "bench", "url": "https://127.0.0.1:6443", "token": "none"},
+        "disconnect-orchestrator": {"orchestrator": "none"},
+        "make-secret": {"orchestrator": "none"},
+        "revoke-secret": {"orchestrator": "none", "secret": "none"},
+        "grant-policy": {"orchestrator": "none", "namespace": "bench", "policy": "wide"},
+        "withdraw-grant": {"orchestrator": "none", "namespace": "bench", "policy": "wide"},
+        "publish-class": {"name": "bench", "policy": "wide"},
+        "withdraw-class": {"storage_class": "none"},
+        "make-claimed": {"claims": [1]},
+        "bind-again": {"claim": 1, "to": 2},
         "set-volume": {"volumes": [view.volumes[0].name], "labels": ["bench"], "operations": 500},
     }

@@ -10,7 +10,7 @@ import os
 import shutil
 import statistics
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from contextlib import closing
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -23,6 +23,7 @@ import numpy as np
 from playwright.sync_api import Browser, sync_playwright
 from uhashring import HashRing
 
+from bench.claimed import claims
 from bench.large import fill
 from bench.previews import wishes
 from foldbarn.house.barn import Barn
@@ -33,6 +34,8 @@ from foldbarn.settings import PROJECT, settings
 EXTENTS, DOMAINS, COPIES = 1_000_000, 320, 3
 RING_EXTENTS = 100_000  # the ring is measured on a tenth of the work and its time multiplied
 CROWD = 1_000  # nodes
+OPEN = ("waiting", "running")
+PEACES = 20  # tries to find it at rest
 SETTLED_SECONDS = 20.0  # after the last node has reported in
 STATE = PROJECT / ".barn" / "bench"
 
@@ -412,6 +415,24 @@ def rest(barn: Any) -> float:
     return (used() - before) / seconds
 
 
+def rest_at_peace(barn: Any, engineer: Demo) -> float:
+    """The same of a while in which no change began: what belongs elsewhere by its heat goes there at any
+    time.
+    """
+
+    def seen() -> tuple[int, bool]:
+        found = engineer.client.get("/changes").json()
+        return max(one["number"] for one in found), any(one["state"] in OPEN for one in found)
+
+    for _ in range(PEACES):
+        at_peace(engineer)
+        before = seen()
+        share = rest(barn)
+        if seen() == before == (before[0], False):
+            return share
+    raise AssertionError("it never came to rest")
+
+
 def at_peace(engineer: Demo) -> None:
     """Until nothing is under way: what goes by heat, or is written by itself, is hurried on. Consumers rest,
     so that nothing new is asked for most.
@@ -420,7 +441,7 @@ def at_peace(engineer: Demo) -> None:
     engineer.client.post("/yard", json={"lever": "speed", "speed": 50}).raise_for_status()
 
     def under_way() -> bool:
-        return any(c["state"] in ("waiting", "running") for c in engineer.client.get("/changes").json())
+        return any(c["state"] in OPEN for c in engineer.client.get("/changes").json())
 
     quiet = 0
     while quiet < 5:
@@ -713,9 +734,9 @@ def running_barn(stick: float) -> None:
             engineer.carry_out("delete-volume", {"volume": "bench-large", "typed": "bench-large"})
             gone = {"pool": "deepwater", "volumes": ["bench-large"], "typed": "bench-large"}
             engineer.carry_out("empty-bin", gone)
-            at_peace(engineer)
-            share = rest(barn)
+            share = rest_at_peace(barn, engineer)
             row("the work process at rest, nine nodes: in each second", share, "of a processor", share)
+            pages(barn.url, engineer, answers)
             engineer.client.post("/yard", json={"lever": "consumers", "times": 1}).raise_for_status()
             start = time.perf_counter()
             wish = {"name": "of-a-thousand-{0001..1000}", "pool": "quayside", "size": "1 GiB"}
@@ -752,51 +773,57 @@ def running_barn(stick: float) -> None:
                 "of reading /api/barn",
                 seconds / answers,
             )
-            with sync_playwright() as tool:
-                browser = tool.chromium.launch(
-                    executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
-                )
-                for path, wanted in (
-                    ("/", "Where it went"),
-                    ("/volumes/ticketing-db", "Space account"),
-                    ("/machines", "as their agents reported"),
-                ):
-                    opened = []
-                    for _ in range(4):
-                        page = browser.new_context().new_page()
-                        start = time.perf_counter()
-                        page.goto(barn.url + path, wait_until="commit")
-                        page.get_by_text(wanted).first.wait_for()
-                        opened.append(time.perf_counter() - start)
-                        page.close()
-                    middle = statistics.median(opened[1:])
-                    row(
-                        f"open {path} in an empty browser until usable",
-                        middle,
-                        "of reading /api/barn",
-                        middle / answers,
-                    )
-                weight = weigh(browser, barn.url)
-                row("weight of the first page, compressed, in MB", weight / 1e6, "of 250 KB", weight / 250e3)
-                seconds = type_a_wish(browser, barn.url)
-                row("type a name of 80 letters into a wish", seconds, "of /api/barn", seconds / answers)
-                page = browser.new_page()
-                page.goto(f"{barn.url}/volumes")
-                page.get_by_text("bench-4").wait_for()
-                engineer.carry_out("create-volume", {"name": "seen", "pool": "quayside", "size": "1 GiB"})
-                start = time.perf_counter()
-                page.get_by_role("cell", name="seen", exact=True).wait_for()
-                page.get_by_text("whole").last.wait_for()
-                shown = time.perf_counter() - start
-                row(
-                    "a change made elsewhere, from done to shown on an open page",
-                    shown,
-                    "of reading /api/barn",
-                    shown / answers,
-                )
-                browser.close()
     finally:
         barn.stop()
+
+
+def pages(url: str, engineer: Demo, answers: float) -> None:
+    """In a browser: pages of the demo at rest until they are usable, the first one's weight, typing, and news
+    on an open page. answers: seconds that the picture of the site takes.
+    """
+    with sync_playwright() as tool:
+        browser = tool.chromium.launch(
+            executable_path="/usr/bin/chromium", args=["--no-sandbox", "--disable-gpu"]
+        )
+        for path, wanted in (
+            ("/", "Where it went"),
+            ("/volumes/ticketing-db", "Space account"),
+            ("/machines", "as their agents reported"),
+        ):
+            opened = []
+            for _ in range(4):
+                page = browser.new_context().new_page()
+                start = time.perf_counter()
+                page.goto(url + path, wait_until="commit")
+                page.get_by_text(wanted).first.wait_for()
+                opened.append(time.perf_counter() - start)
+                page.close()
+            middle = statistics.median(opened[1:])
+            row(
+                f"open {path} in an empty browser until usable",
+                middle,
+                "of reading /api/barn",
+                middle / answers,
+            )
+        weight = weigh(browser, url)
+        row("weight of the first page, compressed, in MB", weight / 1e6, "of 250 KB", weight / 250e3)
+        seconds = type_a_wish(browser, url)
+        row("type a name of 80 letters into a wish", seconds, "of /api/barn", seconds / answers)
+        page = browser.new_page()
+        page.goto(f"{url}/volumes")
+        page.get_by_text("bench-4").wait_for()
+        engineer.carry_out("create-volume", {"name": "bench-seen", "pool": "quayside", "size": "1 GiB"})
+        start = time.perf_counter()
+        page.get_by_role("cell", name="bench-seen", exact=True).wait_for()
+        page.get_by_text("whole").last.wait_for()
+        shown = time.perf_counter() - start
+        row(
+            "a change made elsewhere, from done to shown on an open page",
+            shown,
+            "of reading /api/barn",
+            shown / answers,
+        )
+        browser.close()
 
 
 def weigh(browser: Browser, url: str) -> int:
@@ -866,6 +893,7 @@ def asking(stick: float) -> None:
     """
     from bench.reached import reached_site
     from foldbarn.api.volumes.pictures import volume_page, volumes_out
+    from foldbarn.core.columns import Columns
     from foldbarn.core.volumes.lineage import Link, lineage_of
     from foldbarn.core.watch.asking import By, Question, Wanted, listed
     from foldbarn.core.watch.lamps import Outlook
@@ -879,6 +907,8 @@ def asking(stick: float) -> None:
         outlook = Outlook(of, now=0.0, grace_seconds=30.0)
         return volumes_out(outlook, listed(outlook, wanted, By.SIZE, falling=True), page=1, per=100)
 
+    page(view)
+    pictures = _pictures_after(view)
     made = VolumeRow(made_at=datetime.now(UTC))
 
     def one(of: Any) -> object:
@@ -886,7 +916,11 @@ def asking(stick: float) -> None:
         return volume_page(outlook, view.volumes[777].name, made, [], {})
 
     for what, work in (
-        ("a page of 20,000 volumes, asked of a new picture", lambda: page(replace(view))),
+        (
+            "a page of 20,000 volumes, asked of the first picture",
+            lambda: page(replace(view, before=Columns())),
+        ),
+        ("the same, as a volume, a disk and a node have changed", lambda: page(next(pictures))),
         ("the same, asked again", lambda: page(view)),
         ("a volume's page, among 20,000", lambda: one(replace(view))),
         ("the same, asked again", lambda: one(view)),
@@ -894,6 +928,16 @@ def asking(stick: float) -> None:
     ):
         seconds, _ = timed(work)
         row(what, seconds, beside, seconds / stick)
+
+
+def _pictures_after(view: Any) -> Iterator[Any]:
+    """One after the other: each time another volume has been written to, a disk and a node have changed."""
+    for number in range(len(view.volumes)):
+        volumes, nodes, disks = list(view.volumes), list(view.nodes), list(view.disks)
+        volumes[number] = replace(volumes[number], written_bytes=number)
+        nodes[3], disks[3] = replace(nodes[3], since=float(number)), replace(disks[3], lit=bool(number % 2))
+        parts = {"volumes": tuple(volumes), "nodes": tuple(nodes), "disks": tuple(disks)}
+        yield replace(view, **parts, before=view.columns)
 
 
 def samples(stick: float) -> None:
@@ -1023,6 +1067,7 @@ def main() -> None:
     asking(stick)
     intake(stick)
     running_barn(stick)
+    claims(STATE, row, rest)
     crowded(stick)
     shutil.rmtree(STATE, ignore_errors=True)
 
