@@ -58,9 +58,13 @@ def test_a_pool_is_formed_from_a_preview(page: Page) -> None:
     sheet = page.get_by_role("dialog")
     expect(sheet.get_by_role("button", name="Carry out")).to_be_disabled()
     sheet.get_by_label("Name of the pool").fill("quayside")
+    disk = sheet.locator('[data-disk="fulmar-c1"]')
+    at_first = disk.bounding_box()
     for node in ("fulmar", "petrel", "kittiwake", "turnstone"):
         sheet.locator(".choose").get_by_role("button", name=node).click()
     expect(sheet.get_by_text("Usable with 2 copies")).to_be_visible()
+    # What the preview brings moves no disk from under the pointer that is about to choose it.
+    assert disk.bounding_box() == at_first
     expect(sheet.get_by_text("Usable with 3 copies")).to_be_visible()
     expect(sheet.locator('[data-role-of="fulmar-c1"]')).to_contain_text("serves 4 disks")
     for node in ("fulmar", "petrel", "kittiwake", "turnstone"):

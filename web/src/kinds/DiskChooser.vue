@@ -37,7 +37,7 @@ const addNode = (name: string) => {
     >
       {{ n.name }}
     </VBtn>
-    <VBtn v-if="chosen.size" class="act" @click="chosen = new Set()">None</VBtn>
+    <VBtn class="act" :disabled="!chosen.size" @click="chosen = new Set()">None</VBtn>
     <span v-if="barred.length" class="soft"
       >Not fit:
       <template v-for="(d, i) in barred.slice(0, 4)" :key="d.name"

@@ -11,7 +11,7 @@ import SettingsFields from "./SettingsFields.vue";
 
 /** What a pool is wished to be: its disks, their roles where the rule is not wanted, and its settings. */
 const params = defineModel<Wish>({ required: true });
-const { preview, chosen } = useSheet();
+const { preview, chosen, below } = useSheet();
 const { defaults, copies, levels } = useChoices();
 const name = ref("");
 const EXTENTS = [28, 30, 32, 34].map((n) => ({ title: binarySize(2 ** n), value: 2 ** n }));
@@ -105,7 +105,9 @@ function because(reason: string) {
   <VBtn class="act" @click="more = !more">{{ more ? "Fewer settings" : "All settings" }}</VBtn>
   <div class="below">
     <DiskChooser />
-    <VExpansionPanels v-if="roles.length" v-model="rolesOpen">
+  </div>
+  <Teleport v-if="below && roles.length" :to="below">
+    <VExpansionPanels v-model="rolesOpen" class="roles">
       <VExpansionPanel title="Roles by rule, and other ones where you have a reason">
         <template #text>
           <RoleTable :roles="roles" choosing @choose="choose" />
@@ -120,11 +122,14 @@ function because(reason: string) {
         </template>
       </VExpansionPanel>
     </VExpansionPanels>
-  </div>
+  </Teleport>
 </template>
 
 <style scoped>
 .below {
   flex: 0 0 100%;
+}
+.roles {
+  padding-top: 8px;
 }
 </style>

@@ -72,6 +72,8 @@ interface Sheet {
   preview: Ref<Preview | null>;
   /** Names of the disks chosen, on the map or in the fields. */
   chosen: Ref<Set<string>>;
+  /** Below the map: what comes and goes with a preview stands there, so that the map stays where it is. */
+  below: Readonly<Ref<HTMLElement | null>>;
 }
 const SHEET: InjectionKey<Sheet> = Symbol("sheet");
 export const offer = (sheet: Sheet) => provide(SHEET, sheet);

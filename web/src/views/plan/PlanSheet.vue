@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, defineAsyncComponent, ref, watch } from "vue";
+import { computed, defineAsyncComponent, ref, useTemplateRef, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { useBarn } from "../../api/client";
 import { ASKED, asking, kindOf, offer, type Wish } from "../../kinds/kind";
@@ -37,7 +37,8 @@ const { preview, begun, blocked, carryOut, error } = usePlan(
   // Before its fields have said anything there is no wish to ask.
   () => wished() && (kind.value?.begun?.(params.value) ?? true),
 );
-offer({ barn, preview, chosen });
+const below = useTemplateRef<HTMLElement>("below");
+offer({ barn, preview, chosen, below });
 const wants = computed(() => {
   const said = kind.value?.wants;
   return typeof said === "function" ? barn.value && said(barn.value) : said;
@@ -122,7 +123,7 @@ async function copyText() {
           <span class="grow" /><VBtn class="act" @click="copyText">Copy as text</VBtn
           ><VBtn class="act" @click="close">Close</VBtn>
         </header>
-        <p class="summary">
+        <p class="summary" :class="{ choosing }">
           {{ preview ? `${preview.summary} Nothing has been changed yet.` : "Making the preview …" }}
           <span v-if="lit && kind.map">On the map, striped hay leaves and striped blue arrives.</span>
         </p>
@@ -139,6 +140,7 @@ async function copyText() {
           :leaving="leaving"
           @toggle="(d) => d.fit && toggle(d.name)"
         />
+        <div ref="below" />
         <section v-if="ledgers.length" class="bytes" aria-label="Where each byte goes">
           <div class="sec">
             <h2>Where each byte goes</h2>
@@ -216,6 +218,10 @@ h1 {
   color: var(--soft);
   padding-bottom: 8px;
   font-size: var(--t-s);
+}
+/* Where disks are chosen on the map, no sentence that grows moves it under the pointer. */
+.summary.choosing {
+  min-height: calc(2lh + 8px);
 }
 .bytes {
   padding-top: 8px;
