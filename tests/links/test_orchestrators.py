@@ -34,6 +34,7 @@ from foldbarn.links.orchestrators import (
     key_of,
 )
 from foldbarn.settings import settings
+from foldbarn.yard.orchestrator.kinds import BY_KIND
 from foldbarn.yard.orchestrator.standing import NodePlace, StandIn, make_certificate
 
 PATIENCE = 20.0
@@ -200,6 +201,38 @@ def test_all_are_read_page_by_page(admin: Orchestrator, monkeypatch: pytest.Monk
     found, version = admin.all(CLAIMS)
     assert [one["metadata"]["name"] for one in found] == names
     assert int(version) > 1
+
+
+def test_all_are_read_in_one_where_the_next_page_is_forgotten(
+    stand_in: StandIn, admin: Orchestrator, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(orchestrators, "PAGE", 2)
+    names = [f"c{n}" for n in range(5)]
+    for name in names:
+        admin.ask("POST", CLAIMS.path(SPACE), claim(name))
+    asked: list[Any] = []
+    really = Orchestrator.ask
+    assert stand_in.server is not None
+    api = stand_in.server.api
+
+    def go_on() -> None:
+        space = {"metadata": {"name": f"space-{len(asked)}"}}
+        api.create(BY_KIND["Namespace"], "", space)
+        api.objects.forget()
+
+    def ask(self: Orchestrator, *args: Any, **kwargs: Any) -> Any:
+        found = really(self, *args, **kwargs)
+        asked.append(kwargs.get("asked"))
+        stand_in.between_turns(go_on)
+        return found
+
+    monkeypatch.setattr(Orchestrator, "ask", ask)
+    found, _ = admin.all(CLAIMS)
+    assert [one["metadata"]["name"] for one in found] == names
+    first, second, last = asked
+    assert first == {"limit": "2"}
+    assert second["continue"]
+    assert last == {}
 
 
 def test_what_is_forgotten_there_is_said(stand_in: StandIn, admin: Orchestrator) -> None:

@@ -34,11 +34,12 @@ from starlette.requests import Request
 from starlette.responses import JSONResponse, Response
 
 from foldbarn.house.postgres import free_port
-from foldbarn.yard.orchestrator import loops, serving
+from foldbarn.yard.orchestrator import loops, machinery, objects, serving
 from foldbarn.yard.orchestrator.kinds import BY_KIND
 from foldbarn.yard.orchestrator.machinery import Api
 from foldbarn.yard.orchestrator.objects import Objects
 from foldbarn.yard.orchestrator.patching import merged
+from foldbarn.yard.orchestrator.refusing import Refused
 from foldbarn.yard.orchestrator.serving import Server
 from foldbarn.yard.orchestrator.standing import NodePlace, StandIn
 
@@ -868,6 +869,42 @@ def test_another_client_drives_it_as_well(stand_in: StandIn, core: official.Core
 
 
 # Alone. ----------------------------------------------------------------------------------------------------
+
+
+def test_a_flood_of_one_kind_makes_nobody_forget_another() -> None:
+    api, node, event = Api(Objects(remembered=10)), BY_KIND["Node"], BY_KIND["Event"]
+    api.create(BY_KIND["Namespace"], "", {"metadata": {"name": "default"}})
+    start = api.objects.version
+    there = api.create(node, "", {"metadata": {"name": "n"}})
+    for number in range(20):
+        api.tell(there, "Said", f"for the {number}th time")
+    assert [one.key[2] for one in api.objects.since(start, node)] == ["n"]
+    with pytest.raises(Refused, match="too old"):
+        api.objects.since(start, event)
+
+
+def test_a_round_comes_by_everything_a_part_at_a_time(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(objects, "IN_ROUND", 4)
+    api, node = Api(Objects()), BY_KIND["Node"]
+    for number in range(10):
+        api.create(node, "", {"metadata": {"name": f"n{number}"}})
+    parts = [api.objects.next_in_round(node) for _ in range(3)]
+    assert [len(part) for part in parts] == [4, 4, 2]
+    assert {name for part in parts for _, name in part} == {f"n{number}" for number in range(10)}
+    assert api.objects.next_in_round(node) == parts[0]
+
+
+def test_the_same_is_told_more_and_more_seldom(monkeypatch: pytest.MonkeyPatch) -> None:
+    api, node, event = Api(Objects()), BY_KIND["Node"], BY_KIND["Event"]
+    api.create(BY_KIND["Namespace"], "", {"metadata": {"name": "default"}})
+    there = api.create(node, "", {"metadata": {"name": "n"}})
+    counts = []
+    for second in range(0, 120, 5):
+        monkeypatch.setattr(machinery.time, "monotonic", lambda second=second: float(second))
+        api.tell(there, "Said", "again")
+        counts.append(api.objects.all(event)[0]["count"])
+    assert counts == sorted(counts)
+    assert [counts.index(n) * 5 for n in range(1, 5)] == [0, 15, 45, 105]
 
 
 @given(st.lists(st.tuples(st.sampled_from("abc"), st.sampled_from(["make", "label", "delete"])), max_size=20))

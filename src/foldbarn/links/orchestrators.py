@@ -18,7 +18,7 @@ from foldbarn.settings import settings
 
 Thing = dict[str, Any]
 PAGE = 500  # things asked for at once
-LIST_BYTES, THING_BYTES = 32_000_000, 4_000_000
+PAGE_BYTES, THING_BYTES, WHOLE_BYTES = 32_000_000, 4_000_000, 256_000_000
 LONG = 10  # times as long for a page of many things
 FOLLOW_SECONDS = 240  # that one watch lasts, before it is asked for anew from where it was
 QUIET_SECONDS = 60.0  # an orchestrator says at least how far it is, about once a minute (bookmarks)
@@ -120,21 +120,33 @@ class Orchestrator:
         return isinstance(found, dict) and found.get("allowed") is True
 
     def all(self, resource: Resource, space: str = "") -> tuple[list[Thing], str]:
-        """All things of a kind, page by page as they were at one moment, and the version to go on from.
-        Raises what `ask` does; Expired where it took too long.
+        """All things of a kind as they were at one moment, and the version to go on from: page by page or,
+        where so much becomes of them that the next page is not remembered any more, in one. Raises what `ask`
+        does.
         """
         found: list[Thing] = []
-        asked = {"limit": str(PAGE)}
+        token = ""
         while True:
-            page = self.ask("GET", resource.path(space), asked=asked, most=LIST_BYTES, times=LONG)
-            items, metadata = page.get("items"), page.get("metadata")
-            if not isinstance(items, list) or not isinstance(metadata, dict):
-                raise Unreachable("It lists things in another shape.", about=self.url)
-            found += [one for one in items if isinstance(one, dict)]
-            token = metadata.get("continue")
+            asked = {"limit": str(PAGE)} | ({"continue": token} if token else {})
+            try:
+                items, token, version = self._list(resource, space, asked, PAGE_BYTES)
+            except Expired:
+                items, _, version = self._list(resource, space, {}, WHOLE_BYTES)
+                return items, version
+            found += items
             if not token:
-                return found, str(metadata.get("resourceVersion", ""))
-            asked = {"limit": str(PAGE), "continue": str(token)}
+                return found, version
+
+    def _list(
+        self, resource: Resource, space: str, asked: Mapping[str, str], most: int
+    ) -> tuple[list[Thing], str, str]:
+        """Things, with what one goes on to list, and to follow."""
+        page = self.ask("GET", resource.path(space), asked=asked, most=most, times=LONG)
+        items, metadata = page.get("items"), page.get("metadata")
+        if not isinstance(items, list) or not isinstance(metadata, dict):
+            raise Unreachable("It lists things in another shape.", about=self.url)
+        token, version = (str(metadata.get(key) or "") for key in ("continue", "resourceVersion"))
+        return [one for one in items if isinstance(one, dict)], token, version
 
     def follow(
         self, resource: Resource, version: str, opened: Callable[[Stream], None] = lambda _: None

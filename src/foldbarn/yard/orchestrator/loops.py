@@ -10,6 +10,7 @@ import hashlib
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime, timedelta
 from fractions import Fraction
+from itertools import islice
 
 from foldbarn.core.claims.secrets import PASSWORD, USER
 from foldbarn.core.units import parse_quantity
@@ -30,6 +31,7 @@ _POD, _NODE, _SPACE, _SET = (BY_KIND[k] for k in ("Pod", "Node", "Namespace", "S
 _ATTACHMENT, _DRIVER, _QUOTA = (BY_KIND[k] for k in ("VolumeAttachment", "CSIDriver", "ResourceQuota"))
 _SECRET = BY_KIND["Secret"]
 MOST_TURNS = 20  # that follow from one thing
+FORGOTTEN_AT_ONCE = 1_000  # events
 
 # Before a thing is kept. ---------------------------------------------------------------------------------
 
@@ -178,8 +180,10 @@ def _claims_to_look_at(api: Api, look: Look) -> list[Thing]:
     anyone = look.touches(_CLASS) or any(one["metadata"]["name"] in api.objects.unclaimed for one in volumes)
     if anyone:
         places |= {key[1:] for key in api.objects.unbound}
-    if look.whole:
+    if look.first:
         return api.objects.all(_CLAIM)
+    if look.whole:
+        places |= set(api.objects.next_in_round(_CLAIM))
     found = (api.objects.find(_CLAIM, *place) for place in sorted(places))
     return [claim for claim in found if claim is not None]
 
@@ -255,8 +259,10 @@ def look_at_volumes(api: Api, look: Look) -> None:
     names = {one["metadata"]["name"] for one in look.of(_VOLUME)}
     for claim in look.of(_CLAIM):
         names |= api.objects.meant_for.get((claim["metadata"]["namespace"], claim["metadata"]["name"]), set())
+    if look.whole:
+        names |= {name for _, name in api.objects.next_in_round(_VOLUME)}
     found = (api.objects.find(_VOLUME, "", name) for name in sorted(names))
-    mine = api.objects.all(_VOLUME) if look.whole else [one for one in found if one is not None]
+    mine = api.objects.all(_VOLUME) if look.first else [one for one in found if one is not None]
     for volume in mine:
         to = at(volume, "spec.claimRef")
         meant = api.objects.find(_CLAIM, to["namespace"], to["name"]) if to else None
@@ -687,9 +693,14 @@ def drop_orphans(api: Api, _: Look) -> None:
 def forget_events(api: Api, look: Look) -> None:
     """Events are told for an hour, as is common practice."""
     kind, oldest = BY_KIND["Event"], moment(datetime.now(UTC) - timedelta(hours=1))
-    for event in api.objects.all(kind) if look.whole else ():
-        if (event.get("lastTimestamp") or event["metadata"]["creationTimestamp"]) < oldest:
-            api.objects.drop(kind, event)
+    old = (
+        event
+        for event in (api.objects.all(kind) if look.whole else ())
+        if (event.get("lastTimestamp") or event["metadata"]["creationTimestamp"]) < oldest
+    )
+    for event in islice(old, FORGOTTEN_AT_ONCE):
+        api.told_at.pop(event["metadata"]["name"], None)
+        api.objects.drop(kind, event)
 
 
 LOOPS: tuple[Callable[[Api, Look], None], ...] = (
@@ -710,8 +721,8 @@ LOOPS: tuple[Callable[[Api, Look], None], ...] = (
 
 
 def turn(api: Api, *, whole: bool = False) -> None:
-    """All loops, until none of them finds anything to do. whole: at all there is, and not only at what has
-    changed since the last turn.
+    """All loops, until none of them finds anything to do. whole: beside what has changed since the last turn
+    also at what has not, of claims and volumes a part each time.
     """
     for _ in range(MOST_TURNS):
         look = api.objects.take_look()

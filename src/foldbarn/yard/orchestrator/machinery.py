@@ -27,7 +27,8 @@ _SUFFIX = "bcdfghjklmnpqrstvwxz2456789"  # of generated names: no vowels, so tha
 _SUFFIX_LENGTH = 5
 _NEVER_WRITTEN = ("uid", "creationTimestamp", "deletionTimestamp", "deletionGracePeriodSeconds", "generation")
 GRACE_SECONDS = 30
-TELL_SECONDS = 15.0  # between two times that the same is told
+TELL_SECONDS = 15.0  # between two times that the same is told at first, and twice as long each time
+LONGEST_TELL_SECONDS = 300.0
 Admit = Callable[["Api", Kind, Thing, Thing | None], None]
 
 
@@ -57,7 +58,8 @@ class Api:
     admitted_by: Sequence[Admit] = field(default=())
     hands: Callable[[dict[str, dict[str, Wanted]]], dict[str, list[str]]] | None = None
     soon: bool = False
-    told_at: dict[str, float] = field(default_factory=dict)  # events, by their name
+    # Events, by their name: when each was told last, and how long it is not told again.
+    told_at: dict[str, tuple[float, float]] = field(default_factory=dict)
 
     def create(self, kind: Kind, space: str, body: Thing, *, dry: bool = False) -> Thing:
         """Raises Refused."""
@@ -242,17 +244,18 @@ class Api:
 
     def tell(self, about: Thing, reason: str, message: str, *, warning: bool = False, by: str = "") -> None:
         """An event about a thing; one that says the same as one there is counts there, not more often than
-        every few seconds.
+        every few seconds, and more and more seldom.
         """
         kind, metadata, now = BY_KIND["Event"], about["metadata"], moment()
         space = metadata.get("namespace") or "default"
         mark = hashlib.sha256(f"{metadata['uid']} {reason} {message}".encode()).hexdigest()[:16]
         name = f"{metadata['name'][:200]}.{mark}"
         where = self.objects.find(BY_KIND["Namespace"], "", space)
-        lately = time.monotonic() - self.told_at.get(name, -math.inf) < TELL_SECONDS
-        if lately or where is None or where["metadata"].get("deletionTimestamp"):
+        now_at = time.monotonic()
+        told_at, pause = self.told_at.get(name, (-math.inf, 0.0))
+        if now_at - told_at < pause or where is None or where["metadata"].get("deletionTimestamp"):
             return
-        self.told_at[name] = time.monotonic()
+        self.told_at[name] = now_at, min(max(TELL_SECONDS, 2 * pause), LONGEST_TELL_SECONDS)
         if (told := self.objects.find(kind, space, name)) is not None:
             self.objects.put(kind, {**told, "count": told.get("count", 1) + 1, "lastTimestamp": now})
             return

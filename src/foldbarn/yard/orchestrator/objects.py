@@ -16,7 +16,8 @@ from foldbarn.yard.orchestrator.refusing import Refused, Thing
 
 T = TypeVar("T")
 Key = tuple[str, str, str]  # kind, namespace (empty where it has none), name
-REMEMBERED = 5_000  # things that happened, which a watch can go on from
+REMEMBERED = 5_000  # things that happened to a kind, which a watch can go on from
+IN_ROUND = 1_000  # things of a kind that one look at the whole looks at, though nothing became of them
 
 
 @dataclass(frozen=True, slots=True)
@@ -39,11 +40,13 @@ class Happened:
 @dataclass(slots=True)
 class Look:
     """What has become other than it was since the last look: each thing as it is or, where it is gone, as it
-    was. whole: all there is counts as changed.
+    was. whole: all there is counts as changed; of what there may be tens of thousands a part each time, in
+    turn. first: really all.
     """
 
     changed: dict[Key, Thing] = field(default_factory=dict)
     whole: bool = False
+    first: bool = False
 
     def touches(self, *kinds: Kind) -> bool:
         """Whether anything of these kinds is among it."""
@@ -67,10 +70,12 @@ class Objects:
 
     def __init__(self, file: Path | str = ":memory:", remembered: int = REMEMBERED) -> None:
         self._things: dict[str, dict[tuple[str, str], Thing]] = {kind: {} for kind in BY_KIND}
-        self._log: deque[Happened] = deque()
+        # By kind, so that what comes of one, such as a flood of events, makes nobody forget another.
+        self._log: dict[str, deque[Happened]] = {kind: deque() for kind in BY_KIND}
         self._remembered = remembered
         self._waiting: set[asyncio.Event] = set()
-        self._look = Look(whole=True)
+        self._look = Look(whole=True, first=True)
+        self._rounds: dict[str, list[tuple[str, str]]] = {kind: [] for kind in BY_KIND}  # still to look at
         # What is asked for often, of which there may be tens of thousands.
         self.uids: set[str] = set()
         self.owned: set[Key] = set()  # by others
@@ -90,7 +95,9 @@ class Objects:
             thing = self._things[kind][space, name] = json.loads(said)
             self._index((kind, space, name), None, thing)
         self.version = int(self.fact("version") or 1)
-        self.oldest = self.version  # from which on all that happened is remembered
+        self.forgotten = 0  # times
+        # From which on all that happened to a kind is remembered.
+        self.oldest = dict.fromkeys(BY_KIND, self.version)
 
     def fact(self, name: str) -> str:
         """Something else that is kept; empty where it is not."""
@@ -139,6 +146,12 @@ class Objects:
         self._happened(gone)
         return gone.last
 
+    def next_in_round(self, kind: Kind) -> list[tuple[str, str]]:
+        """Where the next part of a kind is, in a round that goes through all of it again and again."""
+        left = self._rounds[kind.kind] or list(self._things[kind.kind])
+        self._rounds[kind.kind] = left[IN_ROUND:]
+        return left[:IN_ROUND]
+
     def take_look(self) -> Look:
         """What has changed since this was asked last."""
         found, self._look = self._look, Look()
@@ -164,30 +177,34 @@ class Objects:
             _mark(self.unclaimed, name, now is not None and not now["spec"].get("claimRef"))
 
     def _happened(self, one: Happened) -> None:
-        self._log.append(one)
+        log = self._log[one.key[0]]
+        log.append(one)
         self._index(one.key, one.was, one.now)
         self._look.changed[one.key] = one.last
-        if len(self._log) > self._remembered:
-            self.oldest = self._log.popleft().version
+        if len(log) > self._remembered:
+            self.oldest[one.key[0]] = log.popleft().version
         self.keep_fact("version", str(self.version))
         for waiting in self._waiting:
             waiting.set()
 
     def forget(self) -> None:
         """What happened is remembered no more: who wants to go on from before has to look anew."""
-        self._log.clear()
-        self.oldest = self.version
+        for log in self._log.values():
+            log.clear()
+        self.forgotten += 1
+        self.oldest = dict.fromkeys(BY_KIND, self.version)
 
     def since(self, version: int, kind: Kind) -> Iterator[Happened]:
         """What happened to a kind after a version. Raises Refused where that is not remembered any more."""
-        if version < self.oldest:
-            raise Refused("Expired", f"too old resource version: {version} ({self.oldest})")
+        oldest = self.oldest[kind.kind]
+        if version < oldest:
+            raise Refused("Expired", f"too old resource version: {version} ({oldest})")
         later: list[Happened] = []
-        for one in reversed(self._log):
+        for one in reversed(self._log[kind.kind]):
             if one.version <= version:
                 break
             later.append(one)
-        return (one for one in reversed(later) if one.key[0] == kind.kind)
+        return reversed(later)
 
     def as_of(self, version: int, kind: Kind, space: str) -> list[Thing]:
         """All of a kind as it was with a version. Raises Refused where that is not remembered any more."""

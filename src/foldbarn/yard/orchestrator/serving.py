@@ -9,8 +9,11 @@ import base64
 import contextlib
 import json
 import time
+from bisect import bisect_right
+from collections import OrderedDict
 from collections.abc import AsyncIterator
 from dataclasses import dataclass
+from itertools import islice
 from typing import Any, Literal
 
 import yaml
@@ -32,6 +35,7 @@ BOOKMARK_SECONDS = 1.0
 WATCH_SECONDS = 1800.0  # that a watch lasts, where it does not say
 MOST_ASKED = 3 * 1024**2  # bytes of a body
 SLOW_SECONDS = 6.0
+READ_AT_ONCE = 16  # lists that are read page by page
 Answers = Literal["well", "slowly", "garbled", "not"]
 
 
@@ -68,6 +72,8 @@ class Server:
     def __init__(self, api: Api, access: Access) -> None:
         self.api, self.access, self.objects = api, access, api.objects
         self.answers: Answers = "well"
+        # What somebody reads page by page: in order, as it was with a version.
+        self._read: OrderedDict[tuple[str, str, int, int], list[Thing]] = OrderedDict()
 
     def app(self, **more: Any) -> Starlette:
         methods = ["GET", "POST", "PUT", "PATCH", "DELETE"]
@@ -160,23 +166,35 @@ class Server:
         version, after = self.objects.version, ""
         if token := asked.get("continue"):
             version, after = _read_token(token)
-        things = self.objects.all(at.kind, at.space)
-        if version != self.objects.version:
-            things = self.objects.as_of(version, at.kind, at.space)
-        found = sorted((thing for thing in things if chosen(thing)), key=_place)
-        found = [thing for thing in found if _place(thing) > after]
+        things = self._in_order(at, version)
+        start = bisect_right(things, after, key=_place) if after else 0
         limit = int(asked.get("limit") or 0)
+        found = list(islice((one for one in things[start:] if chosen(one)), limit + 1 if limit else None))
         metadata: Thing = {"resourceVersion": str(version)}
         if limit and len(found) > limit:
-            metadata["remainingItemCount"] = len(found) - limit
-            metadata["continue"] = _write_token(version, _place(found[limit - 1]))
             found = found[:limit]
+            metadata["continue"] = _write_token(version, _place(found[-1]))
+            if not (asked.get("labelSelector") or asked.get("fieldSelector")):  # else nobody has counted
+                metadata["remainingItemCount"] = len(things) - start - limit
         return {
             "kind": f"{at.kind.kind}List",
             "apiVersion": at.kind.api_version,
             "metadata": metadata,
             "items": found,
         }
+
+    def _in_order(self, at: Where, version: int) -> list[Thing]:
+        """All things as they were with a version. Raises Refused where that is not remembered any more."""
+        key = at.kind.kind, at.space, version, self.objects.forgotten
+        found = self._read.get(key)
+        if found is None:
+            now = version == self.objects.version
+            objects = self.objects
+            things = objects.all(at.kind, at.space) if now else objects.as_of(version, at.kind, at.space)
+            found = self._read[key] = sorted(things, key=_place)
+            if len(self._read) > READ_AT_ONCE:
+                self._read.popitem(last=False)
+        return found
 
     def _watch(self, request: Request, at: Where) -> Response:
         chosen, asked = self._chosen(request, at), request.query_params
