@@ -9,6 +9,7 @@ from collections import Counter, defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from operator import itemgetter
 from typing import Any
 
 import numpy as np
@@ -85,7 +86,8 @@ class _Keeper:
         self.policies: tuple[Versions, tuple[Policy, ...]] | None = None
         self.users: tuple[Versions, tuple[tuple[Host, ...], tuple[Target, ...]]] | None = None
         self.offers: tuple[Versions, _Offers] | None = None
-        self.claims: tuple[int, dict[int, tuple[str, KeptClaim]], tuple[KeptClaim, ...]] | None = None
+        # With the revision they are of, names of orchestrators, and each with its row's version and place.
+        self.claims: tuple[int, _Names, dict[int, _SortedClaim], tuple[KeptClaim, ...]] | None = None
 
     def current(self) -> SiteView:
         with snapshot() as session:
@@ -195,18 +197,21 @@ class _Keeper:
         with self.lock:
             kept = self.claims
         if kept is not None and kept[0] == revision:
-            return kept[2]
-        known = {} if kept is None else kept[1]
+            return kept[3]
+        names = {one.number: natural_key(one.name) for one in connected}
+        # They stand by the names of their orchestrators, which may be given others.
+        known = {} if kept is None or kept[1] != names else kept[2]
         versions = claims.versions(session)
         same = {number: one for number, one in known.items() if versions.get(number) == one[0]}
         if stale := versions.keys() - same.keys():
             fresh = claims.read_claims(session, stale if same else None)
-            same |= {number: (versions[number], fresh[number]) for number in stale}
-        names = {one.number: natural_key(one.name) for one in connected}
-        ordered = sorted((one for _, one in same.values()), key=lambda one: claims.sort_key(one, names))
+            for number in stale:
+                one = fresh[number]
+                same[number] = versions[number], claims.sort_key(one, names), one
+        ordered = tuple(one for *_, one in sorted(same.values(), key=itemgetter(1)))
         with self.lock:
-            self.claims = revision, same, tuple(ordered)
-        return tuple(ordered)
+            self.claims = revision, names, same, ordered
+        return ordered
 
     def volumes_of(
         self, session: Session, versions: Versions, pool_rows: dict[int, int]
@@ -325,6 +330,8 @@ Versions = dict[str, dict[int, str]]  # of rows by number, by table
 _GROUND = ("room", "rack", "node", "enclosure", "cluster")
 _USERS = ("host", "initiator", "target", "attachment")
 _OFFERS = ("orchestrator", "orchestrator_secret", "storage_class", "policy_grant")
+_Names = dict[int, Any]  # as they are sorted, by number
+_SortedClaim = tuple[str, tuple[object, ...], KeptClaim]
 _Offers = tuple[tuple[Orchestrator, ...], tuple[StorageClass, ...], tuple[Grant, ...]]
 # Where a row lies and which transaction wrote it: another version of the row has another.
 _ALL_VERSIONS = text(
