@@ -739,16 +739,6 @@ def running_barn(stick: float) -> None:
             pages(barn.url, engineer, answers)
             engineer.client.post("/yard", json={"lever": "consumers", "times": 1}).raise_for_status()
             start = time.perf_counter()
-            wish = {"name": "of-a-thousand-{0001..1000}", "pool": "quayside", "size": "1 GiB"}
-            engineer.carry_out("create-volume", wish)
-            seconds = time.perf_counter() - start
-            row(
-                "make 1,000 volumes in one change, from request to the last one whole",
-                seconds,
-                "of reading /api/barn",
-                seconds / answers,
-            )
-            start = time.perf_counter()
             many = [
                 engineer.start("create-volume", {"name": f"of-many-{n}", "pool": "quayside", "size": "1 GiB"})
                 for n in range(200)
@@ -758,6 +748,16 @@ def running_barn(stick: float) -> None:
             seconds = time.perf_counter() - start
             row(
                 "make 200 volumes at once, from the first request to the last one whole",
+                seconds,
+                "of reading /api/barn",
+                seconds / answers,
+            )
+            start = time.perf_counter()
+            wish = {"name": "of-a-thousand-{0001..1000}", "pool": "quayside", "size": "1 GiB"}
+            engineer.carry_out("create-volume", wish)
+            seconds = time.perf_counter() - start
+            row(
+                "make 1,000 volumes in one change, from request to the last one whole",
                 seconds,
                 "of reading /api/barn",
                 seconds / answers,

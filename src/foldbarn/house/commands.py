@@ -238,7 +238,8 @@ def test(
     # Side by side, file by file: what a file's tests share is made once. One hand more than cores: what is
     # waited for are stand-ins whose time runs, and pages.
     hands = () if any(a in ("-n", "-p", "--pdb", "-s") or a.startswith("-n") for a in context.args) else HANDS
-    command = ("pytest", *hands, *context.args)
+    slowest = () if any(a.startswith("--durations") for a in context.args) else ("--durations=20",)
+    command = ("pytest", *hands, *slowest, *context.args)
     if only:
         run(*command)
         return
