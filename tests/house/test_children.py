@@ -68,6 +68,32 @@ def test_one_that_stops_showing_signs_of_life_is_started_again(
     one.wait(5)
 
 
+def test_one_that_comes_up_slowly_is_given_more_time_each_time(tmp_path: Path) -> None:
+    """On a machine that is too busy it would else be started anew for ever, and keep that machine busy."""
+    one = child(tmp_path, "import time\nwhile True: time.sleep(9)")
+    one.start()
+    waited = []
+    for _ in range(6):
+        assert one.process
+        first = one.process.pid
+        patience = one.patience
+        one.started_at = one.seen_at = time.monotonic() - patience + 5
+        assert not one.look()
+        one.started_at = one.seen_at = time.monotonic() - patience - 1
+        assert one.look()
+        assert one.process.pid != first
+        waited.append(patience / house.HUNG_SECONDS)
+    assert waited == [4, 8, 16, 32, 64, 64]
+    # Once it is seen it is as any other.
+    one.sign = tmp_path / "sign"
+    time.sleep(0.02)
+    one.sign.touch()
+    one.note_sign()
+    assert one.patience == house.HUNG_SECONDS
+    one.stop()
+    one.wait(5)
+
+
 def test_restarts_are_read_back_and_shown(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     file = tmp_path / "restarts.jsonl"
     rows = [{"process": "work", "at": time.time() - 7200, "why": "it ended with code 1"}]
@@ -87,6 +113,7 @@ def test_time_in_which_the_whole_machine_stood_still_is_nobodys_silence(tmp_path
     one = child(tmp_path, LIVES)
     one.start()
     one.seen_at = one.started_at = time.monotonic() - house.HUNG_SECONDS - 50
+    one.shown = True
     one.excuse(60)
     assert not one.look()  # all but ten seconds of it were ours
     one.excuse(-5)  # we woke early: that takes nothing away

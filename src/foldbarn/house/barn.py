@@ -28,6 +28,7 @@ from foldbarn.settings import PROJECT
 READY_SECONDS = 180.0
 # without a sign of life for this long, a process that runs is held to hang, and started again
 HUNG_SECONDS = 30.0
+COMING_UP, MOST_DOUBLED = 4, 4  # times as long until its first sign; times that it has twice as long again
 PROBE_SECONDS = 2.0  # between two looks for signs of life
 PROBE_PATIENCE = 5.0  # that a question for a sign of life waits
 RESTARTS = "restarts.jsonl"  # what was started again, when and why; read by services.house
@@ -58,6 +59,8 @@ class Child:
     started_at: float = 0.0
     seen_at: float = 0.0
     failures: int = 0
+    shown: bool = False  # whether it has shown a sign of life since it was started
+    hangs: int = 0  # times that it was started again in a row and showed no sign of life since
     why: str = ""  # it was last started again
 
     def start(self) -> None:
@@ -73,6 +76,15 @@ class Child:
                 umask=0o077,
             )
         self.started_at = self.seen_at = time.monotonic()
+        self.shown = False
+
+    @property
+    def patience(self) -> float:
+        """Seconds for which it may show no sign of life. On a machine that is too busy, being started anew
+        would only keep it from ever getting there: each time in a row it has twice as long.
+        """
+        comes_up = 1 if self.shown else COMING_UP
+        return float(HUNG_SECONDS * comes_up * 2 ** min(self.hangs, MOST_DOUBLED))
 
     def look(self) -> bool:
         """Starts it again when it has ended and its pause is over, or when it hangs. True when it was
@@ -82,11 +94,12 @@ class Child:
             return False
         code = self.process.poll()
         silent = time.monotonic() - max(self.seen_at, self.started_at)
-        if code is None and silent < HUNG_SECONDS:
+        if code is None and silent < self.patience:
             return False
         if code is None:
             self.process.kill()
             self.process.wait()
+            self.hangs += 1
             self._start_again(f"it showed no sign of life for {silent:.0f} s")
             return True
         if time.monotonic() - self.started_at > 30:
@@ -111,13 +124,18 @@ class Child:
                 age = time.time() - self.sign.stat().st_mtime
             except FileNotFoundError:
                 return
-            self.seen_at = max(self.seen_at, asked - max(age, 0.0))
+            self._seen(asked - max(age, 0.0))
             return
         try:
             if httpx.get(self.sign, timeout=PROBE_PATIENCE, trust_env=False).is_success:
-                self.seen_at = asked
+                self._seen(asked)
         except httpx.HTTPError:
             return
+
+    def _seen(self, at: float) -> None:
+        self.seen_at = max(self.seen_at, at)
+        if at > self.started_at:
+            self.shown, self.hangs = True, 0
 
     def excuse(self, seconds: float) -> None:
         """Does not count time in which we ourselves stood still: the whole machine may have."""
