@@ -6,6 +6,7 @@ from typing import Any
 
 import pytest
 from conftest import Site, at_hour
+from sqlalchemy import update
 from test_changes import find_again, lose
 from test_leaving import NODES, held, mixed_pool, should_hold
 from test_pace_taken import PLATTERS, expected, live, pace_of
@@ -21,6 +22,8 @@ from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.services import watching
 from foldbarn.services.heat import HeatTaker
 from foldbarn.services.limits import tell_limits
+from foldbarn.store.database import announce, transaction
+from foldbarn.store.tables import NodeRow
 from foldbarn.store.views import current_view
 from foldbarn.yard import consumers, serving
 from foldbarn.yard.agent import lose_unsettled
@@ -90,13 +93,14 @@ def test_what_waits_on_one_device_must_not_be_more_than_may_be_lost(barn_site: S
 
 
 @pytest.mark.parametrize(
-    ("cache", "hits", "on_disks"), [("none", False, 2.0), ("read", True, 2.0), ("write-back", True, 4.0)]
+    ("cache", "hits", "on_disks"),
+    [("none", False, 2.0), ("read", True, 2.0), ("write-back", True, 4.0), ("memory", True, 2.0)],
 )
 def test_nodes_do_as_they_are_told_and_it_is_as_quick_as_foretold(
     barn_site: Site, cache: str, hits: bool, on_disks: float
 ) -> None:
     slow_pool(barn_site)
-    kept_as(barn_site, cache)
+    kept_as(barn_site, cache, **({"memory": 20} if cache == "memory" else {}))
     machines = barn_site.yard.machines
     assert {does for of in machines.caching.values() for does in of.values()} == {cache}
     machines.consumers = 4.0
@@ -112,6 +116,58 @@ def test_nodes_do_as_they_are_told_and_it_is_as_quick_as_foretold(
     assert pace.work.cached_reads / pace.work.reads == pytest.approx(said.cached or 0.0, abs=0.02)
     waits = [machines.counters[serial].written_bytes - so_far for serial, so_far in waited.items()]
     assert (max(waits) > 0) is (cache == "write-back")
+
+
+def test_volumes_of_a_policy_share_its_room_in_memory(barn_site: Site) -> None:
+    """A second volume that is asked for takes its part of the room, and the first one is served less."""
+    slow_pool(barn_site)
+    kept_as(barn_site, "memory", memory=20, size="3 TB")
+    machines = barn_site.yard.machines
+    live(barn_site, HeatTaker(), 1200)
+    alone = pace_of("v")
+    view = current_view()
+    node = next(node for node in view.nodes if node.name == PLATTERS[0])
+    [told] = set(machines.remembering[node.name].values())
+    assert told[1] == node.memory_bytes // 5
+    assert barn_site.state(barn_site.do("create-volume", name="w", policy="p", size="3 TB")) == "done"
+    assert not tell_limits()
+    # Both share one room: it is no larger for there being two.
+    assert set(machines.remembering[node.name].values()) == {told}
+    machines.work.clear()
+    live(barn_site, HeatTaker(), 14_400)
+    beside, said = pace_of("v"), expected("v")
+    assert beside.work.cached_reads / beside.work.reads < alone.work.cached_reads / alone.work.reads
+    assert beside.work.cached_reads / beside.work.reads == pytest.approx(said.cached or 0.0, abs=0.02)
+
+
+@pytest.mark.pooled
+def test_memory_is_given_once(barn_site: Site) -> None:
+    memory = {**WISH, "cache": "memory"}
+    [said] = refusals("save-policy", **memory)
+    assert said == "Between 1 and 25 % of a node's memory may cache a policy's volumes, not 0 %."
+    [said] = refusals("save-policy", **WISH, memory=5)
+    assert said.startswith("A part of nodes' memory is for what is cached there")
+    save(barn_site, **memory, memory=25)
+    save(barn_site, **{**memory, "name": "q"}, memory=20)
+    third = {**memory, "name": "r"}
+    [said] = refusals("save-policy", **third, memory=6)
+    assert said.endswith("take 45 % of each node's memory: with this it would be 51 %, and 50 % is the most.")
+    assert refusals("save-policy", **third, memory=5) == []
+    assert refusals("save-policy", **third, memory=25, draft=True) == []
+    # Of a policy that is written anew its newest version counts no more, where no volume keeps that.
+    assert refusals("save-policy", **{**memory, "name": "q"}, memory=25, version=1) == []
+    barn_site.do("create-volume", name="v", policy="q", size="1 GiB")
+    [said] = refusals("save-policy", **{**memory, "name": "q"}, memory=25, version=1)
+    assert "with this it would be 70 %" in said
+
+
+@pytest.mark.pooled
+def test_a_node_that_does_not_tell_of_its_memory_gives_none(barn_site: Site) -> None:
+    with transaction() as session:
+        session.execute(update(NodeRow).where(NodeRow.name == "petrel").values(memory_bytes=0))
+        announce(session, "site")
+    [said] = refusals("save-policy", **WISH, cache="memory", memory=5)
+    assert said.endswith("petrel does not tell how much memory it has.")
 
 
 def test_what_is_cached_is_quicker_and_another_wish_moves_nothing(barn_site: Site) -> None:

@@ -30,6 +30,7 @@ wishes = st.builds(
     landing=st.integers(-5, 120),
     share=st.integers(-5, 120),
     share_copies=st.none() | st.integers(-2, 9),
+    memory=st.integers(-1, 30),
     thin=st.booleans(),
     labels=st.lists(names, max_size=4),
     operations=limits,

@@ -36,7 +36,8 @@ class PolicyText(Text):
     daily: int = Field(default=0, alias="snapshots of days")
     weekly: int = Field(default=0, alias="snapshots of weeks")
     snapshot_room: int | None = Field(default=None, alias="room for snapshots")
-    cache: Literal["any", "none", "read", "write-back"] = "any"
+    cache: Literal["any", "none", "read", "write-back", "memory"] = "any"
+    memory: int = Field(default=0, alias="share of memory")
     labels: list[str] = Field(default_factory=list, max_length=200)
     operations: int | None = None
     throughput: int | None = None

@@ -303,6 +303,7 @@ class PolicyVersionRow(Base):
     operations: Mapped[int] = mapped_column(server_default="0")  # a second, of each volume; 0 for no limit
     throughput: Mapped[int] = mapped_column(server_default="0")  # bytes a second, the same
     cache: Mapped[str] = mapped_column(server_default="any")
+    memory: Mapped[int] = mapped_column(server_default="0")  # per cent of each node's, for what it caches
     thin: Mapped[bool] = mapped_column(server_default=text("false"))
     # of the share on the fast tier; 0: as many as survive what the rest does
     share_copies: Mapped[int] = mapped_column(server_default="0")

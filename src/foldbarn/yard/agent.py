@@ -453,13 +453,14 @@ def _limit(machines: Machines, order: Order) -> None:
 
 @dataclass(frozen=True, slots=True)
 class _Terms:
-    """What a node goes by, by number of the ply: operations and bytes a second, and what is cached; and what
-    it withholds.
+    """What a node goes by, by number of the ply: operations and bytes a second, what is cached, and the room
+    that it shares with others in memory, with the bytes of that; and what the node withholds.
     """
 
     limits: dict[str, tuple[float, float]]
     cache: dict[int, str]
     withheld: set[int]
+    memory: dict[int, tuple[str, int]]
 
 
 def _terms_told(order: Order) -> _Terms:
@@ -468,16 +469,27 @@ def _terms_told(order: Order) -> _Terms:
         str(ply): (float(ops), float(size)) for ply, (ops, size) in order.body.get("limits", {}).items()
     }
     cache = {int(ply): str(does) for ply, does in order.body.get("cache", {}).items()}
-    if unknown := set(cache.values()) - {"none", "read", "write-back"}:
+    if unknown := set(cache.values()) - {"none", "read", "write-back", "memory"}:
         raise BadOrder(f"unknown cache '{min(unknown)}'")
-    return _Terms(limits, cache, {int(ply) for ply in order.body.get("withheld", [])})
+    memory = {int(ply): (str(room), int(size)) for ply, (room, size) in order.body.get("memory", {}).items()}
+    return _Terms(limits, cache, {int(ply) for ply in order.body.get("withheld", [])}, memory)
 
 
 def _note_terms(machines: Machines, order: Order) -> None:
     """An order that brings strips says on which terms its node serves them; of others nothing changes."""
     told, node = _terms_told(order), order.node
-    had = _Terms(machines.limits.get(node, {}), machines.caching[node], machines.withheld[node])
-    then = _Terms(had.limits | told.limits, had.cache | told.cache, had.withheld | told.withheld)
+    had = _Terms(
+        machines.limits.get(node, {}),
+        machines.caching[node],
+        machines.withheld[node],
+        machines.remembering[node],
+    )
+    then = _Terms(
+        had.limits | told.limits,
+        had.cache | told.cache,
+        had.withheld | told.withheld,
+        had.memory | told.memory,
+    )
     if then != had:
         _go_by(machines, order, then)
         machines.terms[node] = order.id
@@ -486,6 +498,9 @@ def _note_terms(machines: Machines, order: Order) -> None:
 def _go_by(machines: Machines, order: Order, terms: _Terms) -> None:
     machines.moved |= machines.caching[order.node].keys() ^ terms.cache.keys()
     machines.moved |= {p for p, does in terms.cache.items() if machines.caching[order.node].get(p) != does}
+    rooms = machines.remembering[order.node]
+    machines.moved |= {p for p in rooms.keys() | terms.memory.keys() if rooms.get(p) != terms.memory.get(p)}
+    machines.remembering[order.node] = terms.memory
     machines.limits[order.node] = terms.limits
     machines.caching[order.node] = terms.cache
     machines.withheld[order.node] = terms.withheld

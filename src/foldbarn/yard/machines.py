@@ -182,6 +182,8 @@ class Machines:
         self.limits: dict[str, dict[str, tuple[float, float]]] = {}
         # by node and ply, what cache devices do: none, read, write-back
         self.caching: dict[str, dict[int, str]] = defaultdict(dict)
+        # the same, the room in memory that a ply shares with others, and bytes of that
+        self.remembering: dict[str, dict[int, tuple[str, int]]] = defaultdict(dict)
         # by node, plies of which consumers may use nothing
         self.withheld: dict[str, set[int]] = defaultdict(set)
         self.terms: dict[str, str] = {}  # by node, the id of the order that last altered what it goes by
@@ -270,6 +272,8 @@ class Machines:
             self.limits[node] = {ply: (ops, size) for ply, (ops, size) in limits.items()}
         for node, found in facts.get("caching", {}).items():
             self.caching[node] = {int(ply): does for ply, does in found.items()}
+        for node, found in facts.get("remembering", {}).items():
+            self.remembering[node] = {int(ply): (room, size) for ply, (room, size) in found.items()}
         for node, plies in facts.get("withheld", {}).items():
             self.withheld[node] = set(plies)
         self.terms = facts.get("terms", {})
@@ -346,6 +350,7 @@ class Machines:
             "landings": {ply: asdict(found) for ply, found in self.landings.items()},
             "limits": self.limits,
             "caching": self.caching,
+            "remembering": self.remembering,
             "withheld": {node: sorted(plies) for node, plies in self.withheld.items() if plies},
             "idle": self.idle,
             "terms": self.terms,

@@ -27,7 +27,7 @@ if TYPE_CHECKING:
     from foldbarn.yard.machines import Machines
 
 WRITE_BACK = 2
-DOES = {"none": 0, "read": 1, "write-back": WRITE_BACK}  # what a cache device does
+DOES = {"none": 0, "memory": 0, "read": 1, "write-back": WRITE_BACK}  # what a cache device does
 CACHE_FULL, CACHE_HAS_ROOM = 0.999, 0.95  # of a device, from which on it is full, and until it has room again
 FULL = 0.98  # of a disk or a port: consumers that wait for an answer never ask for more
 STEADY_SECONDS = 60.0  # of the yard's time, for which the load is taken to stay as it is
@@ -56,8 +56,9 @@ class Part:
 
     rate: operations that find their data. on_strips: [strips] each, where these lie (Load.lie): reads, reads
     before writes, and writes. reads: [disks] of disks if all of them read, of which `cached` on cache
-    devices; before, writes: [disks] of disks if all of them write, and what has to be read before it is
-    written; settles: [disks] what is written there later instead of at once.
+    devices; remembered: [disks] what their nodes have in memory instead; before, writes: [disks] of disks if
+    all of them write, and what has to be read before it is written; settles: [disks] what is written there
+    later instead of at once.
     """
 
     ply: int
@@ -65,6 +66,7 @@ class Part:
     on_strips: tuple[Reals, Reals, Reals]
     reads: Reals = field(default_factory=_nothing)
     cached: Reals = field(default_factory=_nothing)
+    remembered: Reals = field(default_factory=_nothing)
     before: Reals = field(default_factory=_nothing)
     writes: Reals = field(default_factory=_nothing)
     settles: Reals = field(default_factory=_nothing)
@@ -73,10 +75,12 @@ class Part:
 @dataclass(slots=True)
 class Uses:
     """What all that is asked of a volume takes of disks in a second at the height of a rush, [disks] each:
-    operations that read, that write, and writes that come from a cache device later. block: bytes of each.
+    operations that read, that write, and writes that come from a cache device later; remembered: reads that
+    take nothing of it. block: bytes of each.
     """
 
     reads: Reals
+    remembered: Reals
     writes: Reals
     settles: Reals
     block: int
@@ -310,9 +314,12 @@ def _through_caches(machines: Machines, load: Load) -> None:
     load.devices = devices
     does = [_does(machines, load, part.ply, devices) for part in found]
     kept = _kept(machines, load, found, does, devices)
-    for part, mine, hit in zip(found, does, kept, strict=True):
+    in_memory = _remembered(machines, load, found)
+    for part, mine, hit, known in zip(found, does, kept, in_memory, strict=True):
         disks = load.lie[part.ply].disks
         reads, before, writes = part.on_strips
+        part.remembered = np.bincount(disks, weights=reads * known, minlength=size).astype(np.float64)
+        reads = reads * ~known
         waits = mine == WRITE_BACK
 
         def on(rows: Ints, of: Reals) -> Reals:
@@ -356,6 +363,41 @@ def _kept(machines: Machines, load: Load, parts: list[Part], does: list[Ints], d
     return found
 
 
+def _remembered(machines: Machines, load: Load, parts: list[Part]) -> list[Flags]:
+    """Which strips of each part their nodes have in memory: of those that share a room there the most
+    read.
+    """
+    if not any(machines.remembering.values()):
+        return [np.zeros(len(load.lie[part.ply].disks), dtype=np.bool_) for part in parts]
+    names, rooms, sizes_of_rooms = list(machines.nodes), dict[tuple[str, str], int](), list[int]()
+    rows_of = {name: row for row, name in enumerate(names)}
+    node_of = np.array([rows_of[machines.node_of[serial]] for serial in load.disks])
+    found, at, reads, sizes = [], [], [], []
+    for part in parts:
+        lie, place = load.lie[part.ply], np.full(len(names), -1, dtype=np.int64)
+        for row, name in enumerate(names):
+            told = machines.remembering.get(name, {}).get(part.ply)
+            if told is None or machines.caching[name].get(part.ply) != "memory":
+                continue
+            if (name, told[0]) not in rooms:
+                rooms[name, told[0]] = len(rooms)
+                sizes_of_rooms.append(told[1])
+            place[row] = rooms[name, told[0]]
+        mine = place[node_of[lie.disks]]
+        found.append(mine >= 0)
+        at.append(mine[mine >= 0])
+        reads.append(part.on_strips[0][mine >= 0])
+        sizes.append(np.full(len(at[-1]), machines.facts_of(part.ply).bytes, dtype=np.int64))
+    if not rooms:
+        return [np.zeros(len(mine), dtype=np.bool_) for mine in found]
+    kept = hottest_kept(
+        np.concatenate(at), np.concatenate(reads), np.concatenate(sizes), np.array(sizes_of_rooms)
+    )
+    for mine, hits in zip(found, np.split(kept, np.cumsum([len(a) for a in at])[:-1]), strict=True):
+        mine[mine] = hits
+    return found
+
+
 # How busy they are. --------------------------------------------------------------------------------------
 
 
@@ -384,14 +426,14 @@ def _built(machines: Machines, load: Load) -> _Built:
 
 def _uses(volume: Volume) -> Uses:
     workload = workload_of(volume.first)
-    reads = _sum(volume.parts, "reads") * workload.reads
+    reads, remembered = (_sum(volume.parts, of) * workload.reads for of in ("reads", "remembered"))
     if volume.landing:
         writes, settles = volume.landing.writes * volume.rate, np.zeros_like(reads)
     else:
         writes, settles = (_sum(volume.parts, of) for of in ("writes", "settles"))
         reads = reads + _sum(volume.parts, "before") * (1 - workload.reads)
     writing = 1 - workload.reads
-    return Uses(reads, writes * writing, settles * writing, workload.block_bytes)
+    return Uses(reads, remembered, writes * writing, settles * writing, workload.block_bytes)
 
 
 def _sum(parts: list[Part], of: str) -> Reals:
@@ -435,7 +477,8 @@ def _sum_up(machines: Machines, load: Load) -> None:
     for volume in volumes:
         uses = volume.uses or _uses(volume)
         settles = _busy_settling(load, uses.settles * uses.block * urgent, built)
-        ways = [np.bincount(built.node, of * uses.block, len(ports)) for of in (uses.reads, uses.writes)]
+        sent = uses.reads + uses.remembered
+        ways = [np.bincount(built.node, of * uses.block, len(ports)) for of in (sent, uses.writes)]
         wants.append((_busy(uses, built) + settles, *(way.astype(np.float64) for way in ways)))
     for _ in range(4):  # who is held back by one disk leaves more of the others
         busy, out, into = np.zeros(size), np.zeros(len(ports)), np.zeros(len(ports))
@@ -488,7 +531,8 @@ def _note(machines: Machines, load: Load, built: _Built) -> None:
         load.read += uses.reads * uses.block * height
         load.written += uses.writes * uses.block * height
         load.waits += uses.settles * uses.block * height
-        for flow, of in ((load.sent, uses.reads), (load.received, uses.writes)):
+        sent = uses.reads + uses.remembered
+        for flow, of in ((load.sent, sent), (load.received, uses.writes)):
             flow += np.bincount(built.node, of * uses.block * height, len(names))
         for part in volume.all_parts:
             counted = _counted(volume, part, built, len(names)) * height
@@ -544,7 +588,7 @@ def _counted(volume: Volume, part: Part, built: _Built, nodes: int) -> Reals:
 
     reads, writes, before, written, settled = (np.zeros(nodes) for _ in range(5))
     if part is not volume.landing:
-        reads = shared(part.reads, part.rate * workload.reads)
+        reads = shared(part.reads + part.remembered, part.rate * workload.reads)
     disk_reads = by_node(part.reads) * workload.reads
     if part in volume.written_at:
         times = volume.rate if part is volume.landing else 1.0
@@ -562,7 +606,7 @@ def _counted(volume: Volume, part: Part, built: _Built, nodes: int) -> Reals:
         "disk_reads": disk_reads + before,
         "disk_writes": written,
         "disk_written_bytes": (written + settled) * block,
-        "cached_reads": by_node(part.cached) * workload.reads,
+        "cached_reads": by_node(part.cached + part.remembered) * workload.reads,
     }
     return np.stack([columns[name] for name in COUNTED], axis=1)
 
@@ -619,13 +663,32 @@ def _try_out(machines: Machines, load: Load) -> None:
         workload, count = workload_of(volume.first), min(TRIED, int(volume.due))
         reading = int(load.luck.binomial(count, workload.reads))
         for part, tries in _dealt(load, volume.parts, reading):
-            took = _took(load, queues, [(part.reads, 1)], tries, workload.block_bytes)
+            known = _tries_from_memory(load, part, tries)
+            if known:
+                nodes = queues.node[_drawn(load, part.remembered, (known,))]
+                at_once = nodes, np.full(known, 2 * ON_THE_WAY_SECONDS)
+                _note_times(machines, part.ply, at_once, volume.due / count)
+            took = _took(load, queues, [(part.reads, 1)], tries - known, workload.block_bytes)
             _note_times(machines, part.ply, took, volume.due / count)
         for part, tries in _dealt(load, volume.written_at, count - reading):
             steps = [(of, round(float(of.sum()) / part.rate)) for of in (part.before, part.writes)]
             took = _took(load, queues, steps, tries, workload.block_bytes)
             _note_times(machines, part.ply, took, volume.due / count)
         volume.due = 0.0
+
+
+def _tries_from_memory(load: Load, part: Part, tries: int) -> int:
+    """How many of these reads find what they want in a node's memory."""
+    remembered = float(part.remembered.sum())
+    if not remembered:
+        return 0
+    return int(load.luck.binomial(tries, min(1.0, remembered / (remembered + float(part.reads.sum())))))
+
+
+def _drawn(load: Load, share: Reals, shape: tuple[int, ...]) -> Ints:
+    """Rows of disks, as these shares of requests go to them."""
+    found: Ints = load.luck.choice(len(share), shape, p=share / share.sum())
+    return found
 
 
 def _dealt(load: Load, parts: list[Part], tries: int) -> list[tuple[Part, int]]:
@@ -648,7 +711,7 @@ def _took(
     took = np.full(tries, ON_THE_WAY_SECONDS * (steps[-1][1] > 1) + ON_THE_WAY_SECONDS)
     disks = np.zeros((tries, 1), dtype=np.int64)
     for share, at_once in steps:
-        disks = load.luck.choice(len(share), (tries, at_once), p=share / share.sum())
+        disks = _drawn(load, share, (tries, at_once))
         took += _sojourn(load, queues, disks, block).max(axis=1)
     return queues.node[disks[:, 0]], took
 

@@ -20,6 +20,7 @@ const CACHES = [
   { title: "none", value: "none" },
   { title: "for reads", value: "read" },
   { title: "writes wait there", value: "write-back" },
+  { title: "in memory, for reads", value: "memory" },
 ];
 /** Snapshots that are kept of the first of each. */
 const KEPT = [
@@ -48,6 +49,7 @@ const wish = reactive({
   fast: false,
   encrypted: false,
   cache: "any",
+  memory: 0,
   thin: false,
   landing: 0,
   share: 0,
@@ -104,6 +106,7 @@ watch(
     if (!Number(rest.share)) rest.share_copies = null;
     rest.landing = Number(rest.landing) || 0;
     rest.share = Number(rest.share) || 0;
+    rest.memory = rest.cache === "memory" ? Number(rest.memory) || 0 : 0;
     rest.operations = whole(rest.operations);
     for (const rule of KEPT) rest[rule.of] = Number(rest[rule.of]) || 0;
     rest.snapshot_room = KEPT.some((rule) => rest[rule.of]) ? whole(rest.snapshot_room) : null;
@@ -170,7 +173,15 @@ watch(
     <VCheckbox v-model="wish.fast" label="on the fast tier" />
     <VCheckbox v-model="wish.encrypted" label="encrypted" />
     <VCheckbox v-model="wish.thin" label="takes room as it is written" />
-    <VSelect v-model="wish.cache" :items="CACHES" label="Cache" width="150" />
+    <VSelect v-model="wish.cache" :items="CACHES" label="Cache" width="170" />
+    <VTextField
+      v-if="wish.cache === 'memory'"
+      v-model="wish.memory"
+      type="number"
+      min="1"
+      label="Of each node's memory, %"
+      width="160"
+    />
     <VTextField
       v-model="wish.operations"
       type="number"

@@ -63,9 +63,10 @@ class Compared(StrEnum):
 class ComparedOut(BaseModel):
     """One figure as measured lately and as it was to be expected; null where that is not known. of: seconds
     of an operation on average (mean) or for 99 of 100 (late); operations on disks for one of a consumer's;
-    bytes written to disks for one written; the share of reads, 0 to 1, that cache devices serve (cached); the
-    share of what is asked, 0 to 1, that the fast tier takes for its heat (served). off: by how much it is
-    more, as a part of what was to be expected, or for shares their difference; why: it is not known.
+    bytes written to disks for one written; the share of reads, 0 to 1, that cache devices or memory serve
+    (cached); the share of what is asked, 0 to 1, that the fast tier takes for its heat (served). off: by how
+    much it is more, as a part of what was to be expected, or for shares their difference; why: it is not
+    known.
     """
 
     of: Compared

@@ -252,6 +252,7 @@ def policy_page(
         cache=policy.wishes.cache,
         thin=policy.wishes.thin,
         share_copies=policy.wishes.share_copies or None,
+        memory=policy.wishes.memory,
         hourly=policy.wishes.schedule.hourly,
         daily=policy.wishes.schedule.daily,
         weekly=policy.wishes.schedule.weekly,

@@ -21,12 +21,15 @@ def as_told(terms: Mapping[int, Terms]) -> dict[str, Any]:
     return {
         "limits": {str(ply): [of.operations, of.throughput] for ply, of in terms.items()},
         "cache": {str(ply): of.cache.value for ply, of in terms.items() if of.cache != Cache.ANY},
+        "memory": {str(ply): [of.room, of.memory] for ply, of in terms.items() if of.memory},
         "withheld": sorted(ply for ply, of in terms.items() if of.withheld),
     }
 
 
 class _Terms(Matter):
-    """By ply: operations and bytes a second, what is cached, whether it is withheld."""
+    """By ply: operations and bytes a second, what is cached, whether it is withheld, and the room that it
+    shares in memory, with the bytes of that.
+    """
 
     kind: ClassVar[str] = "limit"
     number: ClassVar[int] = 0
@@ -34,7 +37,7 @@ class _Terms(Matter):
     def wanted(self, view: SiteView) -> dict[int, dict[str, Any]]:
         return {
             node: {
-                str(ply): [of.operations, of.throughput, of.cache.value, of.withheld]
+                str(ply): [of.operations, of.throughput, of.cache.value, of.withheld, of.room, of.memory]
                 for ply, of in sorted(terms.items())
             }
             for node, terms in terms_by_node(view).items()
@@ -46,8 +49,8 @@ class _Terms(Matter):
     def order(self, view: SiteView, node: int, wanted: dict[str, Any]) -> dict[str, Any]:
         return as_told(
             {
-                int(ply): Terms(operations, throughput, Cache(cache), withheld)
-                for ply, (operations, throughput, cache, withheld) in wanted.items()
+                int(ply): Terms(operations, throughput, Cache(cache), withheld, room, memory)
+                for ply, (operations, throughput, cache, withheld, room, memory) in wanted.items()
             }
         )
 
@@ -62,8 +65,9 @@ TERMS = _Terms()
 
 
 def _alike(told: list[Any], wanted: list[Any]) -> bool:
-    # What was told before there were caches, or before anything was withheld, says nothing of them.
-    told = [*told, *[Cache.ANY.value, False][len(told) - 2 :]]
+    # What was told before there were caches, before anything was withheld, or kept in memory, says nothing of
+    # that.
+    told = [*told, *[Cache.ANY.value, False, "", 0][len(told) - 2 :]]
     return told[2:] == wanted[2:] and all(
         abs(one - other) <= STEP * max(one, other) for one, other in zip(told[:2], wanted[:2], strict=True)
     )

@@ -11,6 +11,7 @@ import numpy as np
 
 from foldbarn.core.arrays import Ints, Reals
 from foldbarn.core.policies.bench import landed_write, large_write, small_write
+from foldbarn.core.policies.memory import is_in_memory, room_in, shares_a_room
 from foldbarn.core.policies.performance import LATE, STEPS, Curve, DiskWork, in_turn, response, together
 from foldbarn.core.policies.policy import Cache
 from foldbarn.core.pools.cache import hottest_kept
@@ -32,7 +33,7 @@ class Foretold:
     """mean, late: seconds of an operation on average, and for 99 of 100; None where its disks could not do
     what they did. disk_operations: on disks, for one of a consumer's; disk_bytes: written to disks for one
     byte written, with what settles later; None where nothing is written. cached: the share of reads that
-    cache devices serve, 0 to 1; None where none serves it.
+    cache devices or the memory of nodes serve, 0 to 1; None where neither serves it.
     """
 
     mean: float | None
@@ -62,6 +63,7 @@ class _Part:
     writes_on: Reals = field(init=False)
     waits: float = 0.0
     cached: float = 0.0  # of the reads
+    remembered: float = 0.0  # of the reads, those that no disk is asked for
 
     def __post_init__(self) -> None:
         self.reads_on = self.writes_on = self.asked
@@ -69,7 +71,8 @@ class _Part:
     @property
     def operations(self) -> float:
         """On disks, a second."""
-        return self.reads + self.writes * (self.work.reads + self.work.writes)
+        reads = self.reads * (1 - self.remembered)
+        return reads + self.writes * (self.work.reads + self.work.writes)
 
     def on_disks(self) -> Reals:
         """[disks] of these."""
@@ -86,6 +89,7 @@ def foretold(
     volumes = [v for v in view.volumes_of(pool) if (pace := paces.get(v.number)) and pace.work.operations]
     parts = {v.number: _parts(view, v, paces[v.number], heat.get(v.number)) for v in volumes}
     _through_caches(view, pool, {v.number: v for v in volumes}, parts)
+    _from_memory(view, pool, parts, paces, heat)
     disks = _Disks.of(view)
     for part in (part for of_volume in parts.values() for part in of_volume):
         mine = part.on_disks()
@@ -130,7 +134,7 @@ def _through_caches(
     for number, of_volume in parts.items():
         policy = view.policy_of(volumes[number])
         cache = policy.wishes.cache if policy else Cache.ANY
-        if cache != Cache.NONE:
+        if cache not in (Cache.NONE, Cache.MEMORY):
             found += [(part, cache) for part in of_volume if part.ply.purpose != Purpose.LANDING]
     strips = [_Strips.of(view, part, devices) for part, _ in found]
     if not strips:
@@ -154,6 +158,52 @@ def _through_caches(
                 for rows in (of.disks, of.devices)
             )
             part.writes_on, part.waits = _less(part.asked, share) + waits, float(share.sum())
+
+
+def _from_memory(
+    view: SiteView, pool: Pool, parts: Mapping[int, list[_Part]], paces: Paces, heat: Heats
+) -> None:
+    """What is read most of volumes that share room in their nodes' memory is not read from disks. They may
+    lie in several pools.
+    """
+    if not any(is_in_memory(policy) for policy in view.policies):
+        return
+    mine = {row: policy for row, v in enumerate(view.volumes) if is_in_memory(policy := view.policy_of(v))}
+    rooms: dict[str, int] = {}
+    found: list[tuple[_Part, _Strips]] = []
+    room: list[int] = []
+    for row, policy in mine.items():
+        volume, pace = view.volumes[row], paces.get(view.volumes[row].number)
+        if pace is None or not pace.work.operations or policy is None:
+            continue
+        of_volume = parts.get(volume.number) or _parts(view, volume, pace, heat.get(volume.number))
+        name = shares_a_room(policy)
+        if name not in rooms:
+            rooms[name] = len(rooms)
+            room += [room_in(node, policy) for node in view.nodes]
+        first = rooms[name] * len(view.nodes)
+        places = np.append(view.disk_node + first, -1).astype(np.int64)
+        found += [
+            (part, _Strips.of(view, part, places))
+            for part in of_volume
+            if part.reads and part.ply.purpose != Purpose.LANDING
+        ]
+    if not found:
+        return
+    at = np.concatenate([of.devices for _, of in found])
+    asked = np.concatenate([of.reads for _, of in found])
+    sizes = np.concatenate(
+        [
+            np.full(len(of.devices), view.pools[part.ply.pool].strip_bytes, dtype=np.int64)
+            for part, of in found
+        ]
+    )
+    kept = hottest_kept(at, asked, sizes, np.array(room, dtype=np.int64))
+    ends = np.cumsum([len(of.devices) for _, of in found])[:-1]
+    for (part, of), hits in zip(found, np.split(kept, ends), strict=True):
+        gone = np.bincount(of.disks[hits], weights=of.reads[hits] / part.reads, minlength=len(view.disks))
+        part.reads_on = _less(part.reads_on, gone.astype(np.float64))
+        part.remembered = part.cached = float(gone.sum())
 
 
 def _less(all_of_it: Reals, some: Reals) -> Reals:
@@ -268,6 +318,8 @@ def _of(parts: list[_Part], disks: _Disks) -> Foretold:
     told = on_disks, written / writes if writes else None, cached if any(p.cached for p in parts) else None
     servers, rate, busy = disks.servers, disks.rate, disks.busy
     used = np.flatnonzero(np.sum([p.on_disks() for p in parts], axis=0))
+    if not len(used) and any(p.remembered for p in parts):
+        return Foretold(0.0, 0.0, *told)  # no disk is asked for anything
     if not len(used) or (busy[used] >= servers[used]).any():
         return Foretold(None, None, *told)
     seconds = busy[used] / rate[used]
@@ -278,7 +330,7 @@ def _of(parts: list[_Part], disks: _Disks) -> Foretold:
     mixed = np.zeros(STEPS)
     for part in parts:
         if part.reads:
-            mixed += part.reads * _one(part.reads_on, part.block, disks, times)
+            mixed += part.reads * (_one(part.reads_on, part.block, disks, times) + part.remembered)
         if part.writes:
             mixed += part.writes * _written(part, disks, times)
     mixed /= reads + writes

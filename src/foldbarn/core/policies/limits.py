@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from foldbarn.core.policies.memory import is_in_memory, room_in, shares_a_room
 from foldbarn.core.policies.policy import Cache
 from foldbarn.core.site import Purpose, SiteView, Volume
 
@@ -20,13 +21,16 @@ _NOT_ASKED = (Purpose.LANDING, Purpose.PAST)
 @dataclass(frozen=True, slots=True)
 class Terms:
     """On which a node serves what it holds of a ply: operations and bytes that consumers may ask in a second,
-    0 for no limit, and what its cache devices do. withheld: consumers may not use it at all.
+    0 for no limit, and what its cache devices do. withheld: consumers may not use it at all. memory: bytes
+    of its own that all plies of one room may take together for what is read most.
     """
 
     operations: float = 0.0
     throughput: float = 0.0
     cache: Cache = Cache.ANY
     withheld: bool = False
+    room: str = ""
+    memory: int = 0
 
 
 @dataclass(frozen=True, slots=True)
@@ -90,6 +94,8 @@ def _terms_set(view: SiteView, volume: Volume) -> dict[tuple[int, int], Terms]:
             operations=round(limits.operations * data / total, 3),
             throughput=round(limits.throughput * data / total, 3),
             cache=cache,
+            room=shares_a_room(policy) if policy and is_in_memory(policy) else "",
+            memory=room_in(view.nodes[node], policy) if policy else 0,
         )
         for (node, ply), data in held.items()
     }

@@ -15,6 +15,7 @@ import numpy as np
 
 from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.names import folded, natural_key
+from foldbarn.core.policies.memory import silent_of_memory
 from foldbarn.core.policies.policy import Cache, Wishes
 from foldbarn.core.pools.cache import burst, most_behind_one, most_that_comes, without_cache
 from foldbarn.core.pools.capacity import Fit, Limit, fits, full_with, most_that_fits, usable_extents
@@ -184,7 +185,7 @@ def against(
     at_once = aside_for(wishes, extents) if aside is None else aside
     if not fits(view, pool, scheme, tier, extents + past, at_once + past, only=only):
         found.append(_too_large(view, pool, wishes, size, only))
-    found += against_cache(view, pool, wishes)
+    found += against_cache(view, pool, wishes, only)
     found += _against_landing(view, pool, wishes, size, only)
     return found + _against_share(view, pool, wishes, only)
 
@@ -228,8 +229,19 @@ def _against_share(view: SiteView, pool: Pool, wishes: Wishes, only: OnlyOn) -> 
     return []
 
 
-def against_cache(view: SiteView, pool: Pool, wishes: Wishes) -> list[Against]:
-    """What stands against a pool's cache devices doing what is wished for."""
+def against_cache(view: SiteView, pool: Pool, wishes: Wishes, only: OnlyOn = ANYWHERE) -> list[Against]:
+    """What stands against a pool's cache devices, or the memory of its nodes, doing what is wished for."""
+    if wishes.cache == Cache.MEMORY:
+        silent = silent_of_memory(view, pool, tier_of(wishes), only)
+        if not silent:
+            return []
+        does = (
+            "does not tell how much memory it has"
+            if len(silent) == 1
+            else "do not tell how much memory they have"
+        )
+        cure = "Choose another cache, or let their agents tell."
+        return [Against(Wish.CACHE, f"{say_list(silent)} {does}.", cure)]
     if wishes.cache not in (Cache.READ, Cache.WRITE_BACK):
         return []
     bare = without_cache(view, pool, tier_of(wishes))

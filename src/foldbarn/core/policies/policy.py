@@ -17,18 +17,21 @@ MOST_PARITY = 4  # strips of parity
 MOST_LANDING = 50  # per cent of a volume
 MOST_LIMIT = 10**13  # operations, or bytes, a second
 MOST_SHARE = 90  # the same, of what may lie on the fast tier for its heat
+MOST_MEMORY = 25  # per cent of a node's memory, for what one policy's volumes keep there
 
 
 class Cache(StrEnum):
     """What cache devices do for a volume. any: what its pool's do, if it has some; none: nothing, both reads
     and writes go to the disks; read: what is read stays there, and writes go to the disks at once;
-    write-back: writes wait there too.
+    write-back: writes wait there too. memory: they do nothing, and what is read most stays in the memory of
+    the nodes that hold it.
     """
 
     ANY = "any"
     NONE = "none"
     READ = "read"
     WRITE_BACK = "write-back"
+    MEMORY = "memory"
 
 
 @dataclass(frozen=True, slots=True)
@@ -41,7 +44,8 @@ class Wishes:
     it that may lie on the fast tier instead, what is asked for most; 0 for none. share_copies: of that there;
     0 for as many as survive what the scheme does. labels: that its pool has. operations, throughput: what
     consumers may ask of it in a second, in operations and in bytes; 0 for no limit. cache: what cache devices
-    do for it. thin: room for an extent is set aside when it is about to be written.
+    do for it. memory: per cent of a node's memory that all its volumes together may take there; 0 for none.
+    thin: room for an extent is set aside when it is about to be written.
     """
 
     scheme: Scheme
@@ -57,6 +61,7 @@ class Wishes:
     thin: bool = False
     share_copies: int = 0
     schedule: Schedule = NO_SCHEDULE  # of snapshots
+    memory: int = 0
 
     @property
     def landing_scheme(self) -> Scheme | None:
@@ -90,7 +95,10 @@ class Wishes:
         if copies := self.hot_scheme:
             hot = f" Up to {self.share} % of it, what is asked for most, lies on the fast tier"
             hot += f" as {copies.counted()}."
-        said = f"{protection[0].upper()}{protection[1:]}.{where}{lands}{hot}{_CACHES[self.cache]}"
+        cached = _CACHES[self.cache]
+        if self.memory:
+            cached += f", in up to {self.memory} % of it."
+        said = f"{protection[0].upper()}{protection[1:]}.{where}{lands}{hot}{cached}"
         thin = " Takes room as it is written." if self.thin else ""
         return f"{said}{sealed}{labelled}{_limits(self)}{thin}{self.schedule.sentence()}"
 
@@ -107,6 +115,7 @@ _CACHES = {
     Cache.NONE: " Past any cache.",
     Cache.READ: " What is read is cached.",
     Cache.WRITE_BACK: " What is written waits on cache devices, and what is read is cached.",
+    Cache.MEMORY: " What is read most stays in its nodes' memory",
 }
 
 
@@ -204,6 +213,7 @@ def wishes_of(
     thin: bool = False,
     share_copies: int | None = None,
     schedule: Schedule = NO_SCHEDULE,
+    memory: int = 0,
 ) -> Wishes:
     """Wishes that do not contradict one another. survives: all that the scheme, and what is held of it on the
     fast tier, survives when None; operations, throughput: no limit when None; share_copies: as many as
@@ -234,6 +244,7 @@ def wishes_of(
         )
     check_limit("operations", operations)
     check_limit("throughput", throughput)
+    _check_memory(cache, memory)
     return Wishes(
         scheme=scheme,
         survives=wanted,
@@ -248,6 +259,7 @@ def wishes_of(
         thin=thin,
         share_copies=share_copies or 0,
         schedule=schedule,
+        memory=memory,
     )
 
 
@@ -264,6 +276,23 @@ def _hot(scheme: Scheme, share: int, copies: int | None) -> Scheme | None:
             next_step="Leave them out, or wish for a share.",
         )
     return mirror(copies, scheme.level, scheme.per_domain)
+
+
+def _check_memory(cache: Cache, memory: int) -> None:
+    """Raises NotPossible."""
+    if cache != Cache.MEMORY:
+        if memory:
+            raise NotPossible(
+                "A part of nodes' memory is for what is cached there, and that is not wished for.",
+                about="memory",
+                next_step="Leave it out, or wish for a cache in memory.",
+            )
+        return
+    if not 1 <= memory <= MOST_MEMORY:
+        words = (
+            f"Between 1 and {MOST_MEMORY} % of a node's memory may cache a policy's volumes, not {memory} %."
+        )
+        raise NotPossible(words, about="memory")
 
 
 def _check_landing(scheme: Scheme, fast: bool, landing: int) -> None:

@@ -28,6 +28,7 @@ from foldbarn.changes.kinds.volumes.warnings import survives_nothing
 from foldbarn.core.errors import BarnError, Conflict
 from foldbarn.core.names import check_name
 from foldbarn.core.policies.matching import Answer, answers
+from foldbarn.core.policies.memory import MOST_TOGETHER, taken_together
 from foldbarn.core.policies.policy import Cache, Policy, Wishes, scheme_wished, wishes_of
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import SiteView
@@ -49,7 +50,8 @@ class SavePolicyParams(Params):
     where nothing is said. landing: per cent of a volume for an area on the fast tier that takes what is
     written first; 0 for none. share: per cent of a volume that may lie on the fast tier, what is asked for
     most; 0 for none; share_copies: of that, as many as survive what the protection does where nothing is
-    said. thin: room is taken as it is written. hourly, daily, weekly: how many snapshots are kept of the
+    said. memory: per cent of each node's memory that caches its volumes, where the cache is memory. thin:
+    room is taken as it is written. hourly, daily, weekly: how many snapshots are kept of the
     first of each hour, day and week; snapshot_room: per cent of a volume for what is overwritten. draft: it
     is only written down, and need not be kept by any pool.
     """
@@ -72,6 +74,7 @@ class SavePolicyParams(Params):
     cache: Cache = Cache.ANY
     thin: bool = False
     share_copies: int | None = None
+    memory: int = 0
     hourly: int = 0
     daily: int = 0
     weekly: int = 0
@@ -101,6 +104,7 @@ class WritePolicy(Inside):
     cache: Cache = Cache.ANY
     thin: bool = False
     share_copies: int = 0
+    memory: int = 0
     hourly: int = 0
     daily: int = 0
     weekly: int = 0
@@ -113,6 +117,7 @@ class WritePolicy(Inside):
         wishes = Wishes(scheme, self.survives, self.fast, self.encrypted, self.landing, self.share)
         wishes = replace(wishes, labels=self.labels, operations=self.operations, throughput=self.throughput)
         wishes = replace(wishes, cache=self.cache, thin=self.thin, share_copies=self.share_copies)
+        wishes = replace(wishes, memory=self.memory)
         schedule = Schedule(self.hourly, self.daily, self.weekly, self.snapshot_room)
         wishes = replace(wishes, schedule=schedule)
         said = Policy(self.policy, self.called, self.base + 1, wishes, self.meant_for, draft=self.draft)
@@ -152,6 +157,7 @@ class SavePolicy(Kind[SavePolicyParams]):
                 thin=params.thin,
                 share_copies=params.share_copies,
                 schedule=schedule_of(params.hourly, params.daily, params.weekly, params.snapshot_room),
+                memory=params.memory,
             )
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
@@ -163,6 +169,8 @@ class SavePolicy(Kind[SavePolicyParams]):
             words = f"{old.name} is in force: volumes may keep it, and it becomes no draft any more."
             other = "Save it as more than a draft, or write another policy."
             blockers.append(Note(sentence=words, about="draft", next_step=other))
+        if not params.draft and (note := _too_much_memory(view, old, wishes)):
+            blockers.append(note)
         if not any(a.keeps for a in found) and not params.draft:
             blockers.append(_kept_by_none(view, found))
         step = WritePolicy(
@@ -183,6 +191,7 @@ class SavePolicy(Kind[SavePolicyParams]):
             cache=wishes.cache,
             thin=wishes.thin,
             share_copies=wishes.share_copies,
+            memory=wishes.memory,
             hourly=wishes.schedule.hourly,
             daily=wishes.schedule.daily,
             weekly=wishes.schedule.weekly,
@@ -217,6 +226,18 @@ def _old(view: SiteView, params: SavePolicyParams) -> Policy | None:
             next_step="Look at what it says now, and wish again.",
         )
     return old
+
+
+def _too_much_memory(view: SiteView, old: Policy | None, wishes: Wishes) -> Note | None:
+    """That all policies together would take too much of nodes' memory."""
+    others = taken_together(view, without=old.number if old else NEW)
+    if not wishes.memory or others + wishes.memory <= MOST_TOGETHER:
+        return None
+    words = f"Policies in force, and versions that volumes keep, take {others} % of each node's memory: with "
+    words += f"this it would be {others + wishes.memory} %, and {MOST_TOGETHER} % is the most."
+    left = MOST_TOGETHER - others
+    step = f"Wish for at most {left} %." if left > 0 else "Wish for another cache, or change another policy."
+    return Note(sentence=words, about="memory", next_step=step)
 
 
 def _then(params: SavePolicyParams) -> str:
