@@ -1686,10 +1686,11 @@ export interface components {
          * Cache
          * @description What cache devices do for a volume. any: what its pool's do, if it has some; none: nothing, both reads
          *     and writes go to the disks; read: what is read stays there, and writes go to the disks at once;
-         *     write-back: writes wait there too.
+         *     write-back: writes wait there too. memory: they do nothing, and what is read most stays in the memory of
+         *     the nodes that hold it.
          * @enum {string}
          */
-        Cache: "any" | "none" | "read" | "write-back";
+        Cache: "any" | "none" | "read" | "write-back" | "memory";
         /**
          * CacheLossOut
          * @description What the failure of a cache device takes with it.
@@ -2267,9 +2268,10 @@ export interface components {
          * ComparedOut
          * @description One figure as measured lately and as it was to be expected; null where that is not known. of: seconds
          *     of an operation on average (mean) or for 99 of 100 (late); operations on disks for one of a consumer's;
-         *     bytes written to disks for one written; the share of reads, 0 to 1, that cache devices serve (cached); the
-         *     share of what is asked, 0 to 1, that the fast tier takes for its heat (served). off: by how much it is
-         *     more, as a part of what was to be expected, or for shares their difference; why: it is not known.
+         *     bytes written to disks for one written; the share of reads, 0 to 1, that cache devices or memory serve
+         *     (cached); the share of what is asked, 0 to 1, that the fast tier takes for its heat (served). off: by how
+         *     much it is more, as a part of what was to be expected, or for shares their difference; why: it is not
+         *     known.
          */
         ComparedOut: {
             /** Expected */
@@ -6415,7 +6417,8 @@ export interface components {
          *     where nothing is said. landing: per cent of a volume for an area on the fast tier that takes what is
          *     written first; 0 for none. share: per cent of a volume that may lie on the fast tier, what is asked for
          *     most; 0 for none; share_copies: of that, as many as survive what the protection does where nothing is
-         *     said. thin: room is taken as it is written. hourly, daily, weekly: how many snapshots are kept of the
+         *     said. memory: per cent of each node's memory that caches its volumes, where the cache is memory. thin:
+         *     room is taken as it is written. hourly, daily, weekly: how many snapshots are kept of the
          *     first of each hour, day and week; snapshot_room: per cent of a volume for what is overwritten. draft: it
          *     is only written down, and need not be kept by any pool.
          */
@@ -6471,6 +6474,11 @@ export interface components {
              * @default
              */
             meant_for: string;
+            /**
+             * Memory
+             * @default 0
+             */
+            memory: number;
             /** Name */
             name: string;
             /**
