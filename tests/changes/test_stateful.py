@@ -218,7 +218,9 @@ class Barn(RuleBasedStateMachine):
         protection = one_of(PROTECTIONS, seed // 11)
         level = one_of(["rack", "node"], seed // 3)
         draft = seed % 6 == 0
-        terms: dict[str, Any] = {"cache": one_of(["any", "none", "any", "read"], seed // 13)}
+        terms: dict[str, Any] = {"cache": one_of(["any", "none", "memory", "read"], seed // 13)}
+        if terms["cache"] == "memory":
+            terms["memory"] = 1 + seed % 25
         if seed % 4 == 0:
             terms["operations"] = 1 + seed % 50
         wish = {"name": name, "version": version, "level": level, "draft": draft}
@@ -239,6 +241,8 @@ class Barn(RuleBasedStateMachine):
             assert machines.limits.get(own, {}).keys() == {str(ply) for ply in terms}
             does = {ply: found.cache.value for ply, found in terms.items() if found.cache != Cache.ANY}
             assert dict(machines.caching.get(own, {})) == does
+            rooms = {ply: (found.room, found.memory) for ply, found in terms.items() if found.memory}
+            assert dict(machines.remembering.get(own, {})) == rooms
             kept = {ply for ply, found in terms.items() if found.withheld}
             assert machines.withheld.get(own, set()) == kept
 

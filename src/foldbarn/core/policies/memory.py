@@ -4,7 +4,8 @@ together. Method: docs/methods.md, "Roles, cache, endurance".
 
 from __future__ import annotations
 
-from foldbarn.core.policies.policy import Cache, Policy
+from foldbarn.core.errors import NotPossible
+from foldbarn.core.policies.policy import Cache, Policy, Wishes
 from foldbarn.core.pools.only_on import may_hold
 from foldbarn.core.site import Node, OnlyOn, Pool, SiteView, Tier
 
@@ -32,6 +33,22 @@ def taken_together(view: SiteView, without: int = 0) -> int:
         for policy in view.policies
         if not policy.draft
         and ((policy.number, policy.version) in kept or (policy.current and policy.number != without))
+    )
+
+
+def too_much(view: SiteView, wishes: Wishes, policy: int = 0) -> NotPossible | None:
+    """Why a version that wishes for this may not come into force beside all others; None where it may.
+    policy: the number of the one that it is a version of.
+    """
+    others = taken_together(view, without=policy)
+    if not wishes.memory or others + wishes.memory <= MOST_TOGETHER:
+        return None
+    left = MOST_TOGETHER - others
+    return NotPossible(
+        f"Policies in force, and versions that volumes keep, take {others} % of each node's memory: with "
+        f"this it would be {others + wishes.memory} %, and {MOST_TOGETHER} % is the most.",
+        about="memory",
+        next_step=f"Wish for at most {left} %." if left > 0 else "Wish for another cache, or change another.",
     )
 
 

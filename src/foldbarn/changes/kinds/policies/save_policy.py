@@ -28,11 +28,11 @@ from foldbarn.changes.kinds.volumes.warnings import survives_nothing
 from foldbarn.core.errors import BarnError, Conflict
 from foldbarn.core.names import check_name
 from foldbarn.core.policies.matching import Answer, answers
-from foldbarn.core.policies.memory import MOST_TOGETHER, taken_together
+from foldbarn.core.policies.memory import too_much
 from foldbarn.core.policies.policy import Cache, Policy, Wishes, scheme_wished, wishes_of
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import SiteView
-from foldbarn.core.touching import Meant, Thing, alone, shared
+from foldbarn.core.touching import Meant, Thing, Touch, alone, shared
 from foldbarn.core.units import say_count, say_list
 from foldbarn.core.volumes.schedules import Schedule, schedule_of
 from foldbarn.core.volumes.snapshots import USUAL_ROOM
@@ -118,6 +118,8 @@ class WritePolicy(Inside):
         wishes = replace(wishes, labels=self.labels, operations=self.operations, throughput=self.throughput)
         wishes = replace(wishes, cache=self.cache, thin=self.thin, share_copies=self.share_copies)
         wishes = replace(wishes, memory=self.memory)
+        if not self.draft and (more := too_much(load_view(session), wishes, self.policy)):
+            raise more
         schedule = Schedule(self.hourly, self.daily, self.weekly, self.snapshot_room)
         wishes = replace(wishes, schedule=schedule)
         said = Policy(self.policy, self.called, self.base + 1, wishes, self.meant_for, draft=self.draft)
@@ -169,8 +171,8 @@ class SavePolicy(Kind[SavePolicyParams]):
             words = f"{old.name} is in force: volumes may keep it, and it becomes no draft any more."
             other = "Save it as more than a draft, or write another policy."
             blockers.append(Note(sentence=words, about="draft", next_step=other))
-        if not params.draft and (note := _too_much_memory(view, old, wishes)):
-            blockers.append(note)
+        if not params.draft and (more := too_much(view, wishes, old.number if old else NEW)):
+            blockers.append(Note.of(more))
         if not any(a.keeps for a in found) and not params.draft:
             blockers.append(_kept_by_none(view, found))
         step = WritePolicy(
@@ -205,11 +207,17 @@ class SavePolicy(Kind[SavePolicyParams]):
             steps=[Planned(step, "Write it down", _then(params))],
             effects=_effects(view, old, wishes, found),
             # New ones come one after the other, so that of two with the same name the second is told so.
-            touches=[shared(Thing.POLICY, old.number) if old else alone(Thing.POLICY, NEW)],
+            touches=_touches(old, wishes),
             meant=Meant(policies=(old,)) if old else Meant(),
             blockers=blockers,
             warnings=_warnings(wishes),
         )
+
+
+def _touches(old: Policy | None, wishes: Wishes) -> list[Touch]:
+    """Memory is given to one at a time, so that each sees what the others take."""
+    mine = [shared(Thing.POLICY, old.number)] if old else []
+    return [*mine, alone(Thing.POLICY, NEW)] if not old or wishes.memory else mine
 
 
 def _old(view: SiteView, params: SavePolicyParams) -> Policy | None:
@@ -226,18 +234,6 @@ def _old(view: SiteView, params: SavePolicyParams) -> Policy | None:
             next_step="Look at what it says now, and wish again.",
         )
     return old
-
-
-def _too_much_memory(view: SiteView, old: Policy | None, wishes: Wishes) -> Note | None:
-    """That all policies together would take too much of nodes' memory."""
-    others = taken_together(view, without=old.number if old else NEW)
-    if not wishes.memory or others + wishes.memory <= MOST_TOGETHER:
-        return None
-    words = f"Policies in force, and versions that volumes keep, take {others} % of each node's memory: with "
-    words += f"this it would be {others + wishes.memory} %, and {MOST_TOGETHER} % is the most."
-    left = MOST_TOGETHER - others
-    step = f"Wish for at most {left} %." if left > 0 else "Wish for another cache, or change another policy."
-    return Note(sentence=words, about="memory", next_step=step)
 
 
 def _then(params: SavePolicyParams) -> str:
