@@ -22,6 +22,7 @@ from foldbarn.settings import PROJECT
 HOME = PROJECT / ".barn"
 WEB = PROJECT / "web"
 HANDS = ("-n", "3", "--dist", "loadfile", "--no-loadscope-reorder")  # of the tests
+GENTLY = ("nice", "-n", "10")  # checks, beside tests that wait for whole barns and pages
 app = typer.Typer(
     add_completion=False,
     no_args_is_help=True,
@@ -204,7 +205,7 @@ def check_types() -> None:
     """Ends the run when the front end's types are not those of today's API."""
     write_openapi(HOME / "openapi.json")
     fresh = HOME / "schema.gen.ts"
-    run("npx", "openapi-typescript", str(HOME / "openapi.json"), "-o", str(fresh), cwd=WEB)
+    run(*GENTLY, "npx", "openapi-typescript", str(HOME / "openapi.json"), "-o", str(fresh), cwd=WEB)
     if fresh.read_text() != (WEB / "src/api/schema.gen.ts").read_text():
         say("barn: web/src/api/schema.gen.ts is stale; run ./barn types.")
         raise SystemExit(1)
@@ -212,18 +213,18 @@ def check_types() -> None:
 
 def check_python() -> None:
     """Style, types and layers."""
-    run("ruff", "check", ".")
-    run("ruff", "format", "--check", "--quiet", ".")
-    run("mypy")
-    run("lint-imports", "--no-cache")
+    run(*GENTLY, "ruff", "check", ".")
+    run(*GENTLY, "ruff", "format", "--check", "--quiet", ".")
+    run(*GENTLY, "mypy")
+    run(*GENTLY, "lint-imports", "--no-cache")
 
 
 def check_front_end() -> None:
     """Its generated types, style, types and unit tests."""
     check_types()
-    run("npm", "run", "--silent", "lint", cwd=WEB)
-    run("npm", "run", "--silent", "check", cwd=WEB)
-    run("npm", "run", "--silent", "test", cwd=WEB)
+    run(*GENTLY, "npm", "run", "--silent", "lint", cwd=WEB)
+    run(*GENTLY, "npm", "run", "--silent", "check", cwd=WEB)
+    run(*GENTLY, "npm", "run", "--silent", "test", cwd=WEB)
 
 
 @app.command(context_settings={"allow_extra_args": True, "ignore_unknown_options": True})
