@@ -27,6 +27,7 @@ from foldbarn.yard.orchestrator.machinery import Api
 from foldbarn.yard.orchestrator.standing import StandIn
 
 SPACE = "bench"
+OURS = "fold-barn"  # as events say who tells
 SINGLE, MANY, WATCHED = 5, 1000, 50_000
 AT_ONCE = 8
 TOGETHER = 100  # of the crowd that are made in one go
@@ -163,11 +164,16 @@ def claims(folder: Path, row: Callable[..., None], rest: Callable[[Any], float])
 
 
 def told(stand_in: StandIn) -> int:
-    """Events there are."""
+    """Events by which Fold Barn has told somebody something."""
     assert stand_in.server is not None
     api: Api = stand_in.server.api
     found: list[int] = []
-    stand_in.between_turns(lambda: found.append(len(api.objects.all(BY_KIND["Event"]))))
+
+    def count() -> None:
+        events = api.objects.all(BY_KIND["Event"])
+        found.append(sum(one["source"].get("component") == OURS for one in events))
+
+    stand_in.between_turns(count)
     return found[0]
 
 

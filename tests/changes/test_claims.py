@@ -132,6 +132,13 @@ def test_nobody_waits_until_thousands_are_told_that_there_is_no_such_class(
     monkeypatch.setattr(stewarding, "MOST_TOLD", 3)
     offer(desk.site)
     desk.look()
+    judged, judge = Counter[str](), Admission.judge
+
+    def counted(self: Admission, claim: Claim, **more: Any) -> Verdict:
+        judged[claim.name] += 1
+        return judge(self, claim, **more)
+
+    monkeypatch.setattr(Admission, "judge", counted)
     for number in range(8):
         desk.tender.claim("ticketing", f"odd-{number}", storage_class="stedy")
     desk.tender.claim("ticketing", "seat-ledger")
@@ -157,6 +164,8 @@ def test_nobody_waits_until_thousands_are_told_that_there_is_no_such_class(
     assert len(of) == len(set(of)) == 7
     assert last not in of
     assert not desk.steward.later
+    # Once as it came and once as it had been written down, and not with each of those that are told before.
+    assert max(judged[f"odd-{number}"] for number in range(8)) <= 2
 
 
 def test_what_is_not_understood_is_said_there_once_and_keeps_nobody_from_the_others(desk: Desk) -> None:

@@ -9,7 +9,6 @@ from collections import Counter, defaultdict
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
-from operator import itemgetter
 from typing import Any
 
 import numpy as np
@@ -203,14 +202,19 @@ class _Keeper:
         known = {} if kept is None or kept[1] != names else kept[2]
         versions = claims.versions(session)
         same = {number: one for number, one in known.items() if versions.get(number) == one[0]}
+        read: dict[int, _SortedClaim] = {}
         if stale := versions.keys() - same.keys():
             fresh = claims.read_claims(session, stale if same else None)
             for number in stale:
                 one = fresh[number]
-                same[number] = versions[number], claims.sort_key(one, names), one
-        ordered = tuple(one for *_, one in sorted(same.values(), key=itemgetter(1)))
+                read[number] = versions[number], claims.sort_key(one, names), one
+        if all(number in known and known[number][1] == one[1] for number, one in read.items()):
+            in_order = {n: read.get(n, one) for n, one in known.items() if n in versions}
+        else:
+            in_order = dict(sorted((same | read).items(), key=lambda one: one[1][1]))
+        ordered = tuple(one for *_, one in in_order.values())
         with self.lock:
-            self.claims = revision, names, same, ordered
+            self.claims = revision, names, in_order, ordered
         return ordered
 
     def volumes_of(

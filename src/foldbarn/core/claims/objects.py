@@ -160,10 +160,13 @@ def are_bound(claim: Thing | None, volume: Thing | None) -> bool:
     return refers and named and all(phase == "Bound" for phase in phases)
 
 
+_RECLAIMS: dict[object, Reclaim] = {one.value: one for one in Reclaim}  # looked up for each of many claims
+
+
 def reclaim_of(volume: Thing | None) -> Reclaim | None:
     """What is to become of a volume, as its object says by now: somebody may have altered it there."""
     said = None if volume is None else volume["spec"].get("persistentVolumeReclaimPolicy")
-    return Reclaim(said) if said in tuple(Reclaim) else None
+    return _RECLAIMS.get(said)
 
 
 def waits_for_consumer(claim: Thing, found: StorageClass) -> bool:

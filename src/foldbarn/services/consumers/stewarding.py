@@ -115,7 +115,7 @@ class Steward:
         self._publish(current_view())
         self._note_names()
         came = self._take_in(touched)
-        came = self._learn(current_view()) or came
+        came = self._learn(current_view(), touched) or came
         view = current_view()
         more = self._see_to(view, self._keys(touched)) or came
         self.attacher.look(view)
@@ -269,14 +269,18 @@ class Steward:
             return False  # it asks for no class on purpose: it waits for a volume that somebody makes
         return claim.class_name not in others
 
-    def _learn(self, view: SiteView) -> bool:
+    def _learn(self, view: SiteView, touched: Mapping[Resource, set[Key]]) -> bool:
         """What claims that wait are to be filled from, and where their first pods run, is written down as
         soon as that is known, and no more when it is gone; whether anything was.
         """
         news: dict[int, tuple[Origin | None, tuple[str, ...]]] = {}
+        keys, places = touched.get(link.CLAIMS, set()), bool(touched.get(link.NODES)) or self.seen is None
         for kept in view.claims_waiting:
             if kept.orchestrator != self.number:
                 continue
+            known = kept.number in self.looked_at and not kept.claim.source
+            if known and not places and (kept.claim.namespace, kept.claim.name) not in keys:
+                continue  # of tens of thousands it is the same as at the last look
             origin = self.snapshotter.found(view, kept).origin if kept.claim.source else None
             found = origin, self._near(kept)
             if found != (kept.origin, kept.near):
@@ -348,7 +352,10 @@ class Steward:
             if kept.orchestrator != self.number or (kept.life is Life.OVER and kept.volume is None):
                 continue
             known = self.looked_at.get(kept.number) is kept
-            waits = kept.life is Life.WAITING or kept.hindrance is not None
+            noted = self.later.get(kept.number)
+            # What it waits for by the last judgement, though that is still to be written down.
+            hindrance = kept.hindrance if noted is None else noted.hindrance
+            waits = kept.life is Life.WAITING or hindrance is not None
             # What is under way may have ended without any news of the site, such as a change that was
             # withdrawn.
             under_way = kept.life is not Life.WAITING and kept.life not in AT_REST
@@ -356,7 +363,7 @@ class Steward:
                 not known
                 or under_way
                 or (kept.claim.namespace, kept.claim.name) in keys
-                or (waits and (offers if kept.hindrance in OF_OFFERS else site))
+                or (waits and (offers if hindrance in OF_OFFERS else site))
                 or (waits and kept.number in self.rests)
                 or (volumes and kept.volume is not None)
                 # Its source may have come, or have gone: of these there are few.
