@@ -45,6 +45,7 @@ from foldbarn.services import changes
 from foldbarn.services.consumers import following, stewarding
 from foldbarn.services.consumers.looking_after import follow
 from foldbarn.services.site import outlook
+from foldbarn.store import orchestrators
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import ChangeRow, OrchestratorRow
 from foldbarn.store.views import current_view
@@ -120,6 +121,13 @@ def test_one_that_asks_for_no_class_of_ours_is_not_judged_anew_at_each_news(
     desk.site.volume()
     desk.look()
     assert set(judged) == {"large"}  # for that one there may be room by now
+    judged.clear()
+    with transaction() as session:
+        number = current_view().orchestrators[0].number
+        assert orchestrators.note_answering(session, number, Answering.SILENT, "It is slow.")
+        announce(session, "site")
+    desk.look()
+    assert "odd" not in judged  # nothing else is offered for that
     judged.clear()
     desk.site.do("publish-class", name="other", policy="steady-three")
     desk.look()

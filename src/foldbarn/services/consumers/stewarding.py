@@ -346,7 +346,7 @@ class Steward:
         """Claims of which something may follow that did not before."""
         site = self.seen is None or self.seen.revision != view.revision
         volumes = self.seen is None or self.seen.volumes is not view.volumes
-        offers = self.seen is None or _offered(self.seen) != _offered(view)
+        offers = self.seen is None or _offered(self.seen, self.number) != _offered(view, self.number)
         now, found = time.monotonic(), []
         for kept in view.claims:
             if kept.orchestrator != self.number or (kept.life is Life.OVER and kept.volume is None):
@@ -639,9 +639,12 @@ class Steward:
             self.asked.ask("PATCH", path, said, patch=MERGE)
 
 
-def _offered(view: SiteView) -> tuple[object, ...]:
-    """All that is offered to claims, and to whom."""
-    return view.classes, view.grants, view.policies, view.orchestrators
+def _offered(view: SiteView, orchestrator: int) -> tuple[object, ...]:
+    """All that is offered to claims of an orchestrator (by number), and to whom; what becomes of it besides,
+    such as how it answers, offers nobody anything.
+    """
+    others = [one.others for one in view.orchestrators if one.number == orchestrator]
+    return view.classes, view.grants, view.policies, others
 
 
 def _claims_of(pod: Thing | None) -> Iterator[str]:
