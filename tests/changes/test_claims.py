@@ -13,7 +13,7 @@ from typing import Any
 
 import pytest
 import yaml
-from claiming import GIB, NODES, Desk, connect, desk_of, offer, standing, until
+from claiming import GIB, NODES, Desk, connect, desk_of, offer, standing, steward_for, until
 from conftest import ME, Site
 from sqlalchemy import select
 from walking import register
@@ -36,7 +36,7 @@ from foldbarn.core.claims.objects import object_name, says_the_same
 from foldbarn.core.claims.places import as_label
 from foldbarn.core.claims.reclaiming import Life
 from foldbarn.core.claims.rights import ACCOUNT, RIGHTS, Right, one_by_one, together
-from foldbarn.core.errors import NotFound
+from foldbarn.core.errors import NotFound, Unreachable
 from foldbarn.core.hosts.attachments import FileSystem
 from foldbarn.links import orchestrators as link
 from foldbarn.links.orchestrators import Key, Resource
@@ -174,6 +174,40 @@ def test_nobody_waits_until_thousands_are_told_that_there_is_no_such_class(
     assert not desk.steward.later
     # Once as it came and once as it had been written down, and not with each of those that are told before.
     assert max(judged[f"odd-{number}"] for number in range(8)) <= 2
+
+
+def test_what_could_not_be_told_is_told_as_soon_as_it_can(
+    desk: Desk, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """It is written down before it is told: neither an orchestrator that is slow nor an end of Fold Barn in
+    between leaves a claim without a word.
+    """
+    offer(desk.site)
+    desk.look()
+    really = link.Orchestrator.ask
+
+    def refused(self: link.Orchestrator, method: str, path: str, *args: Any, **more: Any) -> Any:
+        if method == "POST" and path.endswith("/events"):
+            raise Unreachable("It is slow.")
+        return really(self, method, path, *args, **more)
+
+    for name, dies in (("odd", False), ("odder", True)):
+        desk.tender.claim("ticketing", name, storage_class="stedy")
+        with monkeypatch.context() as patch:
+            patch.setattr(link.Orchestrator, "ask", refused)
+            with pytest.raises(Unreachable):
+                desk.look()
+        kept = next(kept for kept in current_view().claims if kept.claim.name == name)
+        assert kept.hindrance is Hindrance.UNKNOWN_CLASS
+        assert desk.tender.events("ticketing", name) == []
+        if dies:
+            desk.steward, mirrors = steward_for(desk.tender)
+            desk.mirrors.update(mirrors)
+        desk.look()
+        [event] = desk.tender.events("ticketing", name)
+        assert event["message"].startswith("There is no class stedy.")
+    # Who was told before it began anew is told nothing twice.
+    assert len(desk.tender.events("ticketing", "odd")) == 1
 
 
 def test_what_is_not_understood_is_said_there_once_and_keeps_nobody_from_the_others(desk: Desk) -> None:

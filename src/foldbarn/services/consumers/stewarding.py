@@ -106,12 +106,15 @@ class Steward:
     not_understood: dict[str, str] = field(default_factory=dict)  # by uid, what claims were told of that
     # By number of the claim, what is still to be written down of it, and told.
     later: dict[int, _Noted] = field(default_factory=dict)
+    untold: dict[int, Mapping[str, Any]] = field(default_factory=dict)  # events, of what is written down
     given_up: set[int] = field(default_factory=set)  # changes that were asked to be withdrawn
     forget_at: float = 0.0
     again_in: float | None = None  # seconds until it wants to look, though nothing be new
 
     def look(self, touched: Mapping[Resource, set[Key]]) -> bool:
         """touched: what is new there since the last look. Whether another look is due at once."""
+        if self.seen is None:
+            self._begin_to_tell(current_view())
         self._publish(current_view())
         self._note_names()
         came = self._take_in(touched)
@@ -127,7 +130,8 @@ class Steward:
         ripe = [at for at, _ in self.rests.values()]
         ripe += [*self.attacher.rests.values(), *self.snapshotter.rests.values()]
         self.again_in = max(0.1, min(ripe) - now) if ripe else None
-        return more
+        self._tell_some()  # last, so that nobody else waits where it cannot be told
+        return more or bool(self.untold)
 
     def _things(self, resource: Resource) -> dict[Key, Thing]:
         return self.mirrors[resource].things
@@ -443,14 +447,28 @@ class Steward:
         return written
 
     def _tell_why(self, told: Sequence[_Noted]) -> None:
-        """What keeps a claim waiting stands in its events as well."""
-        now = time.time()
-        events = [
-            event_of(one.kept.claim, one.hindrance, f"{one.sentence} {one.cure}".strip(), now)
-            for one in told
-            if one.hindrance is not None
-        ]
-        self._all(lambda event: self._make(link.EVENTS, event), events)
+        """What keeps a claim waiting is to stand in its events as well."""
+        for one in told:
+            if one.hindrance is not None:
+                words = f"{one.sentence} {one.cure}".strip()
+                self.untold[one.kept.number] = event_of(one.kept.claim, one.hindrance, words, time.time())
+
+    def _begin_to_tell(self, view: SiteView) -> None:
+        """Whoever looked before may have ended between writing down and telling: what was told already has
+        its name there, and is left as it is.
+        """
+        mine = (kept for kept in view.claims if kept.orchestrator == self.number)
+        waiting = [kept for kept in mine if kept.life is not Life.OVER and kept.hindrance is not None]
+        self._tell_why([_Noted(k, k.life, k.hindrance, k.sentence, k.cure) for k in waiting])
+
+    def _tell_some(self) -> None:
+        """What cannot be told now is told with the next look. Raises what asking does."""
+
+        def tell(number: int) -> None:
+            self._make(link.EVENTS, self.untold[number])
+            del self.untold[number]
+
+        self._all(tell, list(islice(self.untold, MOST_TOLD)))
 
     # Deeds. ------------------------------------------------------------------------------------------------
 
