@@ -26,6 +26,7 @@ wishes = st.builds(
     survives=st.none() | st.integers(-1, 5),
     fast=st.booleans(),
     encrypted=st.booleans(),
+    compressed=st.booleans(),
     cache=st.sampled_from(Cache),
     landing=st.integers(-5, 120),
     share=st.integers(-5, 120),

@@ -31,6 +31,7 @@ class PolicyText(Text):
     share_copies: int | None = Field(default=None, alias="copies of the share")
     landing: int = 0
     encrypted: bool = False
+    compressed: bool = False
     thin: bool = False
     hourly: int = Field(default=0, alias="snapshots of hours")
     daily: int = Field(default=0, alias="snapshots of days")

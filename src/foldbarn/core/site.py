@@ -209,6 +209,8 @@ class Disk:
 
 NOT_WRITABLE = frozenset({"read-only", "failing", "shrunk"})
 METADATA_SHARE = 100  # one part in this many of a pooled disk holds metadata; common practice is about 1 %
+# Of each unit that is compressed: where it lies, how long it is, and its check sum (a measure of our own).
+MAP_BYTES = 32
 
 
 @dataclass(frozen=True, slots=True)
@@ -220,7 +222,8 @@ class Pool:
     allocation_bytes: sizes of volumes are rounded up to a multiple of it; overcommit_cap: most that may be
     promised over usable.
     rebuild_rate, level_rate: bytes per second over all disks, 0 for no limit; daily_writes: bytes that
-    consumers are expected to write in a day.
+    consumers are expected to write in a day. compress_unit: bytes of the units in which its disks compress
+    what they hold; 0 for disks that hold it as it is.
     """
 
     number: int
@@ -240,10 +243,11 @@ class Pool:
     daily_writes: int = 0
     closing: bool = False  # it is being deleted
     labels: tuple[str, ...] = ()  # what a policy may ask of it by name, in order
+    compress_unit: int = 0
 
     def slots_of(self, size_bytes: int) -> int:
         """Strips that a disk of this size holds after metadata; what is left below one strip goes unused."""
-        return slots_of(size_bytes, self.strip_bytes)
+        return slots_of(size_bytes, self.strip_bytes, self.compress_unit)
 
     @property
     def extent_bytes(self) -> int:
@@ -251,9 +255,20 @@ class Pool:
         return self.usual.k * self.strip_bytes
 
 
-def slots_of(size_bytes: int, strip_bytes: int) -> int:
+Bytes = TypeVar("Bytes", int, Ints)
+
+
+def metadata_of(size_bytes: Bytes, compress_unit: int) -> Bytes:
+    """Bytes of a disk, or of each of several, that hold no data: what is known of strips and, where it
+    compresses, the map of all units that might be written.
+    """
+    found = size_bytes // METADATA_SHARE
+    return found + size_bytes // compress_unit * MAP_BYTES if compress_unit else found
+
+
+def slots_of(size_bytes: int, strip_bytes: int, compress_unit: int = 0) -> int:
     """Whole strips on a disk after its metadata."""
-    return (size_bytes - size_bytes // METADATA_SHARE) // strip_bytes
+    return (size_bytes - metadata_of(size_bytes, compress_unit)) // strip_bytes
 
 
 NOWHERE = 0  # in a placement: a strip that should lie on a disk, and lies on none
@@ -653,10 +668,12 @@ class SiteView:
     @cached_property
     def disk_most(self) -> Ints:
         """Strips each disk could hold for its pool by its size; 0 for a disk that holds none."""
-        extents = np.array([*(p.strip_bytes for p in self.pools), 1], dtype=np.int64)[self.disk_pool]
-        return np.where(
-            self.disk_pool >= 0, (self.disk_sizes - self.disk_sizes // METADATA_SHARE) // extents, 0
-        )
+        found = np.zeros(len(self.disks), dtype=np.int64)
+        for row, pool in enumerate(self.pools):
+            mine = self.disk_pool == row
+            sizes = self.disk_sizes[mine]
+            found[mine] = (sizes - metadata_of(sizes, pool.compress_unit)) // pool.strip_bytes
+        return found
 
     @cached_property
     def disk_slots(self) -> Ints:

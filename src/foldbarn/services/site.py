@@ -6,10 +6,11 @@ import time
 
 from foldbarn.core.actors import Actor
 from foldbarn.core.errors import NotPossible
+from foldbarn.core.pools.compressing import Measured
 from foldbarn.core.watch.lamps import Halted, Outlook
 from foldbarn.services.changes import again_at
 from foldbarn.store import changes as kept
-from foldbarn.store import records
+from foldbarn.store import records, watching
 from foldbarn.store import site as store_site
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.views import current_view
@@ -68,6 +69,12 @@ def set_grace(actor: Actor, seconds: float) -> None:
         before, row.grace_seconds = row.grace_seconds, seconds
         records.note(session, actor, f"The grace time is {seconds:g} s; it was {before:g} s.")
         announce(session, "site")
+
+
+def compressed(number: int) -> Measured:
+    """What compressing has come to in a pool (by number), as its nodes told last."""
+    with transaction() as session:
+        return watching.compressed(session, number)
 
 
 def disk_work() -> dict[str, tuple[float | None, float | None]]:

@@ -20,6 +20,7 @@ from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
 from foldbarn.core.machines.hardware import Inventory
 from foldbarn.core.machines.reading import (
+    read_compressed,
     read_counters,
     read_inventory,
     read_serves,
@@ -101,6 +102,7 @@ class Noted:
     wants: dict[str, Any]
     terms: str | None
     serves: tuple[str, list[list[str]]] | None
+    compressed: dict[str, list[int]]
 
     def covers(self, other: Noted) -> bool:
         mine = self.version, self.says, self.wants, self.terms, self.serves
@@ -109,6 +111,7 @@ class Noted:
             same
             and other.keeps_time(self.clock_offset)
             and (other.written is None or not _grown(self.written or {}, other.written))
+            and not _grown(_takes(self.compressed), _takes(other.compressed))
         )
 
     def keeps_time(self, known: float | None) -> bool:
@@ -551,6 +554,13 @@ def _note_written(node: NodeRow, report: dict[str, Any]) -> None:
     written = noted_of(report).written
     if written is not None and _grown(node.written, written):
         node.written = written
+    compressed = noted_of(report).compressed
+    if _grown(_takes(node.compressed), _takes(compressed)):
+        node.compressed = compressed
+
+
+def _takes(compressed: dict[str, list[int]]) -> dict[str, int]:
+    return {ply: after for ply, (_, after) in compressed.items()}
 
 
 def _grown(old: dict[str, int], new: dict[str, int]) -> bool:
@@ -576,6 +586,7 @@ def noted_of(report: dict[str, Any]) -> Noted:
         },
         terms=read_terms(report),
         serves=read_serves(report),
+        compressed={str(ply): list(found) for ply, found in read_compressed(report).items()},
     )
 
 

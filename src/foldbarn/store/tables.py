@@ -120,6 +120,8 @@ class NodeRow(Base):
     dedicated: Mapped[bool] = mapped_column(server_default=text("false"))
     # bytes that consumers wrote here, by volume number
     written: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    # by ply, bytes that were written on disks that compress, and those that they take there
+    compressed: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     # what it last said of its cluster: name, leader, term
     says: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     # by number of a ply, what it was last told of limits: operations and bytes a second; and how often
@@ -168,6 +170,7 @@ class PoolRow(Base):
     allocation_bytes: Mapped[int] = mapped_column(server_default=str(1 << 20))
     overcommit_cap: Mapped[float] = mapped_column(server_default="1")
     encrypted: Mapped[bool] = mapped_column(server_default=text("false"))
+    compress_unit: Mapped[int] = mapped_column(server_default="0")  # bytes; 0 for as it is
     rebuild_rate: Mapped[int] = mapped_column(server_default="0")  # bytes per second; 0 for no limit
     level_rate: Mapped[int] = mapped_column(server_default="0")
     priority: Mapped[str] = mapped_column(server_default="consumers")
@@ -304,6 +307,7 @@ class PolicyVersionRow(Base):
     throughput: Mapped[int] = mapped_column(server_default="0")  # bytes a second, the same
     cache: Mapped[str] = mapped_column(server_default="any")
     memory: Mapped[int] = mapped_column(server_default="0")  # per cent of each node's, for what it caches
+    compressed: Mapped[bool] = mapped_column(server_default=text("false"))
     thin: Mapped[bool] = mapped_column(server_default=text("false"))
     # of the share on the fast tier; 0: as many as survive what the rest does
     share_copies: Mapped[int] = mapped_column(server_default="0")

@@ -403,6 +403,7 @@ def _read_pools(session: Session) -> tuple[Pool, ...]:
             p.daily_writes,
             p.closing,
             tuple(p.labels),
+            p.compress_unit,
         )
         for p in rows
     )

@@ -9,6 +9,7 @@ from sqlalchemy import func, select, update
 from sqlalchemy.dialects.postgresql import insert
 
 from foldbarn.core.machines.counters import rate
+from foldbarn.core.pools.compressing import Measured
 from foldbarn.store.database import Session
 from foldbarn.store.tables import DiskRow, DiskWorkRow, NodeRow, PlyRow, PoolRow, SiteRow, VolumeRow
 
@@ -113,6 +114,20 @@ def sum_written(session: Session, least_share: float) -> bool:
         if abs(waiting - volume.waiting) > least_share * landing:
             volume.waiting, changed = waiting, True
     return changed
+
+
+def compressed(session: Session, pool: int) -> Measured:
+    """What compressing has come to in a pool (by number), as its nodes told last."""
+    mine = (
+        select(PlyRow.id).join(VolumeRow, VolumeRow.id == PlyRow.volume_id).where(VolumeRow.pool_id == pool)
+    )
+    plies = set(session.scalars(mine))
+    before = after = 0
+    for (found,) in session.execute(select(NodeRow.compressed).where(NodeRow.compressed != {})):
+        for ply, (written, takes) in found.items():
+            if int(ply) in plies:
+                before, after = before + written, after + takes
+    return Measured(before, after)
 
 
 def hand_over_boxes(session: Session) -> int:

@@ -18,7 +18,7 @@ from foldbarn.core.pools.roles import rated_bytes
 from foldbarn.core.site import slots_of
 from foldbarn.core.volumes.pace import COUNTED
 from foldbarn.yard import council, hosts, past
-from foldbarn.yard.consumers import operations_a_second
+from foldbarn.yard.consumers import compressed_part, operations_a_second
 from foldbarn.yard.council import BadOrder
 from foldbarn.yard.machines import Landing, Machines, Order, PlyFacts, Strip, copies_of
 from foldbarn.yard.scenario import StandInDisk, StandInPort
@@ -63,6 +63,7 @@ def inventory(machines: Machines, node: str) -> dict[str, Any]:
         },
         "cache": {d.serial: machines.bound[d.serial] for d in inside if d.serial in machines.bound},
         "encrypted": sorted(d.serial for d in inside if d.serial in machines.sealed),
+        "compressed": {d.serial: machines.units[d.serial] for d in inside if d.serial in machines.units},
     }
 
 
@@ -244,6 +245,25 @@ def written(machines: Machines, node: str) -> dict[str, int]:
     return found
 
 
+def compressed(machines: Machines, node: str) -> dict[str, list[int]]:
+    """Of each ply, bytes that consumers have written to strips on this node's own disks that compress, and
+    those that they take there.
+    """
+    found: dict[str, list[int]] = {}
+    for disk in machines.nodes[node].disks:
+        if not (unit := machines.units.get(disk.serial)):
+            continue
+        for ply, strips in machines.held[disk.serial].items():
+            known = machines.facts_of(ply)
+            if ply in machines.pasts or str(ply) in machines.landings or not (strips and known.bytes):
+                continue
+            before = int(strips * known.bytes * written_part(machines, ply))
+            sums = found.setdefault(str(ply), [0, 0])
+            sums[0] += before
+            sums[1] += int(before * compressed_part(known.first, unit))
+    return found
+
+
 def asked(machines: Machines, node: str) -> dict[str, Any]:
     """Operations that consumers have asked of each extent of which this node holds a strip, since its volume
     was made, by ply number. The count goes with the data, wherever that is copied to; of a landing there is
@@ -383,6 +403,9 @@ def _prepare(machines: Machines, order: Order) -> None:
     for serial in order.body["disks"]:
         machines.pool_of[serial] = order.body["pool"]
         (machines.sealed.add if order.body.get("encrypted") else machines.sealed.discard)(serial)
+        machines.units.pop(serial, None)
+        if unit := int(order.body.get("compress_unit", 0)):
+            machines.units[serial] = unit
         machines.site_of[serial] = order.body.get("site", "")
     order.state = "done"
 
@@ -396,6 +419,7 @@ def _release(machines: Machines, order: Order) -> None:
         machines.pool_of.pop(serial, None)
         machines.site_of.pop(serial, None)
         machines.sealed.discard(serial)
+        machines.units.pop(serial, None)
         machines.bound.pop(serial, None)
     order.state = "done"
 
@@ -670,7 +694,8 @@ def _check_room(machines: Machines, node: str, wishes: list[dict[str, Any]]) -> 
                 raise BadOrder(f"disk {serial} is read-only")
             mine = {(body["ply"], extent, strip) for extent, strip in wanted}
             new[serial] += len(mine - machines.strips[serial])
-            if len(machines.strips[serial]) + new[serial] > slots_of(disk.size_bytes, body["bytes"]):
+            most = slots_of(disk.size_bytes, body["bytes"], machines.units.get(serial, 0))
+            if len(machines.strips[serial]) + new[serial] > most:
                 raise BadOrder(f"disk {serial} is full")
 
 

@@ -62,6 +62,14 @@ def written_share(first: int, age: float) -> float:
     return (0.35 + 0.5 * (first * GOLDEN % 1.0)) * -math.expm1(-age / WRITING_SECONDS)
 
 
+def compressed_part(first: int, unit: int) -> float:
+    """What is left of a volume's data when it is compressed in units of so many bytes: more or less, as what
+    it holds is, and less in larger units, in which more of it is alike; never more than there was.
+    """
+    own = 0.3 + 0.6 * (first * GOLDEN % 1.0)
+    return min(1.0, own * (1 + 2048 / unit))
+
+
 def operations_a_second(first: int, extents: Ints, data: int) -> Reals:
     """What is asked of extents of so many strips of data each, at the height of a rush, [extents].
 

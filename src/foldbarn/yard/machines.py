@@ -173,6 +173,7 @@ class Machines:
             str, str
         ] = {}  # serial of a capacity disk -> serial of the cache device that serves it
         self.sealed: set[str] = set()  # serials of disks that hold everything encrypted
+        self.units: dict[str, int] = {}  # by serial of a disk that compresses, bytes of its units
         self.throttles: dict[
             str, tuple[float, str]
         ] = {}  # node/name -> bytes per second (0: no limit), who goes first
@@ -262,6 +263,7 @@ class Machines:
         self.shut = {(node, port) for node, port in facts.get("shut", [])}
         self.council = Council(**facts.get("council", {}))
         self.bound, self.sealed = facts.get("bound", {}), set(facts.get("sealed", []))
+        self.units = facts.get("units", {})
         self.throttles = {name: (rate, first) for name, (rate, first) in facts.get("throttles", {}).items()}
         self.plies = {
             ply: PlyFacts(size, born, *(first or [int(ply)])[:2])
@@ -346,6 +348,7 @@ class Machines:
             "council": asdict(self.council),
             "bound": self.bound,
             "sealed": sorted(self.sealed),
+            "units": self.units,
             "throttles": self.throttles,
             "landings": {ply: asdict(found) for ply, found in self.landings.items()},
             "limits": self.limits,

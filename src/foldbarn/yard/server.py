@@ -134,6 +134,8 @@ def make_app(
             "inventory_version": agent.inventory_version(machines, node),
         }
         facts |= {"cluster": council.describe(machines, node), "plies": agent.written(machines, node)}
+        if compressed := agent.compressed(machines, node):
+            facts["compressed"] = compressed
         facts |= {"wants": thin.wants(machines, node), "terms": machines.terms.get(node, "")}
         facts |= {"serves": hosts.serves(machines, node)}
         facts |= agent.counters(machines, node)

@@ -4198,7 +4198,8 @@ export interface components {
         /**
          * FormPoolParams
          * @description A pool as wished for. Disks by name. serves: what the fastest of several media classes is for;
-         *     overrides: other roles, by disk name.
+         *     overrides: other roles, by disk name. compress_unit: bytes of the units in which its disks compress what
+         *     they hold; 0 for disks that hold it as it is.
          */
         FormPoolParams: {
             /**
@@ -4206,6 +4207,12 @@ export interface components {
              * @default 1048576
              */
             allocation_bytes: number;
+            /**
+             * Compress Unit
+             * @default 0
+             * @enum {integer}
+             */
+            compress_unit: 0 | 4096 | 8192 | 16384 | 32768 | 65536;
             /**
              * Copies
              * @default 3
@@ -6425,6 +6432,11 @@ export interface components {
         SavePolicyParams: {
             /** @default any */
             cache: components["schemas"]["Cache"];
+            /**
+             * Compressed
+             * @default false
+             */
+            compressed: boolean;
             /**
              * Copies
              * @default null

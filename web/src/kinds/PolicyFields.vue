@@ -48,6 +48,7 @@ const wish = reactive({
   survives: null as number | null,
   fast: false,
   encrypted: false,
+  compressed: false,
   cache: "any",
   memory: 0,
   thin: false,
@@ -172,6 +173,7 @@ watch(
     />
     <VCheckbox v-model="wish.fast" label="on the fast tier" />
     <VCheckbox v-model="wish.encrypted" label="encrypted" />
+    <VCheckbox v-model="wish.compressed" label="compressed" />
     <VCheckbox v-model="wish.thin" label="takes room as it is written" />
     <VSelect v-model="wish.cache" :items="CACHES" label="Cache" width="170" />
     <VTextField

@@ -15,6 +15,10 @@ const { preview, chosen, below } = useSheet();
 const { defaults, copies, levels } = useChoices();
 const name = ref("");
 const EXTENTS = [28, 30, 32, 34].map((n) => ({ title: binarySize(2 ** n), value: 2 ** n }));
+const UNITS = [
+  { title: "no", value: 0 },
+  ...[12, 13, 14, 15, 16].map((n) => ({ title: `in units of ${binarySize(2 ** n)}`, value: 2 ** n })),
+];
 const SERVES = ["cache", "fast tier", "capacity"];
 type Own = Omit<NonNullable<typeof defaults.value>["pool"], "name" | "disks" | "overrides">;
 const own = reactive<Partial<Own>>({}); // what is set otherwise than it is by default
@@ -95,6 +99,13 @@ function because(reason: string) {
       label="Extent"
       width="104"
       @update:model-value="(n) => (own.extent_bytes = n)"
+    />
+    <VSelect
+      :model-value="wish.compress_unit"
+      :items="UNITS"
+      label="Compress what it holds"
+      width="190"
+      @update:model-value="(n) => (own.compress_unit = n)"
     />
     <VCheckbox
       :model-value="wish.encrypted"

@@ -253,6 +253,7 @@ def policy_page(
         thin=policy.wishes.thin,
         share_copies=policy.wishes.share_copies or None,
         memory=policy.wishes.memory,
+        compressed=policy.wishes.compressed,
         hourly=policy.wishes.schedule.hourly,
         daily=policy.wishes.schedule.daily,
         weekly=policy.wishes.schedule.weekly,

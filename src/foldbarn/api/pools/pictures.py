@@ -32,6 +32,7 @@ from foldbarn.core.pools.capacity import (
     free_figure,
     usable_by_protection,
 )
+from foldbarn.core.pools.compressing import Measured, compression_sentence
 from foldbarn.core.pools.filling import filling_of
 from foldbarn.core.pools.healing import healing_in_words, healing_of, healing_sentence
 from foldbarn.core.pools.printing import print_ledger
@@ -94,8 +95,10 @@ def pool_out(outlook: Outlook, row: int) -> PoolOut:
     )
 
 
-def pool_page_out(outlook: Outlook, name: str, running: list[int]) -> PoolPage:
-    """running: numbers of the open changes that touch it. Raises NotFound."""
+def pool_page_out(outlook: Outlook, name: str, running: list[int], measured: Measured) -> PoolPage:
+    """running: numbers of the open changes that touch it; measured: what compressing has come to. Raises
+    NotFound.
+    """
     view = outlook.view
     pool = view.pool(name)
     row = view.pool_row(pool)
@@ -149,6 +152,7 @@ def pool_page_out(outlook: Outlook, name: str, running: list[int]) -> PoolPage:
                 label="Encrypted",
                 value="yes, with the cluster's data key" if pool.encrypted else "no",
             ),
+            SettingOut(name="compress_unit", label="Compressed", value=compression_sentence(pool, measured)),
         ],
         params={"pool": pool.name, **settings_of(pool)},
         running=running,

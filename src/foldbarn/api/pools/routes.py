@@ -35,8 +35,9 @@ def pool_page(name: str) -> PoolPage:
     """
     outlook = site.outlook()
     with transaction() as session:
-        running = changes.touching_pool(session, outlook.view.pool(name).number)
-        return pool_page_out(outlook, name, running)
+        number = outlook.view.pool(name).number
+        running = changes.touching_pool(session, number)
+        return pool_page_out(outlook, name, running, site.compressed(number))
 
 
 @routes.post("/sizing")

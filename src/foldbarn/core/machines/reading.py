@@ -202,6 +202,21 @@ def read_counters(report: Mapping[str, Any]) -> dict[str, tuple[int, int]]:
     }
 
 
+def read_compressed(report: Mapping[str, Any]) -> dict[int, tuple[int, int]]:
+    """By the ply's number, bytes that were written on a node's disks that compress, and those that they take
+    there.
+    """
+    plies = report.get("compressed", {})
+    if not isinstance(plies, dict) or not all(re.fullmatch("[0-9]{1,18}", str(p)) for p in plies):
+        raise NotPossible("Its report does not list compressed bytes by the number of a ply.")
+    if not all(isinstance(found, list) and len(found) == 2 for found in plies.values()):
+        raise NotPossible("Its report does not list bytes before and after compressing.")
+    return {
+        int(p): (_count(before, f"what is written of ply {p}"), _count(after, f"what ply {p} takes"))
+        for p, (before, after) in plies.items()
+    }
+
+
 def read_written(report: Mapping[str, Any]) -> dict[int, int] | None:
     """Bytes that consumers have written on a node, by the ply's number; None where its report does not
     say.

@@ -47,6 +47,7 @@ class Promise(StrEnum):
     LANDING = "landing"
     SHARE = "share"
     ENCRYPTION = "encryption"
+    COMPRESSION = "compression"
     LABELS = "labels"
     CACHE = "cache"
     ASIDE = "set aside"
@@ -177,6 +178,9 @@ def _made_otherwise(view: SiteView, volume: Volume, policy: Policy) -> list[Brok
         words = f"It is to be encrypted, and disks of {pool.name} do not hold everything encrypted."
         cure = "Let it keep a policy that does not ask for that."
         broken.append(Broken(Promise.ENCRYPTION, words, cure))
+    if wishes.compressed and not pool.compress_unit:
+        words = f"It is to be compressed, and disks of {pool.name} hold what is written as it is."
+        broken.append(Broken(Promise.COMPRESSION, words, "Let it keep a policy that does not ask for that."))
     if lacks := [label for label in wishes.labels if label not in pool.labels]:
         words = f"Its pool is to be labelled {say_list(lacks)}, and {pool.name} is not by now."
         cure = f"Label {pool.name} so again, or let it keep a policy that does not ask for that."

@@ -34,6 +34,7 @@ class Wish(StrEnum):
     OPEN = "open"
     TIER = "tier"
     ENCRYPTION = "encryption"
+    COMPRESSION = "compression"
     DOMAINS = "domains"
     ROOM = "room"
     LANDING = "landing"
@@ -170,6 +171,10 @@ def against(
         words = f"Disks of {pool.name} do not hold everything encrypted."
         cure = "Choose another pool, or form one with encryption: that is chosen as a pool is formed."
         found.append(Against(Wish.ENCRYPTION, words, cure))
+    if wishes.compressed and not pool.compress_unit:
+        words = f"Disks of {pool.name} hold what is written as it is."
+        cure = "Choose another pool, or form one that compresses: that is chosen as a pool is formed."
+        found.append(Against(Wish.COMPRESSION, words, cure))
     if lacks := [label for label in wishes.labels if label not in pool.labels]:
         words = f"{pool.name} is not labelled {say_list(lacks)}."
         cure = f"Choose another pool, or give {pool.name} that label in its settings, where it is true of it."

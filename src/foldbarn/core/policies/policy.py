@@ -39,7 +39,8 @@ class Wishes:
     """What each volume of a policy is promised.
 
     survives: losses at the scheme's level that must leave all of its data readable. fast: its data lies on
-    the fast tier of its pool. encrypted: only on disks that hold everything encrypted. landing: per cent of
+    the fast tier of its pool. encrypted: only on disks that hold everything encrypted; compressed: only on
+    disks that compress what they hold. landing: per cent of
     the volume for an area on the fast tier that takes what is written first; 0 for none. share: per cent of
     it that may lie on the fast tier instead, what is asked for most; 0 for none. share_copies: of that there;
     0 for as many as survive what the scheme does. labels: that its pool has. operations, throughput: what
@@ -62,6 +63,7 @@ class Wishes:
     share_copies: int = 0
     schedule: Schedule = NO_SCHEDULE  # of snapshots
     memory: int = 0
+    compressed: bool = False
 
     @property
     def landing_scheme(self) -> Scheme | None:
@@ -86,6 +88,7 @@ class Wishes:
         """The promise, whole."""
         where = " On the fast tier." if self.fast else ""
         sealed = " Encrypted on every disk." if self.encrypted else ""
+        sealed += " Compressed on every disk." if self.compressed else ""
         protection = self.scheme.sentence()
         lands = ""
         if landing := self.landing_scheme:
@@ -214,6 +217,7 @@ def wishes_of(
     share_copies: int | None = None,
     schedule: Schedule = NO_SCHEDULE,
     memory: int = 0,
+    compressed: bool = False,
 ) -> Wishes:
     """Wishes that do not contradict one another. survives: all that the scheme, and what is held of it on the
     fast tier, survives when None; operations, throughput: no limit when None; share_copies: as many as
@@ -260,6 +264,7 @@ def wishes_of(
         share_copies=share_copies or 0,
         schedule=schedule,
         memory=memory,
+        compressed=compressed,
     )
 
 

@@ -21,7 +21,7 @@ from foldbarn.core.figures import Figure, Part, make_figure
 from foldbarn.core.pools.only_on import may_hold
 from foldbarn.core.pools.placement import expected_take, usable_slots
 from foldbarn.core.pools.protection import MOST_COPIES, Level, Scheme, mirror
-from foldbarn.core.site import METADATA_SHARE, OnlyOn, Ply, Pool, Purpose, Role, SiteView, Tier, slots_of
+from foldbarn.core.site import OnlyOn, Ply, Pool, Purpose, Role, SiteView, Tier, metadata_of
 from foldbarn.core.units import say_count, say_size
 from foldbarn.core.volumes.bin import bin_of
 
@@ -393,7 +393,7 @@ def account_pool(
     scheme = pool.usual
     strips = scheme.strips
     strip = pool.strip_bytes
-    most = (sizes - sizes // METADATA_SHARE) // strip
+    most = (sizes - metadata_of(sizes, pool.compress_unit)) // strip
     slots = most if retiring is None else np.where(retiring, used, most)
     leaving = int((most - slots).sum())
     staying = slots if retiring is None else np.where(retiring, 0, most)
@@ -993,7 +993,7 @@ class _Trial:
             Level.RACK: rack if rack >= 0 else len(view.racks),
             Level.NODE: box if box >= 0 else len(view.nodes) + len(view.enclosures),
         }
-        added = np.array([slots_of(s, self.pool.strip_bytes) for s in sizes], dtype=np.int64)
+        added = np.array([self.pool.slots_of(s) for s in sizes], dtype=np.int64)
         labels = {
             level: np.concatenate(
                 [

@@ -75,6 +75,7 @@ class SavePolicyParams(Params):
     thin: bool = False
     share_copies: int | None = None
     memory: int = 0
+    compressed: bool = False
     hourly: int = 0
     daily: int = 0
     weekly: int = 0
@@ -105,6 +106,7 @@ class WritePolicy(Inside):
     thin: bool = False
     share_copies: int = 0
     memory: int = 0
+    compressed: bool = False
     hourly: int = 0
     daily: int = 0
     weekly: int = 0
@@ -117,7 +119,7 @@ class WritePolicy(Inside):
         wishes = Wishes(scheme, self.survives, self.fast, self.encrypted, self.landing, self.share)
         wishes = replace(wishes, labels=self.labels, operations=self.operations, throughput=self.throughput)
         wishes = replace(wishes, cache=self.cache, thin=self.thin, share_copies=self.share_copies)
-        wishes = replace(wishes, memory=self.memory)
+        wishes = replace(wishes, memory=self.memory, compressed=self.compressed)
         if not self.draft and (more := too_much(load_view(session), wishes, self.policy)):
             raise more
         schedule = Schedule(self.hourly, self.daily, self.weekly, self.snapshot_room)
@@ -160,6 +162,7 @@ class SavePolicy(Kind[SavePolicyParams]):
                 share_copies=params.share_copies,
                 schedule=schedule_of(params.hourly, params.daily, params.weekly, params.snapshot_room),
                 memory=params.memory,
+                compressed=params.compressed,
             )
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
@@ -194,6 +197,7 @@ class SavePolicy(Kind[SavePolicyParams]):
             thin=wishes.thin,
             share_copies=wishes.share_copies,
             memory=wishes.memory,
+            compressed=wishes.compressed,
             hourly=wishes.schedule.hourly,
             daily=wishes.schedule.daily,
             weekly=wishes.schedule.weekly,

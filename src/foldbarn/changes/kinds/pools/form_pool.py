@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any, ClassVar
+from typing import Any, ClassVar, Literal
 
 from pydantic import Field
 
@@ -96,7 +96,8 @@ SETTINGS = tuple(PoolSettings.model_fields)
 
 class FormPoolParams(PoolSettings):
     """A pool as wished for. Disks by name. serves: what the fastest of several media classes is for;
-    overrides: other roles, by disk name.
+    overrides: other roles, by disk name. compress_unit: bytes of the units in which its disks compress what
+    they hold; 0 for disks that hold it as it is.
     """
 
     name: str
@@ -105,6 +106,7 @@ class FormPoolParams(PoolSettings):
     serves: Serves = "cache"
     overrides: dict[str, OverrideIn] = Field(default_factory=dict)
     encrypted: bool = False
+    compress_unit: Literal[0, 4096, 8192, 16384, 32768, 65536] = 0
 
 
 def columns_of(settings: dict[str, Any]) -> dict[str, Any]:
@@ -115,7 +117,9 @@ def columns_of(settings: dict[str, Any]) -> dict[str, Any]:
     return columns | ({"k": 1, "m": settings["copies"] - 1} if "copies" in settings else {})
 
 
-def pool_as(params: PoolSettings, number: int, name: str, strip_bytes: int, encrypted: bool) -> Pool:
+def pool_as(
+    params: PoolSettings, number: int, name: str, strip_bytes: int, *, encrypted: bool, compress_unit: int
+) -> Pool:
     """The pool that these settings describe. Raises NotPossible for labels that are none."""
     return Pool(
         number,
@@ -134,6 +138,7 @@ def pool_as(params: PoolSettings, number: int, name: str, strip_bytes: int, encr
         params.priority,
         params.daily_writes,
         labels=labels_of(params.labels),
+        compress_unit=compress_unit,
     )
 
 
@@ -144,6 +149,7 @@ class Claim(Inside):
     pool: str
     strip_bytes: int
     encrypted: bool
+    compress_unit: int = 0
     settings: PoolSettings
     disks: tuple[Taken, ...]
     roles: tuple[Given, ...]
@@ -155,6 +161,7 @@ class Claim(Inside):
             name=self.pool,
             strip_bytes=self.strip_bytes,
             encrypted=self.encrypted,
+            compress_unit=self.compress_unit,
             change_id=run.change,
             **columns_of(self.settings.model_dump(mode="json")),
         )
@@ -222,6 +229,7 @@ def _steps(
         pool=params.name.strip(),
         strip_bytes=params.extent_bytes,  # of a mirror, whose extents are one strip of data
         encrypted=params.encrypted,
+        compress_unit=params.compress_unit,
         settings=PoolSettings(**params.model_dump(include=set(SETTINGS))),
         disks=disks,
         roles=given(view, assigned),
@@ -306,7 +314,8 @@ def _formed(
         -1,
         params.name.strip(),
         params.extent_bytes,
-        params.encrypted,
+        encrypted=params.encrypted,
+        compress_unit=params.compress_unit,
     )
     roles = {a.disk: a for a in assigned}
     row = len(view.pools)

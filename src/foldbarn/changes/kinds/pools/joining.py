@@ -151,6 +151,7 @@ class Prepare(ForPool):
             raise Overtaken(f"{pool.name} is being deleted.")
         check_unchanged(view, self.disks, pool.name)
         order = {"kind": "prepare", "pool": pool.name, "site": view.mark, "encrypted": pool.encrypted}
+        order["compress_unit"] = pool.compress_unit
         by_node = self.serials(view)
         run.tell_nodes({node: {**order, "disks": disks} for node, disks in by_node.items()})
         return f"{say_count(len(self.disks), 'disk')} prepared on {say_count(len(by_node), 'node')}."
@@ -212,7 +213,7 @@ def release(run: Run, by_node: dict[int, list[str]]) -> None:
 
 def _read_back(run: Run, by_node: dict[int, list[str]], pool: Pool) -> None:
     """Raises NotPossible where a disk (by node, by serial number) does not show the pool's mark, or does not
-    encrypt though it should.
+    encrypt or compress as it should.
     """
     names = run.urls()
     for node, serials in by_node.items():
@@ -229,6 +230,11 @@ def _read_back(run: Run, by_node: dict[int, list[str]], pool: Pool) -> None:
             if pool.encrypted and serial not in report.get("encrypted", []):
                 raise NotPossible(
                     f"{names[node][0]} says it prepared disk {serial}, but it does not encrypt what it holds."
+                )
+            if report.get("compressed", {}).get(serial, 0) != pool.compress_unit:
+                raise NotPossible(
+                    f"{names[node][0]} says it prepared disk {serial}, but it does not compress what it "
+                    f"holds as {pool.name} is to."
                 )
 
 

@@ -119,7 +119,14 @@ class SetPool(Kind[SetPoolParams]):
 def _wished(pool: Pool, values: dict[str, Any]) -> Pool:
     """The pool with these settings. Raises NotPossible where they are out of order together."""
     whole = PoolSettings.model_validate(settings_of(pool) | values)
-    return pool_as(whole, pool.number, pool.name, pool.strip_bytes, pool.encrypted)
+    return pool_as(
+        whole,
+        pool.number,
+        pool.name,
+        pool.strip_bytes,
+        encrypted=pool.encrypted,
+        compress_unit=pool.compress_unit,
+    )
 
 
 def _warnings(after: SiteView, wished: Pool) -> Sequence[Note]:

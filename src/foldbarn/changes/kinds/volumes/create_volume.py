@@ -616,6 +616,7 @@ class VolumeWish:
 ABOUT = {
     Wish.OPEN: "pool",
     Wish.ENCRYPTION: "pool",
+    Wish.COMPRESSION: "pool",
     Wish.TIER: "tier",
     Wish.DOMAINS: "copies",
     Wish.ROOM: "size",
