@@ -449,6 +449,7 @@ class Steward:
     def _tell_why(self, told: Sequence[_Noted]) -> None:
         """What keeps a claim waiting is to stand in its events as well."""
         for one in told:
+            self.untold.pop(one.kept.number, None)  # by now it waits for something else, or for nothing
             if one.hindrance is not None:
                 words = f"{one.sentence} {one.cure}".strip()
                 self.untold[one.kept.number] = event_of(one.kept.claim, one.hindrance, words, time.time())
