@@ -378,7 +378,7 @@ const cards = computed(() => {
       <section v-else-if="page" aria-label="Settings">
         <div class="sec">
           <h2>Settings</h2>
-          <span class="small">extent and encryption are fixed when a pool is formed</span>
+          <span class="small">extent, encryption and compression are fixed when a pool is formed</span>
         </div>
         <dl>
           <template v-for="s in page.settings" :key="s.name"
