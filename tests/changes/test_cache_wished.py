@@ -170,6 +170,17 @@ def test_a_node_that_does_not_tell_of_its_memory_gives_none(barn_site: Site) -> 
     assert said.endswith("petrel does not tell how much memory it has.")
 
 
+@pytest.mark.pooled
+def test_who_does_not_lie_on_a_node_needs_nothing_of_its_memory(barn_site: Site) -> None:
+    save(barn_site, **WISH, cache="memory", memory=5)
+    elsewhere = ["fulmar", "kittiwake", "turnstone"]
+    barn_site.do("create-volume", name="v", policy="p", size="1 GiB", only_on=elsewhere)
+    with transaction() as session:
+        session.execute(update(NodeRow).where(NodeRow.name == "petrel").values(memory_bytes=0))
+        announce(session, "site")
+    assert stands() == Standing.KEPT
+
+
 def test_what_is_cached_is_quicker_and_another_wish_moves_nothing(barn_site: Site) -> None:
     slow_pool(barn_site)
     kept_as(barn_site, "none")

@@ -93,6 +93,13 @@ class _Forgets(dict[str, int]):
         pass
 
 
+def test_units_that_no_disk_has_are_refused(barn_site: Site) -> None:
+    wish = {"name": "q", "disks": barn_site.disks(nodes=("fulmar", "petrel", "kittiwake")), "copies": 2}
+    [said] = refusals("form-pool", **wish, compress_unit=5000)
+    assert said == "Disks do not compress in units of 5,000 bytes."
+    assert all(refusals("form-pool", **wish, compress_unit=unit) == [] for unit in UNITS)
+
+
 def test_who_asks_for_it_gets_it_where_it_is(barn_site: Site) -> None:
     barn_site.pool()
     wish = {"name": "p", "copies": 2, "level": "node", "compressed": True}

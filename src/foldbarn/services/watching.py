@@ -517,8 +517,8 @@ def _note_report(
         if folded(inventory.node) != folded(node.agent_name):
             raise NotPossible(f"It says it is {inventory.node}.")
         take_inventory(session, node, inventory)
-    _note_written(node, report)
     noted = noted_of(report)
+    _note_written(node, noted)
     if noted.wants != node.wants:
         node.wants = noted.wants
     if noted.terms is not None and noted.terms != node.terms:
@@ -549,14 +549,14 @@ def _note_cluster(node: NodeRow, report: dict[str, Any], noted: Noted) -> bool:
     return changed
 
 
-def _note_written(node: NodeRow, report: dict[str, Any]) -> None:
-    """Keeps what a node says its consumers have written, by ply, where it has changed by a hundredth."""
-    written = noted_of(report).written
-    if written is not None and _grown(node.written, written):
-        node.written = written
-    compressed = noted_of(report).compressed
-    if _grown(_takes(node.compressed), _takes(compressed)):
-        node.compressed = compressed
+def _note_written(node: NodeRow, noted: Noted) -> None:
+    """Keeps what a node says its consumers have written, by ply, and what that takes on disks that compress,
+    where it has changed by a hundredth.
+    """
+    if noted.written is not None and _grown(node.written, noted.written):
+        node.written = noted.written
+    if _grown(_takes(node.compressed), _takes(noted.compressed)):
+        node.compressed = noted.compressed
 
 
 def _takes(compressed: dict[str, list[int]]) -> dict[str, int]:

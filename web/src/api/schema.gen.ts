@@ -3662,6 +3662,8 @@ export interface components {
         Defaults: {
             /** Bin Days */
             bin_days: number;
+            /** Compress Units */
+            compress_units: number[];
             /** File Systems */
             file_systems: components["schemas"]["FileSystemOut"][];
             /** Headrooms */
@@ -4210,9 +4212,8 @@ export interface components {
             /**
              * Compress Unit
              * @default 0
-             * @enum {integer}
              */
-            compress_unit: 0 | 4096 | 8192 | 16384 | 32768 | 65536;
+            compress_unit: number;
             /**
              * Copies
              * @default 3

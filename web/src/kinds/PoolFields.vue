@@ -15,10 +15,12 @@ const { preview, chosen, below } = useSheet();
 const { defaults, copies, levels } = useChoices();
 const name = ref("");
 const EXTENTS = [28, 30, 32, 34].map((n) => ({ title: binarySize(2 ** n), value: 2 ** n }));
-const UNITS = [
-  { title: "no", value: 0 },
-  ...[12, 13, 14, 15, 16].map((n) => ({ title: `in units of ${binarySize(2 ** n)}`, value: 2 ** n })),
-];
+const units = computed(() =>
+  (defaults.value?.compress_units ?? []).map((value) => ({
+    title: value ? `in units of ${binarySize(value)}` : "no",
+    value,
+  })),
+);
 const SERVES = ["cache", "fast tier", "capacity"];
 type Own = Omit<NonNullable<typeof defaults.value>["pool"], "name" | "disks" | "overrides">;
 const own = reactive<Partial<Own>>({}); // what is set otherwise than it is by default
@@ -102,7 +104,7 @@ function because(reason: string) {
     />
     <VSelect
       :model-value="wish.compress_unit"
-      :items="UNITS"
+      :items="units"
       label="Compress what it holds"
       width="190"
       @update:model-value="(n) => (own.compress_unit = n)"

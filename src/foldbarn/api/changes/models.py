@@ -133,6 +133,7 @@ class Defaults(BaseModel):
     most_copies: int
     most_data: int  # strips of a stripe of parity
     most_parity: int
+    compress_units: list[int]  # bytes; 0 for what is held as it is
     file_systems: list[FileSystemOut]
     transports: list[Transport]
     bin_days: int  # for which a deleted volume is kept in the bin

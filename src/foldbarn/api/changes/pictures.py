@@ -19,6 +19,7 @@ from foldbarn.changes.kinds.volumes.several import MOST_VOLUMES
 from foldbarn.core.hosts.attachments import FileSystem
 from foldbarn.core.hosts.initiators import Transport
 from foldbarn.core.policies.policy import MOST_DATA, MOST_PARITY
+from foldbarn.core.pools.compressing import UNITS
 from foldbarn.core.pools.protection import MOST_COPIES, Level
 from foldbarn.core.touching import Touched
 from foldbarn.core.volumes.bin import MOST_DAYS, USUAL_DAYS
@@ -37,6 +38,7 @@ def wish_defaults() -> Defaults:
         most_copies=MOST_COPIES,
         most_data=MOST_DATA,
         most_parity=MOST_PARITY,
+        compress_units=list(UNITS),
         file_systems=[FileSystemOut(name=one, shared=one.shared) for one in FileSystem],
         transports=list(Transport),
         bin_days=USUAL_DAYS,

@@ -196,7 +196,7 @@ def _made_otherwise(view: SiteView, volume: Volume, policy: Policy) -> list[Brok
         if may_have_more_room(view, volume, wishes.schedule.per_cent):
             cure = f"Give its snapshots more room: {wishes.schedule.per_cent} % of its size."
         broken.append(Broken(Promise.SNAPSHOTS, words, cure))
-    lacking = against_cache(view, pool, wishes)
+    lacking = against_cache(view, pool, wishes, volume.only_on)
     return broken + [Broken(Promise.CACHE, missing.sentence, missing.cure) for missing in lacking]
 
 

@@ -103,7 +103,9 @@ function ribbonsOf(threads: Thread[], posts: Map<string, Post>, scale: number): 
       return {
         key: `${left} ${right} ${t.namespace} ${t.pool} ${t.aside}`,
         path: `M${x} ${a}C${bend} ${a} ${bend} ${c} ${far} ${c}V${d}C${bend} ${d} ${bend} ${b} ${x} ${b}Z`,
-        title: `${t.namespace} by ${t.class_name} from ${t.pool}: ${binarySize(t.bytes)} in ${count(t.claims, "claim")}${t.aside ? ", kept aside" : ""}`,
+        title:
+          `${t.namespace} by ${t.class_name} from ${t.pool}: ` +
+          `${binarySize(t.bytes)} in ${count(t.claims, "claim")}${t.aside ? ", kept aside" : ""}`,
         aside: t.aside,
       };
     }),

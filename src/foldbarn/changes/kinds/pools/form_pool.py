@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import replace
-from typing import Any, ClassVar, Literal
+from typing import Any, ClassVar
 
 from pydantic import Field
 
@@ -50,6 +50,7 @@ from foldbarn.core.errors import BarnError
 from foldbarn.core.figures import Part, make_figure
 from foldbarn.core.names import check_name, labels_of
 from foldbarn.core.pools.capacity import LEDGER_LABELS, PoolSpace, by_domain, pool_space, stranded_slots
+from foldbarn.core.pools.compressing import UNITS
 from foldbarn.core.pools.healing import headroom_sentence
 from foldbarn.core.pools.media import classes_of
 from foldbarn.core.pools.printing import print_ledger
@@ -106,7 +107,7 @@ class FormPoolParams(PoolSettings):
     serves: Serves = "cache"
     overrides: dict[str, OverrideIn] = Field(default_factory=dict)
     encrypted: bool = False
-    compress_unit: Literal[0, 4096, 8192, 16384, 32768, 65536] = 0
+    compress_unit: int = Field(default=0, ge=0)
 
 
 def columns_of(settings: dict[str, Any]) -> dict[str, Any]:
@@ -247,6 +248,12 @@ def _name_blockers(view: SiteView, params: FormPoolParams) -> list[Note]:
         check_name(params.name, "pool", [p.name for p in view.pools])
     except BarnError as error:
         found.append(Note.of(error))
+    if params.compress_unit not in UNITS:
+        units = say_list([say_binary(unit) for unit in UNITS if unit], most=len(UNITS))
+        words = f"Disks do not compress in units of {params.compress_unit:,} bytes."
+        found.append(
+            Note(sentence=words, about="compress_unit", next_step=f"Choose one of {units}, or none.")
+        )
     if params.encrypted and (view.cluster is None or not view.cluster.encrypted):
         found.append(
             Note(
