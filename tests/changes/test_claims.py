@@ -724,7 +724,7 @@ def test_what_is_new_there_and_here_is_seen_by_itself(
 
 
 def test_a_right_that_is_taken_away_is_named_with_the_line_that_gives_it(
-    desk: Desk, followed: Callable[[Callable[[], object]], None]
+    desk: Desk, followed: Callable[[Callable[[], object]], None], monkeypatch: pytest.MonkeyPatch
 ) -> None:
     offer(desk.site)
     followed(lambda: desk.tender.find(link.CLASSES, "", "steady"))
@@ -733,9 +733,20 @@ def test_a_right_that_is_taken_away_is_named_with_the_line_that_gives_it(
     role = Resource("rbac.authorization.k8s.io", "clusterroles", namespaced=False).path(name=ACCOUNT)
     desk.tender.admin.ask("PATCH", role, {"rules": rules}, patch=link.MERGE)
     desk.tender.claim("ticketing", "seat-ledger")
+    monkeypatch.setattr(following, "RIGHTS_SECONDS", 3600.0)  # nothing is found out by waiting
+    asked: list[int] = []
+    missing = link.Orchestrator.missing
+
+    def noted(self: link.Orchestrator) -> list[Right]:
+        found = missing(self)
+        asked.append(len(found))
+        return found
+
+    monkeypatch.setattr(link.Orchestrator, "missing", noted)
     followed(lambda: the_one().answering is Answering.REFUSING and the_one().missing == (gone.line,))
     assert "cannot create" in the_one().reason
     assert desk.kept("ticketing/seat-ledger").life is Life.TOLD
+    followed(lambda: asked.count(1) > 1)  # what it gives is known before it is given back
     whole = {"rules": [one.rule for one in RIGHTS]}
     desk.tender.admin.ask("PATCH", role, whole, patch=link.MERGE)
     followed(lambda: desk.kept("ticketing/seat-ledger").life is Life.BOUND)

@@ -215,6 +215,7 @@ class Following:
                     self.rights_at = 0.0
                     with suppress(BarnError):  # it may be for the lack of a right
                         self._ask_rights()
+                    self.rights_at = 0.0  # once a look succeeds, it may have been given
                 else:
                     log.exception("a look at an orchestrator failed", orchestrator=self.number)
                 self.ending.wait(AGAIN_SECONDS)
