@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 import pytest
 from conftest import Site, at_hour
+from sqlalchemy import delete
 from test_policies import save
 
 from foldbarn.api.policies.models import Compared
@@ -17,15 +18,17 @@ from foldbarn.core.policies.bench import lay_side_by_side, small_write
 from foldbarn.core.policies.foretold import Foretold, foretold
 from foldbarn.core.policies.performance import Load, speed_of
 from foldbarn.core.pools.protection import Level, Scheme
-from foldbarn.core.site import Tier
+from foldbarn.core.site import SiteView, Tier
 from foldbarn.core.units import GIB
 from foldbarn.core.volumes.heat import Heat
 from foldbarn.core.volumes.pace import BOUNDS, COUNTED, Pace, work_of
-from foldbarn.links.agents import Agent, Garbled
+from foldbarn.links.agents import Agent, Garbled, _work
 from foldbarn.services.heat import HeatTaker
+from foldbarn.services.limits import tell_limits
 from foldbarn.store import heat as heat_kept
 from foldbarn.store import pace as kept
 from foldbarn.store.database import transaction
+from foldbarn.store.tables import PaceRow
 from foldbarn.store.views import current_view
 from foldbarn.yard.agent import settle
 from foldbarn.yard.consumers import workload_of
@@ -107,7 +110,7 @@ def test_it_is_what_the_bench_says_of_one_volume(slow: Site) -> None:
     held = np.bincount(view.rows(volume.whole).ravel(), minlength=len(view.disks))[rows].astype(float)
     load = Load(400.0, 0.6, 16384)
     bench = speed_of(view, rows, held, small_write(volume.whole.scheme), load)
-    counted = [240.0, 160.0, 240.0 * 16384, 160.0 * 16384, 0, 0, 0, 0]
+    counted = [240.0, 160.0, 240.0 * 16384, 160.0 * 16384, 0, 0, 0, 0, 0]
     pace = Pace(work_of(counted, np.zeros_like(Pace().work.times)), 1.0)
     said = foretold(view, pool, {volume.number: pace}, {})[volume.number]
     assert bench.mean is not None
@@ -121,7 +124,107 @@ def test_it_is_what_the_bench_says_of_one_volume(slow: Site) -> None:
     view = current_view()
     [told] = measured_out(view, view.policy("p"), {}, {volume.number: fast})
     whys = [row.why for row in told.compared]
-    assert whys == ["more than its disks should manage", "more than its disks should manage", "", ""]
+    assert whys == ["", "more than its disks should manage", "more than its disks should manage", "", ""]
+
+
+def done_and_asked(name: str, policy: str = "p") -> tuple[float, float, float]:
+    """Operations a second of a volume: done, to be expected, and asked for."""
+    view = current_view()
+    [told] = [m for m in measured_out(view, view.policy(policy), heats(), paces()) if m.volume == name]
+    [row] = [row for row in told.compared if row.of == Compared.OPERATIONS]
+    assert row.measured is not None
+    assert row.expected is not None
+    assert told.asked_per_second is not None
+    assert row.off == pytest.approx(row.measured / row.expected - 1)
+    return row.measured, row.expected, told.asked_per_second
+
+
+def test_as_much_is_done_as_was_foretold_of_what_is_asked_for(slow: Site) -> None:
+    """What disks can do, what a limit lets through, and all of it where neither holds anybody back."""
+    save(slow, name="p", level="node", copies=2)
+    save(slow, name="limited", level="node", copies=2, operations=150)
+    slow.do("create-volume", name="w", policy="limited", size="2 TB")
+    assert not tell_limits()
+    for consumers in (5.0, 1000.0):
+        with transaction() as session:
+            session.execute(delete(PaceRow))
+        slow.yard.machines.consumers = consumers
+        live(slow, HeatTaker(), 300)
+        done, said, asked = done_and_asked("w", "limited")
+        assert said == pytest.approx(min(asked, 150.0), rel=1e-6)
+        assert done == pytest.approx(said, rel=0.01)
+    assert asked > 1000.0
+    slow.do("create-volume", name="v", policy="p", size="2 TB")
+    with transaction() as session:
+        session.execute(delete(PaceRow))
+    live(slow, HeatTaker(), 300)
+    done, said, asked = done_and_asked("v")
+    assert asked > 2 * done
+    # What is foretold takes the strips of an extent as asked for alike.
+    assert done == pytest.approx(said, rel=0.1)
+    done, said, _ = done_and_asked("w", "limited")
+    assert said < 100.0  # the disks do no more of it, beside the other
+    assert done == pytest.approx(said, rel=0.1)
+
+
+def test_who_is_held_back_leaves_more_to_the_others(slow: Site) -> None:
+    """Two volumes that lie alike get a half each of what the busiest disk does; with a limit on one, each gets
+    as much of it as comes through, one request as good as the other.
+    """
+    for name in ("v", "w"):
+        slow.do("create-volume", name=name, pool="quayside", size="1 TB", copies=2, level="node")
+    view = current_view()
+    first, second = (view.volume(name) for name in ("v", "w"))
+    # They lie on the same strips, so that what one leaves the other can have.
+    second = replace(second, plies=(replace(second.whole, placement=first.whole.placement),))
+    view = replace(view, volumes=(first, second))
+    counted = [600.0, 400.0, 600.0 * 16384, 400.0 * 16384, 0, 0, 0, 0, 90_000.0]
+    pace = Pace(work_of(counted, np.zeros_like(Pace().work.times)), 10.0)
+    both = {first.number: pace, second.number: pace}
+
+    def done(site: SiteView) -> list[float]:
+        found = foretold(site, site.pools[0], both, {})
+        return [found[volume.number].operations for volume in (first, second)]
+
+    alone = foretold(view, view.pools[0], {first.number: pace}, {})[first.number].operations
+    assert done(view) == pytest.approx([alone / 2, alone / 2])
+    parts = [alone * asked / 12_000 for asked in (9000, 3000)]
+    for limit in ({"operations": 3000}, {"throughput": 3000 * 16384}):
+        little = replace(second, **limit)
+        assert done(replace(view, volumes=(first, little))) == pytest.approx(parts, rel=1e-6)
+    # A limit below what the disks do is all that it gets; with nobody beside it, all of that.
+    tight = replace(second, operations=round(alone / 3))
+    only = {second.number: pace}
+    found = foretold(replace(view, volumes=(first, tight)), view.pools[0], only, {})
+    assert found[second.number].operations == pytest.approx(tight.operations)
+    # A request takes a server of its disk 8 ms and what its bytes take at 180 MB a second.
+    rows = view.rows(first.whole).reshape(-1)
+    busiest = np.bincount(rows[rows < len(view.disks)]).max() / len(rows)
+    each = 0.008 + 16384 / 180e6
+    assert alone == pytest.approx(0.98 / (busiest * (0.6 + 0.4 * 2) * each), rel=1e-6)
+
+
+def test_ports_hold_back_what_disks_would_do(slow: Site) -> None:
+    slow.do("create-volume", name="v", pool="quayside", size="1 TB", copies=2, level="node")
+    view = current_view()
+    volume = view.volume("v")
+    counted = [1000.0, 0.0, 1000.0 * (1 << 20), 0.0, 0, 0, 0, 0, 90_000.0]
+    pace = {volume.number: Pace(work_of(counted, np.zeros_like(Pace().work.times)), 10.0)}
+    narrow = tuple(replace(node, port_bytes_per_second=1 << 20) for node in view.nodes)
+    found = foretold(replace(view, nodes=narrow), view.pools[0], pace, {})[volume.number]
+    rows = view.rows(volume.whole).reshape(-1)
+    busiest = np.bincount(view.disk_node[rows]).max() / len(rows)
+    assert found.operations == pytest.approx(0.98 / busiest, rel=1e-6)
+    untold = tuple(replace(node, port_bytes_per_second=0) for node in view.nodes)
+    free = foretold(replace(view, nodes=untold), view.pools[0], pace, {})[volume.number]
+    assert free.operations > 10 * found.operations
+
+
+def test_what_an_agent_does_not_count_of_what_was_asked_for_is_what_was_done() -> None:
+    told = {name: 3.0 for name in COUNTED if name != "wanted"} | {"times": [0.0] * (len(BOUNDS) + 1)}
+    assert _work(told).wanted == 6.0
+    assert _work({**told, "wanted": 9.0}).asked_for == 9.0
+    assert _work({**told, "wanted": 0.0}).asked_for == 6.0
 
 
 def test_a_volume_that_others_keep_waiting_is_expected_to_wait(slow: Site) -> None:
@@ -149,7 +252,7 @@ def test_a_lost_disk_makes_it_slower_than_foretold_and_the_page_says_by_how_much
     [told] = measured_out(view, view.policy("p"), heats(), paces())
     page = heat_out(view, view.volume("v"), None, pace_of("v")).pace
     rows = {row.of: row for row in told.compared}
-    assert list(rows) == ["mean", "late", "disk operations", "disk bytes"]
+    assert list(rows) == ["operations", "mean", "late", "disk operations", "disk bytes"]
     mean = rows[Compared.MEAN]
     assert mean.measured is not None
     assert mean.expected is not None
@@ -183,6 +286,7 @@ def test_a_node_that_was_silent_tells_later_and_one_that_was_restarted_tells_not
     barn_site.volume()
     machines, taker = barn_site.yard.machines, HeatTaker()
     at_hour(machines, 13)  # between two rushes: as much is asked in each of these minutes
+    machines.consumers = 50.0  # so much that whole operations, as nodes tell them, are next to nothing
     live(barn_site, taker, 60)
     before = pace_of("charts").work.operations
     assert before > 0

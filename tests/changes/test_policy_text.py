@@ -32,6 +32,7 @@ wishes = st.builds(
     share=st.integers(-5, 120),
     share_copies=st.none() | st.integers(-2, 9),
     memory=st.integers(-1, 30),
+    first=st.integers(0, 1 << 52),
     thin=st.booleans(),
     labels=st.lists(names, max_size=4),
     operations=limits,

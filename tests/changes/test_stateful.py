@@ -104,6 +104,8 @@ PROTECTIONS: list[dict[str, Any]] = [
     {"data": 2, "parity": 1, "landing": 10, "thin": True},
     {"copies": 2, "share": 50, "thin": True},
     {"data": 2, "parity": 2, "share": 50, "share_copies": 2},
+    {"copies": 2, "first": 3 << 30},
+    {"data": 2, "parity": 1, "first": 1 << 30, "share_copies": 3},
     {"copies": 2, "hourly": 2, "daily": 1, "snapshot_room": 10},
     {"data": 2, "parity": 1, "hourly": 1},
 ]

@@ -13,8 +13,8 @@ from foldbarn.core.pools.protection import Level
 
 
 class PolicyText(Text):
-    """A policy; of what is left out, what a new policy begins with. Its throughput is a size such as
-    "200 MB", or a plain number of bytes.
+    """A policy; of what is left out, what a new policy begins with. Its throughput, and what comes first on
+    the fast tier, are sizes such as "200 MB", or plain numbers of bytes.
     """
 
     policy: str = Field(min_length=1, max_length=80)
@@ -28,6 +28,7 @@ class PolicyText(Text):
     survives: int | None = None
     fast: bool = False
     share: int = 0
+    first: int = Field(default=0, alias="first on fast")
     share_copies: int | None = Field(default=None, alias="copies of the share")
     landing: int = 0
     encrypted: bool = False
@@ -43,9 +44,9 @@ class PolicyText(Text):
     operations: int | None = None
     throughput: int | None = None
 
-    @field_validator("throughput", mode="before")
+    @field_validator("throughput", "first", mode="before")
     @classmethod
-    def _throughput(cls, value: Any) -> Any:
+    def _size(cls, value: Any) -> Any:
         return None if value is None else sized(value)
 
 

@@ -282,8 +282,11 @@ def _sparse(told: Any) -> Reals:
 
 
 def _work(told: Any) -> Work:
-    """Raises TypeError, ValueError, KeyError, OverflowError for what is no such totals."""
-    numbers = np.array([told[name] for name in COUNTED], dtype=np.float64)
+    """Raises TypeError, ValueError, KeyError, OverflowError for what is no such totals. Of an agent that does
+    not count what was asked for, that is what was done.
+    """
+    counted = {"wanted": float(told["reads"]) + float(told["writes"]), **told}
+    numbers = np.array([counted[name] for name in COUNTED], dtype=np.float64)
     times = np.array(told["times"], dtype=np.float64)
     if numbers.shape != (len(COUNTED),) or times.shape != (len(BOUNDS) + 1,):
         raise ValueError("other totals than were asked for")

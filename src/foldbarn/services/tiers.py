@@ -1,4 +1,6 @@
-"""The duty that moves extents between tiers: what is asked for most up, what gives way to it down."""
+"""The duty that moves extents between tiers: what belongs on the fast one outright and what is asked for most
+up, what gives way to it down.
+"""
 
 from __future__ import annotations
 
@@ -53,8 +55,13 @@ def _start(view: SiteView, shift: Shift) -> None:
     volume = view.volume_numbered(shift.volume)
     tier = Tier.FAST if shift.up else Tier.BULK
     counted = say_count(len(shift.extents), "extent")
-    what = f"{counted} of {volume.name} {'takes' if len(shift.extents) == 1 else 'take'}"
-    why = f"{what} {'' if shift.up else 'only '}{float(shift.rates.sum()):,.1f} operations a second."
+    one = len(shift.extents) == 1
+    if shift.rates is not None:
+        what = f"{counted} of {volume.name} {'takes' if one else 'take'} {'' if shift.up else 'only '}"
+        why = f"{what}{float(shift.rates.sum()):,.1f} operations a second."
+    else:
+        comes = ("comes" if one else "come") if shift.up else ("does not come" if one else "do not come")
+        why = f"{counted} of {volume.name} {comes} first, and what does is to lie on the fast tier."
     params = {"volume": volume.name, "tier": tier.value, "extents": sorted(shift.extents.tolist())}
     try:
         carry_out(BY_ITSELF, "move-extents", params, reason=why)

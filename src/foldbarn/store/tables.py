@@ -309,7 +309,8 @@ class PolicyVersionRow(Base):
     memory: Mapped[int] = mapped_column(server_default="0")  # per cent of each node's, for what it caches
     compressed: Mapped[bool] = mapped_column(server_default=text("false"))
     thin: Mapped[bool] = mapped_column(server_default=text("false"))
-    # of the share on the fast tier; 0: as many as survive what the rest does
+    first: Mapped[int] = mapped_column(server_default="0")  # bytes of a volume on the fast tier outright
+    # of what lies on the fast tier; 0: as many as survive what the rest does
     share_copies: Mapped[int] = mapped_column(server_default="0")
     # snapshots that are kept of the first of each hour, day and week; and per cent for what they hold
     hourly: Mapped[int] = mapped_column(server_default="0")

@@ -68,9 +68,13 @@ def add(session: Session, row: VolumeRow, plies: Sequence[Ply]) -> None:
 
 def add_ply(session: Session, volume: int, ply: Ply, holds: int = 0) -> None:
     """One more ply of a volume (by number), with its placement. holds: of a hot one, extents of the ply of
-    all of it, of which none lies here yet.
+    all of it, of which those lie here that it has a place for.
     """
     scheme = ply.scheme
+    lies_here = None
+    if ply.purpose == Purpose.HOT:
+        here = ~ply.unwritten if ply.elsewhere is None else ~ply.elsewhere
+        lies_here = here.reshape(holds, -1)[:, 0].astype(np.uint8).tobytes()
     row = PlyRow(
         volume_id=volume,
         purpose=ply.purpose.value,
@@ -82,7 +86,7 @@ def add_ply(session: Session, volume: int, ply: Ply, holds: int = 0) -> None:
         extents=len(ply.placement),
         forming=ply.forming,
         source_id=ply.source or None,
-        holds=bytes(holds) if ply.purpose == Purpose.HOT else None,
+        holds=lies_here,
     )
     session.add(row)
     session.flush()
@@ -130,8 +134,18 @@ def forget_past(session: Session, volume: int) -> None:
 
 def keeps_for(session: Session, ply: int) -> int | None:
     """The ply of all of the volume whose past a ply holds; None for a ply that holds none."""
+    return _whole_of(session, ply, Purpose.PAST)
+
+
+def beside(session: Session, ply: int) -> int | None:
+    """The ply of all of the volume of which a hot one holds some instead; None for any other."""
+    return _whole_of(session, ply, Purpose.HOT)
+
+
+def _whole_of(session: Session, ply: int, purpose: Purpose) -> int | None:
+    """The ply of all of its volume; None for one that is for another purpose."""
     row = session.get_one(PlyRow, ply)
-    if row.purpose != Purpose.PAST.value:
+    if row.purpose != purpose.value:
         return None
     mine = PlyRow.volume_id == row.volume_id, PlyRow.purpose == Purpose.WHOLE.value
     return session.scalars(select(PlyRow.id).where(*mine)).one()

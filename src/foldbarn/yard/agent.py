@@ -701,7 +701,8 @@ def _check_room(machines: Machines, node: str, wishes: list[dict[str, Any]]) -> 
 
 def _set_aside(machines: Machines, order: Order) -> None:
     size, ply = order.body["bytes"], order.body["ply"]
-    fresh = PlyFacts(size, machines.clock, ply, order.body.get("data", 1))
+    first = machines.facts_of(order.body.get("beside", ply)).first
+    fresh = PlyFacts(size, machines.clock, first, order.body.get("data", 1))
     machines.plies.setdefault(str(ply), fresh)
     if origin := order.body.get("from"):
         hosts.bring(machines, machines.facts_of(ply).first, origin)

@@ -89,8 +89,8 @@ class Uses:
 @dataclass(slots=True)
 class Volume:
     """What its consumers get. parts: the plies that it is read from and, where nothing lands, written to.
-    rate: operations in a second at the height of a rush; height: what they get of it now; uses: what those
-    take of disks.
+    rate: operations in a second at the height of a rush; wanted: what they want of it now, and height: what
+    they get; uses: what those take of disks.
     """
 
     first: int
@@ -98,6 +98,7 @@ class Volume:
     landing: Part | None
     rate: float
     uses: Uses | None = None
+    wanted: float = 0.0
     height: float = 0.0
     due: float = 0.0  # operations since some were tried out
 
@@ -471,6 +472,7 @@ def _sum_up(machines: Machines, load: Load) -> None:
     for volume in volumes:
         wanted = workload_of(volume.first).height(machines.clock) * machines.consumers
         wanted *= volume.first not in resting
+        volume.wanted = wanted
         volume.height = min(wanted, most.get(volume.first, wanted))
     urgent = np.append(load.full, False)[load.devices] if len(load.full) else np.zeros(size, dtype=np.bool_)
     wants = []  # of each volume at height 1: of disks, of ports out and in
@@ -535,7 +537,8 @@ def _note(machines: Machines, load: Load, built: _Built) -> None:
         for flow, of in ((load.sent, sent), (load.received, uses.writes)):
             flow += np.bincount(built.node, of * uses.block * height, len(names))
         for part in volume.all_parts:
-            counted = _counted(volume, part, built, len(names)) * height
+            times = [volume.wanted if name == "wanted" else height for name in COUNTED]
+            counted = _counted(volume, part, built, len(names)) * times
             load.counts[part.ply] = {
                 names[row]: counted[row] for row in np.flatnonzero(counted.any(axis=1)).tolist()
             }
@@ -607,6 +610,7 @@ def _counted(volume: Volume, part: Part, built: _Built, nodes: int) -> Reals:
         "disk_writes": written,
         "disk_written_bytes": (written + settled) * block,
         "cached_reads": by_node(part.cached + part.remembered) * workload.reads,
+        "wanted": reads + writes,
     }
     return np.stack([columns[name] for name in COUNTED], axis=1)
 

@@ -29,6 +29,7 @@ const KEPT = [
   { of: "weekly", label: "Weekly snapshots" },
 ] as const;
 const MB = 1e6;
+const GIB = 2 ** 30;
 /** What is typed of a limit: none where nothing is. */
 const whole = (typed: unknown) => (typed === null || typed === "" ? null : Math.round(Number(typed)));
 const scaled = (typed: unknown) => (whole(typed) === null ? null : Math.round(Number(typed) * MB));
@@ -55,6 +56,7 @@ const wish = reactive({
   landing: 0,
   share: 0,
   share_copies: null as number | null,
+  first: 0,
   hourly: 0,
   daily: 0,
   weekly: 0,
@@ -104,7 +106,8 @@ watch(
     // Nor does a landing where the field for it is not shown.
     if (by.value === "copies" || rest.fast) rest.landing = 0;
     if (rest.fast) rest.share = 0;
-    if (!Number(rest.share)) rest.share_copies = null;
+    if (rest.fast || Number(rest.share)) rest.first = 0;
+    if (!Number(rest.share) && !rest.first) rest.share_copies = null;
     rest.landing = Number(rest.landing) || 0;
     rest.share = Number(rest.share) || 0;
     rest.memory = rest.cache === "memory" ? Number(rest.memory) || 0 : 0;
@@ -164,8 +167,17 @@ watch(
       label="Hottest on fast, %"
       width="120"
     />
+    <VTextField
+      v-if="!wish.fast && !Number(wish.share)"
+      :model-value="wish.first / GIB"
+      type="number"
+      min="0"
+      label="First on fast, GiB"
+      width="120"
+      @update:model-value="(typed) => (wish.first = Math.round(Number(typed) * GIB))"
+    />
     <VSelect
-      v-if="!wish.fast && Number(wish.share)"
+      v-if="!wish.fast && (Number(wish.share) || wish.first)"
       v-model="wish.share_copies"
       :items="there"
       label="Copies there"

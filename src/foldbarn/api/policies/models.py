@@ -52,6 +52,7 @@ class UserOut(StandingOut):
 class Compared(StrEnum):
     """What is measured of a volume and was to be expected."""
 
+    OPERATIONS = "operations"
     MEAN = "mean"
     LATE = "late"
     DISK_OPERATIONS = "disk operations"
@@ -61,12 +62,12 @@ class Compared(StrEnum):
 
 
 class ComparedOut(BaseModel):
-    """One figure as measured lately and as it was to be expected; null where that is not known. of: seconds
-    of an operation on average (mean) or for 99 of 100 (late); operations on disks for one of a consumer's;
-    bytes written to disks for one written; the share of reads, 0 to 1, that cache devices or memory serve
-    (cached); the share of what is asked, 0 to 1, that the fast tier takes for its heat (served). off: by how
-    much it is more, as a part of what was to be expected, or for shares their difference; why: it is not
-    known.
+    """One figure as measured lately and as it was to be expected; null where that is not known. of:
+    operations done in a second; seconds of an operation on average (mean) or for 99 of 100 (late); operations
+    on disks for one of a consumer's; bytes written to disks for one written; the share of reads, 0 to 1, that
+    cache devices or memory serve (cached); the share of what is asked, 0 to 1, that the fast tier takes for
+    its heat (served). off: by how much it is more, as a part of what was to be expected, or for shares their
+    difference; why: it is not known.
     """
 
     of: Compared
@@ -77,12 +78,13 @@ class ComparedOut(BaseModel):
 
 
 class MeasuredOut(BaseModel):
-    """What a volume that keeps a policy is asked for, as its nodes tell: operations a second lately, the most
-    that it may be asked for, and how it fares beside what was to be expected under that.
+    """What a volume that keeps a policy is asked for, as its nodes tell: operations a second lately, with
+    what was held back, the most that it may be asked for, and how it fares beside what was to be expected
+    under that.
     """
 
     volume: str
-    operations_per_second: float | None
+    asked_per_second: float | None
     most_operations: int | None
     compared: list[ComparedOut]
 

@@ -254,6 +254,7 @@ def policy_page(
         share_copies=policy.wishes.share_copies or None,
         memory=policy.wishes.memory,
         compressed=policy.wishes.compressed,
+        first=policy.wishes.first,
         hourly=policy.wishes.schedule.hourly,
         daily=policy.wishes.schedule.daily,
         weekly=policy.wishes.schedule.weekly,
@@ -290,7 +291,7 @@ def measured_out(view: SiteView, policy: Policy, heat: Heats, paces: Paces) -> l
     return [
         MeasuredOut(
             volume=volume.name,
-            operations_per_second=_lately(heat, volume),
+            asked_per_second=_asked(paces.get(volume.number)),
             most_operations=kept[volume.number].operations or None,
             compared=[
                 *_compared(paces.get(volume.number), expected.get(volume.number)),
@@ -301,10 +302,9 @@ def measured_out(view: SiteView, policy: Policy, heat: Heats, paces: Paces) -> l
     ]
 
 
-def _lately(heat: Heats, volume: Volume) -> float | None:
+def _asked(pace: Pace | None) -> float | None:
     """Operations a second; None where nobody has told."""
-    known = heat.get(volume.number)
-    return known.operations_per_second if known is not None and known.seconds > 0 else None
+    return pace.a_second(pace.work.asked_for) if pace is not None and pace.seconds > 0 else None
 
 
 def _compared(pace: Pace | None, expected: Foretold | None) -> list[ComparedOut]:
@@ -315,6 +315,7 @@ def _compared(pace: Pace | None, expected: Foretold | None) -> list[ComparedOut]
     on_disks = (work.disk_reads + work.disk_writes) / work.operations
     written = work.disk_written_bytes / work.written_bytes if work.written_bytes else None
     return [
+        _beside(Compared.OPERATIONS, pace.a_second(work.operations), expected.operations, ""),
         _beside(Compared.MEAN, pace.mean, expected.mean, too_much),
         _beside(Compared.LATE, pace.within(), expected.late, too_much),
         _beside(Compared.DISK_OPERATIONS, on_disks, expected.disk_operations, ""),

@@ -146,9 +146,9 @@ class ComingOut(BaseModel):
 
 
 class HotOut(BaseModel):
-    """What of a volume lies on the fast tier for its heat: its copies in words, extents of the volume and
-    bytes of data in them, bytes on disks there and those that it takes the less elsewhere, and the extents
-    that may lie there.
+    """What of a volume lies on the fast tier for its heat or outright: its copies in words, extents of the
+    volume and bytes of data in them, bytes on disks there and those that it takes the less elsewhere, and the
+    extents that may lie there.
     """
 
     counted: str
@@ -318,7 +318,7 @@ class VolumePage(VolumeOut):
     unset_ranges: list[list[int]]
     through_ranges: list[list[int]]
     through_bytes: int
-    upper: list[int] | None  # its extents on the fast tier for their heat; None where none may lie there
+    upper: list[int] | None  # its extents on the fast tier beside the others; None where none may lie there
     what_if: list[WhatIf]
     change: int | None
     made_at: datetime
@@ -364,7 +364,7 @@ class HeatOut(BaseModel):
     """What a volume is asked for, as its nodes have told: operations a second lately, seconds for which it
     has been watched (of which those long ago count less), and what its hottest extents take, from none to
     all. No points where nothing is known. half_life_seconds: what was asked so long ago counts for half.
-    upper: what lies on the fast tier for its heat, where it keeps such a policy.
+    upper: what lies on the fast tier for its heat or outright, where it keeps such a policy.
     """
 
     operations_per_second: float

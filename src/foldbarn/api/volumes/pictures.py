@@ -166,7 +166,7 @@ def _hot_out(view: SiteView, volume: Volume) -> HotOut | None:
         bytes=extents * view.data_bytes(volume.whole),
         on_disks=_held_bytes(view, hot),
         spared=extents * volume.whole.scheme.strips * view.pools[volume.pool].strip_bytes,
-        most=hot_extents(volume, policy.wishes) if policy else 0,
+        most=hot_extents(view.pools[volume.pool], volume, policy.wishes) if policy else 0,
     )
 
 

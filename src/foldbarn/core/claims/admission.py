@@ -167,7 +167,7 @@ class Admission:
     def _place(self, alike: _Alike) -> Verdict:
         found, policy = alike.storage_class, alike.policy
         unlike = self._unlike(alike.origin)
-        answered = self._answers(found, policy, alike.size, unlike)
+        answered = self._answers(found, policy, alike, unlike)
         if unlike and not answered:
             return Verdict(Hindrance.NO_POOL, next(iter(unlike.values())), "Name another class.")
         chosen = best_near(self.view, answered, alike.near)
@@ -189,17 +189,18 @@ class Admission:
         return {row: refusal.sentence for row, refusal in found.items() if refusal is not None}
 
     def _answers(
-        self, found: StorageClass, policy: Policy, size: int, without: Collection[int] = ()
+        self, found: StorageClass, policy: Policy, alike: _Alike, without: Collection[int]
     ) -> list[Answer]:
         """without: pools, by row, that are none for it."""
+        size, copied = alike.size, alike.origin is not None
         if found.pool is None and not without:
-            return answers(self.view, policy.wishes, size, room=False)
+            return answers(self.view, policy.wishes, size, room=False, copied=copied)
         mine = [
             pool
             for row, pool in enumerate(self.view.pools)
             if found.pool in (None, pool.number) and row not in without
         ]
-        return [answer(self.view, pool, policy.wishes, size, room=False) for pool in mine]
+        return [answer(self.view, pool, policy.wishes, size, room=False, copied=copied) for pool in mine]
 
 
 def admission_of(view: SiteView, orchestrator: int) -> Admission:

@@ -25,6 +25,7 @@ from foldbarn.core.policies.matching import (
     place_new,
     said_limit,
     tier_of,
+    too_small,
 )
 from foldbarn.core.policies.policy import Policy, Wishes, against_draft
 from foldbarn.core.pools.capacity import Limit, fits, most_that_fits
@@ -398,9 +399,11 @@ def _against_itself(view: SiteView, volume: Volume, policy: Policy) -> list[Agai
     """What stands against it wherever the volume lies."""
     if refusal := against_altering(volume) or against_reshaping(volume):
         return [Against(Wish.OPEN, refusal.sentence, refusal.next_step or "")]
+    if small := too_small(view.pools[volume.pool], policy.wishes, volume.size_bytes):
+        return [small]
     if volume.upper.any() and not _hot_stays(volume, policy.wishes):
         lie = say_count(int(volume.upper.sum()), "extent")
-        words = f"{lie} of {volume.name} lie on the fast tier for their heat."
+        words = f"{lie} of {volume.name} lie on the fast tier."
         return [Against(Wish.SHARE, words, "Move them down first.")]
     same = volume.policy == (policy.number, policy.version) and hot_as_wished(volume, policy.wishes)
     if same and landing_as_wished(volume, view.pools[volume.pool], policy.wishes):
@@ -419,9 +422,12 @@ def _against_in_place(view: SiteView, row: int, volumes: Sequence[Volume], wishe
         return [found for some in alike for found in _against_in_place(view, row, some, wishes)]
     pool, numbers, only = view.pools[row], {v.number for v in volumes}, volumes[0].only_on
     others = replace(view, volumes=tuple(v for v in view.volumes if v.number not in numbers))
-    extents = sum(v.whole.extents for v in volumes)
+    # What stays on the fast tier takes no room beside that.
+    up = sum(int(v.upper.sum()) for v in volumes if _hot_stays(v, wishes))
+    extents = sum(v.whole.extents for v in volumes) - up
     there = sum(v.whole.extents_set_aside for v in volumes) if wishes.thin else extents
-    found = against(others, pool, wishes, extents * wishes.scheme.k * pool.strip_bytes, there, only)
+    size, count = extents * wishes.scheme.k * pool.strip_bytes, len(volumes)
+    found = against(others, pool, wishes, size, there, only, there=count, rises=True)
     if any(one.wish == Wish.ROOM for one in found):
         found = [one for one in found if one.wish != Wish.ROOM]
         if there * wishes.scheme.strips > sum(
@@ -460,7 +466,8 @@ def _against_anew(view: SiteView, row: int, volumes: Sequence[Volume], wishes: W
         parts = [(v, extents_for(v.size_bytes, pool, wishes.scheme)) for v in volumes]
         written = sum(int((~_never_written(v.whole, wishes.scheme, n)).sum()) for v, n in parts)
     size = extents * wishes.scheme.k * pool.strip_bytes
-    found = against(with_volumes(view, old), pool, wishes, size, written, only)
+    old_too = with_volumes(view, old)
+    found = against(old_too, pool, wishes, size, written, only, there=len(volumes), rises=True)
     if any(one.wish == Wish.ROOM for one in found):
         found = [one for one in found if one.wish != Wish.ROOM]
         most, limit = _most(view, pool, wishes, written / max(extents, 1), only)

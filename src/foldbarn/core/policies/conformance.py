@@ -16,12 +16,12 @@ from foldbarn.core.moving.mending import prospect_of
 from foldbarn.core.moving.rebuild import crowded_strips
 from foldbarn.core.names import natural_key
 from foldbarn.core.policies.adopting import may_have_more_room
-from foldbarn.core.policies.matching import against_cache, hot_as_wished, landing_as_wished, tier_of
+from foldbarn.core.policies.matching import against_cache, astray, hot_as_wished, landing_as_wished, tier_of
 from foldbarn.core.policies.policy import Policy
-from foldbarn.core.pools.capacity import most_to_give
+from foldbarn.core.pools.capacity import most_that_fits, most_to_give
 from foldbarn.core.pools.protection import Scheme
-from foldbarn.core.site import Contact, Ply, Purpose, SiteView, Volume
-from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.site import Contact, Ply, Purpose, SiteView, Tier, Volume
+from foldbarn.core.units import say_binary, say_count, say_list, say_size
 from foldbarn.core.volumes.loss import enough_to_read, losses_survived, present_strips
 from foldbarn.core.volumes.snapshots import room_extents
 from foldbarn.core.volumes.thin import to_set_aside
@@ -146,6 +146,15 @@ def _conformance(view: SiteView, volume: Volume, policy: Policy) -> Conformance:
         broken.append(Broken(Promise.ASIDE, words, cure))
         if room >= unset:
             mending.add(Promise.ASIDE)
+    if volume.hot is not None and len(low := astray(pool, volume, wishes, up=True)):
+        fast = most_that_fits(view, pool, volume.hot.scheme, Tier.FAST, only=volume.only_on).extents
+        lie = "lies" if len(low) == 1 else "lie"
+        words = f"Its first {say_binary(wishes.first)} are to lie on the fast tier, and "
+        words += f"{say_count(len(low), 'extent')} of that {lie} on the bulk tier still."
+        cure = f"Add fast disks to {pool.name}, or let it keep a policy with less on the fast tier."
+        broken.append(Broken(Promise.SHARE, words, cure))
+        if fast // volume.whole.scheme.k >= len(low) and enough_to_read(view, volume.whole)[low].all():
+            mending.add(Promise.SHARE)
     if not broken:
         return Conformance(Standing.KEPT, strips=short, on_their_way=away)
     moves_mend = all(b.promise in mending for b in broken)
@@ -170,8 +179,12 @@ def _made_otherwise(view: SiteView, volume: Volume, policy: Policy) -> list[Brok
         broken.append(Broken(Promise.LANDING, words, "Let it keep its policy once more."))
     # Where it is written anew its hot ply comes with that; what moves between its tiers is held meanwhile.
     if (volume.anew is None or volume.hot is not None) and not hot_as_wished(volume, wishes):
-        words = "What is asked for most of it is to lie on the fast tier, and has no place there."
-        if volume.hot is not None and not wishes.share:
+        what = (
+            f"Its first {say_binary(wishes.first)} are" if wishes.first else "What is asked for most of it is"
+        )
+        have = "have" if wishes.first else "has"
+        words = f"{what} to lie on the fast tier, and {have} no place there."
+        if volume.hot is not None and not wishes.in_two_tiers:
             words = "Some of it may lie on the fast tier, and its policy does not ask for that."
         broken.append(Broken(Promise.SHARE, words, "Let it keep its policy once more."))
     if wishes.encrypted and not pool.encrypted:
@@ -224,12 +237,15 @@ def _by_hand(volume: Volume) -> bool:
 def _made_as(volume: Volume) -> tuple[object, ...]:
     """What a volume has in common with others of which the same is to be said, wherever they lie."""
     made_as = tuple(ply.made_as for ply in volume.plies)
-    return volume.policy, volume.pool, volume.size_bytes, volume.anew is None, made_as
+    upper = None if volume.hot is None else np.packbits(volume.upper).tobytes()
+    return volume.policy, volume.pool, volume.size_bytes, volume.anew is None, made_as, upper
 
 
 def _made_as_wished(view: SiteView, volume: Volume) -> bool:
     policy = view.policy_of(volume)
     if policy is None or _made_otherwise(view, volume, policy):
+        return False
+    if len(astray(view.pools[volume.pool], volume, policy.wishes, up=True)):
         return False
     plies = [ply for ply in volume.plies if ply.purpose != Purpose.PAST]
     all_set_aside = policy.wishes.thin or all(ply.extents_here == ply.extents_set_aside for ply in plies)

@@ -5,12 +5,13 @@ how long operations take, and what they take of disks. Method: docs/methods.md, 
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from foldbarn.core.arrays import Ints, Reals
 from foldbarn.core.policies.bench import landed_write, large_write, small_write
+from foldbarn.core.policies.limits import limits_of
 from foldbarn.core.policies.memory import is_in_memory, room_in, shares_a_room
 from foldbarn.core.policies.performance import LATE, STEPS, Curve, DiskWork, in_turn, response, together
 from foldbarn.core.policies.policy import Cache
@@ -23,7 +24,8 @@ from foldbarn.core.volumes.pace import Pace
 
 Paces = Mapping[int, Pace]  # by number of the volume
 Heats = Mapping[int, Heat]  # by number of the volume
-MOST_BUSY = 0.98  # of a disk's time that is spent on what can wait
+MOST_BUSY = 0.98  # of the time of a disk or a port: who waits for an answer never asks for more
+MOST_TURNS = 100  # until everybody who is held back asks for as much as gets through
 LONG = 14.0  # mean times after which next to nobody waits still
 NEAR = 50  # disks are taken as alike where rates and times differ by less than one in so many
 
@@ -33,7 +35,8 @@ class Foretold:
     """mean, late: seconds of an operation on average, and for 99 of 100; None where its disks could not do
     what they did. disk_operations: on disks, for one of a consumer's; disk_bytes: written to disks for one
     byte written, with what settles later; None where nothing is written. cached: the share of reads that
-    cache devices or the memory of nodes serve, 0 to 1; None where neither serves it.
+    cache devices or the memory of nodes serve, 0 to 1; None where neither serves it. operations: a second,
+    that are done of those asked for.
     """
 
     mean: float | None
@@ -41,6 +44,7 @@ class Foretold:
     disk_operations: float
     disk_bytes: float | None
     cached: float | None = None
+    operations: float = 0.0
 
 
 @dataclass(slots=True)
@@ -76,8 +80,20 @@ class _Part:
 
     def on_disks(self) -> Reals:
         """[disks] of these."""
+        return self._read() + self.received()
+
+    def _read(self) -> Reals:
         found: Reals = self.reads_on * self.reads + self.asked * self.writes * self.work.reads
-        return found + self.writes_on * self.writes * self.work.writes
+        return found
+
+    def sent(self) -> Reals:
+        """[disks] of these, and of reads from memory beside them, what is sent by its node."""
+        return self._read() + self.asked * self.reads * self.remembered
+
+    def received(self) -> Reals:
+        """[disks] of these, what comes to its node."""
+        found: Reals = self.writes_on * self.writes * self.work.writes
+        return found
 
 
 def foretold(
@@ -96,7 +112,48 @@ def foretold(
         disks.rate[:] += mine
         disks.busy[:] += mine * (disks.access + part.block * disks.a_byte)
     _settle(view, pool, [part for of_volume in parts.values() for part in of_volume], disks)
-    return {v.number: _of(parts[v.number], disks) for v in volumes if only is None or v.number in only}
+    done = _done(view, volumes, parts, paces)
+    wanted = [v.number for v in volumes if only is None or v.number in only]
+    return {number: replace(_of(parts[number], disks), operations=done[number]) for number in wanted}
+
+
+def _done(
+    view: SiteView, volumes: Sequence[Volume], parts: Mapping[int, list[_Part]], paces: Paces
+) -> dict[int, float]:
+    """By number, operations a second that each volume's consumers get of those that they ask for: as many as
+    its limits let through, and no more than keep every disk and every node's storage ports busy for
+    MOST_BUSY of their time. Who is held back by one of these leaves more of the others.
+    """
+    asked, comes, takes = {}, {}, {}
+    for volume in volumes:
+        pace, limits = paces[volume.number], limits_of(view, volume)
+        block = parts[volume.number][0].block
+        asked[volume.number] = pace.a_second(pace.work.asked_for)
+        by_bytes = limits.throughput / block if limits.throughput else np.inf
+        comes[volume.number] = min(asked[volume.number], limits.operations or np.inf, by_bytes)
+        takes[volume.number] = _takes(view, parts[volume.number]) / pace.a_second(pace.work.operations)
+    for _ in range(MOST_TURNS if takes else 0):
+        used = np.sum([takes[number] * rate for number, rate in comes.items()], axis=0)
+        if used.max() <= MOST_BUSY * (1 + 1e-9):
+            break
+        for number, mine in takes.items():
+            busiest = float(used[mine > 0].max(initial=0.0))
+            comes[number] *= min(1.0, MOST_BUSY / busiest) if busiest else 1.0
+    return comes
+
+
+def _takes(view: SiteView, parts: Sequence[_Part]) -> Reals:
+    """Part of the time that a volume takes of each disk and of each node's storage ports, out and in, one
+    after the other, [disks and twice nodes]. Ports of which nobody has told how fast they are hold nobody up.
+    """
+    disks, nodes = _Disks.of(view), len(view.nodes)
+    fast = np.array([node.port_bytes_per_second or np.inf for node in view.nodes])
+    busy, out, into = np.zeros(len(view.disks)), np.zeros(nodes), np.zeros(nodes)
+    for part in parts:
+        busy += part.on_disks() * (disks.access + part.block * disks.a_byte)
+        out += np.bincount(view.disk_node, weights=part.sent() * part.block, minlength=nodes)
+        into += np.bincount(view.disk_node, weights=part.received() * part.block, minlength=nodes)
+    return np.concatenate([busy / disks.servers, out / fast, into / fast])
 
 
 def _settle(view: SiteView, pool: Pool, parts: Sequence[_Part], disks: _Disks) -> None:

@@ -23,7 +23,7 @@ from foldbarn.core.pools.only_on import may_hold
 from foldbarn.core.pools.placement import place
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.site import ANYWHERE, Disk, OnlyOn, Pool, SiteView, Tier, Volume
-from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.units import say_binary, say_count, say_list, say_size
 from foldbarn.core.volumes.snapshots import room_extents
 from foldbarn.core.volumes.thin import ahead_of
 
@@ -37,6 +37,7 @@ class Wish(StrEnum):
     COMPRESSION = "compression"
     DOMAINS = "domains"
     ROOM = "room"
+    SIZE = "size"
     LANDING = "landing"
     SHARE = "share"
     LABELS = "labels"
@@ -155,12 +156,20 @@ def against(
     size: int,
     aside: int | None = None,
     only: OnlyOn = ANYWHERE,
+    *,
+    there: int = 0,
+    rises: bool = False,
 ) -> list[Against]:
     """Everything that stands against a volume of these wishes in a pool. size: bytes of it; 0 for the
     smallest there can be; aside: extents for which room is set aside at once, those of a new volume when
-    None; only: where it may lie. The same holds for a preview and for a step that makes the volume.
+    None; only: where it may lie. there: volumes that it is about together where they are there already, 0 for
+    a new one; rises: whether all of it lies on its tier to begin with, and its first part goes to the fast
+    one after that. The same holds for a preview and for a step that makes the volume.
     """
     tier, scheme = tier_of(wishes), wishes.scheme
+    first = first_extents(pool, wishes)
+    if not there and (small := too_small(pool, wishes, size)):
+        return [small]
     found: list[Against] = []
     if pool.closing:
         found.append(Against(Wish.OPEN, f"{pool.name} is being deleted.", "Choose another pool."))
@@ -184,15 +193,17 @@ def against(
         return [*found, Against(Wish.TIER, f"{pool.name} has no fast tier.", cure)]
     if few := too_few_domains(view, pool, scheme, tier, only):
         return [*found, few]
-    extents = max(1, extents_for(size, pool, scheme))
+    extents = max(1 + first, extents_for(size, pool, scheme))
     # With a new volume's first snapshot comes room for what is overwritten.
     past = room_extents(extents, wishes.schedule.per_cent) if aside is None else 0
     at_once = aside_for(wishes, extents) if aside is None else aside
-    if not fits(view, pool, scheme, tier, extents + past, at_once + past, only=only):
-        found.append(_too_large(view, pool, wishes, size, only))
+    elsewhere = 0 if rises else first
+    here, now = extents - elsewhere + past, at_once - elsewhere + past
+    if not fits(view, pool, scheme, tier, here, now, only=only):
+        found.append(_too_large(view, pool, wishes, size, only, elsewhere))
     found += against_cache(view, pool, wishes, only)
     found += _against_landing(view, pool, wishes, size, only)
-    return found + _against_share(view, pool, wishes, only)
+    return found + _against_fast(view, pool, wishes, max(1, there), only)
 
 
 def _against_landing(view: SiteView, pool: Pool, wishes: Wishes, size: int, only: OnlyOn) -> list[Against]:
@@ -219,19 +230,48 @@ def _against_landing(view: SiteView, pool: Pool, wishes: Wishes, size: int, only
     return []
 
 
-def _against_share(view: SiteView, pool: Pool, wishes: Wishes, only: OnlyOn) -> list[Against]:
-    """What stands against the hottest of such a volume lying on the fast tier. It needs no room to begin
-    with: as much of it as finds room there rises.
+def _against_fast(view: SiteView, pool: Pool, wishes: Wishes, volumes: int, only: OnlyOn) -> list[Against]:
+    """What stands against a part of so many such volumes lying on the fast tier. What is asked for most needs
+    no room to begin with: as much of it as finds room there rises. What comes first has its room outright.
     """
     scheme = wishes.hot_scheme
     if scheme is None:
         return []
+    what = f"its first {say_binary(wishes.first)}" if wishes.first else "what is asked for most"
     if Tier.FAST not in view.tiers_of(pool):
-        cure = "Leave the share out, or form a pool of two media classes."
-        return [Against(Wish.SHARE, f"{pool.name} has no fast tier for what is asked for most.", cure)]
+        cure = f"Leave {'them' if wishes.first else 'the share'} out, or form a pool of two media classes."
+        return [Against(Wish.SHARE, f"{pool.name} has no fast tier for {what}.", cure)]
     if few := too_few_domains(view, pool, scheme, Tier.FAST, only):
-        return [Against(Wish.SHARE, f"For what is asked for most: {few.sentence}", few.cure)]
-    return []
+        return [Against(Wish.SHARE, f"For {what}: {few.sentence}", few.cure)]
+    extents = volumes * first_extents(pool, wishes) * wishes.scheme.k
+    if not extents or fits(view, pool, scheme, Tier.FAST, extents, only=only):
+        return []
+    fit = most_that_fits(view, pool, scheme, Tier.FAST, only=only)
+    each = " of each" if volumes > 1 else ""
+    do = "does" if extents == 1 else "do"
+    words = (
+        f"{say_size(wishes.first)}{each} {do} not fit on the fast tier of {pool.name}: it can take "
+        f"{say_size(fit.extents * pool.strip_bytes)} more with {scheme.counted()}, "
+        f"{said_limit(pool, scheme, fit.limit)}."
+    )
+    return [Against(Wish.SHARE, words, "Wish for less of it there, or add fast disks.")]
+
+
+def first_extents(pool: Pool, wishes: Wishes) -> int:
+    """Extents of the ply of all of a volume that lie on the fast tier outright; whole ones."""
+    return -(-wishes.first // (wishes.scheme.k * pool.strip_bytes))
+
+
+def too_small(pool: Pool, wishes: Wishes, size: int) -> Against | None:
+    """That a volume of so many bytes would lie on the fast tier whole, and has nothing for the bulk tier; for
+    0 bytes nothing is said.
+    """
+    first = first_extents(pool, wishes)
+    if not size or not first or extents_for(size, pool, wishes.scheme) > first:
+        return None
+    words = f"Its first {say_binary(wishes.first)}, which lie on the fast tier, would be all of it."
+    cure = f"Choose more than {say_binary(first * wishes.scheme.k * pool.strip_bytes)}, or another policy."
+    return Against(Wish.SIZE, words, cure)
 
 
 def against_cache(view: SiteView, pool: Pool, wishes: Wishes, only: OnlyOn = ANYWHERE) -> list[Against]:
@@ -283,9 +323,25 @@ def said_of_cache(view: SiteView, pool: Pool, wishes: Wishes) -> list[str]:
     return found.sentences(why) if found else []
 
 
-def hot_extents(volume: Volume, wishes: Wishes) -> int:
-    """How many extents of a volume may lie on the fast tier for their heat; 0 where it has no share."""
+def hot_extents(pool: Pool, volume: Volume, wishes: Wishes) -> int:
+    """How many extents of a volume may lie on the fast tier, for their heat or outright; 0 for none."""
+    if wishes.first:
+        return min(volume.whole.extents, first_extents(pool, wishes))
     return volume.whole.extents * wishes.share // 100
+
+
+def astray(pool: Pool, volume: Volume, wishes: Wishes, *, up: bool) -> Ints:
+    """Extents of a volume that are to lie on the fast tier outright, and lie on the other one (up), or lie
+    there though they do not come first. None of a volume of which nothing is to lie there outright.
+    """
+    if not wishes.first or volume.origin is not None:
+        return np.zeros(0, dtype=np.int64)
+    comes_first = np.arange(volume.whole.extents) < hot_extents(pool, volume, wishes)
+    upper = volume.upper
+    found: Ints = np.flatnonzero(
+        comes_first & ~upper & ~volume.whole.unwritten if up else upper & ~comes_first
+    )
+    return found
 
 
 def hot_as_wished(volume: Volume, wishes: Wishes) -> bool:
@@ -301,26 +357,31 @@ def answer(
     *,
     room: bool = True,
     only: OnlyOn = ANYWHERE,
+    copied: bool = False,
 ) -> Answer:
     """What a pool says to a policy. size: bytes of a volume that is to be made there, on chosen disks only
     where there are such. room: whether it is to be found out how much more fits, which takes many trials.
-    Found out once for each picture of the site.
+    copied: whether it is to be a copy of another one. Found out once for each picture of the site.
     """
-    key = ("answer", pool.number, wishes, size, room, only)
+    key = ("answer", pool.number, wishes, size, room, only, copied)
     if key not in view.findings:
-        view.findings[key] = _answer(view, pool, wishes, size, room, only)
+        view.findings[key] = _answer(view, pool, wishes, size, room, only, copied)
     return cast(Answer, view.findings[key])
 
 
-def _answer(view: SiteView, pool: Pool, wishes: Wishes, size: int, room: bool, only: OnlyOn) -> Answer:
+def _answer(
+    view: SiteView, pool: Pool, wishes: Wishes, size: int, room: bool, only: OnlyOn, copied: bool
+) -> Answer:
     tier, scheme = tier_of(wishes), wishes.scheme
-    found = against(view, pool, wishes, size, only=only)
+    found = against(view, pool, wishes, size, only=only, rises=copied)
     most, full = 0 if room else None, 0.0
     if room and all(a.wish == Wish.ROOM for a in found):
         most = room_for(view, pool, wishes, only).bytes
     if size and not found:
         extents = extents_for(size, pool, scheme)
-        full = full_with(view, pool, scheme, tier, extents, aside_for(wishes, extents), only=only)
+        first = first_extents(pool, wishes)
+        at_once = aside_for(wishes, extents) - first
+        full = full_with(view, pool, scheme, tier, extents - first, at_once, only=only)
     cached = () if found else tuple(said_of_cache(view, pool, wishes))
     return Answer(view.pool_row(pool), tuple(found), most, full, cached)
 
@@ -346,8 +407,10 @@ class Room:
 
 def room_for(view: SiteView, pool: Pool, wishes: Wishes, only: OnlyOn = ANYWHERE) -> Room:
     """The largest volume of these wishes that a pool has room for, where it may lie."""
-    scheme, fit = wishes.scheme, _most_beside_past(view, pool, wishes, only)
-    most = Room(fit.extents * scheme.k * pool.strip_bytes, fit.limit)
+    scheme, first = wishes.scheme, first_extents(pool, wishes)
+    fit = _most_beside_past(view, pool, wishes, only, first)
+    extents = fit.extents + (first if fit.extents else 0)
+    most = Room(extents * scheme.k * pool.strip_bytes, fit.limit)
     landing = wishes.landing_scheme
     if landing is None:
         return most
@@ -357,16 +420,19 @@ def room_for(view: SiteView, pool: Pool, wishes: Wishes, only: OnlyOn = ANYWHERE
     return most if most.bytes <= rounded else Room(rounded, fast.limit, for_landing=True)
 
 
-def _most_beside_past(view: SiteView, pool: Pool, wishes: Wishes, only: OnlyOn) -> Fit:
-    """The most extents of a volume of these wishes, beside which there is room for what snapshots hold."""
+def _most_beside_past(view: SiteView, pool: Pool, wishes: Wishes, only: OnlyOn, elsewhere: int) -> Fit:
+    """The most extents of a volume of these wishes on its tier, beside which there is room for what snapshots
+    hold of all of it. elsewhere: extents of it that lie on the other one.
+    """
     tier, rule, per_cent = tier_of(wishes), aside_rule(wishes), wishes.schedule.per_cent
     if not per_cent:
         return most_that_fits(view, pool, wishes.scheme, tier, rule, only=only)
 
     def volume(both: int) -> int:
-        extents = both * 100 // (100 + per_cent)
+        extents = max(0, (both * 100 - elsewhere * per_cent) // (100 + per_cent))
         # Room for the past is whole extents, rounded up.
-        return extents if extents + room_extents(extents, per_cent) <= both else max(extents - 1, 0)
+        past = room_extents(extents + elsewhere, per_cent)
+        return extents if extents + past <= both else max(extents - 1, 0)
 
     def at_once(both: int) -> int:
         return both if rule is None else rule(volume(both)) + both - volume(both)
@@ -462,9 +528,11 @@ def said_limit(pool: Pool, scheme: Scheme, limit: Limit) -> str:
     }[limit]
 
 
-def _too_large(view: SiteView, pool: Pool, wishes: Wishes, size: int, only: OnlyOn) -> Against:
-    """That a volume does not fit, with what limits its size."""
-    scheme, fit = wishes.scheme, _most_beside_past(view, pool, wishes, only)
+def _too_large(
+    view: SiteView, pool: Pool, wishes: Wishes, size: int, only: OnlyOn, elsewhere: int
+) -> Against:
+    """That a volume does not fit, with what limits its size; elsewhere: as _most_beside_past has it."""
+    scheme, fit = wishes.scheme, _most_beside_past(view, pool, wishes, only, elsewhere)
     smaller = "Choose a smaller size, fewer copies, or add disks."
     if not scheme.is_mirror:
         smaller = "Choose a smaller size, or add disks."
@@ -475,18 +543,25 @@ def _too_large(view: SiteView, pool: Pool, wishes: Wishes, size: int, only: Only
     }
     asked = f"{say_size(rounded_size(size, pool))} does" if size else "The smallest volume does"
     where = f"{pool.name} can" if not only else f"what was chosen of {pool.name} can"
+    most = fit.extents + (elsewhere if fit.extents else 0)
     words = (
-        f"{asked} not fit: {where} take {say_size(fit.extents * scheme.k * pool.strip_bytes)} more "
+        f"{asked} not fit: {where} take {say_size(most * scheme.k * pool.strip_bytes)} more "
         f"with {scheme.counted()}, {said_limit(pool, scheme, fit.limit)}."
     )
     return Against(Wish.ROOM, words, steps[fit.limit])
 
 
 def answers(
-    view: SiteView, wishes: Wishes, size: int = 0, *, room: bool = True, only: OnlyOn = ANYWHERE
+    view: SiteView,
+    wishes: Wishes,
+    size: int = 0,
+    *,
+    room: bool = True,
+    only: OnlyOn = ANYWHERE,
+    copied: bool = False,
 ) -> list[Answer]:
     """What every pool says, in the site's order."""
-    return [answer(view, pool, wishes, size, room=room, only=only) for pool in view.pools]
+    return [answer(view, pool, wishes, size, room=room, only=only, copied=copied) for pool in view.pools]
 
 
 def best(found: list[Answer]) -> Answer | None:

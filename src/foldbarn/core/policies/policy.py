@@ -9,7 +9,7 @@ from enum import StrEnum
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.names import labels_of
 from foldbarn.core.pools.protection import Level, Scheme, mirror
-from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.units import say_binary, say_count, say_list, say_size
 from foldbarn.core.volumes.schedules import NO_SCHEDULE, Schedule
 
 MOST_DATA = 16  # strips of data in a stripe: more take longer to read than they save room
@@ -17,6 +17,7 @@ MOST_PARITY = 4  # strips of parity
 MOST_LANDING = 50  # per cent of a volume
 MOST_LIMIT = 10**13  # operations, or bytes, a second
 MOST_SHARE = 90  # the same, of what may lie on the fast tier for its heat
+MOST_FIRST = 1 << 50  # bytes of a volume that lie on the fast tier outright
 MOST_MEMORY = 25  # per cent of a node's memory, for what one policy's volumes keep there
 
 
@@ -42,8 +43,9 @@ class Wishes:
     the fast tier of its pool. encrypted: only on disks that hold everything encrypted; compressed: only on
     disks that compress what they hold. landing: per cent of
     the volume for an area on the fast tier that takes what is written first; 0 for none. share: per cent of
-    it that may lie on the fast tier instead, what is asked for most; 0 for none. share_copies: of that there;
-    0 for as many as survive what the scheme does. labels: that its pool has. operations, throughput: what
+    it that may lie on the fast tier instead, what is asked for most; 0 for none. first: bytes of it, from its
+    begin, that lie there outright, the rest on the bulk tier; 0 for none. share_copies: of either there; 0
+    for as many as survive what the scheme does. labels: that its pool has. operations, throughput: what
     consumers may ask of it in a second, in operations and in bytes; 0 for no limit. cache: what cache devices
     do for it. memory: per cent of a node's memory that all its volumes together may take there; 0 for none.
     thin: room for an extent is set aside when it is about to be written.
@@ -64,6 +66,7 @@ class Wishes:
     schedule: Schedule = NO_SCHEDULE  # of snapshots
     memory: int = 0
     compressed: bool = False
+    first: int = 0
 
     @property
     def landing_scheme(self) -> Scheme | None:
@@ -72,10 +75,17 @@ class Wishes:
 
     @property
     def hot_scheme(self) -> Scheme | None:
-        """How what is asked for most is held on the fast tier; None where nothing lies there for that."""
-        if self.share and self.share_copies:
+        """How the part on the fast tier is held, for its heat or outright; None where there is none."""
+        if not self.in_two_tiers:
+            return None
+        if self.share_copies:
             return mirror(self.share_copies, self.scheme.level, self.scheme.per_domain)
-        return self._copies_on_fast if self.share else None
+        return self._copies_on_fast
+
+    @property
+    def in_two_tiers(self) -> bool:
+        """Whether some of it lies on the fast tier and the rest on the bulk tier."""
+        return bool(self.share or self.first)
 
     @property
     def _copies_on_fast(self) -> Scheme:
@@ -95,7 +105,11 @@ class Wishes:
             lands = f" Lands as {landing.counted()} on the fast tier first, in {self.landing} % of its size."
         labelled = f" Only in a pool with the {_labels(self.labels)}." if self.labels else ""
         hot = ""
-        if copies := self.hot_scheme:
+        copies = self.hot_scheme
+        if copies and self.first:
+            hot = f" Its first {say_binary(self.first)} lie on the fast tier as {copies.counted()}, the rest "
+            hot += "on the bulk tier."
+        elif copies:
             hot = f" Up to {self.share} % of it, what is asked for most, lies on the fast tier"
             hot += f" as {copies.counted()}."
         cached = _CACHES[self.cache]
@@ -108,7 +122,7 @@ class Wishes:
 
 def most_survived(scheme: Scheme, hot: Scheme | None) -> int:
     """Losses at the scheme's level that all of it, wherever it lies, survives; hot: how what lies on the fast
-    tier for its heat is held.
+    tier beside it is held.
     """
     return scheme.survives if hot is None else min(scheme.survives, hot.survives)
 
@@ -218,6 +232,7 @@ def wishes_of(
     schedule: Schedule = NO_SCHEDULE,
     memory: int = 0,
     compressed: bool = False,
+    first: int = 0,
 ) -> Wishes:
     """Wishes that do not contradict one another. survives: all that the scheme, and what is held of it on the
     fast tier, survives when None; operations, throughput: no limit when None; share_copies: as many as
@@ -225,7 +240,8 @@ def wishes_of(
     """
     _check_landing(scheme, fast, landing)
     _check_share(fast, landing, share)
-    hot = _hot(scheme, share, share_copies)
+    _check_first(first, fast, landing, share, thin)
+    hot = _hot(scheme, share or first, share_copies)
     wanted = most_survived(scheme, hot) if survives is None else survives
     if hot is not None and hot.survives < wanted <= scheme.survives:
         level = scheme.level.value
@@ -265,20 +281,21 @@ def wishes_of(
         schedule=schedule,
         memory=memory,
         compressed=compressed,
+        first=first,
     )
 
 
-def _hot(scheme: Scheme, share: int, copies: int | None) -> Scheme | None:
+def _hot(scheme: Scheme, there: int, copies: int | None) -> Scheme | None:
     """How so many copies on the fast tier are kept; None where their number follows from the scheme. Raises
     NotPossible.
     """
     if copies is None:
         return None
-    if not share:
+    if not there:
         raise NotPossible(
             "Copies on the fast tier are of the share that lies there, and there is none.",
             about="share_copies",
-            next_step="Leave them out, or wish for a share.",
+            next_step="Leave them out, or wish for a share, or for its first bytes there.",
         )
     return mirror(copies, scheme.level, scheme.per_domain)
 
@@ -339,6 +356,39 @@ def _check_share(fast: bool, landing: int, share: int) -> None:
             "What is asked for most is written where it lies, on the fast tier: it does not land first.",
             about="share",
             next_step="Leave the share out, or the landing.",
+        )
+
+
+def _check_first(first: int, fast: bool, landing: int, share: int, thin: bool) -> None:
+    """Raises NotPossible."""
+    if not 0 <= first <= MOST_FIRST:
+        words = f"Between 1 byte and {say_binary(MOST_FIRST)} of a volume may lie on the fast tier outright."
+        raise NotPossible(words, about="first")
+    if not first:
+        return
+    if fast:
+        raise NotPossible(
+            "All of it lies on the fast tier already.",
+            about="first",
+            next_step="Leave its first bytes out, or the fast tier.",
+        )
+    if share:
+        raise NotPossible(
+            "What lies on the fast tier is there for its heat, or because it comes first: not both.",
+            about="first",
+            next_step="Leave the share out, or its first bytes.",
+        )
+    if landing:
+        raise NotPossible(
+            "What lies on the fast tier outright is written where it lies: it does not land first.",
+            about="first",
+            next_step="Leave its first bytes out, or the landing.",
+        )
+    if thin:
+        raise NotPossible(
+            "What lies on the fast tier outright is set aside whole, and takes no room as it is written.",
+            about="first",
+            next_step="Leave its first bytes out, or let it be set aside whole.",
         )
 
 

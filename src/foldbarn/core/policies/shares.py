@@ -1,5 +1,5 @@
-"""Who shares the fast tier of a pool by heat: what moves next, and what each volume would gain or lose by
-another share. Method: docs/methods.md, "Tiers by heat".
+"""Who shares the fast tier of a pool, outright or by heat: what moves next, and what each volume would gain
+or lose by another share. Method: docs/methods.md, "Tiers by heat".
 """
 
 from __future__ import annotations
@@ -9,23 +9,56 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from foldbarn.core.policies.matching import hot_extents
+from foldbarn.core.policies.matching import astray, hot_extents
 from foldbarn.core.policies.policy import Wishes
 from foldbarn.core.pools.capacity import most_that_fits
 from foldbarn.core.site import ANYWHERE, Pool, SiteView, Tier, Volume
+from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.heat import Heat
-from foldbarn.core.volumes.tiers import Shift, Wanted, hottest, next_shift
+from foldbarn.core.volumes.loss import enough_to_read
+from foldbarn.core.volumes.origins import against_reshaping
+from foldbarn.core.volumes.tiers import Shift, Wanted, hottest, in_hot, next_shift
 
 LEAST_SECONDS = 60.0  # sooner nobody knows what is asked for most
 Heats = Mapping[int, Heat]  # by number of the volume
 
 
 def shift_for(view: SiteView, pool: Pool, heat: Heats, most: int) -> Shift | None:
-    """What is to move next in a pool, at most so many strips on disks; None for nothing."""
-    parts = _sharing(view, pool, heat)
-    if not parts or most <= 0:
+    """What is to move next in a pool, at most so many strips on disks; None for nothing. What lies on the
+    fast tier outright comes before what is there for its heat.
+    """
+    if most <= 0:
         return None
-    return next_shift(list(parts.values()), _room(view, pool, parts), most)
+    if outright := _outright(view, pool, most):
+        return outright
+    parts = _sharing(view, pool, heat)
+    return None if not parts else next_shift(list(parts.values()), _room(view, pool, parts), most)
+
+
+def _outright(view: SiteView, pool: Pool, most: int) -> Shift | None:
+    """What of a pool's volumes does not lie where their policies have it outright, of the first of these, at
+    most so many strips on disks; as far as the fast tier has room.
+    """
+    for volume in view.volumes_of(pool):
+        policy = view.policy_of(volume)
+        if volume.hot is None or policy is None or not policy.wishes.first:
+            continue
+        if volume.forming or volume.anew is not None or against_altering(volume) or against_reshaping(volume):
+            continue
+        scheme, k = volume.hot.scheme, volume.whole.scheme.k
+        at_once = max(1, most // (k * scheme.strips))
+        falls, rises = (astray(pool, volume, policy.wishes, up=up) for up in (False, True))
+        rises = rises[enough_to_read(view, volume.whole)[rises]] if len(rises) else rises
+        if len(falls):
+            falls = falls[enough_to_read(view, volume.hot)[in_hot(falls, k)].reshape(-1, k).all(axis=1)]
+        if len(falls):
+            return Shift(volume.number, False, falls[:at_once])
+        if not len(rises):
+            continue
+        room = most_that_fits(view, pool, scheme, Tier.FAST, only=volume.only_on).extents // k
+        if room:
+            return Shift(volume.number, True, rises[: min(at_once, room)])
+    return None
 
 
 def _sharing(view: SiteView, pool: Pool, heat: Heats) -> dict[int, Wanted]:
@@ -35,15 +68,15 @@ def _sharing(view: SiteView, pool: Pool, heat: Heats) -> dict[int, Wanted]:
         policy = view.policy_of(volume)
         if volume.hot is None or policy is None or volume.forming or volume.anew is not None:
             continue
-        if not volume.served:
+        if not volume.served or not policy.wishes.share:
             continue  # nothing is asked of it: it stays as it lies
-        wanted = _wanted(volume, policy.wishes, heat.get(volume.number))
+        wanted = _wanted(pool, volume, policy.wishes, heat.get(volume.number))
         if wanted is not None:
             found[volume.number] = wanted
     return found
 
 
-def _wanted(volume: Volume, wishes: Wishes, heat: Heat | None) -> Wanted | None:
+def _wanted(pool: Pool, volume: Volume, wishes: Wishes, heat: Heat | None) -> Wanted | None:
     """What a volume wants on the fast tier by its heat and such wishes; None where nobody knows yet what."""
     whole, copies = volume.whole, wishes.hot_scheme
     if heat is None or heat.seconds < LEAST_SECONDS or len(heat.warmth) != whole.extents or copies is None:
@@ -51,7 +84,7 @@ def _wanted(volume: Volume, wishes: Wishes, heat: Heat | None) -> Wanted | None:
     rates = heat.warmth / heat.seconds
     rates[whole.unwritten & ~volume.upper] = 0.0  # there is nothing to move
     strips = whole.scheme.k * copies.strips
-    return Wanted(volume.number, rates, volume.upper, hot_extents(volume, wishes), strips)
+    return Wanted(volume.number, rates, volume.upper, hot_extents(pool, volume, wishes), strips)
 
 
 def _room(view: SiteView, pool: Pool, parts: Mapping[int, Wanted]) -> int:
@@ -94,8 +127,8 @@ def foreseen(view: SiteView, volume: Volume, heat: Heats, share: int) -> list[Se
     pool, policy = view.pools[volume.pool], view.policy_of(volume)
     if policy is None or Tier.FAST not in view.tiers_of(pool):
         return []
-    wishes = replace(policy.wishes, share=max(share, 1))
-    mine = _wanted(volume, wishes, heat.get(volume.number))
+    wishes = replace(policy.wishes, share=max(share, 1), first=0)
+    mine = _wanted(pool, volume, wishes, heat.get(volume.number))
     if mine is None:
         return []
     if not share:

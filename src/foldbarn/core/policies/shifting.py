@@ -12,10 +12,10 @@ from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.moving.moves import Moves, arrived
 from foldbarn.core.moving.rebuild import plan_anew
-from foldbarn.core.policies.matching import place_new, said_limit, too_few_domains
+from foldbarn.core.policies.matching import astray, place_new, said_limit, too_few_domains
 from foldbarn.core.pools.capacity import fits, most_that_fits
 from foldbarn.core.site import UNWRITTEN, OnlyOn, Ply, Purpose, SiteView, Tier, Volume, to_come
-from foldbarn.core.units import say_count, say_list
+from foldbarn.core.units import say_binary, say_count, say_list
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.loss import enough_to_read
 from foldbarn.core.volumes.origins import against_reshaping
@@ -39,13 +39,16 @@ class Shifted:
     moves: Moves
 
 
-def shift(view: SiteView, volume: Volume, extents: Ints, up: bool) -> Shifted:
+def shift(view: SiteView, volume: Volume, extents: Ints, up: bool, *, leaving: bool = False) -> Shifted:
     """The one rule of whether some extents of a volume can go to the fast tier (up) or to the bulk tier, for
-    the preview and for the step. extents: of the ply of all of it.
+    the preview and for the step. extents: of the ply of all of it. leaving: whether they go because it is to
+    keep another policy, so that what its own says of them does not count.
 
     Raises NotPossible with what stands against it.
     """
     _check(view, volume, extents, up)
+    if not leaving:
+        _check_outright(view, volume, extents, up)
     whole, hot = volume.whole, volume.hot
     assert hot is not None
     pool = view.pools[volume.pool]
@@ -106,6 +109,22 @@ def _check(view: SiteView, volume: Volume, extents: Ints, up: bool) -> None:
     if len(np.unique(extents)) != len(extents):
         raise NotPossible("An extent is named twice.", about="extents", next_step="Name each once.")
     _check_readable(view, volume, extents, up)
+
+
+def _check_outright(view: SiteView, volume: Volume, extents: Ints, up: bool) -> None:
+    """Raises NotPossible for extents that are to lie where they do whatever is asked of them."""
+    policy, pool = view.policy_of(volume), view.pools[volume.pool]
+    if policy is None or not policy.wishes.first:
+        return
+    if np.isin(extents, astray(pool, volume, policy.wishes, up=up)).all():
+        return
+    first = say_binary(policy.wishes.first)
+    raise NotPossible(
+        f"The first {first} of {volume.name} lie on the fast tier, and nothing else of it, as {policy.name} "
+        "has it.",
+        about="extents",
+        next_step="Let it keep a policy with another size there, or with a share.",
+    )
 
 
 def _check_readable(view: SiteView, volume: Volume, extents: Ints, up: bool) -> None:

@@ -22,8 +22,9 @@ LATE = 0.99
 @dataclass(frozen=True, slots=True, eq=False)
 class Work:
     """What was done for consumers, added up. reads, writes: operations of theirs, and the bytes of these;
-    disk_...: what they took of disks; cached_reads: of the reads, what cache devices served. times: [bounds +
-    1] operations by the time they took.
+    disk_...: what they took of disks; cached_reads: of the reads, what cache devices served; wanted:
+    operations that they asked for, with what was held back. times: [bounds + 1] operations by the time they
+    took.
     """
 
     reads: float = 0.0
@@ -34,11 +35,17 @@ class Work:
     disk_writes: float = 0.0
     disk_written_bytes: float = 0.0
     cached_reads: float = 0.0
+    wanted: float = 0.0
     times: Reals = field(default_factory=lambda: np.zeros(len(BOUNDS) + 1))
 
     @property
     def operations(self) -> float:
         return self.reads + self.writes
+
+    @property
+    def asked_for(self) -> float:
+        """Operations; what was done was asked for, also where nobody counted that."""
+        return max(self.wanted, self.operations)
 
     @property
     def numbers(self) -> Reals:

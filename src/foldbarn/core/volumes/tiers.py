@@ -126,13 +126,14 @@ def _first(values: Reals, most: int) -> Ints:
 @dataclass(frozen=True, slots=True, eq=False)
 class Shift:
     """Extents of one volume (by number) that are to go to the other tier next, hottest first where they rise,
-    coldest first where they fall; up: to the fast one. rates: operations a second of each.
+    coldest first where they fall; up: to the fast one. rates: operations a second of each; None where they
+    belong there outright.
     """
 
     volume: int
     up: bool
     extents: Ints
-    rates: Reals
+    rates: Reals | None = None
 
 
 def next_shift(parts: Sequence[Wanted], room: int, most: int) -> Shift | None:
@@ -140,7 +141,7 @@ def next_shift(parts: Sequence[Wanted], room: int, most: int) -> Shift | None:
     most. At most so many strips on disks. None where all lies as it should.
     """
     chosen = hottest(parts, room)
-    shifts = []
+    shifts: list[tuple[float, Shift]] = []
     for part in parts:
         wanted = chosen[part.volume]
         for up, those in ((False, part.upper & ~wanted), (True, wanted & ~part.upper)):
@@ -148,10 +149,10 @@ def next_shift(parts: Sequence[Wanted], room: int, most: int) -> Shift | None:
             if len(extents):
                 rates = part.rates[extents]
                 extents = extents[_first(-rates if up else rates, max(1, most // part.strips))]
-                shifts.append(Shift(part.volume, up, extents, part.rates[extents]))
-    if not shifts:
-        return None
-    falling = [shift for shift in shifts if not shift.up]
+                rates = part.rates[extents]
+                shifts.append((float(rates.sum()), Shift(part.volume, up, extents, rates)))
+    falling = [shift for _, shift in shifts if not shift.up]
     if falling:
         return max(falling, key=lambda shift: (len(shift.extents), -shift.volume))
-    return max(shifts, key=lambda shift: (float(shift.rates.sum()), -shift.volume))
+    rising = max(shifts, key=lambda one: (one[0], -one[1].volume), default=None)
+    return None if rising is None else rising[1]

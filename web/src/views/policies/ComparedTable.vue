@@ -9,6 +9,7 @@ type Compared = Measured["compared"][number];
 const HALF_A_PERCENT = 0.005;
 
 const WORDS: Record<Compared["of"], { name: string; say: (value: number) => string }> = {
+  operations: { name: "of these done", say: (n) => `${Math.round(n).toLocaleString("en")} a second` },
   mean: { name: "an operation, on average", say: milliseconds },
   late: { name: "99 of 100, within", say: milliseconds },
   "disk operations": { name: "on disks, for one operation", say: (n) => n.toFixed(2) },
@@ -46,8 +47,8 @@ const rate = (operations: number | null) =>
         <th scope="rowgroup" :rowspan="m.compared.length + 1">
           <RouterLink :to="pathOf('volume', m.volume)">{{ m.volume }}</RouterLink>
         </th>
-        <td>operations</td>
-        <td class="n">{{ rate(m.operations_per_second) }}</td>
+        <td>operations asked for</td>
+        <td class="n">{{ rate(m.asked_per_second) }}</td>
         <td class="n">
           <template v-if="m.most_operations">at most {{ m.most_operations.toLocaleString("en") }}</template>
         </td>

@@ -292,7 +292,8 @@ def _wished(
         said = judge.pool_for(view, kept)
     if said.policy is None or said.pool is None:
         raise NotPossible(said.sentence, about="claims", next_step=said.cure or None)
-    return said, said.pool, wish_in(view, said.pool, kept.claim.size, said.policy.wishes)
+    copied = kept.origin is not None
+    return said, said.pool, wish_in(view, said.pool, kept.claim.size, said.policy.wishes, copied=copied)
 
 
 def _steps(together: Sequence[tuple[int, _New]]) -> list[Planned]:

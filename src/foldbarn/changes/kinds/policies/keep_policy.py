@@ -344,8 +344,9 @@ def _brought_down(
         extents = to_come_down(volume, policy.wishes)
         if len(extents) and not policy.draft:
             mine = view.volume_numbered(volume.number)
-            found = shift(view, mine, extents, up=False)
-            steps.append(steps_for(found, view.pools[volume.pool], mine, extents, up=False))
+            found = shift(view, mine, extents, up=False, leaving=True)
+            pool = view.pools[volume.pool]
+            steps.append(steps_for(found, pool, mine, extents, up=False, leaving=True))
             view = found.after
     return view, steps
 

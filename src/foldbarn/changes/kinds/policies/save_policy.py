@@ -49,11 +49,12 @@ class SavePolicyParams(Params):
     each on another disk. survives: losses at the level that it must survive, as many as the protection does
     where nothing is said. landing: per cent of a volume for an area on the fast tier that takes what is
     written first; 0 for none. share: per cent of a volume that may lie on the fast tier, what is asked for
-    most; 0 for none; share_copies: of that, as many as survive what the protection does where nothing is
-    said. memory: per cent of each node's memory that caches its volumes, where the cache is memory. thin:
-    room is taken as it is written. hourly, daily, weekly: how many snapshots are kept of the
-    first of each hour, day and week; snapshot_room: per cent of a volume for what is overwritten. draft: it
-    is only written down, and need not be kept by any pool.
+    most; 0 for none; first: bytes of a volume, from its begin, that lie there outright; 0 for none;
+    share_copies: of either there, as many as survive what the protection does where nothing is said. memory:
+    per cent of each node's memory that caches its volumes, where the cache is memory. thin: room is taken as
+    it is written. hourly, daily, weekly: how many snapshots are kept of the first of each hour, day and week;
+    snapshot_room: per cent of a volume for what is overwritten. draft: it is only written down, and need not
+    be kept by any pool.
     """
 
     name: str
@@ -76,6 +77,7 @@ class SavePolicyParams(Params):
     share_copies: int | None = None
     memory: int = 0
     compressed: bool = False
+    first: int = 0
     hourly: int = 0
     daily: int = 0
     weekly: int = 0
@@ -107,6 +109,7 @@ class WritePolicy(Inside):
     share_copies: int = 0
     memory: int = 0
     compressed: bool = False
+    first: int = 0
     hourly: int = 0
     daily: int = 0
     weekly: int = 0
@@ -119,7 +122,7 @@ class WritePolicy(Inside):
         wishes = Wishes(scheme, self.survives, self.fast, self.encrypted, self.landing, self.share)
         wishes = replace(wishes, labels=self.labels, operations=self.operations, throughput=self.throughput)
         wishes = replace(wishes, cache=self.cache, thin=self.thin, share_copies=self.share_copies)
-        wishes = replace(wishes, memory=self.memory, compressed=self.compressed)
+        wishes = replace(wishes, memory=self.memory, compressed=self.compressed, first=self.first)
         if not self.draft and (more := too_much(load_view(session), wishes, self.policy)):
             raise more
         schedule = Schedule(self.hourly, self.daily, self.weekly, self.snapshot_room)
@@ -163,6 +166,7 @@ class SavePolicy(Kind[SavePolicyParams]):
                 schedule=schedule_of(params.hourly, params.daily, params.weekly, params.snapshot_room),
                 memory=params.memory,
                 compressed=params.compressed,
+                first=params.first,
             )
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
@@ -198,6 +202,7 @@ class SavePolicy(Kind[SavePolicyParams]):
             share_copies=wishes.share_copies,
             memory=wishes.memory,
             compressed=wishes.compressed,
+            first=wishes.first,
             hourly=wishes.schedule.hourly,
             daily=wishes.schedule.daily,
             weekly=wishes.schedule.weekly,

@@ -62,7 +62,7 @@ class CopySnapshot(Kind[CopySnapshotParams]):
             pool = view.pool(params.pool) if params.pool else view.pools[volume.pool]
             if refusal := against_strips(view, volume, view.pool_row(pool)):
                 raise refusal
-            wish = wish_in(view, pool, snapshot.bytes or volume.size_bytes, wishes)
+            wish = wish_in(view, pool, snapshot.bytes or volume.size_bytes, wishes, copied=True)
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
         plies = plies_for(view, wish, name, volume)

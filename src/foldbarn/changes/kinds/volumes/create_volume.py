@@ -49,6 +49,7 @@ from foldbarn.core.policies.matching import (
     aside_for,
     best,
     extents_for,
+    first_extents,
     open_disks,
     place_new,
     rounded_size,
@@ -65,7 +66,6 @@ from foldbarn.core.site import (
     OnlyOn,
     Ply,
     Pool,
-    Purpose,
     SiteView,
     Tier,
     Volume,
@@ -82,7 +82,7 @@ from foldbarn.core.volumes.origins import (
     written_in,
 )
 from foldbarn.core.volumes.snapshots import Origin
-from foldbarn.core.volumes.tiers import new_hot
+from foldbarn.core.volumes.tiers import in_tiers, new_hot
 from foldbarn.store import nodes, policies, pools, volumes
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.tables import VolumeRow
@@ -150,7 +150,14 @@ class Place(Inside):
         kept_by = policies.version_id(session, *self.policy) if self.policy else None
         kept = next((p for p in view.policies if (p.number, p.version) == self.policy), None)
         wishes = kept.wishes if kept else plainly(self.scheme.scheme(), self.tier, thin=self.thin)
-        wish = wish_in(view, view.pool_numbered(self.pool), self.bytes, wishes, self.only_on.value())
+        wish = wish_in(
+            view,
+            view.pool_numbered(self.pool),
+            self.bytes,
+            wishes,
+            self.only_on.value(),
+            copied=self.origin is not None,
+        )
         source = self._source(view)
         row = VolumeRow(
             name=self.volume,
@@ -591,7 +598,9 @@ def steps_for(
 
 @dataclass(frozen=True, slots=True)
 class VolumeWish:
-    """A volume that its pool can take as it stands: bytes, extents. only: where it may lie."""
+    """A volume that its pool can take as it stands: bytes, extents. only: where it may lie; copied: it is to
+    be a copy of another one.
+    """
 
     pool: Pool
     size: int
@@ -600,6 +609,12 @@ class VolumeWish:
     tier: Tier
     wishes: Wishes
     only: OnlyOn = ANYWHERE
+    copied: bool = False
+
+    @property
+    def first(self) -> int:
+        """Extents that lie on the fast tier as it is made; those of a copy go up once it stands alone."""
+        return 0 if self.copied else first_extents(self.pool, self.wishes)
 
     @property
     def extent_bytes(self) -> int:
@@ -622,14 +637,23 @@ ABOUT = {
     Wish.ROOM: "size",
     Wish.LANDING: "size",
     Wish.SHARE: "pool",
+    Wish.SIZE: "size",
     Wish.LABELS: "pool",
     Wish.CACHE: "pool",
 }
 
 
-def wish_in(view: SiteView, pool: Pool, asked: int, wishes: Wishes, only: OnlyOn = ANYWHERE) -> VolumeWish:
-    """The one rule of what a pool takes, for the plan and for the step. asked: bytes. Raises NotPossible with
-    what stands against it.
+def wish_in(
+    view: SiteView,
+    pool: Pool,
+    asked: int,
+    wishes: Wishes,
+    only: OnlyOn = ANYWHERE,
+    *,
+    copied: bool = False,
+) -> VolumeWish:
+    """The one rule of what a pool takes, for the plan and for the step. asked: bytes; copied: as VolumeWish
+    has it. Raises NotPossible with what stands against it.
     """
     size, scheme = rounded_size(asked, pool), wishes.scheme
     extents = extents_for(size, pool, scheme)
@@ -639,9 +663,9 @@ def wish_in(view: SiteView, pool: Pool, asked: int, wishes: Wishes, only: OnlyOn
             f"{say_binary(scheme.k * pool.strip_bytes)}; {MOST_EXTENTS:,} are the most for one volume.",
             about="size",
         )
-    for found in against(view, pool, wishes, asked, only=only):
+    for found in against(view, pool, wishes, asked, only=only, rises=copied):
         raise NotPossible(found.sentence, about=ABOUT[found.wish], next_step=found.cure)
-    return VolumeWish(pool, size, extents, scheme, tier_of(wishes), wishes, only)
+    return VolumeWish(pool, size, extents, scheme, tier_of(wishes), wishes, only, copied)
 
 
 def _made(run: Run, nth: int) -> volumes.Made:
@@ -665,7 +689,8 @@ def plies_for(view: SiteView, wish: VolumeWish, name: str, source: Volume | None
     placement. source: what it is to be a copy of; what asked of it most goes up once it stands alone.
     """
     placement = np.full((wish.extents, wish.scheme.strips), UNWRITTEN, dtype=np.int32)
-    wanted = np.arange(wish.extents) < wish.aside
+    each = np.arange(wish.extents)
+    wanted = (each >= wish.first) & (each < wish.aside)
     written = np.zeros(wish.extents, dtype=np.bool_)
     if source is not None:
         written = written_in(source, wish.scheme, wish.extents)
@@ -682,8 +707,20 @@ def plies_for(view: SiteView, wish: VolumeWish, name: str, source: Volume | None
     if landing is not None:  # the whole volume is forming, and its landing with it
         plies = (*plies, replace(landing, forming=False))
     if source is None and (scheme := wish.wishes.hot_scheme):
-        plies = (*plies, new_hot(volume, scheme))
+        plies = (*plies, _in_first(view, wish, new_hot(volume, scheme)))
+        plies, _ = in_tiers(plies, each < wish.first)
     return plies
+
+
+def _in_first(view: SiteView, wish: VolumeWish, hot: Ply) -> Ply:
+    """A hot ply with what lies in it from the begin; its strips have still to be made."""
+    if not wish.first:
+        return hot
+    count, only = wish.first * wish.scheme.k, wish.only
+    placement = hot.placement.copy()
+    name = f"{hot.name} first"
+    placement[:count] = place_new(view, wish.pool, hot.tier, hot.scheme, count, name, only=only)
+    return replace(hot, placement=placement)
 
 
 def with_new(
@@ -726,22 +763,24 @@ def _summary(wish: VolumeWish, asked: int) -> str:
 
 def _effects(view: SiteView, after: SiteView, wish: VolumeWish, plies: tuple[Ply, ...]) -> list[AnyEffect]:
     pool = wish.pool
-    whole, *landings = [
-        np.bincount(view.row_of_number[ply.placement].reshape(-1), minlength=len(view.disks))
-        for ply in plies
-        if ply.purpose != Purpose.HOT  # nothing lies there yet
+    whole, *others = [
+        np.bincount(view.row_of_number[ply.placement].reshape(-1), minlength=len(view.disks)) for ply in plies
     ]
-    whole, landings = whole[: len(view.disks)], [landing[: len(view.disks)] for landing in landings]
-    taken = sum(landings, start=whole)
+    # What lies nowhere yet is counted beyond the last of them.
+    whole, others = whole[: len(view.disks)], [other[: len(view.disks)] for other in others]
+    taken = sum(others, start=whole)
     arriving = {view.disks[r].name: int(taken[r]) * pool.strip_bytes for r in np.flatnonzero(taken).tolist()}
+    label = "On the bulk tier" if wish.first else "On disks, at once" if wish.wishes.thin else "On disks"
     rows = [
-        Row(label="On disks, at once" if wish.wishes.thin else "On disks", after=_on_disks(wish, wish.aside)),
+        Row(label=label, after=_on_disks(wish, wish.aside - wish.first)),
         *room_rows(view, after, pool, {ply.tier for ply in plies if ply.extents_here}),
     ]
     if wish.wishes.thin:
         rows.insert(1, Row(label="On disks once all is written", after=_on_disks(wish, wish.extents)))
     if landing := wish.wishes.landing_scheme:
         rows.insert(1, Row(label="Landing on the fast tier", after=_landing_figure(wish, plies[1], landing)))
+    if wish.first and (hot := wish.wishes.hot_scheme):
+        rows.insert(1, Row(label="On the fast tier", after=_first_figure(wish, hot)))
     where = [Promise(title="Only on", sentence=f"{say_only_on(view, wish.only)}.")] if wish.only else []
     return [
         Promise(sentence=wish.wishes.sentence()),
@@ -776,6 +815,19 @@ def _landing_figure(wish: VolumeWish, ply: Ply, scheme: Scheme) -> Figure:
             Part("×", "copies", scheme.strips, "count"),
         ],
         f"{wish.wishes.landing} % of the volume's size, rounded up to whole extents.",
+    )
+
+
+def _first_figure(wish: VolumeWish, scheme: Scheme) -> Figure:
+    return make_figure(
+        "On the fast tier",
+        "bytes",
+        [
+            Part("+", "strips of data", wish.first * wish.scheme.k, "count"),
+            Part("×", "bytes of a strip", wish.pool.strip_bytes, "bytes"),
+            Part("×", "copies", scheme.strips, "count"),
+        ],
+        f"Its first {say_binary(wish.wishes.first)}, rounded up to whole extents.",
     )
 
 

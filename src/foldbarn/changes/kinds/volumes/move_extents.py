@@ -62,9 +62,12 @@ class OfExtents(InPool):
 
 
 class KeepRoom(OfExtents):
-    """Room is kept for their strips on the tier that they go to; what holds them holds them as before."""
+    """Room is kept for their strips on the tier that they go to; what holds them holds them as before.
+    leaving: they go because the volume is to keep another policy.
+    """
 
     name: ClassVar[str] = "keep-room"
+    leaving: bool = False
 
     def carry_out(self, run: Run) -> str:
         with self.holding(run) as session:
@@ -78,7 +81,7 @@ class KeepRoom(OfExtents):
             # It may be kept already, where this was killed when it was done.
             if len(left) and volume.anew is None:
                 try:
-                    found = shift(view, volume, left, self.up)
+                    found = shift(view, volume, left, self.up, leaving=self.leaving)
                 except NotPossible as error:
                     raise Overtaken(error.sentence, about=volume.name, next_step=error.next_step) from error
                 store_volumes.set_extents(session, found.into.number, found.extents, found.rows)
@@ -178,7 +181,9 @@ class MoveExtents(Kind[MoveExtentsParams]):
         )
 
 
-def steps_for(found: Shifted, pool: Pool, volume: Volume, extents: Ints, up: bool) -> list[Planned]:
+def steps_for(
+    found: Shifted, pool: Pool, volume: Volume, extents: Ints, up: bool, *, leaving: bool = False
+) -> list[Planned]:
     """The steps that carry a shift out."""
     which = tuple(extents.tolist())
     mine = {"pool": pool.number, "volume": volume.number, "up": up, "extents": which}
@@ -186,7 +191,9 @@ def steps_for(found: Shifted, pool: Pool, volume: Volume, extents: Ints, up: boo
     written = say_size(len(found.moves) * pool.strip_bytes)
     return [
         Planned(
-            KeepRoom(**mine), "Keep room for them there", "They are held as before until they are there."
+            KeepRoom(**mine, leaving=leaving),
+            "Keep room for them there",
+            "They are held as before until they are there.",
         ),
         Planned(
             Bring(pool=pool.number, volumes=(volume.number,)),

@@ -330,7 +330,7 @@ def _wished(view: SiteView, volume: Volume, pool: Pool) -> tuple[Policy | None, 
     if volume.past is None:
         past = replace(new_past(view, volume, _room(volume)), forming=False)
         view = with_volumes(view, {volume.number: replace(volume, plies=(*volume.plies, past))})
-    return policy, wish_in(view, pool, volume.size_bytes, wishes), view
+    return policy, wish_in(view, pool, volume.size_bytes, wishes, copied=True), view
 
 
 def _plainly(volume: Volume) -> Wishes:

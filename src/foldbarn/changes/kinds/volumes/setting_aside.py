@@ -82,12 +82,15 @@ def _orders(view: SiteView, plies: Sequence[int], strip_bytes: int) -> dict[int,
         keeps = {
             p: store_volumes.keeps_for(session, p) for p, (of, _) in held_as.items() if of == Purpose.PAST
         }
+        beside = {p: store_volumes.beside(session, p) for p, (of, _) in held_as.items() if of == Purpose.HOT}
     found = {}
     for ply in plies:
         order: dict[str, Any] = {"kind": "reserve", "ply": ply, "bytes": strip_bytes, "data": held_as[ply][1]}
         if (landing := lands.get(ply)) is not None:
             size = landing.strips * strip_bytes
             order["lands_for"] = {"ply": landing.ply, "bytes": size, "copies": landing.copies}
+        if ply in beside:
+            order["beside"] = beside[ply]
         found[ply] = _orders_of(view, order, wanted[ply], keeps.get(ply))
     return found
 
