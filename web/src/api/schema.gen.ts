@@ -2263,15 +2263,15 @@ export interface components {
          * @description What is measured of a volume and was to be expected.
          * @enum {string}
          */
-        Compared: "mean" | "late" | "disk operations" | "disk bytes" | "cached" | "served";
+        Compared: "operations" | "mean" | "late" | "disk operations" | "disk bytes" | "cached" | "served";
         /**
          * ComparedOut
-         * @description One figure as measured lately and as it was to be expected; null where that is not known. of: seconds
-         *     of an operation on average (mean) or for 99 of 100 (late); operations on disks for one of a consumer's;
-         *     bytes written to disks for one written; the share of reads, 0 to 1, that cache devices or memory serve
-         *     (cached); the share of what is asked, 0 to 1, that the fast tier takes for its heat (served). off: by how
-         *     much it is more, as a part of what was to be expected, or for shares their difference; why: it is not
-         *     known.
+         * @description One figure as measured lately and as it was to be expected; null where that is not known. of:
+         *     operations done in a second; seconds of an operation on average (mean) or for 99 of 100 (late); operations
+         *     on disks for one of a consumer's; bytes written to disks for one written; the share of reads, 0 to 1, that
+         *     cache devices or memory serve (cached); the share of what is asked, 0 to 1, that the fast tier takes for
+         *     its heat (served). off: by how much it is more, as a part of what was to be expected, or for shares their
+         *     difference; why: it is not known.
          */
         ComparedOut: {
             /** Expected */
@@ -4448,7 +4448,7 @@ export interface components {
          * @description What a volume is asked for, as its nodes have told: operations a second lately, seconds for which it
          *     has been watched (of which those long ago count less), and what its hottest extents take, from none to
          *     all. No points where nothing is known. half_life_seconds: what was asked so long ago counts for half.
-         *     upper: what lies on the fast tier for its heat, where it keeps such a policy.
+         *     upper: what lies on the fast tier for its heat or outright, where it keeps such a policy.
          */
         HeatOut: {
             /** Half Life Seconds */
@@ -4584,9 +4584,9 @@ export interface components {
         };
         /**
          * HotOut
-         * @description What of a volume lies on the fast tier for its heat: its copies in words, extents of the volume and
-         *     bytes of data in them, bytes on disks there and those that it takes the less elsewhere, and the extents
-         *     that may lie there.
+         * @description What of a volume lies on the fast tier for its heat or outright: its copies in words, extents of the
+         *     volume and bytes of data in them, bytes on disks there and those that it takes the less elsewhere, and the
+         *     extents that may lie there.
          */
         HotOut: {
             /** Bytes */
@@ -5035,16 +5035,17 @@ export interface components {
         };
         /**
          * MeasuredOut
-         * @description What a volume that keeps a policy is asked for, as its nodes tell: operations a second lately, the most
-         *     that it may be asked for, and how it fares beside what was to be expected under that.
+         * @description What a volume that keeps a policy is asked for, as its nodes tell: operations a second lately, with
+         *     what was held back, the most that it may be asked for, and how it fares beside what was to be expected
+         *     under that.
          */
         MeasuredOut: {
+            /** Asked Per Second */
+            asked_per_second: number | null;
             /** Compared */
             compared: components["schemas"]["ComparedOut"][];
             /** Most Operations */
             most_operations: number | null;
-            /** Operations Per Second */
-            operations_per_second: number | null;
             /** Volume */
             volume: string;
         };
@@ -6424,11 +6425,12 @@ export interface components {
          *     each on another disk. survives: losses at the level that it must survive, as many as the protection does
          *     where nothing is said. landing: per cent of a volume for an area on the fast tier that takes what is
          *     written first; 0 for none. share: per cent of a volume that may lie on the fast tier, what is asked for
-         *     most; 0 for none; share_copies: of that, as many as survive what the protection does where nothing is
-         *     said. memory: per cent of each node's memory that caches its volumes, where the cache is memory. thin:
-         *     room is taken as it is written. hourly, daily, weekly: how many snapshots are kept of the
-         *     first of each hour, day and week; snapshot_room: per cent of a volume for what is overwritten. draft: it
-         *     is only written down, and need not be kept by any pool.
+         *     most; 0 for none; first: bytes of a volume, from its begin, that lie there outright; 0 for none;
+         *     share_copies: of either there, as many as survive what the protection does where nothing is said. memory:
+         *     per cent of each node's memory that caches its volumes, where the cache is memory. thin: room is taken as
+         *     it is written. hourly, daily, weekly: how many snapshots are kept of the first of each hour, day and week;
+         *     snapshot_room: per cent of a volume for what is overwritten. draft: it is only written down, and need not
+         *     be kept by any pool.
          */
         SavePolicyParams: {
             /** @default any */
@@ -6468,6 +6470,11 @@ export interface components {
              * @default false
              */
             fast: boolean;
+            /**
+             * First
+             * @default 0
+             */
+            first: number;
             /**
              * Hourly
              * @default 0
