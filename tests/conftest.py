@@ -87,12 +87,23 @@ LONGEST_FIRST = (
     "services",
 )  # folders; what whole barns need is mostly waiting
 
+WHOLE_BARNS = ("web", "house")
 
+
+@pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """The long files go first, so that neither worker is left with one when the other has nothing to do."""
+    """The long files go first, so that neither worker is left with one when the other has nothing to do.
+    Whole barns stand one after the other, on one worker: each of them takes a good part of a core though
+    nobody asks anything of it, so that three side by side leave next to nothing for what they are there for.
+    Any other file stays together: what its tests share is made once.
+    """
     rank = {folder: place for place, folder in enumerate(LONGEST_FIRST)}
     here = PROJECT / "tests"
     items.sort(key=lambda item: rank.get(item.path.relative_to(here).parts[0], len(rank)))
+    for item in items:
+        where = item.path.relative_to(here)
+        name = "whole-barns" if where.parts[0] in WHOLE_BARNS else where.as_posix()
+        item.add_marker(pytest.mark.xdist_group(name))
 
 
 @pytest.fixture(scope="session")

@@ -168,8 +168,8 @@ def test_as_much_is_done_as_was_foretold_of_what_is_asked_for(slow: Site) -> Non
 
 
 def test_who_is_held_back_leaves_more_to_the_others(slow: Site) -> None:
-    """Two volumes that lie alike get a half each of what the busiest disk does; with a limit on one, each gets
-    as much of it as comes through, one request as good as the other.
+    """Two volumes that lie alike get a half each of what the busiest disk does; with a limit on one, each
+    gets as much of it as comes through, one request as good as the other.
     """
     for name in ("v", "w"):
         slow.do("create-volume", name=name, pool="quayside", size="1 TB", copies=2, level="node")
