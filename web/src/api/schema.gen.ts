@@ -4586,7 +4586,7 @@ export interface components {
          * HotOut
          * @description What of a volume lies on the fast tier for its heat or outright: its copies in words, extents of the
          *     volume and bytes of data in them, bytes on disks there and those that it takes the less elsewhere, and the
-         *     extents that may lie there.
+         *     extents that may lie there. outright: they are its first ones, whatever is asked of them.
          */
         HotOut: {
             /** Bytes */
@@ -4599,6 +4599,8 @@ export interface components {
             most: number;
             /** On Disks */
             on_disks: number;
+            /** Outright */
+            outright: boolean;
             /** Spared */
             spared: number;
         };

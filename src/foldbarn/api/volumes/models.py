@@ -148,7 +148,7 @@ class ComingOut(BaseModel):
 class HotOut(BaseModel):
     """What of a volume lies on the fast tier for its heat or outright: its copies in words, extents of the
     volume and bytes of data in them, bytes on disks there and those that it takes the less elsewhere, and the
-    extents that may lie there.
+    extents that may lie there. outright: they are its first ones, whatever is asked of them.
     """
 
     counted: str
@@ -157,6 +157,7 @@ class HotOut(BaseModel):
     on_disks: int
     spared: int
     most: int
+    outright: bool
 
 
 class BinnedOut(BaseModel):

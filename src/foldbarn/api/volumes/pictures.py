@@ -167,6 +167,7 @@ def _hot_out(view: SiteView, volume: Volume) -> HotOut | None:
         on_disks=_held_bytes(view, hot),
         spared=extents * volume.whole.scheme.strips * view.pools[volume.pool].strip_bytes,
         most=hot_extents(view.pools[volume.pool], volume, policy.wishes) if policy else 0,
+        outright=policy is not None and policy.wishes.first > 0,
     )
 
 

@@ -157,7 +157,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
           >Preview growing it</RouterLink
         >
         <RouterLink
-          v-if="volume.hot?.extents && !volume.binned"
+          v-if="volume.hot?.extents && !volume.hot.outright && !volume.binned"
           class="act"
           :to="{ query: { plan: 'move-extents', volume: volume.name, tier: 'bulk' } }"
           >Preview moving it all down</RouterLink
@@ -294,7 +294,10 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
                 <tr>
                   <td>
                     there as {{ volume.hot.counted }}
-                    <span class="soft">({{ volume.hot.most.toLocaleString("en") }} may)</span>
+                    <span class="soft"
+                      >({{ volume.hot.outright ? "its first " : "" }}{{ volume.hot.most.toLocaleString("en")
+                      }}{{ volume.hot.outright ? "" : " may" }})</span
+                    >
                   </td>
                   <td>+ {{ terabytes(volume.hot.on_disks) }}</td>
                 </tr>
