@@ -28,6 +28,7 @@ from playwright.sync_api import Browser, BrowserContext, Locator, Page, Response
 from playwright.sync_api import TimeoutError as PlaywrightTimeoutError
 from sqlalchemy import create_engine
 from tenacity import wait_fixed
+from xdist.scheduler import LoadScopeScheduling
 
 from foldbarn.api.app import make_app as make_api
 from foldbarn.changes.engine import runner
@@ -87,23 +88,30 @@ LONGEST_FIRST = (
     "services",
 )  # folders; what whole barns need is mostly waiting
 
-WHOLE_BARNS = ("web", "house")
+WHOLE_BARNS = ("web", "house")  # folders
 
 
-@pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """The long files go first, so that neither worker is left with one when the other has nothing to do.
-    Whole barns stand one after the other, on one worker: each of them takes a good part of a core though
-    nobody asks anything of it, so that three side by side leave next to nothing for what they are there for.
-    Any other file stays together: what its tests share is made once.
-    """
+    """The long files go first, so that neither worker is left with one when the other has nothing to do."""
     rank = {folder: place for place, folder in enumerate(LONGEST_FIRST)}
     here = PROJECT / "tests"
     items.sort(key=lambda item: rank.get(item.path.relative_to(here).parts[0], len(rank)))
-    for item in items:
-        where = item.path.relative_to(here)
-        name = "whole-barns" if where.parts[0] in WHOLE_BARNS else where.as_posix()
-        item.add_marker(pytest.mark.xdist_group(name))
+
+
+class Hands(LoadScopeScheduling):  # type: ignore[misc]
+    """Who runs which tests. A file stays together: what its tests share is made once. Whole barns stand one
+    after the other, on one worker: each of them takes a good part of a core though nobody asks anything of
+    it, so that three side by side leave next to nothing for what they are there for.
+    """
+
+    def _split_scope(self, nodeid: str) -> str:
+        file = nodeid.partition("::")[0]
+        return "whole barns" if Path(file).parts[1] in WHOLE_BARNS else file
+
+
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Any) -> Hands | None:
+    return Hands(config, log) if config.getvalue("dist") == "loadfile" else None
 
 
 @pytest.fixture(scope="session")

@@ -21,7 +21,7 @@ from foldbarn.settings import PROJECT
 
 HOME = PROJECT / ".barn"
 WEB = PROJECT / "web"
-HANDS = ("-n", "3", "--dist", "loadgroup", "--no-loadscope-reorder")  # of the tests
+HANDS = ("-n", "3", "--dist", "loadfile", "--no-loadscope-reorder")  # of the tests
 GENTLY = ("nice", "-n", "10")  # checks, beside tests that wait for whole barns and pages
 app = typer.Typer(
     add_completion=False,
@@ -236,7 +236,7 @@ def test(
 ) -> None:
     """Everything: style, types, layers, the front end's checks, then pytest. Arguments go to pytest."""
     make_front_end()
-    # Side by side, in the groups that tests/conftest.py makes. One hand more than cores: what is waited for
+    # Side by side, as tests/conftest.py deals them out. One hand more than cores: what is waited for
     # are stand-ins whose time runs, and pages.
     hands = () if any(a in ("-n", "-p", "--pdb", "-s") or a.startswith("-n") for a in context.args) else HANDS
     slowest = () if any(a.startswith("--durations") for a in context.args) else ("--durations=20",)
