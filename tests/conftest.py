@@ -277,8 +277,8 @@ def be_patient(patches: pytest.MonkeyPatch, machines: Machines) -> None:
     asked = outbound._Outbound._bounded
 
     async def ask(here: Any, method: str, url: str, *rest: Any) -> outbound.Answer:
-        name = url.partition("/agents/")[2].partition("/")[0]
-        if not machines.power.get(name, True):
+        names = (url.partition(f"/{of}/")[2].partition("/")[0] for of in ("agents", "witness"))
+        if not all(machines.power.get(name, True) for name in names):
             raise Unreachable("No answer.", about=url)
         return await asked(here, method, url, *rest)
 
