@@ -54,6 +54,7 @@ from foldbarn.core.policies.limits import terms_by_node
 from foldbarn.core.policies.matching import hot_as_wished, landing_as_wished
 from foldbarn.core.policies.policy import Cache
 from foldbarn.core.pools.capacity import pool_space
+from foldbarn.core.pools.compressing import UNITS
 from foldbarn.core.pools.only_on import stray_strips
 from foldbarn.core.site import POOLED, Contact, Ply, Role, SiteView
 from foldbarn.core.units import GIB
@@ -104,6 +105,7 @@ PROTECTIONS: list[dict[str, Any]] = [
     {"data": 2, "parity": 1, "landing": 10, "thin": True},
     {"copies": 2, "share": 50, "thin": True},
     {"data": 2, "parity": 2, "share": 50, "share_copies": 2},
+    {"copies": 2, "compressed": True},  # where its disks compress
     {"copies": 2, "first": 3 << 30},
     {"data": 2, "parity": 1, "first": 1 << 30, "share_copies": 3},
     {"copies": 2, "hourly": 2, "daily": 1, "snapshot_room": 10},
@@ -677,7 +679,8 @@ class Barn(RuleBasedStateMachine):
         fast = [d for d in free if d.media == "nvme" and d.node in {b.node for b in bulk}]
         disks = [d.name for d in (*bulk, *fast)]
         usual = {"copies": 2, "level": "node", "headroom": None, "serves": "fast tier"}
-        self.wish("form-pool", name="second", disks=disks, **usual)
+        unit = one_of([0, *UNITS], seed // 2)
+        self.wish("form-pool", name="second", disks=disks, compress_unit=unit, **usual)
 
     @rule(seed=SEEDS)
     def ground(self, seed: int) -> None:
