@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,8 @@ from test_leaving import mixed_pool
 from test_policies import plan_of, refusals, save
 from test_tiers_by_heat import go, lies_well, move, started, the, warm
 
+from foldbarn.api.policies.models import Compared
+from foldbarn.api.policies.pictures import measured_out
 from foldbarn.core.policies.conformance import Conformance, Standing, conformance
 from foldbarn.core.policies.matching import answer, room_for
 from foldbarn.core.policies.policy import Wishes
@@ -42,6 +45,14 @@ def keeps(name: str = "cameras") -> Conformance:
     found = conformance(current_view(), the(name))
     assert found is not None
     return found
+
+
+def risen(policy: str) -> tuple[float | None, float | None, float | None]:
+    """Extents on the fast tier as the policy's page has it: there, to be there, and by how much that is off."""
+    view = current_view()
+    [told] = measured_out(view, view.policy(policy), {}, {})
+    [row] = [row for row in told.compared if row.of == Compared.RISEN]
+    return row.measured, row.expected, row.off
 
 
 def the_pool() -> Pool:
@@ -175,7 +186,9 @@ def test_a_volume_in_use_gets_its_first_bytes_there_by_itself(split: Site) -> No
     assert started()[-1][1] == "2 extents of cameras come first, and what does is to lie on the fast tier."
     done(split, "keep-policy", volumes=["cameras"], policy="more")
     lies_well(split, {0, 1})  # what is there stays
+    assert risen("more") == (2, 4, -0.5)
     go(split)
+    assert risen("more") == (4, 4, 0.0)
     lies_well(split, {0, 1, 2, 3})  # whole extents, so that 7 GiB are 8
     done(split, "keep-policy", volumes=["cameras"], policy="split")
     go(split)
@@ -186,6 +199,37 @@ def test_a_volume_in_use_gets_its_first_bytes_there_by_itself(split: Site) -> No
     )
     go(split)
     assert len(started()) == 3
+
+
+def test_what_is_short_besides_does_not_hide_what_has_still_to_rise(split: Site) -> None:
+    save(split, **PLAIN)
+    done(split, "keep-policy", volumes=["cameras"], policy="plain")
+    done(split, "keep-policy", volumes=["cameras"], policy="split")
+    found = replace(keeps(), strips=3, on_their_way=3)
+    assert found.sentence().endswith(
+        "3 strips are on their way. Its pool has room for those extents, and they follow by themselves."
+    )
+
+
+def test_a_copy_fills_the_bulk_tier_with_all_of_it(split: Site) -> None:
+    wishes, size = current_view().policy("split").wishes, 20 * GIB
+    plain = answer(current_view(), the_pool(), plan_wishes(PLAIN), size)
+    assert answer(current_view(), the_pool(), wishes, size, copied=True).full == pytest.approx(plain.full)
+    assert answer(current_view(), the_pool(), wishes, size).full < plain.full
+
+
+def test_where_the_bulk_tier_is_full_others_go_up_all_the_same(split: Site) -> None:
+    """What would have to come down finds no room there, and keeps nobody waiting."""
+    save(split, **PLAIN)
+    save(split, **{**SPLIT, "name": "less", "first": 2 * GIB})
+    done(split, "create-volume", name="other", policy="plain", size="20 GiB")
+    done(split, "keep-policy", volumes=["other"], policy="split")
+    done(split, "keep-policy", volumes=["cameras"], policy="less")
+    room = room_for(current_view(), the_pool(), current_view().policy("plain").wishes).bytes
+    done(split, "create-volume", name="filler", policy="plain", size=str(room))
+    go(split)
+    assert np.flatnonzero(the("other").upper).tolist() == [0, 1]
+    assert np.flatnonzero(the().upper).tolist() == [0, 1]
 
 
 def test_where_the_fast_tier_is_full_it_is_broken_and_says_so(split: Site) -> None:
@@ -216,7 +260,7 @@ def test_several_that_are_to_have_it_need_room_for_all_together(split: Site) -> 
         done(split, "create-volume", name=name, policy="plain", size=str(half + 10 * GIB))
     assert refusals("keep-policy", volumes=["ant", "bee"], policy="half") == []
     words = " ".join(refusals("keep-policy", volumes=["ant", "bee", "cod"], policy="half"))
-    assert "of each do not fit on the fast tier of quayside" in words
+    assert "of each does not fit on the fast tier of quayside" in words
 
 
 def test_any_node_may_go_and_it_is_rebuilt_in_both_tiers(split: Site) -> None:

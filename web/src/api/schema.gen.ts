@@ -2263,15 +2263,15 @@ export interface components {
          * @description What is measured of a volume and was to be expected.
          * @enum {string}
          */
-        Compared: "operations" | "mean" | "late" | "disk operations" | "disk bytes" | "cached" | "served";
+        Compared: "operations" | "mean" | "late" | "disk operations" | "disk bytes" | "cached" | "served" | "risen";
         /**
          * ComparedOut
          * @description One figure as measured lately and as it was to be expected; null where that is not known. of:
          *     operations done in a second; seconds of an operation on average (mean) or for 99 of 100 (late); operations
          *     on disks for one of a consumer's; bytes written to disks for one written; the share of reads, 0 to 1, that
          *     cache devices or memory serve (cached); the share of what is asked, 0 to 1, that the fast tier takes for
-         *     its heat (served). off: by how much it is more, as a part of what was to be expected, or for shares their
-         *     difference; why: it is not known.
+         *     its heat (served); extents that lie there (risen). off: by how much it is more, as a part of what was to
+         *     be expected, or for shares their difference; why: it is not known.
          */
         ComparedOut: {
             /** Expected */

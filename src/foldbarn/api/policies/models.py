@@ -59,6 +59,7 @@ class Compared(StrEnum):
     DISK_BYTES = "disk bytes"
     CACHED = "cached"
     SERVED = "served"
+    RISEN = "risen"
 
 
 class ComparedOut(BaseModel):
@@ -66,8 +67,8 @@ class ComparedOut(BaseModel):
     operations done in a second; seconds of an operation on average (mean) or for 99 of 100 (late); operations
     on disks for one of a consumer's; bytes written to disks for one written; the share of reads, 0 to 1, that
     cache devices or memory serve (cached); the share of what is asked, 0 to 1, that the fast tier takes for
-    its heat (served). off: by how much it is more, as a part of what was to be expected, or for shares their
-    difference; why: it is not known.
+    its heat (served); extents that lie there (risen). off: by how much it is more, as a part of what was to
+    be expected, or for shares their difference; why: it is not known.
     """
 
     of: Compared

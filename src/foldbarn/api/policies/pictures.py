@@ -40,10 +40,10 @@ from foldbarn.core.policies.adopting import adopt
 from foldbarn.core.policies.bench import BenchRow, Life, lay_side_by_side, schemes_at
 from foldbarn.core.policies.conformance import Standing, conformance
 from foldbarn.core.policies.foretold import Foretold, Paces, foretold
-from foldbarn.core.policies.matching import answers
+from foldbarn.core.policies.matching import answers, hot_extents
 from foldbarn.core.policies.performance import LEFT_OUT as SPEED_LEFT_OUT
 from foldbarn.core.policies.performance import DiskWork, Load
-from foldbarn.core.policies.policy import Policy, most_survived
+from foldbarn.core.policies.policy import Policy, Wishes, most_survived
 from foldbarn.core.policies.shares import Heats, foreseen
 from foldbarn.core.pools.protection import Level, Scheme
 from foldbarn.core.pools.repair import Repair
@@ -295,7 +295,7 @@ def measured_out(view: SiteView, policy: Policy, heat: Heats, paces: Paces) -> l
             most_operations=kept[volume.number].operations or None,
             compared=[
                 *_compared(paces.get(volume.number), expected.get(volume.number)),
-                *_tiered(view, volume, heat, kept[volume.number].share),
+                *_tiered(view, volume, heat, kept[volume.number]),
             ],
         )
         for volume in mine
@@ -337,12 +337,18 @@ def _beside(of: Compared, measured: float | None, expected: float | None, why: s
     return ComparedOut(of=of, measured=measured, expected=expected, off=off, why=why if off is None else "")
 
 
-def _tiered(view: SiteView, volume: Volume, heat: Heats, share: int) -> list[ComparedOut]:
-    fares = foreseen(view, volume, heat, share) if share else []
-    return [
-        ComparedOut(of=Compared.SERVED, measured=one.now, expected=one.then, off=one.now - one.then)
-        for one in fares[:1]
-    ]
+def _tiered(view: SiteView, volume: Volume, heat: Heats, wishes: Wishes) -> list[ComparedOut]:
+    """What the fast tier takes, and what of it has moved there, beside what is to be once all has."""
+    if wishes.first and volume.hot is not None:
+        there, all_of_it = int(volume.upper.sum()), hot_extents(view.pools[volume.pool], volume, wishes)
+        return [_beside(Compared.RISEN, there, all_of_it, "")]
+    fares = foreseen(view, volume, heat, wishes.share) if wishes.share else []
+    found = []
+    for one in fares[:1]:
+        off = one.now - one.then
+        found.append(ComparedOut(of=Compared.SERVED, measured=one.now, expected=one.then, off=off))
+        found.append(_beside(Compared.RISEN, one.extents_now, one.extents_then, "none is to be there"))
+    return found
 
 
 def _fields(

@@ -427,7 +427,7 @@ def _against_in_place(view: SiteView, row: int, volumes: Sequence[Volume], wishe
     extents = sum(v.whole.extents for v in volumes) - up
     there = sum(v.whole.extents_set_aside for v in volumes) if wishes.thin else extents
     size, count = extents * wishes.scheme.k * pool.strip_bytes, len(volumes)
-    found = against(others, pool, wishes, size, there, only, there=count, rises=True)
+    found = against(others, pool, wishes, size, there, only, volumes=count, rises=True)
     if any(one.wish == Wish.ROOM for one in found):
         found = [one for one in found if one.wish != Wish.ROOM]
         if there * wishes.scheme.strips > sum(
@@ -466,8 +466,8 @@ def _against_anew(view: SiteView, row: int, volumes: Sequence[Volume], wishes: W
         parts = [(v, extents_for(v.size_bytes, pool, wishes.scheme)) for v in volumes]
         written = sum(int((~_never_written(v.whole, wishes.scheme, n)).sum()) for v, n in parts)
     size = extents * wishes.scheme.k * pool.strip_bytes
-    old_too = with_volumes(view, old)
-    found = against(old_too, pool, wishes, size, written, only, there=len(volumes), rises=True)
+    site, count = with_volumes(view, old), len(volumes)
+    found = against(site, pool, wishes, size, written, only, volumes=count, rises=True)
     if any(one.wish == Wish.ROOM for one in found):
         found = [one for one in found if one.wish != Wish.ROOM]
         most, limit = _most(view, pool, wishes, written / max(extents, 1), only)

@@ -54,6 +54,9 @@ class Promise(StrEnum):
     SNAPSHOTS = "snapshots"
 
 
+_FOLLOW = (Promise.ASIDE, Promise.SHARE)  # what is caught up with after strips have been moved, if at all
+
+
 @dataclass(frozen=True, slots=True)
 class Broken:
     """A wish that is not kept, and what would mend that."""
@@ -84,12 +87,16 @@ class Conformance:
         if self.standing == Standing.KEPT:
             return "It keeps its policy."
         said = " ".join(b.sentence for b in self.broken)
-        if self.standing == Standing.CATCHING_UP and not self.strips:
+        if self.standing != Standing.CATCHING_UP:
+            return said
+        if not self.strips:
             return f"{said} Its pool has room for them, and they follow by themselves."
-        if self.standing == Standing.CATCHING_UP:
-            going = "is on its" if self.strips == 1 else "are on their"
-            return f"{said} {say_count(self.strips, 'strip')}, all that this takes, {going} way."
-        return said
+        strips = say_count(self.strips, "strip")
+        going = "is on its way" if self.strips == 1 else "are on their way"
+        if any(b.promise in _FOLLOW for b in self.broken):
+            follow = "Its pool has room for those extents, and they follow by themselves."
+            return f"{said} {strips} {going}. {follow}"
+        return f"{said} {strips}, all that this takes, {going}."
 
 
 def conformance(view: SiteView, volume: Volume) -> Conformance | None:

@@ -124,13 +124,13 @@ def _done(
     its limits let through, and no more than keep every disk and every node's storage ports busy for
     MOST_BUSY of their time. Who is held back by one of these leaves more of the others.
     """
-    asked, comes, takes = {}, {}, {}
+    comes, takes = {}, {}
     for volume in volumes:
         pace, limits = paces[volume.number], limits_of(view, volume)
         block = parts[volume.number][0].block
-        asked[volume.number] = pace.a_second(pace.work.asked_for)
+        asked = pace.a_second(pace.work.asked_for)
         by_bytes = limits.throughput / block if limits.throughput else np.inf
-        comes[volume.number] = min(asked[volume.number], limits.operations or np.inf, by_bytes)
+        comes[volume.number] = min(asked, limits.operations or np.inf, by_bytes)
         takes[volume.number] = _takes(view, parts[volume.number]) / pace.a_second(pace.work.operations)
     for _ in range(MOST_TURNS if takes else 0):
         used = np.sum([takes[number] * rate for number, rate in comes.items()], axis=0)

@@ -157,18 +157,18 @@ def against(
     aside: int | None = None,
     only: OnlyOn = ANYWHERE,
     *,
-    there: int = 0,
+    volumes: int = 0,
     rises: bool = False,
 ) -> list[Against]:
     """Everything that stands against a volume of these wishes in a pool. size: bytes of it; 0 for the
     smallest there can be; aside: extents for which room is set aside at once, those of a new volume when
-    None; only: where it may lie. there: volumes that it is about together where they are there already, 0 for
+    None; only: where it may lie. volumes: how many it is about together where they are there already, 0 for
     a new one; rises: whether all of it lies on its tier to begin with, and its first part goes to the fast
     one after that. The same holds for a preview and for a step that makes the volume.
     """
     tier, scheme = tier_of(wishes), wishes.scheme
     first = first_extents(pool, wishes)
-    if not there and (small := too_small(pool, wishes, size)):
+    if not volumes and (small := too_small(pool, wishes, size)):
         return [small]
     found: list[Against] = []
     if pool.closing:
@@ -203,7 +203,7 @@ def against(
         found.append(_too_large(view, pool, wishes, size, only, elsewhere))
     found += against_cache(view, pool, wishes, only)
     found += _against_landing(view, pool, wishes, size, only)
-    return found + _against_fast(view, pool, wishes, max(1, there), only)
+    return found + _against_fast(view, pool, wishes, max(1, volumes), only)
 
 
 def _against_landing(view: SiteView, pool: Pool, wishes: Wishes, size: int, only: OnlyOn) -> list[Against]:
@@ -248,9 +248,8 @@ def _against_fast(view: SiteView, pool: Pool, wishes: Wishes, volumes: int, only
         return []
     fit = most_that_fits(view, pool, scheme, Tier.FAST, only=only)
     each = " of each" if volumes > 1 else ""
-    do = "does" if extents == 1 else "do"
     words = (
-        f"{say_size(wishes.first)}{each} {do} not fit on the fast tier of {pool.name}: it can take "
+        f"{say_size(wishes.first)}{each} does not fit on the fast tier of {pool.name}: it can take "
         f"{say_size(fit.extents * pool.strip_bytes)} more with {scheme.counted()}, "
         f"{said_limit(pool, scheme, fit.limit)}."
     )
@@ -379,9 +378,9 @@ def _answer(
         most = room_for(view, pool, wishes, only).bytes
     if size and not found:
         extents = extents_for(size, pool, scheme)
-        first = first_extents(pool, wishes)
-        at_once = aside_for(wishes, extents) - first
-        full = full_with(view, pool, scheme, tier, extents - first, at_once, only=only)
+        elsewhere = 0 if copied else first_extents(pool, wishes)
+        at_once = aside_for(wishes, extents) - elsewhere
+        full = full_with(view, pool, scheme, tier, extents - elsewhere, at_once, only=only)
     cached = () if found else tuple(said_of_cache(view, pool, wishes))
     return Answer(view.pool_row(pool), tuple(found), most, full, cached)
 

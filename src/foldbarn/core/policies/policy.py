@@ -41,14 +41,14 @@ class Wishes:
 
     survives: losses at the scheme's level that must leave all of its data readable. fast: its data lies on
     the fast tier of its pool. encrypted: only on disks that hold everything encrypted; compressed: only on
-    disks that compress what they hold. landing: per cent of
-    the volume for an area on the fast tier that takes what is written first; 0 for none. share: per cent of
-    it that may lie on the fast tier instead, what is asked for most; 0 for none. first: bytes of it, from its
-    begin, that lie there outright, the rest on the bulk tier; 0 for none. share_copies: of either there; 0
-    for as many as survive what the scheme does. labels: that its pool has. operations, throughput: what
-    consumers may ask of it in a second, in operations and in bytes; 0 for no limit. cache: what cache devices
-    do for it. memory: per cent of a node's memory that all its volumes together may take there; 0 for none.
-    thin: room for an extent is set aside when it is about to be written.
+    disks that compress what they hold. landing: per cent of the volume for an area on the fast tier that
+    takes what is written first; 0 for none. share: per cent of it that may lie on the fast tier instead, what
+    is asked for most; 0 for none. first: bytes of it, from its begin, that lie there outright, the rest on
+    the bulk tier; 0 for none. share_copies: of either there; 0 for as many as survive what the scheme does.
+    labels: that its pool has. operations, throughput: what consumers may ask of it in a second, in operations
+    and in bytes; 0 for no limit. cache: what cache devices do for it. memory: per cent of a node's memory
+    that all its volumes together may take there; 0 for none. thin: room for an extent is set aside when it is
+    about to be written.
     """
 
     scheme: Scheme

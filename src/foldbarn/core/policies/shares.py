@@ -12,7 +12,7 @@ import numpy as np
 from foldbarn.core.policies.matching import astray, hot_extents
 from foldbarn.core.policies.policy import Wishes
 from foldbarn.core.pools.capacity import most_that_fits
-from foldbarn.core.site import ANYWHERE, Pool, SiteView, Tier, Volume
+from foldbarn.core.site import ANYWHERE, OnlyOn, Ply, Pool, SiteView, Tier, Volume
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.heat import Heat
 from foldbarn.core.volumes.loss import enough_to_read
@@ -37,26 +37,27 @@ def shift_for(view: SiteView, pool: Pool, heat: Heats, most: int) -> Shift | Non
 
 def _outright(view: SiteView, pool: Pool, most: int) -> Shift | None:
     """What of a pool's volumes does not lie where their policies have it outright, of the first of these, at
-    most so many strips on disks; as far as the fast tier has room.
+    most so many strips on disks; as far as there is room where it goes.
     """
+
+    def room_for(ply: Ply, only: OnlyOn) -> int:
+        return most_that_fits(view, pool, ply.scheme, ply.tier, only=only).extents
+
     for volume in view.volumes_of(pool):
         policy = view.policy_of(volume)
         if volume.hot is None or policy is None or not policy.wishes.first:
             continue
         if volume.forming or volume.anew is not None or against_altering(volume) or against_reshaping(volume):
             continue
-        scheme, k = volume.hot.scheme, volume.whole.scheme.k
-        at_once = max(1, most // (k * scheme.strips))
+        k, only = volume.whole.scheme.k, volume.only_on
+        at_once = max(1, most // (k * volume.hot.scheme.strips))
         falls, rises = (astray(pool, volume, policy.wishes, up=up) for up in (False, True))
         rises = rises[enough_to_read(view, volume.whole)[rises]] if len(rises) else rises
         if len(falls):
             falls = falls[enough_to_read(view, volume.hot)[in_hot(falls, k)].reshape(-1, k).all(axis=1)]
-        if len(falls):
-            return Shift(volume.number, False, falls[:at_once])
-        if not len(rises):
-            continue
-        room = most_that_fits(view, pool, scheme, Tier.FAST, only=volume.only_on).extents // k
-        if room:
+        if len(falls) and (room := room_for(volume.whole, only)):
+            return Shift(volume.number, False, falls[: min(at_once, room)])
+        if len(rises) and (room := room_for(volume.hot, only) // k):
             return Shift(volume.number, True, rises[: min(at_once, room)])
     return None
 
