@@ -48,7 +48,7 @@ def keeps(name: str = "cameras") -> Conformance:
 
 
 def risen(policy: str) -> tuple[float | None, float | None, float | None]:
-    """Extents on the fast tier as the policy's page has it: there, to be there, and by how much that is off."""
+    """Extents on the fast tier as the page of a policy has it: there, to be there, and off by."""
     view = current_view()
     [told] = measured_out(view, view.policy(policy), {}, {})
     [row] = [row for row in told.compared if row.of == Compared.RISEN]
