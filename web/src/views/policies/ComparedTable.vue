@@ -16,7 +16,7 @@ const WORDS: Record<Compared["of"], { name: string; say: (value: number) => stri
   "disk bytes": { name: "written to disks, for one byte", say: (n) => n.toFixed(2) },
   cached: { name: "reads that the cache serves", say: percent },
   served: { name: "share the fast tier takes", say: percent },
-  risen: { name: "moved to the fast tier", say: (n) => count(n, "extent") },
+  risen: { name: "on the fast tier", say: (n) => count(n, "extent") },
 };
 const told = (row: Compared, value: number | null) => (value === null ? "" : WORDS[row.of].say(value));
 function off(row: Compared): string {
