@@ -226,6 +226,12 @@ def pooled(postgres: Postgres, workplace: Path, stage: Stage, welcomed: Start) -
     return start
 
 
+def stand_still(machines: Machines) -> None:
+    """From here on the stand-ins' time passes as a test lets it: no tick is on its way any more."""
+    with machines.advancing:
+        machines.speed = 0.0
+
+
 def at_hour(machines: Machines, hour: float) -> None:
     """The stand-ins' clock at an hour of their next day: on a busy machine this one may be far gone by now,
     and time never runs backwards.

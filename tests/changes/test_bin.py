@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import pytest
-from conftest import ME, Site
+from conftest import ME, Site, stand_still
 from sqlalchemy import func, update
 from test_changes import find_again, held, lose, should_hold
 from test_limits import asked_a_second
@@ -90,7 +90,7 @@ def test_what_is_deleted_is_served_to_nobody_stays_whole_and_comes_back_as_it_wa
 
 def test_offline_nothing_is_written_and_online_it_goes_on_where_it_was(barn_site: Site) -> None:
     barn_site.volume(copies=2, level="node", thin=True)
-    barn_site.yard.machines.speed = 0.0
+    stand_still(barn_site.yard.machines)
 
     def live(seconds: float) -> int:
         some_time(barn_site, seconds)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from conftest import Site, at_hour
+from conftest import Site, at_hour, stand_still
 from sqlalchemy import update
 from test_changes import find_again, lose
 from test_leaving import NODES, held, mixed_pool, should_hold
@@ -39,7 +39,7 @@ def slow_pool(site: Site) -> None:
 
 def kept_as(site: Site, cache: str, size: str = "6 TB", **more: Any) -> None:
     """A volume v by a policy that wishes for such a cache, of which the nodes have been told."""
-    site.yard.machines.speed = 0.0
+    stand_still(site.yard.machines)
     save(site, **{**WISH, "cache": cache, **more})
     site.do("create-volume", name="v", policy="p", size=size)
     assert not tell_limits()

@@ -7,7 +7,7 @@ import threading
 from typing import Any
 
 import pytest
-from conftest import ME, Site
+from conftest import ME, Site, stand_still
 from sites import changed, make_site
 from sqlalchemy import func, select
 from tenacity import RetryCallState, Retrying, wait_none
@@ -159,7 +159,7 @@ def test_where_a_source_is_lost_in_the_middle_of_copying_another_is_read(
     barn_site.volume(size="200 GiB")
     lose(barn_site, "petrel")
     machines = barn_site.yard.machines
-    machines.speed = 0.0
+    stand_still(machines)
     number = changes.carry_out(ME, "rebuild", {"pool": "quayside"})
 
     def die_later(self: Any, *args: Any) -> None:

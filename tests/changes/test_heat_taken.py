@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from conftest import Site
+from conftest import Site, stand_still
 from sqlalchemy import update
 from test_policies import save
 
@@ -33,7 +33,7 @@ def heat_of(name: str = "charts") -> Heat:
 @pytest.fixture
 def taker(barn_site: Site) -> HeatTaker:
     """The stand-ins' time passes only as a test says."""
-    barn_site.yard.machines.speed = 0.0
+    stand_still(barn_site.yard.machines)
     return HeatTaker()
 
 
@@ -92,7 +92,7 @@ def test_heat_goes_with_the_data_when_it_is_written_anew_in_other_extents(
     before = heat_of().warmth
     barn_site.yard.machines.speed = 5000.0
     assert barn_site.state(barn_site.do("keep-policy", volumes=["charts"], policy="striped")) == "done"
-    barn_site.yard.machines.speed = 0.0
+    stand_still(barn_site.yard.machines)
     taker.take()
     assert heat_of().data == 2
     # It has cooled meanwhile, all of it alike, and is as uneven as it was.

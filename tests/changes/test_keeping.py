@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from conftest import ME, Site
+from conftest import ME, Site, stand_still
 from sqlalchemy import func, select
 from test_changes import Killed, find_again, held, lose, should_hold
 from test_cluster import hear
@@ -293,7 +293,7 @@ def test_what_is_said_to_mend_a_broken_policy_mends_it(barn_site: Site) -> None:
 @pytest.fixture
 def slow(barn_site: Site) -> None:
     """Copies take as long as a test wants."""
-    barn_site.yard.machines.speed = 0.0
+    stand_still(barn_site.yard.machines)
 
 
 def dies_in_the_middle(site: Site, number: int) -> None:

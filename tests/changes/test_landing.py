@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from conftest import ME, Site, at_hour
+from conftest import ME, Site, at_hour, stand_still
 from sqlalchemy import update
 from test_changes import Killed, find_again, held, lose, should_hold
 from test_cluster import hear
@@ -116,7 +116,7 @@ def test_what_consumers_write_gathers_there_and_settles(barn_site: Site) -> None
     mixed_pool(barn_site, serves="fast tier")
     save(barn_site, **LANDS)
     machines = barn_site.yard.machines
-    machines.speed = 0.0
+    stand_still(machines)
     barn_site.do("create-volume", name="cameras", policy="land-and-settle", size="100 GiB")
     [(ply, found)] = machines.landings.items()
     assert int(ply) == the().landing.number
@@ -264,7 +264,7 @@ def test_without_power_nothing_lands_and_what_waits_goes_on_waiting(barn_site: S
     mixed_pool(barn_site, serves="fast tier")
     save(barn_site, **LANDS)
     machines = barn_site.yard.machines
-    machines.speed = 0.0
+    stand_still(machines)
     barn_site.do("create-volume", name="cameras", policy="land-and-settle", size="40 GiB")
     [found] = machines.landings.values()
     found.waiting = 3e9
@@ -299,7 +299,7 @@ def test_nothing_that_waits_is_let_go_of_while_it_has_nowhere_to_settle(barn_sit
     mixed_pool(barn_site, serves="fast tier")
     save(barn_site, **LANDS)
     machines = barn_site.yard.machines
-    machines.speed = 0.0
+    stand_still(machines)
     barn_site.do("create-volume", name="cameras", policy="land-and-settle", size="40 GiB")
     [(ply, found)] = machines.landings.items()
     found.waiting = 3e9

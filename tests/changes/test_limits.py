@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import time
 from typing import Any
 
 import pytest
-from conftest import ME, Site, at_hour
+from conftest import ME, Site, at_hour, stand_still
 from test_changes import find_again, lose
 from test_policies import plan_of, refusals, save
 
@@ -42,11 +41,7 @@ def asked_a_second(site: Site, seconds: float = 3600.0) -> float:
     machines, taker = site.yard.machines, HeatTaker()
     machines.consumers = 10.0
     late = workload_of(current_view().volumes[0].whole.number).late
-    machines.speed = 0.0
-    before_it = None
-    while machines.clock != before_it:  # a tick that began before may still be on its way
-        before_it = machines.clock
-        time.sleep(0.3)
+    stand_still(machines)
     at_hour(machines, 8 + late)
     taker.take()
     for _ in range(60):

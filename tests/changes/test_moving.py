@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from conftest import ME, Site, begun
+from conftest import ME, Site, begun, stand_still
 from test_changes import held, lose, should_hold
 from test_from_snapshots import fill, refusals, state_of
 from test_pace_taken import PLATTERS
@@ -94,7 +94,7 @@ def test_what_is_written_until_it_is_there_is_there(two: Site, monkeypatch: pyte
 
     monkeypatch.setattr(move_volume.PlaceThere, "carry_out", while_consumers_go_on)
     machines = two.yard.machines
-    machines.speed = 0.0
+    stand_still(machines)
     fluid.advance(machines, 60.0)
     two.do("take-snapshot", volumes=["charts"], name="noon", room=100)
     work(two, 10, of=5.0)

@@ -6,7 +6,7 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from conftest import Site, at_hour
+from conftest import Site, at_hour, stand_still
 from sqlalchemy import delete
 from test_policies import save
 
@@ -54,7 +54,7 @@ def pace_of(name: str) -> Pace:
 def live(site: Site, taker: HeatTaker, seconds: int = 600) -> None:
     """The stand-ins serve consumers for so long, at one hour of the day."""
     machines = site.yard.machines
-    machines.speed = 0.0
+    stand_still(machines)
     taker.take()
     for _ in range(seconds):
         serve(machines, 1.0)

@@ -7,7 +7,7 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from conftest import ME, Site, begun
+from conftest import ME, Site, begun, stand_still
 from test_changes import lose
 
 from foldbarn.changes.engine import moving
@@ -54,7 +54,7 @@ def names(site: Site) -> list[str]:
 
 def as_used(site: Site) -> None:
     """With a volume that consumers write."""
-    site.yard.machines.speed = 0.0
+    stand_still(site.yard.machines)
     site.volume(size="20 GiB")
     fluid.advance(site.yard.machines, 60.0)
 
@@ -186,7 +186,7 @@ def test_it_is_brought_back_to_what_it_held_and_the_present_is_kept(used: Site) 
     number = changes.carry_out(ME, "restore-snapshot", wish)
     used.yard.machines.speed = 600.0  # it takes as long as its disks do
     run_change(number)
-    used.yard.machines.speed = 0.0
+    stand_still(used.yard.machines)
     assert used.state(number) == "done", used.problem(number)
     assert past(used).marks == [1, 2]
     assert names(used) == ["good", "before-going-back"]
@@ -259,7 +259,7 @@ def test_they_outlive_another_policy_growing_and_a_lost_node(used: Site) -> None
     used.do("save-policy", name="two-and-one", data=2, parity=1, level="node")
     used.yard.machines.speed = 600.0
     number = used.do("keep-policy", volumes=["charts"], policy="two-and-one")
-    used.yard.machines.speed = 0.0
+    stand_still(used.yard.machines)
     assert used.state(number) == "done", used.problem(number)
     assert (past(used).marks, past(used).used) == ([1], kept)
     volume = current_view().volume("charts")
@@ -271,7 +271,7 @@ def test_they_outlive_another_policy_growing_and_a_lost_node(used: Site) -> None
     lose(used, "petrel")
     used.yard.machines.speed = 600.0
     used.do("rebuild", pool="quayside")
-    used.yard.machines.speed = 0.0
+    stand_still(used.yard.machines)
     view = current_view()
     assert fate_of(view, view.volume("charts")).state == DataState.WHOLE
     assert not tell_marks() or view.node("petrel").contact != Contact.HEARD
@@ -306,7 +306,7 @@ def test_one_is_taken_while_strips_are_written_again(
     monkeypatch.setattr(moving.Mover, "_tell_progress", and_half_way_one_is_taken)
     used.yard.machines.speed = 600.0
     number = used.do("rebuild", pool="quayside")
-    used.yard.machines.speed = 0.0
+    stand_still(used.yard.machines)
     assert used.state(number) == "done", used.problem(number)
     assert [state for _, state in taken] == ["done"]
     assert names(used) == (["meanwhile"] if first else ["before", "meanwhile"])

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from conftest import ME, Site, begun
+from conftest import ME, Site, begun, stand_still
 from sqlalchemy import select
 from test_changes import find_again, lose
 from test_keeping import dies_in_the_middle
@@ -73,7 +73,7 @@ def set_aside() -> int:
 
 def still(site: Site) -> None:
     """Time stands still but where a test lets the stand-ins live."""
-    site.yard.machines.speed = 0.0
+    stand_still(site.yard.machines)
 
 
 def test_room_follows_what_is_written_and_every_node_holds_what_is_placed(barn_site: Site) -> None:

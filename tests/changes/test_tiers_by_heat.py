@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from conftest import ME, Site, begun
+from conftest import ME, Site, begun, stand_still
 from sqlalchemy import func, update
 from test_changes import Killed, find_again, held, lose, should_hold
 from test_leaving import mixed_pool
@@ -268,7 +268,7 @@ def test_it_waits_while_anything_else_moves_in_the_pool(tiered: Site) -> None:
 
 def test_heat_of_what_has_risen_is_told_on_from_there(tiered: Site) -> None:
     taker, machines = HeatTaker(), tiered.yard.machines
-    machines.speed = 0.0
+    stand_still(machines)
     taker.take()
     machines.let_ask(6000.0)
     taker.take()
@@ -278,7 +278,7 @@ def test_heat_of_what_has_risen_is_told_on_from_there(tiered: Site) -> None:
     hottest = int(before.warmth.argmax())
     machines.speed = 5000.0
     move(tiered, "fast", hottest)
-    machines.speed = 0.0
+    stand_still(machines)
     taker.take()
     with transaction() as session:
         then = kept.read_heat(session, the().number)

@@ -10,7 +10,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import Any
 
 import pytest
-from conftest import ME, Site
+from conftest import ME, Site, stand_still
 from hypothesis import HealthCheck, given
 from hypothesis import settings as hypothesis_settings
 from hypothesis import strategies as st
@@ -134,7 +134,7 @@ def test_disks_of_two_pools_are_retired_side_by_side(barn_site: Site) -> None:
     )
     barn_site.volume(size="40 GiB")
     barn_site.volume("cold", pool="slow", size="40 GiB", copies=2, level="node")
-    barn_site.yard.machines.speed = 0.0  # the stand-ins' time stands still
+    stand_still(barn_site.yard.machines)  # the stand-ins' time stands still
     first, same, other = (
         changes.carry_out(ME, "retire", {"what": "disk", "names": [name]})
         for name in ("petrel-3", "fulmar-2", slow[0])

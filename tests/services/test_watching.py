@@ -12,7 +12,7 @@ from threading import Event
 from typing import Any
 
 import pytest
-from conftest import ME, Site, run_async
+from conftest import ME, Site, run_async, stand_still
 from sqlalchemy import func, select, update
 
 from foldbarn.changes.engine.runner import run_change
@@ -393,7 +393,7 @@ def test_a_report_that_says_the_same_is_looked_at_again_where_someone_asked_for_
 
 def test_clocks_that_become_known_one_by_one_are_told_together(barn_site: Site) -> None:
     machines = barn_site.yard.machines
-    machines.speed = 0.0  # disks wear as time passes, and that would be news too
+    stand_still(machines)  # disks wear as time passes, and that would be news too
     watch = watching.Watch(judge_at=float("inf"), count_at=float("inf"))
     names = {number_of(name): name for name in ("petrel", "dunlin")}
     watch.agents = dict.fromkeys(names, "")

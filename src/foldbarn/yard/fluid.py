@@ -24,26 +24,31 @@ def tick(machines: Machines, wall_seconds: float) -> None:
     """Advances the yard by this much wall-clock time at its speed setting. A speed that lasts for a while
     goes no further than that, however late it is looked at.
     """
-    seconds = wall_seconds * machines.speed
-    if machines.spurt is not None and (rest := machines.spurt.until - machines.clock) <= seconds:
-        seconds, machines.speed, machines.spurt = rest, machines.spurt.then, None
-    if seconds > 0:
-        advance(machines, seconds)
+    with machines.advancing:  # the speed is read there too: whoever sets it to 0 there has it stand still
+        seconds = wall_seconds * machines.speed
+        if machines.spurt is not None and (rest := machines.spurt.until - machines.clock) <= seconds:
+            seconds, machines.speed, machines.spurt = rest, machines.spurt.then, None
+        if seconds > 0:
+            _pass(machines, seconds)
 
 
 def advance(machines: Machines, seconds: float) -> None:
     """Advances the yard by this much of its own time, one at a time."""
     with machines.advancing:
-        machines.clock += seconds
-        for first in machines.out_of_use():
-            machines.idle[first] += seconds
-        past.let_go(machines)
-        serve(machines, seconds)
-        past.work_on(machines, seconds)
-        thin.look(machines)
-        _land(machines, seconds)
-        _move(machines, seconds)
-        _bring_back(machines, seconds)
+        _pass(machines, seconds)
+
+
+def _pass(machines: Machines, seconds: float) -> None:
+    machines.clock += seconds
+    for first in machines.out_of_use():
+        machines.idle[first] += seconds
+    past.let_go(machines)
+    serve(machines, seconds)
+    past.work_on(machines, seconds)
+    thin.look(machines)
+    _land(machines, seconds)
+    _move(machines, seconds)
+    _bring_back(machines, seconds)
 
 
 def _land(machines: Machines, seconds: float) -> None:
