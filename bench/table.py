@@ -130,7 +130,7 @@ def large_site(stick: float) -> None:
     from foldbarn.core.pools.protection import Level
     from foldbarn.core.volumes.loss import single_losses
     from foldbarn.store import views
-    from foldbarn.store.database import engine, snapshot, transaction
+    from foldbarn.store.database import forget_connections, snapshot, transaction
     from foldbarn.store.founding import found_site
     from foldbarn.store.migrate import migrate
 
@@ -183,8 +183,7 @@ def large_site(stick: float) -> None:
         growth(view, stick)
         samples(stick)
     finally:
-        engine().dispose()
-        engine.cache_clear()
+        forget_connections()
         server.stop()
 
 
@@ -646,7 +645,7 @@ def intake(stick: float) -> None:
     from foldbarn.services.files import File, take_files
     from foldbarn.services.site import outlook
     from foldbarn.store import views
-    from foldbarn.store.database import engine
+    from foldbarn.store.database import forget_connections
     from foldbarn.store.founding import found_site
     from foldbarn.store.migrate import migrate
 
@@ -685,8 +684,7 @@ def intake(stick: float) -> None:
             seconds / stick,
         )
     finally:
-        engine().dispose()
-        engine.cache_clear()
+        forget_connections()
         views.forget()
         server.stop()
 

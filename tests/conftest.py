@@ -46,7 +46,7 @@ from foldbarn.services import changes, intake
 from foldbarn.settings import settings
 from foldbarn.store import database as database_module
 from foldbarn.store import views
-from foldbarn.store.database import engine, transaction
+from foldbarn.store.database import forget_connections, transaction
 from foldbarn.store.founding import found_site
 from foldbarn.store.migrate import migrate
 from foldbarn.store.tables import ChangeRow
@@ -143,9 +143,7 @@ def postgres(workplace: Path) -> Iterator[Postgres]:
 def _forget_connections() -> None:
     """Settings and connections are kept for a process's life; a test that changes databases drops them."""
     settings.cache_clear()
-    if engine.cache_info().currsize:
-        engine().dispose()
-    engine.cache_clear()
+    forget_connections()
     if _sender.cache_info().currsize:
         _sender().close()
     _sender.cache_clear()

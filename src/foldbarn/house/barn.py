@@ -15,6 +15,7 @@ import subprocess
 import sys
 import time
 from dataclasses import dataclass, field
+from functools import lru_cache
 from pathlib import Path
 from threading import Event, Thread
 from typing import IO, Any
@@ -42,6 +43,14 @@ def open_private(path: Path, mode: str) -> IO[Any]:
 def write_private(path: Path, text: str) -> None:
     with open_private(path, "w") as file:
         file.write(text)
+
+
+@lru_cache
+def _prober() -> httpx.Client:
+    """One for good: making one reads all the certificates there are, which takes a hundred times as long as
+    a question. No connection is kept: what was started again is another process.
+    """
+    return httpx.Client(trust_env=False, limits=httpx.Limits(max_keepalive_connections=0))
 
 
 @dataclass(slots=True)
@@ -127,7 +136,7 @@ class Child:
             self._seen(asked - max(age, 0.0))
             return
         try:
-            if httpx.get(self.sign, timeout=PROBE_PATIENCE, trust_env=False).is_success:
+            if _prober().get(self.sign, timeout=PROBE_PATIENCE).is_success:
                 self._seen(asked)
         except httpx.HTTPError:
             return
@@ -398,7 +407,7 @@ class Barn:
                 break
             try:
                 # By its token: what else answers on this port is not ours.
-                answer = httpx.get(f"{self.url}/api/ready", timeout=2, trust_env=False)
+                answer = _prober().get(f"{self.url}/api/ready", timeout=2)
                 if answer.is_success and answer.json().get("instance") == self.token:
                     return
             except (httpx.HTTPError, ValueError):

@@ -296,9 +296,7 @@ class Watch:
         self.put_off.clear()
 
     def _judge(self) -> None:
-        with transaction() as session:
-            revision = store_site.revision(session)
-        if self.round.go(revision):
+        if self.round.go(store_site.revision_now()):
             note_watched()
 
     def _ask(self) -> None:

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from datetime import timedelta
 
-from sqlalchemy import delete, func, select
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy import delete, func, select, text
 
 from foldbarn.store.database import Session, announce
 from foldbarn.store.tables import DutyRow
@@ -30,6 +30,15 @@ class Figure:
 
 FORGOTTEN_AFTER = timedelta(minutes=5)
 _COLUMNS = ("every", "turns", "seconds", "processor_seconds", "failures", "problem")
+_KEEP = text(
+    f"""
+    insert into duty (name, {", ".join(_COLUMNS)}, at)
+    select name, {", ".join(_COLUMNS)}, now()
+    from jsonb_populate_recordset(null::duty, cast(:figures as jsonb))
+    on conflict (name) do update set
+        {", ".join(f"{column} = excluded.{column}" for column in _COLUMNS)}, at = excluded.at
+    """
+)
 
 
 def report(session: Session, figures: Sequence[Figure]) -> None:
@@ -39,11 +48,7 @@ def report(session: Session, figures: Sequence[Figure]) -> None:
     before = {row.name: row.problem for row in session.scalars(select(DutyRow))}
     long_ago = DutyRow.at < func.now() - FORGOTTEN_AFTER
     session.execute(delete(DutyRow).where(DutyRow.name.not_in([f.name for f in figures]), long_ago))
-    keep = insert(DutyRow)
-    values = {column: keep.excluded[column] for column in _COLUMNS} | {"at": func.now()}
-    if figures:
-        keep = keep.on_conflict_do_update(index_elements=["name"], set_=values)
-        session.execute(keep, [asdict(f) for f in figures])
+    session.execute(_KEEP, {"figures": json.dumps([asdict(f) for f in figures])})
     if any(before.get(f.name, "") != f.problem for f in figures):
         announce(session, "site")
 

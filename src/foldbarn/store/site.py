@@ -2,10 +2,17 @@
 
 from __future__ import annotations
 
-from sqlalchemy import extract, func, select, update
+from sqlalchemy import extract, func, select, text, update
 
-from foldbarn.store.database import Session
+from foldbarn.store.database import Session, glance, transaction
 from foldbarn.store.tables import DiskRow, DiskWorkRow, NodeRow, SiteRow
+
+_NOTE_WATCHED = text(
+    """
+    update site set watched_at = now() from (select watched_at from site) as before
+    returning extract(epoch from now() - before.watched_at)
+    """
+)
 
 
 def row(session: Session) -> SiteRow:
@@ -14,6 +21,15 @@ def row(session: Session) -> SiteRow:
 
 def revision(session: Session) -> int:
     return session.scalars(select(SiteRow.revision)).one()
+
+
+def revision_now() -> int:
+    """The same, for whom nothing else is to be of the same moment."""
+    found = glance().revision()
+    if found is not None:
+        return found
+    with transaction() as session:
+        return revision(session)
 
 
 def grace_and_unwatched(session: Session) -> tuple[float, float]:
@@ -29,9 +45,7 @@ def watched_now(session: Session) -> float:
     """Notes that everything was looked at just now. Returns the seconds since the round before; 0 for the
     first.
     """
-    _, away = grace_and_unwatched(session)
-    session.execute(update(SiteRow).values(watched_at=func.now()))
-    return away
+    return float(session.scalar(_NOTE_WATCHED) or 0.0)
 
 
 def note_ports(session: Session, shut: list[list[object]]) -> None:

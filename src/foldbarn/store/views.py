@@ -52,7 +52,7 @@ from foldbarn.core.volumes.origins import as_read
 from foldbarn.core.volumes.snapshots import Origin, Span
 from foldbarn.core.volumes.tiers import in_tiers
 from foldbarn.store import claims, hosts, moves, orchestrators, policies, snapshots
-from foldbarn.store.database import Session, snapshot
+from foldbarn.store.database import Session, glance, snapshot
 from foldbarn.store.tables import (
     ClusterRow,
     DiskRow,
@@ -89,6 +89,9 @@ class _Keeper:
         self.claims: tuple[int, _Names, dict[int, _SortedClaim], tuple[KeptClaim, ...]] | None = None
 
     def current(self) -> SiteView:
+        kept, revision = self.view, glance().revision()
+        if kept is not None and kept.revision == revision:
+            return kept
         with snapshot() as session:
             revision = session.scalar(select(SiteRow.revision))
             with self.lock:

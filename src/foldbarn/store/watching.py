@@ -5,18 +5,27 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Mapping
 
-from sqlalchemy import func, select, update
-from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy import func, select, text, update
 
 from foldbarn.core.machines.counters import rate
 from foldbarn.core.pools.compressing import Measured
 from foldbarn.store.database import Session
 from foldbarn.store.tables import DiskRow, DiskWorkRow, NodeRow, PlyRow, PoolRow, SiteRow, VolumeRow
 
-_WORK = insert(DiskWorkRow)
-_KEEP_WORK = _WORK.on_conflict_do_update(
-    index_elements=["disk_id"],
-    set_={c: _WORK.excluded[c] for c in ("at", "read_bytes", "written_bytes", "read_rate", "write_rate")},
+# A column each: of many disks one statement, where one for each would be the most that is asked at rest.
+_WORK_OF_MANY = text(
+    """
+    insert into disk_work (disk_id, at, read_bytes, written_bytes, read_rate, write_rate)
+    select *
+    from unnest(
+        cast(:disk_id as bigint[]), cast(:at as timestamptz[]),
+        cast(:read_bytes as bigint[]), cast(:written_bytes as bigint[]),
+        cast(:read_rate as float8[]), cast(:write_rate as float8[])
+    )
+    on conflict (disk_id) do update set
+        at = excluded.at, read_bytes = excluded.read_bytes, written_bytes = excluded.written_bytes,
+        read_rate = excluded.read_rate, write_rate = excluded.write_rate
+    """
 )
 
 
@@ -61,7 +70,8 @@ def keep_counters(session: Session, counters: Mapping[int, Mapping[str, tuple[in
         .outerjoin(DiskWorkRow, DiskWorkRow.disk_id == DiskRow.id)
         .where(DiskRow.node_id.in_(list(counters)))
     )
-    rows, idle = [], []
+    rows: list[dict[str, object]] = []
+    idle: list[int] = []
     for disk, node, serial, at, read_before, written_before, *rates in known:
         if serial not in counters[node]:
             continue
@@ -83,7 +93,7 @@ def keep_counters(session: Session, counters: Mapping[int, Mapping[str, tuple[in
     if idle:
         session.execute(update(DiskWorkRow).where(DiskWorkRow.disk_id.in_(idle)).values(at=now))
     if rows:
-        session.execute(_KEEP_WORK, rows)
+        session.execute(_WORK_OF_MANY, {column: [row[column] for row in rows] for column in rows[0]})
 
 
 def sum_written(session: Session, least_share: float) -> bool:

@@ -6,8 +6,9 @@ from __future__ import annotations
 
 import ipaddress
 import uuid
-from collections.abc import Iterator
+from collections.abc import Container, Iterator
 from dataclasses import asdict, dataclass, field, replace
+from functools import lru_cache
 from typing import TYPE_CHECKING, Any
 
 from foldbarn.core.hosts.facts import PROTOCOL
@@ -174,6 +175,12 @@ def node_at(machines: Machines, address: str) -> str:
     return ""
 
 
+@lru_cache(maxsize=4096)  # each report asks it of the same few, and reading them takes long
+def _in_network(address: str, of: str) -> bool:
+    """Whether an address lies in the network of a port's own."""
+    return ipaddress.ip_address(address) in ipaddress.ip_interface(of).network
+
+
 def _split(at: str) -> tuple[str, int]:
     address, _, port = at.rpartition(":")
     return address.strip("[]"), int(port)
@@ -185,10 +192,7 @@ def offered(machines: Machines, host: StandInHost, at: str) -> dict[str, Any]:
     transport = next((t for t in Transport if t.port == port), None)
     if transport is None or not host.power:
         return {}
-    reach = any(
-        nic.up and ipaddress.ip_address(address) in ipaddress.ip_interface(nic.address).network
-        for nic in host.nics
-    )
+    reach = any(nic.up and _in_network(address, nic.address) for nic in host.nics)
     node = node_at(machines, address) if reach else ""
     if not node or (node, port) in machines.shut:
         return {}
@@ -201,11 +205,15 @@ def offered(machines: Machines, host: StandInHost, at: str) -> dict[str, Any]:
     }
 
 
-def live(machines: Machines, host: StandInHost) -> Iterator[tuple[str, str, str, dict[str, Any]]]:
-    """What a host is connected to at this moment: transport, target, portal, and what is said of the
-    target.
+def live(
+    machines: Machines, host: StandInHost, at_any_of: Container[str] | None = None
+) -> Iterator[tuple[str, str, str, dict[str, Any]]]:
+    """What a host is connected to at this moment, at these addresses: transport, target, portal, and what is
+    said of the target.
     """
     for transport, target, at in host.connected:
+        if at_any_of is not None and _split(at)[0] not in at_any_of:
+            continue
         said = offered(machines, host, at).get(target)
         if said is not None and logged_in(host, target, at, said) is not None:
             yield transport, target, at, said
@@ -239,8 +247,7 @@ def serves(machines: Machines, node: str) -> dict[str, Any]:
     sessions = [
         [target, host.own(Transport(transport)), _split(at)[0], *_by(host, target, at, said)]
         for host in machines.hosts.values()
-        for transport, target, at, said in live(machines, host)
-        if _split(at)[0] in own
+        for transport, target, at, said in live(machines, host, own)
     ]
     return {"order": machines.serving.get(node, {}).get("order", ""), "sessions": sorted(sessions)}
 
