@@ -118,6 +118,24 @@ def take_several_offline(site: Site) -> dict[str, Any]:
     return {"volumes": wish["volumes"]}
 
 
+VM = {"name": "crew-roster", "pool": "quayside", "disks": [{"size": "10 GiB"}]}
+
+
+def make_vm(site: Site) -> dict[str, Any]:
+    pooled(site)
+    return VM
+
+
+def delete_vm(site: Site) -> dict[str, Any]:
+    site.do("make-vm", **make_vm(site))
+    return {"vm": "crew-roster", "typed": "crew-roster"}
+
+
+def restore_vm(site: Site) -> dict[str, Any]:
+    site.do("delete-vm", **delete_vm(site))
+    return {"vm": "crew-roster"}
+
+
 def restore_volume(site: Site) -> dict[str, Any]:
     empty_bin(site)
     return {"volume": "charts"}
@@ -469,6 +487,9 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         change_role,
         delete_volume,
         restore_volume,
+        make_vm,
+        delete_vm,
+        restore_vm,
         empty_bin,
         offline_volume,
         delete_pool,
@@ -603,8 +624,14 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     taken = kind in ("delete-volume", "offline-volume", "restore-snapshot")
     # What a moved volume was is in the bin.
     apart = mine if taken else [v for v in view.volumes if v.name == "charts-in-quayside"]
+    expected = len(mine) if taken else kind == "move-volume"
+    of_vm = [v for v in view.volumes if v.part is not None]
+    assert len(of_vm) == (2 if kind.endswith("-vm") else 0)
+    if kind == "delete-vm":
+        apart, expected = of_vm, 2
     assert withheld == {p.number for v in apart for p in v.plies}
-    assert len(apart) == (len(mine) if taken else kind == "move-volume")
+    assert len(apart) == expected
+    assert all((v.binned is not None) == (kind == "delete-vm") and not v.forming for v in of_vm)
     assert not any(v.parked for v in view.volumes)
     assert not tell_marks()  # so much as of snapshots
     marks = {

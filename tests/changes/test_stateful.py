@@ -58,6 +58,7 @@ from foldbarn.core.pools.compressing import UNITS
 from foldbarn.core.pools.only_on import stray_strips
 from foldbarn.core.site import POOLED, Contact, Ply, Role, SiteView
 from foldbarn.core.units import GIB
+from foldbarn.core.vms.parts import parts_of
 from foldbarn.core.volumes.heat import Heat
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.volumes.origins import snapshot_of
@@ -313,6 +314,21 @@ class Barn(RuleBasedStateMachine):
         if found := some_of([v.name for v in current_view().volumes], seed):
             typed = found[0] if len(set(found)) == 1 else f"{len(found)} volumes"
             self.wish("delete-volume", volumes=found, typed=typed)
+
+    @rule(seed=SEEDS, size=st.integers(min_value=1, max_value=9))
+    def make_a_vm(self, seed: int, size: int) -> None:
+        """Now and then one of a name that is taken, or in a pool by hand."""
+        policy = one_of([p.name for p in current_view().current_policies] or ["none"], seed // 7)
+        by = {"pool": "quayside"} if seed % 3 == 0 else {"policy": policy}
+        disks = [{"size": f"{size} GiB"}, {"size": "2 GiB"}][: 1 + seed % 2]
+        self.wish("make-vm", name=f"vm{seed % 4}", **by, disks=disks)
+
+    @rule(seed=SEEDS)
+    def delete_a_vm_or_bring_it_back(self, seed: int) -> None:
+        if names := [vm.name for vm in current_view().vms]:
+            vm = one_of(names, seed)
+            typed = {"typed": vm} if seed % 3 else {}
+            self.wish("delete-vm" if typed else "restore-vm", vm=vm, **typed)
 
     @rule(seed=SEEDS)
     def bring_back_or_empty_the_bin(self, seed: int) -> None:
@@ -932,6 +948,16 @@ class Barn(RuleBasedStateMachine):
                 assert whole <= all(b.promise != Promise.SURVIVES for b in stands.broken)
 
     @invariant()
+    def each_vm_is_open_whole_or_not_at_all(self) -> None:
+        view = current_view()
+        assert {v.part.vm for v in view.volumes if v.part is not None} == {vm.number for vm in view.vms}
+        for vm in view.vms:
+            parts = parts_of(view, vm)
+            assert len({volume.forming for volume in parts}) == 1, vm.name
+            places = [(v.part.what, v.part.place) for v in parts if v.part is not None]
+            assert len(set(places)) == len(places)
+
+    @invariant()
     def each_extent_lies_in_one_tier(self) -> None:
         for volume in current_view().volumes:
             if volume.hot is None:
@@ -1060,6 +1086,9 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "create-volume",
         "delete-volume",
         "restore-volume",
+        "make-vm",
+        "delete-vm",
+        "restore-vm",
         "empty-bin",
         "offline-volume",
         "retire",

@@ -25,6 +25,7 @@ from foldbarn.api.machines import routes as machines
 from foldbarn.api.policies import routes as policies
 from foldbarn.api.pools import routes as pools
 from foldbarn.api.samples import routes as samples
+from foldbarn.api.vms import routes as vms
 from foldbarn.api.volumes import routes as volumes
 from foldbarn.api.watch import routes as watch
 from foldbarn.api.yard import routes as yard
@@ -34,7 +35,20 @@ from foldbarn.logs import set_up_logs
 from foldbarn.settings import settings
 
 router = APIRouter(prefix="/api", responses=PROBLEMS)  # type: ignore[arg-type]
-for part in (watch, pools, policies, volumes, hosts, consumers, changes, machines, cluster, samples, yard):
+for part in (
+    watch,
+    pools,
+    policies,
+    volumes,
+    vms,
+    hosts,
+    consumers,
+    changes,
+    machines,
+    cluster,
+    samples,
+    yard,
+):
     router.include_router(part.routes)
 
 

@@ -390,6 +390,35 @@ class Binned:
     until: float
 
 
+class VmPart(StrEnum):
+    """What a volume is of a virtual machine."""
+
+    CONFIGURATION = "configuration"  # how it is set up, its firmware's variables, its log
+    DISK = "disk"
+
+
+@dataclass(frozen=True, slots=True)
+class PartOf:
+    """That a volume is part of a virtual machine (by number); place: of several disks, from 1."""
+
+    vm: int
+    what: VmPart
+    place: int = 0
+
+
+@dataclass(frozen=True, slots=True)
+class Vm:
+    """A virtual machine: the volumes that are part of it. disks: what each is called there, as it was made;
+    empty for no name.
+    """
+
+    number: int
+    name: str
+    cpus: int
+    memory_bytes: int
+    disks: tuple[str, ...] = ()
+
+
 @dataclass(frozen=True, slots=True)
 class OnlyOn:
     """Nodes and disks, by number, of which alone some may hold the strips of a volume; none of either where
@@ -445,6 +474,7 @@ class Volume:
     throughput: int = 0  # the same in bytes
     only_on: OnlyOn = ANYWHERE  # where its strips may lie
     parked: bool = False  # its consumers wait, while it goes into another pool
+    part: PartOf | None = None  # of a virtual machine
 
     @property
     def served(self) -> bool:
@@ -538,7 +568,7 @@ class Cluster:
 
 
 Found = TypeVar("Found")
-Named = TypeVar("Named", Room, Rack, Node, Disk, Pool, Volume, Policy, Host, Orchestrator, StorageClass)
+Named = TypeVar("Named", Room, Rack, Node, Disk, Pool, Volume, Policy, Host, Vm, Orchestrator, StorageClass)
 
 
 @dataclass(frozen=True, eq=False)
@@ -569,6 +599,7 @@ class SiteView:
     orchestrators: tuple[Orchestrator, ...] = ()  # by name
     classes: tuple[StorageClass, ...] = ()  # by name
     grants: tuple[Grant, ...] = ()  # by orchestrator, namespace and policy
+    vms: tuple[Vm, ...] = ()  # by name
     claims: tuple[KeptClaim, ...] = ()  # by orchestrator, namespace and name; also those of which all is over
     before: Columns = field(default_factory=Columns)  # of the picture before this one
 
@@ -840,6 +871,12 @@ class SiteView:
     def _hosts_by_number(self) -> dict[int, Host]:
         return {host.number: host for host in self.hosts}
 
+    def vm(self, name: str) -> Vm:
+        return _find(self.vms, name, "VM")
+
+    def vm_numbered(self, number: int) -> Vm:
+        return _numbered({vm.number: vm for vm in self.vms}, number, "VM")
+
     def orchestrator(self, name: str) -> Orchestrator:
         return _find(self.orchestrators, name, "orchestrator")
 
@@ -951,6 +988,7 @@ class SiteView:
             disks=renamed(self.disks, "disk"),
             policies=renamed(self.policies, "policy"),
             hosts=renamed(self.hosts, "host"),
+            vms=renamed(self.vms, "vm"),
             orchestrators=renamed(self.orchestrators, "orchestrator"),
             classes=renamed(self.classes, "class"),
         )

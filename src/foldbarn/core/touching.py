@@ -9,7 +9,7 @@ from enum import StrEnum
 from foldbarn.core.claims.classes import StorageClass
 from foldbarn.core.claims.kept import Orchestrator
 from foldbarn.core.policies.policy import Policy
-from foldbarn.core.site import Disk, Host, Node, Pool, SiteView, Volume
+from foldbarn.core.site import Disk, Host, Node, Pool, SiteView, Vm, Volume
 
 
 class Thing(StrEnum):
@@ -27,6 +27,7 @@ class Thing(StrEnum):
     TARGET = "target"  # of a volume, by the volume's number: who reaches it, and how
     POLICY = "policy"
     HOST = "host"
+    VM = "vm"
     ORCHESTRATOR = "orchestrator"
     CLASS = "class"  # of storage
     GRANTS = "grants"  # of a policy, by the policy's number
@@ -100,7 +101,7 @@ def touched(view: SiteView, touches: Iterable[Touch]) -> list[Touched]:
     return [_touched(view, t) for t in sorted(touches, key=lambda t: (order.index(t.what), t.number))]
 
 
-_Named = Pool | Volume | Disk | Node | Policy | Host | Orchestrator | StorageClass
+_Named = Pool | Volume | Disk | Node | Policy | Host | Vm | Orchestrator | StorageClass
 
 
 def _touched(view: SiteView, touch: Touch) -> Touched:
@@ -120,10 +121,13 @@ def _touched(view: SiteView, touch: Touch) -> Touched:
         "node": view.nodes,
         "policy": view.current_policies,
         "host": view.hosts,
+        "vm": view.vms,
         "orchestrator": view.orchestrators,
         "class": view.classes,
     }
     name = next((thing.name for thing in things[kind] if thing.number == touch.number), "")
+    if touch.what is Thing.VM:
+        return Touched(kind if name else "", name, f"VM {name or 'that is gone'}", touch.alone)
     of = (_OF_POOL | _OF_VOLUME | _OF_POLICY).get(touch.what, f"{kind} {{}}")
     return Touched(kind if name else "", name, of.format(name or "that is gone"), touch.alone)
 
@@ -140,6 +144,7 @@ class Meant:
     disks: tuple[Disk, ...] = ()
     policies: tuple[Policy, ...] = ()
     hosts: tuple[Host, ...] = ()
+    vms: tuple[Vm, ...] = ()
     orchestrators: tuple[Orchestrator, ...] = ()
     classes: tuple[StorageClass, ...] = ()
 
@@ -152,6 +157,7 @@ class Meant:
             "disk": self.disks,
             "policy": self.policies,
             "host": self.hosts,
+            "vm": self.vms,
             "orchestrator": self.orchestrators,
             "class": self.classes,
         }

@@ -367,6 +367,10 @@ class VolumeRow(Base):
     # of it, for good; copying_left: a person called off the writing of what it still reads from there
     origin_id: Mapped[int | None] = mapped_column(ForeignKey("volume.id"), index=True)
     origin_snapshot: Mapped[int | None]
+    # the virtual machine that it is part of, as what, and of its disks which
+    vm_id: Mapped[int | None] = mapped_column(ForeignKey("vm.id"), index=True)
+    vm_part: Mapped[str] = mapped_column(server_default="")
+    vm_place: Mapped[int] = mapped_column(server_default="0")
     shown: Mapped[bool] = mapped_column(server_default=text("false"))
     copying_left: Mapped[bool] = mapped_column(server_default=text("false"))
     __table_args__ = (
@@ -440,6 +444,20 @@ class HostRow(Base):
         Index("host_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("contact in ('heard', 'silent', 'garbled', 'awaited')", name="host_contact"),
     )
+
+
+class VmRow(Base):
+    """A virtual machine; its volumes say that they are part of it. disks: what each is called there."""
+
+    __tablename__ = "vm"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    cpus: Mapped[int]
+    memory_bytes: Mapped[int]
+    disks: Mapped[list[Any]] = mapped_column(server_default="[]")
+    made_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
+    __table_args__ = (Index("vm_name_taken", func.lower(text("name")), unique=True),)
 
 
 class InitiatorRow(Base):

@@ -34,6 +34,7 @@ from foldbarn.core.site import (
     Host,
     Node,
     OnlyOn,
+    PartOf,
     Ply,
     Pool,
     Priority,
@@ -44,6 +45,8 @@ from foldbarn.core.site import (
     Short,
     SiteView,
     Tier,
+    Vm,
+    VmPart,
     Volume,
 )
 from foldbarn.core.units import say_list
@@ -51,7 +54,7 @@ from foldbarn.core.volumes.growth import Growth
 from foldbarn.core.volumes.origins import as_read
 from foldbarn.core.volumes.snapshots import Origin, Span
 from foldbarn.core.volumes.tiers import in_tiers
-from foldbarn.store import claims, hosts, moves, orchestrators, policies, snapshots
+from foldbarn.store import claims, hosts, moves, orchestrators, policies, snapshots, vms
 from foldbarn.store.database import Session, glance, snapshot
 from foldbarn.store.tables import (
     ClusterRow,
@@ -84,6 +87,7 @@ class _Keeper:
         self.pools: tuple[dict[int, str], tuple[Pool, ...]] | None = None
         self.policies: tuple[Versions, tuple[Policy, ...]] | None = None
         self.users: tuple[Versions, tuple[tuple[Host, ...], tuple[Target, ...]]] | None = None
+        self.vms: tuple[dict[int, str], tuple[Vm, ...]] | None = None
         self.offers: tuple[Versions, _Offers] | None = None
         # With the revision they are of, names of orchestrators, and each with its row's version and place.
         self.claims: tuple[int, _Names, dict[int, _SortedClaim], tuple[KeptClaim, ...]] | None = None
@@ -106,7 +110,7 @@ class _Keeper:
             self.disks.clear()
             self.volumes.clear()
             self.ground = self.pools = self.policies = self.users = self.listed = None
-            self.offers = self.claims = None
+            self.offers = self.claims = self.vms = None
 
     def placements_of(
         self, session: Session, plies: list[PlyRow], versions: dict[int, str]
@@ -177,6 +181,15 @@ class _Keeper:
             kept = now, (hosts.read_hosts(session), hosts.read_targets(session, nodes))
             with self.lock:
                 self.users = kept
+        return kept[1]
+
+    def vms_of(self, session: Session, versions: dict[int, str]) -> tuple[Vm, ...]:
+        with self.lock:
+            kept = self.vms
+        if kept is None or kept[0] != versions:
+            kept = versions, vms.read_vms(session)
+            with self.lock:
+                self.vms = kept
         return kept[1]
 
     def offers_of(self, session: Session, versions: Versions) -> _Offers:
@@ -325,6 +338,7 @@ def load_view(session: Session) -> SiteView:
         policies=_keeper.policies_of(session, versions),
         hosts=users,
         targets=targets,
+        vms=_keeper.vms_of(session, versions["vm"]),
         orchestrators=connected,
         classes=classes,
         grants=grants,
@@ -336,6 +350,7 @@ def load_view(session: Session) -> SiteView:
 Versions = dict[str, dict[int, str]]  # of rows by number, by table
 _GROUND = ("room", "rack", "node", "enclosure", "cluster")
 _USERS = ("host", "initiator", "target", "attachment")
+_VMS = ("vm",)
 _OFFERS = ("orchestrator", "orchestrator_secret", "storage_class", "policy_grant")
 _Names = dict[int, Any]  # as they are sorted, by number
 _SortedClaim = tuple[str, tuple[object, ...], KeptClaim]
@@ -344,7 +359,7 @@ _Offers = tuple[tuple[Orchestrator, ...], tuple[StorageClass, ...], tuple[Grant,
 _ALL_VERSIONS = text(
     " union all ".join(
         f"select '{table}', id, ctid::text || ' ' || xmin::text from {table}"
-        for table in (*_GROUND, *_USERS, *_OFFERS, "pool", "volume", "ply", "policy", "policy_version")
+        for table in (*_GROUND, *_USERS, *_VMS, *_OFFERS, "pool", "volume", "ply", "policy", "policy_version")
     )
 )
 
@@ -637,6 +652,7 @@ def _kept_volume(
         origin=origin,
         erasing=row.erasing,
         parked=row.parked,
+        part=PartOf(row.vm_id, VmPart(row.vm_part), row.vm_place) if row.vm_id is not None else None,
         labels=tuple(row.labels),
         only_on=OnlyOn(frozenset(row.only_nodes), frozenset(row.only_disks)),
         operations=row.operations,

@@ -14,7 +14,7 @@ from foldbarn.core.arrays import Disks, Ints
 from foldbarn.core.pools.protection import Scheme
 from foldbarn.core.site import UNWRITTEN, Ply, Purpose
 from foldbarn.core.volumes.tiers import in_hot
-from foldbarn.store import moves, placements
+from foldbarn.store import moves, placements, vms
 from foldbarn.store.database import Session
 from foldbarn.store.placements import write_placement
 from foldbarn.store.tables import PlacementRow, PlyRow, PoolRow, SettingAsideRow, SnapshotRow, VolumeRow
@@ -398,9 +398,14 @@ def hold_as(session: Session, ply: int, scheme: Scheme, placement: Disks, policy
 
 
 def forget(session: Session, volume: int) -> int:
-    """Deletes a volume, its plies and their moves. Returns how many moves there were."""
+    """Deletes a volume, its plies and their moves; the virtual machine that it was the last part of goes with
+    it. Returns how many moves there were.
+    """
     moved = _forget_plies(session, PlyRow.volume_id == volume)
+    vm = session.scalar(select(VolumeRow.vm_id).where(VolumeRow.id == volume))
     session.execute(delete(VolumeRow).where(VolumeRow.id == volume))
+    if vm is not None:
+        vms.forget_empty(session, vm)
     return moved
 
 

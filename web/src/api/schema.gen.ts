@@ -1045,6 +1045,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/vms": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Vms
+         * @description All virtual machines, those in the bin among them.
+         */
+        get: operations["vms"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/vms/descriptor": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Read
+         * @description What a descriptor (DMTF DSP0243) says of a virtual machine; nothing is made by it.
+         */
+        post: operations["read"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/vms/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Vm
+         * @description A virtual machine with its volumes.
+         */
+        get: operations["vm"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/volumes": {
         parameters: {
             query?: never;
@@ -2776,6 +2836,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfDeleteVm
+         * @description put in bin (ours) for each volume, tell their nodes (agents).
+         */
+        DeedOfDeleteVm: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete-vm";
+            params: components["schemas"]["DeleteVmParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfDeleteVolume
          * @description put in bin (ours) for each volume, tell their nodes (agents).
          */
@@ -3150,6 +3232,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfMakeVm
+         * @description place (ours) and reserve (agents) in each pool, name (ours), read back and open (agents).
+         */
+        DeedOfMakeVm: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "make-vm";
+            params: components["schemas"]["MakeVmParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfMoveExtents
          * @description keep room (ours), bring (agents), hold there (ours), drop old (agents).
          */
@@ -3385,6 +3489,28 @@ export interface components {
              */
             kind: "restore-snapshot";
             params: components["schemas"]["RestoreSnapshotParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfRestoreVm
+         * @description take out (ours) for each volume, tell their nodes (agents).
+         */
+        DeedOfRestoreVm: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "restore-vm";
+            params: components["schemas"]["RestoreVmParams"];
             /**
              * Reason
              * @default
@@ -3733,6 +3859,24 @@ export interface components {
             volume: string;
         };
         /**
+         * DeleteVmParams
+         * @description days: for which its volumes are kept in the bin; typed: its name once more.
+         */
+        DeleteVmParams: {
+            /**
+             * Days
+             * @default 7
+             */
+            days: number;
+            /**
+             * Typed
+             * @default
+             */
+            typed: string;
+            /** Vm */
+            vm: string;
+        };
+        /**
          * DeleteVolumeParams
          * @description days: for which they are kept in the bin; typed: the volume's name once more, or how many there are.
          */
@@ -3752,6 +3896,44 @@ export interface components {
         };
         /** DescribeParams */
         DescribeParams: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * DescribedDiskOut
+         * @description size: as one would type it; image: the file that it is to begin as, which is not brought in.
+         */
+        DescribedDiskOut: {
+            /** Bytes */
+            bytes: number;
+            /** Image */
+            image: string;
+            /** Name */
+            name: string;
+            /** Size */
+            size: string;
+        };
+        /**
+         * DescribedOut
+         * @description What a descriptor says of a virtual machine; cpus, memory_bytes: 0 where it says nothing.
+         */
+        DescribedOut: {
+            /** Cpus */
+            cpus: number;
+            /** Disks */
+            disks: components["schemas"]["DescribedDiskOut"][];
+            /** Memory */
+            memory: string;
+            /** Memory Bytes */
+            memory_bytes: number;
+            /** Name */
+            name: string;
+        };
+        /**
+         * DescriptorIn
+         * @description A descriptor of the Open Virtualization Format, as text.
+         */
+        DescriptorIn: {
             /** Text */
             text: string;
         };
@@ -4909,7 +5091,7 @@ export interface components {
          * @description Kinds of things in the chain, from what uses to what bears.
          * @enum {string}
          */
-        Link: "claim" | "host" | "volume" | "policy" | "pool" | "disk" | "node" | "rack" | "room";
+        Link: "claim" | "host" | "vm" | "volume" | "policy" | "pool" | "disk" | "node" | "rack" | "room";
         /**
          * LoadIn
          * @description What consumers ask of a whole pool: operations in a second, the share of them that read, and bytes of
@@ -4970,6 +5152,40 @@ export interface components {
         MakeSecretParams: {
             /** Orchestrator */
             orchestrator: string;
+        };
+        /**
+         * MakeVmParams
+         * @description memory: as typed, such as "8 GiB". policy, pool: of its volumes, where a disk has none of its own; by a
+         *     policy alone a pool is chosen that keeps it.
+         */
+        MakeVmParams: {
+            /**
+             * Cpus
+             * @default 2
+             */
+            cpus: number;
+            /** Disks */
+            disks?: components["schemas"]["VmDisk"][];
+            /**
+             * Memory
+             * @default 4 GiB
+             */
+            memory: string;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Policy
+             * @default
+             */
+            policy: string;
+            /**
+             * Pool
+             * @default
+             */
+            pool: string;
         };
         /**
          * ManifestsIn
@@ -6232,6 +6448,14 @@ export interface components {
             volume: string;
         };
         /**
+         * RestoreVmParams
+         * @description A virtual machine that was deleted, by name.
+         */
+        RestoreVmParams: {
+            /** Vm */
+            vm: string;
+        };
+        /**
          * RestoreVolumeParams
          * @description Volumes in the bin.
          */
@@ -7245,6 +7469,132 @@ export interface components {
             volumes: number;
         };
         /**
+         * VmDisk
+         * @description A disk of it: what it is called there, and its size as typed. policy, pool: instead of those that the
+         *     virtual machine has.
+         */
+        VmDisk: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Policy
+             * @default
+             */
+            policy: string;
+            /**
+             * Pool
+             * @default
+             */
+            pool: string;
+            /**
+             * Size
+             * @default
+             */
+            size: string;
+        };
+        /**
+         * VmOut
+         * @description A virtual machine as one thing. keeps: how its volumes stand to their policies, the worst; none where
+         *     none has one. size_bytes: of all its volumes.
+         */
+        VmOut: {
+            /** Binned */
+            binned: boolean;
+            /** Cpus */
+            cpus: number;
+            keeps: components["schemas"]["StateOut"] | null;
+            /** Memory Bytes */
+            memory_bytes: number;
+            /** Name */
+            name: string;
+            /** Policies */
+            policies: string[];
+            /** Pools */
+            pools: string[];
+            /** Size Bytes */
+            size_bytes: number;
+            state: components["schemas"]["StateOut"];
+            /** Volumes */
+            volumes: number;
+            /** Written Bytes */
+            written_bytes: number;
+        };
+        /**
+         * VmPage
+         * @description snapshots: newest first, those that volumes of it have under one name from one change.
+         */
+        VmPage: {
+            /** Binned */
+            binned: boolean;
+            /** Change */
+            change: number | null;
+            /** Cpus */
+            cpus: number;
+            /** History */
+            history: components["schemas"]["ChangeLine"][];
+            keeps: components["schemas"]["StateOut"] | null;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Memory Bytes */
+            memory_bytes: number;
+            /** Name */
+            name: string;
+            /** Parts */
+            parts: components["schemas"]["VmPartOut"][];
+            /** Policies */
+            policies: string[];
+            /** Pools */
+            pools: string[];
+            /** Size Bytes */
+            size_bytes: number;
+            /** Snapshots */
+            snapshots: components["schemas"]["VmSnapshotOut"][];
+            state: components["schemas"]["StateOut"];
+            /** Volumes */
+            volumes: number;
+            /** Written Bytes */
+            written_bytes: number;
+        };
+        /**
+         * VmPart
+         * @description What a volume is of a virtual machine.
+         * @enum {string}
+         */
+        VmPart: "configuration" | "disk";
+        /**
+         * VmPartOut
+         * @description A volume of it. called: disk 2, for people; label: what it is called there; volume: none where it is
+         *     gone for good.
+         */
+        VmPartOut: {
+            /** Called */
+            called: string;
+            /** Label */
+            label: string;
+            /** Place */
+            place: number;
+            volume: components["schemas"]["VolumeOut"] | null;
+            what: components["schemas"]["VmPart"];
+        };
+        /**
+         * VmSnapshotOut
+         * @description A snapshot that was taken of its volumes at one moment. volumes: of how many of them.
+         */
+        VmSnapshotOut: {
+            /** Name */
+            name: string;
+            /** Taken At */
+            taken_at: string | null;
+            /** Volumes */
+            volumes: number;
+        };
+        /**
          * VolumeMark
          * @description A volume by its name alone, and where it is.
          */
@@ -7653,6 +8003,18 @@ export interface components {
             params: components["schemas"]["DeleteSnapshotParams"];
         };
         /**
+         * WishOfDeleteVm
+         * @description put in bin (ours) for each volume, tell their nodes (agents).
+         */
+        WishOfDeleteVm: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete-vm";
+            params: components["schemas"]["DeleteVmParams"];
+        };
+        /**
          * WishOfDeleteVolume
          * @description put in bin (ours) for each volume, tell their nodes (agents).
          */
@@ -7857,6 +8219,18 @@ export interface components {
             params: components["schemas"]["MakeSecretParams"];
         };
         /**
+         * WishOfMakeVm
+         * @description place (ours) and reserve (agents) in each pool, name (ours), read back and open (agents).
+         */
+        WishOfMakeVm: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "make-vm";
+            params: components["schemas"]["MakeVmParams"];
+        };
+        /**
          * WishOfMoveExtents
          * @description keep room (ours), bring (agents), hold there (ours), drop old (agents).
          */
@@ -7987,6 +8361,18 @@ export interface components {
              */
             kind: "restore-snapshot";
             params: components["schemas"]["RestoreSnapshotParams"];
+        };
+        /**
+         * WishOfRestoreVm
+         * @description take out (ours) for each volume, tell their nodes (agents).
+         */
+        WishOfRestoreVm: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "restore-vm";
+            params: components["schemas"]["RestoreVmParams"];
         };
         /**
          * WishOfRestoreVolume
@@ -9022,7 +9408,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfBindAgain"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfConnectOrchestrator"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfDisconnectOrchestrator"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrantPolicy"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowRoom"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepOn"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMakeClaimed"] | components["schemas"]["DeedOfMakeSecret"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfMoveVolume"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPublishClass"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfRevokeSecret"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"] | components["schemas"]["DeedOfWithdrawClass"] | components["schemas"]["DeedOfWithdrawGrant"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfBindAgain"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfConnectOrchestrator"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVm"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfDisconnectOrchestrator"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrantPolicy"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowRoom"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepOn"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMakeClaimed"] | components["schemas"]["DeedOfMakeSecret"] | components["schemas"]["DeedOfMakeVm"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfMoveVolume"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPublishClass"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVm"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfRevokeSecret"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"] | components["schemas"]["DeedOfWithdrawClass"] | components["schemas"]["DeedOfWithdrawGrant"];
             };
         };
         responses: {
@@ -9246,7 +9632,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfBindAgain"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfConnectOrchestrator"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfDisconnectOrchestrator"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrantPolicy"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowRoom"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepOn"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMakeClaimed"] | components["schemas"]["WishOfMakeSecret"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfMoveVolume"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPublishClass"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfRevokeSecret"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"] | components["schemas"]["WishOfWithdrawClass"] | components["schemas"]["WishOfWithdrawGrant"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfBindAgain"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfConnectOrchestrator"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVm"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfDisconnectOrchestrator"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrantPolicy"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowRoom"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepOn"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMakeClaimed"] | components["schemas"]["WishOfMakeSecret"] | components["schemas"]["WishOfMakeVm"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfMoveVolume"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPublishClass"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVm"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfRevokeSecret"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"] | components["schemas"]["WishOfWithdrawClass"] | components["schemas"]["WishOfWithdrawGrant"];
             };
         };
         responses: {
@@ -14193,6 +14579,342 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TextOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    vms: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VmOut"][];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DescriptorIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DescribedOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    vm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["VmPage"];
                 };
             };
             /** @description The request could not be read. */

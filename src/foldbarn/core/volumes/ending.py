@@ -4,12 +4,13 @@ bin emptied.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from foldbarn.core.hosts.lanes import Lane, lanes_of, leaving
 from foldbarn.core.site import Pool, SiteView, Volume
 from foldbarn.core.units import say_count, say_list
+from foldbarn.core.vms.parts import parts_of
 from foldbarn.core.volumes.origins import readers_of, snapshot_of
 
 
@@ -46,7 +47,7 @@ def teardown(view: SiteView, pool: Pool) -> list[Deed]:
     kept = [v for v in mine if v.binned is None and v not in shown]
     found = [deed for v in shown for deed in [*_leaving(view, v), _deleting(view, v)]]
     found += [_waiting(view, v) for v in copies]
-    found += [deed for v in kept for deed in [*_leaving(view, v), _deleting(view, v)]]
+    found += [deed for v in kept for deed in [*_leaving(view, v), *_deleting_own(view, v, kept)]]
     binned = [v for v in mine if v not in shown]
     if binned:
         names = [v.name for v in binned]
@@ -72,6 +73,21 @@ def _unmounting(lane: Lane) -> Deed:
     title = f"Let go of {lane.volume.name} on {lane.host.name}"
     because = f"{lane.host.name} has it mounted at {lane.mounted}."
     return Deed(title, because, host=lane.host.name, commands=leaving(lane))
+
+
+def _deleting_own(view: SiteView, volume: Volume, kept: Sequence[Volume]) -> list[Deed]:
+    """A virtual machine is deleted once, with the last of its volumes here."""
+    if volume.part is None:
+        return [_deleting(view, volume)]
+    vm = view.vm_numbered(volume.part.vm)
+    if volume is not [v for v in kept if v.part is not None and v.part.vm == vm.number][-1]:
+        return []
+    others = [v.name for v in parts_of(view, vm) if v.pool != volume.pool]
+    elsewhere = f", and {say_list(others)} elsewhere" if others else ""
+    because = f"{volume.name} is part of it{elsewhere}."
+    return [
+        Deed(f"Delete the VM {vm.name}", because, kind="delete-vm", wish={"vm": vm.name, "typed": vm.name})
+    ]
 
 
 def _deleting(view: SiteView, volume: Volume) -> Deed:

@@ -17,7 +17,7 @@ from foldbarn.core.claims.reclaiming import Life
 from foldbarn.core.errors import NotFound
 from foldbarn.core.names import folded
 from foldbarn.core.policies.policy import Policy
-from foldbarn.core.site import Disk, Host, Node, Pool, Rack, Room, SiteView, Volume
+from foldbarn.core.site import Disk, Host, Node, Pool, Rack, Room, SiteView, Vm, Volume
 from foldbarn.core.volumes.snapshots import Origin
 
 
@@ -26,6 +26,7 @@ class Link(StrEnum):
 
     CLAIM = "claim"  # by namespace and name
     HOST = "host"
+    VM = "vm"
     VOLUME = "volume"
     POLICY = "policy"
     POOL = "pool"
@@ -60,6 +61,9 @@ def volumes_of(view: SiteView, link: Link, name: str) -> Flags:
         case Link.HOST:
             number = view.hosts[row].number
             return _flags(view, (number in _hosts_of(view, v) for v in view.volumes))
+        case Link.VM:
+            vm = view.vms[row].number
+            return _flags(view, (v.part is not None and v.part.vm == vm for v in view.volumes))
         case Link.POLICY:
             policy = view.current_policies[row].number
             return _flags(view, (v.policy is not None and v.policy[0] == policy for v in view.volumes))
@@ -74,7 +78,7 @@ def lineage_of(view: SiteView, link: Link, name: str) -> Lineage:
     row = _row(view, link, name)
     volumes = np.flatnonzero(volumes_of(view, link, name))
     chosen = [view.volumes[v] for v in volumes.tolist()]
-    above = link in (Link.CLAIM, Link.HOST, Link.VOLUME, Link.POLICY)
+    above = link in (Link.CLAIM, Link.HOST, Link.VM, Link.VOLUME, Link.POLICY)
     disks = np.flatnonzero(_holding(view, chosen) if above else _disks_of(view, link, row))
     hosts = {number for v in chosen for number in _hosts_of(view, v)}
     # Whatever lies there: nodes without disks, and those by which a host reaches its volumes.
@@ -93,6 +97,7 @@ def lineage_of(view: SiteView, link: Link, name: str) -> Lineage:
     rows: dict[Link, set[int]] = {
         Link.CLAIM: {c for c, kept in enumerate(_claims(view)) if kept.volume in numbers_of},
         Link.HOST: {h for h, host in enumerate(view.hosts) if host.number in hosts},
+        Link.VM: _parts_in(view, chosen),
         Link.VOLUME: set(volumes.tolist()),
         Link.POLICY: _kept_by(view, chosen),
         Link.POOL: {v.pool for v in chosen} | ({view.disks[d].pool for d in disks.tolist()} - {-1}),
@@ -108,13 +113,15 @@ def lineage_of(view: SiteView, link: Link, name: str) -> Lineage:
 
 def _things(
     view: SiteView, link: Link
-) -> Sequence[KeptClaim | Host | Volume | Policy | Pool | Disk | Node | Rack | Room]:
+) -> Sequence[KeptClaim | Host | Vm | Volume | Policy | Pool | Disk | Node | Rack | Room]:
     """All of a kind, in the order in which they are listed."""
     match link:
         case Link.CLAIM:
             return _claims(view)
         case Link.HOST:
             return view.hosts
+        case Link.VM:
+            return view.vms
         case Link.VOLUME:
             return view.volumes
         case Link.POLICY:
@@ -165,6 +172,12 @@ def _kept_by(view: SiteView, volumes: Iterable[Volume]) -> set[int]:
     """Rows of the policies that some volumes keep."""
     kept = {v.policy[0] for v in volumes if v.policy is not None}
     return {row for row, policy in enumerate(view.current_policies) if policy.number in kept}
+
+
+def _parts_in(view: SiteView, volumes: Iterable[Volume]) -> set[int]:
+    """Rows of the virtual machines that some volumes are part of."""
+    mine = {v.part.vm for v in volumes if v.part is not None}
+    return {row for row, vm in enumerate(view.vms) if vm.number in mine}
 
 
 def _standing(view: SiteView, link: Link, row: int) -> set[int]:

@@ -324,7 +324,7 @@ class CreateVolume(Kind[CreateVolumeParams]):
         try:
             asked = parse_size(params.size)
             only = chosen(view, params.only_on)
-            policy, wishes, pool = _wished(view, params, asked, only)
+            policy, wishes, pool = wished(view, params, asked, only)
             wish = wish_in(view, pool, asked, wishes, only)
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[*blockers, Note.of(error)])
@@ -349,23 +349,25 @@ def touches_of(pools_: Sequence[Pool], policy: Policy | None) -> list[Touch]:
 
 
 @dataclass(frozen=True, slots=True, eq=False)
-class _New:
-    """One of several new volumes, as it is placed beside those before it."""
+class New:
+    """One of several new volumes, as it is placed beside those before it. policy: that it keeps, if any."""
 
     name: str
     wish: VolumeWish
     plies: tuple[Ply, ...]
+    policy: Policy | None = None
 
 
 def _several(view: SiteView, params: CreateVolumeParams) -> Plan:
     about = params.name.strip() or "several volumes"
     try:
-        made, after, policy = _placed(view, params)
+        each = [(one.name, one.size, params) for one in asked_for(params.name, params.size, params.table)]
+        made, after = placed(view, each)
     except BarnError as error:
         return Plan(title=f"Make {about}", about=about, blockers=[Note.of(error)])
     # By number, as the first volume in each pool has it: of one wish all there are held alike.
     first = {new.wish.pool.number: new.wish for new in reversed(made)}
-    mine = [wish.pool for wish in first.values()]
+    mine, policy = [wish.pool for wish in first.values()], made[0].policy
     counted = say_count(len(made), "volume")
     size = say_size(sum(new.wish.size for new in made))
     return Plan(
@@ -373,33 +375,33 @@ def _several(view: SiteView, params: CreateVolumeParams) -> Plan:
         about=about,
         summary=f"{counted}, {size} in {say_list([pool.name for pool in mine])}.",
         steps=[step for together in made_together(made) for step in _steps_of_several(together, policy)],
-        effects=_effects_of_several(view, after, mine, made),
+        effects=[*_effects_of_several(made), *room_effects(view, after, mine, made)],
         touches=touches_of(mine, policy),
         meant=Meant(pools=tuple(mine), policies=(policy,) if policy else ()),
-        warnings=_each_once(
+        warnings=each_once(
             note for of in first.values() for note in warnings_of(view, after, of.pool, of.scheme, of.tier)
         ),
     )
 
 
-def _placed(view: SiteView, params: CreateVolumeParams) -> tuple[list[_New], SiteView, Policy | None]:
-    """Several volumes, each placed beside those before it, the site with all of them, and the policy that
-    they keep. Raises BarnError, with the name of the one that it is about.
+def placed(view: SiteView, each: Iterable[tuple[str, int, CreateVolumeParams]]) -> tuple[list[New], SiteView]:
+    """Several volumes by name, bytes, and what else is wished for, each placed beside those before it, and
+    the site with all of them. Raises BarnError, with the name of the one that it is about.
     """
-    made: list[_New] = []
-    after, policy = view, None
-    for one in asked_for(params.name, params.size, params.table):
+    made: list[New] = []
+    after = view
+    for name, size, params in each:
         try:
-            check_volume_name(after, one.name)
+            check_volume_name(after, name)
             only = chosen(after, params.only_on)
-            policy, wishes, pool = _wished(after, params, one.size, only)
-            wish = wish_in(after, pool, one.size, wishes, only)
+            policy, wishes, pool = wished(after, params, size, only)
+            wish = wish_in(after, pool, size, wishes, only)
         except BarnError as error:
-            words = f"{one.name}: {error.sentence}"
+            words = f"{name}: {error.sentence}"
             raise NotPossible(words, about=error.about, next_step=error.next_step) from error
-        made.append(_New(one.name, wish, plies_for(after, wish, one.name)))
-        after = with_new(after, wish, one.name, made[-1].plies, number=-len(made))
-    return made, after, policy
+        made.append(New(name, wish, plies_for(after, wish, name), policy))
+        after = with_new(after, wish, name, made[-1].plies, number=-len(made))
+    return made, after
 
 
 class Made(Protocol):
@@ -409,14 +411,14 @@ class Made(Protocol):
     def wish(self) -> VolumeWish: ...
 
 
-New = TypeVar("New", bound=Made)
+OneMade = TypeVar("OneMade", bound=Made)
 
 
-def made_together(made: Sequence[New]) -> Iterator[list[tuple[int, New]]]:
+def made_together(made: Sequence[OneMade]) -> Iterator[list[tuple[int, OneMade]]]:
     """Those that are placed, set aside and read back together, in one pool each, with their place among all:
     one after the other as they are asked for.
     """
-    together: list[tuple[int, New]] = []
+    together: list[tuple[int, OneMade]] = []
     strips = 0
     for nth, new in enumerate(made):
         its = new.wish.aside * new.wish.scheme.strips
@@ -430,7 +432,7 @@ def made_together(made: Sequence[New]) -> Iterator[list[tuple[int, New]]]:
         yield together
 
 
-def _steps_of_several(together: Sequence[tuple[int, _New]], policy: Policy | None) -> list[Planned]:
+def _steps_of_several(together: Sequence[tuple[int, New]], policy: Policy | None) -> list[Planned]:
     first, last = together[0], together[-1]
     names = say_list([new.name for _, new in together], 3) if len(together) < 4 else ""
     about = names or f"{first[1].name} to {last[1].name}"
@@ -460,20 +462,25 @@ def _steps_of_several(together: Sequence[tuple[int, _New]], policy: Policy | Non
     ]
 
 
-def _each_once(notes: Iterable[Note]) -> list[Note]:
+def each_once(notes: Iterable[Note]) -> list[Note]:
     return list({(note.code, note.sentence): note for note in notes}.values())
 
 
-def _effects_of_several(
-    view: SiteView, after: SiteView, mine: Sequence[Pool], made: Sequence[_New]
-) -> list[AnyEffect]:
+def _effects_of_several(made: Sequence[New]) -> list[AnyEffect]:
     rows = [TextRow(label=new.name, before=say_size(new.wish.size), after=new.wish.pool.name) for new in made]
-    arriving: Counter[str] = Counter()
-    effects: list[AnyEffect] = [
+    return [
         Promise(sentence=made[0].wish.wishes.sentence()),
         Promise(title="Called off in between", sentence="What is open by then stays, and may be in use."),
         Texts(heads=["Volume", "Size", "In"], rows=rows),
     ]
+
+
+def room_effects(
+    view: SiteView, after: SiteView, mine: Sequence[Pool], made: Sequence[New]
+) -> list[AnyEffect]:
+    """What several new volumes take in their pools, and on which disks."""
+    arriving: Counter[str] = Counter()
+    effects: list[AnyEffect] = []
     for pool in mine:
         here = [new for new in made if new.wish.pool is pool]
         placements = [ply.placement.reshape(-1) for new in here for ply in new.plies]
@@ -489,7 +496,7 @@ def _effects_of_several(
     return [*effects, OnDisks(arriving=dict(arriving))]
 
 
-def _wished(
+def wished(
     view: SiteView, params: CreateVolumeParams, asked: int, only: OnlyOn
 ) -> tuple[Policy | None, Wishes, Pool]:
     """The policy, if any, what is wished for, and the pool that was named or is chosen for so many bytes.

@@ -28,6 +28,7 @@ from foldbarn.core.hosts.lanes import Lane, lanes_of
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant
 from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.vms.parts import against_alone
 from foldbarn.core.volumes.bin import MOST_DAYS, USUAL_DAYS, bytes_held
 from foldbarn.core.volumes.origins import readers_of, snapshot_of
 from foldbarn.store import volumes
@@ -131,7 +132,7 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
             touches=alone_with(view, chosen),
             meant=Meant(volumes=tuple(chosen)),
             blockers=[
-                *(note for volume in chosen for note in _against_volume(volume)),
+                *(note for volume in chosen for note in _against_volume(view, volume)),
                 *_against_typed(about, params.typed, one=one),
                 *(Note.of(error) for error in against_parting(lanes, "volumes")),
             ],
@@ -226,8 +227,10 @@ def _room(view: SiteView, pools: str, volumes: Sequence[Volume]) -> Promise:
     return Promise(title="Room", sentence=f"{words}until the bin is emptied of {'it' if one else 'them'}.")
 
 
-def _against_volume(volume: Volume) -> list[Note]:
+def _against_volume(view: SiteView, volume: Volume) -> list[Note]:
     found = []
+    if part := against_alone(view, volume, "Delete the VM {vm} instead, with all its volumes."):
+        found.append(Note.of(part))
     if volume.forming:
         words, step = f"{volume.name} is still being made.", "Withdraw that change instead."
         found.append(Note(sentence=words, about="volumes", next_step=step))

@@ -23,6 +23,7 @@ from foldbarn.core.errors import BarnError, NotPossible, Overtaken
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant
 from foldbarn.core.units import say_size
+from foldbarn.core.vms.parts import against_alone
 from foldbarn.core.volumes.bin import against_bringing_back
 from foldbarn.store import volumes
 from foldbarn.store.database import Session, announce
@@ -72,6 +73,8 @@ class RestoreVolume(Kind[RestoreVolumeParams]):
                     raise NotPossible(f"{volume.name} is not in the bin.", about="volumes")
                 if refusal := against_bringing_back(volume):
                     raise refusal
+                if part := against_alone(view, volume, "Bring the VM {vm} back, with all its volumes."):
+                    raise part
         except BarnError as error:
             return Plan(title=f"Bring {about} back", about=about, blockers=[Note.of(error)])
         about, one = called([v.name for v in chosen]), len(chosen) == 1

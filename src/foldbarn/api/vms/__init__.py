@@ -1,0 +1,1 @@
+"""Virtual machines: what is asked and answered."""

@@ -1,0 +1,86 @@
+"""Virtual machines: what is asked and answered."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from pydantic import BaseModel, Field
+
+from foldbarn.api.bodies import Body, StateOut
+from foldbarn.api.changes.models import ChangeLine
+from foldbarn.api.volumes.models import VolumeOut
+from foldbarn.core.site import VmPart
+from foldbarn.core.vms.ovf import MOST_CHARACTERS
+
+
+class VmOut(BaseModel):
+    """A virtual machine as one thing. keeps: how its volumes stand to their policies, the worst; none where
+    none has one. size_bytes: of all its volumes.
+    """
+
+    name: str
+    cpus: int
+    memory_bytes: int
+    state: StateOut
+    keeps: StateOut | None
+    volumes: int
+    size_bytes: int
+    written_bytes: int
+    policies: list[str]
+    pools: list[str]
+    binned: bool  # it was deleted, and can be brought back
+
+
+class VmPartOut(BaseModel):
+    """A volume of it. called: disk 2, for people; label: what it is called there; volume: none where it is
+    gone for good.
+    """
+
+    what: VmPart
+    place: int
+    called: str
+    label: str
+    volume: VolumeOut | None
+
+
+class VmSnapshotOut(BaseModel):
+    """A snapshot that was taken of its volumes at one moment. volumes: of how many of them."""
+
+    name: str
+    taken_at: datetime | None
+    volumes: int
+
+
+class VmPage(VmOut):
+    """snapshots: newest first, those that volumes of it have under one name from one change."""
+
+    parts: list[VmPartOut]
+    snapshots: list[VmSnapshotOut]
+    change: int | None  # that made it
+    made_at: datetime
+    history: list[ChangeLine]  # newest first
+
+
+class DescriptorIn(Body):
+    """A descriptor of the Open Virtualization Format, as text."""
+
+    text: str = Field(max_length=MOST_CHARACTERS)
+
+
+class DescribedDiskOut(BaseModel):
+    """size: as one would type it; image: the file that it is to begin as, which is not brought in."""
+
+    name: str
+    bytes: int
+    size: str
+    image: str
+
+
+class DescribedOut(BaseModel):
+    """What a descriptor says of a virtual machine; cpus, memory_bytes: 0 where it says nothing."""
+
+    name: str
+    cpus: int
+    memory_bytes: int
+    memory: str
+    disks: list[DescribedDiskOut]

@@ -1,0 +1,1 @@
+"""Virtual machines: made, deleted and brought back as one thing."""

@@ -1,0 +1,126 @@
+"""The volumes that a virtual machine is: its configuration, and one for each of its disks."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from foldbarn.core.errors import Conflict, NotPossible
+from foldbarn.core.names import LONGEST_NAME, check_name, folded
+from foldbarn.core.site import SiteView, Vm, VmPart, Volume
+from foldbarn.core.units import GIB, TIB, parse_size, say_count, say_size
+
+MOST_DISKS = 64  # of one virtual machine; hosts number them on a few buses of fifteen or so (common practice)
+MOST_CPUS = 4096
+LARGEST_MEMORY = 1024 * TIB
+LEAST_MEMORY = 1 << 20
+CONFIGURATION_BYTES = GIB  # what describes a virtual machine, its firmware's variables and its log take less
+
+
+@dataclass(frozen=True, slots=True)
+class PartWish:
+    """A volume that a new virtual machine is to have. label: what its disk is called there, if anything."""
+
+    what: VmPart
+    place: int
+    size: int
+    label: str = ""
+
+
+def volume_name(vm: str, what: VmPart, place: int) -> str:
+    """What the volume of a part is called as it is made."""
+    return f"{vm}-{what.value}" if what is VmPart.CONFIGURATION else f"{vm}-{what.value}-{place}"
+
+
+def called(volume: Volume) -> str:
+    """A part for people, such as disk 2."""
+    part = volume.part
+    if part is None:
+        return volume.name
+    return part.what.value if part.what is VmPart.CONFIGURATION else f"{part.what.value} {part.place}"
+
+
+def parts_of(view: SiteView, vm: Vm) -> list[Volume]:
+    """What there is of it, in the bin or not: its configuration, then its disks in order."""
+    mine = [v for v in view.volumes if v.part is not None and v.part.vm == vm.number]
+    return sorted(mine, key=_order)
+
+
+def _order(volume: Volume) -> tuple[int, int]:
+    assert volume.part is not None
+    return list(VmPart).index(volume.part.what), volume.part.place
+
+
+def is_binned(parts: Sequence[Volume]) -> bool:
+    """Whether a virtual machine was deleted: no part of it is left outside the bin."""
+    return all(volume.binned is not None for volume in parts)
+
+
+def missing_from(vm: Vm, parts: Sequence[Volume]) -> list[str]:
+    """Parts that are gone for good, for people."""
+    there = {(v.part.what, v.part.place) for v in parts if v.part is not None}
+    wanted = [(VmPart.CONFIGURATION, 0), *((VmPart.DISK, nth) for nth in range(1, len(vm.disks) + 1))]
+    return [
+        what.value if what is VmPart.CONFIGURATION else f"{what.value} {n}"
+        for what, n in wanted
+        if (what, n) not in there
+    ]
+
+
+def against_alone(view: SiteView, volume: Volume, doing: str) -> NotPossible | None:
+    """Why a volume cannot be deleted, or brought back, by itself: it is part of a virtual machine, behind the
+    back of which nothing of it goes. doing: what is to be done with that instead, as a next step.
+    """
+    if volume.part is None:
+        return None
+    vm = view.vm_numbered(volume.part.vm)
+    words = f"{volume.name} is the {called(volume)} of the VM {vm.name}."
+    return NotPossible(words, about="volumes", next_step=doing.format(vm=vm.name))
+
+
+def check_vm_name(view: SiteView, name: str) -> str:
+    """The name, trimmed, if a new virtual machine may have it. Raises NotPossible, and Conflict where another
+    has it, if only in the bin.
+    """
+    twin = next((vm for vm in view.vms if folded(vm.name) == folded(name.strip())), None)
+    if twin is not None and is_binned(parts_of(view, twin)):
+        words = f"A VM in the bin is called {twin.name}, and comes back under that name."
+        step = "Choose another name, or empty the bin of it."
+        raise Conflict(words, about="name", next_step=step)
+    found = check_name(name, "VM", [vm.name for vm in view.vms])
+    longest = len(volume_name(found, VmPart.CONFIGURATION, 0)) - len(found)
+    if len(found) + longest > LONGEST_NAME:
+        words = f"The name has {len(found)} characters; its volumes are called after it, and "
+        raise NotPossible(f"{words}{LONGEST_NAME - longest} are the most.", about="name")
+    return found
+
+
+def check_shape(cpus: int, memory: str) -> int:
+    """Bytes of memory that is typed, such as "8 GiB". Raises NotPossible for what no virtual machine has."""
+    if not 1 <= cpus <= MOST_CPUS:
+        words = f"A VM has 1 to {MOST_CPUS:,} processors, not {cpus:,}."
+        raise NotPossible(words, about="cpus")
+    found = parse_size(memory, about="memory")
+    if not LEAST_MEMORY <= found <= LARGEST_MEMORY:
+        least, most = say_size(LEAST_MEMORY), say_size(LARGEST_MEMORY)
+        raise NotPossible(f"A VM has between {least} and {most} of memory.", about="memory")
+    return found
+
+
+def parts_wished(disks: Sequence[tuple[str, str]]) -> list[PartWish]:
+    """The volumes of a new virtual machine with these disks: what each is called there, and its size as
+    typed. Raises NotPossible.
+    """
+    if not disks:
+        raise NotPossible("A VM needs a disk.", about="disks", next_step="Add one, with its size.")
+    if len(disks) > MOST_DISKS:
+        words = f"That is {say_count(len(disks), 'disk')}; {MOST_DISKS} are the most of one VM."
+        raise NotPossible(words, about="disks")
+    found = [PartWish(VmPart.CONFIGURATION, 0, CONFIGURATION_BYTES)]
+    for place, (label, size) in enumerate(disks, 1):
+        try:
+            found.append(PartWish(VmPart.DISK, place, parse_size(size), label.strip()))
+        except NotPossible as error:
+            words = f"Disk {place}: {error.sentence}"
+            raise NotPossible(words, about="disks", next_step=error.next_step) from error
+    return found

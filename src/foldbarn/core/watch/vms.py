@@ -1,0 +1,43 @@
+"""How virtual machines are: as the volumes are that they consist of."""
+
+from __future__ import annotations
+
+from foldbarn.core.policies.conformance import conformance
+from foldbarn.core.site import Vm
+from foldbarn.core.units import say_count, say_list
+from foldbarn.core.vms.parts import called, is_binned, missing_from, parts_of
+from foldbarn.core.watch.lamps import Outlook
+from foldbarn.core.watch.states import Lamp, State, worst
+
+
+def vm_state(outlook: Outlook, vm: Vm) -> State:
+    """The worst of its parts, with the part that it is of; and what of it is gone for good."""
+    parts = parts_of(outlook.view, vm)
+    if is_binned(parts):
+        return State(Lamp.AWAY, "It is in the bin, and can be brought back.")
+    if gone := missing_from(vm, parts):
+        words = f"Its {say_list(gone)} {'are' if len(gone) > 1 else 'is'} gone for good."
+        return State(Lamp.FAILED, words)
+    found = []
+    for volume in parts:
+        row = outlook.row_of_volume(volume.number)
+        assert row is not None
+        state = outlook.volume(row)
+        found.append(State(state.lamp, f"Its {called(volume)}: {state.reason}"))
+    state = worst(found)
+    if state.lamp is Lamp.SOUND:
+        return State(Lamp.SOUND, f"All its {say_count(len(parts), 'volume')} are as they should be.")
+    return state
+
+
+def keeping_state(outlook: Outlook, vm: Vm) -> State | None:
+    """How its parts stand to their policies, the worst of them; None where none of them has one."""
+    found = []
+    for volume in parts_of(outlook.view, vm):
+        standing = conformance(outlook.view, volume)
+        if standing is not None:
+            found.append(State(standing.standing.lamp, f"Its {called(volume)}: {standing.standing}."))
+    if not found:
+        return None
+    state = worst(found)
+    return State(Lamp.SOUND, "All its volumes keep their policies.") if state.lamp is Lamp.SOUND else state

@@ -1,0 +1,58 @@
+"""Virtual machines, and which volumes are part of them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+from sqlalchemy import delete, exists, select, text, update
+
+from foldbarn.core.names import natural_key
+from foldbarn.core.site import PartOf, Vm
+from foldbarn.store.database import Session
+from foldbarn.store.tables import VmRow, VolumeRow
+
+
+def read_vms(session: Session) -> tuple[Vm, ...]:
+    """All of them, by name."""
+    rows = sorted(session.scalars(select(VmRow)), key=lambda row: natural_key(row.name))
+    return tuple(Vm(row.id, row.name, row.cpus, row.memory_bytes, tuple(row.disks)) for row in rows)
+
+
+def stored(session: Session, vm: int) -> VmRow:
+    return session.get_one(VmRow, vm)
+
+
+def one_at_a_time(session: Session) -> None:
+    """Until this transaction ends nobody else adds one: of two of one name the second is told so."""
+    session.execute(text("lock table vm in share row exclusive mode"))
+
+
+def add(session: Session, change: int, vm: Vm, parts: Mapping[int, PartOf]) -> None:
+    """A new one, and what volumes of the change (by their place among those that it has made) are of it."""
+    row = VmRow(
+        name=vm.name, cpus=vm.cpus, memory_bytes=vm.memory_bytes, disks=list(vm.disks), made_by=change
+    )
+    session.add(row)
+    session.flush()
+    for nth, part in parts.items():
+        mine = VolumeRow.change_id == change, VolumeRow.nth == nth
+        said = {"vm_id": row.id, "vm_part": part.what.value, "vm_place": part.place}
+        session.execute(update(VolumeRow).where(*mine).values(**said))
+
+
+def made_by(session: Session, change: int) -> int | None:
+    """The number of the one that a change has made; none where it has not."""
+    return session.scalar(select(VmRow.id).where(VmRow.made_by == change))
+
+
+def forget(session: Session, vm: int) -> None:
+    """It is no more, and its volumes are part of nothing."""
+    nothing = {"vm_id": None, "vm_part": "", "vm_place": 0}
+    session.execute(update(VolumeRow).where(VolumeRow.vm_id == vm).values(**nothing))
+    session.execute(delete(VmRow).where(VmRow.id == vm))
+
+
+def forget_empty(session: Session, vm: int) -> None:
+    """The same, where no volume is left of it."""
+    left = exists().where(VolumeRow.vm_id == VmRow.id)
+    session.execute(delete(VmRow).where(VmRow.id == vm, ~left))

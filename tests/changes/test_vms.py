@@ -1,0 +1,197 @@
+"""Virtual machines: made of several volumes at once, deleted and brought back as one thing, never in part."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import pytest
+from conftest import ME, Site
+from test_policies import plan_of, refusals, save
+
+from foldbarn.changes.engine.runner import run_change
+from foldbarn.core.errors import NotFound
+from foldbarn.core.site import VmPart
+from foldbarn.core.units import GIB
+from foldbarn.core.vms.parts import CONFIGURATION_BYTES, is_binned, missing_from, parts_of
+from foldbarn.core.volumes.ending import teardown
+from foldbarn.core.watch.states import Lamp
+from foldbarn.core.watch.vms import keeping_state, vm_state
+from foldbarn.services import changes
+from foldbarn.services.site import outlook
+from foldbarn.settings import settings
+from foldbarn.store.database import transaction
+from foldbarn.store.views import current_view
+
+pytestmark = pytest.mark.pooled
+DISKS = [{"name": "system", "size": "40 GiB"}, {"name": "records", "size": "60 GiB"}]
+WISH: dict[str, Any] = {
+    "name": "crew-roster",
+    "cpus": 4,
+    "memory": "8 GiB",
+    "policy": "pairs",
+    "disks": DISKS,
+}
+
+
+def make(site: Site, **wish: Any) -> int:
+    save(site, name="pairs", copies=2, level="node")
+    number = site.do("make-vm", **{**WISH, **wish})
+    assert site.state(number) == "done", site.problem(number)
+    return number
+
+
+def parts() -> list[str]:
+    view = current_view()
+    return [volume.name for volume in parts_of(view, view.vm("crew-roster"))]
+
+
+def test_it_is_a_volume_for_its_configuration_and_one_for_each_disk(barn_site: Site) -> None:
+    make(barn_site)
+    view = current_view()
+    vm = view.vm("CREW-roster")
+    assert (vm.cpus, vm.memory_bytes, vm.disks) == (4, 8 * GIB, ("system", "records"))
+    assert parts() == ["crew-roster-configuration", "crew-roster-disk-1", "crew-roster-disk-2"]
+    sizes = [volume.size_bytes for volume in parts_of(view, vm)]
+    assert sizes == [CONFIGURATION_BYTES, 40 * GIB, 60 * GIB]
+    assert all(v.policy is not None and not v.forming for v in parts_of(view, vm))
+    assert vm_state(outlook(), vm).lamp is Lamp.SOUND
+    assert "All its 3 volumes" in vm_state(outlook(), vm).reason
+    keeps = keeping_state(outlook(), vm)
+    assert keeps is not None
+    assert keeps.lamp is Lamp.SOUND
+
+
+def test_a_disk_may_have_a_policy_of_its_own(barn_site: Site) -> None:
+    save(barn_site, name="thrice", copies=3, level="node")
+    make(barn_site, disks=[DISKS[0], {"size": "60 GiB", "policy": "thrice"}])
+    held = [v.whole.scheme.strips for v in parts_of(current_view(), current_view().vm("crew-roster"))]
+    assert held == [2, 2, 3]
+
+
+@pytest.mark.parametrize(
+    ("wish", "says"),
+    [
+        ({"name": ""}, "The VM needs a name."),
+        ({"name": "crew roster"}, "'crew roster' cannot be a name."),
+        ({"name": "x" * 60}, "49 are the most"),
+        ({"cpus": 0}, "1 to 4,096 processors"),
+        ({"memory": "8 Gb"}, "counts bits"),
+        ({"memory": "100 kB"}, "of memory"),
+        ({"disks": []}, "A VM needs a disk."),
+        ({"disks": [{"size": "1 GiB"}] * 65}, "64 are the most"),
+        ({"disks": [DISKS[0], {"size": "much"}]}, "Disk 2: 'much' is not a size."),
+        ({"policy": "unheard-of"}, "crew-roster-configuration: "),
+        ({"policy": "", "pool": ""}, "draws from a pool, or keeps a policy"),
+        ({"disks": [DISKS[0], {"size": "900 TiB"}]}, "crew-roster-disk-2: "),
+    ],
+)
+def test_what_cannot_be_is_refused_with_what_it_is_about(
+    barn_site: Site, wish: dict[str, Any], says: str
+) -> None:
+    save(barn_site, name="pairs", copies=2, level="node")
+    assert says in " ".join(refusals("make-vm", **{**WISH, **wish}))
+
+
+def test_names_are_taken_once_also_by_what_is_in_the_bin(barn_site: Site) -> None:
+    make(barn_site)
+    assert "exists already" in " ".join(refusals("make-vm", **{**WISH, "name": "Crew-Roster"}))
+    barn_site.do("delete-vm", vm="crew-roster", typed="crew-roster")
+    assert "comes back under that name" in " ".join(refusals("make-vm", **WISH))
+
+
+def test_none_of_its_volumes_is_deleted_or_brought_back_behind_its_back(barn_site: Site) -> None:
+    make(barn_site)
+    [refusal] = refusals("delete-volume", volume="crew-roster-disk-1", typed="crew-roster-disk-1")
+    assert refusal == "crew-roster-disk-1 is the disk 1 of the VM crew-roster."
+    both = ["charts", "crew-roster-configuration"]
+    barn_site.volume("charts")
+    assert "of the VM crew-roster" in " ".join(refusals("delete-volume", volumes=both, typed="2 volumes"))
+    assert barn_site.state(barn_site.do("delete-vm", vm="crew-roster", typed="crew-roster")) == "done"
+    assert "of the VM crew-roster" in " ".join(refusals("restore-volume", volume="crew-roster-disk-1"))
+
+
+def test_it_goes_into_the_bin_as_one_and_comes_back_as_one(barn_site: Site) -> None:
+    make(barn_site)
+    assert "Type crew-roster" in " ".join(refusals("delete-vm", vm="crew-roster"))
+    plan = plan_of("delete-vm", vm="crew-roster", typed="crew-roster")
+    assert plan.undo is not None
+    assert plan.undo.kind == "restore-vm"
+    assert barn_site.state(barn_site.do("delete-vm", vm="crew-roster", typed="crew-roster")) == "done"
+    view = current_view()
+    assert is_binned(parts_of(view, view.vm("crew-roster")))
+    assert vm_state(outlook(), view.vm("crew-roster")).lamp is Lamp.AWAY
+    assert "in the bin already" in " ".join(refusals("delete-vm", vm="crew-roster", typed="crew-roster"))
+    assert barn_site.state(barn_site.do("restore-vm", vm="crew-roster")) == "done"
+    assert not any(v.binned for v in parts_of(current_view(), current_view().vm("crew-roster")))
+    assert "not in the bin" in " ".join(refusals("restore-vm", vm="crew-roster"))
+
+
+def test_with_its_last_volume_it_is_gone_and_until_then_says_what_is(barn_site: Site) -> None:
+    make(barn_site)
+    barn_site.do("delete-vm", vm="crew-roster", typed="crew-roster")
+    pool, gone = "quayside", "crew-roster-disk-1"
+    barn_site.do("empty-bin", pool=pool, volumes=[gone], typed=gone)
+    view = current_view()
+    assert missing_from(view.vm("crew-roster"), parts_of(view, view.vm("crew-roster"))) == ["disk 1"]
+    [warned] = plan_of("restore-vm", vm="crew-roster").warnings
+    assert warned.code == "incomplete"
+    assert "disk 1" in warned.sentence
+    assert barn_site.state(barn_site.do("restore-vm", vm="crew-roster")) == "done"
+    state = vm_state(outlook(), current_view().vm("crew-roster"))
+    assert (state.lamp, state.reason) == (Lamp.FAILED, "Its disk 1 is gone for good.")
+    barn_site.do("delete-vm", vm="crew-roster", typed="crew-roster")
+    barn_site.do("empty-bin", pool=pool, typed=pool)
+    with pytest.raises(NotFound):
+        current_view().vm("crew-roster")
+
+
+def test_withdrawn_in_the_middle_nothing_is_left_of_it(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setenv("FOLDBARN_ATTEMPTS", "1")
+    settings.cache_clear()
+    save(barn_site, name="pairs", copies=2, level="node")
+    before = barn_site.yard.strips("quayside")
+    machines = barn_site.yard.machines
+    machines.answers["fulmar"] = "garbled"
+    number = barn_site.do("make-vm", **WISH)
+    assert barn_site.state(number) == "paused"
+    view = current_view()
+    assert [v.forming for v in parts_of(view, view.vm("crew-roster"))] == [True] * 3
+    assert "still being made" in " ".join(refusals("delete-vm", vm="crew-roster", typed="crew-roster"))
+    machines.answers["fulmar"] = "well"
+    changes.ask(ME, number, "withdraw")
+    run_change(number)
+    assert barn_site.state(number) == "withdrawn"
+    assert not current_view().vms
+    assert not current_view().volumes
+    assert barn_site.yard.strips("quayside") == before
+
+
+def test_a_pool_wants_it_deleted_once(barn_site: Site) -> None:
+    make(barn_site)
+    view = current_view()
+    deeds = [deed for deed in teardown(view, view.pool("quayside")) if deed.kind != "empty-bin"]
+    assert [(deed.kind, dict(deed.wish)) for deed in deeds] == [
+        ("delete-vm", {"vm": "crew-roster", "typed": "crew-roster"})
+    ]
+
+
+def test_snapshots_of_all_its_volumes_are_of_one_moment(barn_site: Site) -> None:
+    make(barn_site)
+    number = barn_site.do("take-snapshot", volumes=parts(), name="before-the-upgrade")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    taken = [v.snapshots[0].taken_at for v in parts_of(current_view(), current_view().vm("crew-roster"))]
+    assert taken[0] > 0
+    assert max(taken) - min(taken) < 0.1  # they are noted one after the other, while writes wait
+
+
+def test_what_a_change_names_is_known_by_number(barn_site: Site) -> None:
+    make(barn_site)
+    number = barn_site.do("delete-vm", vm="crew-roster", typed="crew-roster")
+    view = current_view()
+    with transaction() as session:
+        row, _, _ = changes.one(session, number)
+    assert row.meant == {"vm": {"crew-roster": view.vm("crew-roster").number}}
+    parts_there = {v.part.what for v in view.volumes if v.part is not None}
+    assert parts_there == {VmPart.CONFIGURATION, VmPart.DISK}
