@@ -669,3 +669,75 @@ def test_a_volume_is_attached_to_three_hosts_and_the_third_is_helped(tab: Page, 
     running.pull(lever="give power", what="ferry-desk-2")
     expect(row).to_contain_text("4 of 4", timeout=LONG)
     expect(row).to_contain_text("It reaches all that it is to.", timeout=LONG)
+
+
+DESCRIPTOR = """<?xml version="1.0"?>
+<Envelope xmlns="http://schemas.dmtf.org/ovf/envelope/1" xmlns:ovf="http://schemas.dmtf.org/ovf/envelope/1"
+  xmlns:rasd="http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_ResourceAllocationSettingData">
+  <References><File ovf:href="system.img" ovf:id="file1"/></References>
+  <DiskSection><Info>disks</Info>
+    <Disk ovf:capacity="12" ovf:capacityAllocationUnits="byte * 2^30" ovf:diskId="d1" ovf:fileRef="file1"/>
+    <Disk ovf:capacity="5368709120" ovf:diskId="d2"/>
+  </DiskSection>
+  <VirtualSystem ovf:id="roster"><Info>one</Info><Name>crew-roster</Name>
+    <VirtualHardwareSection><Info>its hardware</Info>
+      <Item><rasd:ResourceType>3</rasd:ResourceType><rasd:VirtualQuantity>4</rasd:VirtualQuantity></Item>
+      <Item><rasd:AllocationUnits>byte * 2^30</rasd:AllocationUnits>
+        <rasd:ResourceType>4</rasd:ResourceType><rasd:VirtualQuantity>16</rasd:VirtualQuantity></Item>
+      <Item><rasd:ElementName>system</rasd:ElementName><rasd:HostResource>ovf:/disk/d1</rasd:HostResource>
+        <rasd:ResourceType>17</rasd:ResourceType></Item>
+      <Item><rasd:ElementName>records</rasd:ElementName><rasd:HostResource>ovf:/disk/d2</rasd:HostResource>
+        <rasd:ResourceType>17</rasd:ResourceType></Item>
+    </VirtualHardwareSection>
+  </VirtualSystem>
+</Envelope>"""
+
+
+def test_a_vm_is_made_as_its_descriptor_says_and_never_deleted_in_part(tab: Page, running: Running) -> None:
+    tab.goto(f"{running.url}/vms")
+    tab.get_by_role("link", name="Make a VM").click()
+    sheet = tab.get_by_role("dialog")
+    file = sheet.get_by_label("Load a descriptor", exact=True)
+    bomb = b'<!DOCTYPE a [<!ENTITY b "b">]><a>&b;</a>'
+    file.set_input_files({"name": "bomb.ovf", "mimeType": "text/xml", "buffer": bomb})
+    expect(sheet).to_contain_text("It has a document type of its own, and a descriptor has none.")
+    file.set_input_files({"name": "roster.ovf", "mimeType": "text/xml", "buffer": DESCRIPTOR.encode()})
+    expect(sheet.get_by_label("Name of the VM")).to_have_value("crew-roster")
+    expect(sheet.get_by_label("Processors")).to_have_value("4")
+    expect(sheet.get_by_label("Memory, such as 8 GiB")).to_have_value("16 GiB")
+    expect(sheet.get_by_label("Size of disk 2")).to_have_value("5 GiB")
+    expect(sheet).to_contain_text("They begin empty: what is in system.img")
+    expect(sheet).to_contain_text("3 volumes, 19.3 GB in quayside.")
+    sheet.get_by_role("button", name="Add a disk").click()
+    sheet.get_by_label("Size of disk 3").fill("2 Gb")
+    expect(blocker(sheet, "Disk 3: 'Gb' counts bits")).to_be_visible()
+    sheet.get_by_role("button", name="Leave disk 3 out").click()
+    carry_out(tab)
+    expect(tab.locator('[data-step="open-vm"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    tab.get_by_role("link", name="Show crew-roster").click()
+    expect(tab.get_by_text("All its 3 volumes are as they should be.")).to_be_visible()
+    volumes = tab.get_by_role("region", name="Its volumes")
+    expect(volumes.get_by_role("row").filter(has_text="records")).to_contain_text("crew-roster-disk-2")
+    # All its volumes at one moment.
+    tab.get_by_role("link", name="Preview a snapshot of all").click()
+    sheet.get_by_label("Name of the snapshot").fill("before-the-season")
+    expect(sheet).to_contain_text("crew-roster-configuration")
+    carry_out(tab)
+    tab.goto(f"{running.url}/vms/crew-roster")
+    taken = tab.get_by_role("region", name="Snapshots of all its volumes")
+    expect(taken).to_contain_text("before-the-season", timeout=LONG)
+    # None of its volumes goes by itself; all of them go, and come back, together.
+    tab.goto(f"{running.url}/volumes?plan=delete-volume&volume=crew-roster-disk-1")
+    sheet.get_by_label("Type crew-roster-disk-1 to confirm").fill("crew-roster-disk-1")
+    expect(blocker(sheet, "is the disk 1 of the VM crew-roster.")).to_be_visible()
+    tab.goto(f"{running.url}/volumes/crew-roster-disk-1")
+    tab.get_by_role("link", name="Preview deleting its VM").click()
+    sheet.get_by_label("Type crew-roster to confirm").fill("crew-roster")
+    carry_out(tab)
+    expect(tab.locator('[data-step="tell-serving"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    tab.goto(f"{running.url}/vms/crew-roster")
+    expect(tab.get_by_text("It is in the bin, and can be brought back.")).to_be_visible()
+    tab.get_by_role("link", name="Preview bringing it back").click()
+    carry_out(tab)
+    tab.get_by_role("link", name="Show crew-roster").click()
+    expect(tab.get_by_text("All its 3 volumes are as they should be.")).to_be_visible(timeout=LONG)

@@ -28,6 +28,8 @@ export const ROUTES: readonly { path: string; view: string; number?: string }[] 
   { path: "/claims/:number(\\d+)", view: "consumers/ClaimView", number: "number" },
   { path: "/hosts", view: "hosts/HostsView" },
   { path: "/hosts/:name", view: "hosts/HostView" },
+  { path: "/vms", view: "vms/VmsView" },
+  { path: "/vms/:name", view: "vms/VmView" },
   { path: "/changes", view: "changes/ChangesView" },
   { path: "/changes/:number(\\d+)", view: "changes/ChangeView", number: "number" },
   { path: "/:rest(.*)*", view: "NotHere" },

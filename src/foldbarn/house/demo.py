@@ -72,7 +72,6 @@ POLICIES: list[dict[str, Any]] = [
 VOLUMES = [
     ("ticketing-db", "quayside", "4 TB", "steady-three"),
     ("timetable", "quayside", "1500 GB", "steady-three"),
-    ("crew-roster", "quayside", "800 GB", "steady-three"),
     ("berth-planner", "quayside", "2 TB", "plain-pair"),
     ("charts", "quayside", "3 TB", "plain-pair"),
     ("cargo-desk", "deepwater", "14 TB", "busy-rises"),
@@ -80,6 +79,26 @@ VOLUMES = [
     ("tide-archive", "deepwater", "9 TB", "seldom-read"),
     ("winter-timetable", "quayside", "600 GB", "plain-pair"),
     ("desks", "quayside", "1200 GB", "steady-three"),
+]
+# One by a policy for all of it, and one that keeps what can be made again on a disk of its own.
+VMS: list[dict[str, Any]] = [
+    {
+        "name": "crew-roster",
+        "cpus": 4,
+        "memory": "16 GiB",
+        "policy": "steady-three",
+        "disks": [{"name": "system", "size": "120 GB"}, {"name": "records", "size": "680 GB"}],
+    },
+    {
+        "name": "watch-keeper",
+        "cpus": 2,
+        "memory": "4 GiB",
+        "policy": "plain-pair",
+        "disks": [
+            {"name": "system", "size": "60 GB"},
+            {"name": "swap-and-scratch", "size": "200 GB", "policy": "scratch"},
+        ],
+    },
 ]
 ORCHESTRATOR = "tender"
 NAMESPACES = ("ticketing", "timetable", "cargo-desk", "deck-cameras")
@@ -206,6 +225,8 @@ class Demo:
         ]
         for change in changes:
             self.await_end(change)
+        for vm in VMS:
+            self.carry_out("make-vm", vm)
         self.attach()
         self.offer()
         early, late = SNAPSHOTS

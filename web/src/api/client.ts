@@ -273,6 +273,24 @@ export const useHosts = () =>
     queryFn: () => answered(api.GET("/api/hosts")),
     placeholderData: (before) => before,
   });
+export const useVms = () =>
+  useQuery({
+    queryKey: ["site", "vms"],
+    queryFn: () => answered(api.GET("/api/vms")),
+    placeholderData: (before) => before,
+  });
+export const useVm = (name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["site", "vm", computed(() => toValue(name))],
+    queryFn: () => answered(api.GET("/api/vms/{name}", { params: { path: { name: toValue(name) } } })),
+    enabled: computed(() => Boolean(toValue(name))),
+    placeholderData: (before) =>
+      before?.name.toLowerCase() === toValue(name).toLowerCase() ? before : undefined,
+  });
+export const useReadDescriptor = () =>
+  useMutation({
+    mutationFn: (text: string) => answered(api.POST("/api/vms/descriptor", { body: { text } })),
+  });
 export const useHost = (name: MaybeRefOrGetter<string>) =>
   useQuery({
     queryKey: ["site", "host", computed(() => toValue(name))],

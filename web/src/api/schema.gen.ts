@@ -5717,6 +5717,17 @@ export interface components {
             value: number;
         };
         /**
+         * PartOut
+         * @description The virtual machine that a volume is part of, and as what: disk 2, for people.
+         */
+        PartOut: {
+            /** Called */
+            called: string;
+            /** Name */
+            name: string;
+            state: components["schemas"]["StateOut"];
+        };
+        /**
          * Passage
          * @description How a gate stands.
          * @enum {string}
@@ -7524,7 +7535,8 @@ export interface components {
         };
         /**
          * VmPage
-         * @description snapshots: newest first, those that volumes of it have under one name from one change.
+         * @description shares: bytes of all its volumes by disk; snapshots: newest first, those that all its volumes have
+         *     under one name.
          */
         VmPage: {
             /** Binned */
@@ -7551,6 +7563,10 @@ export interface components {
             policies: string[];
             /** Pools */
             pools: string[];
+            /** Shares */
+            shares: {
+                [key: string]: number;
+            };
             /** Size Bytes */
             size_bytes: number;
             /** Snapshots */
@@ -7584,15 +7600,17 @@ export interface components {
         };
         /**
          * VmSnapshotOut
-         * @description A snapshot that was taken of its volumes at one moment. volumes: of how many of them.
+         * @description A snapshot that all its volumes have under one name; taken_at: of the first of them, as they are taken
+         *     while writes to all of them wait.
          */
         VmSnapshotOut: {
             /** Name */
             name: string;
-            /** Taken At */
-            taken_at: string | null;
-            /** Volumes */
-            volumes: number;
+            /**
+             * Taken At
+             * Format: date-time
+             */
+            taken_at: string;
         };
         /**
          * VolumeMark
@@ -7772,6 +7790,7 @@ export interface components {
             unset_ranges: number[][];
             /** Upper */
             upper: number[] | null;
+            vm: components["schemas"]["PartOut"] | null;
             /** What If */
             what_if: components["schemas"]["WhatIf"][];
             /** Written Bytes */

@@ -24,6 +24,8 @@ export function pathOf(kind: string, name: string): string {
       return `/policies/${path}`;
     case "pool":
       return `/pools/${path}`;
+    case "vm":
+      return `/vms/${path}`;
     case "volume":
       return `/volumes/${path}`;
     default:

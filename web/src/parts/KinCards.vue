@@ -15,6 +15,7 @@ const { data: lineage, error } = useLineage(
 const LISTS: Record<Link, string> = {
   claim: "/consumers",
   host: "/hosts",
+  vm: "/vms",
   volume: "/volumes",
   policy: "/policies",
   pool: "/pools",
@@ -31,11 +32,11 @@ const cards = computed(() =>
       const here = link === props.link;
       const alone = names.length === 1;
       return {
-        kind: link[0]!.toUpperCase() + link.slice(1),
+        kind: link === "vm" ? "VM" : link[0]!.toUpperCase() + link.slice(1),
         name: alone
           ? names[0]!
           : names.length
-            ? count(names.length, link, link === "policy" ? "policies" : undefined)
+            ? count(names.length, link === "vm" ? "VM" : link, link === "policy" ? "policies" : undefined)
             : "none",
         fact: alone || !names.length ? "" : say(names),
         lamp,

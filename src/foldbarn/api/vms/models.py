@@ -44,17 +44,21 @@ class VmPartOut(BaseModel):
 
 
 class VmSnapshotOut(BaseModel):
-    """A snapshot that was taken of its volumes at one moment. volumes: of how many of them."""
+    """A snapshot that all its volumes have under one name; taken_at: of the first of them, as they are taken
+    while writes to all of them wait.
+    """
 
     name: str
-    taken_at: datetime | None
-    volumes: int
+    taken_at: datetime
 
 
 class VmPage(VmOut):
-    """snapshots: newest first, those that volumes of it have under one name from one change."""
+    """shares: bytes of all its volumes by disk; snapshots: newest first, those that all its volumes have
+    under one name.
+    """
 
     parts: list[VmPartOut]
+    shares: dict[str, int]
     snapshots: list[VmSnapshotOut]
     change: int | None  # that made it
     made_at: datetime

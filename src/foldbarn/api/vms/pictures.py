@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from datetime import UTC, datetime
 
@@ -15,7 +16,7 @@ from foldbarn.api.vms.models import (
     VmPartOut,
     VmSnapshotOut,
 )
-from foldbarn.api.volumes.pictures import volume_out
+from foldbarn.api.volumes.pictures import shares_of, volume_out
 from foldbarn.core.names import natural_key
 from foldbarn.core.site import Vm, VmPart, Volume
 from foldbarn.core.units import say_exactly
@@ -36,6 +37,7 @@ def vm_page(outlook: Outlook, vm: Vm, stored: VmRow, history: Sequence[ChangeRow
         _fields(outlook, vm)
         | {
             "parts": _parts(outlook, vm, parts),
+            "shares": _shares(outlook, parts),
             "snapshots": _snapshots(parts),
             "change": stored.made_by,
             "made_at": stored.made_at,
@@ -102,6 +104,13 @@ def _parts(outlook: Outlook, vm: Vm, parts: Sequence[Volume]) -> list[VmPartOut]
     return found
 
 
+def _shares(outlook: Outlook, parts: Sequence[Volume]) -> dict[str, int]:
+    found: Counter[str] = Counter()
+    for volume in parts:
+        found.update(shares_of(outlook.view, volume))
+    return dict(found)
+
+
 def _snapshots(parts: Sequence[Volume]) -> list[VmSnapshotOut]:
     """Those that all that is there of it has under one name."""
     names = [{s.name: s for s in volume.snapshots if s.there} for volume in parts]
@@ -110,8 +119,7 @@ def _snapshots(parts: Sequence[Volume]) -> list[VmSnapshotOut]:
     return [
         VmSnapshotOut(
             name=name,
-            taken_at=datetime.fromtimestamp(names[0][name].taken_at, UTC),
-            volumes=len(parts),
+            taken_at=datetime.fromtimestamp(min(mine[name].taken_at for mine in names), UTC),
         )
         for name in newest
     ]

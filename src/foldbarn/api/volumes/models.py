@@ -302,6 +302,14 @@ class ClaimedOut(BaseModel):
     used_by: str
 
 
+class PartOut(BaseModel):
+    """The virtual machine that a volume is part of, and as what: disk 2, for people."""
+
+    name: str
+    called: str
+    state: StateOut
+
+
 class VolumePage(VolumeOut):
     """A volume with its placement: bytes by disk (where it shows a snapshot, of the original), and missing
     strips by copy, which are named by lines. unset_ranges: extents, from and up to, that no room is set aside
@@ -310,6 +318,7 @@ class VolumePage(VolumeOut):
     """
 
     claim: ClaimedOut | None
+    vm: PartOut | None
     shares: dict[str, int]
     lines: list[str]
     holders: StateOut  # the worst of the nodes that hold it

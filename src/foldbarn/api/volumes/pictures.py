@@ -29,6 +29,7 @@ from foldbarn.api.volumes.models import (
     MoreOut,
     OriginOut,
     PaceOut,
+    PartOut,
     PastOut,
     ReaderOut,
     ServedOut,
@@ -39,7 +40,7 @@ from foldbarn.api.volumes.models import (
     VolumesOut,
     WhatIf,
 )
-from foldbarn.core.arrays import Flags, runs
+from foldbarn.core.arrays import Flags, Ints, runs
 from foldbarn.core.errors import NotFound
 from foldbarn.core.figures import Part, make_figure
 from foldbarn.core.policies.limits import limits_of
@@ -48,6 +49,7 @@ from foldbarn.core.policies.policy import Wishes
 from foldbarn.core.policies.shares import Served
 from foldbarn.core.pools.only_on import names_of
 from foldbarn.core.site import Ply, SiteView, Tier, Volume
+from foldbarn.core.vms.parts import called
 from foldbarn.core.volumes.heat import HALF_LIFE_SECONDS, Heat
 from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
 from foldbarn.core.volumes.origins import bearer_of, readers_of, snapshot_of
@@ -62,6 +64,7 @@ from foldbarn.core.watch.kept import room_state, snapshot_state
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.reach import lane_state
 from foldbarn.core.watch.states import worst
+from foldbarn.core.watch.vms import vm_state
 from foldbarn.store.tables import ChangeRow, VolumeRow
 
 SHOWN_COMING = 3  # snapshots that are taken by themselves
@@ -363,6 +366,13 @@ def _row_of(view: SiteView, volume: Volume) -> int:
     return next(i for i, v in enumerate(view.volumes) if v is volume)
 
 
+def _part(outlook: Outlook, volume: Volume) -> PartOut | None:
+    if volume.part is None:
+        return None
+    vm = outlook.view.vm_numbered(volume.part.vm)
+    return PartOut(name=vm.name, called=called(volume), state=StateOut.of(vm_state(outlook, vm)))
+
+
 def _claimed(outlook: Outlook, volume: Volume) -> ClaimedOut | None:
     kept = outlook.view.claim_of(volume.number)
     if kept is None:
@@ -376,6 +386,18 @@ def _claimed(outlook: Outlook, volume: Volume) -> ClaimedOut | None:
     )
 
 
+def shares_of(view: SiteView, volume: Volume) -> dict[str, int]:
+    """Bytes of a volume by name of the disk; of one that shows a snapshot, of the original."""
+    held, strip_bytes = _held(view, bearer_of(view, volume)), view.pools[volume.pool].strip_bytes
+    return {view.disks[r].name: int(held[r]) * strip_bytes for r in np.flatnonzero(held).tolist()}
+
+
+def _held(view: SiteView, bearer: Volume) -> Ints:
+    """Strips of a volume, [disks]."""
+    lies = np.concatenate([view.rows(part).reshape(-1) for part in bearer.plies])
+    return np.bincount(lies, minlength=len(view.disks) + 1)[:-1]
+
+
 def volume_page(
     outlook: Outlook,
     name: str,
@@ -387,10 +409,8 @@ def volume_page(
     view = outlook.view
     volume = view.volume(name)
     row = _row_of(view, volume)
-    ply, strip_bytes = volume.whole, view.pools[volume.pool].strip_bytes
-    bearer = bearer_of(view, volume)
-    lies = np.concatenate([view.rows(part).reshape(-1) for part in bearer.plies])
-    held = np.bincount(lies, minlength=len(view.disks) + 1)[:-1]
+    ply, bearer = volume.whole, bearer_of(view, volume)
+    held = _held(view, bearer)
     missing = _missing(view, ply)
     level = bearer.whole.scheme.level
     names = view.domain_names(level)
@@ -398,7 +418,8 @@ def volume_page(
         _volume_fields(outlook, row)
         | {
             "claim": _claimed(outlook, volume),
-            "shares": {view.disks[r].name: int(held[r]) * strip_bytes for r in np.flatnonzero(held).tolist()},
+            "vm": _part(outlook, volume),
+            "shares": shares_of(view, volume),
             "lines": ply.scheme.strip_lines() if bearer is volume else ["All of it"],
             "missing": [
                 np.flatnonzero(missing[:, s])[:MOST_MISSING].tolist()
@@ -408,7 +429,9 @@ def volume_page(
             "upper": None if volume.hot is None else np.flatnonzero(volume.upper)[:MOST_MISSING].tolist(),
             "unset_ranges": [list(r) for r in runs(to_set_aside(volume))[:MOST_MISSING]],
             "through_ranges": [list(r) for r in runs(volume.through)[:MOST_MISSING]],
-            "through_bytes": int(volume.through.sum()) * ply.scheme.strips * strip_bytes,
+            "through_bytes": int(volume.through.sum())
+            * ply.scheme.strips
+            * view.pools[volume.pool].strip_bytes,
             "reached": StateOut.of(worst(map(lane_state, outlook.lanes_from(volume)))),
             "holders": StateOut.of(
                 worst(

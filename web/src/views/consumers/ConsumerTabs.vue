@@ -8,6 +8,7 @@ const PAGES = [
   ["/consumers/aside", "Kept aside"],
   ["/consumers/orchestrators", "Orchestrators"],
   ["/hosts", "Hosts"],
+  ["/vms", "VMs"],
 ] as const;
 </script>
 

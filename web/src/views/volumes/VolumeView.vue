@@ -162,7 +162,14 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
           :to="{ query: { plan: 'move-extents', volume: volume.name, tier: 'bulk' } }"
           >Preview moving it all down</RouterLink
         >
-        <template v-if="volume.binned">
+        <template v-if="volume.vm">
+          <RouterLink
+            class="act"
+            :to="{ query: { plan: volume.binned ? 'restore-vm' : 'delete-vm', vm: volume.vm.name } }"
+            >{{ volume.binned ? "Preview bringing its VM back" : "Preview deleting its VM" }}</RouterLink
+          >
+        </template>
+        <template v-else-if="volume.binned">
           <RouterLink class="act" :to="{ query: { plan: 'restore-volume', volume: volume.name } }"
             >Preview bringing it back</RouterLink
           >

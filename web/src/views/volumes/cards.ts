@@ -19,6 +19,17 @@ export function volumeCards(v: VolumePage, pool: Pool | undefined, here: boolean
           },
         ]
       : []),
+    ...(v.vm
+      ? [
+          {
+            kind: "VM",
+            name: v.vm.name,
+            fact: `this is its ${v.vm.called}`,
+            lamp: v.vm.state.lamp,
+            to: pathOf("vm", v.vm.name),
+          },
+        ]
+      : []),
     ...(from
       ? [
           {
