@@ -136,6 +136,14 @@ def restore_vm(site: Site) -> dict[str, Any]:
     return {"vm": "crew-roster"}
 
 
+def revert_vm(site: Site) -> dict[str, Any]:
+    site.do("make-vm", **make_vm(site))
+    parts = [v.name for v in current_view().volumes if v.part is not None]
+    site.do("take-snapshot", volumes=parts, name="before-the-season")
+    site.do("offline-volume", volumes=parts, offline=True)
+    return {"vm": "crew-roster", "snapshot": "before-the-season", "keep_as": "as-it-was"}
+
+
 def restore_volume(site: Site) -> dict[str, Any]:
     empty_bin(site)
     return {"volume": "charts"}
@@ -490,6 +498,7 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         make_vm,
         delete_vm,
         restore_vm,
+        revert_vm,
         empty_bin,
         offline_volume,
         delete_pool,
@@ -627,7 +636,7 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     expected = len(mine) if taken else kind == "move-volume"
     of_vm = [v for v in view.volumes if v.part is not None]
     assert len(of_vm) == (2 if kind.endswith("-vm") else 0)
-    if kind == "delete-vm":
+    if kind in ("delete-vm", "revert-vm"):  # which stays offline
         apart, expected = of_vm, 2
     assert withheld == {p.number for v in apart for p in v.plies}
     assert len(apart) == expected
@@ -639,6 +648,7 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
         "delete-snapshot": {},
         "restore-snapshot": {"charts": [1, 2]},
         "move-volume": {"charts-in-quayside": [1, 2]},
+        "revert-vm": {"crew-roster-configuration": [1, 2], "crew-roster-disk-1": [1, 2]},
         **{one: {"charts": [1]} for one in WITH_ONE_SNAPSHOT},
     }.get(wish, {})
     there = {v.past.number: v.name for v in view.volumes if v.past is not None}

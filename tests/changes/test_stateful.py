@@ -324,6 +324,24 @@ class Barn(RuleBasedStateMachine):
         self.wish("make-vm", name=f"vm{seed % 4}", **by, disks=disks)
 
     @rule(seed=SEEDS)
+    def take_a_vm_back(self, seed: int) -> None:
+        """To a snapshot of all its volumes, or of some; taken and taken offline before, now and then."""
+        view = current_view()
+        if not view.vms:
+            return
+        vm = one_of(list(view.vms), seed)
+        parts = parts_of(view, vm)
+        names = [volume.name for volume in parts]
+        known = [s.name for volume in parts for s in volume.snapshots]
+        if seed % 4 == 0 or not known:
+            self.wish("take-snapshot", volumes=names, name=f"of-vm-{seed % 3}")
+        elif seed % 4 == 1:
+            self.wish("offline-volume", volumes=names, offline=True)
+        else:
+            wish = {"snapshot": one_of(known, seed // 5), "keep_as": f"vm-kept-{seed % 3}"}
+            self.wish("revert-vm", vm=vm.name, **wish)
+
+    @rule(seed=SEEDS)
     def delete_a_vm_or_bring_it_back(self, seed: int) -> None:
         if names := [vm.name for vm in current_view().vms]:
             vm = one_of(names, seed)
@@ -1089,6 +1107,7 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "make-vm",
         "delete-vm",
         "restore-vm",
+        "revert-vm",
         "empty-bin",
         "offline-volume",
         "retire",

@@ -14,6 +14,7 @@ from foldbarn.core.site import VmPart
 from foldbarn.core.units import GIB
 from foldbarn.core.vms.parts import CONFIGURATION_BYTES, is_binned, missing_from, parts_of
 from foldbarn.core.volumes.ending import teardown
+from foldbarn.core.volumes.snapshots import differs
 from foldbarn.core.watch.states import Lamp
 from foldbarn.core.watch.vms import keeping_state, vm_state
 from foldbarn.services import changes
@@ -184,6 +185,47 @@ def test_snapshots_of_all_its_volumes_are_of_one_moment(barn_site: Site) -> None
     taken = [v.snapshots[0].taken_at for v in parts_of(current_view(), current_view().vm("crew-roster"))]
     assert taken[0] > 0
     assert max(taken) - min(taken) < 0.1  # they are noted one after the other, while writes wait
+
+
+def reverted(site: Site, **wish: Any) -> dict[str, Any]:
+    """The wish to bring it back to a snapshot that was taken of all, before consumers wrote."""
+    make(site)
+    site.do("take-snapshot", volumes=parts(), name="before-the-season")
+    return {"vm": "crew-roster", "snapshot": "before-the-season", "keep_as": "as-it-was", **wish}
+
+
+def test_all_its_volumes_go_back_to_one_moment_once_nobody_uses_them(barn_site: Site) -> None:
+    wish = reverted(barn_site)
+    [refusal] = refusals("revert-vm", **wish)
+    assert refusal == "crew-roster is in use: who uses it would see it change under them."
+    barn_site.do("offline-volume", volumes=parts()[1:], offline=True)
+    [note] = plan_of("revert-vm", **wish).blockers
+    assert note.next_step == "Take crew-roster-configuration offline first."
+    barn_site.do("offline-volume", volumes=parts(), offline=True)
+    barn_site.yard.machines.consumers = 0.0
+    number = barn_site.do("revert-vm", **wish)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    for volume in parts_of(current_view(), current_view().vm("crew-roster")):
+        assert [s.name for s in volume.snapshots] == ["before-the-season", "as-it-was"]
+        # Nothing of it differs any more from what it held then.
+        assert differs(volume.spans, volume.snapshots[0].number) == 0
+    kept = [v.snapshots[1].taken_at for v in parts_of(current_view(), current_view().vm("crew-roster"))]
+    assert max(kept) - min(kept) < 0.1
+
+
+def test_it_goes_back_only_to_what_all_its_volumes_have(barn_site: Site) -> None:
+    wish = reverted(barn_site)
+    barn_site.do("take-snapshot", volumes=parts()[1:], name="of-its-disks")
+    barn_site.do("offline-volume", volumes=parts(), offline=True)
+    assert "of-its-disks" in " ".join(refusals("revert-vm", **{**wish, "snapshot": "of-its-disks"}))
+    assert refusals("revert-vm", **{**wish, "keep_as": "before-the-season"})
+    [warned] = plan_of(
+        "restore-snapshot",
+        volume="crew-roster-disk-1",
+        snapshot="before-the-season",
+        keep_as="x",
+    ).warnings
+    assert warned.sentence.startswith("It is the disk 1 of the VM crew-roster, and the others")
 
 
 def test_what_a_change_names_is_known_by_number(barn_site: Site) -> None:

@@ -3,15 +3,14 @@ import { ref, watch } from "vue";
 import { moment } from "../lib/format";
 import { useSheet, type Wish } from "./kind";
 
-/** Under which name the present is kept before a volume is brought back to a snapshot. */
+/** Under which name the present is kept before a volume, or a VM, is brought back to a snapshot. */
 const wish = defineModel<Wish>({ required: true });
 const { asked } = useSheet();
+const of = asked("vm") ? { vm: asked("vm") } : { volume: asked("volume") };
 const name = ref(`before-${moment()}`);
-watch(
-  name,
-  () => (wish.value = { volume: asked("volume"), snapshot: asked("snapshot"), keep_as: name.value }),
-  { immediate: true },
-);
+watch(name, () => (wish.value = { ...of, snapshot: asked("snapshot"), keep_as: name.value }), {
+  immediate: true,
+});
 </script>
 
 <template>

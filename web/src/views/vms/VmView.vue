@@ -17,6 +17,8 @@ const { data: barn } = useBarn();
 const router = useRouter();
 /** Its volumes that are there, as a change is wished for all of them. */
 const all = computed(() => vm.value!.parts.flatMap((p) => (p.volume ? [p.volume.name] : [])).join(","));
+/** Whether nobody may use any of it. */
+const offline = computed(() => vm.value!.parts.every((p) => !p.volume || p.volume.offline));
 </script>
 
 <template>
@@ -35,6 +37,11 @@ const all = computed(() => vm.value!.parts.flatMap((p) => (p.volume ? [p.volume.
         <template v-else>
           <RouterLink class="act" :to="{ query: { plan: 'keep-policy', volumes: all } }"
             >Preview another policy</RouterLink
+          >
+          <RouterLink
+            class="act"
+            :to="{ query: { plan: 'offline-volume', volumes: all, offline: offline ? 'no' : 'yes' } }"
+            >{{ offline ? "Preview bringing it online" : "Preview taking it offline" }}</RouterLink
           >
           <RouterLink class="act" :to="{ query: { plan: 'delete-vm', vm: vm.name } }"
             >Preview deleting it</RouterLink
@@ -118,12 +125,20 @@ const all = computed(() => vm.value!.parts.flatMap((p) => (p.volume ? [p.volume.
               <tr>
                 <th>Snapshot</th>
                 <th>Taken</th>
+                <th>What can be done</th>
               </tr>
             </thead>
             <tbody>
               <tr v-for="s in vm.snapshots" :key="s.name">
                 <td class="name">{{ s.name }} <CopyName :name="s.name" /></td>
                 <td>{{ clock(s.taken_at) }}</td>
+                <td>
+                  <RouterLink
+                    class="act"
+                    :to="{ query: { plan: 'revert-vm', vm: vm.name, snapshot: s.name } }"
+                    >Preview going back to it</RouterLink
+                  >
+                </td>
               </tr>
             </tbody>
           </VTable>

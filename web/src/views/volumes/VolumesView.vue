@@ -204,6 +204,9 @@ const parted = (v: Volume) =>
             <RouterLink :to="pathOf('volume', v.name)"
               ><b>{{ v.name }}</b></RouterLink
             >
+            <div v-if="v.part_of" class="soft">
+              of the VM <RouterLink :to="pathOf('vm', v.part_of)">{{ v.part_of }}</RouterLink>
+            </div>
             <div v-if="v.labels.length" class="soft">{{ v.labels.join(", ") }}</div>
           </td>
           <td><StateMark :lamp="v.state.lamp" /> {{ v.forming ? "being made" : v.data }}</td>

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from typing import Any, ClassVar
 
-from foldbarn.changes.engine.effects import Note, Promise, Row, Sums
+from foldbarn.changes.engine.effects import Note, Promise, Row, Sums, warning
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
@@ -24,6 +24,7 @@ from foldbarn.core.policies.limits import holders
 from foldbarn.core.site import Contact, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_list, say_size
+from foldbarn.core.vms.parts import called
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.snapshots import Snapshot, differs, held
 from foldbarn.settings import settings
@@ -98,7 +99,7 @@ def against_restoring(view: SiteView, volume: Volume, snapshot: Snapshot) -> lis
     return found
 
 
-def _against_room(view: SiteView, volume: Volume, snapshot: Snapshot) -> list[NotPossible]:
+def against_restoring_room(view: SiteView, volume: Volume, snapshot: Snapshot) -> list[NotPossible]:
     """That what would be overwritten has to be kept, where it finds no room."""
     past = volume.past
     if past is None:
@@ -134,7 +135,10 @@ class RestoreSnapshot(Kind[RestoreSnapshotParams]):
         except BarnError as error:
             return Plan(title=title, about=params.volume, blockers=[Note.of(error)])
         pool = view.pools[volume.pool]
-        refusals = [*against_restoring(view, volume, snapshot), *_against_room(view, volume, snapshot)]
+        refusals = [
+            *against_restoring(view, volume, snapshot),
+            *against_restoring_room(view, volume, snapshot),
+        ]
         more = differs(volume.spans, snapshot.number)
         one = (volume.number,)
         return Plan(
@@ -172,4 +176,14 @@ class RestoreSnapshot(Kind[RestoreSnapshotParams]):
             touches=[alone(Thing.VOLUME, volume.number), shared(Thing.POOL, pool.number)],
             meant=Meant(volumes=(volume,), pools=(pool,)),
             blockers=[Note.of(error) for error in refusals],
+            warnings=_of_vm(view, volume),
         )
+
+
+def _of_vm(view: SiteView, volume: Volume) -> list[Note]:
+    """That what it is part of goes back in part only."""
+    if volume.part is None:
+        return []
+    vm = view.vm_numbered(volume.part.vm)
+    words = f"It is the {called(volume)} of the VM {vm.name}, and the others of it stay as they are."
+    return [warning("of-vm", words, next_step="Bring the VM back instead, where all are to go.")]
