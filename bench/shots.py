@@ -77,16 +77,6 @@ def sizing(page: Page, base: str) -> None:
     shoot(page, "sizing.png")
 
 
-def forming(page: Page, base: str) -> None:
-    page.goto(f"{base}/cluster")
-    page.get_by_label("Name of the cluster").fill("quay")
-    page.get_by_label("Service address").fill("10.10.0.5/24")
-    for node in ("fulmar", "petrel", "kittiwake"):
-        page.get_by_label(f"{node} has a vote").check()
-    page.wait_for_timeout(SETTLE)
-    shoot(page, "forming.png")
-
-
 def tiers(page: Page, base: str, engineer: Demo) -> None:
     """A volume of which the hottest has risen by itself, and what a larger share would bring."""
     # Half a day passes in a minute: with more room no snapshot gives way, not even if it is one of rushes.
@@ -140,7 +130,6 @@ def main() -> None:
             )
             page = opened(browser)
             engineer.wait(lambda: engineer.barn()["counts"]["nodes"] >= NODES, "all nodes to report in")
-            forming(page, barn.url)
             engineer.fill()
             engineer.wait(partial(told_of_snapshots, engineer), "nodes to tell what snapshots hold")
             for path, name in (
@@ -148,6 +137,7 @@ def main() -> None:
                 ("/machines", "machines"),
                 ("/arrange", "arrange"),
                 ("/cluster", "cluster"),
+                ("/vms/crew-roster", "vm"),
                 ("/volumes", "volumes"),
                 ("/pools/quayside", "pool"),
                 ("/hosts", "hosts"),

@@ -117,6 +117,9 @@ watch(
   padding: 0;
   margin: 0;
 }
+.disks legend {
+  padding: 0;
+}
 .disk {
   display: flex;
   flex-wrap: wrap;

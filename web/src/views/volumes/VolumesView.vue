@@ -205,7 +205,7 @@ const parted = (v: Volume) =>
               ><b>{{ v.name }}</b></RouterLink
             >
             <div v-if="v.part_of" class="soft">
-              of the VM <RouterLink :to="pathOf('vm', v.part_of)">{{ v.part_of }}</RouterLink>
+              VM <RouterLink :to="pathOf('vm', v.part_of)">{{ v.part_of }}</RouterLink>
             </div>
             <div v-if="v.labels.length" class="soft">{{ v.labels.join(", ") }}</div>
           </td>
@@ -285,7 +285,7 @@ const parted = (v: Volume) =>
   white-space: normal;
   overflow-wrap: anywhere;
   max-width: 200px;
-  min-width: 90px;
+  min-width: 122px;
 }
 .pick {
   width: 24px;

@@ -31,7 +31,7 @@ from foldbarn.core.policies.matching import answers
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.site import PartOf, SiteView, Vm, VmPart
 from foldbarn.core.touching import Meant, Thing, shared
-from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.units import say_binary, say_count, say_list, say_size
 from foldbarn.core.vms.parts import PartWish, check_shape, check_vm_name, parts_wished, volume_name
 from foldbarn.store import vms, volumes
 from foldbarn.store.database import Session, announce, transaction
@@ -141,7 +141,7 @@ class MakeVm(Kind[MakeVmParams]):
         pools = list({new.wish.pool.number: new.wish.pool for _, new in parts}.values())
         policies = list({p.number: p for _, new in parts if (p := new.policy) is not None}.values())
         size = say_size(sum(new.wish.size for new in made))
-        words = f"{say_count(params.cpus, 'processor')}, {say_size(memory)} of memory; "
+        words = f"{say_count(params.cpus, 'processor')}, {say_binary(memory)} of memory; "
         words += f"{say_count(len(made), 'volume')}, {size} in {say_list([pool.name for pool in pools])}."
         steps = _steps(name, params.cpus, memory, wishes, parts)
         return Plan(
