@@ -76,6 +76,12 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
         },
         "move-volume": {"volume": view.volumes[0].name, "pool": view.pools[-1].name},
         "stand-alone": {"volume": view.volumes[0].name},
+        "make-vm": {"name": "new", "pool": pool, "disks": [{"size": "1 TiB"}] * 4},
+        # There is no VM: what is measured of these is finding that out.
+        "delete-vm": {"vm": "none", "typed": "none"},
+        "restore-vm": {"vm": "none"},
+        "revert-vm": {"vm": "none", "snapshot": "none", "keep_as": "now"},
+        "clone-vm": {"vm": "none", "snapshot": "none", "name": "newer"},
         # No orchestrator is connected to the site: what is measured of most of these is finding that out.
         "connect-orchestrator": {"name": "bench", "url": "https://127.0.0.1:6443", "token": "none"},
         "disconnect-orchestrator": {"orchestrator": "none"},

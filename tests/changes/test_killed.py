@@ -144,6 +144,10 @@ def revert_vm(site: Site) -> dict[str, Any]:
     return {"vm": "crew-roster", "snapshot": "before-the-season", "keep_as": "as-it-was"}
 
 
+def clone_vm(site: Site) -> dict[str, Any]:
+    return {"vm": "crew-roster", "snapshot": revert_vm(site)["snapshot"], "name": "watch-keeper"}
+
+
 def restore_volume(site: Site) -> dict[str, Any]:
     empty_bin(site)
     return {"volume": "charts"}
@@ -499,6 +503,7 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         delete_vm,
         restore_vm,
         revert_vm,
+        clone_vm,
         empty_bin,
         offline_volume,
         delete_pool,
@@ -635,9 +640,9 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     apart = mine if taken else [v for v in view.volumes if v.name == "charts-in-quayside"]
     expected = len(mine) if taken else kind == "move-volume"
     of_vm = [v for v in view.volumes if v.part is not None]
-    assert len(of_vm) == (2 if kind.endswith("-vm") else 0)
-    if kind in ("delete-vm", "revert-vm"):  # which stays offline
-        apart, expected = of_vm, 2
+    assert len(of_vm) == {"clone-vm": 4}.get(kind, 2 if kind.endswith("-vm") else 0)
+    if kind in ("delete-vm", "revert-vm", "clone-vm"):  # of the others the original stays offline
+        apart, expected = [v for v in of_vm if v.name.startswith("crew-roster")], 2
     assert withheld == {p.number for v in apart for p in v.plies}
     assert len(apart) == expected
     assert all((v.binned is not None) == (kind == "delete-vm") and not v.forming for v in of_vm)
@@ -648,6 +653,7 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
         "delete-snapshot": {},
         "restore-snapshot": {"charts": [1, 2]},
         "move-volume": {"charts-in-quayside": [1, 2]},
+        "clone-vm": {"crew-roster-configuration": [1], "crew-roster-disk-1": [1]},
         "revert-vm": {"crew-roster-configuration": [1, 2], "crew-roster-disk-1": [1, 2]},
         **{one: {"charts": [1]} for one in WITH_ONE_SNAPSHOT},
     }.get(wish, {})

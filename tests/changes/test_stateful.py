@@ -324,7 +324,7 @@ class Barn(RuleBasedStateMachine):
         self.wish("make-vm", name=f"vm{seed % 4}", **by, disks=disks)
 
     @rule(seed=SEEDS)
-    def take_a_vm_back(self, seed: int) -> None:
+    def take_a_vm_back_or_copy_it(self, seed: int) -> None:
         """To a snapshot of all its volumes, or of some; taken and taken offline before, now and then."""
         view = current_view()
         if not view.vms:
@@ -337,6 +337,9 @@ class Barn(RuleBasedStateMachine):
             self.wish("take-snapshot", volumes=names, name=f"of-vm-{seed % 3}")
         elif seed % 4 == 1:
             self.wish("offline-volume", volumes=names, offline=True)
+        elif seed % 4 == 2:
+            snapshot = one_of(known, seed // 5)
+            self.wish("clone-vm", vm=vm.name, snapshot=snapshot, name=f"vm{seed // 3 % 4}")
         else:
             wish = {"snapshot": one_of(known, seed // 5), "keep_as": f"vm-kept-{seed % 3}"}
             self.wish("revert-vm", vm=vm.name, **wish)
@@ -1108,6 +1111,7 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "delete-vm",
         "restore-vm",
         "revert-vm",
+        "clone-vm",
         "empty-bin",
         "offline-volume",
         "retire",

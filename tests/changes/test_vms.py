@@ -18,6 +18,7 @@ from foldbarn.core.volumes.snapshots import differs
 from foldbarn.core.watch.states import Lamp
 from foldbarn.core.watch.vms import keeping_state, vm_state
 from foldbarn.services import changes
+from foldbarn.services.copies import let_copies_stand_alone
 from foldbarn.services.site import outlook
 from foldbarn.settings import settings
 from foldbarn.store.database import transaction
@@ -226,6 +227,49 @@ def test_it_goes_back_only_to_what_all_its_volumes_have(barn_site: Site) -> None
         keep_as="x",
     ).warnings
     assert warned.sentence.startswith("It is the disk 1 of the VM crew-roster, and the others")
+
+
+def test_another_one_is_made_from_a_snapshot_of_all_and_comes_to_stand_alone(barn_site: Site) -> None:
+    wish = reverted(barn_site)
+    asked = {"vm": "crew-roster", "snapshot": wish["snapshot"], "name": "watch-keeper"}
+    number = barn_site.do("clone-vm", **asked)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    view = current_view()
+    made, old = view.vm("watch-keeper"), view.vm("crew-roster")
+    assert (made.cpus, made.memory_bytes, made.disks) == (old.cpus, old.memory_bytes, old.disks)
+    pairs = list(zip(parts_of(view, made), parts_of(view, old), strict=True))
+    for copy, original in pairs:
+        assert copy.origin is not None
+        assert (copy.origin.volume, copy.origin.snapshot) == (original.number, 1)
+        assert (copy.size_bytes, copy.policy) == (original.size_bytes, original.policy)
+    # What it still reads from is not let go of, though the VM that it is of may be deleted.
+    assert barn_site.state(barn_site.do("delete-vm", vm="crew-roster", typed="crew-roster")) == "done"
+    assert refusals("empty-bin", pool="quayside", typed="quayside")
+    barn_site.yard.machines.speed = 5000.0
+    let_copies_stand_alone()
+    with transaction() as session:
+        started = [row.id for row in changes.unfinished(session)]
+    assert len(started) == len(pairs)
+    for one in started:
+        run_change(one)
+    view = current_view()
+    assert all(copy.origin is None for copy in parts_of(view, view.vm("watch-keeper")))
+    assert vm_state(outlook(), view.vm("watch-keeper")).lamp is Lamp.SOUND
+
+
+@pytest.mark.parametrize(
+    ("wish", "says"),
+    [
+        ({"name": "crew-roster"}, "exists already"),
+        ({"name": ""}, "The VM needs a name."),
+        ({"snapshot": "unheard-of"}, "no snapshot of crew-roster-configuration named 'unheard-of'"),
+        ({"vm": "nobody"}, "nobody"),
+    ],
+)
+def test_a_copy_that_cannot_be_is_refused(barn_site: Site, wish: dict[str, str], says: str) -> None:
+    reverted(barn_site)
+    asked = {"vm": "crew-roster", "snapshot": "before-the-season", "name": "watch-keeper"}
+    assert says in " ".join(refusals("clone-vm", **{**asked, **wish}))
 
 
 def test_what_a_change_names_is_known_by_number(barn_site: Site) -> None:

@@ -137,6 +137,9 @@ const offline = computed(() => vm.value!.parts.every((p) => !p.volume || p.volum
                     class="act"
                     :to="{ query: { plan: 'revert-vm', vm: vm.name, snapshot: s.name } }"
                     >Preview going back to it</RouterLink
+                  >{{ " " }}
+                  <RouterLink class="act" :to="{ query: { plan: 'clone-vm', vm: vm.name, snapshot: s.name } }"
+                    >Preview a VM from it</RouterLink
                   >
                 </td>
               </tr>

@@ -58,7 +58,7 @@ class CopySnapshot(Kind[CopySnapshotParams]):
         blockers = against_name(view, name)
         try:
             volume, snapshot = find_to_read(view, params.volume, params.snapshot)
-            policy, wishes = _wished(view, volume, params.policy)
+            policy, wishes = wished_of(view, volume, params.policy)
             pool = view.pool(params.pool) if params.pool else view.pools[volume.pool]
             if refusal := against_strips(view, volume, view.pool_row(pool)):
                 raise refusal
@@ -113,7 +113,7 @@ def arriving(after: SiteView, made: Volume) -> dict[str, int]:
     return {after.disks[row].name: int(counts[row]) * size for row in np.flatnonzero(counts).tolist()}
 
 
-def _wished(view: SiteView, volume: Volume, named: str) -> tuple[Policy | None, Wishes]:
+def wished_of(view: SiteView, volume: Volume, named: str = "") -> tuple[Policy | None, Wishes]:
     """The policy that a copy is to keep, if any, and what it is promised: as the original where none is
     named. Raises NotFound, NotPossible.
     """

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from itertools import groupby
 from typing import ClassVar
 
@@ -29,8 +30,8 @@ from foldbarn.changes.kinds.volumes.warnings import warnings_of
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.policies.matching import answers
 from foldbarn.core.policies.policy import Policy
-from foldbarn.core.site import PartOf, SiteView, Vm, VmPart
-from foldbarn.core.touching import Meant, Thing, shared
+from foldbarn.core.site import PartOf, Pool, SiteView, Vm, VmPart
+from foldbarn.core.touching import Meant, Thing, Touch, shared
 from foldbarn.core.units import say_binary, say_count, say_list, say_size
 from foldbarn.core.vms.parts import PartWish, check_shape, check_vm_name, parts_wished, volume_name
 from foldbarn.store import vms, volumes
@@ -62,6 +63,14 @@ class MakeVmParams(Params):
     policy: str = ""
     pool: str = ""
     disks: list[VmDisk] = Field(default_factory=list, max_length=1000)
+
+
+@dataclass(frozen=True, slots=True, eq=False)
+class Part:
+    """A volume of a new virtual machine: what it is of it, and how it is placed."""
+
+    wish: PartWish
+    new: New
 
 
 class PartAt(Payload):
@@ -137,27 +146,23 @@ class MakeVm(Kind[MakeVmParams]):
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[Note.of(error)])
         # Each pool is locked once, whichever part of it lies there.
-        parts = sorted(zip(wishes, made, strict=True), key=lambda part: part[1].wish.pool.number)
-        pools = list({new.wish.pool.number: new.wish.pool for _, new in parts}.values())
-        policies = list({p.number: p for _, new in parts if (p := new.policy) is not None}.values())
+        parts = sorted(map(Part, wishes, made), key=lambda part: part.new.wish.pool.number)
+        pools = list({part.new.wish.pool.number: part.new.wish.pool for part in parts}.values())
+        policies = list({p.number: p for part in parts if (p := part.new.policy) is not None}.values())
         size = say_size(sum(new.wish.size for new in made))
         words = f"{say_count(params.cpus, 'processor')}, {say_binary(memory)} of memory; "
         words += f"{say_count(len(made), 'volume')}, {size} in {say_list([pool.name for pool in pools])}."
-        steps = _steps(name, params.cpus, memory, wishes, parts)
         return Plan(
             title=title,
             about=name,
             summary=words,
-            steps=steps,
+            steps=steps_of_vm(name, params.cpus, memory, parts),
             effects=[
                 _parts_effect(wishes, made),
                 *_choices(view, params, policies, made),
                 *room_effects(view, after, pools, made),
             ],
-            touches=[
-                *(shared(Thing.POOL, pool.number) for pool in pools),
-                *(shared(Thing.POLICY, policy.number) for policy in policies),
-            ],
+            touches=touches_of_vm(pools, policies),
             meant=Meant(pools=tuple(pools), policies=tuple(policies)),
             warnings=each_once(
                 note
@@ -180,14 +185,24 @@ def _as_volume(params: MakeVmParams, wish: PartWish) -> CreateVolumeParams:
     return CreateVolumeParams(policy=disk.policy or params.policy, pool=pool)
 
 
-def _steps(
-    name: str, cpus: int, memory: int, wishes: Sequence[PartWish], parts: Sequence[tuple[PartWish, New]]
-) -> list[Planned]:
+def touches_of_vm(pools: Sequence[Pool], policies: Sequence[Policy]) -> list[Touch]:
+    """The pools that a new one draws from, and the policies that it is to keep."""
+    return [
+        *(shared(Thing.POOL, pool.number) for pool in pools),
+        *(shared(Thing.POLICY, policy.number) for policy in policies),
+    ]
+
+
+def steps_of_vm(name: str, cpus: int, memory: int, parts: Sequence[Part]) -> list[Planned]:
+    """The steps that make one of new volumes, those of one pool after one another."""
     placing, reserving, first = [], [], 0
-    for _, group in groupby(parts, key=lambda part: part[1].wish.pool.number):
-        here = [new for _, new in group]
+    for _, group in groupby(parts, key=lambda part: part.new.wish.pool.number):
+        here = [part.new for part in group]
         span = {"first": first, "last": first + len(here)}
-        each = tuple(place_of(n.wish, n.name, n.policy, nth=first + i) for i, n in enumerate(here))
+        each = tuple(
+            place_of(new.wish, new.name, new.policy, nth=first + i, origin=new.origin)
+            for i, new in enumerate(here)
+        )
         pool = here[0].wish.pool.name
         placing.append(
             Planned(
@@ -207,8 +222,10 @@ def _steps(
             )
         )
         first += len(here)
-    at = tuple(PartAt(nth=i, what=w.what, place=w.place) for i, (w, _) in enumerate(parts))
-    labels = tuple(w.label for w in wishes if w.what is VmPart.DISK)
+    wishes = [part.wish for part in parts]
+    at = tuple(PartAt(nth=i, what=w.what, place=w.place) for i, w in enumerate(wishes))
+    disks = sorted((w for w in wishes if w.what is VmPart.DISK), key=lambda w: w.place)
+    labels = tuple(w.label for w in disks)
     naming = NameVm(called=name, cpus=cpus, memory_bytes=memory, disks=labels, parts=at)
     return [
         *placing,

@@ -350,12 +350,15 @@ def touches_of(pools_: Sequence[Pool], policy: Policy | None) -> list[Touch]:
 
 @dataclass(frozen=True, slots=True, eq=False)
 class New:
-    """One of several new volumes, as it is placed beside those before it. policy: that it keeps, if any."""
+    """One of several new volumes, as it is placed beside those before it. policy: that it keeps, if any;
+    origin: as Place has it.
+    """
 
     name: str
     wish: VolumeWish
     plies: tuple[Ply, ...]
     policy: Policy | None = None
+    origin: tuple[int, int] | None = None
 
 
 def _several(view: SiteView, params: CreateVolumeParams) -> Plan:
