@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
+import numpy as np
 import pytest
 from conftest import ME, Site
 from test_policies import plan_of, refusals, save
 
+from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import NotFound
-from foldbarn.core.site import VmPart
+from foldbarn.core.site import UNWRITTEN, VmPart
 from foldbarn.core.units import GIB
 from foldbarn.core.vms.parts import CONFIGURATION_BYTES, is_binned, missing_from, parts_of
 from foldbarn.core.volumes.ending import teardown
@@ -104,7 +107,7 @@ def test_names_are_taken_once_also_by_what_is_in_the_bin(barn_site: Site) -> Non
 def test_none_of_its_volumes_is_deleted_or_brought_back_behind_its_back(barn_site: Site) -> None:
     make(barn_site)
     [refusal] = refusals("delete-volume", volume="crew-roster-disk-1", typed="crew-roster-disk-1")
-    assert refusal == "crew-roster-disk-1 is the disk 1 of the VM crew-roster."
+    assert refusal == "crew-roster-disk-1 is disk 1 of the VM crew-roster."
     both = ["charts", "crew-roster-configuration"]
     barn_site.volume("charts")
     assert "of the VM crew-roster" in " ".join(refusals("delete-volume", volumes=both, typed="2 volumes"))
@@ -177,6 +180,10 @@ def test_a_pool_wants_it_deleted_once(barn_site: Site) -> None:
     assert [(deed.kind, dict(deed.wish)) for deed in deeds] == [
         ("delete-vm", {"vm": "crew-roster", "typed": "crew-roster"})
     ]
+    for deed in teardown(view, view.pool("quayside")):
+        assert barn_site.state(barn_site.do(deed.kind, **deed.wish)) == "done", deed.title
+    assert barn_site.state(barn_site.do("delete-pool", pool="quayside", typed="quayside")) == "done"
+    assert not current_view().vms
 
 
 def test_snapshots_of_all_its_volumes_are_of_one_moment(barn_site: Site) -> None:
@@ -190,9 +197,9 @@ def test_snapshots_of_all_its_volumes_are_of_one_moment(barn_site: Site) -> None
 
 def reverted(site: Site, **wish: Any) -> dict[str, Any]:
     """The wish to bring it back to a snapshot that was taken of all, before consumers wrote."""
-    make(site)
+    make(site, **wish)
     site.do("take-snapshot", volumes=parts(), name="before-the-season")
-    return {"vm": "crew-roster", "snapshot": "before-the-season", "keep_as": "as-it-was", **wish}
+    return {"vm": "crew-roster", "snapshot": "before-the-season", "keep_as": "as-it-was"}
 
 
 def test_all_its_volumes_go_back_to_one_moment_once_nobody_uses_them(barn_site: Site) -> None:
@@ -226,7 +233,7 @@ def test_it_goes_back_only_to_what_all_its_volumes_have(barn_site: Site) -> None
         snapshot="before-the-season",
         keep_as="x",
     ).warnings
-    assert warned.sentence.startswith("It is the disk 1 of the VM crew-roster, and the others")
+    assert warned.sentence.startswith("It is disk 1 of the VM crew-roster, and the others")
 
 
 def test_another_one_is_made_from_a_snapshot_of_all_and_comes_to_stand_alone(barn_site: Site) -> None:
@@ -255,6 +262,23 @@ def test_another_one_is_made_from_a_snapshot_of_all_and_comes_to_stand_alone(bar
     view = current_view()
     assert all(copy.origin is None for copy in parts_of(view, view.vm("watch-keeper")))
     assert vm_state(outlook(), view.vm("watch-keeper")).lamp is Lamp.SOUND
+
+
+def test_copies_of_several_shapes_are_planned_though_others_are_being_written(barn_site: Site) -> None:
+    save(barn_site, name="thrice", copies=3, level="node")
+    wish = reverted(barn_site, disks=[DISKS[0], {**DISKS[1], "policy": "thrice"}])
+    asked = {"vm": "crew-roster", "snapshot": wish["snapshot"]}
+    barn_site.do("clone-vm", name="watch-keeper", **asked)
+    view = current_view()
+    ply = view.plies_anew[0]
+    extent = int(np.flatnonzero(ply.placement[:, 0] < UNWRITTEN)[0])
+    under_way = {(ply.number, extent, 0): view.disks[0].number}
+    kind = KINDS["clone-vm"]
+    plan = kind.plan(
+        replace(view, under_way=under_way), kind.params.model_validate({**asked, "name": "night-watch"})
+    )
+    assert not plan.blockers
+    assert len(plan.steps) == 4
 
 
 @pytest.mark.parametrize(

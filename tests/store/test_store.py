@@ -21,7 +21,7 @@ from foldbarn.services import changes
 from foldbarn.settings import settings
 from foldbarn.store import database as store_database
 from foldbarn.store import views
-from foldbarn.store.database import announce, engine, transaction
+from foldbarn.store.database import announce, engine, glance, transaction
 from foldbarn.store.migrate import alembic_config, migrate
 from foldbarn.store.placements import set_strips, write_placement
 from foldbarn.store.tables import (
@@ -113,6 +113,18 @@ def test_the_view_is_kept_until_the_revision_grows(barn_site: Site) -> None:
         announce(session, "site")
     second = views.current_view()
     assert (second.revision, second.disk("fulmar-1").watch) == (first.revision + 1, ("a scratch",))
+
+
+def test_whether_the_site_is_as_it_was_is_told_though_that_connection_was_ended(barn_site: Site) -> None:
+    before = views.current_view()
+    assert glance().revision() == before.revision
+    with psycopg.connect(settings().plain_database_url, autocommit=True) as other:
+        [mine] = other.execute("select pid from pg_stat_activity where query = 'select revision from site'")
+        other.execute("select pg_terminate_backend(%s)", mine)
+    with transaction() as session:
+        announce(session, "site")
+    assert views.current_view().revision == before.revision + 1  # in the usual way
+    assert glance().revision() == before.revision + 1  # and by a new connection
 
 
 def test_nothing_of_a_failed_transaction_is_seen(barn_site: Site) -> None:

@@ -744,7 +744,7 @@ def test_a_vm_is_made_as_its_descriptor_says_and_never_deleted_in_part(tab: Page
     # None of its volumes goes by itself; all of them go, and come back, together.
     tab.goto(f"{running.url}/volumes?plan=delete-volume&volume=crew-roster-disk-1")
     sheet.get_by_label("Type crew-roster-disk-1 to confirm").fill("crew-roster-disk-1")
-    expect(blocker(sheet, "is the disk 1 of the VM crew-roster.")).to_be_visible()
+    expect(blocker(sheet, "is disk 1 of the VM crew-roster.")).to_be_visible()
     tab.goto(f"{running.url}/volumes/crew-roster-disk-1")
     tab.get_by_role("link", name="Preview deleting its VM").click()
     sheet.get_by_label("Type crew-roster to confirm").fill("crew-roster")

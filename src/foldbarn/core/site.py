@@ -875,7 +875,23 @@ class SiteView:
         return _find(self.vms, name, "VM")
 
     def vm_numbered(self, number: int) -> Vm:
-        return _numbered({vm.number: vm for vm in self.vms}, number, "VM")
+        return _numbered(self._vms_by_number, number, "VM")
+
+    @cached_property
+    def _vms_by_number(self) -> dict[int, Vm]:
+        return {vm.number: vm for vm in self.vms}
+
+    def volumes_of_vm(self, vm: Vm) -> list[Volume]:
+        """Those that are part of it, in no order."""
+        return self._volumes_by_vm.get(vm.number, [])
+
+    @cached_property
+    def _volumes_by_vm(self) -> dict[int, list[Volume]]:
+        found: dict[int, list[Volume]] = {}
+        for volume in self.volumes:
+            if volume.part is not None:
+                found.setdefault(volume.part.vm, []).append(volume)
+        return found
 
     def orchestrator(self, name: str) -> Orchestrator:
         return _find(self.orchestrators, name, "orchestrator")

@@ -40,10 +40,15 @@ def called(volume: Volume) -> str:
     return part.what.value if part.what is VmPart.CONFIGURATION else f"{part.what.value} {part.place}"
 
 
+def as_part(volume: Volume) -> str:
+    """The same within a sentence: the configuration, disk 2."""
+    is_one = volume.part is not None and volume.part.what is VmPart.CONFIGURATION
+    return f"the {called(volume)}" if is_one else called(volume)
+
+
 def parts_of(view: SiteView, vm: Vm) -> list[Volume]:
     """What there is of it, in the bin or not: its configuration, then its disks in order."""
-    mine = [v for v in view.volumes if v.part is not None and v.part.vm == vm.number]
-    return sorted(mine, key=_order)
+    return sorted(view.volumes_of_vm(vm), key=_order)
 
 
 def _order(volume: Volume) -> tuple[int, int]:
@@ -74,7 +79,7 @@ def against_alone(view: SiteView, volume: Volume, doing: str) -> NotPossible | N
     if volume.part is None:
         return None
     vm = view.vm_numbered(volume.part.vm)
-    words = f"{volume.name} is the {called(volume)} of the VM {vm.name}."
+    words = f"{volume.name} is {as_part(volume)} of the VM {vm.name}."
     return NotPossible(words, about="volumes", next_step=doing.format(vm=vm.name))
 
 
@@ -88,10 +93,10 @@ def check_vm_name(view: SiteView, name: str) -> str:
         step = "Choose another name, or empty the bin of it."
         raise Conflict(words, about="name", next_step=step)
     found = check_name(name, "VM", [vm.name for vm in view.vms])
-    longest = len(volume_name(found, VmPart.CONFIGURATION, 0)) - len(found)
-    if len(found) + longest > LONGEST_NAME:
+    longest = LONGEST_NAME - len(volume_name("", VmPart.CONFIGURATION, 0))
+    if len(found) > longest:
         words = f"The name has {len(found)} characters; its volumes are called after it, and "
-        raise NotPossible(f"{words}{LONGEST_NAME - longest} are the most.", about="name")
+        raise NotPossible(f"{words}{longest} are the most.", about="name")
     return found
 
 

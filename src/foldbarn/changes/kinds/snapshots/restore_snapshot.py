@@ -24,7 +24,7 @@ from foldbarn.core.policies.limits import holders
 from foldbarn.core.site import Contact, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_list, say_size
-from foldbarn.core.vms.parts import called
+from foldbarn.core.vms.parts import as_part
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.snapshots import Snapshot, differs, held
 from foldbarn.settings import settings
@@ -185,5 +185,5 @@ def _of_vm(view: SiteView, volume: Volume) -> list[Note]:
     if volume.part is None:
         return []
     vm = view.vm_numbered(volume.part.vm)
-    words = f"It is the {called(volume)} of the VM {vm.name}, and the others of it stay as they are."
+    words = f"It is {as_part(volume)} of the VM {vm.name}, and the others of it stay as they are."
     return [warning("of-vm", words, next_step="Bring the VM back instead, where all are to go.")]

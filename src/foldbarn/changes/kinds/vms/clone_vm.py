@@ -12,12 +12,13 @@ from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Undo
 from foldbarn.changes.kinds.snapshots.copy_snapshot import wished_of
 from foldbarn.changes.kinds.snapshots.reading import find_to_read, may_give_way
-from foldbarn.changes.kinds.vms.make_vm import Part, steps_of_vm, touches_of_vm
+from foldbarn.changes.kinds.vms.make_vm import Part, steps_of_vm
 from foldbarn.changes.kinds.volumes.create_volume import (
     New,
     each_once,
     plies_for,
     room_effects,
+    touches_of,
     wish_in,
     with_new,
 )
@@ -87,7 +88,7 @@ class CloneVm(Kind[CloneVmParams]):
             ],
             touches=[
                 shared(Thing.VM, vm.number),
-                *touches_of_vm(pools, policies),
+                *touches_of(pools, *policies),
                 *(shared(Thing.VOLUME, source.number) for source, _ in read),
             ],
             meant=Meant(vms=(vm,), pools=tuple(pools), policies=tuple(policies)),

@@ -24,14 +24,15 @@ from foldbarn.changes.kinds.volumes.create_volume import (
     place_of,
     placed,
     room_effects,
+    touches_of,
 )
 from foldbarn.changes.kinds.volumes.setting_aside import read_all_back
 from foldbarn.changes.kinds.volumes.warnings import warnings_of
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.policies.matching import answers
 from foldbarn.core.policies.policy import Policy
-from foldbarn.core.site import PartOf, Pool, SiteView, Vm, VmPart
-from foldbarn.core.touching import Meant, Thing, Touch, shared
+from foldbarn.core.site import PartOf, SiteView, Vm, VmPart
+from foldbarn.core.touching import Meant
 from foldbarn.core.units import say_binary, say_count, say_list, say_size
 from foldbarn.core.vms.parts import PartWish, check_shape, check_vm_name, parts_wished, volume_name
 from foldbarn.store import vms, volumes
@@ -162,7 +163,7 @@ class MakeVm(Kind[MakeVmParams]):
                 *_choices(view, params, policies, made),
                 *room_effects(view, after, pools, made),
             ],
-            touches=touches_of_vm(pools, policies),
+            touches=touches_of(pools, *policies),
             meant=Meant(pools=tuple(pools), policies=tuple(policies)),
             warnings=each_once(
                 note
@@ -183,14 +184,6 @@ def _as_volume(params: MakeVmParams, wish: PartWish) -> CreateVolumeParams:
     # A policy of its own is kept in any pool that can, unless one is named beside it.
     pool = disk.pool or ("" if disk.policy else params.pool)
     return CreateVolumeParams(policy=disk.policy or params.policy, pool=pool)
-
-
-def touches_of_vm(pools: Sequence[Pool], policies: Sequence[Policy]) -> list[Touch]:
-    """The pools that a new one draws from, and the policies that it is to keep."""
-    return [
-        *(shared(Thing.POOL, pool.number) for pool in pools),
-        *(shared(Thing.POLICY, policy.number) for policy in policies),
-    ]
 
 
 def steps_of_vm(name: str, cpus: int, memory: int, parts: Sequence[Part]) -> list[Planned]:

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from typing import ClassVar
 
-from foldbarn.changes.engine.effects import Note, Promise, TextRow, Texts
+from foldbarn.changes.engine.effects import Note, TextRow, Texts
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.kinds.snapshots.reading import find_snapshot
@@ -68,13 +68,7 @@ class RevertVm(Kind[RevertVmParams]):
                 ),
                 *(_bring_back(volume, taken) for volume, taken in wanted),
             ],
-            effects=[
-                Promise(
-                    title="In between",
-                    sentence="All its volumes stay offline until the last of them is back.",
-                ),
-                _effect(wanted),
-            ],
+            effects=[_effect(wanted)],
             touches=[
                 alone(Thing.VM, vm.number),
                 *(alone(Thing.VOLUME, number) for number in numbers),

@@ -88,6 +88,7 @@ from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.tables import VolumeRow
 from foldbarn.store.views import current_view, load_view
 
+FIRST_PLANNED, MOST_PLIES = -2, 8  # numbers of plies that are not there yet; so many of a volume at the most
 MOST_EXTENTS = 4_000_000  # placed in a few seconds; a larger volume wants larger extents
 
 
@@ -343,9 +344,12 @@ class CreateVolume(Kind[CreateVolumeParams]):
         )
 
 
-def touches_of(pools_: Sequence[Pool], policy: Policy | None) -> list[Touch]:
-    found = [shared(Thing.POOL, pool.number) for pool in pools_]
-    return [*found, shared(Thing.POLICY, policy.number)] if policy else found
+def touches_of(pools_: Sequence[Pool], *policies_: Policy | None) -> list[Touch]:
+    """What new volumes draw from, and what they are to keep, if anything."""
+    return [
+        *(shared(Thing.POOL, pool.number) for pool in pools_),
+        *(shared(Thing.POLICY, policy.number) for policy in policies_ if policy is not None),
+    ]
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -743,7 +747,9 @@ def with_new(
     origin: Origin | None = None,
 ) -> SiteView:
     """The site with the volume, under a number of no other; origin: what it is a copy of."""
-    anew = None
+    # Nor has a ply of it the number of another: what is held and what is to come of one are told apart by it.
+    first = FIRST_PLANNED - MOST_PLIES * len(view.volumes)
+    plies, anew = tuple(replace(ply, number=first - place) for place, ply in enumerate(plies)), None
     if origin is not None:
         source = view.volume_numbered(origin.volume).whole.number
         whole, anew = as_read(plies[0], origin, source)
