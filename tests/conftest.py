@@ -98,6 +98,9 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     items.sort(key=lambda item: rank.get(item.path.relative_to(here).parts[0], len(rank)))
 
 
+USUAL_SPEED = 5000.0  # of the stand-ins' time in tests, against ours
+
+
 class Hands(LoadScopeScheduling):  # type: ignore[misc]
     """Who runs which tests. A file stays together: what its tests share is made once. Whole barns stand one
     after the other, on one worker: each of them takes a good part of a core though nobody asks anything of
@@ -230,10 +233,12 @@ def stand_still(machines: Machines) -> None:
         machines.speed = 0.0
 
 
-def at_hour(machines: Machines, hour: float) -> None:
-    """The stand-ins' clock at an hour of their next day: on a busy machine this one may be far gone by now,
-    and time never runs backwards.
+def at_hour(machines: Machines, hour: float, times: float = 1.0) -> None:
+    """Consumers want so many times what they usually do, at an hour of the stand-ins' next day: on a busy
+    machine this one may be far gone by now, and time never runs backwards. It stands still there.
     """
+    stand_still(machines)
+    machines.consumers = times
     machines.clock = (machines.clock // DAY_SECONDS + 1) * DAY_SECONDS + hour * 3600.0
 
 
@@ -365,9 +370,11 @@ class Stage:
         asyncio.run_coroutine_threadsafe(work, self.loop).result(160)
 
     @contextmanager
-    def yard(self, file: Path | str = ":memory:") -> Iterator[Yard]:
+    def yard(self, file: Path | str = ":memory:", speed: float = USUAL_SPEED) -> Iterator[Yard]:
         machines = Machines(skerry_ferries(), file)
-        machines.speed = 5000.0
+        # At such a speed the hour of the day, and what consumers have asked, would be as fast as the machine
+        # is: they want nothing, until a test wants them to.
+        machines.speed, machines.consumers = speed, 0.0
         self.app = make_yard(machines, self.served.url, "")
         clock = self.app.router.lifespan_context(self.app)
         self._in_server(clock.__aenter__())
@@ -434,14 +441,14 @@ class Site:
 @pytest.fixture
 def new_site(
     postgres: Postgres, workplace: Path, stage: Stage
-) -> Callable[[Start], AbstractContextManager[Site]]:
+) -> Callable[..., AbstractContextManager[Site]]:
     """Makes a site of its own from a start, for as long as it is needed."""
 
     @contextmanager
-    def make(start: Start) -> Iterator[Site]:
+    def make(start: Start, speed: float = USUAL_SPEED) -> Iterator[Site]:
         machines = workplace / f"{time.monotonic_ns()}.machines"
         shutil.copy(start.machines, machines)
-        with stage.yard(machines) as yard, _database_from(postgres, start.database):
+        with stage.yard(machines, speed) as yard, _database_from(postgres, start.database):
             yield Site(yard)
         machines.unlink()
 
@@ -451,7 +458,7 @@ def new_site(
 @pytest.fixture
 def barn_site(
     request: pytest.FixtureRequest,
-    new_site: Callable[[Start], AbstractContextManager[Site]],
+    new_site: Callable[..., AbstractContextManager[Site]],
     monkeypatch: pytest.MonkeyPatch,
 ) -> Iterator[Site]:
     """A site whose nodes have just reported in; of a test marked `pooled`, one with the pool quayside."""
@@ -473,11 +480,10 @@ def begun(
     build: Callable[[Site], None],
     *,
     on: str = "pooled",
-    consumers: float | None = None,
-    speed: float | None = None,
+    speed: float = USUAL_SPEED,
 ) -> Any:
     """A fixture: a site as `build` leaves it, which begins on another start. That is done once, and each test
-    has a copy. consumers, speed: levers of the yard, as they are for each test.
+    has a copy. speed: of the yard's time, in each test.
     """
 
     @pytest.fixture
@@ -487,7 +493,7 @@ def begun(
         workplace: Path,
         stage: Stage,
         starts: dict[str, Start],
-        new_site: Callable[[Start], AbstractContextManager[Site]],
+        new_site: Callable[..., AbstractContextManager[Site]],
         monkeypatch: pytest.MonkeyPatch,
     ) -> Iterator[Site]:
         name = f"{build.__module__.rpartition('.')[2]}_{build.__name__}"
@@ -502,11 +508,8 @@ def begun(
                     be_patient(patches, yard.machines)
                     build(Site(yard))
             starts[name] = start
-        with new_site(starts[name]) as made:
+        with new_site(starts[name], speed) as made:
             be_patient(monkeypatch, made.yard.machines)
-            machines = made.yard.machines
-            machines.consumers = machines.consumers if consumers is None else consumers
-            machines.speed = machines.speed if speed is None else speed
             yield made
             settings.cache_clear()
 

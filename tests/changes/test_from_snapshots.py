@@ -54,7 +54,7 @@ def as_taken(site: Site) -> None:
     assert site.state(number) == "done", site.problem(number)
 
 
-taken = begun(as_taken, consumers=0.0)
+taken = begun(as_taken)
 
 
 def made(site: Site, name: str = "again", **wish: object) -> int:
@@ -508,7 +508,7 @@ def as_mounted(site: Site) -> None:
     assert site.state(number) == "done", site.problem(number)
 
 
-mounted = begun(as_mounted, consumers=0.0)
+mounted = begun(as_mounted)
 
 
 def test_a_shown_snapshot_is_mounted_beside_its_original_to_be_read(mounted: Site) -> None:

@@ -125,8 +125,7 @@ def test_what_consumers_write_gathers_there_and_settles(barn_site: Site) -> None
     bulk = set(machines.holding(found.lands_for))
     assert not fast & bulk
     before = {s: c.written_bytes for s, c in machines.counters.items()}
-    at_hour(machines, 8)  # the morning's rush, and more
-    machines.consumers = 20.0
+    at_hour(machines, 8, times=20.0)  # the morning's rush, and more
     serve(machines, 0.0)
     for _ in range(60):
         for serial, serves in zip(machines.load.disks, machines.load.written.tolist(), strict=True):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from conftest import ME, Site, at_hour, stand_still
+from conftest import ME, Site, at_hour
 from test_changes import find_again, lose
 from test_policies import plan_of, refusals, save
 
@@ -39,10 +39,8 @@ def summed(site: Site) -> tuple[float, float]:
 def asked_a_second(site: Site, seconds: float = 3600.0) -> float:
     """Of all volumes, at the height of the morning's rush of the first."""
     machines, taker = site.yard.machines, HeatTaker()
-    machines.consumers = 10.0
     late = workload_of(current_view().volumes[0].whole.number).late
-    stand_still(machines)
-    at_hour(machines, 8 + late)
+    at_hour(machines, 8 + late, times=10.0)
     taker.take()
     for _ in range(60):
         fluid.advance(machines, seconds / 60)

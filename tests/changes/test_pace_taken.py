@@ -266,6 +266,7 @@ def test_a_lost_disk_makes_it_slower_than_foretold_and_the_page_says_by_how_much
 @pytest.mark.pooled
 def test_of_what_has_not_all_its_strips_it_is_foretold_by_those_that_are_there(barn_site: Site) -> None:
     barn_site.volume(copies=3, level="rack")
+    at_hour(barn_site.yard.machines, 8)
     live(barn_site, HeatTaker(), 60)
     view, whole = current_view(), expected("charts")
     volume = view.volume("charts")

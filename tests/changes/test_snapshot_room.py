@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from conftest import ME, Site, begun, stand_still
+from conftest import ME, Site, at_hour, begun
 from test_changes import held, should_hold
 from test_cluster import hear
 from test_snapshots_taken import past, take, work
@@ -26,7 +26,7 @@ pytestmark = pytest.mark.pooled
 
 def as_used(site: Site) -> None:
     """With a volume of 20 GiB that consumers write, and 2 GiB of room for its snapshot."""
-    stand_still(site.yard.machines)
+    at_hour(site.yard.machines, 13)
     site.volume(size="20 GiB")
     fluid.advance(site.yard.machines, 60.0)
     take(site, "noon", room=10)

@@ -7,7 +7,7 @@ from __future__ import annotations
 from typing import Any
 
 import pytest
-from conftest import ME, Site, begun, stand_still
+from conftest import ME, Site, at_hour, begun, stand_still
 from test_changes import lose
 
 from foldbarn.changes.engine import moving
@@ -53,8 +53,8 @@ def names(site: Site) -> list[str]:
 
 
 def as_used(site: Site) -> None:
-    """With a volume that consumers write."""
-    stand_still(site.yard.machines)
+    """With a volume that consumers write, between two rushes."""
+    at_hour(site.yard.machines, 13)
     site.volume(size="20 GiB")
     fluid.advance(site.yard.machines, 60.0)
 

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 import pytest
-from conftest import ME, Site, begun, stand_still
+from conftest import ME, Site, at_hour, begun, stand_still
 from sqlalchemy import select
 from test_changes import find_again, lose
 from test_keeping import dies_in_the_middle
@@ -144,6 +144,7 @@ def test_nothing_is_looked_at_anew_while_nobody_wants_room(
 def test_what_is_asked_of_an_extent_begins_when_it_is_opened(
     lean: Site, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    at_hour(lean.yard.machines, 8)
     live(lean, 1800)
     with monkeypatch.context() as patch:
         patch.setattr(giving, "_open", lambda *_: None)

@@ -7,7 +7,7 @@ from datetime import UTC, datetime, timedelta
 
 import numpy as np
 import pytest
-from conftest import ME, Site, stand_still
+from conftest import ME, Site, at_hour
 from sqlalchemy import func, select, update
 
 from foldbarn.core.errors import NotFound, Unreachable
@@ -118,7 +118,7 @@ def test_what_the_yard_does_is_sampled_as_its_own_counts_say(barn_site: Site) ->
     """Against what the stand-ins count, summed up by hand."""
     barn_site.volume()
     machines = barn_site.yard.machines
-    stand_still(machines)  # its time passes as it is told to
+    at_hour(machines, 8)
     fluid.advance(machines, 60.0)
     sampler = Sampler()
     sampler.take()  # nobody was asked before
@@ -165,7 +165,7 @@ def test_what_the_yard_does_is_sampled_as_its_own_counts_say(barn_site: Site) ->
 def test_a_node_that_does_not_tell_leaves_a_gap_and_is_marked(barn_site: Site) -> None:
     barn_site.volume()
     machines = barn_site.yard.machines
-    stand_still(machines)
+    at_hour(machines, 8)
     fluid.advance(machines, 60.0)
     sampler = Sampler()
     sampler.take()
