@@ -82,6 +82,11 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
         "restore-vm": {"vm": "none"},
         "revert-vm": {"vm": "none", "snapshot": "none", "keep_as": "now"},
         "clone-vm": {"vm": "none", "snapshot": "none", "name": "newer"},
+        "move-vm": {"vm": "none", "pool": pool},
+        "power-on": {"vm": "none"},
+        "power-off": {"vm": "none"},
+        "connect-vm-host": {"host": "bench-host", "url": "https://127.0.0.1", "user": "b", "password": "b"},
+        "disconnect-vm-host": {"host": "bench-host"},
         # No orchestrator is connected to the site: what is measured of most of these is finding that out.
         "connect-orchestrator": {"name": "bench", "url": "https://127.0.0.1:6443", "token": "none"},
         "disconnect-orchestrator": {"orchestrator": "none"},

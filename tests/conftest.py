@@ -286,8 +286,9 @@ def be_patient(patches: pytest.MonkeyPatch, machines: Machines) -> None:
     asked = outbound._Outbound._bounded
 
     async def ask(here: Any, method: str, url: str, *rest: Any) -> outbound.Answer:
-        names = (url.partition(f"/{of}/")[2].partition("/")[0] for of in ("agents", "witness"))
-        if not all(machines.power.get(name, True) for name in names):
+        names = [url.partition(f"/{of}/")[2].partition("/")[0] for of in ("agents", "witness", "vm-hosts")]
+        power = machines.power | {name: host.power for name, host in machines.hosts.items()}
+        if not all(power.get(name, True) for name in names):
             raise Unreachable("No answer.", about=url)
         return await asked(here, method, url, *rest)
 

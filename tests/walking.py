@@ -13,6 +13,7 @@ from foldbarn.sealed import unseal
 from foldbarn.services import watching
 from foldbarn.services.hosts import HostTaker
 from foldbarn.services.limits import tell_targets
+from foldbarn.services.vm_hosts import VmHostTaker
 from foldbarn.store.database import transaction
 from foldbarn.store.tables import NodeRow
 from foldbarn.store.views import current_view
@@ -87,3 +88,14 @@ def walk(site: Site, host: str, volume: str = "charts") -> list[Gate]:
         type_there(site, host, *as_typed(step.commands))
         passed.append(step.gate)
     raise AssertionError(f"it does not end: {passed}")
+
+
+def hear_vm_hosts() -> None:
+    """All VM hosts are asked what they run, and what they say is taken."""
+    taker = VmHostTaker()
+    taker.go()
+    for one in taker.asked.values():
+        assert one.answer is not None
+        one.answer.exception(timeout=80)
+    taker.go()
+    taker.crew.shutdown()

@@ -131,6 +131,34 @@ def delete_vm(site: Site) -> dict[str, Any]:
     return {"vm": "crew-roster", "typed": "crew-roster"}
 
 
+def move_vm(site: Site) -> dict[str, Any]:
+    move_volume(site)
+    site.do("make-vm", **VM)
+    return {"vm": VM["name"], "pool": "second"}
+
+
+def connect_vm_host(site: Site) -> dict[str, Any]:
+    make_vm(site)
+    site.do("make-vm", **VM)
+    register(site, "bridge-1")
+    url = f"{site.yard.url}/vm-hosts/bridge-1"
+    return {"host": "bridge-1", "url": url, "user": "fold-barn", "password": "tide-table"}
+
+
+def disconnect_vm_host(site: Site) -> dict[str, Any]:
+    site.do("connect-vm-host", **connect_vm_host(site))
+    return {"host": "bridge-1"}
+
+
+def power_on(site: Site) -> dict[str, Any]:
+    return {"vm": VM["name"], **disconnect_vm_host(site)}
+
+
+def power_off(site: Site) -> dict[str, Any]:
+    site.do("power-on", **power_on(site))
+    return {"vm": VM["name"]}
+
+
 def restore_vm(site: Site) -> dict[str, Any]:
     site.do("delete-vm", **delete_vm(site))
     return {"vm": "crew-roster"}
@@ -504,6 +532,11 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         restore_vm,
         revert_vm,
         clone_vm,
+        move_vm,
+        connect_vm_host,
+        disconnect_vm_host,
+        power_on,
+        power_off,
         empty_bin,
         offline_volume,
         delete_pool,
@@ -631,7 +664,7 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     if kind == "give-up":
         assert view.node("petrel").given_up
     assert held(barn_site) == should_hold()
-    if kind == "empty-bin":
+    if kind in ("empty-bin", "power-off"):
         assert not tell_limits()  # of what is gone nodes are told as of all else
     withheld = set().union(*barn_site.yard.machines.withheld.values())
     mine = [v for v in view.volumes if v.name in ("charts", "logs")]
@@ -640,9 +673,12 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     apart = mine if taken else [v for v in view.volumes if v.name == "charts-in-quayside"]
     expected = len(mine) if taken else kind == "move-volume"
     of_vm = [v for v in view.volumes if v.part is not None]
-    assert len(of_vm) == {"clone-vm": 4}.get(kind, 2 if kind.endswith("-vm") else 0)
+    with_vms = "-vm" in kind or kind.startswith("power-")
+    assert len(of_vm) == {"clone-vm": 4, "power-on": 3}.get(kind, 2 if with_vms else 0)
     if kind in ("delete-vm", "revert-vm", "clone-vm"):  # of the others the original stays offline
         apart, expected = [v for v in of_vm if v.name.startswith("crew-roster")], 2
+    if kind == "move-vm":
+        apart, expected = [v for v in view.volumes if v.name.endswith("-in-quayside")], 2
     assert withheld == {p.number for v in apart for p in v.plies}
     assert len(apart) == expected
     assert all((v.binned is not None) == (kind == "delete-vm") and not v.forming for v in of_vm)
@@ -653,6 +689,11 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
         "delete-snapshot": {},
         "restore-snapshot": {"charts": [1, 2]},
         "move-volume": {"charts-in-quayside": [1, 2]},
+        "move-vm": {
+            "charts": [1],
+            "crew-roster-configuration-in-quayside": [1],
+            "crew-roster-disk-1-in-quayside": [1],
+        },
         "clone-vm": {"crew-roster-configuration": [1], "crew-roster-disk-1": [1]},
         "revert-vm": {"crew-roster-configuration": [1, 2], "crew-roster-disk-1": [1, 2]},
         **{one: {"charts": [1]} for one in WITH_ONE_SNAPSHOT},
@@ -670,6 +711,9 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     slip = "iqn.2019-04.example.skerry:slip"
     reached = {"attach-volume": slip + "way", "save-host": slip}
     reached |= dict.fromkeys(("make-secret", "revoke-secret"), slip + "way")
+    reached["power-on"] = "iqn.2019-04.example.skerry:bridge-1"
+    guests = barn_site.yard.machines.vm_hosts["bridge-1"].guests.values()
+    assert [guest.on for guest in guests] == [True] * (kind == "power-on")
     assert let_in == ({reached[kind]} if kind in reached else set())
     if kind == "set-volume":
         assert not tell_limits()

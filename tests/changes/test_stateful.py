@@ -34,7 +34,7 @@ from hypothesis.stateful import (
 )
 from sqlalchemy import func, select, update
 from test_changes import held, should_hold
-from walking import as_typed
+from walking import as_typed, hear_vm_hosts
 
 from foldbarn.changes.engine import giving, runner
 from foldbarn.changes.engine.kind import KINDS
@@ -58,7 +58,7 @@ from foldbarn.core.pools.compressing import UNITS
 from foldbarn.core.pools.only_on import stray_strips
 from foldbarn.core.site import POOLED, Contact, Ply, Role, SiteView
 from foldbarn.core.units import GIB
-from foldbarn.core.vms.parts import parts_of
+from foldbarn.core.vms.parts import is_swap, lasting_parts, parts_of
 from foldbarn.core.volumes.heat import Heat
 from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.volumes.origins import snapshot_of
@@ -80,6 +80,7 @@ from foldbarn.store.tables import ChangeRow, NodeRow, SiteRow, SnapshotRow, Touc
 from foldbarn.store.views import current_view
 from foldbarn.yard import fluid, shell
 from foldbarn.yard import hosts as yard_hosts
+from foldbarn.yard import vm_hosts as yard_vm_hosts
 
 EXAMPLES = int(os.environ.get("FOLDBARN_SOAK_EXAMPLES", "4"))
 MOST_OPEN = 10  # changes
@@ -168,6 +169,7 @@ class Barn(RuleBasedStateMachine):
         for module, log in zip((runner, duties), self.logs, strict=True):
             self.patches.setattr(module, "log", log)
         be_patient(self.patches, self.site.yard.machines)
+        self.site.yard.machines.consumers = 1.0
 
     @initialize()
     def volumes(self) -> None:
@@ -330,7 +332,7 @@ class Barn(RuleBasedStateMachine):
         if not view.vms:
             return
         vm = one_of(list(view.vms), seed)
-        parts = parts_of(view, vm)
+        parts = lasting_parts(view, vm)
         names = [volume.name for volume in parts]
         known = [s.name for volume in parts for s in volume.snapshots]
         if seed % 4 == 0 or not known:
@@ -350,6 +352,44 @@ class Barn(RuleBasedStateMachine):
             vm = one_of(names, seed)
             typed = {"typed": vm} if seed % 3 else {}
             self.wish("delete-vm" if typed else "restore-vm", vm=vm, **typed)
+
+    @rule(seed=SEEDS)
+    def move_a_vm(self, seed: int) -> None:
+        """Now and then to where it lies already."""
+        view = current_view()
+        if view.vms and view.pools:
+            pool = one_of([pool.name for pool in view.pools], seed // 3)
+            self.wish("move-vm", vm=one_of(list(view.vms), seed).name, pool=pool)
+
+    @rule(seed=SEEDS)
+    def connect_or_disconnect_a_vm_host(self, seed: int) -> None:
+        """Now and then by an account that may only look, or at the service of another one."""
+        name = one_of(list(yard_hosts.BRIDGES), seed)
+        if not any(host.name == name for host in current_view().hosts):
+            stand_in = self.site.yard.machines.hosts[name]
+            url = f"{self.site.yard.url}/hosts/{name}"
+            names = list(stand_in.names.values())
+            self.wish("save-host", name=name, initiators=names, agent_url=url)
+        elif seed % 5 == 0:
+            self.wish("disconnect-vm-host", host=name)
+        else:
+            at = one_of(list(yard_hosts.BRIDGES), seed // 3) if seed % 7 == 0 else name
+            by = {"user": "onlooker" if seed % 11 == 0 else "fold-barn", "password": "tide-table"}
+            self.wish("connect-vm-host", host=name, url=f"{self.site.yard.url}/vm-hosts/{at}", **by)
+
+    @rule(seed=SEEDS)
+    def switch_a_vm(self, seed: int) -> None:
+        view = current_view()
+        if not view.vms:
+            return
+        hear_vm_hosts()
+        vm = one_of(list(view.vms), seed)
+        if vm.host is None:
+            self.wish("power-on", vm=vm.name, host=one_of(["", *yard_hosts.BRIDGES], seed // 3))
+        elif seed % 3 == 0:
+            self.wish("power-off", vm=vm.name, host_gone=True, typed=vm.name)
+        else:
+            self.wish("power-off", vm=vm.name, forced=seed % 3 == 1)
 
     @rule(seed=SEEDS)
     def bring_back_or_empty_the_bin(self, seed: int) -> None:
@@ -515,6 +555,7 @@ class Barn(RuleBasedStateMachine):
             host = one_of(list(machines.hosts.values()), seed // 7)
             if host.power:
                 yard_hosts.lose_power(host)
+                yard_vm_hosts.lose_power(machines, host.name)
             else:
                 yard_hosts.start(machines, host)
         if not lanes:
@@ -974,9 +1015,21 @@ class Barn(RuleBasedStateMachine):
         assert {v.part.vm for v in view.volumes if v.part is not None} == {vm.number for vm in view.vms}
         for vm in view.vms:
             parts = parts_of(view, vm)
-            assert len({volume.forming for volume in parts}) == 1, vm.name
+            assert len({volume.forming for volume in lasting_parts(view, vm)}) == 1, vm.name
             places = [(v.part.what, v.part.place) for v in parts if v.part is not None]
             assert len(set(places)) == len(places)
+
+    @invariant()
+    def one_that_is_on_is_reached_by_its_host_alone(self) -> None:
+        view = current_view()
+        for vm in view.vms:
+            if vm.host is None:
+                continue
+            assert sum(is_swap(volume) for volume in parts_of(view, vm)) == 1
+            for volume in parts_of(view, vm):
+                target = view.target_of(volume.number)
+                assert target is not None, volume.name
+                assert [one.host for one in target.attachments] == [vm.host], volume.name
 
     @invariant()
     def each_extent_lies_in_one_tier(self) -> None:
@@ -1042,6 +1095,9 @@ class Barn(RuleBasedStateMachine):
             ]
         assert left == []
         view = current_view()
+        assert not any(
+            is_swap(v) and view.vm_numbered(v.part.vm).host is None for v in view.volumes if v.part
+        )
         # What is read from a snapshot is lost with it, and nothing else is.
         gone = [v for v in view.volumes if v.origin is not None and snapshot_of(view, v)[1].lost]
         assert all(fate_of(view, v).state == DataState.WHOLE for v in view.volumes if v not in gone)
@@ -1112,6 +1168,11 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "restore-vm",
         "revert-vm",
         "clone-vm",
+        "connect-vm-host",
+        "disconnect-vm-host",
+        "move-vm",
+        "power-on",
+        "power-off",
         "empty-bin",
         "offline-volume",
         "retire",

@@ -12,7 +12,7 @@ from test_policies import plan_of, refusals, save
 
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
-from foldbarn.core.errors import NotFound
+from foldbarn.core.errors import NotFound, NotPossible
 from foldbarn.core.site import UNWRITTEN, VmPart
 from foldbarn.core.units import GIB
 from foldbarn.core.vms.parts import CONFIGURATION_BYTES, is_binned, missing_from, parts_of
@@ -318,3 +318,55 @@ def test_what_a_change_names_is_known_by_number(barn_site: Site) -> None:
     assert row.meant == {"vm": {"crew-roster": view.vm("crew-roster").number}}
     parts_there = {v.part.what for v in view.volumes if v.part is not None}
     assert parts_there == {VmPart.CONFIGURATION, VmPart.DISK}
+
+
+def test_all_its_volumes_move_at_one_moment_and_keep_their_policies(barn_site: Site) -> None:
+    make(barn_site)
+    number = barn_site.do("form-pool", name="deepwater", disks=barn_site.disks("nvme"), copies=2)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    numbers = [v.number for v in parts_of(current_view(), current_view().vm("crew-roster"))]
+    number = barn_site.do("move-vm", vm="crew-roster", pool="deepwater")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    view = current_view()
+    there = parts_of(view, view.vm("crew-roster"))
+    assert [v.number for v in there] == numbers
+    assert {view.pools[v.pool].name for v in there} == {"deepwater"}
+    assert all(not v.parked and v.origin is not None for v in there)
+    assert {view.policy_of(v).name for v in there} == {"pairs"}  # type: ignore[union-attr]
+    were = [view.volume_numbered(v.origin.volume) for v in there if v.origin]
+    assert all(v.binned is not None and v.part is None for v in were)
+    moments = [v.snapshots[-1].taken_at for v in were]
+    assert max(moments) - min(moments) < 0.1
+    assert refusals("move-vm", vm="crew-roster", pool="deepwater") == [
+        "crew-roster lies in deepwater already."
+    ]
+
+
+def test_it_stays_where_a_policy_of_its_volumes_would_be_broken(barn_site: Site) -> None:
+    barn_site.do("set-pool", pool="quayside", labels=["quiet"])
+    save(barn_site, name="quiet", copies=2, level="node", labels=["quiet"])
+    make(barn_site, disks=[DISKS[0], {"size": "60 GiB", "policy": "quiet"}])
+    barn_site.do("form-pool", name="deepwater", disks=barn_site.disks("nvme"), copies=2)
+    [words] = refusals("move-vm", vm="crew-roster", pool="deepwater")
+    assert words.startswith("Its disk 2: ")
+    assert "quiet" in words
+
+
+def test_moved_in_vain_it_is_where_it_was_and_its_consumers_go_on(
+    barn_site: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    make(barn_site)
+    barn_site.do("form-pool", name="deepwater", disks=barn_site.disks("nvme"), copies=2)
+    before = barn_site.yard.strips("deepwater")
+
+    def fails(*_: Any) -> str:
+        raise NotPossible("A disk does not hold what it was given.")
+
+    monkeypatch.setattr("foldbarn.changes.kinds.volumes.move_volume.ReadThere.carry_out", fails)
+    number = barn_site.do("move-vm", vm="crew-roster", pool="deepwater")
+    assert barn_site.state(number) == "withdrawn"  # rather than that consumers wait for a person
+    view = current_view()
+    there = parts_of(view, view.vm("crew-roster"))
+    assert {view.pools[v.pool].name for v in there} == {"quayside"}
+    assert not any(v.parked or v.snapshots for v in there)
+    assert barn_site.yard.strips("deepwater") == before

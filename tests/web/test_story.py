@@ -756,3 +756,55 @@ def test_a_vm_is_made_as_its_descriptor_says_and_never_deleted_in_part(tab: Page
     carry_out(tab)
     tab.get_by_role("link", name="Show crew-roster").click()
     expect(tab.get_by_text("All its 3 volumes are as they should be.")).to_be_visible(timeout=LONG)
+
+
+def test_a_vm_is_switched_on_at_a_vm_host_and_off_again(tab: Page, running: Running) -> None:
+    carry_out_ = running.demo.carry_out
+    yard = {host["name"]: host for host in running.api.get("/yard").json()["hosts"]}
+    for name in ("bridge-1", "bridge-2"):
+        carry_out_("save-host", {key: yard[name][key] for key in ("name", "initiators", "agent_url")})
+    disks = [{"size": "2 GiB"}]
+    carry_out_("make-vm", {"name": "night-desk", "memory": "1 GiB", "pool": "quayside", "disks": disks})
+    sheet = tab.get_by_role("dialog")
+    # No host runs virtual machines yet: it is said, and what helps.
+    tab.goto(f"{running.url}/vms/night-desk")
+    tab.get_by_role("link", name="Preview switching it on").click()
+    expect(blocker(sheet, "No host runs virtual machines yet.")).to_be_visible()
+    for name, account in (("bridge-1", "onlooker"), ("bridge-2", "fold-barn")):
+        tab.goto(f"{running.url}/hosts/{name}")
+        tab.get_by_role("link", name="Connect it as a VM host").click()
+        sheet.get_by_label("Address of its Redfish service").fill(yard[name]["service_url"])
+        sheet.get_by_label("Account").fill(account)
+        sheet.get_by_label("Its password").fill("tide-table")
+        carry_out(tab)
+        asked = tab.locator('[data-step="ask-vm-host"]')
+        expect(asked).to_have_attribute("data-state", "done", timeout=LONG)
+    # The one whose account may only look is offered with the reason why it is none.
+    tab.goto(f"{running.url}/vms/night-desk")
+    tab.get_by_role("link", name="Preview switching it on").click()
+    expect(sheet.get_by_role("row").filter(has_text="bridge-1")).to_contain_text("lacks ConfigureComponents")
+    expect(sheet).to_contain_text("Switch night-desk on at bridge-2")
+    carry_out(tab)
+    expect(tab.locator('[data-step="switch-on"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    tab.get_by_role("link", name="Show night-desk").click()
+    expect(tab.get_by_text("It is on at bridge-2.")).to_be_visible()
+    volumes = tab.get_by_role("region", name="Its volumes")
+    expect(volumes.get_by_role("row").filter(has_text="swap")).to_contain_text("night-desk-swap")
+    tab.goto(f"{running.url}/vms")
+    hosts = tab.get_by_role("region", name="VM hosts")
+    expect(hosts.get_by_role("row").filter(has_text="bridge-2")).to_contain_text("night-desk")
+    # Its host is lost: it is said, and it is on elsewhere once nodes let that in no more.
+    running.pull(lever="cut power", what="bridge-2")
+    tab.goto(f"{running.url}/vms/night-desk")
+    words = "It was switched on at bridge-2, which is not heard."
+    expect(tab.get_by_text(words)).to_be_visible(timeout=4 * LONG)
+    tab.get_by_role("link", name="Preview switching it off").click()
+    expect(blocker(sheet, "bridge-2 is not heard.")).to_be_visible()
+    pick(sheet, "How", "bridge-2 is gone")
+    sheet.get_by_label("Type night-desk to confirm").fill("night-desk")
+    carry_out(tab)
+    expect(tab.locator('[data-step="forget-volume"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    tab.get_by_role("link", name="Show night-desk").click()
+    expect(tab.get_by_text("It is off.")).to_be_visible()
+    expect(volumes.get_by_text("night-desk-swap")).to_have_count(0)
+    running.pull(lever="give power", what="bridge-2")

@@ -395,6 +395,7 @@ class VmPart(StrEnum):
 
     CONFIGURATION = "configuration"  # how it is set up, its firmware's variables, its log
     DISK = "disk"
+    SWAP = "swap"  # where its host puts memory aside; there while it is switched on, and no longer
 
 
 @dataclass(frozen=True, slots=True)
@@ -409,7 +410,7 @@ class PartOf:
 @dataclass(frozen=True, slots=True)
 class Vm:
     """A virtual machine: the volumes that are part of it. disks: what each is called there, as it was made;
-    empty for no name.
+    empty for no name. host: on which it is switched on (by number); None where it is on none.
     """
 
     number: int
@@ -417,6 +418,40 @@ class Vm:
     cpus: int
     memory_bytes: int
     disks: tuple[str, ...] = ()
+    host: int | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class Guest:
+    """A virtual machine as its host tells of it, ours or another. uuid: in small letters."""
+
+    uuid: str
+    name: str
+    on: bool
+    memory_bytes: int
+
+
+@dataclass(frozen=True, slots=True)
+class VmHost:
+    """That a host (by number) runs virtual machines, and is asked to by an account of its own. identity: the
+    UUID of its service; missing: what the account may not do, and should; contact, reason, since: of that
+    service, as of a node. guests: as it told last.
+    """
+
+    host: int
+    url: str
+    user: str
+    identity: str
+    cpus: int
+    memory_bytes: int
+    missing: tuple[str, ...] = ()
+    contact: Contact = Contact.AWAITED
+    reason: str = ""
+    since: float = 0.0
+    guests: tuple[Guest, ...] = ()
+
+    def guest(self, uuid: str) -> Guest | None:
+        return next((guest for guest in self.guests if guest.uuid == uuid), None)
 
 
 @dataclass(frozen=True, slots=True)
@@ -600,6 +635,7 @@ class SiteView:
     classes: tuple[StorageClass, ...] = ()  # by name
     grants: tuple[Grant, ...] = ()  # by orchestrator, namespace and policy
     vms: tuple[Vm, ...] = ()  # by name
+    vm_hosts: tuple[VmHost, ...] = ()  # by number of the host
     claims: tuple[KeptClaim, ...] = ()  # by orchestrator, namespace and name; also those of which all is over
     before: Columns = field(default_factory=Columns)  # of the picture before this one
 
@@ -880,6 +916,10 @@ class SiteView:
     @cached_property
     def _vms_by_number(self) -> dict[int, Vm]:
         return {vm.number: vm for vm in self.vms}
+
+    def vm_host(self, host: int) -> VmHost | None:
+        """That of a host (by number); None where it runs no virtual machines."""
+        return next((one for one in self.vm_hosts if one.host == host), None)
 
     def volumes_of_vm(self, vm: Vm) -> list[Volume]:
         """Those that are part of it, in no order."""

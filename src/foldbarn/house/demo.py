@@ -100,6 +100,8 @@ VMS: list[dict[str, Any]] = [
         ],
     },
 ]
+VM_ACCOUNT = {"user": "fold-barn", "password": "tide-table"}  # that the stand-in VM hosts know
+SWITCHED_ON = {"vm": "crew-roster", "host": "bridge-1"}
 ORCHESTRATOR = "tender"
 NAMESPACES = ("ticketing", "timetable", "cargo-desk", "deck-cameras")
 CLASSES: list[dict[str, Any]] = [
@@ -150,6 +152,8 @@ HOSTS = {"ferry-desk-1": "ferry-desks", "ferry-desk-2": "ferry-desks", "ferry-de
     "tender-1": "tenders",
     "tender-2": "tenders",
     "tender-3": "tenders",
+    "bridge-1": "bridges",
+    "bridge-2": "bridges",
 }
 ATTACHED: list[dict[str, Any]] = [
     {"volume": "desks", "hosts": ["ferry-desks"], "file_system": "gfs2"},
@@ -244,6 +248,11 @@ class Demo:
         for host in yard["hosts"]:
             wish = {k: host[k] for k in ("name", "initiators", "agent_url")}
             self.carry_out("save-host", {**wish, "group": HOSTS[host["name"]]})
+        for host in yard["hosts"]:
+            if host["service_url"]:
+                wish = {"host": host["name"], "url": host["service_url"], **VM_ACCOUNT}
+                self.carry_out("connect-vm-host", wish)
+        self.carry_out("power-on", SWITCHED_ON)
         for wish in ATTACHED:
             self.carry_out("attach-volume", wish)
         self.set_up([wish["volume"] for wish in ATTACHED], LEFT)

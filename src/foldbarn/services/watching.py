@@ -51,6 +51,7 @@ from foldbarn.services.limits import tell_limits, tell_marks, tell_targets
 from foldbarn.services.samples import Sampler, sampling
 from foldbarn.services.schedules import go_by_schedules
 from foldbarn.services.tiers import move_by_heat
+from foldbarn.services.vm_hosts import hear_vm_hosts
 from foldbarn.settings import settings
 from foldbarn.store import changes as kept
 from foldbarn.store import cluster as store_cluster
@@ -620,6 +621,7 @@ def duties_of_the_watch() -> tuple[Duty, ...]:
         Duty("tell nodes which snapshots there are", now, lambda: tell_marks(), on_change=True),
         Duty("choose anew who serves volumes to hosts", now, lambda: move_gateways(), on_change=True),
         Duty("tell nodes what they serve to hosts", now, lambda: tell_targets(), on_change=True),
+        Duty("ask VM hosts what they run", 1.0, lambda: hear_vm_hosts()),
         Duty("tell who leads", now, lambda: tell_who_leads(), on_change=True),
         Duty("forget what ended long ago", 300.0, lambda: prune()),
     )

@@ -447,7 +447,9 @@ class HostRow(Base):
 
 
 class VmRow(Base):
-    """A virtual machine; its volumes say that they are part of it. disks: what each is called there."""
+    """A virtual machine; its volumes say that they are part of it. disks: what each is called there; host_id:
+    where it is switched on, by which change.
+    """
 
     __tablename__ = "vm"
     id: Mapped[int] = mapped_column(primary_key=True)
@@ -457,7 +459,35 @@ class VmRow(Base):
     disks: Mapped[list[Any]] = mapped_column(server_default="[]")
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
+    host_id: Mapped[int | None] = mapped_column(ForeignKey("host.id"))
+    switched_by: Mapped[int | None]
     __table_args__ = (Index("vm_name_taken", func.lower(text("name")), unique=True),)
+
+
+class VmHostRow(Base):
+    """That a host runs virtual machines. password: sealed; missing: privileges that its account lacks;
+    guests: as it told last; contact, reason, since: as of a node.
+    """
+
+    __tablename__ = "vm_host"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    host_id: Mapped[int] = mapped_column(ForeignKey("host.id"), unique=True)
+    url: Mapped[str]
+    user_name: Mapped[str]
+    password: Mapped[str]
+    identity: Mapped[str] = mapped_column(unique=True)
+    cpus: Mapped[int]
+    memory_bytes: Mapped[int]
+    missing: Mapped[list[Any]] = mapped_column(server_default="[]")
+    contact: Mapped[str] = mapped_column(server_default="awaited")
+    reason: Mapped[str] = mapped_column(server_default="")
+    since: Mapped[datetime] = mapped_column(server_default=func.now())
+    guests: Mapped[list[Any]] = mapped_column(server_default="[]")
+    made_by: Mapped[int] = mapped_column(ForeignKey("change.id"))
+    altered_by: Mapped[int | None]
+    __table_args__ = (
+        CheckConstraint("contact in ('heard', 'silent', 'garbled', 'awaited')", name="vm_host_contact"),
+    )
 
 
 class InitiatorRow(Base):

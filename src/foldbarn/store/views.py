@@ -46,6 +46,7 @@ from foldbarn.core.site import (
     SiteView,
     Tier,
     Vm,
+    VmHost,
     VmPart,
     Volume,
 )
@@ -54,7 +55,7 @@ from foldbarn.core.volumes.growth import Growth
 from foldbarn.core.volumes.origins import as_read
 from foldbarn.core.volumes.snapshots import Origin, Span
 from foldbarn.core.volumes.tiers import in_tiers
-from foldbarn.store import claims, hosts, moves, orchestrators, policies, snapshots, vms
+from foldbarn.store import claims, hosts, moves, orchestrators, policies, snapshots, vm_hosts, vms
 from foldbarn.store.database import Session, glance, snapshot
 from foldbarn.store.tables import (
     ClusterRow,
@@ -87,7 +88,7 @@ class _Keeper:
         self.pools: tuple[dict[int, str], tuple[Pool, ...]] | None = None
         self.policies: tuple[Versions, tuple[Policy, ...]] | None = None
         self.users: tuple[Versions, tuple[tuple[Host, ...], tuple[Target, ...]]] | None = None
-        self.vms: tuple[dict[int, str], tuple[Vm, ...]] | None = None
+        self.vms: tuple[Versions, tuple[tuple[Vm, ...], tuple[VmHost, ...]]] | None = None
         self.offers: tuple[Versions, _Offers] | None = None
         # With the revision they are of, names of orchestrators, and each with its row's version and place.
         self.claims: tuple[int, _Names, dict[int, _SortedClaim], tuple[KeptClaim, ...]] | None = None
@@ -183,11 +184,13 @@ class _Keeper:
                 self.users = kept
         return kept[1]
 
-    def vms_of(self, session: Session, versions: dict[int, str]) -> tuple[Vm, ...]:
+    def vms_of(self, session: Session, versions: Versions) -> tuple[tuple[Vm, ...], tuple[VmHost, ...]]:
+        """Virtual machines, and the hosts that run such."""
+        now = {table: versions[table] for table in _VMS}
         with self.lock:
             kept = self.vms
-        if kept is None or kept[0] != versions:
-            kept = versions, vms.read_vms(session)
+        if kept is None or kept[0] != now:
+            kept = now, (vms.read_vms(session), vm_hosts.read_vm_hosts(session))
             with self.lock:
                 self.vms = kept
         return kept[1]
@@ -318,6 +321,7 @@ def load_view(session: Session) -> SiteView:
     pool_rows = {p.number: i for i, p in enumerate(pools)}
     under_way = moves.under_way(session)
     users, targets = _keeper.users_of(session, versions, ground.node_rows)
+    machines, runners = _keeper.vms_of(session, versions)
     connected, classes, grants = _keeper.offers_of(session, versions)
     return SiteView(
         name=site.name,
@@ -338,7 +342,8 @@ def load_view(session: Session) -> SiteView:
         policies=_keeper.policies_of(session, versions),
         hosts=users,
         targets=targets,
-        vms=_keeper.vms_of(session, versions["vm"]),
+        vms=machines,
+        vm_hosts=runners,
         orchestrators=connected,
         classes=classes,
         grants=grants,
@@ -350,7 +355,7 @@ def load_view(session: Session) -> SiteView:
 Versions = dict[str, dict[int, str]]  # of rows by number, by table
 _GROUND = ("room", "rack", "node", "enclosure", "cluster")
 _USERS = ("host", "initiator", "target", "attachment")
-_VMS = ("vm",)
+_VMS = ("vm", "vm_host")
 _OFFERS = ("orchestrator", "orchestrator_secret", "storage_class", "policy_grant")
 _Names = dict[int, Any]  # as they are sorted, by number
 _SortedClaim = tuple[str, tuple[object, ...], KeptClaim]

@@ -15,7 +15,9 @@ from foldbarn.store.tables import VmRow, VolumeRow
 def read_vms(session: Session) -> tuple[Vm, ...]:
     """All of them, by name."""
     rows = sorted(session.scalars(select(VmRow)), key=lambda row: natural_key(row.name))
-    return tuple(Vm(row.id, row.name, row.cpus, row.memory_bytes, tuple(row.disks)) for row in rows)
+    return tuple(
+        Vm(row.id, row.name, row.cpus, row.memory_bytes, tuple(row.disks), row.host_id) for row in rows
+    )
 
 
 def stored(session: Session, vm: int) -> VmRow:
@@ -35,9 +37,26 @@ def add(session: Session, change: int, vm: Vm, parts: Mapping[int, PartOf]) -> N
     session.add(row)
     session.flush()
     for nth, part in parts.items():
-        mine = VolumeRow.change_id == change, VolumeRow.nth == nth
-        said = {"vm_id": row.id, "vm_part": part.what.value, "vm_place": part.place}
-        session.execute(update(VolumeRow).where(*mine).values(**said))
+        make_part(session, change, nth, PartOf(row.id, part.what, part.place))
+
+
+def make_part(session: Session, change: int, nth: int, part: PartOf) -> None:
+    """A volume of the change (by its place among those that it has made) is part of a virtual machine."""
+    mine = VolumeRow.change_id == change, VolumeRow.nth == nth
+    said = {"vm_id": part.vm, "vm_part": part.what.value, "vm_place": part.place}
+    session.execute(update(VolumeRow).where(*mine).values(**said))
+
+
+def switch(session: Session, vm: int, host: int | None, change: int) -> None:
+    """It is switched on at a host (by number), or at none, by a change."""
+    mine = update(VmRow).where(VmRow.id == vm)
+    session.execute(mine.values(host_id=host, switched_by=change))
+
+
+def unswitch(session: Session, vm: int, change: int) -> None:
+    """It is on at none, where it was this change that switched it."""
+    mine = update(VmRow).where(VmRow.id == vm, VmRow.switched_by == change)
+    session.execute(mine.values(host_id=None))
 
 
 def made_by(session: Session, change: int) -> int | None:

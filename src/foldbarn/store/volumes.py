@@ -383,6 +383,11 @@ def open_(session: Session, volume: int) -> None:
     session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(forming=False))
 
 
+def close_again(session: Session, volume: int) -> None:
+    """One that nobody has used yet is as if it were still being made."""
+    session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(forming=True))
+
+
 def hold_as(session: Session, ply: int, scheme: Scheme, placement: Disks, policy_version: int | None) -> None:
     """The ply of all of a volume is held by another scheme of as many data strips, and the volume by another
     policy (the row of its version). Nobody moves strips of its pool meanwhile.

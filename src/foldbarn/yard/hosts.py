@@ -81,18 +81,22 @@ class Made:
 
 
 TENDERS = ("tender-1", "tender-2", "tender-3")
+BRIDGES = ("bridge-1", "bridge-2")
 
 
 def skerry_hosts() -> list[StandInHost]:
-    """Three desks that share a file system, a plotter of which one cable is out, a plain Linux host, and the
-    nodes of the orchestrator.
+    """Three desks that share a file system, a plotter of which one cable is out, a plain Linux host, the
+    nodes of the orchestrator, and two that run virtual machines.
     """
-    names = ("ferry-desk-1", "ferry-desk-2", "ferry-desk-3", "chart-plotter", "slipway", *TENDERS)
+    names = ("ferry-desk-1", "ferry-desk-2", "ferry-desk-3", "chart-plotter", "slipway", *TENDERS, *BRIDGES)
     found = []
     for number, name in enumerate(names, 1):
         nqn = f"nqn.2014-08.org.nvmexpress:uuid:{uuid.uuid5(uuid.NAMESPACE_DNS, name)}"
         host = StandInHost(name, {"iscsi": f"iqn.2019-04.example.skerry:{name}", "nvme": nqn})
         host.nics = [Nic("stor0", f"10.20.9.{number}/16"), Nic("stor1", f"10.21.9.{number}/16")]
+        if name in BRIDGES:  # it takes their own people to prepare them, and these have
+            host.enabled = ["iscsid", "multipathd", "nvme-tcp", "nvmf-autoconnect"]
+            host.active = list(host.enabled)
         found.append(host)
     found[3].nics[1].up = False
     return found

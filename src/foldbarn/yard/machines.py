@@ -20,6 +20,7 @@ import numpy as np
 
 from foldbarn.core.arrays import Reals
 from foldbarn.core.volumes.pace import BOUNDS, COUNTED
+from foldbarn.yard import vm_hosts
 from foldbarn.yard.hosts import Made, StandInHost, from_kept, skerry_hosts, to_keep
 from foldbarn.yard.past import Past, is_held
 from foldbarn.yard.scenario import WITNESS, StandInDisk, StandInNode
@@ -215,6 +216,7 @@ class Machines:
         self.stirred: set[str] = set()  # serials of the disks that these moved from or to
         self.row_of: dict[str, int] = {}  # of a disk in the load, by serial
         self.hosts: dict[str, StandInHost] = {host.name: host for host in skerry_hosts()}
+        self.vm_hosts = vm_hosts.skerry_vm_hosts()
         # By node: what it serves to hosts, and by which order.
         self.serving: dict[str, dict[str, Any]] = {}
         self.made: dict[str, Made] = {}  # file systems, by what kernels know their disk by
@@ -290,6 +292,8 @@ class Machines:
         asked = facts.get("asked", {})
         self.asked.update(asked if isinstance(asked, dict) else {})  # a file of a version before has one sum
         self.hosts.update({name: from_kept(kept) for name, kept in facts.get("hosts", {}).items()})
+        runs = facts.get("vm_hosts", {})
+        self.vm_hosts.update({name: vm_hosts.from_kept(kept) for name, kept in runs.items()})
         self.serving = facts.get("serving", {})
         self.made = {disk: Made(**made) for disk, made in facts.get("made", {}).items()}
         self.made_before = [Made(**made) for made in facts.get("made_before", [])]
@@ -361,6 +365,7 @@ class Machines:
             "thin": self.thin,
             "closed": {ply: sorted(extents) for ply, extents in self.closed.items() if extents},
             "hosts": {name: to_keep(host) for name, host in self.hosts.items()},
+            "vm_hosts": {name: vm_hosts.to_keep(one) for name, one in self.vm_hosts.items()},
             "serving": self.serving,
             "made": {disk: asdict(made) for disk, made in self.made.items()},
             "made_before": [asdict(made) for made in self.made_before],

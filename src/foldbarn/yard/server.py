@@ -21,7 +21,7 @@ from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from foldbarn.core.machines.reading import PROTOCOL, WITNESS_PROTOCOL, tag_of
 from foldbarn.logs import set_up_logs
-from foldbarn.yard import agent, council, hosts, redfish, shell, thin
+from foldbarn.yard import agent, council, hosts, redfish, shell, thin, vm_hosts
 from foldbarn.yard.fluid import tick
 from foldbarn.yard.machines import Machines, Spurt
 from foldbarn.yard.orchestrator import administering
@@ -119,6 +119,7 @@ def make_app(
         return Response(text, media_type="application/json", headers={"ETag": tag} if tag else None)
 
     app.include_router(redfish.router(machines))
+    app.include_router(vm_hosts.router(machines))
 
     def known(node: str) -> str:
         if node not in machines.nodes:
@@ -259,6 +260,9 @@ def make_app(
                     "ports": [{"name": n.name, "address": n.address, "up": n.up} for n in host.nics],
                     "initiators": sorted(host.names.values()),
                     "agent_url": f"{own_url}/hosts/{host.name}",
+                    "service_url": f"{own_url}/vm-hosts/{host.name}"
+                    if host.name in machines.vm_hosts
+                    else "",
                 }
                 for host in machines.hosts.values()
             ],
@@ -323,6 +327,7 @@ def _on_host(machines: Machines, host: hosts.StandInHost, lever: Lever) -> str:
     """Pulls a lever of a host; what a command printed there."""
     if lever.lever == "cut power":
         hosts.lose_power(host)
+        vm_hosts.lose_power(machines, host.name)
     elif lever.lever == "give power":
         hosts.start(machines, host)
     elif lever.lever in ("plug", "unplug"):

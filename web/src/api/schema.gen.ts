@@ -2397,6 +2397,30 @@ export interface components {
             url: string;
         };
         /**
+         * ConnectVmHostParams
+         * @description host: by name. url: where its Redfish service answers. password: of the account by which it is asked;
+         *     recorded nowhere but sealed; empty, where it is connected, for the one it has.
+         */
+        ConnectVmHostParams: {
+            /** Host */
+            host: string;
+            /**
+             * Password
+             * @default
+             */
+            password: string;
+            /**
+             * Url
+             * @default
+             */
+            url: string;
+            /**
+             * User
+             * @default
+             */
+            user: string;
+        };
+        /**
          * ConsumersOut
          * @description All that is offered, and to whom; claims by number, counted. default_class: the one that claims get
          *     which name none; empty where there is none. service_address, keepers: where the cluster answers; empty
@@ -2742,6 +2766,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfConnectVmHost
+         * @description ask what it runs (its service), and write that down (ours).
+         */
+        DeedOfConnectVmHost: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "connect-vm-host";
+            params: components["schemas"]["ConnectVmHostParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfCopySnapshot
          * @description place (ours), reserve (agents), read back (from agents).
          */
@@ -2977,6 +3023,28 @@ export interface components {
              */
             kind: "disconnect-orchestrator";
             params: components["schemas"]["DisconnectOrchestratorParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfDisconnectVmHost
+         * @description forget (ours).
+         */
+        DeedOfDisconnectVmHost: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "disconnect-vm-host";
+            params: components["schemas"]["DisconnectVmHostParams"];
             /**
              * Reason
              * @default
@@ -3351,6 +3419,50 @@ export interface components {
              */
             kind: "offline-volume";
             params: components["schemas"]["OfflineVolumeParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfPowerOff
+         * @description switch off and let go (the host), part (ours), tell nodes (agents); then its swap is dropped (agents)
+         */
+        DeedOfPowerOff: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "power-off";
+            params: components["schemas"]["PowerOffParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfPowerOn
+         * @description place and name a swap (ours), reserve and open it (agents), let the host in (ours, agents), define and
+         */
+        DeedOfPowerOn: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "power-on";
+            params: components["schemas"]["PowerOnParams"];
             /**
              * Reason
              * @default
@@ -4021,6 +4133,14 @@ export interface components {
             typed: string;
         };
         /**
+         * DisconnectVmHostParams
+         * @description A host by name.
+         */
+        DisconnectVmHostParams: {
+            /** Host */
+            host: string;
+        };
+        /**
          * DiskFacts
          * @description Everything known of a disk. paths: node:name under which it is seen.
          */
@@ -4673,6 +4793,20 @@ export interface components {
             volume: string;
         };
         /**
+         * GuestOut
+         * @description A virtual machine as its host tells of it. vm: what it is called here; empty for one of others.
+         */
+        GuestOut: {
+            /** Memory Bytes */
+            memory_bytes: number;
+            /** Name */
+            name: string;
+            /** On */
+            on: boolean;
+            /** Vm */
+            vm: string;
+        };
+        /**
          * HealingOut
          * @description Whether all volumes of a pool can be made whole after any one loss at a level; null where that is not
          *     settled.
@@ -4742,7 +4876,8 @@ export interface components {
         };
         /**
          * HostOut
-         * @description A host. agent_url: where it tells how it is; empty where nothing on it does.
+         * @description A host. agent_url: where it tells how it is; empty where nothing on it does. runs: none where it runs
+         *     no virtual machines.
          */
         HostOut: {
             /** Agent Url */
@@ -4758,6 +4893,7 @@ export interface components {
             name: string;
             /** Paths */
             paths: number;
+            runs: components["schemas"]["RunsOut"] | null;
             state: components["schemas"]["StateOut"];
             /** Transports */
             transports: components["schemas"]["Transport"][];
@@ -4797,6 +4933,7 @@ export interface components {
             name: string;
             /** Paths */
             paths: number;
+            runs: components["schemas"]["RunsOut"] | null;
             /** Services */
             services: string[];
             /** Since */
@@ -6103,6 +6240,50 @@ export interface components {
             tries: number;
         };
         /**
+         * Power
+         * @description Whether a virtual machine is on, as far as is known.
+         * @enum {string}
+         */
+        Power: "off" | "on" | "stopped" | "unknown";
+        /**
+         * PowerOffParams
+         * @description forced: as if its power were cut, instead of asking its operating system to shut down. host_gone: its
+         *     host is asked nothing, since it has no power itself: nodes let it in no more. typed: the name of the VM,
+         *     where its host is said to be gone.
+         */
+        PowerOffParams: {
+            /**
+             * Forced
+             * @default false
+             */
+            forced: boolean;
+            /**
+             * Host Gone
+             * @default false
+             */
+            host_gone: boolean;
+            /**
+             * Typed
+             * @default
+             */
+            typed: string;
+            /** Vm */
+            vm: string;
+        };
+        /**
+         * PowerOnParams
+         * @description host: where, by name; the VM host with the most memory left where none is named.
+         */
+        PowerOnParams: {
+            /**
+             * Host
+             * @default
+             */
+            host: string;
+            /** Vm */
+            vm: string;
+        };
+        /**
          * Preview
          * @description Steps and effects of a change as the site stands at `revision`. `digest` is the same while it would do
          *     the same, and warn of the same.
@@ -6656,6 +6837,30 @@ export interface components {
             before?: components["schemas"]["Figure"] | null;
             /** Label */
             label: string;
+        };
+        /**
+         * RunsOut
+         * @description That a host runs virtual machines. left_bytes: of memory that it can still give to some; given_bytes:
+         *     all else, what it keeps for itself among it. missing: privileges that its account lacks.
+         */
+        RunsOut: {
+            /** Cpus */
+            cpus: number;
+            /** Given Bytes */
+            given_bytes: number;
+            /** Guests */
+            guests: components["schemas"]["GuestOut"][];
+            /** Left Bytes */
+            left_bytes: number;
+            /** Memory Bytes */
+            memory_bytes: number;
+            /** Missing */
+            missing: string[];
+            state: components["schemas"]["StateOut"];
+            /** Url */
+            url: string;
+            /** User */
+            user: string;
         };
         /**
          * Sampled
@@ -7585,13 +7790,16 @@ export interface components {
         /**
          * VmOut
          * @description A virtual machine as one thing. keeps: how its volumes stand to their policies, the worst; none where
-         *     none has one. size_bytes: of all its volumes.
+         *     none has one. size_bytes: of all its volumes. power: as far as is known, at which host, and the same in a
+         *     sentence.
          */
         VmOut: {
             /** Binned */
             binned: boolean;
             /** Cpus */
             cpus: number;
+            /** Host */
+            host: string;
             keeps: components["schemas"]["StateOut"] | null;
             /** Memory Bytes */
             memory_bytes: number;
@@ -7601,6 +7809,8 @@ export interface components {
             policies: string[];
             /** Pools */
             pools: string[];
+            power: components["schemas"]["Power"];
+            powered: components["schemas"]["StateOut"];
             /** Size Bytes */
             size_bytes: number;
             state: components["schemas"]["StateOut"];
@@ -7611,8 +7821,8 @@ export interface components {
         };
         /**
          * VmPage
-         * @description shares: bytes of all its volumes by disk; snapshots: newest first, those that all its volumes have
-         *     under one name.
+         * @description shares: bytes of all its volumes by disk; lasting: names of those that stay when it is switched off,
+         *     of which snapshots are; snapshots: newest first, those that all of these have under one name.
          */
         VmPage: {
             /** Binned */
@@ -7623,7 +7833,11 @@ export interface components {
             cpus: number;
             /** History */
             history: components["schemas"]["ChangeLine"][];
+            /** Host */
+            host: string;
             keeps: components["schemas"]["StateOut"] | null;
+            /** Lasting */
+            lasting: string[];
             /**
              * Made At
              * Format: date-time
@@ -7639,6 +7853,8 @@ export interface components {
             policies: string[];
             /** Pools */
             pools: string[];
+            power: components["schemas"]["Power"];
+            powered: components["schemas"]["StateOut"];
             /** Shares */
             shares: {
                 [key: string]: number;
@@ -7658,7 +7874,7 @@ export interface components {
          * @description What a volume is of a virtual machine.
          * @enum {string}
          */
-        VmPart: "configuration" | "disk";
+        VmPart: "configuration" | "disk" | "swap";
         /**
          * VmPartOut
          * @description A volume of it. called: disk 2, for people; label: what it is called there; volume: none where it is
@@ -8042,6 +8258,18 @@ export interface components {
             params: components["schemas"]["ConnectOrchestratorParams"];
         };
         /**
+         * WishOfConnectVmHost
+         * @description ask what it runs (its service), and write that down (ours).
+         */
+        WishOfConnectVmHost: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "connect-vm-host";
+            params: components["schemas"]["ConnectVmHostParams"];
+        };
+        /**
          * WishOfCopySnapshot
          * @description place (ours), reserve (agents), read back (from agents).
          */
@@ -8172,6 +8400,18 @@ export interface components {
              */
             kind: "disconnect-orchestrator";
             params: components["schemas"]["DisconnectOrchestratorParams"];
+        };
+        /**
+         * WishOfDisconnectVmHost
+         * @description forget (ours).
+         */
+        WishOfDisconnectVmHost: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "disconnect-vm-host";
+            params: components["schemas"]["DisconnectVmHostParams"];
         };
         /**
          * WishOfEmptyBin
@@ -8376,6 +8616,30 @@ export interface components {
              */
             kind: "offline-volume";
             params: components["schemas"]["OfflineVolumeParams"];
+        };
+        /**
+         * WishOfPowerOff
+         * @description switch off and let go (the host), part (ours), tell nodes (agents); then its swap is dropped (agents)
+         */
+        WishOfPowerOff: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "power-off";
+            params: components["schemas"]["PowerOffParams"];
+        };
+        /**
+         * WishOfPowerOn
+         * @description place and name a swap (ours), reserve and open it (agents), let the host in (ours, agents), define and
+         */
+        WishOfPowerOn: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "power-on";
+            params: components["schemas"]["PowerOnParams"];
         };
         /**
          * WishOfPublishClass
@@ -8714,7 +8978,8 @@ export interface components {
         };
         /**
          * YardHost
-         * @description A stand-in host. initiators: what it calls itself.
+         * @description A stand-in host. initiators: what it calls itself; service_url: where it serves its virtual machines;
+         *     empty where it runs none.
          */
         YardHost: {
             /** Agent Url */
@@ -8727,6 +8992,11 @@ export interface components {
             ports: components["schemas"]["YardHostPort"][];
             /** Power */
             power: boolean;
+            /**
+             * Service Url
+             * @default
+             */
+            service_url: string;
         };
         /** YardHostPort */
         YardHostPort: {
@@ -9531,7 +9801,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfBindAgain"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCloneVm"] | components["schemas"]["DeedOfConnectOrchestrator"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVm"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfDisconnectOrchestrator"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrantPolicy"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowRoom"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepOn"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMakeClaimed"] | components["schemas"]["DeedOfMakeSecret"] | components["schemas"]["DeedOfMakeVm"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfMoveVolume"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPublishClass"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVm"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfRevertVm"] | components["schemas"]["DeedOfRevokeSecret"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"] | components["schemas"]["DeedOfWithdrawClass"] | components["schemas"]["DeedOfWithdrawGrant"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfBindAgain"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCloneVm"] | components["schemas"]["DeedOfConnectOrchestrator"] | components["schemas"]["DeedOfConnectVmHost"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVm"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfDisconnectOrchestrator"] | components["schemas"]["DeedOfDisconnectVmHost"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrantPolicy"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowRoom"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepOn"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMakeClaimed"] | components["schemas"]["DeedOfMakeSecret"] | components["schemas"]["DeedOfMakeVm"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfMoveVolume"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPowerOff"] | components["schemas"]["DeedOfPowerOn"] | components["schemas"]["DeedOfPublishClass"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVm"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfRevertVm"] | components["schemas"]["DeedOfRevokeSecret"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"] | components["schemas"]["DeedOfWithdrawClass"] | components["schemas"]["DeedOfWithdrawGrant"];
             };
         };
         responses: {
@@ -9755,7 +10025,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfBindAgain"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCloneVm"] | components["schemas"]["WishOfConnectOrchestrator"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVm"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfDisconnectOrchestrator"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrantPolicy"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowRoom"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepOn"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMakeClaimed"] | components["schemas"]["WishOfMakeSecret"] | components["schemas"]["WishOfMakeVm"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfMoveVolume"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPublishClass"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVm"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfRevertVm"] | components["schemas"]["WishOfRevokeSecret"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"] | components["schemas"]["WishOfWithdrawClass"] | components["schemas"]["WishOfWithdrawGrant"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfBindAgain"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCloneVm"] | components["schemas"]["WishOfConnectOrchestrator"] | components["schemas"]["WishOfConnectVmHost"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVm"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfDisconnectOrchestrator"] | components["schemas"]["WishOfDisconnectVmHost"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrantPolicy"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowRoom"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepOn"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMakeClaimed"] | components["schemas"]["WishOfMakeSecret"] | components["schemas"]["WishOfMakeVm"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfMoveVolume"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPowerOff"] | components["schemas"]["WishOfPowerOn"] | components["schemas"]["WishOfPublishClass"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVm"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfRevertVm"] | components["schemas"]["WishOfRevokeSecret"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"] | components["schemas"]["WishOfWithdrawClass"] | components["schemas"]["WishOfWithdrawGrant"];
             };
         };
         responses: {

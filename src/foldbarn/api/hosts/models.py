@@ -63,8 +63,35 @@ class LaneOut(BaseModel):
     leaving: list[str]
 
 
+class GuestOut(BaseModel):
+    """A virtual machine as its host tells of it. vm: what it is called here; empty for one of others."""
+
+    name: str
+    vm: str
+    on: bool
+    memory_bytes: int
+
+
+class RunsOut(BaseModel):
+    """That a host runs virtual machines. left_bytes: of memory that it can still give to some; given_bytes:
+    all else, what it keeps for itself among it. missing: privileges that its account lacks.
+    """
+
+    url: str
+    user: str
+    cpus: int
+    memory_bytes: int
+    left_bytes: int
+    given_bytes: int
+    missing: list[str]
+    state: StateOut
+    guests: list[GuestOut]
+
+
 class HostOut(BaseModel):
-    """A host. agent_url: where it tells how it is; empty where nothing on it does."""
+    """A host. agent_url: where it tells how it is; empty where nothing on it does. runs: none where it runs
+    no virtual machines.
+    """
 
     name: str
     group: str
@@ -76,6 +103,7 @@ class HostOut(BaseModel):
     volumes: list[str]
     live: int  # paths that are connected, of all that there are
     paths: int
+    runs: RunsOut | None
 
 
 class HostPage(HostOut):

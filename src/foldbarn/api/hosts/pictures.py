@@ -7,12 +7,22 @@ from datetime import UTC, datetime
 
 from foldbarn.api.bodies import StateOut
 from foldbarn.api.changes.pictures import change_line
-from foldbarn.api.hosts.models import GateOut, HostOut, HostPage, HostsOut, LaneOut, PathOut
+from foldbarn.api.hosts.models import (
+    GateOut,
+    GuestOut,
+    HostOut,
+    HostPage,
+    HostsOut,
+    LaneOut,
+    PathOut,
+    RunsOut,
+)
 from foldbarn.core.hosts.lanes import Gate, Lane, Step, leaving
 from foldbarn.core.names import natural_key
 from foldbarn.core.site import Contact, Host
+from foldbarn.core.vms.power import memory_left, uuid_of
 from foldbarn.core.watch.lamps import Outlook
-from foldbarn.core.watch.reach import lane_state
+from foldbarn.core.watch.reach import lane_state, vm_host_state
 from foldbarn.core.watch.states import Lamp, worst
 from foldbarn.store.tables import ChangeRow, HostRow
 
@@ -74,7 +84,30 @@ def _host_fields(outlook: Outlook, host: Host) -> dict[str, object]:
         "volumes": [lane.volume.name for lane in lanes],
         "live": sum(lane.live for lane in lanes),
         "paths": sum(lane.width for lane in lanes),
+        "runs": _runs_out(outlook, host),
     }
+
+
+def _runs_out(outlook: Outlook, host: Host) -> RunsOut | None:
+    view, runs = outlook.view, outlook.view.vm_host(host.number)
+    if runs is None:
+        return None
+    ours = {uuid_of(view, vm): vm.name for vm in view.vms}
+    left = memory_left(view, runs)
+    return RunsOut(
+        url=runs.url,
+        user=runs.user,
+        cpus=runs.cpus,
+        memory_bytes=runs.memory_bytes,
+        left_bytes=max(left, 0),
+        given_bytes=runs.memory_bytes - left,
+        missing=list(runs.missing),
+        state=StateOut.of(vm_host_state(host, runs)),
+        guests=[
+            GuestOut(name=g.name, vm=ours.get(g.uuid, ""), on=g.on, memory_bytes=g.memory_bytes)
+            for g in sorted(runs.guests, key=lambda g: natural_key(g.name))
+        ],
+    )
 
 
 def hosts_out(outlook: Outlook) -> HostsOut:

@@ -11,11 +11,13 @@ from foldbarn.api.changes.models import ChangeLine
 from foldbarn.api.volumes.models import VolumeOut
 from foldbarn.core.site import VmPart
 from foldbarn.core.vms.ovf import MOST_CHARACTERS
+from foldbarn.core.vms.power import Power
 
 
 class VmOut(BaseModel):
     """A virtual machine as one thing. keeps: how its volumes stand to their policies, the worst; none where
-    none has one. size_bytes: of all its volumes.
+    none has one. size_bytes: of all its volumes. power: as far as is known, at which host, and the same in a
+    sentence.
     """
 
     name: str
@@ -29,6 +31,9 @@ class VmOut(BaseModel):
     policies: list[str]
     pools: list[str]
     binned: bool  # it was deleted, and can be brought back
+    power: Power
+    host: str  # where it is switched on; empty where it is off
+    powered: StateOut
 
 
 class VmPartOut(BaseModel):
@@ -53,12 +58,13 @@ class VmSnapshotOut(BaseModel):
 
 
 class VmPage(VmOut):
-    """shares: bytes of all its volumes by disk; snapshots: newest first, those that all its volumes have
-    under one name.
+    """shares: bytes of all its volumes by disk; lasting: names of those that stay when it is switched off,
+    of which snapshots are; snapshots: newest first, those that all of these have under one name.
     """
 
     parts: list[VmPartOut]
     shares: dict[str, int]
+    lasting: list[str]
     snapshots: list[VmSnapshotOut]
     change: int | None  # that made it
     made_at: datetime

@@ -21,9 +21,10 @@ from foldbarn.core.names import natural_key
 from foldbarn.core.site import Vm, VmPart, Volume
 from foldbarn.core.units import say_exactly
 from foldbarn.core.vms.ovf import Described
-from foldbarn.core.vms.parts import called, is_binned, parts_of
+from foldbarn.core.vms.parts import called, is_binned, lasting_parts, parts_of
+from foldbarn.core.vms.power import power_of
 from foldbarn.core.watch.lamps import Outlook
-from foldbarn.core.watch.vms import keeping_state, vm_state
+from foldbarn.core.watch.vms import keeping_state, power_state, vm_state
 from foldbarn.store.tables import ChangeRow, VmRow
 
 
@@ -33,12 +34,14 @@ def vms_out(outlook: Outlook) -> list[VmOut]:
 
 def vm_page(outlook: Outlook, vm: Vm, stored: VmRow, history: Sequence[ChangeRow]) -> VmPage:
     parts = parts_of(outlook.view, vm)
+    lasting = lasting_parts(outlook.view, vm)
     return VmPage.model_validate(
         _fields(outlook, vm)
         | {
             "parts": _parts(outlook, vm, parts),
             "shares": _shares(outlook, parts),
-            "snapshots": _snapshots(parts),
+            "lasting": [volume.name for volume in lasting],
+            "snapshots": _snapshots(lasting),
             "change": stored.made_by,
             "made_at": stored.made_at,
             "history": [change_line(row) for row in history],
@@ -80,6 +83,9 @@ def _fields(outlook: Outlook, vm: Vm) -> dict[str, object]:
         "policies": [policy.name for policy in view.current_policies if policy.number in kept],
         "pools": sorted({view.pools[v.pool].name for v in parts}, key=natural_key),
         "binned": is_binned(parts),
+        "power": power_of(view, vm),
+        "host": "" if vm.host is None else view.host_numbered(vm.host).name,
+        "powered": StateOut.of(power_state(view, vm)),
     }
 
 
@@ -88,6 +94,7 @@ def _parts(outlook: Outlook, vm: Vm, parts: Sequence[Volume]) -> list[VmPartOut]
     there = {(v.part.what, v.part.place): v for v in parts if v.part is not None}
     wanted = [(VmPart.CONFIGURATION, 0, "")]
     wanted += [(VmPart.DISK, nth, label) for nth, label in enumerate(vm.disks, 1)]
+    wanted += [(VmPart.SWAP, 0, "")] if (VmPart.SWAP, 0) in there else []
     found = []
     for what, place, label in wanted:
         volume = there.get((what, place))
@@ -96,7 +103,7 @@ def _parts(outlook: Outlook, vm: Vm, parts: Sequence[Volume]) -> list[VmPartOut]
             VmPartOut(
                 what=what,
                 place=place,
-                called=f"{what.value} {place}" if volume is None else called(volume),
+                called=(f"{what.value} {place}".removesuffix(" 0") if volume is None else called(volume)),
                 label=label,
                 volume=None if row is None else volume_out(outlook, row),
             )

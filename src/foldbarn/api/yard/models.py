@@ -69,13 +69,16 @@ class YardHostPort(BaseModel):
 
 
 class YardHost(BaseModel):
-    """A stand-in host. initiators: what it calls itself."""
+    """A stand-in host. initiators: what it calls itself; service_url: where it serves its virtual machines;
+    empty where it runs none.
+    """
 
     name: str
     power: bool
     ports: list[YardHostPort]
     initiators: list[str]
     agent_url: str
+    service_url: str = ""
 
 
 class YardOrchestrator(BaseModel):

@@ -617,7 +617,9 @@ def _options(lane: Lane) -> list[str]:
 
 def _kept(lane: Lane) -> Step:
     """Whether it comes back by itself when the host starts anew."""
-    host = lane.host
+    host, part = lane.host, lane.volume.part
+    if part is not None and lane.view.vm_numbered(part.vm).host == host.number:
+        return _passed(Gate.KEPT, "The host connects to it anew as its VM is switched on.")
     lacks, commands = [], []
     for lack, command in (_starts_with_it(lane), _connects_by_itself(lane), _stands_in_table(lane)):
         lacks += [lack] if lack else []

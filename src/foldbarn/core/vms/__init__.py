@@ -1,1 +1,1 @@
-"""Virtual machines: what they are described as, and the volumes that one is."""
+"""Virtual machines: what they are described as, the volumes that one is, and where it is switched on."""

@@ -1,4 +1,6 @@
-"""The volumes that a virtual machine is: its configuration, and one for each of its disks."""
+"""The volumes that a virtual machine is: its configuration, one for each of its disks, and while it is
+switched on its swap.
+"""
 
 from __future__ import annotations
 
@@ -29,7 +31,7 @@ class PartWish:
 
 def volume_name(vm: str, what: VmPart, place: int) -> str:
     """What the volume of a part is called as it is made."""
-    return f"{vm}-{what.value}" if what is VmPart.CONFIGURATION else f"{vm}-{what.value}-{place}"
+    return f"{vm}-{what.value}-{place}" if what is VmPart.DISK else f"{vm}-{what.value}"
 
 
 def called(volume: Volume) -> str:
@@ -37,18 +39,27 @@ def called(volume: Volume) -> str:
     part = volume.part
     if part is None:
         return volume.name
-    return part.what.value if part.what is VmPart.CONFIGURATION else f"{part.what.value} {part.place}"
+    return f"{part.what.value} {part.place}" if part.what is VmPart.DISK else part.what.value
 
 
 def as_part(volume: Volume) -> str:
     """The same within a sentence: the configuration, disk 2."""
-    is_one = volume.part is not None and volume.part.what is VmPart.CONFIGURATION
+    is_one = volume.part is not None and volume.part.what is not VmPart.DISK
     return f"the {called(volume)}" if is_one else called(volume)
 
 
 def parts_of(view: SiteView, vm: Vm) -> list[Volume]:
-    """What there is of it, in the bin or not: its configuration, then its disks in order."""
+    """What there is of it, in the bin or not: its configuration, its disks in order, and its swap."""
     return sorted(view.volumes_of_vm(vm), key=_order)
+
+
+def lasting_parts(view: SiteView, vm: Vm) -> list[Volume]:
+    """Those that stay when it is switched off: snapshots are of them, and what is made from these."""
+    return [volume for volume in parts_of(view, vm) if not is_swap(volume)]
+
+
+def is_swap(volume: Volume) -> bool:
+    return volume.part is not None and volume.part.what is VmPart.SWAP
 
 
 def _order(volume: Volume) -> tuple[int, int]:
@@ -81,6 +92,20 @@ def against_alone(view: SiteView, volume: Volume, doing: str) -> NotPossible | N
     vm = view.vm_numbered(volume.part.vm)
     words = f"{volume.name} is {as_part(volume)} of the VM {vm.name}."
     return NotPossible(words, about="volumes", next_step=doing.format(vm=vm.name))
+
+
+def against_while_on(view: SiteView, volume: Volume, doing: str) -> NotPossible | None:
+    """Why nobody attaches, or detaches, a volume by hand: it is part of a virtual machine that is switched
+    on. doing: what would not be, as the end of a sentence.
+    """
+    if volume.part is None:
+        return None
+    vm = view.vm_numbered(volume.part.vm)
+    if vm.host is None:
+        return None
+    where = view.host_numbered(vm.host).name
+    words = f"{volume.name} is {as_part(volume)} of the VM {vm.name}, which is on at {where}: it is {doing}."
+    return NotPossible(words, about="volume", next_step=f"Switch {vm.name} off first.")
 
 
 def check_vm_name(view: SiteView, name: str) -> str:

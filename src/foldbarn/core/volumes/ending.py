@@ -10,7 +10,7 @@ from dataclasses import dataclass, field
 from foldbarn.core.hosts.lanes import Lane, lanes_of, leaving
 from foldbarn.core.site import Pool, SiteView, Volume
 from foldbarn.core.units import say_count, say_list
-from foldbarn.core.vms.parts import parts_of
+from foldbarn.core.vms.parts import is_swap, parts_of
 from foldbarn.core.volumes.origins import readers_of, snapshot_of
 
 
@@ -48,7 +48,7 @@ def teardown(view: SiteView, pool: Pool) -> list[Deed]:
     found = [deed for v in shown for deed in [*_leaving(view, v), _deleting(view, v)]]
     found += [_waiting(view, v) for v in copies]
     found += [deed for v in kept for deed in [*_leaving(view, v), *_deleting_own(view, v, kept)]]
-    binned = [v for v in mine if v not in shown]
+    binned = [v for v in mine if v not in shown and not is_swap(v)]
     if binned:
         names = [v.name for v in binned]
         typed = names[0] if len(names) == 1 else pool.name
@@ -59,6 +59,8 @@ def teardown(view: SiteView, pool: Pool) -> list[Deed]:
 
 
 def _leaving(view: SiteView, volume: Volume) -> list[Deed]:
+    if volume.part is not None and view.vm_numbered(volume.part.vm).host is not None:
+        return []  # switched off, its host lets go of it
     lanes = lanes_of(view, volume=volume.number)
     found = [_unmounting(lane) for lane in lanes if lane.mounted]
     if lanes:
@@ -85,8 +87,13 @@ def _deleting_own(view: SiteView, volume: Volume, kept: Sequence[Volume]) -> lis
     others = [v.name for v in parts_of(view, vm) if v.pool != volume.pool]
     elsewhere = f", and {say_list(others)} elsewhere" if others else ""
     because = f"{volume.name} is part of it{elsewhere}."
+    off = []
+    if vm.host is not None:
+        where = f"It is on at {view.host_numbered(vm.host).name}."
+        off = [Deed(f"Switch the VM {vm.name} off", where, kind="power-off", wish={"vm": vm.name})]
     return [
-        Deed(f"Delete the VM {vm.name}", because, kind="delete-vm", wish={"vm": vm.name, "typed": vm.name})
+        *off,
+        Deed(f"Delete the VM {vm.name}", because, kind="delete-vm", wish={"vm": vm.name, "typed": vm.name}),
     ]
 
 

@@ -25,7 +25,7 @@ from foldbarn.core.volumes.loss import DataState, Fate, fate_of, fate_through, k
 from foldbarn.core.volumes.origins import asked_of, is_to_be_written, readers_of, snapshot_of
 from foldbarn.core.watch.kept import overdue, room_state
 from foldbarn.core.watch.orchestrators import orchestrator_state, waiting_state
-from foldbarn.core.watch.reach import hangs_by_one, is_lost, lane_state, of_host
+from foldbarn.core.watch.reach import hangs_by_one, is_lost, lane_state, of_host, vm_host_state
 from foldbarn.core.watch.silence import Silence, silence_of
 from foldbarn.core.watch.states import Lamp, State, worst
 
@@ -495,8 +495,9 @@ class Outlook:
         return kept[volume.number]
 
     def host(self, host: Host) -> State:
-        """A host's state, with all that is attached to it."""
-        return of_host(host, self.lanes_to(host))
+        """A host's state, with all that is attached to it, and what it tells of virtual machines."""
+        reached, runs = of_host(host, self.lanes_to(host)), self.view.vm_host(host.number)
+        return reached if runs is None else worst([reached, vm_host_state(host, runs)])
 
     def _hardly_reached(self, volume: Volume) -> list[State]:
         """Of hosts that use a volume, those that reach it by one path of several, or by none."""

@@ -5,8 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from foldbarn.core.hosts.lanes import Lane
-from foldbarn.core.site import Contact, Host
-from foldbarn.core.units import say_count
+from foldbarn.core.site import Contact, Host, VmHost
+from foldbarn.core.units import say_count, say_list
 from foldbarn.core.watch.states import Lamp, State, worst
 
 
@@ -73,3 +73,15 @@ def of_host(host: Host, lanes: Sequence[Lane]) -> State:
     elif host.agent_url and host.contact == Contact.AWAITED:
         own = State(Lamp.WATCH, f"{host.name} has not told yet how it is.")
     return worst([own, *(lane_state(lane) for lane in lanes)])
+
+
+def vm_host_state(host: Host, runs: VmHost) -> State:
+    """How a host is as one that runs virtual machines."""
+    if runs.contact == Contact.AWAITED:
+        return State(Lamp.WATCH, f"{host.name} has not told yet what it runs.")
+    if runs.contact != Contact.HEARD:
+        return State(Lamp.NOT_HEARD, f"{host.name} does not tell what it runs. {runs.reason}".strip())
+    if runs.missing:
+        words = f"The account by which {host.name} is asked lacks {say_list(list(runs.missing))}."
+        return State(Lamp.WATCH, words)
+    return State(Lamp.SOUND, f"{host.name} tells what it runs.")

@@ -1,11 +1,12 @@
-"""How virtual machines are: as the volumes are that they consist of."""
+"""How virtual machines are: as the volumes are that they consist of, and as their host tells."""
 
 from __future__ import annotations
 
 from foldbarn.core.policies.conformance import conformance
-from foldbarn.core.site import Vm
+from foldbarn.core.site import SiteView, Vm
 from foldbarn.core.units import say_count, say_list
 from foldbarn.core.vms.parts import called, is_binned, missing_from, parts_of
+from foldbarn.core.vms.power import Power, power_of
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.states import Lamp, State, worst
 
@@ -26,8 +27,28 @@ def vm_state(outlook: Outlook, vm: Vm) -> State:
         found.append(State(state.lamp, f"Its {called(volume)}: {state.reason}"))
     state = worst(found)
     if state.lamp is Lamp.SOUND:
-        return State(Lamp.SOUND, f"All its {say_count(len(parts), 'volume')} are as they should be.")
-    return state
+        state = State(Lamp.SOUND, f"All its {say_count(len(parts), 'volume')} are as they should be.")
+    power = power_state(outlook.view, vm)
+    if power.lamp is Lamp.SOUND:
+        return state
+    if state.lamp is Lamp.SOUND:
+        return power
+    return State(worst([state, power]).lamp, f"{state.reason} {power.reason}")
+
+
+def power_state(view: SiteView, vm: Vm) -> State:
+    """Whether it is on, and where, as its host tells."""
+    if vm.host is None:
+        return State(Lamp.SOUND, "It is off.")
+    name = view.host_numbered(vm.host).name
+    match power_of(view, vm):
+        case Power.UNKNOWN:
+            runs = view.vm_host(vm.host)
+            why = f" {runs.reason}" if runs is not None and runs.reason else ""
+            return State(Lamp.NOT_HEARD, f"It was switched on at {name}, which is not heard.{why}")
+        case Power.STOPPED:
+            return State(Lamp.WATCH, f"It was switched on at {name}, which says that it is not on.")
+    return State(Lamp.SOUND, f"It is on at {name}.")
 
 
 def keeping_state(outlook: Outlook, vm: Vm) -> State | None:

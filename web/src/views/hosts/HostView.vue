@@ -9,6 +9,7 @@ import LineageCards from "../../parts/LineageCards.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import WhatWasDone from "../../parts/WhatWasDone.vue";
+import VmHostTable from "../vms/VmHostTable.vue";
 
 const props = defineProps<{ name: string }>();
 const { data: host, error } = useHost(() => props.name);
@@ -64,7 +65,16 @@ const heard = computed(() => {
         <RouterLink class="act" :to="{ query: { plan: 'save-host', host: host.name } }"
           >Change what is known of it</RouterLink
         >
-        <RouterLink class="act" :to="{ query: { plan: 'delete-host', host: host.name } }"
+        <RouterLink class="act" :to="{ query: { plan: 'connect-vm-host', host: host.name } }">{{
+          host.runs ? "Change how it is asked" : "Connect it as a VM host"
+        }}</RouterLink>
+        <RouterLink
+          v-if="host.runs"
+          class="act"
+          :to="{ query: { plan: 'disconnect-vm-host', host: host.name } }"
+          >Preview disconnecting it</RouterLink
+        >
+        <RouterLink v-else class="act" :to="{ query: { plan: 'delete-host', host: host.name } }"
           >Preview forgetting it</RouterLink
         >
         <RouterLink class="btn" :to="{ query: { plan: 'attach-volume', hosts: host.name } }"
@@ -72,6 +82,16 @@ const heard = computed(() => {
         >
       </div>
       <LineageCards :cards="cards" />
+      <section v-if="host.runs" aria-label="What it runs">
+        <div class="sec next">
+          <h2>What it runs</h2>
+          <span class="small"
+            >Asked at {{ host.runs.url }} as {{ host.runs.user
+            }}{{ host.runs.missing.length ? `, which lacks ${say(host.runs.missing)}` : "" }}.</span
+          >
+        </div>
+        <VmHostTable :hosts="[host]" />
+      </section>
       <section aria-label="What it reaches">
         <div class="sec next">
           <h2>What it reaches</h2>

@@ -17,6 +17,8 @@ const { data: barn } = useBarn();
 const router = useRouter();
 /** Its volumes that are there, as a change is wished for all of them. */
 const all = computed(() => vm.value!.parts.flatMap((p) => (p.volume ? [p.volume.name] : [])).join(","));
+/** Those that stay when it is switched off: snapshots are of them. */
+const lasting = computed(() => vm.value!.lasting.join(","));
 /** Whether nobody may use any of it. */
 const offline = computed(() => vm.value!.parts.every((p) => !p.volume || p.volume.offline));
 </script>
@@ -27,7 +29,12 @@ const offline = computed(() => vm.value!.parts.every((p) => !p.volume || p.volum
     <template v-if="vm">
       <div class="headline">
         <h1><StateMark :lamp="vm.state.lamp" /> {{ vm.name }} <CopyName :name="vm.name" /></h1>
-        <p>{{ vm.state.reason }}</p>
+        <p>
+          {{ vm.state.reason }}{{ " "
+          }}<template v-if="!vm.binned && vm.powered.reason !== vm.state.reason">
+            {{ vm.powered.reason }}</template
+          >
+        </p>
         <span class="grow" />
         <template v-if="vm.binned">
           <RouterLink class="btn" :to="{ query: { plan: 'restore-vm', vm: vm.name } }"
@@ -38,16 +45,25 @@ const offline = computed(() => vm.value!.parts.every((p) => !p.volume || p.volum
           <RouterLink class="act" :to="{ query: { plan: 'keep-policy', volumes: all } }"
             >Preview another policy</RouterLink
           >
+          <RouterLink class="act" :to="{ query: { plan: 'move-vm', vm: vm.name } }"
+            >Preview moving it</RouterLink
+          >
           <RouterLink
             class="act"
+            v-if="!vm.host"
             :to="{ query: { plan: 'offline-volume', volumes: all, offline: offline ? 'no' : 'yes' } }"
             >{{ offline ? "Preview bringing it online" : "Preview taking it offline" }}</RouterLink
           >
-          <RouterLink class="act" :to="{ query: { plan: 'delete-vm', vm: vm.name } }"
+          <RouterLink v-if="!vm.host" class="act" :to="{ query: { plan: 'delete-vm', vm: vm.name } }"
             >Preview deleting it</RouterLink
           >
-          <RouterLink class="btn" :to="{ query: { plan: 'take-snapshot', volumes: all } }"
+          <RouterLink class="act" :to="{ query: { plan: 'take-snapshot', volumes: lasting } }"
             >Preview a snapshot of all</RouterLink
+          >
+          <RouterLink
+            class="btn"
+            :to="{ query: { plan: vm.host ? 'power-off' : 'power-on', vm: vm.name } }"
+            >{{ vm.host ? "Preview switching it off" : "Preview switching it on" }}</RouterLink
           >
         </template>
       </div>
@@ -151,7 +167,7 @@ const offline = computed(() => vm.value!.parts.every((p) => !p.volume || p.volum
               v-if="!vm.binned"
               class="act"
               data-offered
-              :to="{ query: { plan: 'take-snapshot', volumes: all } }"
+              :to="{ query: { plan: 'take-snapshot', volumes: lasting } }"
               >Preview one</RouterLink
             >
           </p>

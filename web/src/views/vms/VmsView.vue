@@ -1,13 +1,16 @@
 <script setup lang="ts">
 import { computed } from "vue";
-import { useVms } from "../../api/client";
+import { useHosts, useVms } from "../../api/client";
 import { binarySize, count, say, terabytes } from "../../lib/format";
 import { pathOf } from "../../lib/paths";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import ConsumerTabs from "../consumers/ConsumerTabs.vue";
+import VmHostTable from "./VmHostTable.vue";
 
 const { data, error } = useVms();
+const { data: known } = useHosts();
+const runners = computed(() => (known.value?.hosts ?? []).filter((h) => h.runs));
 const vms = computed(() => data.value ?? []);
 const volumes = computed(() => vms.value.reduce((sum, vm) => sum + vm.volumes, 0));
 </script>
@@ -30,6 +33,7 @@ const volumes = computed(() => vms.value.reduce((sum, vm) => sum + vm.volumes, 0
       <thead>
         <tr>
           <th>VM</th>
+          <th>On at</th>
           <th class="n">Processors</th>
           <th class="n">Memory</th>
           <th class="n">Volumes</th>
@@ -46,6 +50,10 @@ const volumes = computed(() => vms.value.reduce((sum, vm) => sum + vm.volumes, 0
             <RouterLink :to="pathOf('vm', vm.name)"
               ><b>{{ vm.name }}</b></RouterLink
             >
+          </td>
+          <td class="name">
+            <RouterLink v-if="vm.host" :to="pathOf('host', vm.host)">{{ vm.host }}</RouterLink>
+            <span v-else class="soft">off</span>
           </td>
           <td class="n">{{ vm.cpus }}</td>
           <td class="n nowrap">{{ binarySize(vm.memory_bytes) }}</td>
@@ -71,6 +79,19 @@ const volumes = computed(() => vms.value.reduce((sum, vm) => sum + vm.volumes, 0
       <RouterLink class="act" data-offered :to="{ query: { plan: 'make-vm' } }">Make a VM</RouterLink>
       with disks that you name, or as its descriptor (.ovf) says.
     </p>
+    <section v-if="known && data" aria-label="VM hosts">
+      <div class="sec next">
+        <h2>VM hosts</h2>
+        <span v-if="runners.length" class="small"
+          >A VM is switched on where the most memory is left, unless somebody says where.</span
+        >
+      </div>
+      <VmHostTable v-if="runners.length" :hosts="runners" />
+      <p v-else class="empty">
+        No host runs VMs yet. Register one as a host, then connect it as a VM host from its page:
+        <RouterLink class="act" to="/hosts">see the hosts</RouterLink>
+      </p>
+    </section>
   </main>
 </template>
 
@@ -82,5 +103,8 @@ const volumes = computed(() => vms.value.reduce((sum, vm) => sum + vm.volumes, 0
 }
 .nowrap {
   white-space: nowrap;
+}
+.next {
+  padding-top: 16px;
 }
 </style>

@@ -33,9 +33,12 @@ from foldbarn.core.hosts.lanes import lanes_of
 from foldbarn.core.site import Host, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_list
+from foldbarn.core.vms.parts import against_while_on
 from foldbarn.store import hosts
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.views import current_view, load_view
+
+ATTACHED = "attached to no other host"
 
 
 class AttachVolumeParams(Params):
@@ -93,6 +96,8 @@ class AttachHosts(Inside):
         volume = find_volume(view, self.volume)
         if volume is None:
             raise Overtaken("The volume is gone.", about="volume")
+        if refusal := against_while_on(view, volume, ATTACHED):
+            raise refusal
         target = view.target_of(volume.number)
         there = {one.host for one in target.attachments} if target else set()
         fresh = [one.attachment() for one in self.hosts if one.host not in there]
@@ -145,6 +150,8 @@ class AttachVolume(Kind[AttachVolumeParams]):
         title = f"Attach {params.volume or '...'}"
         try:
             volume = view.volume(params.volume)
+            if refusal := against_while_on(view, volume, ATTACHED):
+                raise refusal
             if not params.hosts:
                 raise NotPossible("Name a host, or a group of hosts.", about="hosts")
             users = hosts_called(view, params.hosts)

@@ -72,6 +72,9 @@ class DeleteHost(Kind[DeleteHostParams]):
 
 def _against(view: SiteView, host: int) -> NotPossible | None:
     """Why a host (by number) cannot be forgotten."""
+    if view.vm_host(host) is not None:
+        step = "Disconnect it as a VM host first."
+        return NotPossible("It runs virtual machines.", about="host", next_step=step)
     names = [lane.volume.name for lane in lanes_of(view, host=host)]
     if not names:
         return None

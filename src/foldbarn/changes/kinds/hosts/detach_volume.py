@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import ClassVar
 
 from pydantic import Field
@@ -22,6 +23,7 @@ from foldbarn.core.hosts.lanes import Lane, lanes_of, leaving
 from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_list
+from foldbarn.core.vms.parts import against_while_on
 from foldbarn.store import hosts
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.views import load_view
@@ -46,9 +48,9 @@ class DetachHosts(Inside):
     hosts: tuple[AttachedAt, ...]
 
     def carry_out(self, run: Run, session: Session) -> str:
-        mine = {one.host for one in self.hosts}
-        lanes = [one for one in lanes_of(load_view(session), volume=self.volume) if one.host.number in mine]
-        if refusals := against_parting(lanes, "hosts"):
+        mine, view = {one.host for one in self.hosts}, load_view(session)
+        lanes = [one for one in lanes_of(view, volume=self.volume) if one.host.number in mine]
+        if refusals := [*_of_a_vm(view, lanes), *against_parting(lanes, "hosts")]:
             raise refusals[0]
         hosts.detach(session, self.volume, sorted(mine))
         announce(session, "site")
@@ -71,6 +73,11 @@ class DetachHosts(Inside):
                 raise refusals[0]
             hosts.attach(session, run.change, to_be, lost)
             announce(session, "site")
+
+
+def _of_a_vm(view: SiteView, lanes: Sequence[Lane]) -> list[NotPossible]:
+    found = (against_while_on(view, lane.volume, "detached with it, and not by itself") for lane in lanes)
+    return [refusal for refusal in found if refusal is not None]
 
 
 @register
@@ -127,7 +134,7 @@ class DetachVolume(Kind[DetachVolumeParams]):
                 *(shared(Thing.HOST, lane.host.number) for lane in lanes),
             ],
             meant=Meant(volumes=(volume,), hosts=tuple(lane.host for lane in lanes)),
-            blockers=[Note.of(error) for error in against_parting(lanes, "hosts")],
+            blockers=[Note.of(error) for error in (*_of_a_vm(view, lanes), *against_parting(lanes, "hosts"))],
             warnings=may_be_in_use(lanes),
             undo=_undo(lanes, names),
         )

@@ -31,6 +31,7 @@ from foldbarn.core.policies.limits import holders
 from foldbarn.core.site import Contact, Ply, Pool, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.vms.parts import is_swap
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.origins import against_marking, said_to_give_way
 from foldbarn.core.volumes.snapshots import FULL_SOON, MOST_ROOM, USUAL_ROOM, AskedFor, held, room_extents
@@ -200,7 +201,7 @@ class TakeSnapshot(Kind[TakeSnapshotParams]):
             chosen = find_volumes(view, params.volumes)
             check_asked(view, chosen, params.asked)
             for volume in chosen:
-                if refusal := against_altering(volume) or against_marking(volume):
+                if refusal := against_altering(volume) or against_marking(volume) or _against_swap(volume):
                     raise refusal
                 check_snapshot_name(volume, name)
             after, lacking = _with_room(view, chosen, params.room)
@@ -237,6 +238,14 @@ class TakeSnapshot(Kind[TakeSnapshotParams]):
             warnings=[*_nearly_full(view, chosen), *_cannot_be_told(view, chosen)],
             undo=Undo("delete-snapshot", {"volume": chosen[0].name, "snapshots": [name]}) if one else None,
         )
+
+
+def _against_swap(volume: Volume) -> NotPossible | None:
+    """It goes when its virtual machine is switched off, and what it holds is of no use after that."""
+    if not is_swap(volume):
+        return None
+    words = f"{volume.name} is the swap of a VM: it goes when that is switched off."
+    return NotPossible(words, about="volumes", next_step="Take one of its other volumes.")
 
 
 def check_asked(view: SiteView, chosen: Sequence[Volume], asked: Asked | None) -> None:

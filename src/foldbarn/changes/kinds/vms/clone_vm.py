@@ -27,7 +27,14 @@ from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.site import SiteView, Vm, VmPart, Volume
 from foldbarn.core.touching import Meant, Thing, shared
 from foldbarn.core.units import say_count, say_list, say_size
-from foldbarn.core.vms.parts import PartWish, called, check_vm_name, missing_from, parts_of, volume_name
+from foldbarn.core.vms.parts import (
+    PartWish,
+    called,
+    check_vm_name,
+    lasting_parts,
+    missing_from,
+    volume_name,
+)
 from foldbarn.core.volumes.bin import check_volume_name
 from foldbarn.core.volumes.origins import against_strips
 from foldbarn.core.volumes.snapshots import Origin, Snapshot
@@ -56,7 +63,7 @@ class CloneVm(Kind[CloneVmParams]):
         try:
             check_vm_name(view, name)
             vm = view.vm(params.vm)
-            sources = parts_of(view, vm)
+            sources = lasting_parts(view, vm)
             read = _readable(view, vm, sources, params.snapshot)
             made, after = _copied(view, name, read)
         except BarnError as error:

@@ -69,7 +69,7 @@ class DeleteVm(Kind[DeleteVmParams]):
             touches=[alone(Thing.VM, vm.number), *alone_with(view, there)],
             meant=Meant(vms=(vm,)),
             blockers=[
-                *_against(vm, parts),
+                *_against(view, vm, parts),
                 *_against_typed(vm, params.typed),
                 *(Note.of(error) for error in against_parting(lanes, "vm")),
             ],
@@ -93,7 +93,10 @@ def _effect(parts: list[Volume]) -> Texts:
     return Texts(heads=["Its volumes", "Snapshots", "Then"], rows=rows)
 
 
-def _against(vm: Vm, parts: list[Volume]) -> list[Note]:
+def _against(view: SiteView, vm: Vm, parts: list[Volume]) -> list[Note]:
+    if vm.host is not None:
+        words = f"{vm.name} is on at {view.host_numbered(vm.host).name}."
+        return [Note(sentence=words, about="vm", next_step="Switch it off first.")]
     if is_binned(parts):
         step = "Empty the bin of its volumes to be rid of it."
         return [Note(sentence=f"{vm.name} is in the bin already.", about="vm", next_step=step)]

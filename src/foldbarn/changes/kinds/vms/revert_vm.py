@@ -20,7 +20,7 @@ from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.site import SiteView, Vm, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_list, say_size
-from foldbarn.core.vms.parts import called, missing_from, parts_of
+from foldbarn.core.vms.parts import called, lasting_parts, missing_from
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.snapshots import Snapshot, differs
 
@@ -46,7 +46,7 @@ class RevertVm(Kind[RevertVmParams]):
         title, keep_as = f"Bring the VM {params.vm or '...'} back to a snapshot", params.keep_as.strip()
         try:
             vm = view.vm(params.vm)
-            parts = parts_of(view, vm)
+            parts = lasting_parts(view, vm)
             wanted = _wanted(vm, parts, params.snapshot, keep_as)
         except BarnError as error:
             return Plan(title=title, about=params.vm, blockers=[Note.of(error)])
@@ -117,6 +117,9 @@ def _effect(wanted: list[tuple[Volume, Snapshot]]) -> Texts:
 
 def _against(view: SiteView, vm: Vm, wanted: list[tuple[Volume, Snapshot]]) -> list[Note]:
     """What stands against it, by the rule that each volume goes by."""
+    if vm.host is not None:
+        words = f"{vm.name} is on at {view.host_numbered(vm.host).name}: it would see its disks change."
+        return [Note(sentence=words, about="vm", next_step="Switch it off first.")]
     if used := [volume for volume, _ in wanted if not volume.offline]:
         words = f"{vm.name} is in use: who uses it would see it change under them."
         step = f"Take {'all its volumes' if len(used) == len(wanted) else say_list([v.name for v in used])} "
