@@ -5,6 +5,7 @@ was. What it was there stays in the bin for a while, with its snapshots.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 from typing import ClassVar
 
@@ -95,7 +96,7 @@ class Park(Inside):
         volume = find_volume(load_view(session), self.volume)
         if volume is None:
             raise Overtaken("The volume is gone.", about="volume")
-        if refusal := _against(load_view(session), volume):
+        if refusal := against_moving(load_view(session), volume):
             raise refusal
         volumes.park(session, self.volume, parked=True)
         announce(session, "site")
@@ -181,13 +182,14 @@ class PlaceThere(Place):
 
 
 class ReadThere(OfMoving):
-    """Each disk there must hold what it was given."""
+    """Each disk there must hold what it was given. nth: of those that the change moves."""
 
     name: ClassVar[str] = "read-there"
+    nth: int = 0
 
     def carry_out(self, run: Run) -> str:
         with transaction() as session:
-            made = volumes.of_change(session, run.change)
+            made = volumes.of_change(session, run.change, self.nth)
         if made is None:
             raise NotPossible("What was placed there is gone.", next_step="Withdraw this change.")
         for ply in made.plies:
@@ -208,32 +210,39 @@ class ChangePlaces(OfMoving):
 
     def carry_out(self, run: Run) -> str:
         with run.writing() as session:
-            view = load_view(session)
-            volume = self.find(view)
-            made = volumes.of_change(session, run.change)
-            number = snapshots.numbers_by(session, run.change).get(volume.number)
-            if made is not None and made.pool == self.pools[0]:
-                return f"{volume.name} is there."  # killed when it was
-            if made is None or number is None or not volume.parked:
-                raise NotPossible("What it was to be is gone.", next_step="Withdraw this change.")
-            if refusal := _against(view, volume):
-                raise refusal
-            check_parked(session, view, volume)
-            volumes.change_places(session, volume.number, made.number, snapshot=number)
-            volumes.put_in_bin(session, made.number, self.days, run.change)
-            announce(session, "site")
+            return self.put_there(run, session)
+
+    def put_there(self, run: Run, session: Session, nth: int = 0) -> str:
+        """nth: of those that the change moves. Raises BarnError."""
+        view = load_view(session)
+        volume = self.find(view)
+        made = volumes.of_change(session, run.change, nth)
+        number = snapshots.numbers_by(session, run.change).get(volume.number)
+        if made is not None and made.pool == self.pools[0]:
+            return f"{volume.name} is there."  # killed when it was
+        if made is None or number is None or not volume.parked:
+            raise NotPossible("What it was to be is gone.", next_step="Withdraw this change.")
+        if refusal := against_moving(view, volume):
+            raise refusal
+        check_parked(session, view, volume)
+        volumes.change_places(session, volume.number, made.number, snapshot=number)
+        volumes.put_in_bin(session, made.number, self.days, run.change)
+        announce(session, "site")
         return f"{volume.name} is there; what it was is in the bin as {made.name}."
 
 
 class TellMoved(Outside):
-    """Their nodes serve a volume (by number) where it is, and nothing of what it was."""
+    """Their nodes serve a volume (by number) where it is, and nothing of what it was. nth: of those that the
+    change moves.
+    """
 
     name: ClassVar[str] = "tell-moved"
     volume: int
+    nth: int = 0
 
     def carry_out(self, run: Run) -> str:
         with transaction() as session:
-            was = volumes.of_change(session, run.change)
+            was = volumes.of_change(session, run.change, self.nth)
         both = (was.number, self.volume) if was is not None else (self.volume,)
         told = TellServing(volumes=both).carry_out(run)
         if was is not None:
@@ -255,14 +264,14 @@ class MoveVolume(Kind[MoveVolumeParams]):
         try:
             volume = view.volume(params.volume)
             pool = view.pool(params.pool)
-            policy, wish, before = _wished(view, volume, pool)
+            policy, wish, before = wished_there(view, volume, pool)
         except BarnError as error:
             return Plan(title=title, about=about, blockers=[Note.of(error)])
-        old, was = view.pools[volume.pool], _name_for(view, volume)
-        marked, plies, after = _there(before, volume, wish, was)
+        old, was = view.pools[volume.pool], name_for(view, volume)
+        marked, plies, after = placed_there(before, volume, wish, was)
         mine = {"volume": volume.number}
         place = PlaceThere(**place_of(wish, was, policy).model_dump(exclude={"origin"}), moved=volume.number)
-        lacking = [(volume, _room(volume))] if volume.past is None else []
+        lacking = [(volume, past_room(volume))] if volume.past is None else []
         return Plan(
             title=f"Move {volume.name} to {pool.name}",
             about=volume.name,
@@ -292,15 +301,15 @@ class MoveVolume(Kind[MoveVolumeParams]):
             ],
             meant=Meant(volumes=(volume,), pools=(old, pool), policies=(policy,) if policy else ()),
             warnings=[
-                *_waits(volume),
-                *_hosts_move(view, after, volume),
+                *consumers_wait_for(volume),
+                *hosts_move(view, after, volume),
                 *unreadable(after, after.volume_numbered(volume.number)),
                 *warnings_of(view, after, pool, wish.scheme, wish.tier),
             ],
         )
 
 
-def _against(view: SiteView, volume: Volume) -> NotPossible | None:
+def against_moving(view: SiteView, volume: Volume) -> NotPossible | None:
     """Why a volume cannot be moved now, wherever it is to go; None where it can."""
     if refusal := against_altering(volume) or against_reshaping(volume):
         return refusal
@@ -317,18 +326,18 @@ def _against(view: SiteView, volume: Volume) -> NotPossible | None:
     return None
 
 
-def _wished(view: SiteView, volume: Volume, pool: Pool) -> tuple[Policy | None, VolumeWish, SiteView]:
+def wished_there(view: SiteView, volume: Volume, pool: Pool) -> tuple[Policy | None, VolumeWish, SiteView]:
     """The policy that it keeps, if any, what it is to be there, and the site with room for the snapshot that
     it is read from meanwhile. Raises NotPossible.
     """
     if view.pools[volume.pool] is pool:
         raise NotPossible(f"{volume.name} lies in {pool.name} already.", about="pool")
-    if refusal := _against(view, volume) or against_strips(view, volume, view.pool_row(pool)):
+    if refusal := against_moving(view, volume) or against_strips(view, volume, view.pool_row(pool)):
         raise refusal
     policy = view.policy_of(volume)
     wishes = policy.wishes if policy else _plainly(volume)
     if volume.past is None:
-        past = replace(new_past(view, volume, _room(volume)), forming=False)
+        past = replace(new_past(view, volume, past_room(volume)), forming=False)
         view = with_volumes(view, {volume.number: replace(volume, plies=(*volume.plies, past))})
     return policy, wish_in(view, pool, volume.size_bytes, wishes, copied=True), view
 
@@ -337,16 +346,16 @@ def _plainly(volume: Volume) -> Wishes:
     return plainly(volume.whole.scheme, volume.whole.tier, thin=volume.thin)
 
 
-def _room(volume: Volume) -> int:
+def past_room(volume: Volume) -> int:
     return room_extents(volume.whole.extents, ROOM)
 
 
 def _free_name(view: SiteView, wanted: str, volume: Volume) -> str:
     taken = any(folded(other.name) == folded(wanted) for other in view.volumes)
-    return _name_for(view, volume) if taken else wanted
+    return name_for(view, volume) if taken else wanted
 
 
-def _name_for(view: SiteView, volume: Volume) -> str:
+def name_for(view: SiteView, volume: Volume) -> str:
     """What it was is called so in the bin."""
     known = {folded(other.name) for other in view.volumes}
     end, nth = f"-in-{view.pools[volume.pool].name}", 1
@@ -358,14 +367,14 @@ def _name_for(view: SiteView, volume: Volume) -> str:
         nth += 1
 
 
-def _there(
-    view: SiteView, volume: Volume, wish: VolumeWish, was: str
+def placed_there(
+    view: SiteView, volume: Volume, wish: VolumeWish, was: str, marked: str = ""
 ) -> tuple[str, tuple[Ply, ...], SiteView]:
     """The name of the snapshot that it is read from, its plies there, and the site with them: the volume in
-    its new pool, and beside it what it was.
+    its new pool, and beside it what it was. marked: that name, where it is chosen already.
     """
     volume = view.volume_numbered(volume.number)
-    marked = _snapshot_name(volume, wish.pool)
+    marked = marked or snapshot_name([volume], wish.pool)
     newest = max((s.number for s in volume.snapshots), default=0)
     snapshot = Snapshot(newest + 1, marked, bytes=volume.size_bytes)
     source = replace(volume, snapshots=(*volume.snapshots, snapshot))
@@ -393,18 +402,20 @@ def _plies_of(plies: tuple[Ply, ...], volume: int) -> tuple[Ply, ...]:
     return tuple(replace(ply, volume=volume) for ply in plies)
 
 
-def _snapshot_name(volume: Volume, pool: Pool) -> str:
-    """A name that none of its snapshots has."""
+def snapshot_name(chosen: Sequence[Volume], pool: Pool) -> str:
+    """A name that no snapshot of these has."""
     tail, nth = f"moved-to-{pool.name}"[:LONGEST_NAME].rstrip("-"), 1
     while True:
         name = tail if nth == 1 else f"{tail[: LONGEST_NAME - 4].rstrip('-')}-{nth}"
         try:
-            return check_snapshot_name(volume, name)
+            for volume in chosen:
+                check_snapshot_name(volume, name)
+            return name
         except BarnError:
             nth += 1
 
 
-def _waits(volume: Volume) -> list[Note]:
+def consumers_wait_for(volume: Volume) -> list[Note]:
     """Of a volume that is in use, that its consumers wait."""
     if not in_use([volume]):
         return []
@@ -426,7 +437,7 @@ def _gateways(view: SiteView, after: SiteView, volume: Volume) -> tuple[str, str
     return now, then_
 
 
-def _hosts_move(view: SiteView, after: SiteView, volume: Volume) -> list[Note]:
+def hosts_move(view: SiteView, after: SiteView, volume: Volume) -> list[Note]:
     """That hosts have to log in elsewhere; they are not sent away before."""
     gateways = _gateways(view, after, volume)
     if gateways is None:
