@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
+from uuid import UUID
 
 from foldbarn.core.errors import NotAllowed, NotFound, NotPossible
 from foldbarn.core.hosts.initiators import Transport
@@ -17,6 +18,7 @@ RUNS_VMS = "VirtualMachineServer"  # DSP8010, ComputerSystem.HostingRole
 VIRTUAL = "Virtual"  # the same, SystemType
 TRANSPORTS = {Transport.ISCSI: "iSCSI", Transport.NVME: "NVMeOverFabrics"}  # the same, Protocol
 MOST_MEMORY_GIB = 1 << 20
+LONGEST_NAME = 200  # of a virtual machine of others, as it is shown
 
 
 @dataclass(frozen=True, slots=True)
@@ -72,7 +74,7 @@ class VmHostService:
             raise NotPossible(words, about="url")
         try:
             return Runs(
-                identity=str(root["UUID"]).lower(),
+                identity=_uuid(root),
                 name=str(own.get("HostName") or own["Name"]),
                 cpus=int(own["ProcessorSummary"]["LogicalProcessorCount"]),
                 memory_bytes=_memory(own),
@@ -155,11 +157,16 @@ class VmHostService:
 
 def _guest(system: dict[str, Any]) -> Guest:
     return Guest(
-        uuid=str(system["UUID"]).lower(),
-        name=str(system["Name"]),
+        uuid=_uuid(system),
+        name=str(system["Name"])[:LONGEST_NAME],
         on=system.get("PowerState") != "Off",
         memory_bytes=_memory(system),
     )
+
+
+def _uuid(thing: dict[str, Any]) -> str:
+    """In small letters (RFC 9562, section 4). Raises KeyError, ValueError."""
+    return str(UUID(str(thing["UUID"])))
 
 
 def _memory(system: dict[str, Any]) -> int:
