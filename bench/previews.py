@@ -83,6 +83,7 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
         "revert-vm": {"vm": "none", "snapshot": "none", "keep_as": "now"},
         "clone-vm": {"vm": "none", "snapshot": "none", "name": "newer"},
         "move-vm": {"vm": "none", "pool": pool},
+        "keep-memory": {"vm": "none", "name": "new"},
         "power-on": {"vm": "none"},
         "power-off": {"vm": "none"},
         "connect-vm-host": {"host": "bench-host", "url": "https://127.0.0.1", "user": "b", "password": "b"},

@@ -159,6 +159,10 @@ def power_off(site: Site) -> dict[str, Any]:
     return {"vm": VM["name"]}
 
 
+def keep_memory(site: Site) -> dict[str, Any]:
+    return {**power_off(site), "name": "awake"}
+
+
 def restore_vm(site: Site) -> dict[str, Any]:
     site.do("delete-vm", **delete_vm(site))
     return {"vm": "crew-roster"}
@@ -537,6 +541,7 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         disconnect_vm_host,
         power_on,
         power_off,
+        keep_memory,
         empty_bin,
         offline_volume,
         delete_pool,
@@ -674,7 +679,8 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     expected = len(mine) if taken else kind == "move-volume"
     of_vm = [v for v in view.volumes if v.part is not None]
     with_vms = "-vm" in kind or kind.startswith("power-")
-    assert len(of_vm) == {"clone-vm": 4, "power-on": 3}.get(kind, 2 if with_vms else 0)
+    counts = {"clone-vm": 4, "power-on": 3, "keep-memory": 4}
+    assert len(of_vm) == counts.get(kind, 2 if with_vms else 0)
     if kind in ("delete-vm", "revert-vm", "clone-vm"):  # of the others the original stays offline
         apart, expected = [v for v in of_vm if v.name.startswith("crew-roster")], 2
     if kind == "move-vm":
@@ -689,6 +695,7 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
         "delete-snapshot": {},
         "restore-snapshot": {"charts": [1, 2]},
         "move-volume": {"charts-in-quayside": [1, 2]},
+        "keep-memory": {"crew-roster-configuration": [1], "crew-roster-disk-1": [1]},
         "move-vm": {
             "charts": [1],
             "crew-roster-configuration-in-quayside": [1],
@@ -711,9 +718,10 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     slip = "iqn.2019-04.example.skerry:slip"
     reached = {"attach-volume": slip + "way", "save-host": slip}
     reached |= dict.fromkeys(("make-secret", "revoke-secret"), slip + "way")
-    reached["power-on"] = "iqn.2019-04.example.skerry:bridge-1"
+    reached |= dict.fromkeys(("power-on", "keep-memory"), "iqn.2019-04.example.skerry:bridge-1")
     guests = barn_site.yard.machines.vm_hosts["bridge-1"].guests.values()
-    assert [guest.on for guest in guests] == [True] * (kind == "power-on")
+    is_on = kind in ("power-on", "keep-memory")
+    assert [(guest.on, guest.paused) for guest in guests] == [(True, False)] * is_on
     assert let_in == ({reached[kind]} if kind in reached else set())
     if kind == "set-volume":
         assert not tell_limits()

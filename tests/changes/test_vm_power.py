@@ -4,6 +4,7 @@ their disks by themselves.
 
 from __future__ import annotations
 
+from contextlib import suppress
 from typing import Any
 
 import pytest
@@ -13,11 +14,13 @@ from test_policies import plan_of, refusals, save
 from test_vms import WISH, make
 from walking import hear_vm_hosts, look, register
 
+from foldbarn.changes.engine.effects import Promise
 from foldbarn.changes.engine.runner import run_change
+from foldbarn.core.errors import NotPossible
 from foldbarn.core.hosts.lanes import Passage, lanes_of
 from foldbarn.core.site import Contact, SiteView, VmPart
 from foldbarn.core.units import GIB, TIB
-from foldbarn.core.vms.parts import parts_of
+from foldbarn.core.vms.parts import is_memory, lasting_parts, moment_of, parts_of
 from foldbarn.core.vms.power import Power, memory_left, places, power_of, uuid_of
 from foldbarn.core.volumes.ending import teardown
 from foldbarn.core.watch.lamps import Outlook
@@ -381,3 +384,115 @@ def test_a_vm_that_was_made_by_nvme_hosts_is_found_by_nvme(barn_site: Site) -> N
     assert all(disk.startswith("uuid.") for disk in host.sizes)
     assert barn_site.state(barn_site.do("power-off", vm=NAME)) == "done"
     assert (host.mounts, host.sizes) == ({}, {})
+
+
+def awake(site: Site, **wish: Any) -> int:
+    switch_on(site)
+    number = site.do("keep-memory", vm=NAME, name="awake", **wish)
+    assert site.state(number) == "done", site.problem(number)
+    return number
+
+
+def offline(site: Site, *, yes: bool) -> None:
+    names = [volume.name for volume in lasting_parts(current_view(), the())]
+    assert site.state(site.do("offline-volume", volumes=names, offline=yes)) == "done"
+
+
+def test_its_memory_is_kept_at_the_moment_of_its_volumes_and_it_goes_on_from_there(ready: Site) -> None:
+    awake(ready)
+    view = current_view()
+    parts = lasting_parts(view, the(view))
+    taken = [volume.snapshots[0].taken_at for volume in parts]
+    assert {volume.snapshots[0].name for volume in parts} == {"awake"}
+    assert max(taken) - min(taken) < 0.1
+    [image] = [volume for volume in parts_of(view, the(view)) if is_memory(volume)]
+    assert (image.name, image.size_bytes, image.part.place) == (f"{NAME}-memory-1", 8 * GIB, 1)  # type: ignore[union-attr]
+    assert moment_of(view, image).name == "awake"  # type: ignore[union-attr]
+    assert view.target_of(image.number) is None
+    assert (guest(ready).on, guest(ready).paused, guest(ready).woken) == (True, False, False)
+    assert not refusals("keep-memory", vm=NAME, name="again")
+    # It is brought back with it, and goes on from there once.
+    ready.do("power-off", vm=NAME)
+    offline(ready, yes=True)
+    wish = {"vm": NAME, "snapshot": "awake", "keep_as": "before", "memory": True}
+    number = ready.do("revert-vm", **wish)
+    assert ready.state(number) == "done", ready.problem(number)
+    offline(ready, yes=False)
+    assert the().resumes == 1
+    promised = [e.sentence for e in plan_of("power-on", vm=NAME).effects if isinstance(e, Promise)]
+    assert promised[0] == "It goes on with what its memory held at awake."
+    anew = [e.sentence for e in plan_of("power-on", vm=NAME, anew=True).effects if isinstance(e, Promise)]
+    assert anew[0] == "It starts anew, and what its memory held at awake is not used."
+    switch_on(ready)
+    assert guest(ready).woken
+    assert the().resumes is None
+    ready.do("power-off", vm=NAME)
+    switch_on(ready)
+    assert not guest(ready).woken
+
+
+def test_what_its_disks_go_through_by_hand_its_memory_knows_nothing_of(ready: Site) -> None:
+    awake(ready)
+    ready.do("power-off", vm=NAME)
+    offline(ready, yes=True)
+    wish = {"vm": NAME, "snapshot": "awake", "keep_as": "before", "memory": True}
+    assert ready.state(ready.do("revert-vm", **wish)) == "done"
+    offline(ready, yes=False)
+    register(ready, "slipway")
+    disk = f"{NAME}-disk-1"
+    assert ready.state(ready.do("attach-volume", volume=disk, hosts=["slipway"])) == "done"
+    assert the().resumes is None
+    ready.do("detach-volume", volume=disk, hosts=["slipway"])
+    switch_on(ready)
+    assert not guest(ready).woken
+
+
+def test_memory_is_of_one_that_is_on_and_goes_with_its_snapshot(ready: Site) -> None:
+    [note] = plan_of("keep-memory", vm=NAME, name="x").blockers
+    assert note.sentence == f"{NAME} is off: its memory holds nothing."
+    awake(ready)
+    image = f"{NAME}-memory-1"
+    typed = {"volumes": [image], "typed": image}
+    assert "is memory 1 of the VM" in " ".join(refusals("delete-volume", **typed))
+    assert "the memory of a VM held" in " ".join(refusals("take-snapshot", volumes=[image], name="x"))
+    [exists] = refusals("keep-memory", vm=NAME, name="awake")
+    assert "exists already" in exists
+    wish = {"volume": f"{NAME}-configuration", "snapshots": ["awake"], "typed": "awake"}
+    assert "memory-of" in {warned.code for warned in plan_of("delete-snapshot", **wish).warnings}
+    assert ready.state(ready.do("delete-snapshot", **wish)) == "done"
+    assert ready.state(ready.do("delete-volume", **typed)) == "done"
+    ready.do("power-off", vm=NAME)
+    again = {"vm": NAME, "snapshot": "awake", "keep_as": "before", "memory": True}
+    assert "no snapshot" in " ".join(refusals("revert-vm", **again))
+
+
+def test_without_room_for_its_memory_it_goes_on_as_before(ready: Site) -> None:
+    for one in ready.yard.machines.vm_hosts.values():
+        one.memory_bytes = 512 * TIB
+    hear_vm_hosts()
+    make_second(ready, memory="2 TiB")
+    assert ready.state(ready.do("power-on", vm="second")) == "done"
+    for nth, size in enumerate((16, 8, 4, 2, 1, 1)):  # what is left is less than its memory
+        with suppress(NotPossible):
+            ready.volume(f"wide-{nth}", size=f"{size} TiB")
+    [words] = refusals("keep-memory", vm="second", name="awake")
+    assert words.startswith("second-memory-1: ")
+    [one] = [g for r in ready.yard.machines.vm_hosts.values() for g in r.guests.values()]
+    assert (one.on, one.paused) == (True, False)
+
+
+def test_where_the_moment_cannot_be_marked_it_goes_on_without(
+    ready: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    switch_on(ready)
+
+    def fails(*_: Any) -> str:
+        assert guest(ready).paused
+        raise NotPossible("A node did not mark the moment.")
+
+    monkeypatch.setattr("foldbarn.changes.kinds.snapshots.take_snapshot.TakeSnapshots.carry_out", fails)
+    number = ready.do("keep-memory", vm=NAME, name="awake")
+    assert ready.state(number) == "withdrawn"  # rather than that it stands still until a person comes
+    assert (guest(ready).on, guest(ready).paused) == (True, False)
+    assert not [v for v in parts_of(current_view(), the()) if is_memory(v) or v.snapshots]
+    assert not [v for v in current_view().volumes if v.name == f"{NAME}-memory-1"]

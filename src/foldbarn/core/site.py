@@ -396,11 +396,14 @@ class VmPart(StrEnum):
     CONFIGURATION = "configuration"  # how it is set up, its firmware's variables, its log
     DISK = "disk"
     SWAP = "swap"  # where its host puts memory aside; there while it is switched on, and no longer
+    MEMORY = "memory"  # what its memory held at a snapshot
 
 
 @dataclass(frozen=True, slots=True)
 class PartOf:
-    """That a volume is part of a virtual machine (by number); place: of several disks, from 1."""
+    """That a volume is part of a virtual machine (by number); place: of several disks, from 1; of what its
+    memory held the number of the snapshot of its configuration that was taken at the same moment.
+    """
 
     vm: int
     what: VmPart
@@ -410,7 +413,8 @@ class PartOf:
 @dataclass(frozen=True, slots=True)
 class Vm:
     """A virtual machine: the volumes that are part of it. disks: what each is called there, as it was made;
-    empty for no name. host: on which it is switched on (by number); None where it is on none.
+    empty for no name. host: on which it is switched on (by number); None where it is on none. resumes: the
+    place of what its memory held, with which it goes on when it is switched on next; None for none.
     """
 
     number: int
@@ -419,6 +423,7 @@ class Vm:
     memory_bytes: int
     disks: tuple[str, ...] = ()
     host: int | None = None
+    resumes: int | None = None
 
 
 @dataclass(frozen=True, slots=True)

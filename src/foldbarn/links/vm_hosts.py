@@ -119,8 +119,8 @@ class VmHostService:
         self._do("POST", str(self._service.root()["Systems"]["@odata.id"]), body)
 
     def switch(self, uuid: str, kind: str) -> None:
-        """kind: as ComputerSystem.Reset has it: On, GracefulShutdown, ForceOff. Raises NotFound where it is
-        not known there.
+        """kind: of ComputerSystem.Reset: On, GracefulShutdown, ForceOff, Pause, Resume. Raises NotFound where
+        it is not known there.
         """
         there = self._system(uuid)
         if there is None:
@@ -135,6 +135,23 @@ class VmHostService:
         """None where the host does not know it."""
         there = self._system(uuid)
         return None if there is None else there.get("PowerState") != "Off"
+
+    def is_paused(self, uuid: str) -> bool:
+        there = self._system(uuid)
+        return there is not None and there.get("PowerState") == "Paused"
+
+    def write_memory(self, uuid: str, disk: DiskToFind) -> None:
+        """Has the host find a disk, write to it what the memory of one that is paused holds, and let go of
+        it.
+        """
+        there = self._system(uuid)
+        if there is None:
+            raise NotFound("The VM host does not know it.")
+        try:
+            target = str(there["Actions"]["Oem"]["#FoldBarn.WriteMemory"]["target"])
+        except (KeyError, TypeError) as error:
+            raise NotPossible("The VM host does not say how its memory is written down.") from error
+        self._do("POST", target, {"Disk": disk.said()})
 
     def forget(self, uuid: str) -> None:
         """The host lets go of its disks, and knows it no more. It has to be off."""

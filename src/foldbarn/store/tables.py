@@ -461,6 +461,7 @@ class VmRow(Base):
     made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     host_id: Mapped[int | None] = mapped_column(ForeignKey("host.id"))
     switched_by: Mapped[int | None]
+    resumes: Mapped[int | None]  # the place of the memory with which it goes on next
     __table_args__ = (Index("vm_name_taken", func.lower(text("name")), unique=True),)
 
 

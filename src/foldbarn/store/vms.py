@@ -16,7 +16,8 @@ def read_vms(session: Session) -> tuple[Vm, ...]:
     """All of them, by name."""
     rows = sorted(session.scalars(select(VmRow)), key=lambda row: natural_key(row.name))
     return tuple(
-        Vm(row.id, row.name, row.cpus, row.memory_bytes, tuple(row.disks), row.host_id) for row in rows
+        Vm(row.id, row.name, row.cpus, row.memory_bytes, tuple(row.disks), row.host_id, row.resumes)
+        for row in rows
     )
 
 
@@ -51,6 +52,13 @@ def switch(session: Session, vm: int, host: int | None, change: int) -> None:
     """It is switched on at a host (by number), or at none, by a change."""
     mine = update(VmRow).where(VmRow.id == vm)
     session.execute(mine.values(host_id=host, switched_by=change))
+
+
+def resume_with(session: Session, vm: int, place: int | None) -> None:
+    """With what its memory held, by the place of that, it goes on when it is switched on next; with nothing
+    where that is None.
+    """
+    session.execute(update(VmRow).where(VmRow.id == vm).values(resumes=place))
 
 
 def unswitch(session: Session, vm: int, change: int) -> None:

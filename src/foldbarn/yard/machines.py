@@ -217,6 +217,7 @@ class Machines:
         self.row_of: dict[str, int] = {}  # of a disk in the load, by serial
         self.hosts: dict[str, StandInHost] = {host.name: host for host in skerry_hosts()}
         self.vm_hosts = vm_hosts.skerry_vm_hosts()
+        self.memories: dict[str, str] = {}  # by disk, the UUID of the virtual machine whose memory it holds
         # By node: what it serves to hosts, and by which order.
         self.serving: dict[str, dict[str, Any]] = {}
         self.made: dict[str, Made] = {}  # file systems, by what kernels know their disk by
@@ -292,6 +293,7 @@ class Machines:
         asked = facts.get("asked", {})
         self.asked.update(asked if isinstance(asked, dict) else {})  # a file of a version before has one sum
         self.hosts.update({name: from_kept(kept) for name, kept in facts.get("hosts", {}).items()})
+        self.memories = facts.get("memories", {})
         runs = facts.get("vm_hosts", {})
         self.vm_hosts.update({name: vm_hosts.from_kept(kept) for name, kept in runs.items()})
         self.serving = facts.get("serving", {})
@@ -365,6 +367,7 @@ class Machines:
             "thin": self.thin,
             "closed": {ply: sorted(extents) for ply, extents in self.closed.items() if extents},
             "hosts": {name: to_keep(host) for name, host in self.hosts.items()},
+            "memories": self.memories,
             "vm_hosts": {name: vm_hosts.to_keep(one) for name, one in self.vm_hosts.items()},
             "serving": self.serving,
             "made": {disk: asdict(made) for disk, made in self.made.items()},

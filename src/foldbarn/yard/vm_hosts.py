@@ -33,7 +33,8 @@ SLOWEST_SECONDS = 30.0  # that an operating system takes to shut down, by the ya
 @dataclass(slots=True)
 class StandInGuest:
     """A virtual machine. disks: as it was defined with. deaf: its operating system does not hear that it is
-    to shut down. off_at: when it will have shut down, by the yard's clock; None where it is not to.
+    to shut down. off_at: when it will have shut down, by the yard's clock; None where it is not to. paused:
+    it stands still.
     """
 
     uuid: str
@@ -44,6 +45,8 @@ class StandInGuest:
     on: bool = False
     deaf: bool = False
     off_at: float | None = None
+    paused: bool = False
+    woken: bool = False  # it went on with what its memory held, when it was switched on last
 
 
 @dataclass(slots=True)
@@ -77,7 +80,7 @@ def lose_power(machines: Machines, name: str) -> None:
     """Its virtual machines are off, and stay so until somebody switches them on."""
     if name in machines.vm_hosts:
         for guest in machines.vm_hosts[name].guests.values():
-            guest.on, guest.off_at = False, None
+            guest.on, guest.off_at, guest.paused = False, None, False
 
 
 def shut_down(machines: Machines) -> None:
@@ -293,14 +296,39 @@ def router(machines: Machines) -> APIRouter:
             used = sum(other.memory_bytes for other in one.guests.values() if other.on)
             if not guest.on and used + guest.memory_bytes > one.memory_bytes:
                 return _refusal(409, f"{host.name} has not enough memory for {guest.name}.")
-            guest.on, guest.off_at = True, None
+            memory = [disk["Disk"] for disk in guest.disks if str(disk["Part"]).startswith("memory")]
+            if not guest.on and memory and machines.memories.get(memory[0]) != guest.uuid:
+                return _refusal(409, f"{memory[0]} does not hold what the memory of {guest.name} held.")
+            guest.on, guest.off_at, guest.woken = True, None, bool(memory)
         elif kind == "ForceOff":
-            guest.on, guest.off_at = False, None
+            guest.on, guest.off_at, guest.paused = False, None, False
+        elif kind in ("Pause", "Resume"):
+            if not guest.on:
+                return _refusal(409, f"{guest.name} is off.")
+            guest.paused = kind == "Pause"
         elif kind == "GracefulShutdown":
             if guest.on and not guest.deaf:
                 guest.off_at = machines.clock + SLOWEST_SECONDS
         else:
             return _refusal(400, f"'{kind}' is no way to reset a system.")
+        machines.keep_facts()
+        return Response(status_code=204)
+
+    @routes.post("/v1/Systems/{system}/Actions/Oem/FoldBarn.WriteMemory", status_code=204)
+    async def write_memory(name: str, system: str, request: Request) -> Response:
+        host, one, _, _ = await known(name, request, "ConfigureComponents")
+        guest = one.guests.get(system)
+        if guest is None:
+            raise HTTPException(404)
+        if not guest.paused:
+            return _refusal(409, f"{guest.name} does not stand still.")
+        disk = (await request.json())["Disk"]
+        try:
+            _find(machines, host, disk)
+        except Refused as error:
+            return _refusal(400, str(error))
+        machines.memories[disk["Disk"]] = guest.uuid
+        _let_go(machines, host, disk)
         machines.keep_facts()
         return Response(status_code=204)
 
@@ -345,7 +373,7 @@ def _own(host: StandInHost, one: StandInVmHost, at: str) -> dict[str, Any]:
 
 def _system(guest: StandInGuest, at: str) -> dict[str, Any]:
     here = f"{at}/Systems/{guest.uuid}"
-    going = guest.off_at is not None
+    state = "PoweringOff" if guest.off_at is not None else "Paused" if guest.paused else "On"
     return {
         "@odata.id": here,
         "@odata.type": "#ComputerSystem.v1_20_0.ComputerSystem",
@@ -353,14 +381,21 @@ def _system(guest: StandInGuest, at: str) -> dict[str, Any]:
         "UUID": guest.uuid,
         "Name": guest.name,
         "SystemType": "Virtual",
-        "PowerState": ("PoweringOff" if going else "On") if guest.on else "Off",
+        "PowerState": state if guest.on else "Off",
         "ProcessorSummary": {"Count": guest.cpus},
         "MemorySummary": {"TotalSystemMemoryGiB": guest.memory_bytes / GIB},
         "Actions": {
             "#ComputerSystem.Reset": {
                 "target": f"{here}/Actions/ComputerSystem.Reset",
-                "ResetType@Redfish.AllowableValues": ["On", "GracefulShutdown", "ForceOff"],
-            }
+                "ResetType@Redfish.AllowableValues": [
+                    "On",
+                    "GracefulShutdown",
+                    "ForceOff",
+                    "Pause",
+                    "Resume",
+                ],
+            },
+            "Oem": {"#FoldBarn.WriteMemory": {"target": f"{here}/Actions/Oem/FoldBarn.WriteMemory"}},
         },
     }
 

@@ -3228,6 +3228,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfKeepMemory
+         * @description note (ours); place, name (ours), reserve, open (agents) a volume for its memory; let its host in; write
+         */
+        DeedOfKeepMemory: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "keep-memory";
+            params: components["schemas"]["KeepMemoryParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfKeepOn
          * @description write (ours), copy, drop old (agents).
          */
@@ -3375,6 +3397,28 @@ export interface components {
              */
             kind: "move-extents";
             params: components["schemas"]["MoveExtentsParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfMoveVm
+         * @description park (ours), tell parked (agents), note (ours), take snapshots (agents), place there (ours), reserve,
+         */
+        DeedOfMoveVm: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "move-vm";
+            params: components["schemas"]["MoveVmParams"];
             /**
              * Reason
              * @default
@@ -4984,6 +5028,25 @@ export interface components {
             spared: number;
         };
         /**
+         * KeepMemoryParams
+         * @description name: of the snapshot; room: per cent that a volume sets aside for what is overwritten, with its first
+         *     one.
+         */
+        KeepMemoryParams: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Room
+             * @default 20
+             */
+            room: number;
+            /** Vm */
+            vm: string;
+        };
+        /**
          * KeepOnParams
          * @description A volume by name. only_on: names of the nodes and disks of which alone some may hold it; any of its
          *     pool where none is named.
@@ -5490,6 +5553,19 @@ export interface components {
             tier: components["schemas"]["Tier"];
             /** Volume */
             volume: string;
+        };
+        /**
+         * MoveVmParams
+         * @description A virtual machine, and the pool that all its volumes are to lie in, both by name.
+         */
+        MoveVmParams: {
+            /**
+             * Pool
+             * @default
+             */
+            pool: string;
+            /** Vm */
+            vm: string;
         };
         /**
          * MoveVolumeParams
@@ -6272,9 +6348,15 @@ export interface components {
         };
         /**
          * PowerOnParams
-         * @description host: where, by name; the VM host with the most memory left where none is named.
+         * @description host: where, by name; the VM host with the most memory left where none is named. anew: it starts anew,
+         *     though it could go on with what its memory held at the snapshot that it was brought back to.
          */
         PowerOnParams: {
+            /**
+             * Anew
+             * @default false
+             */
+            anew: boolean;
             /**
              * Host
              * @default
@@ -6731,7 +6813,7 @@ export interface components {
         /**
          * RevertVmParams
          * @description A snapshot that all volumes of a virtual machine have, by name, and the name under which the present of
-         *     all is kept first.
+         *     all is kept first. memory: with what its memory held then it goes on when it is switched on next.
          */
         RevertVmParams: {
             /**
@@ -6739,6 +6821,11 @@ export interface components {
              * @default
              */
             keep_as: string;
+            /**
+             * Memory
+             * @default false
+             */
+            memory: boolean;
             /** Snapshot */
             snapshot: string;
             /** Vm */
@@ -7822,7 +7909,8 @@ export interface components {
         /**
          * VmPage
          * @description shares: bytes of all its volumes by disk; lasting: names of those that stay when it is switched off,
-         *     of which snapshots are; snapshots: newest first, those that all of these have under one name.
+         *     of which snapshots are; snapshots: newest first, those that all of these have under one name. resumes:
+         *     that of them with the memory of which it goes on when it is switched on next; empty where it starts anew.
          */
         VmPage: {
             /** Binned */
@@ -7855,6 +7943,8 @@ export interface components {
             pools: string[];
             power: components["schemas"]["Power"];
             powered: components["schemas"]["StateOut"];
+            /** Resumes */
+            resumes: string;
             /** Shares */
             shares: {
                 [key: string]: number;
@@ -7874,7 +7964,7 @@ export interface components {
          * @description What a volume is of a virtual machine.
          * @enum {string}
          */
-        VmPart: "configuration" | "disk" | "swap";
+        VmPart: "configuration" | "disk" | "swap" | "memory";
         /**
          * VmPartOut
          * @description A volume of it. called: disk 2, for people; label: what it is called there; volume: none where it is
@@ -7893,9 +7983,11 @@ export interface components {
         /**
          * VmSnapshotOut
          * @description A snapshot that all its volumes have under one name; taken_at: of the first of them, as they are taken
-         *     while writes to all of them wait.
+         *     while writes to all of them wait. memory: the volume that holds what its memory did then; empty for none.
          */
         VmSnapshotOut: {
+            /** Memory */
+            memory: string;
             /** Name */
             name: string;
             /**
@@ -8510,6 +8602,18 @@ export interface components {
             params: components["schemas"]["GrowVolumeParams"];
         };
         /**
+         * WishOfKeepMemory
+         * @description note (ours); place, name (ours), reserve, open (agents) a volume for its memory; let its host in; write
+         */
+        WishOfKeepMemory: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "keep-memory";
+            params: components["schemas"]["KeepMemoryParams"];
+        };
+        /**
          * WishOfKeepOn
          * @description write (ours), copy, drop old (agents).
          */
@@ -8592,6 +8696,18 @@ export interface components {
              */
             kind: "move-extents";
             params: components["schemas"]["MoveExtentsParams"];
+        };
+        /**
+         * WishOfMoveVm
+         * @description park (ours), tell parked (agents), note (ours), take snapshots (agents), place there (ours), reserve,
+         */
+        WishOfMoveVm: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "move-vm";
+            params: components["schemas"]["MoveVmParams"];
         };
         /**
          * WishOfMoveVolume
@@ -9801,7 +9917,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfBindAgain"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCloneVm"] | components["schemas"]["DeedOfConnectOrchestrator"] | components["schemas"]["DeedOfConnectVmHost"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVm"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfDisconnectOrchestrator"] | components["schemas"]["DeedOfDisconnectVmHost"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrantPolicy"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowRoom"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepOn"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMakeClaimed"] | components["schemas"]["DeedOfMakeSecret"] | components["schemas"]["DeedOfMakeVm"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfMoveVolume"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPowerOff"] | components["schemas"]["DeedOfPowerOn"] | components["schemas"]["DeedOfPublishClass"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVm"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfRevertVm"] | components["schemas"]["DeedOfRevokeSecret"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"] | components["schemas"]["DeedOfWithdrawClass"] | components["schemas"]["DeedOfWithdrawGrant"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfBindAgain"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCloneVm"] | components["schemas"]["DeedOfConnectOrchestrator"] | components["schemas"]["DeedOfConnectVmHost"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVm"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfDisconnectOrchestrator"] | components["schemas"]["DeedOfDisconnectVmHost"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrantPolicy"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowRoom"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepMemory"] | components["schemas"]["DeedOfKeepOn"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMakeClaimed"] | components["schemas"]["DeedOfMakeSecret"] | components["schemas"]["DeedOfMakeVm"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfMoveVm"] | components["schemas"]["DeedOfMoveVolume"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPowerOff"] | components["schemas"]["DeedOfPowerOn"] | components["schemas"]["DeedOfPublishClass"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVm"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfRevertVm"] | components["schemas"]["DeedOfRevokeSecret"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"] | components["schemas"]["DeedOfWithdrawClass"] | components["schemas"]["DeedOfWithdrawGrant"];
             };
         };
         responses: {
@@ -10025,7 +10141,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfBindAgain"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCloneVm"] | components["schemas"]["WishOfConnectOrchestrator"] | components["schemas"]["WishOfConnectVmHost"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVm"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfDisconnectOrchestrator"] | components["schemas"]["WishOfDisconnectVmHost"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrantPolicy"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowRoom"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepOn"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMakeClaimed"] | components["schemas"]["WishOfMakeSecret"] | components["schemas"]["WishOfMakeVm"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfMoveVolume"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPowerOff"] | components["schemas"]["WishOfPowerOn"] | components["schemas"]["WishOfPublishClass"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVm"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfRevertVm"] | components["schemas"]["WishOfRevokeSecret"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"] | components["schemas"]["WishOfWithdrawClass"] | components["schemas"]["WishOfWithdrawGrant"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfBindAgain"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCloneVm"] | components["schemas"]["WishOfConnectOrchestrator"] | components["schemas"]["WishOfConnectVmHost"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVm"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfDisconnectOrchestrator"] | components["schemas"]["WishOfDisconnectVmHost"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrantPolicy"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowRoom"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepMemory"] | components["schemas"]["WishOfKeepOn"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMakeClaimed"] | components["schemas"]["WishOfMakeSecret"] | components["schemas"]["WishOfMakeVm"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfMoveVm"] | components["schemas"]["WishOfMoveVolume"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPowerOff"] | components["schemas"]["WishOfPowerOn"] | components["schemas"]["WishOfPublishClass"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVm"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfRevertVm"] | components["schemas"]["WishOfRevokeSecret"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"] | components["schemas"]["WishOfWithdrawClass"] | components["schemas"]["WishOfWithdrawGrant"];
             };
         };
         responses: {

@@ -1,5 +1,6 @@
 <script setup lang="ts">
-import { ref, watch } from "vue";
+import { computed, ref, watch } from "vue";
+import { useVm } from "../api/client";
 import { moment } from "../lib/format";
 import { useSheet, type Wish } from "./kind";
 
@@ -8,11 +9,21 @@ const wish = defineModel<Wish>({ required: true });
 const { asked } = useSheet();
 const of = asked("vm") ? { vm: asked("vm") } : { volume: asked("volume") };
 const name = ref(`before-${moment()}`);
-watch(name, () => (wish.value = { ...of, snapshot: asked("snapshot"), keep_as: name.value }), {
-  immediate: true,
-});
+const { data: vm } = useVm(asked("vm"));
+/** Whether what its memory held then is kept too. */
+const kept = computed(() => vm.value?.snapshots.find((s) => s.name === asked("snapshot"))?.memory);
+const memory = ref(true);
+watch(
+  [name, memory, kept],
+  () => {
+    const with_it = kept.value ? { memory: memory.value } : {};
+    wish.value = { ...of, snapshot: asked("snapshot"), keep_as: name.value, ...with_it };
+  },
+  { immediate: true },
+);
 </script>
 
 <template>
   <VTextField v-model="name" label="Name of the present, kept first" autofocus maxlength="63" width="240" />
+  <VCheckbox v-if="kept" v-model="memory" label="with its memory: it goes on from there" />
 </template>

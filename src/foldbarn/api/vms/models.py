@@ -50,22 +50,25 @@ class VmPartOut(BaseModel):
 
 class VmSnapshotOut(BaseModel):
     """A snapshot that all its volumes have under one name; taken_at: of the first of them, as they are taken
-    while writes to all of them wait.
+    while writes to all of them wait. memory: the volume that holds what its memory did then; empty for none.
     """
 
     name: str
     taken_at: datetime
+    memory: str
 
 
 class VmPage(VmOut):
     """shares: bytes of all its volumes by disk; lasting: names of those that stay when it is switched off,
-    of which snapshots are; snapshots: newest first, those that all of these have under one name.
+    of which snapshots are; snapshots: newest first, those that all of these have under one name. resumes:
+    that of them with the memory of which it goes on when it is switched on next; empty where it starts anew.
     """
 
     parts: list[VmPartOut]
     shares: dict[str, int]
     lasting: list[str]
     snapshots: list[VmSnapshotOut]
+    resumes: str
     change: int | None  # that made it
     made_at: datetime
     history: list[ChangeLine]  # newest first

@@ -18,10 +18,10 @@ from foldbarn.api.vms.models import (
 )
 from foldbarn.api.volumes.pictures import shares_of, volume_out
 from foldbarn.core.names import natural_key
-from foldbarn.core.site import Vm, VmPart, Volume
+from foldbarn.core.site import SiteView, Vm, VmPart, Volume
 from foldbarn.core.units import say_exactly
 from foldbarn.core.vms.ovf import Described
-from foldbarn.core.vms.parts import called, is_binned, lasting_parts, parts_of
+from foldbarn.core.vms.parts import called, is_binned, lasting_parts, memory_at, moment_of, parts_of
 from foldbarn.core.vms.power import power_of
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.vms import keeping_state, power_state, vm_state
@@ -41,7 +41,8 @@ def vm_page(outlook: Outlook, vm: Vm, stored: VmRow, history: Sequence[ChangeRow
             "parts": _parts(outlook, vm, parts),
             "shares": _shares(outlook, parts),
             "lasting": [volume.name for volume in lasting],
-            "snapshots": _snapshots(lasting),
+            "snapshots": _snapshots(outlook.view, vm, lasting),
+            "resumes": _resumes(outlook.view, vm),
             "change": stored.made_by,
             "made_at": stored.made_at,
             "history": [change_line(row) for row in history],
@@ -94,7 +95,8 @@ def _parts(outlook: Outlook, vm: Vm, parts: Sequence[Volume]) -> list[VmPartOut]
     there = {(v.part.what, v.part.place): v for v in parts if v.part is not None}
     wanted = [(VmPart.CONFIGURATION, 0, "")]
     wanted += [(VmPart.DISK, nth, label) for nth, label in enumerate(vm.disks, 1)]
-    wanted += [(VmPart.SWAP, 0, "")] if (VmPart.SWAP, 0) in there else []
+    others = [(what, place, "") for what, place in there if what in (VmPart.SWAP, VmPart.MEMORY)]
+    wanted += sorted(others, key=lambda one: (one[0] is VmPart.MEMORY, one[1]))
     found = []
     for what, place, label in wanted:
         volume = there.get((what, place))
@@ -118,7 +120,13 @@ def _shares(outlook: Outlook, parts: Sequence[Volume]) -> dict[str, int]:
     return dict(found)
 
 
-def _snapshots(parts: Sequence[Volume]) -> list[VmSnapshotOut]:
+def _resumes(view: SiteView, vm: Vm) -> str:
+    memory = None if vm.resumes is None else memory_at(view, vm, vm.resumes)
+    moment = None if memory is None else moment_of(view, memory)
+    return "" if moment is None else moment.name
+
+
+def _snapshots(view: SiteView, vm: Vm, parts: Sequence[Volume]) -> list[VmSnapshotOut]:
     """Those that all that is there of it has under one name."""
     names = [{s.name: s for s in volume.snapshots if s.there} for volume in parts]
     shared = set(names[0]).intersection(*names[1:]) if names else set()
@@ -127,6 +135,7 @@ def _snapshots(parts: Sequence[Volume]) -> list[VmSnapshotOut]:
         VmSnapshotOut(
             name=name,
             taken_at=datetime.fromtimestamp(min(mine[name].taken_at for mine in names), UTC),
+            memory=image.name if (image := memory_at(view, vm, names[0][name].number)) else "",
         )
         for name in newest
     ]

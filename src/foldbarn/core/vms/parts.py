@@ -1,5 +1,5 @@
-"""The volumes that a virtual machine is: its configuration, one for each of its disks, and while it is
-switched on its swap.
+"""The volumes that a virtual machine is: its configuration, one for each of its disks, while it is switched
+on its swap, and what its memory held at snapshots that were taken with it.
 """
 
 from __future__ import annotations
@@ -11,12 +11,16 @@ from foldbarn.core.errors import Conflict, NotPossible
 from foldbarn.core.names import LONGEST_NAME, check_name, folded
 from foldbarn.core.site import SiteView, Vm, VmPart, Volume
 from foldbarn.core.units import GIB, TIB, parse_size, say_count, say_size
+from foldbarn.core.volumes.snapshots import Snapshot
 
 MOST_DISKS = 64  # of one virtual machine; hosts number them on a few buses of fifteen or so (common practice)
 MOST_CPUS = 4096
 LARGEST_MEMORY = 1024 * TIB
 LEAST_MEMORY = 1 << 20
 CONFIGURATION_BYTES = GIB  # what describes a virtual machine, its firmware's variables and its log take less
+
+
+NUMBERED = frozenset({VmPart.DISK, VmPart.MEMORY})  # parts of which there may be several
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,7 +35,7 @@ class PartWish:
 
 def volume_name(vm: str, what: VmPart, place: int) -> str:
     """What the volume of a part is called as it is made."""
-    return f"{vm}-{what.value}-{place}" if what is VmPart.DISK else f"{vm}-{what.value}"
+    return f"{vm}-{what.value}-{place}" if what in NUMBERED else f"{vm}-{what.value}"
 
 
 def called(volume: Volume) -> str:
@@ -39,23 +43,25 @@ def called(volume: Volume) -> str:
     part = volume.part
     if part is None:
         return volume.name
-    return f"{part.what.value} {part.place}" if part.what is VmPart.DISK else part.what.value
+    return f"{part.what.value} {part.place}" if part.what in NUMBERED else part.what.value
 
 
 def as_part(volume: Volume) -> str:
     """The same within a sentence: the configuration, disk 2."""
-    is_one = volume.part is not None and volume.part.what is not VmPart.DISK
+    is_one = volume.part is not None and volume.part.what not in NUMBERED
     return f"the {called(volume)}" if is_one else called(volume)
 
 
 def parts_of(view: SiteView, vm: Vm) -> list[Volume]:
-    """What there is of it, in the bin or not: its configuration, its disks in order, and its swap."""
+    """What there is of it, in the bin or not: its configuration, its disks in order, its swap, and what its
+    memory held, oldest first.
+    """
     return sorted(view.volumes_of_vm(vm), key=_order)
 
 
 def lasting_parts(view: SiteView, vm: Vm) -> list[Volume]:
-    """Those that stay when it is switched off: snapshots are of them, and what is made from these."""
-    return [volume for volume in parts_of(view, vm) if not is_swap(volume)]
+    """Its configuration and its disks: snapshots are of them, and what is made from these."""
+    return [volume for volume in parts_of(view, vm) if not is_swap(volume) and not is_memory(volume)]
 
 
 def is_swap(volume: Volume) -> bool:
@@ -83,11 +89,38 @@ def missing_from(vm: Vm, parts: Sequence[Volume]) -> list[str]:
     ]
 
 
+def is_memory(volume: Volume) -> bool:
+    return volume.part is not None and volume.part.what is VmPart.MEMORY
+
+
+def memory_at(view: SiteView, vm: Vm, place: int) -> Volume | None:
+    """What its memory held at a snapshot (by number, of its configuration); None where that is not kept."""
+    found = (v for v in parts_of(view, vm) if is_memory(v) and v.part is not None and v.part.place == place)
+    return next(found, None)
+
+
+def moment_of(view: SiteView, volume: Volume) -> Snapshot | None:
+    """The snapshot of its configuration with which what the memory of a virtual machine held was kept; None
+    where that is gone, and this of no use any more.
+    """
+    part = volume.part
+    if part is None or part.what is not VmPart.MEMORY:
+        return None
+    configuration = next(
+        (v for v in lasting_parts(view, view.vm_numbered(part.vm)) if v.part and not v.part.place), None
+    )
+    known = configuration.snapshots if configuration is not None else ()
+    return next((s for s in known if s.number == part.place and not s.lost), None)
+
+
 def against_alone(view: SiteView, volume: Volume, doing: str) -> NotPossible | None:
     """Why a volume cannot be deleted, or brought back, by itself: it is part of a virtual machine, behind the
-    back of which nothing of it goes. doing: what is to be done with that instead, as a next step.
+    back of which nothing of it goes, but what is of no use to it any more. doing: what is to be done with
+    that instead, as a next step.
     """
     if volume.part is None:
+        return None
+    if is_memory(volume) and moment_of(view, volume) is None and volume.binned is None:
         return None
     vm = view.vm_numbered(volume.part.vm)
     words = f"{volume.name} is {as_part(volume)} of the VM {vm.name}."

@@ -60,6 +60,9 @@ const offline = computed(() => vm.value!.parts.every((p) => !p.volume || p.volum
           <RouterLink class="act" :to="{ query: { plan: 'take-snapshot', volumes: lasting } }"
             >Preview a snapshot of all</RouterLink
           >
+          <RouterLink v-if="vm.host" class="act" :to="{ query: { plan: 'keep-memory', vm: vm.name } }"
+            >Preview one with memory</RouterLink
+          >
           <RouterLink
             class="btn"
             :to="{ query: { plan: vm.host ? 'power-off' : 'power-on', vm: vm.name } }"
@@ -141,6 +144,7 @@ const offline = computed(() => vm.value!.parts.every((p) => !p.volume || p.volum
               <tr>
                 <th>Snapshot</th>
                 <th>Taken</th>
+                <th>With memory</th>
                 <th>What can be done</th>
               </tr>
             </thead>
@@ -148,6 +152,10 @@ const offline = computed(() => vm.value!.parts.every((p) => !p.volume || p.volum
               <tr v-for="s in vm.snapshots" :key="s.name">
                 <td class="name">{{ s.name }} <CopyName :name="s.name" /></td>
                 <td>{{ clock(s.taken_at) }}</td>
+                <td class="name">
+                  <RouterLink v-if="s.memory" :to="pathOf('volume', s.memory)">{{ s.memory }}</RouterLink>
+                  <span v-else class="soft">without</span>
+                </td>
                 <td>
                   <RouterLink
                     class="act"

@@ -34,7 +34,7 @@ from foldbarn.core.site import Host, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_list
 from foldbarn.core.vms.parts import against_while_on
-from foldbarn.store import hosts
+from foldbarn.store import hosts, vms
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.views import current_view, load_view
 
@@ -109,6 +109,8 @@ class AttachHosts(Inside):
             if one.secret_of is not None:
                 view.orchestrator_numbered(one.secret_of)
         hosts.attach(session, run.change, to_be, fresh)
+        if volume.part is not None:  # what they write there its memory would know nothing of
+            vms.resume_with(session, volume.part.vm, None)
         announce(session, "site")
         names = [view.host_numbered(one.host).name for one in fresh]
         return f"{volume.name} is attached to {say_list(names)}." if names else "They reach it already."

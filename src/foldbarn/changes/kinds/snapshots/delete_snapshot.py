@@ -18,9 +18,10 @@ from foldbarn.changes.kinds.snapshots.room import LetPastGo, TellMarks
 from foldbarn.changes.kinds.volumes.serving import find_volume
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.figures import Figure
-from foldbarn.core.site import SiteView, Volume
+from foldbarn.core.site import SiteView, VmPart, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.vms.parts import memory_at
 from foldbarn.core.volumes.bin import against_altering, against_bringing_back
 from foldbarn.core.volumes.origins import against_losing
 from foldbarn.core.volumes.snapshots import Snapshot, freed_by, held, shares
@@ -127,7 +128,7 @@ class DeleteSnapshot(Kind[DeleteSnapshotParams]):
             touches=[alone(Thing.VOLUME, volume.number), shared(Thing.POOL, pool.number)],
             meant=Meant(volumes=(volume,), pools=(pool,)),
             blockers=[*([Note.of(read)] if read else []), *_against_typed(to_type, params.typed)],
-            warnings=_asked_for(view, chosen),
+            warnings=[*_asked_for(view, chosen), *_memory_of(view, volume, chosen)],
             type_to_confirm=to_type,
         )
 
@@ -143,6 +144,19 @@ def _asked_for(view: SiteView, chosen: Sequence[Snapshot]) -> list[Note]:
             )
             found.append(warning("asked-for", words, about="snapshots"))
     return found
+
+
+def _memory_of(view: SiteView, volume: Volume, chosen: Sequence[Snapshot]) -> list[Note]:
+    """That what the memory of a virtual machine held with them is of no use after that."""
+    if volume.part is None or volume.part.what is not VmPart.CONFIGURATION:
+        return []
+    vm = view.vm_numbered(volume.part.vm)
+    kept = [image.name for s in chosen if (image := memory_at(view, vm, s.number)) is not None]
+    if not kept:
+        return []
+    words = f"{say_list(kept)} {'hold' if len(kept) > 1 else 'holds'} what the memory of {vm.name} did then, "
+    words += "and cannot be used any more."
+    return [warning("memory-of", words, about="snapshots", next_step="Delete that next.")]
 
 
 def _rows(volume: Volume, chosen: Sequence[Snapshot]) -> list[TextRow]:

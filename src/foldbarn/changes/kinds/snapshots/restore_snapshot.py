@@ -28,6 +28,8 @@ from foldbarn.core.vms.parts import as_part
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.snapshots import Snapshot, differs, held
 from foldbarn.settings import settings
+from foldbarn.store import vms
+from foldbarn.store.database import announce
 from foldbarn.store.views import current_view
 
 
@@ -60,6 +62,10 @@ class BringBack(Outside):
             raise Overtaken("The snapshot is gone.", about="snapshot")
         for refusal in against_restoring(view, volume, snapshot):
             raise refusal
+        if volume.part is not None:  # its memory would know nothing of that
+            with run.writing() as session:
+                vms.resume_with(session, volume.part.vm, None)
+                announce(session, "site")
         ply = volume.whole.number
         order: dict[str, Any] = {"kind": "bring-back", "ply": ply, "number": self.number}
         nodes = list(heard_holders(view, [volume.number]))

@@ -31,7 +31,7 @@ from foldbarn.core.policies.limits import holders
 from foldbarn.core.site import Contact, Ply, Pool, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
-from foldbarn.core.vms.parts import is_swap
+from foldbarn.core.vms.parts import is_memory, is_swap
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.origins import against_marking, said_to_give_way
 from foldbarn.core.volumes.snapshots import FULL_SOON, MOST_ROOM, USUAL_ROOM, AskedFor, held, room_extents
@@ -204,7 +204,7 @@ class TakeSnapshot(Kind[TakeSnapshotParams]):
                 if refusal := against_altering(volume) or against_marking(volume) or _against_swap(volume):
                     raise refusal
                 check_snapshot_name(volume, name)
-            after, lacking = _with_room(view, chosen, params.room)
+            after, lacking = with_room(view, chosen, params.room)
         except BarnError as error:
             return Plan(title=title, about=about, blockers=[Note.of(error)])
         about, one = called([v.name for v in chosen]), len(chosen) == 1
@@ -241,7 +241,12 @@ class TakeSnapshot(Kind[TakeSnapshotParams]):
 
 
 def _against_swap(volume: Volume) -> NotPossible | None:
-    """It goes when its virtual machine is switched off, and what it holds is of no use after that."""
+    """It goes when its virtual machine is switched off, and what it holds is of no use after that; nor is
+    anything written to what a memory held.
+    """
+    if is_memory(volume):
+        words = f"{volume.name} is what the memory of a VM held: nothing is written to it any more."
+        return NotPossible(words, about="volumes", next_step="Take one of its other volumes.")
     if not is_swap(volume):
         return None
     words = f"{volume.name} is the swap of a VM: it goes when that is switched off."
@@ -262,7 +267,7 @@ def check_asked(view: SiteView, chosen: Sequence[Volume], asked: Asked | None) -
         raise NotPossible(f"One was taken for {asked.path} already.", about="asked")
 
 
-def _with_room(
+def with_room(
     view: SiteView, chosen: Sequence[Volume], per_cent: int
 ) -> tuple[SiteView, list[tuple[Volume, int]]]:
     """The site with room for snapshots of these volumes, and those that have none yet, each with its extents.

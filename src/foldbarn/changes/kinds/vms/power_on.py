@@ -5,6 +5,7 @@ from __future__ import annotations
 import time
 from collections.abc import Iterator, Sequence
 from contextlib import suppress
+from dataclasses import replace
 from typing import ClassVar
 
 from foldbarn.changes.engine.effects import Note, Promise, TextRow, Texts
@@ -35,7 +36,15 @@ from foldbarn.core.hosts.initiators import Transport, target_name, wwid
 from foldbarn.core.site import Contact, PartOf, SiteView, Vm, VmPart, Volume
 from foldbarn.core.touching import Meant, Thing, alone
 from foldbarn.core.units import say_binary, say_count, say_size
-from foldbarn.core.vms.parts import called, parts_of, volume_name
+from foldbarn.core.vms.parts import (
+    called,
+    is_swap,
+    lasting_parts,
+    memory_at,
+    moment_of,
+    parts_of,
+    volume_name,
+)
 from foldbarn.core.vms.power import (
     Place,
     against_switching_on,
@@ -54,10 +63,13 @@ STARTS_SECONDS = 30.0  # that a host may take to say that it is on
 
 
 class PowerOnParams(Params):
-    """host: where, by name; the VM host with the most memory left where none is named."""
+    """host: where, by name; the VM host with the most memory left where none is named. anew: it starts anew,
+    though it could go on with what its memory held at the snapshot that it was brought back to.
+    """
 
     vm: str
     host: str = ""
+    anew: bool = False
 
 
 class NameSwap(Inside):
@@ -73,16 +85,16 @@ class NameSwap(Inside):
         return f"It is the swap of {vm.name}."
 
 
-class OpenSwap(Outside):
-    """Each disk must hold what it was given; then the swap opens."""
+class OpenPart(Outside):
+    """Each disk must hold what it was given; then the part that the change has made opens."""
 
-    name: ClassVar[str] = "open-swap"
+    name: ClassVar[str] = "open-part"
 
     def carry_out(self, run: Run) -> str:
         with transaction() as session:
             made = volumes.of_change(session, run.change, 0)
         if made is None:
-            raise NotPossible("Its swap is gone.", next_step="Withdraw this change.")
+            raise NotPossible("What was placed is gone.", next_step="Withdraw this change.")
         read_all_back(run, list(made.plies))
         with run.writing() as session:
             volumes.open_(session, made.number)
@@ -105,6 +117,7 @@ class SwitchTo(Inside):
     vm: int
     host: int
     transport: Transport
+    anew: bool = False
 
     def carry_out(self, run: Run, session: Session) -> str:
         hosts.row_of(session, self.host)  # of two that want its memory, one comes first
@@ -112,13 +125,9 @@ class SwitchTo(Inside):
         vm, host = view.vm_numbered(self.vm), view.host_numbered(self.host)
         if refusal := against_switching_on(view, vm) or " ".join(_place_at(view, vm, self.host).against):
             raise NotPossible(refusal, about="vm", next_step="Withdraw this change, and preview it again.")
-        parts = parts_of(view, vm)
+        parts = parts_to_reach(view, vm, anew=self.anew)
         for volume in parts:
-            own = Attachment(host.number, self.transport, at=place_of_part(vm, volume))
-            to_be = with_hosts(view, volume, file_system_of(volume), [own])
-            if refusals := against_attaching(view, volume, None, to_be):
-                raise refusals[0]
-            hosts.attach(session, run.change, to_be, [own])
+            let_in(session, run, view, vm, volume, Attachment(host.number, self.transport))
         vms.switch(session, vm.number, host.number, run.change)
         announce(session, "site")
         return f"{host.name} is let in to its {say_count(len(parts), 'volume')}."
@@ -128,6 +137,15 @@ class SwitchTo(Inside):
             hosts.detach_made_by(session, run.change)
             vms.unswitch(session, self.vm, run.change)
             announce(session, "site")
+
+
+def let_in(session: Session, run: Run, view: SiteView, vm: Vm, volume: Volume, own: Attachment) -> None:
+    """A part of a virtual machine is attached to its host. Raises BarnError."""
+    own = replace(own, at=place_of_part(vm, volume))
+    to_be = with_hosts(view, volume, file_system_of(volume), [own])
+    if refusals := against_attaching(view, volume, view.target_of(volume.number), to_be):
+        raise refusals[0]
+    hosts.attach(session, run.change, to_be, [own])
 
 
 class DefineAt(Outside):
@@ -140,7 +158,7 @@ class DefineAt(Outside):
     def carry_out(self, run: Run) -> str:
         view = current_view()
         vm, host = view.vm_numbered(self.vm), view.host_numbered(self.host)
-        disks = [_to_find(view, vm, volume) for volume in parts_of(view, vm)]
+        disks = [to_find(view, vm, volume) for volume in _reached(view, vm)]
         run.say(f"{host.name} discovers {say_count(len(disks), 'disk')}, connects to them, and looks.")
         own = uuid_of(view, vm)
         run.insist(
@@ -184,10 +202,26 @@ class SwitchOn(Outside):
                 raise Unreachable(f"{name} does not say that it is on.", about=name)
             time.sleep(settings().look_seconds)
         look_at(run, self.host)
+        with run.writing() as session:  # it went on from there, if it did: once
+            vms.resume_with(session, self.vm, None)
+            announce(session, "site")
         return f"{name} says that it is on."
 
 
-def _to_find(view: SiteView, vm: Vm, volume: Volume) -> DiskToFind:
+def parts_to_reach(view: SiteView, vm: Vm, *, anew: bool) -> list[Volume]:
+    """What its host reaches while it is on, with what its memory held where it goes on from there."""
+    memory = None if anew or vm.resumes is None else memory_at(view, vm, vm.resumes)
+    swap = [volume for volume in parts_of(view, vm) if is_swap(volume)]
+    return [*lasting_parts(view, vm), *swap, *([memory] if memory is not None else [])]
+
+
+def _reached(view: SiteView, vm: Vm) -> list[Volume]:
+    """What its host is let in to."""
+    targets = ((volume, view.target_of(volume.number)) for volume in parts_of(view, vm))
+    return [v for v, target in targets if target is not None and vm.host and target.attachment(vm.host)]
+
+
+def to_find(view: SiteView, vm: Vm, volume: Volume) -> DiskToFind:
     """A volume as its host is to find it: at all portals where it is served now."""
     target = view.target_of(volume.number)
     own = None if target is None or vm.host is None else target.attachment(vm.host)
@@ -235,15 +269,16 @@ class PowerOn(Kind[PowerOnParams]):
             [swap], after = placed(view, [_swap(view, vm)])
         except BarnError as error:
             return Plan(title=title, about=params.vm, blockers=[Note.of(error)])
-        parts = parts_of(view, vm)
+        parts = parts_to_reach(view, vm, anew=params.anew)
         host = place.host
         wants = f"{say_count(vm.cpus, 'processor')} and {say_binary(vm.memory_bytes)} of memory"
         return Plan(
             title=f"Switch {vm.name} on at {host.name}",
             about=vm.name,
             summary=f"With {wants}, and {say_size(swap.wish.size)} of swap while it is on.",
-            steps=list(_steps(view, vm, place, transport, swap)),
+            steps=list(_steps(vm, place, transport, swap, anew=params.anew)),
             effects=[
+                *_goes_on(view, vm, anew=params.anew),
                 Promise(title="Where", sentence=_why(place, found, named=bool(params.host))),
                 _places(found),
                 _parts(vm, parts, host.name, swap),
@@ -345,7 +380,18 @@ def _parts(vm: Vm, parts: Sequence[Volume], host: str, swap: New) -> Texts:
     return Texts(heads=["Its volumes", "Now", "Then"], rows=rows)
 
 
-def _steps(view: SiteView, vm: Vm, place: Place, transport: Transport, swap: New) -> Iterator[Planned]:
+def _goes_on(view: SiteView, vm: Vm, *, anew: bool) -> list[Promise]:
+    """That it does not start anew, or could do otherwise."""
+    memory = None if vm.resumes is None else memory_at(view, vm, vm.resumes)
+    if memory is None:
+        return []
+    moment = moment_of(view, memory)
+    of = f"what its memory held at {moment.name}" if moment is not None else f"what {memory.name} holds"
+    words = f"It starts anew, and {of} is not used." if anew else f"It goes on with {of}."
+    return [Promise(title="Its memory", sentence=words)]
+
+
+def _steps(vm: Vm, place: Place, transport: Transport, swap: New, *, anew: bool) -> Iterator[Planned]:
     host = place.host
     yield Planned(
         PlaceAll(each=(place_of(swap.wish, swap.name, swap.policy),)),
@@ -356,9 +402,9 @@ def _steps(view: SiteView, vm: Vm, place: Place, transport: Transport, swap: New
     yield Planned(
         ReserveAll(first=0, last=1), "Set the strips aside", "Every agent reserves its strips.", seconds=1
     )
-    yield Planned(OpenSwap(), "Read the strips back, and open it", seconds=1)
+    yield Planned(OpenPart(), "Read the strips back, and open it", seconds=1)
     yield Planned(
-        SwitchTo(vm=vm.number, host=host.number, transport=transport),
+        SwitchTo(vm=vm.number, host=host.number, transport=transport, anew=anew),
         f"Write down that {host.name} reaches its volumes",
         "Nobody else does, as long as it is on.",
     )

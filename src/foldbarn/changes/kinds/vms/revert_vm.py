@@ -9,6 +9,8 @@ from typing import ClassVar
 from foldbarn.changes.engine.effects import Note, TextRow, Texts
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
+from foldbarn.changes.engine.runner import Run
+from foldbarn.changes.engine.step import Inside
 from foldbarn.changes.kinds.snapshots.reading import find_snapshot
 from foldbarn.changes.kinds.snapshots.restore_snapshot import (
     BringBack,
@@ -20,19 +22,43 @@ from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.site import SiteView, Vm, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_list, say_size
-from foldbarn.core.vms.parts import called, lasting_parts, missing_from
+from foldbarn.core.vms.parts import called, lasting_parts, memory_at, missing_from
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.core.volumes.snapshots import Snapshot, differs
+from foldbarn.store import vms
+from foldbarn.store.database import Session, announce
+from foldbarn.store.views import load_view
 
 
 class RevertVmParams(Params):
     """A snapshot that all volumes of a virtual machine have, by name, and the name under which the present of
-    all is kept first.
+    all is kept first. memory: with what its memory held then it goes on when it is switched on next.
     """
 
     vm: str
     snapshot: str
     keep_as: str = ""
+    memory: bool = False
+
+
+class ResumeWith(Inside):
+    """With what its memory held (by its place) a virtual machine (by number) goes on when it is switched on
+    next.
+    """
+
+    name: ClassVar[str] = "resume-with"
+    no_way_back: ClassVar = "done"
+    why_no_way_back: ClassVar[str] = "its disks are as they were then already"
+    vm: int
+    place: int
+
+    def carry_out(self, run: Run, session: Session) -> str:
+        view = load_view(session)
+        if memory_at(view, view.vm_numbered(self.vm), self.place) is None:
+            return "What its memory held is gone: it starts anew."
+        vms.resume_with(session, self.vm, self.place)
+        announce(session, "site")
+        return "It goes on from there when it is switched on."
 
 
 @register
@@ -48,6 +74,7 @@ class RevertVm(Kind[RevertVmParams]):
             vm = view.vm(params.vm)
             parts = lasting_parts(view, vm)
             wanted = _wanted(vm, parts, params.snapshot, keep_as)
+            place = _memory(view, vm, wanted) if params.memory else None
         except BarnError as error:
             return Plan(title=title, about=params.vm, blockers=[Note.of(error)])
         numbers = tuple(volume.number for volume in parts)
@@ -67,6 +94,7 @@ class RevertVm(Kind[RevertVmParams]):
                     seconds=1,
                 ),
                 *(_bring_back(volume, taken) for volume, taken in wanted),
+                *_resume(vm, place),
             ],
             effects=[_effect(wanted)],
             touches=[
@@ -91,6 +119,23 @@ def _wanted(vm: Vm, parts: list[Volume], named: str, keep_as: str) -> list[tuple
         found.append((volume, find_snapshot(volume, named)))
         check_snapshot_name(volume, keep_as)
     return found
+
+
+def _memory(view: SiteView, vm: Vm, wanted: list[tuple[Volume, Snapshot]]) -> int:
+    """The place of what its memory held then. Raises NotPossible where that was not kept."""
+    _, snapshot = wanted[0]  # of its configuration
+    image = memory_at(view, vm, snapshot.number)
+    if image is None or image.binned is not None:
+        words = f"{snapshot.name} was taken without memory."
+        raise NotPossible(words, about="memory", next_step="Bring it back without: it starts anew then.")
+    return snapshot.number
+
+
+def _resume(vm: Vm, place: int | None) -> list[Planned]:
+    if place is None:
+        return []
+    step = ResumeWith(vm=vm.number, place=place)
+    return [Planned(step, "Go on with its memory", "When it is switched on next, and not before.")]
 
 
 def _bring_back(volume: Volume, snapshot: Snapshot) -> Planned:

@@ -32,9 +32,11 @@ def upgrade() -> None:
     )
     op.add_column("vm", sa.Column("host_id", sa.BigInteger(), sa.ForeignKey("host.id")))
     op.add_column("vm", sa.Column("switched_by", sa.BigInteger()))
+    op.add_column("vm", sa.Column("resumes", sa.BigInteger()))
 
 
 def downgrade() -> None:
+    op.drop_column("vm", "resumes")
     op.drop_column("vm", "switched_by")
     op.drop_column("vm", "host_id")
     op.drop_table("vm_host")
