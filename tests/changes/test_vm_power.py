@@ -14,7 +14,7 @@ from test_policies import plan_of, refusals, save
 from test_vms import WISH, make
 from walking import hear_vm_hosts, look, register
 
-from foldbarn.changes.engine.effects import Promise
+from foldbarn.changes.engine.effects import Promise, Texts
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.hosts.lanes import Passage, lanes_of
@@ -409,6 +409,8 @@ def test_its_memory_is_kept_at_the_moment_of_its_volumes_and_it_goes_on_from_the
     assert (image.name, image.size_bytes, image.part.place) == (f"{NAME}-memory-1", 8 * GIB, 1)  # type: ignore[union-attr]
     assert moment_of(view, image).name == "awake"  # type: ignore[union-attr]
     assert view.target_of(image.number) is None
+    [told] = [effect for effect in plan_of("power-off", vm=NAME).effects if isinstance(effect, Texts)]
+    assert image.name not in [row.label for row in told.rows]  # which nobody reaches
     assert (guest(ready).on, guest(ready).paused, guest(ready).woken) == (True, False, False)
     assert not refusals("keep-memory", vm=NAME, name="again")
     # It is brought back with it, and goes on from there once.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import replace
 from typing import Any
 
@@ -10,10 +11,11 @@ import pytest
 from conftest import ME, USUAL_SPEED, Site, at_hour
 from test_policies import plan_of, refusals, save
 
+from foldbarn.changes.engine.effects import OnDisks
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import NotFound, NotPossible
-from foldbarn.core.site import UNWRITTEN, VmPart
+from foldbarn.core.site import UNWRITTEN, VmPart, to_come
 from foldbarn.core.units import GIB
 from foldbarn.core.vms.parts import CONFIGURATION_BYTES, is_binned, missing_from, parts_of
 from foldbarn.core.volumes.ending import teardown
@@ -325,6 +327,11 @@ def test_all_its_volumes_move_at_one_moment_and_keep_their_policies(barn_site: S
     number = barn_site.do("form-pool", name="deepwater", disks=barn_site.disks("nvme"), copies=2)
     assert barn_site.state(number) == "done", barn_site.problem(number)
     numbers = [v.number for v in parts_of(current_view(), current_view().vm("crew-roster"))]
+    [said] = [
+        effect.arriving
+        for effect in plan_of("move-vm", vm="crew-roster", pool="deepwater").effects
+        if isinstance(effect, OnDisks)
+    ]
     number = barn_site.do("move-vm", vm="crew-roster", pool="deepwater")
     assert barn_site.state(number) == "done", barn_site.problem(number)
     view = current_view()
@@ -335,6 +342,11 @@ def test_all_its_volumes_move_at_one_moment_and_keep_their_policies(barn_site: S
     assert {view.policy_of(v).name for v in there} == {"pairs"}  # type: ignore[union-attr]
     were = [view.volume_numbered(v.origin.volume) for v in there if v.origin]
     assert all(v.binned is not None and v.part is None for v in were)
+    # What was said comes to the disks is what they are to hold.
+    placed = [ply.placement.reshape(-1) for v in there for ply in v.every_ply]
+    disks = Counter(np.concatenate([np.maximum(one, to_come(one)) for one in placed]).tolist())
+    strip = view.pool("deepwater").strip_bytes
+    assert {view.disk_numbered(n).name: count * strip for n, count in disks.items() if n > 0} == said
     moments = [v.snapshots[-1].taken_at for v in were]
     assert max(moments) - min(moments) < 0.1
     assert refusals("move-vm", vm="crew-roster", pool="deepwater") == [

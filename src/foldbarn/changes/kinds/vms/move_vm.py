@@ -4,16 +4,18 @@ and keeps its policy; consumers of all wait together, once.
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import ClassVar
 
-from foldbarn.changes.engine.effects import Note, Promise, Sums, TextRow, Texts
+from foldbarn.changes.engine.effects import Note, OnDisks, Promise, Sums, TextRow, Texts
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside, Outside
 from foldbarn.changes.kinds.pools.effects import room_rows
+from foldbarn.changes.kinds.snapshots.copy_snapshot import arriving
 from foldbarn.changes.kinds.snapshots.room import set_up
 from foldbarn.changes.kinds.snapshots.take_snapshot import TakeSnapshots
 from foldbarn.changes.kinds.volumes.create_volume import (
@@ -165,6 +167,7 @@ class MoveVm(Kind[MoveVmParams]):
                 _effect(view, moving, pool),
                 Promise(title="What it was", sentence=_kept(view, moving)),
                 _room(view, after, moving, pool),
+                OnDisks(arriving=_arriving(after, moving)),
             ],
             touches=[
                 alone(Thing.VM, vm.number),
@@ -276,6 +279,14 @@ def _room(view: SiteView, after: SiteView, moving: Sequence[Moving], pool: Pool)
     there = [after.volume_numbered(one.volume.number) for one in moving]
     tiers = {ply.tier for volume in there for ply in volume.plies}
     return Sums(pool=pool.name, rows=room_rows(view, after, pool, tiers))
+
+
+def _arriving(after: SiteView, moving: Sequence[Moving]) -> dict[str, int]:
+    """Bytes by name of the disk, once all of it is written there."""
+    found: Counter[str] = Counter()
+    for one in moving:
+        found.update(arriving(after, after.volume_numbered(one.volume.number)))
+    return dict(found)
 
 
 def _kept(view: SiteView, moving: Sequence[Moving]) -> str:

@@ -11,6 +11,7 @@ from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Planned, Undo
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside, Outside
+from foldbarn.changes.kinds.vms.power_on import reached_by_host
 from foldbarn.changes.kinds.vms.switching import TellAllTargets, look_at, service_of
 from foldbarn.changes.kinds.volumes.delete_volume import PutInBin
 from foldbarn.changes.kinds.volumes.empty_bin import DropStrips, ForgetVolume
@@ -126,7 +127,7 @@ class PowerOff(Kind[PowerOffParams]):
             about=vm.name,
             summary=_summary(host.name, params),
             steps=list(_steps(vm, vm.host, host.name, swap, params)),
-            effects=[_effect(parts, host.name)],
+            effects=[_effect(reached_by_host(view, vm), host.name)],
             touches=[
                 alone(Thing.VM, vm.number),
                 alone(Thing.HOST, host.number),

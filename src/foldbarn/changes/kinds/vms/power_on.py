@@ -158,7 +158,7 @@ class DefineAt(Outside):
     def carry_out(self, run: Run) -> str:
         view = current_view()
         vm, host = view.vm_numbered(self.vm), view.host_numbered(self.host)
-        disks = [to_find(view, vm, volume) for volume in _reached(view, vm)]
+        disks = [to_find(view, vm, volume) for volume in reached_by_host(view, vm)]
         run.say(f"{host.name} discovers {say_count(len(disks), 'disk')}, connects to them, and looks.")
         own = uuid_of(view, vm)
         run.insist(
@@ -215,7 +215,7 @@ def parts_to_reach(view: SiteView, vm: Vm, *, anew: bool) -> list[Volume]:
     return [*lasting_parts(view, vm), *swap, *([memory] if memory is not None else [])]
 
 
-def _reached(view: SiteView, vm: Vm) -> list[Volume]:
+def reached_by_host(view: SiteView, vm: Vm) -> list[Volume]:
     """What its host is let in to."""
     targets = ((volume, view.target_of(volume.number)) for volume in parts_of(view, vm))
     return [v for v, target in targets if target is not None and vm.host and target.attachment(vm.host)]
