@@ -14,6 +14,7 @@ from test_changes import find_again, lose
 from foldbarn.changes.engine.effects import PoolAnswers, Promise
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import run_change
+from foldbarn.changes.kinds.volumes.create_volume import Place
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.moving.rebuild import crowded_strips
 from foldbarn.core.policies.bench import lay_side_by_side
@@ -441,3 +442,25 @@ def test_a_policy_may_ask_for_labels_and_a_pool_that_loses_one_breaks_it(barn_si
     stands = conformance(current_view(), current_view().volume("v"))
     assert stands is not None
     assert stands.standing == Standing.KEPT
+
+
+@pytest.mark.pooled
+@pytest.mark.parametrize("wishes", [{"copies": 2}, {"data": 2, "parity": 1}, {"copies": 3, "hourly": 2}])
+def test_all_that_fits_is_made_and_not_a_unit_more(barn_site: Site, wishes: dict[str, Any]) -> None:
+    barn_site.volume("charts", size="3 TiB")
+    barn_site.do("form-pool", name="small", disks=barn_site.disks("nvme"), copies=2)
+    save(barn_site, name="p", level="node", **wishes)
+    wish = {"name": "rest", "policy": "p", "size": "All that fits"}
+    plan = plan_of("create-volume", **wish)
+    assert "in quayside" in plan.summary  # which has more room
+    view = current_view()
+    [place] = [planned.step for planned in plan.steps if isinstance(planned.step, Place)]
+    unit = view.pool("quayside").allocation_bytes
+    more = refusals("create-volume", **{**wish, "pool": "quayside", "size": f"{place.bytes + unit}"})
+    assert more
+    number = barn_site.do("create-volume", **wish)
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    assert current_view().volume("rest").size_bytes == place.bytes
+    left = refusals("create-volume", name="more", pool="quayside", policy="p", size="all that fits")
+    # What snapshots are going to take stays free until they do.
+    assert left == ([] if "hourly" in wishes else ["Nothing of it fits into quayside."])

@@ -77,7 +77,7 @@ def test_from_an_empty_site_to_a_volume(tab: Page, running: Running) -> None:
     tab.keyboard.press("p")
     expect(tab.get_by_label("Name of the volume")).to_be_focused()
     tab.keyboard.type("charts")
-    write(tab, "Size, such as 1 TiB or 500 GB", "200 GiB")
+    write(tab, "Size, such as 1 TiB, or all that fits", "200 GiB")
     tab_to(tab, "Copies")  # a list is opened, walked and closed by keys
     tab.keyboard.press("Enter")
     tab.keyboard.press("ArrowUp")

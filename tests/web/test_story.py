@@ -526,7 +526,7 @@ def test_several_volumes_are_made_from_a_pattern_or_a_table(tab: Page, running: 
     tab.goto(f"{running.url}/volumes?plan=create-volume")
     sheet = tab.get_by_role("dialog")
     sheet.get_by_label("Name of the volume").fill("web-{1..2}")
-    sheet.get_by_label("Size, such as 1 TiB or 500 GB").fill("10 GiB")
+    sheet.get_by_label("Size, such as 1 TiB, or all that fits").fill("10 GiB")
     expect(sheet).to_contain_text("2 volumes, 21.5 GB in quayside.")
     expect(sheet.get_by_role("row").filter(has_text="web-2")).to_contain_text("10.7 GB")
     sheet.get_by_label("several, from a table").check()

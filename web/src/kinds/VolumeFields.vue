@@ -83,7 +83,7 @@ watch(
       maxlength="80"
       width="200"
     />
-    <VTextField v-model="wish.size" label="Size, such as 1 TiB or 500 GB" width="180" />
+    <VTextField v-model="wish.size" label="Size, such as 1 TiB, or all that fits" width="220" />
   </template>
   <VSelect
     v-if="policies?.length || wish.policy"

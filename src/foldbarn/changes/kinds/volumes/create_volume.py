@@ -52,6 +52,7 @@ from foldbarn.core.policies.matching import (
     first_extents,
     open_disks,
     place_new,
+    room_for,
     rounded_size,
     tier_of,
 )
@@ -94,10 +95,11 @@ MOST_EXTENTS = 4_000_000  # placed in a few seconds; a larger volume wants large
 
 class CreateVolumeParams(Params):
     """A volume as wished for, or several: by a pattern of names such as web-{01..12}, or by a table with a
-    name and a size in each line. size: as typed, such as "1 TiB", or bytes. policy: gives it its protection
-    and its tier; without a pool one is chosen then that keeps it. Without a policy, copies and level are
-    those of the pool's usual protection where nothing is said; thin: it takes room as it is written. only_on:
-    names of the nodes and disks of which alone some may hold it; any of its pool where none is named.
+    name and a size in each line. size: as typed, such as "1 TiB", bytes, or for one volume "all that fits".
+    policy: gives it its protection and its tier; without a pool one is chosen then that keeps it. Without a
+    policy, copies and level are those of the pool's usual protection where nothing is said; thin: it takes
+    room as it is written. only_on: names of the nodes and disks of which alone some may hold it; any of its
+    pool where none is named.
     """
 
     name: str = ""
@@ -323,8 +325,8 @@ class CreateVolume(Kind[CreateVolumeParams]):
         name = params.name.strip()
         title, blockers = f"Make {name or 'a volume'}", against_name(view, name)
         try:
-            asked = parse_size(params.size)
             only = chosen(view, params.only_on)
+            params, asked = _sized(view, params, only)
             policy, wishes, pool = wished(view, params, asked, only)
             wish = wish_in(view, pool, asked, wishes, only)
         except BarnError as error:
@@ -501,6 +503,35 @@ def room_effects(
         for row in np.flatnonzero(taken[: len(view.disks)]).tolist():
             arriving[view.disks[row].name] += int(taken[row]) * pool.strip_bytes
     return [*effects, OnDisks(arriving=dict(arriving))]
+
+
+ALL = "all that fits"
+
+
+def _sized(view: SiteView, params: CreateVolumeParams, only: OnlyOn) -> tuple[CreateVolumeParams, int]:
+    """The bytes that are asked for. Of all that fits: as much as the largest volume may have, in the pool
+    that has room for most of it where none is named. Raises NotFound, NotPossible.
+    """
+    if params.size.strip().lower() != ALL:
+        return params, parse_size(params.size)
+    if params.policy and not params.pool:
+        policy = view.policy(params.policy)
+        if draft := against_draft(policy):
+            raise draft
+        wishes = policy.wishes
+        found = answers(view, wishes, 1, room=False, only=only)
+        pools_ = [view.pools[one.pool] for one in found if one.keeps]
+    else:
+        _, wishes, pool = wished(view, params, 1, only)
+        pools_ = [pool]
+    room = {pool.number: room_for(view, pool, wishes, only).bytes for pool in pools_}
+    # Sizes are rounded up to whole units: what is left below one is no room for it.
+    room = {p.number: room[p.number] // p.allocation_bytes * p.allocation_bytes for p in pools_}
+    best_ = max(pools_, key=lambda pool: room[pool.number], default=None)
+    if best_ is None or not room[best_.number]:
+        where = best_.name if best_ is not None and len(pools_) == 1 else "any pool"
+        raise NotPossible(f"Nothing of it fits into {where}.", about="size", next_step="Make room first.")
+    return params.model_copy(update={"pool": best_.name}), room[best_.number]
 
 
 def wished(
