@@ -9,13 +9,14 @@ from typing import Any
 
 import pytest
 from conftest import ME, Site, begun
-from sqlalchemy import text
+from sqlalchemy import select, text
 from test_policies import plan_of, refusals, save
 from test_vms import WISH, make
 from walking import hear_vm_hosts, look, register
 
 from foldbarn.changes.engine.effects import Promise, Texts
 from foldbarn.changes.engine.runner import run_change
+from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.hosts.lanes import Passage, lanes_of
 from foldbarn.core.site import Contact, SiteView, VmPart
@@ -28,7 +29,9 @@ from foldbarn.core.watch.states import Lamp
 from foldbarn.core.watch.vms import vm_state
 from foldbarn.services import changes
 from foldbarn.services.limits import tell_targets
+from foldbarn.services.schedules import go_by_schedules
 from foldbarn.store.database import transaction
+from foldbarn.store.tables import ChangeRow
 from foldbarn.store.views import current_view
 from foldbarn.yard import hosts as yard_hosts
 from foldbarn.yard import vm_hosts as yard_vm_hosts
@@ -220,6 +223,7 @@ def test_while_it_is_on_nothing_goes_on_behind_its_back(ready: Site) -> None:
     disk = f"{NAME}-disk-1"
     assert "is on at bridge-1" in " ".join(refusals("attach-volume", volume=disk, hosts=["slipway"]))
     assert "is on at bridge-1" in " ".join(refusals("detach-volume", volume=disk, hosts=["bridge-1"]))
+    assert "is on at bridge-1" in " ".join(refusals("offline-volume", volumes=[disk], offline=True))
     assert "is on at bridge-1" in " ".join(refusals("delete-vm", vm=NAME, typed=NAME))
     wish = {"vm": NAME, "snapshot": "calm", "keep_as": "now"}
     assert "is on at bridge-1" in " ".join(refusals("revert-vm", **wish))
@@ -498,3 +502,22 @@ def test_where_the_moment_cannot_be_marked_it_goes_on_without(
     assert (guest(ready).on, guest(ready).paused) == (True, False)
     assert not [v for v in parts_of(current_view(), the()) if is_memory(v) or v.snapshots]
     assert not [v for v in current_view().volumes if v.name == f"{NAME}-memory-1"]
+
+
+def test_neither_its_swap_nor_its_memory_goes_by_the_schedule_of_its_policy(ready: Site) -> None:
+    save(ready, name="hourly", copies=2, level="node", hourly=2)
+    names = [volume.name for volume in lasting_parts(current_view(), the())]
+    assert ready.state(ready.do("keep-policy", volumes=names, policy="hourly")) == "done"
+    awake(ready)
+    go_by_schedules()
+    with transaction() as session:
+        begun_ = list(session.scalars(select(ChangeRow).where(ChangeRow.actor == BY_ITSELF)))
+    assert [row.kind for row in begun_] == ["take-snapshot"]  # of all three together
+    run_change(begun_[0].id)
+    assert ready.state(begun_[0].id) == "done", ready.problem(begun_[0].id)
+    taken = {v.name: [s.scheduled for s in v.snapshots] for v in parts_of(current_view(), the())}
+    others = {f"{NAME}-swap": [], f"{NAME}-memory-1": []}
+    assert taken == {name: [False, True] for name in names} | others
+    go_by_schedules()
+    with transaction() as session:
+        assert len(list(session.scalars(select(ChangeRow).where(ChangeRow.actor == BY_ITSELF)))) == 1

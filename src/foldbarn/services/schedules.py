@@ -14,6 +14,7 @@ from foldbarn.core.policies.policy import Policy
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Thing
 from foldbarn.core.units import say_count
+from foldbarn.core.vms.parts import goes_into_snapshots
 from foldbarn.core.volumes.origins import readers_of
 from foldbarn.core.volumes.schedules import auto_name, is_due, to_drop
 from foldbarn.services.changes import carry_out
@@ -49,6 +50,8 @@ def go_by_schedules() -> None:
 
 def _has_any(volume: Volume, policy: Policy) -> bool:
     """Whether anything of a volume goes by a schedule: what one version took goes by the next."""
+    if not goes_into_snapshots(volume):
+        return False
     taken = any(s.scheduled for s in volume.snapshots)
     return not volume.forming and volume.binned is None and (bool(policy.wishes.schedule.rules) or taken)
 

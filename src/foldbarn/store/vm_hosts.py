@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import asdict, dataclass
 
-from sqlalchemy import delete, func, select
+from sqlalchemy import delete, func, select, text
 
 from foldbarn.core.site import Contact, Guest, VmHost
 from foldbarn.store.database import Session
@@ -61,6 +61,11 @@ def all_access(session: Session) -> dict[int, Access]:
     """By number of the host."""
     rows = session.scalars(select(VmHostRow))
     return {row.host_id: Access(row.url, row.user_name, row.password) for row in rows}
+
+
+def one_at_a_time(session: Session) -> None:
+    """Until this transaction ends nobody else connects one: of two at one service the second is told so."""
+    session.execute(text("lock table vm_host in share row exclusive mode"))
 
 
 def connect(session: Session, host: int, change: int, access: Access, said: Said) -> None:

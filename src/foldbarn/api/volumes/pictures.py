@@ -49,7 +49,7 @@ from foldbarn.core.policies.policy import Wishes
 from foldbarn.core.policies.shares import Served
 from foldbarn.core.pools.only_on import names_of
 from foldbarn.core.site import Ply, SiteView, Tier, Volume
-from foldbarn.core.vms.parts import called
+from foldbarn.core.vms.parts import called, goes_into_snapshots
 from foldbarn.core.volumes.heat import HALF_LIFE_SECONDS, Heat
 from foldbarn.core.volumes.loss import fate, fate_of, present_strips, without
 from foldbarn.core.volumes.origins import bearer_of, readers_of, snapshot_of
@@ -234,7 +234,7 @@ def _origin_out(view: SiteView, volume: Volume) -> OriginOut | None:
 
 def _coming_out(outlook: Outlook, volume: Volume) -> list[ComingOut]:
     policy = outlook.view.policy_of(volume)
-    if policy is None or volume.binned is not None:
+    if policy is None or volume.binned is not None or not goes_into_snapshots(volume):
         return []
     mine = {s.number: s.taken_at for s in volume.snapshots if s.scheduled and s.there}
     found = coming(policy.wishes.schedule, mine, outlook.now, SHOWN_COMING)

@@ -61,7 +61,7 @@ def parts_of(view: SiteView, vm: Vm) -> list[Volume]:
 
 def lasting_parts(view: SiteView, vm: Vm) -> list[Volume]:
     """Its configuration and its disks: snapshots are of them, and what is made from these."""
-    return [volume for volume in parts_of(view, vm) if not is_swap(volume) and not is_memory(volume)]
+    return [volume for volume in parts_of(view, vm) if goes_into_snapshots(volume)]
 
 
 def is_swap(volume: Volume) -> bool:
@@ -91,6 +91,13 @@ def missing_from(vm: Vm, parts: Sequence[Volume]) -> list[str]:
 
 def is_memory(volume: Volume) -> bool:
     return volume.part is not None and volume.part.what is VmPart.MEMORY
+
+
+def goes_into_snapshots(volume: Volume) -> bool:
+    """Whether snapshots of it are of use: not of what is there for a while only, nor of what nobody
+    writes to any more.
+    """
+    return not is_swap(volume) and not is_memory(volume)
 
 
 def memory_at(view: SiteView, vm: Vm, place: int) -> Volume | None:

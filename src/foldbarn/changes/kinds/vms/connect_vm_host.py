@@ -60,6 +60,7 @@ class AskVmHost(Outside):
         with run.writing() as session:
             if hosts.row_of(session, self.host) is None:
                 raise NotPossible("The host is gone.", about="host")
+            vm_hosts.one_at_a_time(session)
             view = load_view(session)
             check_same(view, view.host_numbered(self.host), said.identity)
             access = Access(self.url, self.user, sealed)

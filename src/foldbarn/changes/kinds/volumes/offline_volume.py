@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import ClassVar
 
 from foldbarn.changes.engine.effects import Note, unchanged
@@ -12,11 +13,12 @@ from foldbarn.changes.engine.step import Inside
 from foldbarn.changes.kinds.hosts.parting import may_be_in_use
 from foldbarn.changes.kinds.volumes.serving import TellServing, find_volume, in_use, silent_holders
 from foldbarn.changes.kinds.volumes.several import OfVolumes, alone_with, called, consumers, find_volumes
-from foldbarn.core.errors import BarnError, Overtaken
+from foldbarn.core.errors import BarnError, NotPossible, Overtaken
 from foldbarn.core.hosts.attaching import against_parting
 from foldbarn.core.hosts.lanes import lanes_of
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant
+from foldbarn.core.vms.parts import against_while_on
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.store import volumes
 from foldbarn.store.database import Session, announce, transaction
@@ -38,13 +40,14 @@ class SetOffline(Inside):
     was: bool
 
     def carry_out(self, run: Run, session: Session) -> str:
-        volume = find_volume(load_view(session), self.volume)
+        view = load_view(session)
+        volume = find_volume(view, self.volume)
         if volume is None:
             raise Overtaken("The volume is gone.", about="volumes")
         if refusal := against_altering(volume):
             raise refusal
-        lanes = lanes_of(load_view(session), volume=volume.number)
-        if self.offline and (refusals := against_parting(lanes, "volumes")):
+        lanes = lanes_of(view, volume=volume.number)
+        if self.offline and (refusals := [*_of_a_vm(view, [volume]), *against_parting(lanes, "volumes")]):
             raise refusals[0]
         if volume.offline != self.offline:
             volumes.set_offline(session, volume.number, offline=self.offline, by=run.change)
@@ -97,12 +100,21 @@ class OfflineVolume(Kind[OfflineVolumeParams]):
             effects=[consumers(altered, lambda v: _USES[v.offline], lambda _: _USES[offline])],
             touches=alone_with(view, altered),
             meant=Meant(volumes=tuple(altered)),
-            blockers=[Note.of(error) for error in against_parting(lanes, "volumes")],
+            blockers=[
+                *(Note.of(error) for error in (_of_a_vm(view, altered) if offline else [])),
+                *(Note.of(error) for error in against_parting(lanes, "volumes")),
+            ],
             warnings=[*in_use(altered), *may_be_in_use(lanes), *silent_holders(view, altered)]
             if offline
             else [],
             undo=Undo(self.name, {"volumes": [v.name for v in altered], "offline": not offline}),
         )
+
+
+def _of_a_vm(view: SiteView, volumes_: Sequence[Volume]) -> list[NotPossible]:
+    """Of those that are part of a virtual machine which is on: it would lose its disks."""
+    found = (against_while_on(view, volume, "not taken from it") for volume in volumes_)
+    return [refusal for refusal in found if refusal is not None]
 
 
 def _title(about: str, offline: bool) -> str:
