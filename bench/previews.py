@@ -84,6 +84,8 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
         "clone-vm": {"vm": "none", "snapshot": "none", "name": "newer"},
         "move-vm": {"vm": "none", "pool": pool},
         "keep-memory": {"vm": "none", "name": "new"},
+        "rename-vm": {"vm": "none", "name": "newer"},
+        "set-template": {"vm": "none"},
         "power-on": {"vm": "none"},
         "power-off": {"vm": "none"},
         "connect-vm-host": {"host": "bench-host", "url": "https://127.0.0.1", "user": "b", "password": "b"},

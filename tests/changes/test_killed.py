@@ -159,6 +159,16 @@ def power_off(site: Site) -> dict[str, Any]:
     return {"vm": VM["name"]}
 
 
+def rename_vm(site: Site) -> dict[str, Any]:
+    site.do("make-vm", **make_vm(site))
+    return {"vm": VM["name"], "name": "watch-keeper"}
+
+
+def set_template(site: Site) -> dict[str, Any]:
+    site.do("make-vm", **make_vm(site))
+    return {"vm": VM["name"]}
+
+
 def keep_memory(site: Site) -> dict[str, Any]:
     return {**power_off(site), "name": "awake"}
 
@@ -542,6 +552,8 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         power_on,
         power_off,
         keep_memory,
+        rename_vm,
+        set_template,
         empty_bin,
         offline_volume,
         delete_pool,
@@ -678,7 +690,7 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     apart = mine if taken else [v for v in view.volumes if v.name == "charts-in-quayside"]
     expected = len(mine) if taken else kind == "move-volume"
     of_vm = [v for v in view.volumes if v.part is not None]
-    with_vms = "-vm" in kind or kind.startswith("power-")
+    with_vms = "-vm" in kind or kind.startswith("power-") or kind == "set-template"
     counts = {"clone-vm": 4, "power-on": 3, "keep-memory": 4}
     assert len(of_vm) == counts.get(kind, 2 if with_vms else 0)
     if kind in ("delete-vm", "revert-vm", "clone-vm"):  # of the others the original stays offline
@@ -696,6 +708,7 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
         "restore-snapshot": {"charts": [1, 2]},
         "move-volume": {"charts-in-quayside": [1, 2]},
         "keep-memory": {"crew-roster-configuration": [1], "crew-roster-disk-1": [1]},
+        "set-template": {"crew-roster-configuration": [1], "crew-roster-disk-1": [1]},
         "move-vm": {
             "charts": [1],
             "crew-roster-configuration-in-quayside": [1],

@@ -342,7 +342,8 @@ class Barn(RuleBasedStateMachine):
             self.wish("offline-volume", volumes=names, offline=True)
         elif seed % 4 == 2:
             snapshot = one_of(known, seed // 5)
-            self.wish("clone-vm", vm=vm.name, snapshot=snapshot, name=f"vm{seed // 3 % 4}")
+            of = {"snapshot": snapshot} if seed % 8 < 4 else {}
+            self.wish("clone-vm", vm=vm.name, name=f"vm{seed // 3 % 4}", **of)
         else:
             wish = {"snapshot": one_of(known, seed // 5), "keep_as": f"vm-kept-{seed % 3}"}
             wish |= {"memory": seed % 8 < 4}
@@ -354,6 +355,15 @@ class Barn(RuleBasedStateMachine):
             vm = one_of(names, seed)
             typed = {"typed": vm} if seed % 3 else {}
             self.wish("delete-vm" if typed else "restore-vm", vm=vm, **typed)
+
+    @rule(seed=SEEDS)
+    def name_a_vm_or_make_it_a_template(self, seed: int) -> None:
+        if vms := list(current_view().vms):
+            vm = one_of(vms, seed)
+            if seed % 2:
+                self.wish("rename-vm", vm=vm.name, name=f"vm{seed // 3 % 5}")
+            else:
+                self.wish("set-template", vm=vm.name, template=not vm.template or seed % 5 == 0)
 
     @rule(seed=SEEDS)
     def move_a_vm(self, seed: int) -> None:
@@ -1039,6 +1049,7 @@ class Barn(RuleBasedStateMachine):
         for vm in view.vms:
             if vm.host is None:
                 continue
+            assert not vm.template
             assert sum(is_swap(volume) for volume in parts_of(view, vm)) == 1
             for volume in parts_of(view, vm):
                 target = view.target_of(volume.number)
@@ -1188,6 +1199,8 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "disconnect-vm-host",
         "move-vm",
         "keep-memory",
+        "rename-vm",
+        "set-template",
         "power-on",
         "power-off",
         "empty-bin",

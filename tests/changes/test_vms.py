@@ -382,3 +382,47 @@ def test_moved_in_vain_it_is_where_it_was_and_its_consumers_go_on(
     assert {view.pools[v.pool].name for v in there} == {"quayside"}
     assert not any(v.parked or v.snapshots for v in there)
     assert barn_site.yard.strips("deepwater") == before
+
+
+def test_others_are_made_from_a_template_which_stays_off(barn_site: Site) -> None:
+    make(barn_site)
+    [step, *_] = [
+        p.step for p in plan_of("set-template", vm="crew-roster").steps if p.step.name == "note-snapshots"
+    ]
+    assert step.called == "as-template"
+    number = barn_site.do("set-template", vm="crew-roster")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    assert current_view().vm("crew-roster").template
+    [note] = plan_of("power-on", vm="crew-roster").blockers
+    assert note.sentence == "crew-roster is a template."
+    number = barn_site.do("clone-vm", vm="crew-roster", name="watch-keeper", cpus=8, memory="2 GiB")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    view = current_view()
+    made = view.vm("watch-keeper")
+    assert (made.cpus, made.memory_bytes, made.template) == (8, 2 * GIB, False)
+    sources = {v.origin.volume for v in parts_of(view, made) if v.origin}
+    assert sources == {v.number for v in parts_of(view, view.vm("crew-roster"))}
+    [words] = refusals("clone-vm", vm="crew-roster", name="x", cpus=0, memory="1 kB")
+    assert words.startswith("A VM has between 1 MB and ")
+    # It may be a VM again; made one once more, no other snapshot is taken.
+    barn_site.do("set-template", vm="crew-roster", template=False)
+    assert not current_view().vm("crew-roster").template
+    assert [p.step.name for p in plan_of("set-template", vm="crew-roster").steps] == ["mark-template"]
+    assert refusals("clone-vm", vm="watch-keeper", name="x") == [
+        "There is no snapshot of all volumes of watch-keeper."
+    ]
+
+
+def test_it_is_renamed_and_its_volumes_keep_their_names(barn_site: Site) -> None:
+    make(barn_site)
+    before = parts()
+    number = barn_site.do("rename-vm", vm="crew-roster", name="Crew-Roster")
+    assert barn_site.state(number) == "done", barn_site.problem(number)
+    assert current_view().vm("crew-roster").name == "Crew-Roster"
+    assert barn_site.state(barn_site.do("rename-vm", vm="crew-roster", name="rota")) == "done"
+    view = current_view()
+    assert [v.name for v in parts_of(view, view.vm("rota"))] == before
+    assert refusals("rename-vm", vm="rota", name="rota") == ["Nothing would be different."]
+    assert refusals("rename-vm", vm="rota", name="a b") == ["'a b' cannot be a name."]
+    barn_site.do("make-vm", **{**WISH, "name": "second"})
+    assert "exists already" in " ".join(refusals("rename-vm", vm="rota", name="SECOND"))

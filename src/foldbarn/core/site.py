@@ -414,7 +414,8 @@ class PartOf:
 class Vm:
     """A virtual machine: the volumes that are part of it. disks: what each is called there, as it was made;
     empty for no name. host: on which it is switched on (by number); None where it is on none. resumes: the
-    place of what its memory held, with which it goes on when it is switched on next; None for none.
+    place of what its memory held, with which it goes on when it is switched on next; None for none. template:
+    it stays off, and others are made from it.
     """
 
     number: int
@@ -424,6 +425,7 @@ class Vm:
     disks: tuple[str, ...] = ()
     host: int | None = None
     resumes: int | None = None
+    template: bool = False
 
 
 @dataclass(frozen=True, slots=True)

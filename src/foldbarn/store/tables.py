@@ -462,6 +462,7 @@ class VmRow(Base):
     host_id: Mapped[int | None] = mapped_column(ForeignKey("host.id"))
     switched_by: Mapped[int | None]
     resumes: Mapped[int | None]  # the place of the memory with which it goes on next
+    template: Mapped[bool] = mapped_column(server_default="false")
     __table_args__ = (Index("vm_name_taken", func.lower(text("name")), unique=True),)
 
 

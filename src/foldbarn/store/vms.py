@@ -16,7 +16,16 @@ def read_vms(session: Session) -> tuple[Vm, ...]:
     """All of them, by name."""
     rows = sorted(session.scalars(select(VmRow)), key=lambda row: natural_key(row.name))
     return tuple(
-        Vm(row.id, row.name, row.cpus, row.memory_bytes, tuple(row.disks), row.host_id, row.resumes)
+        Vm(
+            number=row.id,
+            name=row.name,
+            cpus=row.cpus,
+            memory_bytes=row.memory_bytes,
+            disks=tuple(row.disks),
+            host=row.host_id,
+            resumes=row.resumes,
+            template=row.template,
+        )
         for row in rows
     )
 
@@ -52,6 +61,15 @@ def switch(session: Session, vm: int, host: int | None, change: int) -> None:
     """It is switched on at a host (by number), or at none, by a change."""
     mine = update(VmRow).where(VmRow.id == vm)
     session.execute(mine.values(host_id=host, switched_by=change))
+
+
+def rename(session: Session, vm: int, name: str) -> None:
+    session.execute(update(VmRow).where(VmRow.id == vm).values(name=name))
+
+
+def set_template(session: Session, vm: int, *, template: bool) -> None:
+    """Whether it stays off, and others are made from it."""
+    session.execute(update(VmRow).where(VmRow.id == vm).values(template=template))
 
 
 def resume_with(session: Session, vm: int, place: int | None) -> None:

@@ -260,9 +260,8 @@ def make_app(
                     "ports": [{"name": n.name, "address": n.address, "up": n.up} for n in host.nics],
                     "initiators": sorted(host.names.values()),
                     "agent_url": f"{own_url}/hosts/{host.name}",
-                    "service_url": f"{own_url}/vm-hosts/{host.name}"
-                    if host.name in machines.vm_hosts
-                    else "",
+                    "service_url": f"{own_url}/vm-hosts/{host.name}" * (host.name in machines.vm_hosts),
+                    "accounts": vm_hosts.accounts() if host.name in machines.vm_hosts else [],
                 }
                 for host in machines.hosts.values()
             ],

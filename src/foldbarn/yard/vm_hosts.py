@@ -63,6 +63,11 @@ def skerry_vm_hosts() -> dict[str, StandInVmHost]:
     return {name: StandInVmHost(32, 128 * GIB) for name in ("bridge-1", "bridge-2")}
 
 
+def accounts() -> list[str]:
+    """Each with its password and its role, for who tries it out."""
+    return [f"{user}, {password} ({role})" for user, (password, role, _) in ACCOUNTS.items()]
+
+
 def to_keep(one: StandInVmHost) -> dict[str, Any]:
     return asdict(one)
 

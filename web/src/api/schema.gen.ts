@@ -2241,16 +2241,30 @@ export interface components {
         };
         /**
          * CloneVmParams
-         * @description A virtual machine, which may be in the bin, and a snapshot that all its volumes have, by name; and the
-         *     name of the new one. Each of its volumes keeps what the original keeps, in the same pool.
+         * @description A virtual machine, which may be in the bin, and a snapshot that all its volumes have, by name; the
+         *     newest where none is named. name: of the new one. cpus, memory: as the original has them where they are 0
+         *     or empty. Each of its volumes keeps what the original keeps, in the same pool.
          */
         CloneVmParams: {
+            /**
+             * Cpus
+             * @default 0
+             */
+            cpus: number;
+            /**
+             * Memory
+             * @default
+             */
+            memory: string;
             /**
              * Name
              * @default
              */
             name: string;
-            /** Snapshot */
+            /**
+             * Snapshot
+             * @default
+             */
             snapshot: string;
             /** Vm */
             vm: string;
@@ -2490,10 +2504,11 @@ export interface components {
         /**
          * CreateVolumeParams
          * @description A volume as wished for, or several: by a pattern of names such as web-{01..12}, or by a table with a
-         *     name and a size in each line. size: as typed, such as "1 TiB", or bytes. policy: gives it its protection
-         *     and its tier; without a pool one is chosen then that keeps it. Without a policy, copies and level are
-         *     those of the pool's usual protection where nothing is said; thin: it takes room as it is written. only_on:
-         *     names of the nodes and disks of which alone some may hold it; any of its pool where none is named.
+         *     name and a size in each line. size: as typed, such as "1 TiB", bytes, or for one volume "all that fits".
+         *     policy: gives it its protection and its tier; without a pool one is chosen then that keeps it. Without a
+         *     policy, copies and level are those of the pool's usual protection where nothing is said; thin: it takes
+         *     room as it is written. only_on: names of the nodes and disks of which alone some may hold it; any of its
+         *     pool where none is named.
          */
         CreateVolumeParams: {
             /**
@@ -3624,6 +3639,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfRenameVm
+         * @description call (ours).
+         */
+        DeedOfRenameVm: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rename-vm";
+            params: components["schemas"]["RenameVmParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfRenameVolume
          * @description name (ours).
          */
@@ -3859,6 +3896,28 @@ export interface components {
              */
             kind: "set-pool";
             params: components["schemas"]["SetPoolParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfSetTemplate
+         * @description Where it has no snapshot of all its volumes: note (ours), take (agents). Then mark (ours).
+         */
+        DeedOfSetTemplate: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "set-template";
+            params: components["schemas"]["SetTemplateParams"];
             /**
              * Reason
              * @default
@@ -6710,6 +6769,19 @@ export interface components {
             volume: string;
         };
         /**
+         * RenameVmParams
+         * @description A virtual machine by name, and the name that it is to have.
+         */
+        RenameVmParams: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Vm */
+            vm: string;
+        };
+        /**
          * RenameVolumeParams
          * @description A volume by name, and the name that it is to have.
          */
@@ -7256,6 +7328,25 @@ export interface components {
              * @default 0
              */
             rebuild_rate: number;
+        };
+        /**
+         * SetTemplateParams
+         * @description template: whether it is to be one. name: of the snapshot of all its volumes that others are made from,
+         *     where it is taken for that: there is none yet.
+         */
+        SetTemplateParams: {
+            /**
+             * Name
+             * @default as-template
+             */
+            name: string;
+            /**
+             * Template
+             * @default true
+             */
+            template: boolean;
+            /** Vm */
+            vm: string;
         };
         /**
          * SetVolumeParams
@@ -7901,6 +7992,8 @@ export interface components {
             /** Size Bytes */
             size_bytes: number;
             state: components["schemas"]["StateOut"];
+            /** Template */
+            template: boolean;
             /** Volumes */
             volumes: number;
             /** Written Bytes */
@@ -7954,6 +8047,8 @@ export interface components {
             /** Snapshots */
             snapshots: components["schemas"]["VmSnapshotOut"][];
             state: components["schemas"]["StateOut"];
+            /** Template */
+            template: boolean;
             /** Volumes */
             volumes: number;
             /** Written Bytes */
@@ -8818,6 +8913,18 @@ export interface components {
             params: components["schemas"]["RenameSnapshotParams"];
         };
         /**
+         * WishOfRenameVm
+         * @description call (ours).
+         */
+        WishOfRenameVm: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rename-vm";
+            params: components["schemas"]["RenameVmParams"];
+        };
+        /**
          * WishOfRenameVolume
          * @description name (ours).
          */
@@ -8948,6 +9055,18 @@ export interface components {
              */
             kind: "set-pool";
             params: components["schemas"]["SetPoolParams"];
+        };
+        /**
+         * WishOfSetTemplate
+         * @description Where it has no snapshot of all its volumes: note (ours), take (agents). Then mark (ours).
+         */
+        WishOfSetTemplate: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "set-template";
+            params: components["schemas"]["SetTemplateParams"];
         };
         /**
          * WishOfSetVolume
@@ -9095,9 +9214,14 @@ export interface components {
         /**
          * YardHost
          * @description A stand-in host. initiators: what it calls itself; service_url: where it serves its virtual machines;
-         *     empty where it runs none.
+         *     empty where it runs none. accounts: by which it is asked there, each with its password and its role.
          */
         YardHost: {
+            /**
+             * Accounts
+             * @default []
+             */
+            accounts: string[];
             /** Agent Url */
             agent_url: string;
             /** Initiators */
@@ -9917,7 +10041,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfBindAgain"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCloneVm"] | components["schemas"]["DeedOfConnectOrchestrator"] | components["schemas"]["DeedOfConnectVmHost"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVm"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfDisconnectOrchestrator"] | components["schemas"]["DeedOfDisconnectVmHost"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrantPolicy"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowRoom"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepMemory"] | components["schemas"]["DeedOfKeepOn"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMakeClaimed"] | components["schemas"]["DeedOfMakeSecret"] | components["schemas"]["DeedOfMakeVm"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfMoveVm"] | components["schemas"]["DeedOfMoveVolume"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPowerOff"] | components["schemas"]["DeedOfPowerOn"] | components["schemas"]["DeedOfPublishClass"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVm"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfRevertVm"] | components["schemas"]["DeedOfRevokeSecret"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"] | components["schemas"]["DeedOfWithdrawClass"] | components["schemas"]["DeedOfWithdrawGrant"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfBindAgain"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCloneVm"] | components["schemas"]["DeedOfConnectOrchestrator"] | components["schemas"]["DeedOfConnectVmHost"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVm"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfDisconnectOrchestrator"] | components["schemas"]["DeedOfDisconnectVmHost"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrantPolicy"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowRoom"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepMemory"] | components["schemas"]["DeedOfKeepOn"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMakeClaimed"] | components["schemas"]["DeedOfMakeSecret"] | components["schemas"]["DeedOfMakeVm"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfMoveVm"] | components["schemas"]["DeedOfMoveVolume"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPowerOff"] | components["schemas"]["DeedOfPowerOn"] | components["schemas"]["DeedOfPublishClass"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVm"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVm"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfRevertVm"] | components["schemas"]["DeedOfRevokeSecret"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetTemplate"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"] | components["schemas"]["DeedOfWithdrawClass"] | components["schemas"]["DeedOfWithdrawGrant"];
             };
         };
         responses: {
@@ -10141,7 +10265,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfBindAgain"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCloneVm"] | components["schemas"]["WishOfConnectOrchestrator"] | components["schemas"]["WishOfConnectVmHost"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVm"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfDisconnectOrchestrator"] | components["schemas"]["WishOfDisconnectVmHost"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrantPolicy"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowRoom"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepMemory"] | components["schemas"]["WishOfKeepOn"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMakeClaimed"] | components["schemas"]["WishOfMakeSecret"] | components["schemas"]["WishOfMakeVm"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfMoveVm"] | components["schemas"]["WishOfMoveVolume"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPowerOff"] | components["schemas"]["WishOfPowerOn"] | components["schemas"]["WishOfPublishClass"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVm"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfRevertVm"] | components["schemas"]["WishOfRevokeSecret"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"] | components["schemas"]["WishOfWithdrawClass"] | components["schemas"]["WishOfWithdrawGrant"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfBindAgain"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCloneVm"] | components["schemas"]["WishOfConnectOrchestrator"] | components["schemas"]["WishOfConnectVmHost"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVm"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfDisconnectOrchestrator"] | components["schemas"]["WishOfDisconnectVmHost"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrantPolicy"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowRoom"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepMemory"] | components["schemas"]["WishOfKeepOn"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMakeClaimed"] | components["schemas"]["WishOfMakeSecret"] | components["schemas"]["WishOfMakeVm"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfMoveVm"] | components["schemas"]["WishOfMoveVolume"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPowerOff"] | components["schemas"]["WishOfPowerOn"] | components["schemas"]["WishOfPublishClass"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVm"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVm"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfRevertVm"] | components["schemas"]["WishOfRevokeSecret"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetTemplate"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"] | components["schemas"]["WishOfWithdrawClass"] | components["schemas"]["WishOfWithdrawGrant"];
             };
         };
         responses: {

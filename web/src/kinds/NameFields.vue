@@ -2,19 +2,19 @@
 import { ref, watch } from "vue";
 import { useSheet, type Wish } from "./kind";
 
-/** How a volume is to be called. */
+/** How a volume, or a VM, is to be called. */
 const params = defineModel<Wish>({ required: true });
 const { asked } = useSheet();
-const volume = asked("volume");
+const of = asked("vm") ? { vm: asked("vm") } : { volume: asked("volume") };
 const name = ref("");
-watch(name, () => (params.value = { volume, name: name.value }), { immediate: true });
+watch(name, () => (params.value = { ...of, name: name.value }), { immediate: true });
 </script>
 
 <template>
   <VTextField
     v-model="name"
     label="New name"
-    :placeholder="`${volume} now`"
+    :placeholder="`${asked('vm') || asked('volume')} now`"
     autofocus
     maxlength="80"
     width="220"

@@ -192,6 +192,11 @@ function setGrace() {
           >
             <p v-for="n in host.initiators" :key="n" class="small mono name-of">{{ n }}</p>
             <p class="small mono name-of">{{ host.agent_url }}</p>
+            <template v-if="host.service_url">
+              <p class="small">It runs VMs, and is asked at</p>
+              <p class="small mono name-of">{{ host.service_url }}</p>
+              <p v-for="a in host.accounts" :key="a" class="small">as {{ a }}</p>
+            </template>
             <div class="row wrap">
               <span class="small">Its cables</span>
               <VBtn

@@ -33,6 +33,7 @@ class VmOut(BaseModel):
     binned: bool  # it was deleted, and can be brought back
     power: Power
     host: str  # where it is switched on; empty where it is off
+    template: bool  # it stays off, and others are made from it
     powered: StateOut
 
 

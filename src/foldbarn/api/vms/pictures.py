@@ -86,6 +86,7 @@ def _fields(outlook: Outlook, vm: Vm) -> dict[str, object]:
         "binned": is_binned(parts),
         "power": power_of(view, vm),
         "host": "" if vm.host is None else view.host_numbered(vm.host).name,
+        "template": vm.template,
         "powered": StateOut.of(power_state(view, vm)),
     }
 

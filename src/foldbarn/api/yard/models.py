@@ -70,7 +70,7 @@ class YardHostPort(BaseModel):
 
 class YardHost(BaseModel):
     """A stand-in host. initiators: what it calls itself; service_url: where it serves its virtual machines;
-    empty where it runs none.
+    empty where it runs none. accounts: by which it is asked there, each with its password and its role.
     """
 
     name: str
@@ -79,6 +79,7 @@ class YardHost(BaseModel):
     initiators: list[str]
     agent_url: str
     service_url: str = ""
+    accounts: list[str] = []
 
 
 class YardOrchestrator(BaseModel):

@@ -148,16 +148,29 @@ def against_while_on(view: SiteView, volume: Volume, doing: str) -> NotPossible 
     return NotPossible(words, about="volume", next_step=f"Switch {vm.name} off first.")
 
 
-def check_vm_name(view: SiteView, name: str) -> str:
-    """The name, trimmed, if a new virtual machine may have it. Raises NotPossible, and Conflict where another
-    has it, if only in the bin.
+def newest_of_all(parts: Sequence[Volume]) -> Snapshot | None:
+    """The newest snapshot that all of these have under one name, as the first of them has it; None for
+    none.
     """
-    twin = next((vm for vm in view.vms if folded(vm.name) == folded(name.strip())), None)
+    if not parts:
+        return None
+    names = [{s.name for s in volume.snapshots if s.there} for volume in parts]
+    shared = set.intersection(*names)
+    mine = [s for s in parts[0].snapshots if s.there and s.name in shared]
+    return max(mine, key=lambda s: s.taken_at, default=None)
+
+
+def check_vm_name(view: SiteView, name: str, vm: int | None = None) -> str:
+    """The name, trimmed, if a virtual machine (by number; None for one yet to be made) may have it. Raises
+    NotPossible, and Conflict where another has it, if only in the bin.
+    """
+    others = [other for other in view.vms if other.number != vm]
+    twin = next((other for other in others if folded(other.name) == folded(name.strip())), None)
     if twin is not None and is_binned(parts_of(view, twin)):
         words = f"A VM in the bin is called {twin.name}, and comes back under that name."
         step = "Choose another name, or empty the bin of it."
         raise Conflict(words, about="name", next_step=step)
-    found = check_name(name, "VM", [vm.name for vm in view.vms])
+    found = check_name(name, "VM", [other.name for other in others])
     longest = LONGEST_NAME - len(volume_name("", VmPart.CONFIGURATION, 0))
     if len(found) > longest:
         words = f"The name has {len(found)} characters; its volumes are called after it, and "

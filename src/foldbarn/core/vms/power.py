@@ -112,6 +112,8 @@ def against_switching_on(view: SiteView, vm: Vm) -> str:
     """
     if vm.host is not None:
         return f"{vm.name} is on at {view.host_numbered(vm.host).name} already."
+    if vm.template:
+        return f"{vm.name} is a template."
     parts = lasting_parts(view, vm)
     for volume in parts:
         if refusal := against_altering(volume):

@@ -39,7 +39,8 @@ def vm_state(outlook: Outlook, vm: Vm) -> State:
 def power_state(view: SiteView, vm: Vm) -> State:
     """Whether it is on, and where, as its host tells."""
     if vm.host is None:
-        return State(Lamp.SOUND, "It is off.")
+        words = "It is a template, from which others are made." if vm.template else "It is off."
+        return State(Lamp.SOUND, words)
     name = view.host_numbered(vm.host).name
     match power_of(view, vm):
         case Power.UNKNOWN:

@@ -42,12 +42,6 @@ const offline = computed(() => vm.value!.parts.every((p) => !p.volume || p.volum
           >
         </template>
         <template v-else>
-          <RouterLink class="act" :to="{ query: { plan: 'keep-policy', volumes: all } }"
-            >Preview another policy</RouterLink
-          >
-          <RouterLink class="act" :to="{ query: { plan: 'move-vm', vm: vm.name } }"
-            >Preview moving it</RouterLink
-          >
           <RouterLink
             class="act"
             v-if="!vm.host"
@@ -63,7 +57,11 @@ const offline = computed(() => vm.value!.parts.every((p) => !p.volume || p.volum
           <RouterLink v-if="vm.host" class="act" :to="{ query: { plan: 'keep-memory', vm: vm.name } }"
             >Preview one with memory</RouterLink
           >
+          <RouterLink v-if="vm.template" class="btn" :to="{ query: { plan: 'clone-vm', vm: vm.name } }"
+            >Preview a VM from it</RouterLink
+          >
           <RouterLink
+            v-else
             class="btn"
             :to="{ query: { plan: vm.host ? 'power-off' : 'power-on', vm: vm.name } }"
             >{{ vm.host ? "Preview switching it off" : "Preview switching it on" }}</RouterLink
@@ -78,6 +76,26 @@ const offline = computed(() => vm.value!.parts.every((p) => !p.volume || p.volum
             >{{ count(vm.cpus, "processor") }}, {{ binarySize(vm.memory_bytes) }} of memory;
             {{ size(vm.size_bytes) }} in all.{{ vm.keeps ? ` ${vm.keeps.reason}` : "" }}</span
           >
+          <span class="grow" />
+          <template v-if="!vm.binned">
+            <RouterLink class="act" :to="{ query: { plan: 'keep-policy', volumes: all } }"
+              >Preview another policy</RouterLink
+            >
+            <RouterLink class="act" :to="{ query: { plan: 'move-vm', vm: vm.name } }"
+              >Preview moving it</RouterLink
+            >
+            <RouterLink class="act" :to="{ query: { plan: 'rename-vm', vm: vm.name } }"
+              >Preview renaming it</RouterLink
+            >
+            <RouterLink
+              v-if="!vm.host"
+              class="act"
+              :to="{
+                query: { plan: 'set-template', vm: vm.name, template: vm.template ? 'no' : 'yes' },
+              }"
+              >{{ vm.template ? "Preview making it a VM again" : "Preview making it a template" }}</RouterLink
+            >
+          </template>
         </div>
         <VTable class="plain">
           <thead>

@@ -53,7 +53,7 @@ const volumes = computed(() => vms.value.reduce((sum, vm) => sum + vm.volumes, 0
           </td>
           <td class="name">
             <RouterLink v-if="vm.host" :to="pathOf('host', vm.host)">{{ vm.host }}</RouterLink>
-            <span v-else class="soft">off</span>
+            <span v-else class="soft">{{ vm.template ? "off, a template" : "off" }}</span>
           </td>
           <td class="n">{{ vm.cpus }}</td>
           <td class="n nowrap">{{ binarySize(vm.memory_bytes) }}</td>

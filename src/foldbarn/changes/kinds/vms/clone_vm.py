@@ -7,6 +7,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import ClassVar
 
+from pydantic import Field
+
 from foldbarn.changes.engine.effects import Note, Promise, TextRow, Texts
 from foldbarn.changes.engine.kind import Kind, Params, register
 from foldbarn.changes.engine.plan import Plan, Undo
@@ -26,13 +28,15 @@ from foldbarn.changes.kinds.volumes.warnings import unreadable, warnings_of
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.site import SiteView, Vm, VmPart, Volume
 from foldbarn.core.touching import Meant, Thing, shared
-from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.units import say_binary, say_count, say_list, say_size
 from foldbarn.core.vms.parts import (
     PartWish,
     called,
+    check_shape,
     check_vm_name,
     lasting_parts,
     missing_from,
+    newest_of_all,
     volume_name,
 )
 from foldbarn.core.volumes.bin import check_volume_name
@@ -41,13 +45,16 @@ from foldbarn.core.volumes.snapshots import Origin, Snapshot
 
 
 class CloneVmParams(Params):
-    """A virtual machine, which may be in the bin, and a snapshot that all its volumes have, by name; and the
-    name of the new one. Each of its volumes keeps what the original keeps, in the same pool.
+    """A virtual machine, which may be in the bin, and a snapshot that all its volumes have, by name; the
+    newest where none is named. name: of the new one. cpus, memory: as the original has them where they are 0
+    or empty. Each of its volumes keeps what the original keeps, in the same pool.
     """
 
     vm: str
-    snapshot: str
+    snapshot: str = ""
     name: str = ""
+    cpus: int = 0
+    memory: str = Field(default="", max_length=40)
 
 
 @register
@@ -59,12 +66,15 @@ class CloneVm(Kind[CloneVmParams]):
 
     def plan(self, view: SiteView, params: CloneVmParams) -> Plan:
         name = params.name.strip()
-        title = f"Make the VM {name or '...'} from {params.snapshot or 'a snapshot'}"
+        title = f"Make the VM {name or '...'} from {params.snapshot or params.vm or 'a snapshot'}"
         try:
             check_vm_name(view, name)
             vm = view.vm(params.vm)
             sources = lasting_parts(view, vm)
-            read = _readable(view, vm, sources, params.snapshot)
+            cpus = params.cpus or vm.cpus
+            memory = check_shape(cpus, params.memory) if params.memory.strip() else vm.memory_bytes
+            check_shape(cpus, f"{memory} B")
+            read = _readable(view, vm, sources, params.snapshot or _newest(vm, sources))
             made, after = _copied(view, name, read)
         except BarnError as error:
             return Plan(title=title, about=name, blockers=[Note.of(error)])
@@ -77,8 +87,9 @@ class CloneVm(Kind[CloneVmParams]):
         return Plan(
             title=f"Make the VM {name} from {snapshot} of {vm.name}",
             about=name,
-            summary=f"{say_count(len(made), 'volume')}, {size} in {say_list([pool.name for pool in pools])}.",
-            steps=steps_of_vm(name, vm.cpus, vm.memory_bytes, parts),
+            summary=f"{say_count(cpus, 'processor')}, {say_binary(memory)} of memory; "
+            f"{say_count(len(made), 'volume')}, {size} in {say_list([pool.name for pool in pools])}.",
+            steps=steps_of_vm(name, cpus, memory, parts),
             effects=[
                 Promise(
                     title="At once",
@@ -110,6 +121,15 @@ class CloneVm(Kind[CloneVmParams]):
             ),
             undo=Undo("delete-vm", {"vm": name}),
         )
+
+
+def _newest(vm: Vm, sources: Sequence[Volume]) -> str:
+    """The name of the newest snapshot of all of these. Raises NotPossible where there is none."""
+    found = newest_of_all(sources)
+    if found is None:
+        words = f"There is no snapshot of all volumes of {vm.name}."
+        raise NotPossible(words, about="snapshot", next_step="Take one first.")
+    return found.name
 
 
 def _readable(view: SiteView, vm: Vm, sources: Sequence[Volume], named: str) -> list[tuple[Volume, Snapshot]]:

@@ -306,6 +306,8 @@ def _first(view: SiteView, vm: Vm) -> str | None:
     parts = parts_of(view, vm)
     if vm.host is not None:
         return None
+    if vm.template:
+        return "Make a VM from it, or make it a VM again."
     if any(volume.offline for volume in parts):
         return "Bring it online first."
     if any(view.target_of(volume.number) for volume in parts):

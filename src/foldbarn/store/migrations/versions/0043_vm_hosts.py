@@ -33,9 +33,11 @@ def upgrade() -> None:
     op.add_column("vm", sa.Column("host_id", sa.BigInteger(), sa.ForeignKey("host.id")))
     op.add_column("vm", sa.Column("switched_by", sa.BigInteger()))
     op.add_column("vm", sa.Column("resumes", sa.BigInteger()))
+    op.add_column("vm", sa.Column("template", sa.Boolean(), nullable=False, server_default=sa.false()))
 
 
 def downgrade() -> None:
+    op.drop_column("vm", "template")
     op.drop_column("vm", "resumes")
     op.drop_column("vm", "switched_by")
     op.drop_column("vm", "host_id")
