@@ -70,7 +70,7 @@ const offline = computed(() => vm.value!.parts.every((p) => !p.volume || p.volum
       </div>
       <KinCards link="vm" :name="vm.name" />
       <section aria-label="Its volumes">
-        <div class="sec next">
+        <div class="sec next wraps">
           <h2>Its volumes</h2>
           <span class="small"
             >{{ count(vm.cpus, "processor") }}, {{ binarySize(vm.memory_bytes) }} of memory;
@@ -218,5 +218,8 @@ const offline = computed(() => vm.value!.parts.every((p) => !p.volume || p.volum
 }
 .nowrap {
   white-space: nowrap;
+}
+.wraps {
+  flex-wrap: wrap;
 }
 </style>
