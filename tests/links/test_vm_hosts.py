@@ -162,6 +162,10 @@ def test_a_refusal_is_told_in_the_words_of_the_service(at: Callable[[Answers], V
     with pytest.raises(NotPossible) as refused:
         service.switch(UUID, "On")
     assert refused.value.sentence == "The VM host refuses."
+    service = at(systems(OWN, ONE) | {reset: JSONResponse({}, 403)})
+    with pytest.raises(NotPossible) as refused:
+        service.switch(UUID, "On")
+    assert refused.value.sentence == "The VM host does not let this account do that."
     service = at(systems(OWN))
     assert service.is_on(UUID) is None
     service.forget(UUID)  # which it does not know: nothing to be done

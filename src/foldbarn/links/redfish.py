@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from http import HTTPStatus
 from typing import Any
 from urllib.parse import urljoin
 
@@ -76,8 +77,10 @@ class Redfish:
         is no such resource, and NotPossible, with what it says, where it refuses.
         """
         answer = self._ask(method, path, body)
-        if answer.status == 404:
+        if answer.status == HTTPStatus.NOT_FOUND:
             raise NotFound(f"The {self.who} has nothing at {path}.", about=self.about)
+        if answer.status == HTTPStatus.FORBIDDEN:
+            raise NotPossible(f"The {self.who} does not let this account do that.")
         if answer.is_error:
             said = _message(answer)
             raise NotPossible(f"The {self.who} refuses: {said}" if said else f"The {self.who} refuses.")
@@ -104,7 +107,8 @@ class Redfish:
                 about=self.about,
                 next_step="Look at the address, and whether its certificate is trusted.",
             ) from error
-        if answer.status == 401 or (answer.status == 403 and method == "GET"):
+        forbidden = answer.status == HTTPStatus.FORBIDDEN and method == "GET"
+        if forbidden or answer.status == HTTPStatus.UNAUTHORIZED:
             raise NotAllowed(f"The {self.who} does not accept this name and password.", about="password")
         return answer
 
