@@ -95,9 +95,9 @@ def numbers_by(session: Session, by: int) -> dict[int, int]:
 
 
 def taken(session: Session, by: int) -> None:
-    """Those that a change takes are there, from this moment on."""
+    """Those that a change takes are there, all from this one moment on."""
     mine = SnapshotRow.made_by == by, SnapshotRow.taken_at.is_(None)
-    at = {"taken_at": func.clock_timestamp()}
+    at = {"taken_at": func.statement_timestamp()}
     rows = update(SnapshotRow).where(*mine).values(**at).returning(SnapshotRow.volume_id)
     _altered(session, session.scalars(rows).all())
 
