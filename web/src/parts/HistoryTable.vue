@@ -30,7 +30,7 @@ defineProps<{ lines: components["schemas"]["ChangeLine"][] }>();
         <td>
           <RouterLink :to="`/changes/${c.number}`">{{ c.title }}</RouterLink>
         </td>
-        <td><StateMark :lamp="CHANGE_LAMPS[c.state]" /> {{ CHANGE_WORDS[c.state] }}</td>
+        <td class="state"><StateMark :lamp="CHANGE_LAMPS[c.state]" /> {{ CHANGE_WORDS[c.state] }}</td>
         <td class="soft">{{ c.actor }}</td>
         <td class="soft mono">{{ clock(c.made_at) }}</td>
       </tr>
@@ -38,3 +38,9 @@ defineProps<{ lines: components["schemas"]["ChangeLine"][] }>();
   </VTable>
   <p v-else class="soft">No change has touched it.</p>
 </template>
+
+<style scoped>
+.state {
+  white-space: nowrap;
+}
+</style>
