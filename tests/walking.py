@@ -98,4 +98,8 @@ def hear_vm_hosts() -> None:
         assert one.answer is not None
         one.answer.exception(timeout=80)
     taker.go()
+    for one in taker.asked.values():  # what that led to: that somebody is to go on
+        if one.answer is not None:
+            one.answer.exception(timeout=80)
+    taker.go()
     taker.crew.shutdown()

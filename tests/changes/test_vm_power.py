@@ -17,7 +17,7 @@ from walking import hear_vm_hosts, look, register
 from foldbarn.changes.engine.effects import Promise, Texts
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.actors import BY_ITSELF
-from foldbarn.core.errors import NotPossible
+from foldbarn.core.errors import NotPossible, Unreachable
 from foldbarn.core.hosts.lanes import Passage, lanes_of
 from foldbarn.core.site import Contact, SiteView, VmPart
 from foldbarn.core.units import GIB, TIB
@@ -27,6 +27,7 @@ from foldbarn.core.volumes.ending import teardown
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.states import Lamp
 from foldbarn.core.watch.vms import vm_state
+from foldbarn.links.vm_hosts import VmHostService
 from foldbarn.services import changes
 from foldbarn.services.limits import tell_targets
 from foldbarn.services.schedules import go_by_schedules
@@ -521,3 +522,53 @@ def test_neither_its_swap_nor_its_memory_goes_by_the_schedule_of_its_policy(read
     go_by_schedules()
     with transaction() as session:
         assert len(list(session.scalars(select(ChangeRow).where(ChangeRow.actor == BY_ITSELF)))) == 1
+
+
+def test_one_that_was_left_standing_goes_on_once_its_host_is_heard(
+    ready: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Its host falls silent just after it has written the memory, and the change comes to nothing."""
+    switch_on(ready)
+    written = VmHostService.write_memory
+
+    def and_falls_silent(service: VmHostService, *said: Any) -> None:
+        written(service, *said)
+        ready.yard.machines.hosts["bridge-1"].power = False
+
+    monkeypatch.setattr(VmHostService, "write_memory", and_falls_silent)
+    number = ready.do("keep-memory", vm=NAME, name="awake")
+    assert ready.state(number) == "withdrawn"
+    assert guest(ready).paused
+    ready.yard.machines.hosts["bridge-1"].power = True
+    hear_vm_hosts()
+    assert (guest(ready).on, guest(ready).paused) == (True, False)
+    assert power_of(current_view(), the()) is Power.ON
+
+
+def test_what_may_have_run_never_goes_on_with_what_its_memory_held_before(
+    ready: Site, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    awake(ready)
+    ready.do("power-off", vm=NAME)
+    offline(ready, yes=True)
+    wish = {"vm": NAME, "snapshot": "awake", "keep_as": "before", "memory": True}
+    assert ready.state(ready.do("revert-vm", **wish)) == "done"
+    offline(ready, yes=False)
+    switch = VmHostService.switch
+
+    def is_done_and_not_told(service: VmHostService, uuid: str, kind: str) -> None:
+        switch(service, uuid, kind)
+        if kind == "On":
+            raise Unreachable("No answer.")
+
+    with monkeypatch.context() as patched:
+        patched.setattr(VmHostService, "switch", is_done_and_not_told)
+        number = ready.do("power-on", vm=NAME)
+    assert ready.state(number) == "paused"
+    assert guest(ready).woken
+    changes.ask(ME, number, "withdraw")
+    run_change(number)
+    assert ready.state(number) == "withdrawn"
+    assert the().resumes is None
+    switch_on(ready)
+    assert not guest(ready).woken

@@ -430,12 +430,15 @@ class Vm:
 
 @dataclass(frozen=True, slots=True)
 class Guest:
-    """A virtual machine as its host tells of it, ours or another. uuid: in small letters."""
+    """A virtual machine as its host tells of it, ours or another. uuid: in small letters; paused: it is on,
+    and stands still.
+    """
 
     uuid: str
     name: str
     on: bool
     memory_bytes: int
+    paused: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -178,6 +178,7 @@ def _guest(system: dict[str, Any]) -> Guest:
         name=str(system["Name"])[:LONGEST_NAME],
         on=system.get("PowerState") != "Off",
         memory_bytes=_memory(system),
+        paused=system.get("PowerState") == "Paused",
     )
 
 

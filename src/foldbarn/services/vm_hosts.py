@@ -11,9 +11,11 @@ import structlog
 
 from foldbarn.core.errors import BarnError, NotAllowed, NotPossible
 from foldbarn.core.site import Contact
+from foldbarn.core.touching import Thing
+from foldbarn.core.vms.power import stands_still, uuid_of
 from foldbarn.links.vm_hosts import VmHostService
 from foldbarn.sealed import unseal
-from foldbarn.store import vm_hosts
+from foldbarn.store import touching, vm_hosts
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.views import current_view
 from foldbarn.store.vm_hosts import Access, Said
@@ -62,6 +64,23 @@ class VmHostTaker:
         if news:
             with transaction() as session:
                 announce(session, "site")
+        self._let_go_on()
+
+    def _let_go_on(self) -> None:
+        """What stands still though no change is at it any more goes on: a host that could not be asked to,
+        as a snapshot with memory came to nothing, is asked as soon as it is heard.
+        """
+        view = current_view()
+        for vm in view.vms:
+            one = self.asked.get(vm.host or 0)
+            if one is None or not stands_still(view, vm):
+                continue
+            with transaction() as session:
+                if touching.open_touching(session, Thing.VM, vm.number):
+                    continue
+            log.info("goes on", vm=vm.name)
+            if one.answer is None:
+                one.answer = self.crew.submit(_go_on, one, uuid_of(view, vm))
 
     def _know(self) -> None:
         view = current_view()
@@ -107,6 +126,14 @@ def _ask(one: _Asked) -> Said:
     runs = service.runs()
     missing = service.missing() if one.rights_at <= time.monotonic() else one.missing
     return Said(runs.identity, runs.cpus, runs.memory_bytes, missing, runs.guests)
+
+
+def _go_on(one: _Asked, uuid: str) -> Said:
+    """Returns what its host runs after that."""
+    service = VmHostService(one.access.url, one.access.user, unseal(one.access.password))
+    if service.is_paused(uuid):
+        service.switch(uuid, "Resume")
+    return _ask(one)
 
 
 @lru_cache

@@ -48,6 +48,13 @@ def power_of(view: SiteView, vm: Vm) -> Power:
     return Power.ON if guest is not None and guest.on else Power.STOPPED
 
 
+def stands_still(view: SiteView, vm: Vm) -> bool:
+    """Whether its host says that it is on, and paused."""
+    runs = None if vm.host is None else view.vm_host(vm.host)
+    guest = None if runs is None else runs.guest(uuid_of(view, vm))
+    return power_of(view, vm) is Power.ON and guest is not None and guest.paused
+
+
 def file_system_of(volume: Volume) -> FileSystem:
     """As what its host uses a part: it keeps files of its own on the configuration."""
     is_files = volume.part is not None and volume.part.what is VmPart.CONFIGURATION

@@ -6,7 +6,7 @@ from foldbarn.core.policies.conformance import conformance
 from foldbarn.core.site import SiteView, Vm
 from foldbarn.core.units import say_count, say_list
 from foldbarn.core.vms.parts import called, is_binned, missing_from, parts_of
-from foldbarn.core.vms.power import Power, power_of
+from foldbarn.core.vms.power import Power, power_of, stands_still
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.states import Lamp, State, worst
 
@@ -49,6 +49,8 @@ def power_state(view: SiteView, vm: Vm) -> State:
             return State(Lamp.NOT_HEARD, f"It was switched on at {name}, which is not heard.{why}")
         case Power.STOPPED:
             return State(Lamp.WATCH, f"It was switched on at {name}, which says that it is not on.")
+    if stands_still(view, vm):
+        return State(Lamp.WATCH, f"It is on at {name}, and stands still.")
     return State(Lamp.SOUND, f"It is on at {name}.")
 
 

@@ -111,7 +111,7 @@ class OpenPart(Outside):
 
 
 class SwitchTo(Inside):
-    """A virtual machine is to be on at a host (both by number), and reaches all its volumes then."""
+    """A virtual machine is to be on at a host (both by number): it is that which reaches its volumes."""
 
     name: ClassVar[str] = "switch-to"
     vm: int
@@ -194,7 +194,7 @@ class SwitchOn(Outside):
         view = current_view()
         own, name = uuid_of(view, view.vm_numbered(self.vm)), view.host_numbered(self.host).name
         if not service_of(self.host).is_on(own):
-            run.insist(name, lambda: service_of(self.host).switch(own, "On"))
+            self._switch(run, own, name)
         until = time.monotonic() + STARTS_SECONDS
         while not service_of(self.host).is_on(own):
             run.check_asked()
@@ -202,10 +202,24 @@ class SwitchOn(Outside):
                 raise Unreachable(f"{name} does not say that it is on.", about=name)
             time.sleep(settings().look_seconds)
         look_at(run, self.host)
-        with run.writing() as session:  # it went on from there, if it did: once
-            vms.resume_with(session, self.vm, None)
-            announce(session, "site")
         return f"{name} says that it is on."
+
+    def _switch(self, run: Run, own: str, name: str) -> None:
+        """From when it is asked for it may have run, whatever becomes of this change: its disks are others
+        than its memory knows. Only a host that refuses says that it has not.
+        """
+        resumes = current_view().vm_numbered(self.vm).resumes
+        self._resume_with(run, None)
+        try:
+            run.insist(name, lambda: service_of(self.host).switch(own, "On"))
+        except NotPossible:
+            self._resume_with(run, resumes)
+            raise
+
+    def _resume_with(self, run: Run, place: int | None) -> None:
+        with run.writing() as session:
+            vms.resume_with(session, self.vm, place)
+            announce(session, "site")
 
 
 def parts_to_reach(view: SiteView, vm: Vm, *, anew: bool) -> list[Volume]:
