@@ -11,6 +11,7 @@ from foldbarn.core.units import GIB
 from foldbarn.core.volumes.pace import COUNTED, Pace, work_of
 from foldbarn.yard import agent
 from foldbarn.yard.consumers import operations_a_second, workload_of
+from foldbarn.yard.fluid import advance, tick
 from foldbarn.yard.machines import Landing, Machines, PlyFacts
 from foldbarn.yard.scenario import skerry_ferries
 from foldbarn.yard.serving import FULL, busy_part, serve
@@ -63,6 +64,23 @@ def test_operations_take_of_disks_what_the_handbooks_say(
     assert machines.asked["1"] == pytest.approx(10.0 * height)
     written = sum(machines.counters[serial(machines, d)].written_bytes for d in PLATTERS)
     assert written == pytest.approx(found["disk_written_bytes"])
+
+
+def test_what_was_written_between_two_looks_is_asked_for_as_soon_as_a_test_lets_time_pass() -> None:
+    machines = holding(PLATTERS, 1)
+    advance(machines, 1.0)
+    there = machines.load.volumes[1].rate
+    for extent in range(EXTENTS, 2 * EXTENTS):
+        machines.add_strip(serial(machines, PLATTERS[extent % len(PLATTERS)]), (1, extent, 0))
+    tick(machines, 0.01)  # which does not look: it has just been done
+    assert machines.load.volumes[1].rate == there == pytest.approx(wanted())
+    machines.limits["gannet"] = {"1": (4.0, 0.0)}
+    machines.load.summed_at = None
+    before = machines.asked["1"]
+    advance(machines, 60.0)
+    rate = operations_a_second(1, np.arange(2 * EXTENTS), 1).sum()
+    assert machines.load.volumes[1].rate == pytest.approx(rate)
+    assert (machines.asked["1"] - before) * rate == pytest.approx(4.0 * 60)
 
 
 def test_what_is_out_is_read_from_the_others_and_what_cannot_be_read_is_not_asked_for() -> None:

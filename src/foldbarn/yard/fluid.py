@@ -33,8 +33,12 @@ def tick(machines: Machines, wall_seconds: float) -> None:
 
 
 def advance(machines: Machines, seconds: float) -> None:
-    """Advances the yard by this much of its own time, one at a time."""
+    """Advances the yard by this much of its own time, one at a time. However many ticks ago it has looked
+    where strips lie: what was written just now is asked for from the first of these seconds.
+    """
     with machines.advancing:
+        if machines.moved:
+            machines.load.ticks = 0
         _pass(machines, seconds)
 
 
