@@ -336,6 +336,7 @@ class Yard:
 
     url: str
     machines: Machines
+    name_server: str
 
     def agent(self, node: str) -> str:
         return f"{self.url}/agents/{node}"
@@ -356,6 +357,7 @@ class Stage:
         self.app: Any = None
         self.loop: asyncio.AbstractEventLoop | None = None
         self.served = serve(self, port)
+        self.names_port = free_port()
 
     async def __call__(self, scope: Any, receive: Any, send: Any) -> None:
         if scope["type"] != "lifespan":
@@ -376,13 +378,13 @@ class Stage:
         # At such a speed the hour of the day, and what consumers have asked, would be as fast as the machine
         # is: they want nothing, until a test wants them to.
         machines.speed, machines.consumers = speed, 0.0
-        self.app = make_yard(machines, self.served.url, "")
+        self.app = make_yard(machines, self.served.url, "", names_port=self.names_port)
         clock = self.app.router.lifespan_context(self.app)
         self._in_server(clock.__aenter__())
         os.environ["FOLDBARN_YARD_URL"] = self.served.url
         settings.cache_clear()
         try:
-            yield Yard(self.served.url, machines)
+            yield Yard(self.served.url, machines, f"127.0.0.1:{self.names_port}")
         finally:
             self._in_server(clock.__aexit__(None, None, None))
             machines.close()

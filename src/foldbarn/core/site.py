@@ -29,6 +29,7 @@ from foldbarn.core.machines.network import Port
 from foldbarn.core.names import folded
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.protection import Level, Scheme
+from foldbarn.core.shares.share import NO_FILES, FileService, Serves, Share
 from foldbarn.core.volumes.growth import NO_GROWTH, Growth
 from foldbarn.core.volumes.snapshots import Origin, Snapshot, Span
 
@@ -126,6 +127,7 @@ class Node:
     agent_url: str = ""
     agent_name: str = ""  # what its agent calls it, where that is another name
     serving: Serving = NO_SERVING
+    files: Serves = NO_FILES
 
 
 @dataclass(frozen=True, slots=True)
@@ -613,7 +615,9 @@ class Cluster:
 
 
 Found = TypeVar("Found")
-Named = TypeVar("Named", Room, Rack, Node, Disk, Pool, Volume, Policy, Host, Vm, Orchestrator, StorageClass)
+Named = TypeVar(
+    "Named", Room, Rack, Node, Disk, Pool, Volume, Policy, Host, Vm, Share, Orchestrator, StorageClass
+)
 
 
 @dataclass(frozen=True, eq=False)
@@ -646,6 +650,8 @@ class SiteView:
     grants: tuple[Grant, ...] = ()  # by orchestrator, namespace and policy
     vms: tuple[Vm, ...] = ()  # by name
     vm_hosts: tuple[VmHost, ...] = ()  # by number of the host
+    files: FileService | None = None  # where it is switched on
+    shares: tuple[Share, ...] = ()  # by name
     claims: tuple[KeptClaim, ...] = ()  # by orchestrator, namespace and name; also those of which all is over
     before: Columns = field(default_factory=Columns)  # of the picture before this one
 
@@ -943,6 +949,20 @@ class SiteView:
                 found.setdefault(volume.part.vm, []).append(volume)
         return found
 
+    def share(self, name: str) -> Share:
+        return _find(self.shares, name, "share")
+
+    def share_numbered(self, number: int) -> Share:
+        return _numbered({share.number: share for share in self.shares}, number, "share")
+
+    def share_of(self, volume: int) -> Share | None:
+        """That which lies on a volume (by number); none where none does."""
+        return self._shares_by_volume.get(volume)
+
+    @cached_property
+    def _shares_by_volume(self) -> dict[int, Share]:
+        return {share.volume: share for share in self.shares}
+
     def orchestrator(self, name: str) -> Orchestrator:
         return _find(self.orchestrators, name, "orchestrator")
 
@@ -1055,6 +1075,7 @@ class SiteView:
             policies=renamed(self.policies, "policy"),
             hosts=renamed(self.hosts, "host"),
             vms=renamed(self.vms, "vm"),
+            shares=renamed(self.shares, "share"),
             orchestrators=renamed(self.orchestrators, "orchestrator"),
             classes=renamed(self.classes, "class"),
         )

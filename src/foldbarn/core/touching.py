@@ -9,6 +9,7 @@ from enum import StrEnum
 from foldbarn.core.claims.classes import StorageClass
 from foldbarn.core.claims.kept import Orchestrator
 from foldbarn.core.policies.policy import Policy
+from foldbarn.core.shares.share import Share
 from foldbarn.core.site import Disk, Host, Node, Pool, SiteView, Vm, Volume
 
 
@@ -28,6 +29,7 @@ class Thing(StrEnum):
     POLICY = "policy"
     HOST = "host"
     VM = "vm"
+    SHARE = "share"
     ORCHESTRATOR = "orchestrator"
     CLASS = "class"  # of storage
     GRANTS = "grants"  # of a policy, by the policy's number
@@ -37,6 +39,7 @@ class Thing(StrEnum):
     PLACES = "places"  # one: rooms, racks, and what stands where under which name
     NETWORK = "network"  # one: addresses and purposes of ports
     CLUSTER = "cluster"  # one
+    FILES = "files"  # one: the file service
 
 
 @dataclass(frozen=True, slots=True, order=True)
@@ -92,6 +95,7 @@ _ONE = {
     Thing.PLACES: "rooms, racks, and what stands where",
     Thing.NETWORK: "addresses and purposes of ports",
     Thing.CLUSTER: "the cluster",
+    Thing.FILES: "the file service",
 }
 
 
@@ -101,7 +105,7 @@ def touched(view: SiteView, touches: Iterable[Touch]) -> list[Touched]:
     return [_touched(view, t) for t in sorted(touches, key=lambda t: (order.index(t.what), t.number))]
 
 
-_Named = Pool | Volume | Disk | Node | Policy | Host | Vm | Orchestrator | StorageClass
+_Named = Pool | Volume | Disk | Node | Policy | Host | Vm | Share | Orchestrator | StorageClass
 
 
 def _touched(view: SiteView, touch: Touch) -> Touched:
@@ -122,6 +126,7 @@ def _touched(view: SiteView, touch: Touch) -> Touched:
         "policy": view.current_policies,
         "host": view.hosts,
         "vm": view.vms,
+        "share": view.shares,
         "orchestrator": view.orchestrators,
         "class": view.classes,
     }
@@ -145,6 +150,7 @@ class Meant:
     policies: tuple[Policy, ...] = ()
     hosts: tuple[Host, ...] = ()
     vms: tuple[Vm, ...] = ()
+    shares: tuple[Share, ...] = ()
     orchestrators: tuple[Orchestrator, ...] = ()
     classes: tuple[StorageClass, ...] = ()
 
@@ -158,6 +164,7 @@ class Meant:
             "policy": self.policies,
             "host": self.hosts,
             "vm": self.vms,
+            "share": self.shares,
             "orchestrator": self.orchestrators,
             "class": self.classes,
         }

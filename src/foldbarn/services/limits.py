@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from foldbarn.changes.engine.files import FILES
 from foldbarn.changes.engine.marks import MARKS
 from foldbarn.changes.engine.targets import TARGETS
 from foldbarn.changes.engine.telling import Matter, tell
@@ -23,6 +24,11 @@ def tell_targets() -> bool:
 def tell_marks() -> bool:
     """The same of snapshots."""
     return _left(MARKS)
+
+
+def tell_files() -> bool:
+    """The same of the file service."""
+    return _left(FILES)
 
 
 def _left(matter: Matter) -> bool:

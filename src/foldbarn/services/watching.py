@@ -22,6 +22,7 @@ from foldbarn.core.machines.hardware import Inventory
 from foldbarn.core.machines.reading import (
     read_compressed,
     read_counters,
+    read_files,
     read_inventory,
     read_serves,
     read_terms,
@@ -47,9 +48,10 @@ from foldbarn.services.giving import RoomGiver
 from foldbarn.services.heat import HeatTaker
 from foldbarn.services.hosts import HostTaker, move_gateways
 from foldbarn.services.intake import node_is_back, read_report
-from foldbarn.services.limits import tell_limits, tell_marks, tell_targets
+from foldbarn.services.limits import tell_files, tell_limits, tell_marks, tell_targets
 from foldbarn.services.samples import Sampler, sampling
 from foldbarn.services.schedules import go_by_schedules
+from foldbarn.services.shares import find_names, move_homes, sum_used
 from foldbarn.services.tiers import move_by_heat
 from foldbarn.services.vm_hosts import hear_vm_hosts
 from foldbarn.settings import settings
@@ -104,6 +106,7 @@ class Noted:
     terms: str | None
     serves: tuple[str, list[list[str]]] | None
     compressed: dict[str, list[int]]
+    files: tuple[str, dict[str, Any]] | None
 
     def covers(self, other: Noted) -> bool:
         mine = self.version, self.says, self.wants, self.terms, self.serves
@@ -113,6 +116,7 @@ class Noted:
             and other.keeps_time(self.clock_offset)
             and (other.written is None or not _grown(self.written or {}, other.written))
             and not _grown(_takes(self.compressed), _takes(other.compressed))
+            and self.files == other.files
         )
 
     def keeps_time(self, known: float | None) -> bool:
@@ -508,6 +512,8 @@ def _note_report(
             node.marks = nodes.UNSURE_MARKS
         if node.targets:
             node.targets = nodes.unsure_targets(node.targets.get("order", ""))
+        if node.files:
+            node.files = nodes.unsure_files(node.files.get("order", ""))
         node.since = kept.now(session)
     if node.owes:
         node_is_back(session, node)
@@ -530,6 +536,7 @@ def _note_report(
             node.targets, changed = nodes.unsure_targets(order), True
         if sessions != node.sessions:
             node.sessions, changed = sessions, True
+    changed |= _note_files(node, noted)
     if _note_cluster(node, report, noted) or changed:
         announce(session, "site")
     if not noted.keeps_time(node.clock_offset) and noted.clock_offset is not None:
@@ -545,6 +552,22 @@ def _note_cluster(node: NodeRow, report: dict[str, Any], noted: Noted) -> bool:
     changed = False
     if isinstance(report.get("cluster"), dict) and noted.says != node.says:
         node.says, changed = noted.says, True
+    return changed
+
+
+def _note_files(node: NodeRow, noted: Noted) -> bool:
+    """What a node says of the file service, and by which order. True where that is worth a new picture: more
+    bytes used alone are not, a duty sums those up.
+    """
+    if noted.files is None:
+        return False
+    (order, said), changed = noted.files, False
+    if order != node.files.get("order", ""):
+        node.files, changed = nodes.unsure_files(order), True
+    if said != node.files_said:
+        was = node.files_said or {"used": []}
+        changed |= {**was, "used": []} != {**said, "used": []}
+        node.files_said = said
     return changed
 
 
@@ -586,6 +609,7 @@ def noted_of(report: dict[str, Any]) -> Noted:
         terms=read_terms(report),
         serves=read_serves(report),
         compressed={str(ply): list(found) for ply, found in read_compressed(report).items()},
+        files=read_files(report),
     )
 
 
@@ -621,6 +645,12 @@ def duties_of_the_watch() -> tuple[Duty, ...]:
         Duty("tell nodes which snapshots there are", now, lambda: tell_marks(), on_change=True),
         Duty("choose anew who serves volumes to hosts", now, lambda: move_gateways(), on_change=True),
         Duty("tell nodes what they serve to hosts", now, lambda: tell_targets(), on_change=True),
+        Duty(
+            "choose anew where file service addresses are at home", now, lambda: move_homes(), on_change=True
+        ),
+        Duty("tell nodes of the file service", now, lambda: tell_files(), on_change=True),
+        Duty("sum up what shares hold", 2.0, lambda: sum_used()),
+        Duty("look for the names of the file service", 5.0, lambda: find_names()),
         Duty("ask VM hosts what they run", 1.0, lambda: hear_vm_hosts()),
         Duty("tell who leads", now, lambda: tell_who_leads(), on_change=True),
         Duty("forget what ended long ago", 300.0, lambda: prune()),

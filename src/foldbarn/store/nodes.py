@@ -42,6 +42,22 @@ def targets_told(session: Session) -> dict[int, Told]:
     return _told(session, NodeRow.targets, NodeRow.targets_told)
 
 
+def files_told(session: Session) -> dict[int, Told]:
+    """Of the file service; by number, of the nodes that have an agent."""
+    return _told(session, NodeRow.files, NodeRow.files_told)
+
+
+def note_files(session: Session, node: int, digest: str, order: str) -> None:
+    """What a node (by number) has been told of the file service, and by which order."""
+    told = {"files": {"order": order, "digest": digest}, "files_told": NodeRow.files_told + 1}
+    session.execute(update(NodeRow).where(NodeRow.id == node).values(**told))
+
+
+def unsure_files(order: str) -> dict[str, Any]:
+    """Of a node that goes by an order other than it was told last: what it knows of that is not known."""
+    return {"order": order, "digest": None}
+
+
 def marks_told(session: Session) -> dict[int, Told]:
     """Of snapshots; by number, of the nodes that have an agent."""
     return _told(session, NodeRow.marks, NodeRow.marks_told)

@@ -140,6 +140,11 @@ class NodeRow(Base):
     marks_told: Mapped[int] = mapped_column(server_default="0")
     # who is connected, as it said last: target, initiator, address
     sessions: Mapped[list[Any]] = mapped_column(server_default="[]")
+    # what it was last told of the file service: the order, and a digest; how often; and what it said last of
+    # it: addresses it has, who has mounted what, bytes used
+    files: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
+    files_told: Mapped[int] = mapped_column(server_default="0")
+    files_said: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     __table_args__ = (
         Index("node_name_taken", func.lower(text("name")), unique=True),
         CheckConstraint("contact in ('heard', 'silent', 'garbled', 'awaited')", name="node_contact"),
@@ -464,6 +469,66 @@ class VmRow(Base):
     resumes: Mapped[int | None]  # the place of the memory with which it goes on next
     template: Mapped[bool] = mapped_column(server_default="false")
     __table_args__ = (Index("vm_name_taken", func.lower(text("name")), unique=True),)
+
+
+class FileServiceRow(Base):
+    """That the file service is switched on; one row, or none."""
+
+    __tablename__ = "file_service"
+    id: Mapped[int] = mapped_column(primary_key=True, autoincrement=False)
+    name_server: Mapped[str]
+
+
+class FileAddressRow(Base):
+    """An address of the file service, of one version or both. home_id: the node that has it while that can;
+    resolved: what was found of its name when that was looked for last.
+    """
+
+    __tablename__ = "file_address"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    at: Mapped[list[Any]]
+    home_id: Mapped[int]
+    resolved: Mapped[list[Any]] = mapped_column(server_default="[]")
+    looked_at: Mapped[datetime | None]
+
+
+class ShareRow(Base):
+    """A file system on a volume of its own. rules: who, right and root of each; warn: per cent of the quota;
+    used, fill: as its node told last.
+    """
+
+    __tablename__ = "share"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    volume_id: Mapped[int] = mapped_column(ForeignKey("volume.id", ondelete="cascade"), unique=True)
+    address_id: Mapped[int] = mapped_column(ForeignKey("file_address.id"))
+    quota: Mapped[int]
+    warn: Mapped[int]
+    protocols: Mapped[list[Any]]
+    rules: Mapped[list[Any]] = mapped_column(server_default="[]")
+    used: Mapped[int] = mapped_column(server_default="0")
+    fill: Mapped[str] = mapped_column(server_default="well")
+    fill_since: Mapped[datetime] = mapped_column(server_default=func.now())
+    made_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
+    __table_args__ = (Index("share_name_taken", func.lower(text("name")), unique=True),)
+
+
+class ShareUserRow(Base):
+    """Who signs in to a share. proof: by which nodes know the password; sealed: the password, until somebody
+    has seen it.
+    """
+
+    __tablename__ = "share_user"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    share_id: Mapped[int] = mapped_column(ForeignKey("share.id", ondelete="cascade"), index=True)
+    name: Mapped[str]
+    may: Mapped[str]
+    proof: Mapped[str]
+    sealed: Mapped[str] = mapped_column(server_default="")
+    made_by: Mapped[int] = mapped_column(ForeignKey("change.id"))
+    __table_args__ = (UniqueConstraint("share_id", "name", name="share_user_taken"),)
 
 
 class VmHostRow(Base):

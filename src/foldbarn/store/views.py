@@ -25,6 +25,7 @@ from foldbarn.core.machines.network import Port
 from foldbarn.core.names import natural_key
 from foldbarn.core.policies.policy import Policy
 from foldbarn.core.pools.protection import Level, Scheme
+from foldbarn.core.shares.share import NO_FILES, FileService, Mount, Protocol, Serves, Share
 from foldbarn.core.site import (
     Binned,
     Cluster,
@@ -55,7 +56,7 @@ from foldbarn.core.volumes.growth import Growth
 from foldbarn.core.volumes.origins import as_read
 from foldbarn.core.volumes.snapshots import Origin, Span
 from foldbarn.core.volumes.tiers import in_tiers
-from foldbarn.store import claims, hosts, moves, orchestrators, policies, snapshots, vm_hosts, vms
+from foldbarn.store import claims, hosts, moves, orchestrators, policies, shares, snapshots, vm_hosts, vms
 from foldbarn.store.database import Session, glance, snapshot
 from foldbarn.store.tables import (
     ClusterRow,
@@ -89,6 +90,7 @@ class _Keeper:
         self.policies: tuple[Versions, tuple[Policy, ...]] | None = None
         self.users: tuple[Versions, tuple[tuple[Host, ...], tuple[Target, ...]]] | None = None
         self.vms: tuple[Versions, tuple[tuple[Vm, ...], tuple[VmHost, ...]]] | None = None
+        self.shares: tuple[Versions, tuple[FileService | None, tuple[Share, ...]]] | None = None
         self.offers: tuple[Versions, _Offers] | None = None
         # With the revision they are of, names of orchestrators, and each with its row's version and place.
         self.claims: tuple[int, _Names, dict[int, _SortedClaim], tuple[KeptClaim, ...]] | None = None
@@ -111,7 +113,7 @@ class _Keeper:
             self.disks.clear()
             self.volumes.clear()
             self.ground = self.pools = self.policies = self.users = self.listed = None
-            self.offers = self.claims = self.vms = None
+            self.offers = self.claims = self.vms = self.shares = None
 
     def placements_of(
         self, session: Session, plies: list[PlyRow], versions: dict[int, str]
@@ -193,6 +195,17 @@ class _Keeper:
             kept = now, (vms.read_vms(session), vm_hosts.read_vm_hosts(session))
             with self.lock:
                 self.vms = kept
+        return kept[1]
+
+    def shares_of(self, session: Session, versions: Versions) -> tuple[FileService | None, tuple[Share, ...]]:
+        """The file service, and its shares."""
+        now = {table: versions[table] for table in _SHARES}
+        with self.lock:
+            kept = self.shares
+        if kept is None or kept[0] != now:
+            kept = now, (shares.read_service(session), shares.read_shares(session))
+            with self.lock:
+                self.shares = kept
         return kept[1]
 
     def offers_of(self, session: Session, versions: Versions) -> _Offers:
@@ -322,6 +335,7 @@ def load_view(session: Session) -> SiteView:
     under_way = moves.under_way(session)
     users, targets = _keeper.users_of(session, versions, ground.node_rows)
     machines, runners = _keeper.vms_of(session, versions)
+    service, offered = _keeper.shares_of(session, versions)
     connected, classes, grants = _keeper.offers_of(session, versions)
     return SiteView(
         name=site.name,
@@ -344,6 +358,8 @@ def load_view(session: Session) -> SiteView:
         targets=targets,
         vms=machines,
         vm_hosts=runners,
+        files=service,
+        shares=offered,
         orchestrators=connected,
         classes=classes,
         grants=grants,
@@ -356,6 +372,7 @@ Versions = dict[str, dict[int, str]]  # of rows by number, by table
 _GROUND = ("room", "rack", "node", "enclosure", "cluster")
 _USERS = ("host", "initiator", "target", "attachment")
 _VMS = ("vm", "vm_host")
+_SHARES = ("file_service", "file_address", "share", "share_user")
 _OFFERS = ("orchestrator", "orchestrator_secret", "storage_class", "policy_grant")
 _Names = dict[int, Any]  # as they are sorted, by number
 _SortedClaim = tuple[str, tuple[object, ...], KeptClaim]
@@ -364,7 +381,10 @@ _Offers = tuple[tuple[Orchestrator, ...], tuple[StorageClass, ...], tuple[Grant,
 _ALL_VERSIONS = text(
     " union all ".join(
         f"select '{table}', id, ctid::text || ' ' || xmin::text from {table}"
-        for table in (*_GROUND, *_USERS, *_VMS, *_OFFERS, "pool", "volume", "ply", "policy", "policy_version")
+        for table in (
+            *(*_GROUND, *_USERS, *_VMS, *_SHARES, *_OFFERS),
+            *("pool", "volume", "ply", "policy", "policy_version"),
+        )
     )
 )
 
@@ -484,6 +504,21 @@ def _node(row: NodeRow, rack: int) -> Node:
         row.agent_url,
         row.agent_name,
         _serving(row),
+        _files(row),
+    )
+
+
+def _files(row: NodeRow) -> Serves:
+    said = row.files_said
+    if not said:
+        return NO_FILES
+    return Serves(
+        carries=frozenset(said["carries"]),
+        mounts=tuple(
+            Mount(share, client, Protocol(protocol), read_only, user)
+            for share, client, protocol, read_only, user in said["mounts"]
+        ),
+        refuses=frozenset(said["refuses"]),
     )
 
 

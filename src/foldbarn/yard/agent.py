@@ -17,7 +17,7 @@ from foldbarn.core.machines.reading import PROTOCOL
 from foldbarn.core.pools.roles import rated_bytes
 from foldbarn.core.site import slots_of
 from foldbarn.core.volumes.pace import COUNTED
-from foldbarn.yard import council, hosts, past
+from foldbarn.yard import council, hosts, past, shares
 from foldbarn.yard.consumers import compressed_part, operations_a_second
 from foldbarn.yard.council import BadOrder
 from foldbarn.yard.machines import Landing, Machines, Order, PlyFacts, Strip, copies_of
@@ -340,6 +340,7 @@ def take_order(machines: Machines, node: str, body: dict[str, Any]) -> Order:
         "marks": _marks,
         "bring-back": _bring_back,
         "serve": _serve,
+        "files": _files,
         "clear": _clear,
         "address": _address,
         "ready": council.ready,
@@ -386,6 +387,13 @@ def _own_disk(machines: Machines, node: str, serial: str) -> StandInDisk:
     if serial not in machines.disks or node not in machines.nodes_of(serial) or serial in machines.pulled:
         raise BadOrder(f"{node} has no disk {serial}")
     return machines.disks[serial]
+
+
+def _files(machines: Machines, order: Order) -> None:
+    """All that there is of the file service of its cluster."""
+    shares.take(machines, order)
+    shares.decide(machines, 0.0, decides=council.decides(machines))
+    order.state = "done"
 
 
 def _prepare(machines: Machines, order: Order) -> None:
@@ -558,6 +566,7 @@ def _mark(machines: Machines, order: Order) -> None:
         found.append((*kept, int(number)))
     for ply, kept_there, number in found:
         kept_there.mark(number)
+        shares.mark(machines, kept_there.first, number)
         machines.keep_past(ply)
     order.state = "done"
 
@@ -600,6 +609,7 @@ def _bring_back(machines: Machines, order: Order) -> None:
     strips_of_data = max(len(others) * past.BLOCK / machines.facts_of(ply).bytes, 1)
     of_each = int(others.sum()) * past.BLOCK / strips_of_data
     order.bytes_total = of_each * sum(holding[serial] for serial in mine)
+    shares.bring_back(machines, first, number)
     kept.overwrite(others)
     machines.keep_past(room)
     if not order.bytes_total:

@@ -7,9 +7,10 @@ truly lost.
 from __future__ import annotations
 
 from foldbarn.core.cluster.quorum import majority
+from foldbarn.yard import shares
 from foldbarn.yard.machines import Council, Machines, Order
 
-PATIENCE_SECONDS = 2.0  # how long keepers wait for a silent leader before they choose another
+PATIENCE_SECONDS = shares.PATIENCE_SECONDS  # how long keepers wait for a silent leader
 
 
 class BadOrder(Exception):
@@ -38,6 +39,7 @@ def decides(machines: Machines) -> bool:
 def tick(machines: Machines, seconds: float) -> None:
     """A silent leader is replaced when a majority is left; without one nobody leads."""
     council = machines.council
+    shares.decide(machines, seconds, decides=decides(machines))
     if not council.leader and not council.address:
         return  # no first election yet
     if council.leader in alive(machines) and decides(machines):

@@ -12,7 +12,7 @@ import numpy as np
 from foldbarn.core.moving.flows import max_min_rates
 from foldbarn.core.pools.media import PROFILES
 from foldbarn.core.units import MB
-from foldbarn.yard import past, thin, vm_hosts
+from foldbarn.yard import past, shares, thin, vm_hosts
 from foldbarn.yard.agent import settle
 from foldbarn.yard.machines import Copying, Machines, Order
 from foldbarn.yard.serving import busy_part, landed_bytes, serve
@@ -50,6 +50,7 @@ def _pass(machines: Machines, seconds: float) -> None:
     vm_hosts.shut_down(machines)
     serve(machines, seconds)
     past.work_on(machines, seconds)
+    shares.grow(machines, seconds)
     thin.look(machines)
     _land(machines, seconds)
     _move(machines, seconds)

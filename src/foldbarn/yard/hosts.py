@@ -4,6 +4,7 @@ tell how they are in the shapes of ordinary Linux tools.
 
 from __future__ import annotations
 
+import contextlib
 import ipaddress
 import uuid
 from collections.abc import Container, Iterator
@@ -13,6 +14,9 @@ from typing import TYPE_CHECKING, Any
 
 from foldbarn.core.hosts.facts import PROTOCOL
 from foldbarn.core.hosts.initiators import Transport
+from foldbarn.core.shares.share import Protocol
+from foldbarn.yard import shares
+from foldbarn.yard.shares import FileMount
 
 if TYPE_CHECKING:
     from foldbarn.yard.machines import Machines
@@ -23,6 +27,11 @@ class Nic:
     name: str
     address: str  # with prefix
     up: bool = True
+    also: list[str] = field(default_factory=list)  # other addresses, with prefix
+
+    @property
+    def addresses(self) -> list[str]:
+        return [self.address, *self.also]
 
 
 @dataclass(slots=True)
@@ -42,7 +51,8 @@ class StandInHost:
     them when it looked last; letters: of their devices, by disk, target and (iSCSI) portal; maps: disks that
     multipath has joined; table: lines of /etc/fstab, [what, where, type, options]; proofs: by target, the
     name and the secret that its records have for it; proved: by target and portal, the name by which it is
-    logged in.
+    logged in. net: shares that it has mounted, by where; passwords: lines of its files of credentials, by
+    path.
     """
 
     name: str
@@ -61,6 +71,8 @@ class StandInHost:
     table: list[list[str]] = field(default_factory=list)
     proofs: dict[str, list[str]] = field(default_factory=dict)
     proved: dict[str, str] = field(default_factory=dict)
+    net: dict[str, FileMount] = field(default_factory=dict)
+    passwords: dict[str, list[str]] = field(default_factory=dict)
     power: bool = True
 
     def own(self, transport: Transport) -> str:
@@ -94,6 +106,7 @@ def skerry_hosts() -> list[StandInHost]:
         nqn = f"nqn.2014-08.org.nvmexpress:uuid:{uuid.uuid5(uuid.NAMESPACE_DNS, name)}"
         host = StandInHost(name, {"iscsi": f"iqn.2019-04.example.skerry:{name}", "nvme": nqn})
         host.nics = [Nic("stor0", f"10.20.9.{number}/16"), Nic("stor1", f"10.21.9.{number}/16")]
+        host.nics.append(Nic("lan0", f"10.30.9.{number}/16", also=[f"fd00:30::9:{number:x}/64"]))
         if name in BRIDGES:  # it takes their own people to prepare them, and these have
             host.enabled = ["iscsid", "multipathd", "nvme-tcp", "nvmf-autoconnect"]
             host.active = list(host.enabled)
@@ -110,6 +123,7 @@ def from_kept(kept: dict[str, Any]) -> StandInHost:
     host = StandInHost(**kept)
     host.nics = [Nic(**nic) for nic in kept["nics"]]
     host.mounts = {at: Mounted(**mount) for at, mount in kept["mounts"].items()}
+    host.net = {at: FileMount(**mount) for at, mount in kept.get("net", {}).items()}
     return host
 
 
@@ -312,7 +326,7 @@ def lose_power(host: StandInHost) -> None:
     """Nothing is left but what is written down."""
     host.power = False
     host.connected, host.active, host.maps, host.proved = [], [], [], {}
-    host.sizes, host.probed, host.letters, host.mounts = {}, {}, {}, {}
+    host.sizes, host.probed, host.letters, host.mounts, host.net = {}, {}, {}, {}, {}
 
 
 def start(machines: Machines, host: StandInHost) -> None:
@@ -325,12 +339,37 @@ def start(machines: Machines, host: StandInHost) -> None:
     if {"nvme-tcp", "nvmf-autoconnect"} <= set(host.active):
         connect_all(machines, host)
     scan(machines, host)
-    for source, at, _, options in host.table:
+    for source, at, kind, options in host.table:
+        if kind in PROTOCOLS:
+            with contextlib.suppress(shares.NotServed):  # it goes on without
+                mount_share(machines, host, kind, source, at, options.split(","))
+            continue
         disk = disk_named(machines, host, source)
         if not disk or disk not in host.sizes or disk not in machines.made:
             continue
         if not against_mounting(machines, host, disk, set(options.split(","))):
             host.mounts[at] = Mounted(disk, "ro" in options.split(","))
+
+
+PROTOCOLS = ("nfs", "nfs4", "cifs")  # kinds of file systems that lie on no disk of a host
+
+
+def mount_share(
+    machines: Machines, host: StandInHost, kind: str, source: str, at: str, options: list[str]
+) -> None:
+    """Mounts a share. Raises shares.NotServed."""
+    said = {name: value for name, _, value in (one.partition("=") for one in options) if name}
+    for line in host.passwords.get(said.pop("credentials", ""), []):
+        name, _, value = line.partition("=")
+        said[name.strip()] = value.strip()
+    protocol = Protocol.SMB
+    if kind != "cifs":
+        version = said.get("vers", said.get("nfsvers", "4.1"))
+        known = {"3": Protocol.NFS3, "4": Protocol.NFS41, "4.1": Protocol.NFS41, "4.2": Protocol.NFS41}
+        if version not in known:
+            raise shares.NotServed("an incorrect mount option was specified")
+        protocol = known[version]
+    host.net[at] = shares.mount(machines, host, source, protocol, said)
 
 
 def connect_all(machines: Machines, host: StandInHost) -> None:
@@ -402,16 +441,29 @@ def report(machines: Machines, host: StandInHost) -> dict[str, Any]:
                 for what, at, kind, options in host.table
             ]
         },
+        "findmnt": {
+            "filesystems": [
+                {"target": at, "source": one.source, "fstype": "cifs" if one.protocol == "smb" else "nfs4"}
+                for at, one in host.net.items()
+            ]
+        },
     }
 
 
 def _link(number: int, nic: Nic) -> dict[str, Any]:
     """A network port as `ip --json addr` prints it."""
-    local, prefix = nic.address.split("/")
-    own = {"family": "inet", "local": local, "prefixlen": int(prefix), "scope": "global"}
+    own = [
+        {
+            "family": "inet6" if ":" in address else "inet",
+            "local": address.split("/")[0],
+            "prefixlen": int(address.split("/")[1]),
+            "scope": "global",
+        }
+        for address in nic.addresses
+    ]
     flags = ["BROADCAST", "MULTICAST", *(["UP", "LOWER_UP"] if nic.up else [])]
     link = {"ifindex": number, "ifname": nic.name, "flags": flags, "link_type": "ether"}
-    return link | {"operstate": "UP" if nic.up else "DOWN", "addr_info": [own]}
+    return link | {"operstate": "UP" if nic.up else "DOWN", "addr_info": own}
 
 
 _BOOT = {

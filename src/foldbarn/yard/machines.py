@@ -20,8 +20,9 @@ import numpy as np
 
 from foldbarn.core.arrays import Reals
 from foldbarn.core.volumes.pace import BOUNDS, COUNTED
-from foldbarn.yard import vm_hosts
+from foldbarn.yard import shares, vm_hosts
 from foldbarn.yard.hosts import Made, StandInHost, from_kept, skerry_hosts, to_keep
+from foldbarn.yard.names import NameServer
 from foldbarn.yard.past import Past, is_held
 from foldbarn.yard.scenario import WITNESS, StandInDisk, StandInNode
 from foldbarn.yard.serving import Load
@@ -217,6 +218,10 @@ class Machines:
         self.row_of: dict[str, int] = {}  # of a disk in the load, by serial
         self.hosts: dict[str, StandInHost] = {host.name: host for host in skerry_hosts()}
         self.vm_hosts = vm_hosts.skerry_vm_hosts()
+        self.files = shares.FileService()
+        self.names = NameServer()
+        self.share_on: dict[int, tuple[str, int]] = {}  # by first ply of a volume, its share, and its bytes
+        self.share_plies: dict[str, list[int]] = {}  # by share
         self.memories: dict[str, str] = {}  # by disk, the UUID of the virtual machine whose memory it holds
         # By node: what it serves to hosts, and by which order.
         self.serving: dict[str, dict[str, Any]] = {}
@@ -294,6 +299,10 @@ class Machines:
         self.asked.update(asked if isinstance(asked, dict) else {})  # a file of a version before has one sum
         self.hosts.update({name: from_kept(kept) for name, kept in facts.get("hosts", {}).items()})
         self.memories = facts.get("memories", {})
+        self.files = shares.from_kept(facts.get("files", {}))
+        if "names" in facts:
+            self.names = NameServer(**facts["names"])
+        shares.know_volumes(self)
         runs = facts.get("vm_hosts", {})
         self.vm_hosts.update({name: vm_hosts.from_kept(kept) for name, kept in runs.items()})
         self.serving = facts.get("serving", {})
@@ -368,6 +377,8 @@ class Machines:
             "closed": {ply: sorted(extents) for ply, extents in self.closed.items() if extents},
             "hosts": {name: to_keep(host) for name, host in self.hosts.items()},
             "memories": self.memories,
+            "files": shares.to_keep(self.files),
+            "names": asdict(self.names),
             "vm_hosts": {name: vm_hosts.to_keep(one) for name, one in self.vm_hosts.items()},
             "serving": self.serving,
             "made": {disk: asdict(made) for disk, made in self.made.items()},
@@ -508,7 +519,8 @@ class Machines:
         cannot have all of a volume does nothing with the rest.
         """
         withheld = {self.facts_of(ply).first for plies in self.withheld.values() for ply in plies}
-        return withheld | {first for first in self.on_hold if is_held(self, first)}
+        held = {first for first in self.on_hold if is_held(self, first)}
+        return withheld | held | shares.unused(self)
 
     def used_for(self, ply: int) -> float:
         """Seconds for which consumers could use what was written to a ply since it was made."""

@@ -21,9 +21,10 @@ from starlette.middleware.trustedhost import TrustedHostMiddleware
 
 from foldbarn.core.machines.reading import PROTOCOL, WITNESS_PROTOCOL, tag_of
 from foldbarn.logs import set_up_logs
-from foldbarn.yard import agent, council, hosts, redfish, shell, thin, vm_hosts
+from foldbarn.yard import agent, council, hosts, redfish, shares, shell, thin, vm_hosts
 from foldbarn.yard.fluid import tick
 from foldbarn.yard.machines import Machines, Spurt
+from foldbarn.yard.names import open_names
 from foldbarn.yard.orchestrator import administering
 from foldbarn.yard.orchestrator.hands import Hands, Wanted
 from foldbarn.yard.orchestrator.standing import StandIn
@@ -59,11 +60,14 @@ class Lever(BaseModel):
         "run",
         "apply",
         "remove",
+        "name server",
+        "record",
+        "unrecord",
     ]
     what: str = ""
     # of a command, the name of a host's port, or manifests
     text: str = Field(default="", max_length=100_000)
-    how: Literal["well", "slowly", "garbled"] = "well"
+    how: Literal["well", "slowly", "garbled", "silent", "refuses", "lies"] = "well"
     port: int = Field(default=0, ge=0, le=65_535)
     speed: float = Field(default=1.0, ge=0.0, le=FASTEST)
     lasts: float = Field(default=0.0, ge=0.0, le=1e8)
@@ -71,16 +75,23 @@ class Lever(BaseModel):
 
 
 def make_app(
-    machines: Machines, own_url: str, home_url: str, mail_port: int = 0, stand_in: StandIn | None = None
+    machines: Machines,
+    own_url: str,
+    home_url: str,
+    mail_port: int = 0,
+    stand_in: StandIn | None = None,
+    names_port: int = 0,
 ) -> FastAPI:
     """The yard as a web application. home_url: where the agents report in; empty for nowhere. mail_port: of
-    the mail host; 0 for none. stand_in: an orchestrator that stands beside the machines, and answers already.
+    the mail host, names_port: of the name server; 0 for none. stand_in: an orchestrator that stands beside
+    the machines, and answers already.
     """
     box = PostBox()
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         post = open_post(box, mail_port) if mail_port else None
+        named = await open_names(machines.names, names_port) if names_port else None
         if stand_in and stand_in.server:
             stand_in.server.api.hands = _hands_on(machines)
         tasks = [
@@ -94,6 +105,8 @@ def make_app(
             task.cancel()
         if post:
             post.stop()
+        if named:
+            named.stop()
         if stand_in and stand_in.server:
             stand_in.server.api.hands = None  # it would wait for us, as we do for it
             await asyncio.to_thread(stand_in.stop)
@@ -138,7 +151,7 @@ def make_app(
         if compressed := agent.compressed(machines, node):
             facts["compressed"] = compressed
         facts |= {"wants": thin.wants(machines, node), "terms": machines.terms.get(node, "")}
-        facts |= {"serves": hosts.serves(machines, node)}
+        facts |= {"serves": hosts.serves(machines, node), "files": shares.tells(machines, node)}
         facts |= agent.counters(machines, node)
         tag = tag_of(facts)  # of everything but what grows with time alone
         if (
@@ -257,7 +270,9 @@ def make_app(
                 {
                     "name": host.name,
                     "power": host.power,
-                    "ports": [{"name": n.name, "address": n.address, "up": n.up} for n in host.nics],
+                    "ports": [
+                        {"name": n.name, "address": ", ".join(n.addresses), "up": n.up} for n in host.nics
+                    ],
                     "initiators": sorted(host.names.values()),
                     "agent_url": f"{own_url}/hosts/{host.name}",
                     "service_url": f"{own_url}/vm-hosts/{host.name}" * (host.name in machines.vm_hosts),
@@ -269,6 +284,8 @@ def make_app(
             "printed": printed,
             "shut": [{"node": node, "port": port} for node, port in sorted(machines.shut)],
             "mails": list(box.messages),
+            "name_server": f"127.0.0.1:{names_port}" if names_port else "",
+            "names": {"how": machines.names.how, "zone": machines.names.zone},
             "witness_url": f"{own_url}/witness/{WITNESS}",
             "bmc_urls": {name: f"{own_url}/bmc/{name}" for name in machines.nodes},
         }
@@ -284,6 +301,8 @@ def make_app(
                 printed = await deed(stand_in, lever.text)
             except administering.Failed as error:
                 raise HTTPException(422, str(error)) from error
+        elif lever.lever in ("name server", "record", "unrecord"):
+            _on_names(machines, lever)
         elif lever.what in machines.hosts:
             printed = _on_host(machines, machines.hosts[lever.what], lever)
         elif lever.lever == "speed":
@@ -304,6 +323,8 @@ def make_app(
         elif lever.what not in machines.nodes:
             raise HTTPException(404, f"There is no stand-in node named '{lever.what}'.")
         elif lever.lever == "answer":
+            if lever.how not in ("well", "slowly", "garbled"):
+                raise HTTPException(422, f"A node does not answer '{lever.how}'.")
             machines.answers[lever.what] = lever.how
         elif lever.lever in ("shut port", "open port"):
             (machines.shut.add if lever.lever == "shut port" else machines.shut.discard)(
@@ -320,6 +341,19 @@ def make_app(
         return standing(printed)
 
     return app
+
+
+def _on_names(machines: Machines, lever: Lever) -> None:
+    """Pulls a lever of the name server."""
+    try:
+        if lever.lever == "record":
+            machines.names.add(lever.text.strip())
+        elif lever.lever == "unrecord":
+            machines.names.remove(lever.text.strip())
+        else:
+            machines.names.how = lever.how
+    except ValueError as error:
+        raise HTTPException(422, str(error)) from error
 
 
 def _on_host(machines: Machines, host: hosts.StandInHost, lever: Lever) -> str:
@@ -426,4 +460,5 @@ def app_from_environment() -> FastAPI:
         os.environ.get("YARD_HOME", ""),
         int(os.environ.get("YARD_MAIL_PORT", "0")),
         stand_in,
+        int(os.environ.get("YARD_NAMES_PORT", "0")),
     )

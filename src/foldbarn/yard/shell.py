@@ -9,7 +9,10 @@ import uuid
 from collections.abc import Callable
 from typing import TYPE_CHECKING
 
+from foldbarn.core.errors import NotPossible
+from foldbarn.core.units import parse_size
 from foldbarn.yard.hosts import (
+    PROTOCOLS,
     Made,
     Mounted,
     StandInHost,
@@ -20,11 +23,13 @@ from foldbarn.yard.hosts import (
     join,
     logged_in,
     map_name,
+    mount_share,
     offered,
     probe,
     scan,
 )
 from foldbarn.yard.past import past_of
+from foldbarn.yard.shares import FileMount, NotServed, files_at, read, remove, write
 
 if TYPE_CHECKING:
     from foldbarn.yard.machines import Machines
@@ -99,6 +104,11 @@ def _echo(machines: Machines, host: StandInHost, words: Words) -> str:
         parts = text.split()
         at = f"{_option(parts, '-a')}:{_option(parts, '-s')}"
         host.asks = [*host.asks, *([at] if at not in host.asks else [])]
+    elif found := files_at(machines, host, file):
+        _into_share(machines, found, text)
+    elif file.startswith("/etc/") and file.endswith("-credentials"):
+        kept = host.passwords.get(file, []) if words[where[0]] == ">>" else []
+        host.passwords[file] = [*kept, text]
     elif file == "/etc/fstab":
         parts = text.split()
         if len(parts) < 4:
@@ -129,7 +139,60 @@ def _udevadm(machines: Machines, host: StandInHost, words: Words) -> str:
     return ""
 
 
+def _into_share(machines: Machines, found: tuple[FileMount, str], text: str) -> None:
+    mount, path = found
+    try:
+        write(machines, mount, path, len(text.encode()) + 1, text)
+    except NotServed as error:
+        raise Failed(f"sh: {path}: {error}") from error
+
+
+def _fallocate(machines: Machines, host: StandInHost, words: Words) -> str:
+    """Makes a file of a size in a share."""
+    found = files_at(machines, host, words[-1])
+    size = _option(words, "-l")
+    if found is None or not size:
+        raise Failed("fallocate: -l SIZE, and a file below a share")
+    try:
+        write(machines, found[0], found[1], parse_size(size))
+    except (NotServed, NotPossible) as error:
+        raise Failed(f"fallocate: {words[-1]}: {error}") from error
+    return ""
+
+
+def _ls(machines: Machines, host: StandInHost, words: Words) -> str:
+    """What lies in a share: whose, how large, and what it is called."""
+    found = files_at(machines, host, words[-1].rstrip("/"))
+    if found is None:
+        raise Failed(f"ls: cannot access '{words[-1]}': No such file or directory")
+    try:
+        tree = read(machines, found[0])
+    except NotServed as error:
+        raise Failed(f"ls: {words[-1]}: {error}") from error
+    return "\n".join(f"{one.owner} {one.bytes} {path}" for path, one in sorted(tree.items()))
+
+
+def _rm(machines: Machines, host: StandInHost, words: Words) -> str:
+    for word in words[1:]:
+        found = files_at(machines, host, word)
+        if found is None:
+            raise Failed(f"rm: cannot remove '{word}': No such file or directory")
+        try:
+            remove(machines, *found)
+        except NotServed as error:
+            raise Failed(f"rm: cannot remove '{word}': {error}") from error
+    return ""
+
+
 def _cat(machines: Machines, host: StandInHost, words: Words) -> str:
+    if len(words) == 2 and (found := files_at(machines, host, words[1])):
+        try:
+            one = read(machines, found[0]).get(found[1])
+        except NotServed as error:
+            raise Failed(f"cat: {words[1]}: {error}") from error
+        if one is None:
+            raise Failed(f"cat: {words[1]}: No such file or directory")
+        return one.text
     files = {
         "/etc/fstab": "\n".join(" ".join(line) + " 0 0" for line in host.table),
         "/etc/iscsi/initiatorname.iscsi": f"InitiatorName={host.names.get('iscsi', '')}",
@@ -320,16 +383,27 @@ def _found(machines: Machines, host: StandInHost, command: str, device: str) -> 
 
 
 def _mount(machines: Machines, host: StandInHost, words: Words) -> str:
-    rest = [w for i, w in enumerate(words[1:], 1) if not w.startswith("-") and words[i - 1] != "-o"]
+    rest = [w for i, w in enumerate(words[1:], 1) if w[0] != "-" and words[i - 1] not in ("-o", "-t")]
     options = set(_option(words, "-o").split(","))
     if not rest:
-        return "\n".join(f"{mount.disk} on {at}" for at, mount in host.mounts.items())
+        lines = [f"{mount.disk} on {at}" for at, mount in host.mounts.items()]
+        return "\n".join([*lines, *(f"{share.source} on {at}" for at, share in host.net.items())])
+    kind = _option(words, "-t")
     if len(rest) == 1:
         line = next((one for one in host.table if one[1] == rest[0]), None)
         if line is None:
             raise Failed(f"mount: {rest[0]}: can't find in /etc/fstab.")
         rest, options = [line[0], line[1]], options | set(line[3].split(","))
+        kind = line[2]
     source, at = rest[0], rest[1].rstrip("/")
+    if kind in PROTOCOLS:
+        if at in host.net or at in host.mounts:
+            raise Failed(f"mount: {at}: already mounted.")
+        try:
+            mount_share(machines, host, kind, source, at, sorted(options))
+        except NotServed as error:
+            raise Failed(f"mount.{kind}: {error}") from error
+        return ""
     disk = _found(machines, host, "mount", source)
     made = machines.made.get(disk)
     if made is None:
@@ -347,6 +421,9 @@ def _mount(machines: Machines, host: StandInHost, words: Words) -> str:
 
 
 def _umount(machines: Machines, host: StandInHost, words: Words) -> str:
+    if len(words) == 2 and words[1].rstrip("/") in host.net:
+        del host.net[words[1].rstrip("/")]
+        return ""
     if len(words) != 2 or words[1].rstrip("/") not in host.mounts:
         raise Failed(f"umount: {' '.join(words[1:])}: not mounted.")
     del host.mounts[words[1].rstrip("/")]
@@ -399,4 +476,7 @@ _COMMANDS: dict[str, Callable[[Machines, StandInHost, Words], str]] = {
     "resize2fs": _grow,
     "gfs2_grow": _grow,
     "lsblk": _lsblk,
+    "fallocate": _fallocate,
+    "ls": _ls,
+    "rm": _rm,
 }

@@ -12,6 +12,7 @@ import numpy as np
 
 from foldbarn.core.arrays import runs
 from foldbarn.core.volumes.thin import ahead_of
+from foldbarn.yard import shares
 from foldbarn.yard.consumers import written_share
 
 if TYPE_CHECKING:
@@ -45,7 +46,7 @@ def _filling(machines: Machines, first: int) -> Filling:
         extents = np.unique(lie.extents)
         strips = (extents[:, None] * facts.data + np.arange(facts.data)).reshape(-1)
         held[strips[strips < total]] = True
-    written = math.ceil(written_share(first, machines.used_for(known.first)) * total)
+    written = math.ceil(_written_share(machines, first, machines.used_for(known.first)) * total)
     ahead = min(total, written + ahead_of(total))
     there = int(held[:written].sum())
     return Filling(tuple(runs(~held[:ahead])), there < written, there / max(int(held.sum()), 1))
@@ -69,4 +70,10 @@ def written_part(machines: Machines, ply: int) -> float:
     """Part of what lies of a ply on disks that its consumers have written."""
     known = machines.facts_of(ply)
     filling = machines.filling.get(known.first)
-    return filling.part if filling else written_share(known.first, machines.used_for(ply))
+    return filling.part if filling else _written_share(machines, known.first, machines.used_for(ply))
+
+
+def _written_share(machines: Machines, first: int, age: float) -> float:
+    """Part of a volume that is written: of one that holds a share, what its files take."""
+    found = shares.written_part(machines, first)
+    return written_share(first, age) if found is None else found

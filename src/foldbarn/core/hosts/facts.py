@@ -50,7 +50,8 @@ class Facts:
     that it has discovered, and at which portal, with an empty target where it asks a portal for all that
     there is; by_itself: those of them that it connects to when it starts, where what it takes starts;
     controllers: NVMe targets, and the devices by which their disks come; down: its network ports that are,
-    and their addresses with prefix.
+    and their addresses with prefix; addresses: of those that are up, without; shares: what it has mounted by
+    NFS or SMB, and where.
     """
 
     names: tuple[str, ...] = ()
@@ -62,6 +63,8 @@ class Facts:
     disks: tuple[Seen, ...] = ()
     kept: tuple[Kept, ...] = ()
     down: tuple[tuple[str, str], ...] = ()
+    addresses: tuple[str, ...] = ()
+    shares: tuple[Kept, ...] = ()
 
     def twins(self, disk: Seen) -> bool:
         """Whether the host sees another disk that carries the same file system, as a copy of one does."""
@@ -81,7 +84,10 @@ def read_report(report: Mapping[str, Any]) -> Facts:
         asked = [("", _word(portal)) for portal in nvme.get("discovery", [])]
         services = {_word(name) for name, is_ in report.get("services", {}).items() if is_ == "active"}
         kept = [Kept(_word(f["source"]), _word(f["target"])) for f in report["fstab"].get("filesystems", [])]
-        down = {(p.name, at) for p in read_ports(report.get("ip", [])) if not p.up for at in p.addresses}
+        ports = read_ports(report.get("ip", []))
+        down = {(p.name, at) for p in ports if not p.up for at in p.addresses}
+        up = {at.split("/")[0] for p in ports if p.up for at in p.addresses}
+        mounted = (report.get("findmnt") or {}).get("filesystems", [])
         starting = [(target, portal) for target, portal, how in nodes if how == "automatic"]
         return Facts(
             names=tuple(sorted(_word(name) for name in report["initiators"])),
@@ -93,6 +99,8 @@ def read_report(report: Mapping[str, Any]) -> Facts:
             disks=tuple(sorted(_disks(report["lsblk"]["blockdevices"]))),
             kept=tuple(sorted(kept)),
             down=tuple(sorted(down)),
+            addresses=tuple(sorted(up)),
+            shares=tuple(sorted(Kept(_word(one["source"]), _word(one["target"])) for one in mounted)),
         )
     except (KeyError, TypeError, ValueError, AttributeError) as error:
         raise NotPossible(f"Its report has another shape: {type(error).__name__} at {error}.") from error
@@ -170,6 +178,8 @@ def to_keep(facts: Facts) -> dict[str, Any]:
         ],
         "kept": [{"source": line.source, "at": line.at} for line in facts.kept],
         "down": [list(pair) for pair in facts.down],
+        "addresses": list(facts.addresses),
+        "shares": [{"source": one.source, "at": one.at} for one in facts.shares],
     }
 
 
@@ -186,6 +196,9 @@ def from_kept(kept: Mapping[str, Any]) -> Facts:
         disks=tuple(Seen(**{**disk, "devices": tuple(disk["devices"])}) for disk in kept["disks"]),
         kept=tuple(Kept(**line) for line in kept["kept"]),
         down=_pairs(kept["down"]),
+        # What was kept by a version before says nothing of these.
+        addresses=tuple(kept.get("addresses", ())),
+        shares=tuple(Kept(**one) for one in kept.get("shares", ())),
     )
 
 

@@ -20,6 +20,7 @@ from foldbarn.core.machines.hardware import Inventory, ReportedDisk, ReportedPor
 from foldbarn.core.machines.health import PENDING, REALLOCATED, UNCORRECTABLE, Health
 from foldbarn.core.machines.identity import plain_wwn
 from foldbarn.core.pools.media import media_of
+from foldbarn.core.shares.share import Protocol
 from foldbarn.core.units import LARGEST_BYTES, MB
 
 PROTOCOL = "foldbarn-agent/1"
@@ -283,6 +284,45 @@ def read_serves(report: Mapping[str, Any]) -> tuple[str, list[list[str]]] | None
     if not fits or any(len(one) not in (3, 4) for one in sessions) or len(sessions) > MOST_SESSIONS:
         raise NotPossible("Its report tells in another shape what it serves to hosts.")
     return order, sorted(sessions)
+
+
+MOST_MOUNTS = 100_000  # that one node tells of
+MOST_SHARES = 10_000
+
+
+def read_files(report: Mapping[str, Any]) -> tuple[str, dict[str, Any]] | None:
+    """By which order a node learned of the file service, and what it tells of it: numbers of the addresses
+    that it has, bytes used by share, shares of which writes are refused, and who has mounted what: share,
+    client, protocol, whether it only reads, user. None where it does not tell.
+    """
+    told = report.get("files")
+    if told is None:
+        return None
+    try:
+        order, mounts = str(told["order"]), [list(one) for one in told["mounts"]]
+        carries = sorted(_number(one) for one in told["carries"])
+        refuses = sorted(_number(one) for one in told["refuses"])
+        used = sorted([_number(int(share)), _number(size)] for share, size in told["used"].items())
+        if len(mounts) > MOST_MOUNTS or max(len(carries), len(used), len(refuses)) > MOST_SHARES:
+            raise ValueError("too many")
+        for one in mounts:
+            share, client, protocol, read_only, user = one
+            _number(share)
+            ipaddress.ip_address(client)
+            Protocol(protocol)
+            if not isinstance(read_only, bool) or not isinstance(user, str) or len(user) > MOST_ID:
+                raise TypeError("a mount")
+    except (KeyError, TypeError, ValueError, AttributeError) as error:
+        raise NotPossible("Its report tells of the file service in another shape.") from error
+    if len(order) > MOST_ID:
+        raise NotPossible("Its report tells of the file service in another shape.")
+    return order, {"carries": carries, "mounts": sorted(mounts), "used": used, "refuses": refuses}
+
+
+def _number(found: Any) -> int:
+    if not isinstance(found, int) or isinstance(found, bool) or not 0 <= found <= LARGEST_COUNT:
+        raise ValueError(str(found)[:40])
+    return found
 
 
 def _wants(ply: str, told: Any) -> Wants:

@@ -80,8 +80,10 @@ def paired(four: Sequence[str], six: Sequence[str]) -> list[tuple[str, ...]]:
     differ.
     """
     if six and four and len(four) != len(six):
-        words = f"There are {len(four)} addresses of version 4, and {len(six)} of version 6."
-        raise NotPossible(words, about="addresses6", next_step="Give each node one of both, or leave one out.")
+        words = f"{say_count(len(four), 'address', 'addresses')} of version 4, and {len(six)} of version 6."
+        raise NotPossible(
+            words, about="addresses6", next_step="Give each node one of both, or leave one out."
+        )
     if not four or not six:
         return [(address,) for address in (*four, *six)]
     return list(zip(four, six, strict=True))
@@ -100,11 +102,11 @@ def against_taken(view: SiteView, wanted: Sequence[str], *, about: str = "addres
     if view.cluster is not None and view.cluster.service_address:
         own = view.cluster.service_address.split("/")[0]
         taken.setdefault(read_address(own), f"the cluster {view.cluster.name}, as its service address")
-    found = []
-    for address in wanted:
-        if whose := taken.get(read_address(address)):
-            found.append(Conflict(f"{address} belongs to {whose}.", about=about))
-    return found
+    return [
+        Conflict(f"{address} belongs to {whose}.", about=about)
+        for address in wanted
+        if (whose := taken.get(read_address(address)))
+    ]
 
 
 def could_serve(view: SiteView) -> list[Node]:
@@ -187,4 +189,4 @@ def carrier_of(view: SiteView, address: FileAddress) -> Node | None:
 def said_homes(view: SiteView, homes: Sequence[int]) -> str:
     """For people: nodes, each once."""
     names = [view.node_numbered(number).name for number in dict.fromkeys(homes)]
-    return f"{say_count(len(homes), 'address')} on {say_list(names)}"
+    return f"{say_count(len(homes), 'address', 'addresses')} on {say_list(names)}"

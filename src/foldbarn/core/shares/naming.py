@@ -12,7 +12,7 @@ from dataclasses import dataclass
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.names import expand
 from foldbarn.core.shares.share import FileAddress, FileService, Heard, Looked, Resolved
-from foldbarn.core.units import say_list
+from foldbarn.core.units import say_count, say_list
 
 _LABEL = re.compile(r"[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?", re.ASCII)
 LONGEST = 253  # characters of a name, as it is written (RFC 1035, 2.3.4: 255 octets on the wire)
@@ -45,7 +45,7 @@ def names_for(text: str, count: int) -> list[str]:
     if len(set(found)) < len(found):
         raise NotPossible("A name stands there twice.", about="names")
     if len(found) != count:
-        words_ = f"There are {len(found)} names, and {count} to be named."
+        words_ = f"{say_count(len(found), 'name')} for {say_count(count, 'address', 'addresses')}."
         raise NotPossible(words_, about="names", next_step="Give each address one name.")
     return found
 
@@ -118,3 +118,34 @@ def unnamed(service: FileService) -> list[tuple[FileAddress, NameFault]]:
 
 def said_faults(faults: Sequence[NameFault]) -> str:
     return " ".join(fault.sentence for fault in faults)
+
+
+DNS_PORT = 53  # RFC 1035, 4.2
+
+
+def check_server(text: str) -> tuple[str, int]:
+    """Address and port of a name server, as typed: 10.10.0.2, 10.10.0.2:5353 or [fd00::2]:5353. It is known
+    by its address: who would tell what its name is? Raises NotPossible.
+    """
+    said = text.strip()
+    address, port = said, str(DNS_PORT)
+    if said.startswith("["):
+        address, _, rest = said[1:].partition("]")
+        port = rest.removeprefix(":") or port
+    elif said.count(":") == 1:
+        address, _, port = said.partition(":")
+    try:
+        found = ipaddress.ip_address(address)
+        number = int(port) if port.isascii() and port.isdecimal() else 0
+    except ValueError:
+        found, number = None, 0
+    if found is None or not 0 < number < 65_536:
+        step = "Write 10.10.0.2, 10.10.0.2:5353 or [fd00::2]:5353."
+        words = f"'{said[:80]}' is no address of a name server."
+        raise NotPossible(words, about="name_server", next_step=step)
+    return str(found), number
+
+
+def said_server(address: str, port: int) -> str:
+    """As it is written down."""
+    return f"[{address}]:{port}" if ":" in address else f"{address}:{port}"

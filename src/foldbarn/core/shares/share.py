@@ -130,7 +130,6 @@ class Serves:
 
     carries: frozenset[int] = frozenset()
     mounts: tuple[Mount, ...] = ()
-    used: tuple[tuple[int, int], ...] = ()  # bytes, by number of the share
     refuses: frozenset[int] = field(default_factory=frozenset)
 
 

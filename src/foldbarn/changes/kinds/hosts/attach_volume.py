@@ -30,6 +30,7 @@ from foldbarn.core.hosts.facts import portal
 from foldbarn.core.hosts.gateways import choose_gateways, portals_of
 from foldbarn.core.hosts.initiators import Transport
 from foldbarn.core.hosts.lanes import lanes_of
+from foldbarn.core.shares.belonging import against_by_itself
 from foldbarn.core.site import Host, SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_list
@@ -96,14 +97,14 @@ class AttachHosts(Inside):
         volume = find_volume(view, self.volume)
         if volume is None:
             raise Overtaken("The volume is gone.", about="volume")
-        if refusal := against_while_on(view, volume, ATTACHED):
-            raise refusal
+        if refusals := against_reaching(view, volume):
+            raise refusals[0]
         target = view.target_of(volume.number)
         there = {one.host for one in target.attachments} if target else set()
         fresh = [one.attachment() for one in self.hosts if one.host not in there]
         to_be = with_hosts(view, volume, self.file_system, fresh, self.gateways)
-        if refusals := against_attaching(view, volume, target, to_be):
-            raise refusals[0]
+        if others := against_attaching(view, volume, target, to_be):
+            raise others[0]
         for one in fresh:  # NotFound where either is gone
             view.host_numbered(one.host)
             if one.secret_of is not None:
@@ -125,6 +126,14 @@ class AttachHosts(Inside):
                 raise refusals[0]
             hosts.detach_made_by(session, run.change)
             announce(session, "site")
+
+
+def against_reaching(view: SiteView, volume: Volume) -> Sequence[BarnError]:
+    """Why no host may come to reach a volume by itself."""
+    refusal = against_while_on(view, volume, ATTACHED)
+    found = [refusal] if refusal is not None else []
+    step = "Clients mount {share} instead: its page says how."
+    return [*found, *against_by_itself(view, volume, step, about="volume")]
 
 
 class TellTargets(Outside):
@@ -152,8 +161,8 @@ class AttachVolume(Kind[AttachVolumeParams]):
         title = f"Attach {params.volume or '...'}"
         try:
             volume = view.volume(params.volume)
-            if refusal := against_while_on(view, volume, ATTACHED):
-                raise refusal
+            if refusals := against_reaching(view, volume):
+                raise refusals[0]
             if not params.hosts:
                 raise NotPossible("Name a host, or a group of hosts.", about="hosts")
             users = hosts_called(view, params.hosts)

@@ -25,6 +25,7 @@ from foldbarn.changes.kinds.volumes.several import (
 from foldbarn.core.errors import BarnError, Overtaken
 from foldbarn.core.hosts.attaching import against_parting
 from foldbarn.core.hosts.lanes import Lane, lanes_of
+from foldbarn.core.shares.belonging import against_by_itself
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant
 from foldbarn.core.units import say_count, say_list, say_size
@@ -231,6 +232,8 @@ def _against_volume(view: SiteView, volume: Volume) -> list[Note]:
     found = []
     if part := against_alone(view, volume, "Delete the VM {vm} instead, with all its volumes."):
         found.append(Note.of(part))
+    refusals = against_by_itself(view, volume, "Delete the share {share} instead.")
+    found += [Note.of(error) for error in refusals]
     if volume.forming:
         words, step = f"{volume.name} is still being made.", "Withdraw that change instead."
         found.append(Note(sentence=words, about="volumes", next_step=step))

@@ -20,6 +20,7 @@ from foldbarn.changes.kinds.volumes.several import (
 )
 from foldbarn.changes.kinds.volumes.warnings import unreadable
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken
+from foldbarn.core.shares.belonging import against_by_itself
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant
 from foldbarn.core.units import say_size
@@ -75,6 +76,8 @@ class RestoreVolume(Kind[RestoreVolumeParams]):
                     raise refusal
                 if part := against_alone(view, volume, "Bring the VM {vm} back, with all its volumes."):
                     raise part
+                if refusals := against_by_itself(view, volume, "Bring the share {share} back instead."):
+                    raise refusals[0]
         except BarnError as error:
             return Plan(title=f"Bring {about} back", about=about, blockers=[Note.of(error)])
         about, one = called([v.name for v in chosen]), len(chosen) == 1

@@ -1,0 +1,1 @@
+"""The file service of a cluster, and its shares."""
