@@ -90,6 +90,16 @@ def wishes(view: SiteView) -> dict[str, dict[str, Any]]:
         "power-off": {"vm": "none"},
         "connect-vm-host": {"host": "bench-host", "url": "https://127.0.0.1", "user": "b", "password": "b"},
         "disconnect-vm-host": {"host": "bench-host"},
+        # The file service is not switched on: what is measured of most of these is finding that out.
+        "serve-files": {"addresses": "10.30.0.21-10.30.0.24", "names": "files-{1..4}.example"},
+        "stop-files": {},
+        "make-share": {"name": "new", "pool": pool, "quota": "1 TiB"},
+        "alter-share": {"share": "none", "quota": "2 TiB"},
+        "rename-share": {"share": "none", "name": "newer"},
+        "delete-share": {"share": "none", "typed": "none"},
+        "restore-share": {"share": "none"},
+        "let-user-in": {"share": "none", "user": "bench"},
+        "remove-user": {"share": "none", "user": "bench"},
         # No orchestrator is connected to the site: what is measured of most of these is finding that out.
         "connect-orchestrator": {"name": "bench", "url": "https://127.0.0.1:6443", "token": "none"},
         "disconnect-orchestrator": {"orchestrator": "none"},

@@ -30,7 +30,7 @@ from foldbarn.core.volumes.loss import DataState, fate_of
 from foldbarn.core.volumes.thin import to_set_aside
 from foldbarn.sealed import unseal
 from foldbarn.services import changes
-from foldbarn.services.limits import tell_limits, tell_marks, tell_targets
+from foldbarn.services.limits import tell_files, tell_limits, tell_marks, tell_targets
 from foldbarn.store import claims, orchestrators
 from foldbarn.store.database import announce, transaction
 from foldbarn.store.tables import MoveRow, StepRow
@@ -171,6 +171,50 @@ def set_template(site: Site) -> dict[str, Any]:
 
 def keep_memory(site: Site) -> dict[str, Any]:
     return {**power_off(site), "name": "awake"}
+
+
+def serve_files(site: Site) -> dict[str, Any]:
+    pooled(site)
+    clustered(site, EIGHT)
+    wish = {"addresses": "10.30.0.21-10.30.0.22", "names": "files-{1..2}.skerry.example"}
+    return {**wish, "name_server": site.yard.name_server}
+
+
+def stop_files(site: Site) -> dict[str, Any]:
+    site.do("serve-files", **serve_files(site))
+    return {}
+
+
+def make_share(site: Site) -> dict[str, Any]:
+    stop_files(site)
+    return {"name": "maps", "pool": "quayside", "quota": "3 GiB", "rules": [{"who": "everyone"}]}
+
+
+def alter_share(site: Site) -> dict[str, Any]:
+    site.do("make-share", **make_share(site))
+    return {"share": "maps", "quota": "5 GiB", "protocols": ["smb"]}
+
+
+def rename_share(site: Site) -> dict[str, Any]:
+    return {"share": alter_share(site)["share"], "name": "old-maps"}
+
+
+def delete_share(site: Site) -> dict[str, Any]:
+    return {"share": alter_share(site)["share"], "typed": "maps"}
+
+
+def restore_share(site: Site) -> dict[str, Any]:
+    site.do("delete-share", **delete_share(site))
+    return {"share": "maps"}
+
+
+def let_user_in(site: Site) -> dict[str, Any]:
+    return {"share": alter_share(site)["share"], "user": "ines"}
+
+
+def remove_user(site: Site) -> dict[str, Any]:
+    site.do("let-user-in", **let_user_in(site))
+    return {"share": "maps", "user": "ines"}
 
 
 def restore_vm(site: Site) -> dict[str, Any]:
@@ -541,6 +585,15 @@ WISHES: dict[str, Callable[[Site], dict[str, Any]]] = {
         change_role,
         delete_volume,
         restore_volume,
+        serve_files,
+        stop_files,
+        make_share,
+        alter_share,
+        rename_share,
+        delete_share,
+        restore_share,
+        let_user_in,
+        remove_user,
         make_vm,
         delete_vm,
         restore_vm,
@@ -629,6 +682,28 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
     assert set(KINDS) - set(WISHES) == {"form-cluster"}  # killed at each of its steps in test_cluster
 
 
+def check_files(site: Site, kind: str) -> None:
+    """The file service and its share are as the change says, and so do all nodes of the cluster know them."""
+    view, service = current_view(), site.yard.machines.files
+    told = [said["shares"] for said in service.told.values()]
+    assert all(said == told[0] for said in told)
+    if kind in ("serve-files", "stop-files"):
+        assert len(view.files.addresses if view.files else ()) == 2 * (kind == "serve-files")
+        assert len(service.has) == 2 * (kind == "serve-files")
+    if not kind.endswith("-share") and kind not in ("let-user-in", "remove-user"):
+        assert not view.shares
+        return
+    [share] = view.shares
+    assert share.name == ("old-maps" if kind == "rename-share" else "maps")
+    volume = view.volume_numbered(share.volume)
+    assert (volume.binned is not None) == (kind == "delete-share")
+    size = 5 * GIB if kind == "alter-share" else 3 * GIB
+    assert (share.quota, volume.size_bytes) == (size, size)
+    assert [user.name for user in share.users] == ["ines"] * (kind == "let-user-in")
+    assert len(told) == len(EIGHT)
+    assert [said["name"] for said in told[0].values()] == [share.name] * (kind != "delete-share")
+
+
 @pytest.mark.parametrize("wish", [*WISHES, *MORE])
 def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     barn_site: Site, monkeypatch: pytest.MonkeyPatch, wish: str
@@ -686,6 +761,8 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     withheld = set().union(*barn_site.yard.machines.withheld.values())
     mine = [v for v in view.volumes if v.name in ("charts", "logs")]
     taken = kind in ("delete-volume", "offline-volume", "restore-snapshot")
+    if kind == "delete-share":
+        mine, taken = [v for v in view.volumes if v.name == "maps-files"], True
     # What a moved volume was is in the bin.
     apart = mine if taken else [v for v in view.volumes if v.name == "charts-in-quayside"]
     expected = len(mine) if taken else kind == "move-volume"
@@ -701,6 +778,8 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     assert len(apart) == expected
     assert all((v.binned is not None) == (kind == "delete-vm") and not v.forming for v in of_vm)
     assert not any(v.parked for v in view.volumes)
+    assert not tell_files()  # and of the file service
+    check_files(barn_site, kind)
     assert not tell_marks()  # so much as of snapshots
     marks = {
         "take-snapshot": {"charts": [1], "logs": [1, 2]},
@@ -720,7 +799,8 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
     }.get(wish, {})
     there = {v.past.number: v.name for v in view.volumes if v.past is not None}
     assert {there[p]: past.marks for p, past in barn_site.yard.machines.pasts.items()} == marks
-    assert all((v.binned is not None) == (kind == "delete-volume") for v in mine)
+    in_bin = kind in ("delete-volume", "delete-share")
+    assert all((v.binned is not None) == in_bin for v in mine)
     assert not tell_targets()  # nodes were told all that they are to serve, and nothing that they are not
     let_in = {
         name
@@ -764,7 +844,7 @@ def test_killed_at_every_step_boundary_it_goes_on_and_ends_as_it_should(
         assert [v.name for v in view.volumes] == ["charts"]
     if kind == "move-extents":
         assert np.flatnonzero(view.volume("charts").upper).tolist() == [0, 1, 5]
-    if wish.endswith("share"):
+    if wish.endswith("with a share"):
         assert [int(v.upper.sum()) for v in view.volumes if v.hot] == [0, 0, 1]
     if kind == "grow-volume":
         volume = view.volume(asked["volume"])

@@ -22,8 +22,9 @@ from foldbarn.core.shares.quotas import Fill
 from foldbarn.core.shares.share import FileAddress, Heard, Share
 from foldbarn.core.site import Contact
 from foldbarn.core.units import GIB
+from foldbarn.core.watch.files import address_state
 from foldbarn.core.watch.lamps import Outlook
-from foldbarn.core.watch.shares import address_state, share_state
+from foldbarn.core.watch.shares import share_state
 from foldbarn.core.watch.states import Lamp
 from foldbarn.services import changes, shares
 from foldbarn.services.limits import tell_files

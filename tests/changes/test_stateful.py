@@ -37,6 +37,7 @@ from test_changes import held, should_hold
 from walking import as_typed, hear_vm_hosts
 
 from foldbarn.changes.engine import giving, runner
+from foldbarn.changes.engine.files import FILES
 from foldbarn.changes.engine.kind import KINDS
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.targets import TARGETS
@@ -70,8 +71,9 @@ from foldbarn.services.copies import let_copies_stand_alone
 from foldbarn.services.giving import give_room
 from foldbarn.services.heat import HeatTaker
 from foldbarn.services.hosts import HostTaker
-from foldbarn.services.limits import tell_limits, tell_marks, tell_targets
+from foldbarn.services.limits import tell_files, tell_limits, tell_marks, tell_targets
 from foldbarn.services.schedules import go_by_schedules
+from foldbarn.services.shares import move_homes
 from foldbarn.settings import settings
 from foldbarn.store import claims, heat, orchestrators, touching
 from foldbarn.store import giving as store_giving
@@ -114,6 +116,7 @@ PROTECTIONS: list[dict[str, Any]] = [
     {"copies": 2, "hourly": 2, "daily": 1, "snapshot_room": 10},
     {"data": 2, "parity": 1, "hourly": 1},
 ]
+RULES = [{"who": "10.30.0.0/16", "right": "read-write"}, {"who": "everyone", "right": "none"}]
 SEEDS = st.integers(min_value=0, max_value=2**30)
 
 
@@ -612,6 +615,66 @@ class Barn(RuleBasedStateMachine):
             return
         self.check_served()
 
+    @rule(seed=SEEDS)
+    def serve_files(self, seed: int) -> None:
+        """The file service is switched on, altered, or off; a cluster is formed where there is none."""
+        if current_view().cluster is None:
+            self.cluster(seed)
+            for change in self.open_changes("waiting", "running"):
+                self.advance(change, 99)
+        if seed % 5 == 0:
+            self.wish("stop-files")
+            return
+        last = 21 + seed % 3
+        wish = {
+            "addresses": f"10.30.0.21-10.30.0.{last}",
+            "names": f"files-{{1..{last - 20}}}.skerry.example",
+        }
+        server = self.site.yard.name_server if seed % 2 else ""
+        self.wish("serve-files", **wish, name_server=server)
+
+    @rule(seed=SEEDS, size=st.integers(min_value=1, max_value=9))
+    def share(self, seed: int, size: int) -> None:
+        """One is made, altered, renamed, deleted, brought back, or somebody let in."""
+        view = current_view()
+        if not view.shares or seed % 4 == 0:
+            policy = one_of([p.name for p in view.current_policies] or ["none"], seed // 7)
+            by = {"pool": "quayside"} if seed % 3 == 0 else {"policy": policy}
+            self.wish("make-share", name=f"s{seed % 3}", quota=f"{size} GiB", **by, rules=RULES)
+            return
+        share = one_of(list(view.shares), seed).name
+        match seed // 4 % 7:
+            case 0 | 1:
+                at = one_of([one.name for one in view.files.addresses] if view.files else [""], seed // 5)
+                self.wish("alter-share", share=share, quota=f"{size} GiB", warn=50 + seed % 50, address=at)
+            case 2:
+                self.wish("rename-share", share=share, name=f"s{seed // 3 % 4}")
+            case 3:
+                self.wish("delete-share", share=share, typed=share)
+            case 4:
+                self.wish("restore-share", share=share)
+            case 5:
+                self.wish("let-user-in", share=share, user=f"u{seed % 2}")
+            case 6:
+                self.wish("remove-user", share=share, user=f"u{seed % 2}")
+
+    @rule()
+    def tell_files(self) -> None:
+        """What nodes know of the file service is what there is of it, once all were heard and told."""
+        self.hear()
+        move_homes()
+        if tell_files():
+            return
+        self.check_files()
+
+    def check_files(self) -> None:
+        view, machines = current_view(), self.site.yard.machines
+        wanted = FILES.wanted(view)
+        for node in view.nodes:
+            told = machines.files.told.get(node.agent_name, {"addresses": {}, "shares": {}})
+            said = FILES.order(view, node.number, wanted.get(node.number, {}))
+            assert {key: told[key] for key in said} == said, node.name
+
     def check_served(self) -> None:
         view, machines = current_view(), self.site.yard.machines
         wanted = TARGETS.wanted(view)
@@ -1044,6 +1107,17 @@ class Barn(RuleBasedStateMachine):
             assert len(set(places)) == len(places)
 
     @invariant()
+    def each_share_lies_on_a_volume_of_its_own_and_is_served_somewhere(self) -> None:
+        view = current_view()
+        assert len({share.volume for share in view.shares}) == len(view.shares)
+        for share in view.shares:
+            volume = view.volume_numbered(share.volume)
+            assert view.target_of(volume.number) is None
+            assert share.quota <= volume.size_bytes
+            assert view.files is not None
+            assert view.files.numbered(share.address) is not None
+
+    @invariant()
     def one_that_is_on_is_reached_by_its_host_alone(self) -> None:
         view = current_view()
         for vm in view.vms:
@@ -1147,6 +1221,9 @@ class Barn(RuleBasedStateMachine):
         assert not any(machines.closed.get(ply.number) for ply in view.plies)
         assert not tell_targets()
         self.check_served()
+        move_homes()
+        assert not tell_files()
+        self.check_files()
         self.check_marked()
         with transaction() as session:
             rows = list(session.scalars(select(NodeRow)))
@@ -1254,6 +1331,15 @@ def test_no_kind_of_change_is_forgotten_here() -> None:
         "withdraw-class",
         "make-claimed",
         "bind-again",
+        "serve-files",
+        "stop-files",
+        "make-share",
+        "alter-share",
+        "rename-share",
+        "delete-share",
+        "restore-share",
+        "let-user-in",
+        "remove-user",
     }
     assert set(KINDS) == here
 

@@ -820,3 +820,84 @@ def test_a_vm_is_switched_on_at_a_vm_host_and_off_again(tab: Page, running: Runn
     expect(tab.get_by_text("It is off.")).to_be_visible()
     expect(volumes.get_by_text("night-desk-swap")).to_have_count(0)
     running.pull(lever="give power", what="bridge-2")
+
+
+def test_a_share_is_served_filled_and_raised(tab: Page, running: Running) -> None:
+    carry_out_ = running.demo.carry_out
+    yard = running.api.get("/yard").json()
+    slipway = next(host for host in yard["hosts"] if host["name"] == "slipway")
+    if not any(host["name"] == "slipway" for host in running.api.get("/hosts").json()["hosts"]):
+        carry_out_("save-host", {key: slipway[key] for key in ("name", "initiators", "agent_url")})
+    sheet = tab.get_by_role("dialog")
+    # Nobody serves files yet: it takes a cluster.
+    tab.goto(f"{running.url}/shares")
+    expect(tab.get_by_text("A cluster serves it, and no node belongs to one yet.")).to_be_visible()
+    members = ["fulmar", "petrel", "kittiwake", "turnstone"]
+    wish = {"name": "quay", "members": members, "keepers": members[:3], "service_address": "10.10.0.5/24"}
+    carry_out_("form-cluster", wish)
+    tab.get_by_role("link", name="Switch it on").click()
+    sheet.get_by_label("Addresses, one for each node").fill("10.30.0.21-10.30.0.24")
+    sheet.get_by_label("Their names, in this order").fill("files-{1..4}.skerry.example")
+    sheet.get_by_label("Name server that is asked").fill(yard["name_server"])
+    expect(sheet.get_by_role("row").filter(has_text="10.30.0.21")).to_contain_text("files-1.skerry.example")
+    carry_out(tab)
+    looked = tab.locator('[data-step="look-for-names"]')
+    expect(looked).to_have_attribute("data-state", "done", timeout=LONG)
+    expect(looked).to_contain_text("10.30.0.23 does not stand for any name.")
+    # What is missing is said with the record that puts it right, and is found out by itself once it is there.
+    tab.goto(f"{running.url}/shares")
+    service = tab.get_by_role("region", name="The file service")
+    record = "23.0.30.10.in-addr.arpa. IN PTR files-3.skerry.example."
+    expect(service.get_by_text(record)).to_be_visible()
+    tab.get_by_role("link", name="Make a share", exact=True).click()
+    sheet.get_by_label("Name of the share").fill("logbooks")
+    sheet.get_by_label("Quota, such as 500 GiB").fill("40 GiB")
+    sheet.get_by_label("Whom rule 1 covers").fill("10.30.0.0/16")
+    sheet.get_by_role("button", name="Add a rule").click()
+    sheet.get_by_label("Whom rule 2 covers").fill("10.30.9.5")
+    pick(sheet, "What rule 2 lets them do", "read and write")
+    sheet.get_by_role("button", name="Add a rule").click()
+    sheet.get_by_label("Whom rule 3 covers").fill("10.30.9.5-10.30.9.5")
+    expect(sheet).to_contain_text("Rule 3 can never apply: rule 2 decides for each of its addresses.")
+    sheet.get_by_role("button", name="Leave rule 3 out").click()
+    sheet.get_by_label("Try an address").fill("10.30.9.5")
+    sheet.get_by_role("button", name="Try", exact=True).click()
+    expect(sheet.get_by_text("from 10.30.9.5: read and write, by rule 2")).to_be_visible()
+    carry_out(tab)
+    expect(tab.locator('[data-step="tell-files"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    # On a client it is mounted by what its page says.
+    tab.goto(f"{running.url}/shares/logbooks")
+    how = tab.get_by_role("region", name="How it is mounted")
+    command = "mount -t nfs -o vers=4.1 files-1.skerry.example:/logbooks /mnt/logbooks"
+    expect(how.get_by_text(command)).to_be_visible()
+    running.pull(lever="run", what="slipway", text=command)
+    running.pull(lever="run", what="slipway", text="fallocate -l 36GiB /mnt/logbooks/2026")
+    mounted = tab.get_by_role("region", name="How full it is")
+    row = mounted.get_by_role("row").filter(has_text="slipway")
+    expect(row).to_contain_text("/mnt/logbooks", timeout=LONG)
+    full = tab.get_by_text("past its warn level of 80 %").first
+    expect(full).to_be_visible(timeout=LONG)
+    answer = running.api.post(
+        "/yard", json={"lever": "run", "what": "slipway", "text": "fallocate -l 9GiB /mnt/logbooks/2027"}
+    )
+    assert "Disk quota exceeded" in answer.json()["detail"]
+    refused = tab.get_by_text("writes that need more room are refused.").first
+    expect(refused).to_be_visible(timeout=LONG)
+    tab.goto(running.url)
+    expect(tab.get_by_role("link", name="logbooks is full")).to_be_visible()
+    # Raised, it is well again at once.
+    tab.goto(f"{running.url}/shares/logbooks")
+    tab.get_by_role("link", name="Preview altering it").click()
+    sheet.get_by_label("Another quota").fill("80 GiB")
+    expect(sheet).to_contain_text("40 GiB of 80 GiB used.")
+    carry_out(tab)
+    expect(tab.locator('[data-step="write-share"]')).to_have_attribute("data-state", "done", timeout=LONG)
+    tab.goto(f"{running.url}/shares/logbooks")
+    expect(tab.get_by_text("40 GiB of 80 GiB used.").first).to_be_visible()
+    running.pull(lever="run", what="slipway", text="fallocate -l 9GiB /mnt/logbooks/2027")
+    # It is not taken from who has it mounted.
+    tab.get_by_role("link", name="Preview deleting it").click()
+    sheet.get_by_label("Type logbooks to confirm").fill("logbooks")
+    expect(blocker(sheet, "slipway at /mnt/logbooks has logbooks mounted.")).to_be_visible()
+    running.pull(lever="record", text=record)
+    running.pull(lever="run", what="slipway", text="umount /mnt/logbooks")

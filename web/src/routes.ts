@@ -30,6 +30,8 @@ export const ROUTES: readonly { path: string; view: string; number?: string }[] 
   { path: "/hosts/:name", view: "hosts/HostView" },
   { path: "/vms", view: "vms/VmsView" },
   { path: "/vms/:name", view: "vms/VmView" },
+  { path: "/shares", view: "shares/SharesView" },
+  { path: "/shares/:name", view: "shares/ShareView" },
   { path: "/changes", view: "changes/ChangesView" },
   { path: "/changes/:number(\\d+)", view: "changes/ChangeView", number: "number" },
   { path: "/:rest(.*)*", view: "NotHere" },

@@ -25,6 +25,7 @@ from foldbarn.api.machines import routes as machines
 from foldbarn.api.policies import routes as policies
 from foldbarn.api.pools import routes as pools
 from foldbarn.api.samples import routes as samples
+from foldbarn.api.shares import routes as shares
 from foldbarn.api.vms import routes as vms
 from foldbarn.api.volumes import routes as volumes
 from foldbarn.api.watch import routes as watch
@@ -41,6 +42,7 @@ for part in (
     policies,
     volumes,
     vms,
+    shares,
     hosts,
     consumers,
     changes,

@@ -245,6 +245,7 @@ class Barn:
                 "YARD_URL": yard_url,
                 "YARD_HOME": self.environment.get("YARD_HOME", self.url),
                 "YARD_MAIL_PORT": str(self._kept_port("mail")),
+                "YARD_NAMES_PORT": str(self._kept_port("names")),
                 "YARD_ORCHESTRATOR_PORT": str(self._kept_port("orchestrator")),
                 "YARD_ORCHESTRATOR": str(self.state / "orchestrator"),
             },

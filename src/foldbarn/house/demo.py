@@ -161,6 +161,49 @@ ATTACHED: list[dict[str, Any]] = [
     {"volume": "berth-planner", "hosts": ["slipway"], "file_system": "xfs"},
     {"volume": "tide-archive", "hosts": ["slipway"], "file_system": "xfs", "transport": "nvme"},
 ]
+FILES: dict[str, Any] = {
+    "addresses": "10.30.0.21-10.30.0.24",
+    "addresses6": "fd00:30::21-fd00:30::24",
+    "names": "files-{1..4}.skerry.example",
+}
+SHARES: list[dict[str, Any]] = [
+    {
+        "name": "charts",
+        "policy": "plain-pair",
+        "pool": "quayside",
+        "quota": "500 GiB",
+        "protocols": ["nfs3", "nfs4.1"],
+        "rules": [
+            {"who": "10.30.0.0/16", "right": "read"},
+            {"who": "fd00:30::/64", "right": "read"},
+            {"who": "10.30.9.4", "right": "read-write"},  # the chart office
+            {"who": "10.30.9.100-10.30.9.199", "right": "none"},  # guests on board
+        ],
+    },
+    {
+        "name": "safety-videos",
+        "policy": "seldom-read",
+        "pool": "deepwater",
+        "quota": "1 TiB",
+        "labels": ["crew"],
+        "protocols": ["nfs4.1", "smb"],
+        "rules": [
+            {"who": "10.30.9.0/24", "right": "read-write"},
+            {"who": "everyone", "right": "none"},
+        ],
+    },
+]
+SIGNS_IN = {"share": "safety-videos", "user": "bridge-crew", "right": "read"}
+MOUNTED = [
+    ("chart-plotter", "charts", "/srv/sea-charts"),
+    ("ferry-desk-1", "charts", "/srv/sea-charts"),
+    ("ferry-desk-2", "charts", "/srv/sea-charts"),
+    ("slipway", "safety-videos", "/srv/videos"),
+]
+WRITTEN = [
+    ("chart-plotter", "/srv/sea-charts/edition-41", "96GiB"),
+    ("slipway", "/srv/videos/drills", "860GiB"),
+]
 # Nobody has ever set up discovery there.
 LEFT = {"ferry-desk-3": "discovered"}
 # One before consumers work with it for a while, one after.
@@ -232,6 +275,7 @@ class Demo:
         for vm in VMS:
             self.carry_out("make-vm", vm)
         self.attach()
+        self.share()
         self.offer()
         early, late = SNAPSHOTS
         self.carry_out("take-snapshot", early)
@@ -256,6 +300,32 @@ class Demo:
         for wish in ATTACHED:
             self.carry_out("attach-volume", wish)
         self.set_up([wish["volume"] for wish in ATTACHED], LEFT)
+
+    def share(self) -> None:
+        """Switches the file service on, makes shares, and has hosts mount and fill them."""
+        server = self.client.get("/yard").raise_for_status().json()["name_server"]
+        self.carry_out("serve-files", {**FILES, "name_server": server})
+        for wish in SHARES:
+            self.carry_out("make-share", wish)
+        self.carry_out("let-user-in", SIGNS_IN)
+        for host, name, at in MOUNTED:
+            found = self.client.get(f"/shares/{name}").raise_for_status().json()
+            how = next(one for one in found["how"] if one["protocol"] == "nfs4.1")
+            commands = [command.replace(f"/mnt/{name}", at) for command in how["commands"]]
+            for command in (*commands, f"echo '{how['table'].replace(f'/mnt/{name}', at)}' >> /etc/fstab"):
+                self.run(host, command)
+        for host, path, size in WRITTEN:
+            self.run(host, f"fallocate -l {size} {path}")
+        self.wait(
+            lambda: all(s["mounts"] and s["used_bytes"] for s in self.client.get("/shares").json()),
+            "the shares to be mounted and filled",
+        )
+
+    def run(self, host: str, command: str) -> None:
+        """What is typed into a host's shell. Raises RuntimeError where it comes to nothing there."""
+        answer = self.client.post("/yard", json={"lever": "run", "what": host, "text": command})
+        if answer.is_error:
+            raise RuntimeError(f"{host}: {command}: {answer.json().get('detail', answer.text)}")
 
     def offer(self) -> None:
         """Connects the orchestrator, publishes classes and grants policies; its people ask for volumes, and

@@ -18,8 +18,8 @@ from foldbarn.links.agents import Agent, Told
 from foldbarn.services.pace import PaceKeeper
 from foldbarn.services.snapshots import note_keeps
 from foldbarn.store import heat as kept
-from foldbarn.store import nodes, samples
-from foldbarn.store.database import tell, transaction
+from foldbarn.store import nodes, samples, shares
+from foldbarn.store.database import announce, tell, transaction
 from foldbarn.store.views import current_view
 
 log = structlog.get_logger()
@@ -57,6 +57,10 @@ class HeatTaker:
         by_url = {agents[number].url: one for number, one in found.items() if one}
         passed = self._passed({url: one.uptime for url, one in by_url.items()})
         self.pace.keep(volumes, by_url, passed)
+        if passed is not None and view.shares:
+            with transaction() as session:
+                if shares.keep_growth(session, passed):
+                    announce(session, "site")
         with transaction() as session:
             known = kept.read_all(session)
             fresh = {}

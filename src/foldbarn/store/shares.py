@@ -10,6 +10,7 @@ from typing import Any
 from sqlalchemy import delete, func, select, text, update
 
 from foldbarn.core.names import natural_key
+from foldbarn.core.shares.filling import ShareGrowth
 from foldbarn.core.shares.quotas import Fill, fill_of
 from foldbarn.core.shares.rules import Right, Rule, read_address
 from foldbarn.core.shares.share import (
@@ -170,11 +171,16 @@ def note_resolved(session: Session, found: Mapping[int, Sequence[Resolved]]) -> 
 # Shares. ---------------------------------------------------------------------------------------------------
 
 
-def add(session: Session, change: int, share: Share) -> bool:
-    """A new one, on the volume that the change has made; false where that is gone."""
-    volume = session.scalar(select(VolumeRow.id).where(VolumeRow.change_id == change, VolumeRow.nth == 0))
+def add(session: Session, change: int, share: Share, labels: Sequence[str], nth: int = 0) -> bool:
+    """A new one, on a volume of the change (by its place among those that it has made), which gets these
+    labels; false where that is gone.
+    """
+    mine = (VolumeRow.change_id == change, VolumeRow.nth == nth)
+    volume = session.scalar(select(VolumeRow.id).where(*mine))
     if volume is None:
         return False
+    if labels:
+        session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(labels=list(labels)))
     session.add(
         ShareRow(
             name=share.name,
@@ -239,6 +245,23 @@ def sum_used(session: Session, step: float) -> bool:
             continue
         row.used, news = now, True
         _note_fill(row, fill)
+    return news
+
+
+def growths(session: Session) -> dict[int, ShareGrowth]:
+    """How fast each share fills, by its number."""
+    rows = session.execute(select(ShareRow.id, ShareRow.growth))
+    return {number: ShareGrowth(**growth) for number, growth in rows}
+
+
+def keep_growth(session: Session, seconds: float) -> bool:
+    """So many seconds later, by what each holds now. Whether any of it is news."""
+    news = False
+    for row in session.scalars(select(ShareRow).order_by(ShareRow.id)):
+        before = ShareGrowth(**row.growth)
+        now = before.gone_on(row.used, seconds)
+        news |= not now.is_like(before)
+        row.growth = asdict(now)
     return news
 
 

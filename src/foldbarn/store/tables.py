@@ -495,7 +495,7 @@ class FileAddressRow(Base):
 
 class ShareRow(Base):
     """A file system on a volume of its own. rules: who, right and root of each; warn: per cent of the quota;
-    used, fill: as its node told last.
+    used, fill: as its node told last; growth: core.shares.filling, as it was when that last was news.
     """
 
     __tablename__ = "share"
@@ -510,6 +510,7 @@ class ShareRow(Base):
     used: Mapped[int] = mapped_column(server_default="0")
     fill: Mapped[str] = mapped_column(server_default="well")
     fill_since: Mapped[datetime] = mapped_column(server_default=func.now())
+    growth: Mapped[dict[str, Any]] = mapped_column(server_default="{}")
     made_at: Mapped[datetime] = mapped_column(server_default=func.now())
     made_by: Mapped[int] = mapped_column(ForeignKey("change.id"), unique=True)
     __table_args__ = (Index("share_name_taken", func.lower(text("name")), unique=True),)

@@ -148,16 +148,24 @@ class Opened:
 
     datagrams: asyncio.DatagramTransport
     streams: asyncio.Server
+    talks: set[asyncio.Task[None]]
 
-    def stop(self) -> None:
+    async def stop(self) -> None:
         self.datagrams.close()
         self.streams.close()
+        for task in self.talks:
+            task.cancel()
+        await asyncio.gather(*self.talks, return_exceptions=True)
 
 
 async def open_names(server: NameServer, port: int) -> Opened:
     """Answers on loopback until its stop()."""
+    talks: set[asyncio.Task[None]] = set()
 
     async def talk(reader: asyncio.StreamReader, writer: asyncio.StreamWriter) -> None:
+        mine = asyncio.current_task()
+        assert mine is not None
+        talks.add(mine)
         try:
             while True:
                 (length,) = struct.unpack("!H", await reader.readexactly(2))  # RFC 1035, 4.2.2
@@ -169,10 +177,11 @@ async def open_names(server: NameServer, port: int) -> Opened:
         except (asyncio.IncompleteReadError, OSError):
             pass
         finally:
+            talks.discard(mine)
             writer.close()
 
     streams = await asyncio.start_server(talk, "127.0.0.1", port)
     datagrams, _ = await asyncio.get_running_loop().create_datagram_endpoint(
         lambda: _Datagrams(server), ("127.0.0.1", port)
     )
-    return Opened(datagrams, streams)
+    return Opened(datagrams, streams, talks)

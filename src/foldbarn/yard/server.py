@@ -106,7 +106,7 @@ def make_app(
         if post:
             post.stop()
         if named:
-            named.stop()
+            await named.stop()
         if stand_in and stand_in.server:
             stand_in.server.api.hands = None  # it would wait for us, as we do for it
             await asyncio.to_thread(stand_in.stop)

@@ -55,7 +55,7 @@ def test_at_a_level_and_above_it_is_always_said(used: list[int], quota: int, war
 
 
 def test_what_is_said_of_it() -> None:
-    assert said_fill(10 * GIB, QUOTA, 80, Fill.WELL) == "10.7 GB of 107.4 GB used."
+    assert said_fill(10 * GIB, QUOTA, 80, Fill.WELL) == "10 GiB of 100 GiB used."
     assert said_fill(85 * GIB, QUOTA, 80, Fill.WARNED).endswith("past its warn level of 80 %.")
     assert said_fill(QUOTA, QUOTA, 80, Fill.FULL).endswith("writes that need more room are refused.")
     assert "it was full, and takes" in said_fill(QUOTA - GIB, QUOTA, 80, Fill.FULL)

@@ -287,6 +287,40 @@ export const useVm = (name: MaybeRefOrGetter<string>) =>
     placeholderData: (before) =>
       before?.name.toLowerCase() === toValue(name).toLowerCase() ? before : undefined,
   });
+/** The file service of the cluster. */
+export const useFiles = () =>
+  useQuery({
+    queryKey: ["site", "files"],
+    queryFn: () => answered(api.GET("/api/files")),
+    placeholderData: (before) => before,
+  });
+export const useShares = () =>
+  useQuery({
+    queryKey: ["site", "shares"],
+    queryFn: () => answered(api.GET("/api/shares")),
+    placeholderData: (before) => before,
+  });
+export const useFileShare = (name: MaybeRefOrGetter<string>) =>
+  useQuery({
+    queryKey: ["site", "share", computed(() => toValue(name))],
+    queryFn: () => answered(api.GET("/api/shares/{name}", { params: { path: { name: toValue(name) } } })),
+    enabled: computed(() => Boolean(toValue(name))),
+    placeholderData: (before) =>
+      before?.name.toLowerCase() === toValue(name).toLowerCase() ? before : undefined,
+  });
+export type AccessRule = components["schemas"]["RuleAt"];
+/** What who comes from an address may do by some rules. */
+export const useTryRules = () =>
+  useMutation({
+    mutationFn: (body: { address: string; rules: AccessRule[] }) =>
+      answered(api.POST("/api/shares/try", { body })),
+  });
+/** The password of who signs in to a share: whoever asks first sees it, and nobody else. */
+export const useShownPassword = () =>
+  useMutation({
+    mutationFn: (path: { name: string; user: string }) =>
+      answered(api.POST("/api/shares/{name}/users/{user}/password", { params: { path } })),
+  });
 export const useReadDescriptor = () =>
   useMutation({
     mutationFn: (text: string) => answered(api.POST("/api/vms/descriptor", { body: { text } })),

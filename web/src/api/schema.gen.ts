@@ -405,6 +405,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Files
+         * @description The file service of the cluster: its addresses, their names, and who has them.
+         */
+        get: operations["files"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/grace": {
         parameters: {
             query?: never;
@@ -924,6 +944,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shares": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Shares
+         * @description All shares, those in the bin among them.
+         */
+        get: operations["shares"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shares/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Out
+         * @description What who comes from an address may do, by some rules. Nothing is altered.
+         */
+        post: operations["try_out"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shares/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * File Share
+         * @description A share, with who may mount it, who has, and how it is mounted.
+         */
+        get: operations["file_share"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shares/{name}/users/{user}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show Password
+         * @description The password of who signs in to a share, in the clear. It is shown once, and kept no longer.
+         */
+        post: operations["show_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sizing": {
         parameters: {
             query?: never;
@@ -1389,6 +1489,33 @@ export interface components {
             what: string;
         };
         /**
+         * AddressOut
+         * @description An address of the file service. carrier: the node that has it now; empty where none that is heard tells
+         *     so. takes_over: the node that would have it next; empty where nobody could. looked_at: when its name was
+         *     looked for last.
+         */
+        AddressOut: {
+            /** At */
+            at: string[];
+            /** Carrier */
+            carrier: string;
+            /** Faults */
+            faults: components["schemas"]["NameFaultOut"][];
+            /** Home */
+            home: string;
+            /** Looked At */
+            looked_at: string | null;
+            /** Mounts */
+            mounts: number;
+            /** Name */
+            name: string;
+            /** Shares */
+            shares: string[];
+            state: components["schemas"]["StateOut"];
+            /** Takes Over */
+            takes_over: string;
+        };
+        /**
          * AddressPortsParams
          * @description nodes get addresses in natural order from `start` (with prefix) on their port named `port`; other
          *     addresses of the same family go.
@@ -1451,6 +1578,39 @@ export interface components {
         AgentOut: {
             /** Node */
             node: string;
+        };
+        /**
+         * AlterShareParams
+         * @description A share by name, and of all else what is to be otherwise: None leaves it as it is.
+         */
+        AlterShareParams: {
+            /**
+             * Address
+             * @default null
+             */
+            address: string | null;
+            /**
+             * Protocols
+             * @default null
+             */
+            protocols: components["schemas"]["Protocol"][] | null;
+            /**
+             * Quota
+             * @default null
+             */
+            quota: string | null;
+            /**
+             * Rules
+             * @default null
+             */
+            rules: components["schemas"]["RuleAt"][] | null;
+            /** Share */
+            share: string;
+            /**
+             * Warn
+             * @default null
+             */
+            warn: number | null;
         };
         /**
          * AnewOut
@@ -2627,6 +2787,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfAlterShare
+         * @description where it grows: extend (ours), fill up (agents); write (ours), tell (agents).
+         */
+        DeedOfAlterShare: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "alter-share";
+            params: components["schemas"]["AlterShareParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfArrange
          * @description place: everything at once, in one transaction.
          */
@@ -2906,6 +3088,28 @@ export interface components {
              */
             kind: "delete-pool";
             params: components["schemas"]["DeletePoolParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfDeleteShare
+         * @description put in bin (ours), tell its nodes (agents), tell the cluster (agents).
+         */
+        DeedOfDeleteShare: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete-share";
+            params: components["schemas"]["DeleteShareParams"];
             /**
              * Reason
              * @default
@@ -3331,6 +3535,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfLetUserIn
+         * @description write (ours), tell (agents).
+         */
+        DeedOfLetUserIn: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "let-user-in";
+            params: components["schemas"]["LetUserInParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfMakeClaimed
          * @description promise and place (ours), reserve (agents), read back (from agents).
          */
@@ -3368,6 +3594,28 @@ export interface components {
              */
             kind: "make-secret";
             params: components["schemas"]["MakeSecretParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfMakeShare
+         * @description place (ours), name (ours), reserve (agents), read back and open (agents), tell (agents).
+         */
+        DeedOfMakeShare: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "make-share";
+            params: components["schemas"]["MakeShareParams"];
             /**
              * Reason
              * @default
@@ -3595,6 +3843,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfRemoveUser
+         * @description remove (ours), tell (agents).
+         */
+        DeedOfRemoveUser: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "remove-user";
+            params: components["schemas"]["RemoveUserParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfRename
          * @description rename: nodes, and the disks named after them, at once.
          */
@@ -3610,6 +3880,28 @@ export interface components {
              */
             kind: "rename";
             params: components["schemas"]["RenameParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfRenameShare
+         * @description call (ours), tell (agents).
+         */
+        DeedOfRenameShare: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rename-share";
+            params: components["schemas"]["RenameShareParams"];
             /**
              * Reason
              * @default
@@ -3698,6 +3990,28 @@ export interface components {
              */
             kind: "replace-disk";
             params: components["schemas"]["ReplaceDiskParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfRestoreShare
+         * @description take out (ours), tell its nodes (agents), tell the cluster (agents).
+         */
+        DeedOfRestoreShare: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "restore-share";
+            params: components["schemas"]["RestoreShareParams"];
             /**
              * Reason
              * @default
@@ -3881,6 +4195,28 @@ export interface components {
             reason: string;
         };
         /**
+         * DeedOfServeFiles
+         * @description save (ours), tell (agents), await addresses (agents), look for names (name server).
+         */
+        DeedOfServeFiles: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "serve-files";
+            params: components["schemas"]["ServeFilesParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
          * DeedOfSetPool
          * @description set (ours).
          */
@@ -3984,6 +4320,28 @@ export interface components {
              */
             kind: "stand-alone";
             params: components["schemas"]["StandAloneParams"];
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+        };
+        /**
+         * DeedOfStopFiles
+         * @description forget (ours), tell (agents).
+         */
+        DeedOfStopFiles: {
+            /**
+             * Digest
+             * @default null
+             */
+            digest: string | null;
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "stop-files";
+            params: components["schemas"]["StopFilesParams"];
             /**
              * Reason
              * @default
@@ -4111,6 +4469,24 @@ export interface components {
         DeletePoolParams: {
             /** Pool */
             pool: string;
+            /**
+             * Typed
+             * @default
+             */
+            typed: string;
+        };
+        /**
+         * DeleteShareParams
+         * @description days: for which its volume is kept in the bin; typed: its name once more.
+         */
+        DeleteShareParams: {
+            /**
+             * Days
+             * @default 7
+             */
+            days: number;
+            /** Share */
+            share: string;
             /**
              * Typed
              * @default
@@ -4579,6 +4955,34 @@ export interface components {
             /** Files */
             files: components["schemas"]["FileIn"][];
         };
+        /**
+         * FilesOut
+         * @description The file service. on: whether it is switched on; could: nodes that could have an address; within: most
+         *     seconds after which an address is back on another node. mounted: the first of all clients, in the order
+         *     of their shares; clients: how many there are.
+         */
+        FilesOut: {
+            /** Addresses */
+            addresses: components["schemas"]["AddressOut"][];
+            /** Clients */
+            clients: number;
+            /** Could */
+            could: string[];
+            /** Mounted */
+            mounted: components["schemas"]["MountedOut"][];
+            /** Name Server */
+            name_server: string;
+            /** On */
+            on: boolean;
+            /** Within */
+            within: number;
+        };
+        /**
+         * Fill
+         * @description How full a share is, against its quota.
+         * @enum {string}
+         */
+        Fill: "well" | "warned" | "full";
         /**
          * FilledFrom
          * @description What a claim is filled from. kind, name: there; volume, snapshot: here, empty while there is none.
@@ -5086,6 +5490,28 @@ export interface components {
             /** Spared */
             spared: number;
         };
+        /** HowToMountOut */
+        HowToMountOut: {
+            /** By */
+            by: string;
+            /** Commands */
+            commands: string[];
+            protocol: components["schemas"]["Protocol"];
+            /** Said */
+            said: string;
+            /** Table */
+            table: string;
+        };
+        /**
+         * IdleRuleOut
+         * @description A rule that can never apply, by its place from 1.
+         */
+        IdleRuleOut: {
+            /** Rule */
+            rule: number;
+            /** Sentence */
+            sentence: string;
+        };
         /**
          * KeepMemoryParams
          * @description name: of the snapshot; room: per cent that a volume sets aside for what is overwritten, with its first
@@ -5237,6 +5663,21 @@ export interface components {
             successor: string;
         };
         /**
+         * LetUserInParams
+         * @description user: who signs in; right: what they may do, as far as the rules let their client.
+         */
+        LetUserInParams: {
+            /** @default read-write */
+            right: components["schemas"]["Right"];
+            /** Share */
+            share: string;
+            /**
+             * User
+             * @default
+             */
+            user: string;
+        };
+        /**
          * Level
          * @description A level of the physical tree at which things fail as a whole, widest first.
          * @enum {string}
@@ -5290,7 +5731,7 @@ export interface components {
              * @default well
              * @enum {string}
              */
-            how: "well" | "slowly" | "garbled";
+            how: "well" | "slowly" | "garbled" | "silent" | "refuses" | "lies";
             /**
              * Lasts
              * @default 0
@@ -5300,7 +5741,7 @@ export interface components {
              * Lever
              * @enum {string}
              */
-            lever: "cut power" | "give power" | "pull disk" | "return disk" | "answer" | "forget orders" | "speed" | "consumers" | "shut port" | "open port" | "unplug" | "plug" | "run" | "apply" | "remove";
+            lever: "cut power" | "give power" | "pull disk" | "return disk" | "answer" | "forget orders" | "speed" | "consumers" | "shut port" | "open port" | "unplug" | "plug" | "run" | "apply" | "remove" | "name server" | "record" | "unrecord";
             /**
              * Port
              * @default 0
@@ -5410,7 +5851,7 @@ export interface components {
          * @description Kinds of things in the chain, from what uses to what bears.
          * @enum {string}
          */
-        Link: "claim" | "host" | "vm" | "volume" | "policy" | "pool" | "disk" | "node" | "rack" | "room";
+        Link: "claim" | "host" | "vm" | "share" | "volume" | "policy" | "pool" | "disk" | "node" | "rack" | "room";
         /**
          * LoadIn
          * @description What consumers ask of a whole pool: operations in a second, the share of them that read, and bytes of
@@ -5471,6 +5912,50 @@ export interface components {
         MakeSecretParams: {
             /** Orchestrator */
             orchestrator: string;
+        };
+        /**
+         * MakeShareParams
+         * @description quota: as typed, such as "500 GiB"; warn: per cent of it. policy, pool: of its volume; by a policy
+         *     alone a pool is chosen that keeps it. address: of the file service, by name; that with fewest shares where
+         *     none is named. labels: of its volume, by which people find both.
+         */
+        MakeShareParams: {
+            /**
+             * Address
+             * @default
+             */
+            address: string;
+            /** Labels */
+            labels?: string[];
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Policy
+             * @default
+             */
+            policy: string;
+            /**
+             * Pool
+             * @default
+             */
+            pool: string;
+            /** Protocols */
+            protocols?: components["schemas"]["Protocol"][];
+            /**
+             * Quota
+             * @default
+             */
+            quota: string;
+            /** Rules */
+            rules?: components["schemas"]["RuleAt"][];
+            /**
+             * Warn
+             * @default 80
+             */
+            warn: number;
         };
         /**
          * MakeVmParams
@@ -5599,6 +6084,49 @@ export interface components {
             limit: components["schemas"]["Limit"];
         };
         /**
+         * MountOut
+         * @description Who has it mounted. host: that which has the client's address; at: where, as that tells; kept: whether
+         *     it is mounted again as the host starts; None where nobody tells.
+         */
+        MountOut: {
+            /** At */
+            at: string;
+            /** Client */
+            client: string;
+            /** Host */
+            host: string;
+            /** Kept */
+            kept: boolean | null;
+            /** May */
+            may: string;
+            protocol: components["schemas"]["Protocol"];
+            /** Read Only */
+            read_only: boolean;
+            /** User */
+            user: string;
+        };
+        /**
+         * MountedOut
+         * @description A client that has a share mounted. host: that which has its address, and at: where, as that tells.
+         */
+        MountedOut: {
+            /** At */
+            at: string;
+            /** Client */
+            client: string;
+            /** Host */
+            host: string;
+            protocol: components["schemas"]["Protocol"];
+            /** Read Only */
+            read_only: boolean;
+            /** Served */
+            served: string;
+            /** Share */
+            share: string;
+            /** User */
+            user: string;
+        };
+        /**
          * MoveExtentsParams
          * @description A volume by name, the tier that some of it is to lie on, and its extents, counted from 0 over all of
          *     it. Where none is named, all that lies on the fast tier goes down.
@@ -5659,6 +6187,16 @@ export interface components {
             level: string;
             /** Seconds */
             seconds: number;
+        };
+        /**
+         * NameFaultOut
+         * @description record: the line of a zone that would put it right; empty where none would.
+         */
+        NameFaultOut: {
+            /** Record */
+            record: string;
+            /** Sentence */
+            sentence: string;
         };
         /**
          * NamespaceOut
@@ -6570,6 +7108,12 @@ export interface components {
             witness: string;
         };
         /**
+         * Protocol
+         * @description By what a share is mounted.
+         * @enum {string}
+         */
+        Protocol: "nfs3" | "nfs4.1" | "smb";
+        /**
          * PublishClassParams
          * @description storage_class: the one that is altered, by name; empty for a new one. policy, pool: by name; pool:
          *     empty for whichever takes a claim best.
@@ -6738,6 +7282,19 @@ export interface components {
             waits: number;
         };
         /**
+         * RemoveUserParams
+         * @description user: who signs in to the share no more.
+         */
+        RemoveUserParams: {
+            /** Share */
+            share: string;
+            /**
+             * User
+             * @default
+             */
+            user: string;
+        };
+        /**
          * RenameParams
          * @description nodes: as they are named now; their new names in the same order, as a pattern such as heron-{01..12} or
          *     one by one.
@@ -6752,6 +7309,19 @@ export interface components {
              * @default
              */
             pattern: string;
+        };
+        /**
+         * RenameShareParams
+         * @description A share by name, and the name that it is to have.
+         */
+        RenameShareParams: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Share */
+            share: string;
         };
         /**
          * RenameSnapshotParams
@@ -6839,6 +7409,14 @@ export interface components {
             why: string;
         };
         /**
+         * RestoreShareParams
+         * @description A share that was deleted, by name.
+         */
+        RestoreShareParams: {
+            /** Share */
+            share: string;
+        };
+        /**
          * RestoreSnapshotParams
          * @description A snapshot of a volume, both by name, and the name under which the present is kept first.
          */
@@ -6920,6 +7498,12 @@ export interface components {
             typed: string;
         };
         /**
+         * Right
+         * @description What who has mounted a share may do there.
+         * @enum {string}
+         */
+        Right: "none" | "read" | "read-write";
+        /**
          * Role
          * @description What a disk is for.
          * @enum {string}
@@ -6996,6 +7580,30 @@ export interface components {
             before?: components["schemas"]["Figure"] | null;
             /** Label */
             label: string;
+        };
+        /**
+         * RuleAt
+         * @description A rule of access: an address, a range, a network or everyone; what who is there may do; and whether
+         *     root stays root.
+         */
+        RuleAt: {
+            /** @default read */
+            right: components["schemas"]["Right"];
+            /**
+             * Root
+             * @default false
+             */
+            root: boolean;
+            /** Who */
+            who: string;
+        };
+        /** RuleOut */
+        RuleOut: {
+            right: components["schemas"]["Right"];
+            /** Root */
+            root: boolean;
+            /** Who */
+            who: string;
         };
         /**
          * RunsOut
@@ -7255,6 +7863,37 @@ export interface components {
             shown_to: string;
         };
         /**
+         * ServeFilesParams
+         * @description addresses: those of version 4, alone or in ranges; addresses6: those of version 6, as many, or none of
+         *     one of both. names: of these in order, by a pattern or one after the other. name_server: by which the
+         *     names are looked for; empty for none. nodes: on which they are at home, in order; chosen apart from one
+         *     another where none is named.
+         */
+        ServeFilesParams: {
+            /**
+             * Addresses
+             * @default
+             */
+            addresses: string;
+            /**
+             * Addresses6
+             * @default
+             */
+            addresses6: string;
+            /**
+             * Name Server
+             * @default
+             */
+            name_server: string;
+            /**
+             * Names
+             * @default
+             */
+            names: string;
+            /** Nodes */
+            nodes?: string[];
+        };
+        /**
          * ServedOut
          * @description What the fast tier takes of what is asked of a volume, 0 to 1, and extents there: now, and by another
          *     share. short_of_room: whether more of it would rise, were there room.
@@ -7383,6 +8022,122 @@ export interface components {
             value: string;
         };
         /**
+         * ShareOut
+         * @description A share. warn: per cent of its quota; fills: when it will be full, in a sentence; empty where nobody
+         *     knows.
+         */
+        ShareOut: {
+            /** Address */
+            address: string;
+            /** Binned */
+            binned: boolean;
+            fill: components["schemas"]["Fill"];
+            /** Fills */
+            fills: string;
+            /** Labels */
+            labels: string[];
+            /** Mounts */
+            mounts: number;
+            /** Name */
+            name: string;
+            /** Policy */
+            policy: string | null;
+            /** Pool */
+            pool: string;
+            /** Protocols */
+            protocols: components["schemas"]["Protocol"][];
+            /** Quota Bytes */
+            quota_bytes: number;
+            /** Rules */
+            rules: number;
+            state: components["schemas"]["StateOut"];
+            /** Used Bytes */
+            used_bytes: number;
+            /** Warn */
+            warn: number;
+        };
+        /**
+         * SharePage
+         * @description warn_bytes: from which on it is said that it fills; served: by whom, and fill_state: how full it is,
+         *     each with why; shares: bytes of its volume by disk.
+         */
+        SharePage: {
+            /** Access */
+            access: components["schemas"]["RuleOut"][];
+            /** Address */
+            address: string;
+            /** Binned */
+            binned: boolean;
+            /** Change */
+            change: number | null;
+            fill: components["schemas"]["Fill"];
+            /**
+             * Fill Since
+             * Format: date-time
+             */
+            fill_since: string;
+            fill_state: components["schemas"]["StateOut"];
+            /** Fills */
+            fills: string;
+            /** History */
+            history: components["schemas"]["ChangeLine"][];
+            /** How */
+            how: components["schemas"]["HowToMountOut"][];
+            /** Idle */
+            idle: components["schemas"]["IdleRuleOut"][];
+            /** Labels */
+            labels: string[];
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Mounted */
+            mounted: components["schemas"]["MountOut"][];
+            /** Mounts */
+            mounts: number;
+            /** Name */
+            name: string;
+            /** Policy */
+            policy: string | null;
+            /** Pool */
+            pool: string;
+            /** Protocols */
+            protocols: components["schemas"]["Protocol"][];
+            /** Quota Bytes */
+            quota_bytes: number;
+            /** Rules */
+            rules: number;
+            served: components["schemas"]["StateOut"];
+            /** Shares */
+            shares: {
+                [key: string]: number;
+            };
+            state: components["schemas"]["StateOut"];
+            /** Untold */
+            untold: string[];
+            /** Used Bytes */
+            used_bytes: number;
+            /** Users */
+            users: components["schemas"]["ShareUserOut"][];
+            volume: components["schemas"]["VolumeOut"];
+            /** Warn */
+            warn: number;
+            /** Warn Bytes */
+            warn_bytes: number;
+        };
+        /**
+         * ShareUserOut
+         * @description shown: whether somebody has seen the password.
+         */
+        ShareUserOut: {
+            /** Name */
+            name: string;
+            right: components["schemas"]["Right"];
+            /** Shown */
+            shown: boolean;
+        };
+        /**
          * ShowSnapshotParams
          * @description A snapshot of a volume, which may be in the bin, both by name; and the name under which it is shown.
          */
@@ -7396,6 +8151,16 @@ export interface components {
             snapshot: string;
             /** Volume */
             volume: string;
+        };
+        /**
+         * ShownPasswordOut
+         * @description A password in the clear.
+         */
+        ShownPasswordOut: {
+            /** Password */
+            password: string;
+            /** User */
+            user: string;
         };
         /**
          * ShownSecret
@@ -7642,6 +8407,11 @@ export interface components {
             /** Title */
             title: string;
         };
+        /**
+         * StopFilesParams
+         * @description There is one file service.
+         */
+        StopFilesParams: Record<string, never>;
         /** StripOut */
         StripOut: {
             /** Copy Name */
@@ -7816,6 +8586,29 @@ export interface components {
          * @enum {string}
          */
         Transport: "iscsi" | "nvme";
+        /**
+         * TryIn
+         * @description An address that comes to a share with these rules.
+         */
+        TryIn: {
+            /** Address */
+            address: string;
+            /** Rules */
+            rules: components["schemas"]["RuleAt"][];
+        };
+        /**
+         * TryOut
+         * @description What it may do there, in a sentence; rule: the place of the one that decides, from 1.
+         */
+        TryOut: {
+            right: components["schemas"]["Right"];
+            /** Root */
+            root: boolean;
+            /** Rule */
+            rule: number | null;
+            /** Sentence */
+            sentence: string;
+        };
         /**
          * UsableOut
          * @description What a pool would hold under one protection, in bytes; why_not where its domains do not allow it.
@@ -8155,6 +8948,8 @@ export interface components {
             pool: string;
             /** Protection */
             protection: string;
+            /** Share */
+            share: string | null;
             /** Size Bytes */
             size_bytes: number;
             state: components["schemas"]["StateOut"];
@@ -8246,6 +9041,8 @@ export interface components {
             /** Protection */
             protection: string;
             reached: components["schemas"]["StateOut"];
+            /** Share */
+            share: string | null;
             /** Shares */
             shares: {
                 [key: string]: number;
@@ -8359,6 +9156,18 @@ export interface components {
              */
             kind: "address-ports";
             params: components["schemas"]["AddressPortsParams"];
+        };
+        /**
+         * WishOfAlterShare
+         * @description where it grows: extend (ours), fill up (agents); write (ours), tell (agents).
+         */
+        WishOfAlterShare: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "alter-share";
+            params: components["schemas"]["AlterShareParams"];
         };
         /**
          * WishOfArrange
@@ -8515,6 +9324,18 @@ export interface components {
              */
             kind: "delete-pool";
             params: components["schemas"]["DeletePoolParams"];
+        };
+        /**
+         * WishOfDeleteShare
+         * @description put in bin (ours), tell its nodes (agents), tell the cluster (agents).
+         */
+        WishOfDeleteShare: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "delete-share";
+            params: components["schemas"]["DeleteShareParams"];
         };
         /**
          * WishOfDeleteSnapshot
@@ -8745,6 +9566,18 @@ export interface components {
             params: components["schemas"]["LetGoParams"];
         };
         /**
+         * WishOfLetUserIn
+         * @description write (ours), tell (agents).
+         */
+        WishOfLetUserIn: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "let-user-in";
+            params: components["schemas"]["LetUserInParams"];
+        };
+        /**
          * WishOfMakeClaimed
          * @description promise and place (ours), reserve (agents), read back (from agents).
          */
@@ -8767,6 +9600,18 @@ export interface components {
              */
             kind: "make-secret";
             params: components["schemas"]["MakeSecretParams"];
+        };
+        /**
+         * WishOfMakeShare
+         * @description place (ours), name (ours), reserve (agents), read back and open (agents), tell (agents).
+         */
+        WishOfMakeShare: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "make-share";
+            params: components["schemas"]["MakeShareParams"];
         };
         /**
          * WishOfMakeVm
@@ -8889,6 +9734,18 @@ export interface components {
             params: components["schemas"]["RebuildParams"];
         };
         /**
+         * WishOfRemoveUser
+         * @description remove (ours), tell (agents).
+         */
+        WishOfRemoveUser: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "remove-user";
+            params: components["schemas"]["RemoveUserParams"];
+        };
+        /**
          * WishOfRename
          * @description rename: nodes, and the disks named after them, at once.
          */
@@ -8899,6 +9756,18 @@ export interface components {
              */
             kind: "rename";
             params: components["schemas"]["RenameParams"];
+        };
+        /**
+         * WishOfRenameShare
+         * @description call (ours), tell (agents).
+         */
+        WishOfRenameShare: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "rename-share";
+            params: components["schemas"]["RenameShareParams"];
         };
         /**
          * WishOfRenameSnapshot
@@ -8947,6 +9816,18 @@ export interface components {
              */
             kind: "replace-disk";
             params: components["schemas"]["ReplaceDiskParams"];
+        };
+        /**
+         * WishOfRestoreShare
+         * @description take out (ours), tell its nodes (agents), tell the cluster (agents).
+         */
+        WishOfRestoreShare: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "restore-share";
+            params: components["schemas"]["RestoreShareParams"];
         };
         /**
          * WishOfRestoreSnapshot
@@ -9045,6 +9926,18 @@ export interface components {
             params: components["schemas"]["SavePolicyParams"];
         };
         /**
+         * WishOfServeFiles
+         * @description save (ours), tell (agents), await addresses (agents), look for names (name server).
+         */
+        WishOfServeFiles: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "serve-files";
+            params: components["schemas"]["ServeFilesParams"];
+        };
+        /**
          * WishOfSetPool
          * @description set (ours).
          */
@@ -9103,6 +9996,18 @@ export interface components {
              */
             kind: "stand-alone";
             params: components["schemas"]["StandAloneParams"];
+        };
+        /**
+         * WishOfStopFiles
+         * @description forget (ours), tell (agents).
+         */
+        WishOfStopFiles: {
+            /**
+             * @description discriminator enum property added by openapi-typescript
+             * @enum {string}
+             */
+            kind: "stop-files";
+            params: components["schemas"]["StopFilesParams"];
         };
         /**
          * WishOfTakeSnapshot
@@ -9256,6 +10161,16 @@ export interface components {
             /** To */
             to: string;
         };
+        /**
+         * YardNames
+         * @description The stand-in name server: how it answers, and its records.
+         */
+        YardNames: {
+            /** How */
+            how: string;
+            /** Zone */
+            zone: string[];
+        };
         /** YardNode */
         YardNode: {
             /** Answers */
@@ -9299,6 +10214,12 @@ export interface components {
             hosts: components["schemas"]["YardHost"][];
             /** Mails */
             mails: components["schemas"]["YardMail"][];
+            /**
+             * Name Server
+             * @default
+             */
+            name_server: string;
+            names: components["schemas"]["YardNames"];
             /** Nodes */
             nodes: components["schemas"]["YardNode"][];
             /** Orchestrators */
@@ -10041,7 +10962,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfBindAgain"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCloneVm"] | components["schemas"]["DeedOfConnectOrchestrator"] | components["schemas"]["DeedOfConnectVmHost"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVm"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfDisconnectOrchestrator"] | components["schemas"]["DeedOfDisconnectVmHost"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrantPolicy"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowRoom"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepMemory"] | components["schemas"]["DeedOfKeepOn"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfMakeClaimed"] | components["schemas"]["DeedOfMakeSecret"] | components["schemas"]["DeedOfMakeVm"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfMoveVm"] | components["schemas"]["DeedOfMoveVolume"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPowerOff"] | components["schemas"]["DeedOfPowerOn"] | components["schemas"]["DeedOfPublishClass"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVm"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVm"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfRevertVm"] | components["schemas"]["DeedOfRevokeSecret"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetTemplate"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfTakeSnapshot"] | components["schemas"]["DeedOfWithdrawClass"] | components["schemas"]["DeedOfWithdrawGrant"];
+                "application/json": components["schemas"]["DeedOfAddNode"] | components["schemas"]["DeedOfAddressPorts"] | components["schemas"]["DeedOfAlterShare"] | components["schemas"]["DeedOfArrange"] | components["schemas"]["DeedOfAttachVolume"] | components["schemas"]["DeedOfBindAgain"] | components["schemas"]["DeedOfChangeRole"] | components["schemas"]["DeedOfClearDisk"] | components["schemas"]["DeedOfCloneVm"] | components["schemas"]["DeedOfConnectOrchestrator"] | components["schemas"]["DeedOfConnectVmHost"] | components["schemas"]["DeedOfCopySnapshot"] | components["schemas"]["DeedOfCreateVolume"] | components["schemas"]["DeedOfDeleteHost"] | components["schemas"]["DeedOfDeletePolicy"] | components["schemas"]["DeedOfDeletePool"] | components["schemas"]["DeedOfDeleteShare"] | components["schemas"]["DeedOfDeleteSnapshot"] | components["schemas"]["DeedOfDeleteVm"] | components["schemas"]["DeedOfDeleteVolume"] | components["schemas"]["DeedOfDescribe"] | components["schemas"]["DeedOfDetachVolume"] | components["schemas"]["DeedOfDisconnectOrchestrator"] | components["schemas"]["DeedOfDisconnectVmHost"] | components["schemas"]["DeedOfEmptyBin"] | components["schemas"]["DeedOfFormCluster"] | components["schemas"]["DeedOfFormPool"] | components["schemas"]["DeedOfGiveUp"] | components["schemas"]["DeedOfGrantPolicy"] | components["schemas"]["DeedOfGrowPool"] | components["schemas"]["DeedOfGrowRoom"] | components["schemas"]["DeedOfGrowVolume"] | components["schemas"]["DeedOfKeepMemory"] | components["schemas"]["DeedOfKeepOn"] | components["schemas"]["DeedOfKeepPolicy"] | components["schemas"]["DeedOfLetGo"] | components["schemas"]["DeedOfLetUserIn"] | components["schemas"]["DeedOfMakeClaimed"] | components["schemas"]["DeedOfMakeSecret"] | components["schemas"]["DeedOfMakeShare"] | components["schemas"]["DeedOfMakeVm"] | components["schemas"]["DeedOfMoveExtents"] | components["schemas"]["DeedOfMoveVm"] | components["schemas"]["DeedOfMoveVolume"] | components["schemas"]["DeedOfOfflineVolume"] | components["schemas"]["DeedOfPowerOff"] | components["schemas"]["DeedOfPowerOn"] | components["schemas"]["DeedOfPublishClass"] | components["schemas"]["DeedOfPurposePorts"] | components["schemas"]["DeedOfRebuild"] | components["schemas"]["DeedOfRemoveUser"] | components["schemas"]["DeedOfRename"] | components["schemas"]["DeedOfRenameShare"] | components["schemas"]["DeedOfRenameSnapshot"] | components["schemas"]["DeedOfRenameVm"] | components["schemas"]["DeedOfRenameVolume"] | components["schemas"]["DeedOfReplaceDisk"] | components["schemas"]["DeedOfRestoreShare"] | components["schemas"]["DeedOfRestoreSnapshot"] | components["schemas"]["DeedOfRestoreVm"] | components["schemas"]["DeedOfRestoreVolume"] | components["schemas"]["DeedOfRetire"] | components["schemas"]["DeedOfRevertVm"] | components["schemas"]["DeedOfRevokeSecret"] | components["schemas"]["DeedOfSaveHost"] | components["schemas"]["DeedOfSavePolicy"] | components["schemas"]["DeedOfServeFiles"] | components["schemas"]["DeedOfSetPool"] | components["schemas"]["DeedOfSetTemplate"] | components["schemas"]["DeedOfSetVolume"] | components["schemas"]["DeedOfShowSnapshot"] | components["schemas"]["DeedOfStandAlone"] | components["schemas"]["DeedOfStopFiles"] | components["schemas"]["DeedOfTakeSnapshot"] | components["schemas"]["DeedOfWithdrawClass"] | components["schemas"]["DeedOfWithdrawGrant"];
             };
         };
         responses: {
@@ -10265,7 +11186,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfBindAgain"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCloneVm"] | components["schemas"]["WishOfConnectOrchestrator"] | components["schemas"]["WishOfConnectVmHost"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVm"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfDisconnectOrchestrator"] | components["schemas"]["WishOfDisconnectVmHost"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrantPolicy"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowRoom"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepMemory"] | components["schemas"]["WishOfKeepOn"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfMakeClaimed"] | components["schemas"]["WishOfMakeSecret"] | components["schemas"]["WishOfMakeVm"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfMoveVm"] | components["schemas"]["WishOfMoveVolume"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPowerOff"] | components["schemas"]["WishOfPowerOn"] | components["schemas"]["WishOfPublishClass"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVm"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVm"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfRevertVm"] | components["schemas"]["WishOfRevokeSecret"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetTemplate"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfTakeSnapshot"] | components["schemas"]["WishOfWithdrawClass"] | components["schemas"]["WishOfWithdrawGrant"];
+                "application/json": components["schemas"]["WishOfAddNode"] | components["schemas"]["WishOfAddressPorts"] | components["schemas"]["WishOfAlterShare"] | components["schemas"]["WishOfArrange"] | components["schemas"]["WishOfAttachVolume"] | components["schemas"]["WishOfBindAgain"] | components["schemas"]["WishOfChangeRole"] | components["schemas"]["WishOfClearDisk"] | components["schemas"]["WishOfCloneVm"] | components["schemas"]["WishOfConnectOrchestrator"] | components["schemas"]["WishOfConnectVmHost"] | components["schemas"]["WishOfCopySnapshot"] | components["schemas"]["WishOfCreateVolume"] | components["schemas"]["WishOfDeleteHost"] | components["schemas"]["WishOfDeletePolicy"] | components["schemas"]["WishOfDeletePool"] | components["schemas"]["WishOfDeleteShare"] | components["schemas"]["WishOfDeleteSnapshot"] | components["schemas"]["WishOfDeleteVm"] | components["schemas"]["WishOfDeleteVolume"] | components["schemas"]["WishOfDescribe"] | components["schemas"]["WishOfDetachVolume"] | components["schemas"]["WishOfDisconnectOrchestrator"] | components["schemas"]["WishOfDisconnectVmHost"] | components["schemas"]["WishOfEmptyBin"] | components["schemas"]["WishOfFormCluster"] | components["schemas"]["WishOfFormPool"] | components["schemas"]["WishOfGiveUp"] | components["schemas"]["WishOfGrantPolicy"] | components["schemas"]["WishOfGrowPool"] | components["schemas"]["WishOfGrowRoom"] | components["schemas"]["WishOfGrowVolume"] | components["schemas"]["WishOfKeepMemory"] | components["schemas"]["WishOfKeepOn"] | components["schemas"]["WishOfKeepPolicy"] | components["schemas"]["WishOfLetGo"] | components["schemas"]["WishOfLetUserIn"] | components["schemas"]["WishOfMakeClaimed"] | components["schemas"]["WishOfMakeSecret"] | components["schemas"]["WishOfMakeShare"] | components["schemas"]["WishOfMakeVm"] | components["schemas"]["WishOfMoveExtents"] | components["schemas"]["WishOfMoveVm"] | components["schemas"]["WishOfMoveVolume"] | components["schemas"]["WishOfOfflineVolume"] | components["schemas"]["WishOfPowerOff"] | components["schemas"]["WishOfPowerOn"] | components["schemas"]["WishOfPublishClass"] | components["schemas"]["WishOfPurposePorts"] | components["schemas"]["WishOfRebuild"] | components["schemas"]["WishOfRemoveUser"] | components["schemas"]["WishOfRename"] | components["schemas"]["WishOfRenameShare"] | components["schemas"]["WishOfRenameSnapshot"] | components["schemas"]["WishOfRenameVm"] | components["schemas"]["WishOfRenameVolume"] | components["schemas"]["WishOfReplaceDisk"] | components["schemas"]["WishOfRestoreShare"] | components["schemas"]["WishOfRestoreSnapshot"] | components["schemas"]["WishOfRestoreVm"] | components["schemas"]["WishOfRestoreVolume"] | components["schemas"]["WishOfRetire"] | components["schemas"]["WishOfRevertVm"] | components["schemas"]["WishOfRevokeSecret"] | components["schemas"]["WishOfSaveHost"] | components["schemas"]["WishOfSavePolicy"] | components["schemas"]["WishOfServeFiles"] | components["schemas"]["WishOfSetPool"] | components["schemas"]["WishOfSetTemplate"] | components["schemas"]["WishOfSetVolume"] | components["schemas"]["WishOfShowSnapshot"] | components["schemas"]["WishOfStandAlone"] | components["schemas"]["WishOfStopFiles"] | components["schemas"]["WishOfTakeSnapshot"] | components["schemas"]["WishOfWithdrawClass"] | components["schemas"]["WishOfWithdrawGrant"];
             };
         };
         responses: {
@@ -11627,6 +12548,116 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FilesOut"];
+                };
             };
             /** @description The request could not be read. */
             400: {
@@ -14536,6 +15567,455 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SamplesOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    shares: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShareOut"][];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_out: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TryIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TryOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    file_share: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharePage"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+                user: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShownPasswordOut"];
                 };
             };
             /** @description The request could not be read. */

@@ -3,17 +3,18 @@ import { ref, watch } from "vue";
 import { useDefaults } from "../api/client";
 import { useSheet, volumesAsked, type Wish } from "./kind";
 
-/** For how long volumes, or those of a VM, are kept in the bin, and their name or number, typed. */
+/** For how long volumes, or those of a VM or a share, are kept in the bin, and their name, typed. */
 const wish = defineModel<Wish>({ required: true });
 const { asked, preview } = useSheet();
 const volumes = volumesAsked(asked);
 const vm = asked("vm");
+const share = asked("share");
 const { data: defaults } = useDefaults();
 const days = ref<string>();
 const typed = ref("");
 watch([days, typed], () => {
   wish.value = {
-    ...(vm ? { vm } : { volumes }),
+    ...(vm ? { vm } : share ? { share } : { volumes }),
     ...(days.value ? { days: Number(days.value) } : {}),
     typed: typed.value,
   };
@@ -23,7 +24,7 @@ watch([days, typed], () => {
 <template>
   <VTextField
     v-model="typed"
-    :label="`Type ${preview?.type_to_confirm || vm || volumes[0]} to confirm`"
+    :label="`Type ${preview?.type_to_confirm || vm || share || volumes[0]} to confirm`"
     autofocus
     width="260"
   />

@@ -2,10 +2,14 @@
 import { ref, watch } from "vue";
 import { useSheet, type Wish } from "./kind";
 
-/** How a volume, or a VM, is to be called. */
+/** How a volume, a VM or a share is to be called. */
 const params = defineModel<Wish>({ required: true });
 const { asked } = useSheet();
-const of = asked("vm") ? { vm: asked("vm") } : { volume: asked("volume") };
+const of = asked("vm")
+  ? { vm: asked("vm") }
+  : asked("share")
+    ? { share: asked("share") }
+    : { volume: asked("volume") };
 const name = ref("");
 watch(name, () => (params.value = { ...of, name: name.value }), { immediate: true });
 </script>
@@ -14,7 +18,7 @@ watch(name, () => (params.value = { ...of, name: name.value }), { immediate: tru
   <VTextField
     v-model="name"
     label="New name"
-    :placeholder="`${asked('vm') || asked('volume')} now`"
+    :placeholder="`${asked('vm') || asked('share') || asked('volume')} now`"
     autofocus
     maxlength="80"
     width="220"

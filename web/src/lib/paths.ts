@@ -24,6 +24,10 @@ export function pathOf(kind: string, name: string): string {
       return `/policies/${path}`;
     case "pool":
       return `/pools/${path}`;
+    case "files":
+      return "/shares";
+    case "share":
+      return `/shares/${path}`;
     case "vm":
       return `/vms/${path}`;
     case "volume":

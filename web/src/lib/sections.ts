@@ -15,6 +15,6 @@ export function sectionOf(path: string): string | undefined {
   if (/^\/(disks|intake|arrange|text)(\/|$)/.test(path)) return "/machines";
   if (path === "/sizing") return "/pools";
   if (/^\/policies(\/|$)/.test(path)) return "/volumes";
-  if (/^\/(hosts|claims|vms)(\/|$)/.test(path)) return "/consumers";
+  if (/^\/(hosts|claims|vms|shares)(\/|$)/.test(path)) return "/consumers";
   return SECTIONS.find((s) => s.path !== "/" && path.startsWith(s.path))?.path;
 }

@@ -1,17 +1,18 @@
 <script setup lang="ts">
 import { computed, onMounted, ref } from "vue";
 import { useRouter } from "vue-router";
-import { useBarn, useClaims, useHosts, usePolicies, useVms } from "../api/client";
+import { useBarn, useClaims, useHosts, usePolicies, useShares, useVms } from "../api/client";
 import { natural } from "../lib/natural";
 import { pathOf } from "../lib/paths";
 
-/** Finds any node, disk, pool, volume, policy, host, VM or claim by a part of its name. */
+/** Finds any node, disk, pool, volume, policy, host, VM, share or claim by a part of its name. */
 const props = defineProps<{ begun: string; now: boolean }>();
 const emit = defineEmits<{ ready: [] }>();
 const { data: barn } = useBarn();
 const { data: policies } = usePolicies();
 const { data: hosts } = useHosts();
 const { data: vms } = useVms();
+const { data: shares } = useShares();
 const router = useRouter();
 /** What was typed before it had come is not lost. */
 const text = ref(props.begun);
@@ -32,6 +33,7 @@ const things = computed(() => {
     ...(policies.value ?? []).map((p) => ({ kind: "policy", name: p.name })),
     ...(hosts.value?.hosts ?? []).map((h) => ({ kind: "host", name: h.name })),
     ...(vms.value ?? []).map((v) => ({ kind: "vm", name: v.name })),
+    ...(shares.value ?? []).map((s) => ({ kind: "share", name: s.name })),
     ...nodes.map((n) => ({ kind: "node", name: n.name })),
     ...nodes.flatMap((n) => n.disks.map((d) => ({ kind: "disk", name: d.name }))),
   ];

@@ -16,6 +16,7 @@ const LISTS: Record<Link, string> = {
   claim: "/consumers",
   host: "/hosts",
   vm: "/vms",
+  share: "/shares",
   volume: "/volumes",
   policy: "/policies",
   pool: "/pools",

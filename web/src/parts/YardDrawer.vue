@@ -16,6 +16,17 @@ const grace = useGrace();
 const unfolded = ref<string | null>(null);
 const graceText = ref("");
 const port = ref("7503");
+const HOW = ["well", "silent", "refuses", "lies", "garbled"] as const;
+const HOW_SAID = {
+  well: "answers",
+  silent: "is silent",
+  refuses: "refuses",
+  lies: "lies",
+  garbled: "talks nonsense",
+};
+const record = ref("");
+const addRecord = () =>
+  pull.mutate({ lever: "record", text: record.value }, { onSuccess: () => (record.value = "") });
 const isShut = (node: string) =>
   yard.value?.shut.some((s) => s.node === node && s.port === Number(port.value)) ?? false;
 const SPEEDS = [1, 10, 60, 600];
@@ -101,6 +112,30 @@ function setGrace() {
         <template v-if="yard.orchestrators.length">
           <h3>Orchestrator</h3>
           <YardOrchestrator v-for="o in yard.orchestrators" :key="o.name" :one="o" />
+        </template>
+        <template v-if="yard.name_server">
+          <h3>Name server</h3>
+          <p class="small mono name-of">{{ yard.name_server }}</p>
+          <div class="row wrap">
+            <VBtn
+              v-for="how in HOW"
+              :key="how"
+              class="chip"
+              :aria-label="`The name server ${HOW_SAID[how]}`"
+              :aria-pressed="yard.names.how === how"
+              @click="pull.mutate({ lever: 'name server', how })"
+            >
+              {{ HOW_SAID[how] }}
+            </VBtn>
+          </div>
+          <form class="row" @submit.prevent="addRecord">
+            <VTextField
+              v-model="record"
+              aria-label="A record of the name server"
+              placeholder="a.example. IN A 10.30.0.9"
+              width="250"
+            /><VBtn type="submit" class="chip">Add</VBtn>
+          </form>
         </template>
         <h3>Mail host</h3>
         <p v-for="(m, i) in [...yard.mails].reverse().slice(0, 5)" :key="i" class="small">

@@ -198,6 +198,7 @@ class VolumeOut(BaseModel):
     only_on: list[str]  # nodes and disks of which alone some may hold it; any of its pool where none is named
     limits: LimitsOut
     part_of: str | None  # name of the virtual machine; none where it is of none
+    share: str | None  # name of that which lies on it; none where none does
     hosts: int  # that it is attached to
     connected: int  # of those
     state: StateOut

@@ -111,6 +111,7 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "counted": bearer.scheme.counted(),
         "keeps": standing_out(view, volume),
         "part_of": view.vm_numbered(volume.part.vm).name if volume.part is not None else None,
+        "share": share.name if (share := view.share_of(volume.number)) is not None else None,
         "level": bearer.scheme.level.value,
         "protection": bearer.scheme.sentence(),
         "survives": bearer.scheme.survives,

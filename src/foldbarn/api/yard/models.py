@@ -28,9 +28,12 @@ class LeverIn(Body):
         "run",
         "apply",
         "remove",
+        "name server",
+        "record",
+        "unrecord",
     ]
     what: str = Field(default="", max_length=200)
-    how: Literal["well", "slowly", "garbled"] = "well"
+    how: Literal["well", "slowly", "garbled", "silent", "refuses", "lies"] = "well"
     # of a command, the name of a host's port, or manifests
     text: str = Field(default="", max_length=100_000)
     port: int = Field(default=0, ge=0, le=65_535)
@@ -93,6 +96,13 @@ class YardOrchestrator(BaseModel):
     token: str
 
 
+class YardNames(BaseModel):
+    """The stand-in name server: how it answers, and its records."""
+
+    how: str
+    zone: list[str]
+
+
 class YardOut(BaseModel):
     """consumers: what they want, against what they usually do; printed: by the command that was run."""
 
@@ -105,5 +115,7 @@ class YardOut(BaseModel):
     printed: str
     shut: list[YardShut]
     mails: list[YardMail]
+    name_server: str = ""  # its address and port; empty where there is none
+    names: YardNames
     witness_url: str
     bmc_urls: dict[str, str]

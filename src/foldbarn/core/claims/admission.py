@@ -132,15 +132,23 @@ class Admission:
         return f"{namespace} may use {say_list(names)}."
 
     def _against_modes(self, claim: Claim) -> Verdict | None:
-        """A volume of blocks has one writer, unless those on it know of one another."""
-        if AccessMode.MANY_WRITE not in claim.modes or claim.volume_mode is VolumeMode.BLOCK:
+        """A volume of blocks has one writer, unless those on it know of one another; what many write to is a
+        share.
+        """
+        if not claim.wants_share:
             return None
-        words = (
-            f"{AccessMode.MANY_WRITE} wants a file system that many nodes write to at once, and this would "
-        )
-        words += "be a volume of blocks with a file system of one."
-        cure = f"Ask for {AccessMode.ONE_NODE}, or for volumeMode {VolumeMode.BLOCK} where its pods agree on "
-        return Verdict(Hindrance.ACCESS_MODE, words, f"{cure}who writes what; a share is what it wants.")
+        if self.view.files is None:
+            words = f"{AccessMode.MANY_WRITE} wants a file system that many nodes write to at once, a share, "
+            words += "and the file service is switched off."
+            cure = f"Ask who runs the storage to switch it on, or ask for {AccessMode.ONE_NODE}, or for "
+            cure += f"volumeMode {VolumeMode.BLOCK} where its pods agree on who writes what."
+            return Verdict(Hindrance.ACCESS_MODE, words, cure)
+        if claim.source is not None:
+            words = f"{AccessMode.MANY_WRITE} gets a share, and a share begins empty: nothing fills it from "
+            words += f"{claim.source.name}."
+            cure = f"Ask for {AccessMode.ONE_NODE}, or for no source."
+            return Verdict(Hindrance.ACCESS_MODE, words, cure)
+        return None
 
     def _against_grant(self, claim: Claim, found: StorageClass, policy: Policy) -> Verdict | None:
         place = claim.namespace, found.policy

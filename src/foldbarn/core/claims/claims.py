@@ -54,6 +54,11 @@ class Claim:
         """As people say which it is."""
         return f"{self.namespace}/{self.name}"
 
+    @property
+    def wants_share(self) -> bool:
+        """Whether it asks for a file system that many nodes write to at once."""
+        return AccessMode.MANY_WRITE in self.modes and self.volume_mode is VolumeMode.FILE_SYSTEM
+
 
 def read_claim(said: Mapping[str, Any]) -> Claim:
     """Raises NotPossible for what is none, or asks for what this version has no word for."""

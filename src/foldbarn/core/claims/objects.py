@@ -110,6 +110,41 @@ def handle_of(mark: str, volume: int) -> str:
     return f"{mark}/{volume}"
 
 
+STANDS_FOR = f"{DRIVER}/volume"  # an annotation: by which handle what has no driver is known
+SHARE_VERSION = "vers=4.1"
+
+
+def handle_in(thing: Thing) -> str:
+    """By which the volume of an object is known, whatever it is reached by; empty for one of somebody
+    else's.
+    """
+    source = thing["spec"].get("csi") or {}
+    annotations = thing["metadata"].get("annotations") or {}
+    return str(source.get("volumeHandle") or annotations.get(STANDS_FOR) or "")
+
+
+def share_object(
+    kept: KeptClaim, *, mark: str, volume: int, server: str, share: str, size: int
+) -> dict[str, Any]:
+    """The object that stands for the share of a claim, which nodes mount themselves (core/v1:
+    NFSVolumeSource). server: the name at which it is served; size: its quota.
+    """
+    claim = kept.claim
+    spec: dict[str, Any] = {
+        "capacity": {"storage": str(size)},
+        "accessModes": sorted(mode.value for mode in claim.modes),
+        "persistentVolumeReclaimPolicy": kept.reclaim.value,
+        "storageClassName": kept.class_name,
+        "volumeMode": claim.volume_mode.value,
+        "claimRef": _reference(claim),
+        "nfs": {"server": server, "path": f"/{share}"},
+        "mountOptions": [SHARE_VERSION, *kept.mount_options],
+    }
+    notes = {PROVISIONED_BY: DRIVER, STANDS_FOR: handle_of(mark, volume)}
+    metadata = {"name": object_name(claim.uid), "labels": OURS, "annotations": notes}
+    return {"apiVersion": "v1", "kind": "PersistentVolume", "metadata": metadata, "spec": spec}
+
+
 def volume_object(kept: KeptClaim, *, mark: str, volume: int, name: str, size: int) -> dict[str, Any]:
     """The object that stands for the volume of a claim, meant for it alone. name, size: of the volume."""
     claim = kept.claim

@@ -11,7 +11,7 @@ from collections.abc import Mapping, Sequence
 from foldbarn.core.errors import Conflict, NotPossible
 from foldbarn.core.names import natural_key
 from foldbarn.core.shares.rules import read_address
-from foldbarn.core.shares.share import FileAddress
+from foldbarn.core.shares.share import FileAddress, FileService, Share
 from foldbarn.core.site import Contact, Node, SiteView
 from foldbarn.core.units import say_count, say_list
 
@@ -178,6 +178,12 @@ def anew(view: SiteView) -> dict[int, int]:
         return {}
     homes = homes_for(view, len(addresses), keep)
     return {one.number: homes[place] for place, one in enumerate(addresses) if one.home != homes[place]}
+
+
+def with_fewest(service: FileService, shares: Sequence[Share]) -> FileAddress:
+    """The address at which fewest shares are served."""
+    has = Counter(share.address for share in shares)
+    return min(service.addresses, key=lambda one: (has[one.number], natural_key(one.at[0])))
 
 
 def carrier_of(view: SiteView, address: FileAddress) -> Node | None:

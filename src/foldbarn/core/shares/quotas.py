@@ -5,7 +5,7 @@ from __future__ import annotations
 from enum import StrEnum
 
 from foldbarn.core.errors import NotPossible
-from foldbarn.core.units import say_size
+from foldbarn.core.units import say_binary
 
 USUAL_WARN = 80  # per cent of the quota
 BACK_POINTS = 2  # of the quota, in per cent, below a level before it counts as left: no to and fro at it
@@ -48,7 +48,7 @@ def fill_of(used: int, quota: int, warn: int, before: Fill | None = None) -> Fil
 
 def said_fill(used: int, quota: int, warn: int, fill: Fill) -> str:
     """For people."""
-    of = f"{say_size(used)} of {say_size(quota)}"
+    of = f"{say_binary(used)} of {say_binary(quota)}"
     match fill:
         case Fill.WELL:
             return f"{of} used."
@@ -57,4 +57,4 @@ def said_fill(used: int, quota: int, warn: int, fill: Fill) -> str:
         case Fill.FULL if used >= quota:
             return f"{of} used: writes that need more room are refused."
         case Fill.FULL:
-            return f"{of} used: it was full, and takes {say_size(quota - used)} more."
+            return f"{of} used: it was full, and takes {say_binary(quota - used)} more."

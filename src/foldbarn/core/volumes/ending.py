@@ -8,8 +8,10 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 
 from foldbarn.core.hosts.lanes import Lane, lanes_of, leaving
+from foldbarn.core.shares.belonging import mounts_of
+from foldbarn.core.shares.share import Share
 from foldbarn.core.site import Pool, SiteView, Volume
-from foldbarn.core.units import say_count, say_list
+from foldbarn.core.units import say_binary, say_count, say_list
 from foldbarn.core.vms.parts import is_swap, parts_of
 from foldbarn.core.volumes.origins import readers_of, snapshot_of
 
@@ -78,7 +80,10 @@ def _unmounting(lane: Lane) -> Deed:
 
 
 def _deleting_own(view: SiteView, volume: Volume, kept: Sequence[Volume]) -> list[Deed]:
-    """A virtual machine is deleted once, with the last of its volumes here."""
+    """A virtual machine is deleted once, with the last of its volumes here; a share goes with its own."""
+    share = view.share_of(volume.number)
+    if share is not None:
+        return _deleting_share(view, share)
     if volume.part is None:
         return [_deleting(view, volume)]
     vm = view.vm_numbered(volume.part.vm)
@@ -95,6 +100,21 @@ def _deleting_own(view: SiteView, volume: Volume, kept: Sequence[Volume]) -> lis
         *off,
         Deed(f"Delete the VM {vm.name}", because, kind="delete-vm", wish={"vm": vm.name, "typed": vm.name}),
     ]
+
+
+def _deleting_share(view: SiteView, share: Share) -> list[Deed]:
+    found = [
+        Deed(
+            f"Unmount {share.name} on {one.who}",
+            f"{one.said} has it mounted.",
+            host=one.who,
+            commands=(f"umount {one.at}",) if one.at else (),
+        )
+        for one in mounts_of(view, share)
+    ]
+    wish = {"share": share.name, "typed": share.name}
+    because = f"{say_binary(share.used)} lie there."
+    return [*found, Deed(f"Delete the share {share.name}", because, kind="delete-share", wish=wish)]
 
 
 def _deleting(view: SiteView, volume: Volume) -> Deed:

@@ -9,6 +9,14 @@ HALF_LIFE_SECONDS = 6 * 3600.0  # of the nodes' own time: what was set aside so 
 STEP = 0.1  # a pace that differs by less is no news
 
 
+def faded(seconds: float) -> tuple[float, float]:
+    """How much of what was before so many seconds still counts, and of what came evenly in their course: the
+    earlier part of that has faded a little as well.
+    """
+    kept = 0.5 ** (seconds / HALF_LIFE_SECONDS)
+    return kept, (1 - kept) * HALF_LIFE_SECONDS / math.log(2) / seconds
+
+
 @dataclass(frozen=True, slots=True)
 class Growth:
     """How fast room is set aside for a volume. seconds, extents: watched, and set aside meanwhile, what is
@@ -25,9 +33,7 @@ class Growth:
         """
         if self.known is None or aside < self.known or seconds <= 0:
             return replace(self, known=aside)
-        kept = 0.5 ** (seconds / HALF_LIFE_SECONDS)
-        # Of what has just passed, the earlier part has faded a little as well.
-        fresh = (1 - kept) * HALF_LIFE_SECONDS / math.log(2) / seconds
+        kept, fresh = faded(seconds)
         return Growth(
             seconds=self.seconds * kept + seconds * fresh,
             extents=self.extents * kept + (aside - self.known) * fresh,

@@ -17,6 +17,8 @@ from foldbarn.core.claims.reclaiming import Life
 from foldbarn.core.errors import NotFound
 from foldbarn.core.names import folded
 from foldbarn.core.policies.policy import Policy
+from foldbarn.core.shares.belonging import mounts_of
+from foldbarn.core.shares.share import Share
 from foldbarn.core.site import Disk, Host, Node, Pool, Rack, Room, SiteView, Vm, Volume
 from foldbarn.core.volumes.snapshots import Origin
 
@@ -27,6 +29,7 @@ class Link(StrEnum):
     CLAIM = "claim"  # by namespace and name
     HOST = "host"
     VM = "vm"
+    SHARE = "share"
     VOLUME = "volume"
     POLICY = "policy"
     POOL = "pool"
@@ -64,6 +67,9 @@ def volumes_of(view: SiteView, link: Link, name: str) -> Flags:
         case Link.VM:
             vm = view.vms[row].number
             return _flags(view, (v.part is not None and v.part.vm == vm for v in view.volumes))
+        case Link.SHARE:
+            mine = view.shares[row].volume
+            return _flags(view, (v.number == mine for v in view.volumes))
         case Link.POLICY:
             policy = view.current_policies[row].number
             return _flags(view, (v.policy is not None and v.policy[0] == policy for v in view.volumes))
@@ -78,7 +84,7 @@ def lineage_of(view: SiteView, link: Link, name: str) -> Lineage:
     row = _row(view, link, name)
     volumes = np.flatnonzero(volumes_of(view, link, name))
     chosen = [view.volumes[v] for v in volumes.tolist()]
-    above = link in (Link.CLAIM, Link.HOST, Link.VM, Link.VOLUME, Link.POLICY)
+    above = link in (Link.CLAIM, Link.HOST, Link.VM, Link.SHARE, Link.VOLUME, Link.POLICY)
     disks = np.flatnonzero(_holding(view, chosen) if above else _disks_of(view, link, row))
     hosts = {number for v in chosen for number in _hosts_of(view, v)}
     # Whatever lies there: nodes without disks, and those by which a host reaches its volumes.
@@ -89,6 +95,7 @@ def lineage_of(view: SiteView, link: Link, name: str) -> Lineage:
         stand = {n for n, node in enumerate(view.nodes) if node.number in numbers}
     elif stand:
         hosts |= _served_by(view, {view.nodes[n].number for n in stand})
+    hosts |= _mounting(view, {v.number for v in chosen})
     racks = {view.nodes[n].rack for n in stand} | set(view.disk_rack[disks].tolist())
     racks |= {
         r for r, rack in enumerate(view.racks) if (link, row) in ((Link.RACK, r), (Link.ROOM, rack.room))
@@ -98,6 +105,7 @@ def lineage_of(view: SiteView, link: Link, name: str) -> Lineage:
         Link.CLAIM: {c for c, kept in enumerate(_claims(view)) if kept.volume in numbers_of},
         Link.HOST: {h for h, host in enumerate(view.hosts) if host.number in hosts},
         Link.VM: _parts_in(view, chosen),
+        Link.SHARE: {s for s, share in enumerate(view.shares) if share.volume in numbers_of},
         Link.VOLUME: set(volumes.tolist()),
         Link.POLICY: _kept_by(view, chosen),
         Link.POOL: {v.pool for v in chosen} | ({view.disks[d].pool for d in disks.tolist()} - {-1}),
@@ -113,7 +121,7 @@ def lineage_of(view: SiteView, link: Link, name: str) -> Lineage:
 
 def _things(
     view: SiteView, link: Link
-) -> Sequence[KeptClaim | Host | Vm | Volume | Policy | Pool | Disk | Node | Rack | Room]:
+) -> Sequence[KeptClaim | Host | Vm | Share | Volume | Policy | Pool | Disk | Node | Rack | Room]:
     """All of a kind, in the order in which they are listed."""
     match link:
         case Link.CLAIM:
@@ -122,6 +130,8 @@ def _things(
             return view.hosts
         case Link.VM:
             return view.vms
+        case Link.SHARE:
+            return view.shares
         case Link.VOLUME:
             return view.volumes
         case Link.POLICY:
@@ -166,6 +176,12 @@ def _served_by(view: SiteView, nodes: set[int]) -> set[int]:
     """Numbers of the hosts that reach a volume through one of these nodes (by number)."""
     served = (target for target in view.targets if nodes & set(target.gateways))
     return {one.host for target in served for one in target.attachments}
+
+
+def _mounting(view: SiteView, volumes: set[int]) -> set[int]:
+    """Numbers of the hosts that have shares mounted which lie on these volumes (by number)."""
+    mounted = {one.host for share in view.shares if share.volume in volumes for one in mounts_of(view, share)}
+    return {host.number for host in view.hosts if host.name in mounted}
 
 
 def _kept_by(view: SiteView, volumes: Iterable[Volume]) -> set[int]:

@@ -8,6 +8,7 @@ from foldbarn.core.policies.conformance import conformance
 from foldbarn.core.volumes.lineage import Lineage, Link
 from foldbarn.core.watch.claimed import claim_state
 from foldbarn.core.watch.lamps import Outlook
+from foldbarn.core.watch.shares import share_state
 from foldbarn.core.watch.states import Lamp
 from foldbarn.core.watch.vms import vm_state
 
@@ -25,6 +26,7 @@ def lamps_of(outlook: Outlook, lineage: Lineage) -> dict[Link, Lamp]:
         Link.CLAIM: _worst(claim_state(outlook, c).lamp for c in view.claims if c.name in kin[Link.CLAIM]),
         Link.HOST: _worst(outlook.host(h).lamp for h in view.hosts if h.name in kin[Link.HOST]),
         Link.VM: _worst(vm_state(outlook, vm).lamp for vm in view.vms if vm.name in kin[Link.VM]),
+        Link.SHARE: _worst(share_state(outlook, s).lamp for s in view.shares if s.name in kin[Link.SHARE]),
         Link.VOLUME: _worst(outlook.volume(row).lamp for row in rows if not outlook.at_ease(row)),
         Link.POLICY: _worst(s.standing.lamp for s in standings if s is not None),
         Link.POOL: _worst(

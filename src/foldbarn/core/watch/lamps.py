@@ -23,6 +23,7 @@ from foldbarn.core.site import POOLED, Contact, Disk, Host, Node, Pool, Role, Sh
 from foldbarn.core.units import say_count, say_duration, say_list
 from foldbarn.core.volumes.loss import DataState, Fate, fate_of, fate_through, knows_which
 from foldbarn.core.volumes.origins import asked_of, is_to_be_written, readers_of, snapshot_of
+from foldbarn.core.watch.files import address_state, fill_state
 from foldbarn.core.watch.kept import overdue, room_state
 from foldbarn.core.watch.orchestrators import orchestrator_state, waiting_state
 from foldbarn.core.watch.reach import hangs_by_one, is_lost, lane_state, of_host, vm_host_state
@@ -616,6 +617,7 @@ class Outlook:
                 )
         found += self._host_attention()
         found += self._cluster_attention()
+        found += self._files_attention()
         found += self._claims_attention()
         found += [a for d in view.disks if (a := self._disk_attention(d))]
         for row, pool in enumerate(view.pools):
@@ -642,6 +644,23 @@ class Outlook:
             title = f"{first.claim.name} of {namespace} waits for a volume"
             words = f"{waiting_state(first).reason}{more}"
             found.append(Attention(Lamp.WATCH, "claim", str(first.number), title, words, first.seen_at))
+        return found
+
+    def _files_attention(self) -> list[Attention]:
+        """Addresses that nobody has, names that are not known as they should be, and shares that fill."""
+        view, found = self.view, []
+        for address in view.files.addresses if view.files is not None else ():
+            state = address_state(view, address)
+            if state.lamp not in (Lamp.SOUND, Lamp.MENDING):
+                doing = "is served by nobody" if state.lamp == Lamp.SHORT else "needs a look"
+                title = f"{address.name} {doing}"
+                found.append(Attention(state.lamp, "files", address.name, title, state.reason, 0.0))
+        for share in view.shares:
+            state = fill_state(share)
+            if state.lamp == Lamp.SOUND or view.volume_numbered(share.volume).binned is not None:
+                continue
+            title = f"{share.name} {'is full' if state.lamp == Lamp.SHORT else 'is filling'}"
+            found.append(Attention(state.lamp, "share", share.name, title, state.reason, share.fill_since))
         return found
 
     def _cluster_attention(self) -> list[Attention]:

@@ -26,12 +26,14 @@ from foldbarn.core.claims.objects import (
     driver_object,
     event_not_understood,
     event_of,
+    handle_in,
     handle_of,
     is_altered,
     is_ours,
     object_name,
     reclaim_of,
     says_the_same,
+    share_object,
     volume_object,
     waits_for_consumer,
 )
@@ -40,16 +42,17 @@ from foldbarn.core.claims.reclaiming import Deed, Life, Turn, next_turn
 from foldbarn.core.claims.seeing import seen_of
 from foldbarn.core.claims.sources import source_of_kept
 from foldbarn.core.errors import BarnError, Conflict, NotFound, NotPossible
+from foldbarn.core.shares.claimed import rules_for
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Thing as Touched
-from foldbarn.core.units import quantity_bytes
+from foldbarn.core.units import quantity_bytes, say_count
 from foldbarn.core.volumes.snapshots import Origin
 from foldbarn.links import orchestrators as link
 from foldbarn.links.orchestrators import MERGE, Key, Mirror, Resource, Thing
 from foldbarn.services.changes import ask, carry_out
 from foldbarn.services.consumers.attaching import Attacher
 from foldbarn.services.consumers.snapshotting import Snapshotter
-from foldbarn.store import claims, orchestrators, touching
+from foldbarn.store import claims, orchestrators, records, shares, touching
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.views import current_view, load_view
 
@@ -121,6 +124,7 @@ class Steward:
         came = self._learn(current_view(), touched) or came
         view = current_view()
         more = self._see_to(view, self._keys(touched)) or came
+        self._let_nodes_in(view)
         self.attacher.look(view)
         self.snapshotter.look(view)
         self.snapshotter.drop_spent(view)
@@ -518,14 +522,57 @@ class Steward:
         if volume is None:
             return
         handle = handle_of(view.mark, volume.number)
-        said = volume_object(
-            kept, mark=view.mark, volume=volume.number, name=volume.name, size=volume.size_bytes
-        )
+        said = self._object(view, kept, volume)
+        if said is None:
+            return
         mine = said["metadata"]["name"]
         for (_, name), thing in list(self._things(link.VOLUMES).items()):
-            if name != mine and (thing["spec"].get("csi") or {}).get("volumeHandle") == handle:
+            if name != mine and handle_in(thing) == handle:
                 return  # the object by which it was known before has to go first
         self._make(link.VOLUMES, said)
+
+    def _object(self, view: SiteView, kept: KeptClaim, volume: Volume) -> dict[str, Any] | None:
+        """That by which the orchestrator is to know a volume, or the share on it; None while that is served
+        nowhere.
+        """
+        share = view.share_of(volume.number)
+        if share is None:
+            size = volume.size_bytes
+            return volume_object(kept, mark=view.mark, volume=volume.number, name=volume.name, size=size)
+        address = view.files.numbered(share.address) if view.files is not None else None
+        if address is None:
+            return None
+        return share_object(
+            kept,
+            mark=view.mark,
+            volume=volume.number,
+            server=address.name,
+            share=share.name,
+            size=share.quota,
+        )
+
+    def _let_nodes_in(self, view: SiteView) -> None:
+        """Shares of claims are mounted by the orchestrator's nodes, and by nobody else: as nodes come and go
+        the rules follow.
+        """
+        mine = {
+            share.number: kept
+            for share in view.shares
+            if (kept := view.claim_of(share.volume)) is not None and kept.orchestrator == self.number
+        }
+        if not mine:
+            return
+        rules = rules_for(view, self._things(link.NODES).values())
+        if all(share.rules == rules for share in view.shares if share.number in mine):
+            return
+        with transaction() as session:
+            shares.one_at_a_time(session)
+            for share in shares.read_shares(session):
+                if share.number in mine and share.rules != rules:
+                    shares.write(session, replace(share, rules=rules))
+                    words = f"{share.name} is mounted by {say_count(len(rules), 'address', 'addresses')}"
+                    records.note(session, BY_ITSELF, f"{words} of nodes from here on, and by nobody else.")
+            announce(session, "site")
 
     def _bin(self, view: SiteView, kept: KeptClaim) -> None:
         volume = view.known_volume(kept.volume) if kept.volume is not None else None
@@ -536,8 +583,12 @@ class Steward:
                 self.rests[kept.number] = time.monotonic() + 1.0, ""
                 return
         why = f"The claim {kept.path} is gone, and its class says that its volume goes with it."
+        share = view.share_of(volume.number)
+        kind, wish = "delete-volume", {"volume": volume.name, "typed": volume.name}
+        if share is not None:
+            kind, wish = "delete-share", {"share": share.name, "typed": share.name}
         try:
-            carry_out(BY_ITSELF, "delete-volume", {"volume": volume.name, "typed": volume.name}, reason=why)
+            carry_out(BY_ITSELF, kind, wish, reason=why)
         except BarnError as error:  # such as a host that is connected still
             self.rests[kept.number] = time.monotonic() + REST_SECONDS, error.sentence
 
@@ -591,26 +642,29 @@ class Steward:
         return bool(over), " ".join(say_excess(one, kept.claim.namespace, kept.class_name) for one in over)
 
     def _grow_volume(self, view: SiteView, kept: KeptClaim, volume: Volume) -> None:
-        if volume.size_bytes < kept.claim.size:
+        share = view.share_of(volume.number)
+        if (volume.size_bytes if share is None else share.quota) < kept.claim.size:
             with transaction() as session:
                 if touching.open_touching(session, Touched.VOLUME, volume.number):
                     return
-            wish = {"volume": volume.name, "size": f"{kept.claim.size} B"}
+            kind, wish = "grow-volume", {"volume": volume.name, "size": f"{kept.claim.size} B"}
+            if share is not None:
+                kind, wish = "alter-share", {"share": share.name, "quota": f"{kept.claim.size} B"}
             try:
-                carry_out(BY_ITSELF, "grow-volume", wish, reason=f"The claim {kept.path} asks for more.")
+                carry_out(BY_ITSELF, kind, wish, reason=f"The claim {kept.path} asks for more.")
             except BarnError as error:
                 self.rests[kept.number] = time.monotonic() + REST_SECONDS, error.sentence
             return
-        self._tell_size(kept, volume)
+        self._tell_size(kept, volume.size_bytes if share is None else share.quota)
 
-    def _tell_size(self, kept: KeptClaim, volume: Volume) -> None:
+    def _tell_size(self, kept: KeptClaim, bytes_: int) -> None:
         name = object_name(kept.claim.uid)
         thing = self._things(link.VOLUMES).get(("", name))
         claim = self._things(link.CLAIMS).get((kept.claim.namespace, kept.claim.name))
-        size = {"storage": str(volume.size_bytes)}
-        if thing is not None and _bytes_of(thing["spec"]) < volume.size_bytes:
+        size = {"storage": str(bytes_)}
+        if thing is not None and _bytes_of(thing["spec"]) < bytes_:
             self._patch(link.VOLUMES.path(name=name), {"spec": {"capacity": size}})
-        if claim is not None and _bytes_of(claim.get("status") or {}) < volume.size_bytes:
+        if claim is not None and _bytes_of(claim.get("status") or {}) < bytes_:
             path = link.CLAIMS.path(kept.claim.namespace, kept.claim.name, "status")
             self._patch(path, {"status": {"capacity": size}})
 
@@ -663,7 +717,7 @@ def _offered(view: SiteView, orchestrator: int) -> tuple[object, ...]:
     such as how it answers, offers nobody anything.
     """
     others = [one.others for one in view.orchestrators if one.number == orchestrator]
-    return view.classes, view.grants, view.policies, others
+    return view.classes, view.grants, view.policies, view.files is None, others
 
 
 def _claims_of(pod: Thing | None) -> Iterator[str]:

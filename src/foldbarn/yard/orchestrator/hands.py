@@ -23,6 +23,7 @@ class Wanted:
     """A volume that pods use on a node: under which target it is reached, at which portals, what file system
     is to lie on it (empty for none), and by what name it is mounted. proof: name and secret by which the node
     is let in, empty where its own name is enough; lacks: whether it is to have one, and that is not there.
+    share: what is mounted instead, server and path, with what options; empty for what is a disk.
     """
 
     target: str
@@ -31,6 +32,8 @@ class Wanted:
     name: str
     proof: tuple[str, str] = ("", "")
     lacks: bool = False
+    share: str = ""
+    options: str = ""
 
 
 @dataclass(slots=True)
@@ -52,13 +55,22 @@ class Hands:
         mine = self.mine.setdefault(host.name, set())
         used = []
         for handle, one in sorted(wanted.items()):
+            if one.share:
+                with contextlib.suppress(shell.Failed):
+                    if f"{PLACE}{one.name}" not in host.net:
+                        options = f"-o {one.options} " if one.options else ""
+                        self._type(host, f"mount -t nfs {options}{one.share} {PLACE}{one.name}")
+                    used.append(handle)
+                continue
             mine.add(one.target)
             with contextlib.suppress(shell.Failed):  # it is tried again
                 if self._reach(host, one):
                     used.append(handle)
-        kept = {one.target for one in wanted.values()}
+        kept = {one.target for one in wanted.values() if not one.share}
         names = {one.name for one in wanted.values()}
         for at in [at for at in host.mounts if at.startswith(PLACE) and at.removeprefix(PLACE) not in names]:
+            self._type(host, f"umount {at}")
+        for at in [at for at in host.net if at.startswith(PLACE) and at.removeprefix(PLACE) not in names]:
             self._type(host, f"umount {at}")
         for target in sorted(mine - kept):
             with contextlib.suppress(shell.Failed):

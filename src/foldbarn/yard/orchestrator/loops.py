@@ -428,6 +428,21 @@ def _wanted_attachments(api: Api) -> dict[str, tuple[Thing, str, Thing]]:
     return found
 
 
+def _wanted_mounts(api: Api) -> dict[tuple[str, str], tuple[Thing, list[Thing]]]:
+    """By node and name: volumes that nodes mount themselves, and the pods there that use each."""
+    found: dict[tuple[str, str], tuple[Thing, list[Thing]]] = {}
+    for pod in api.objects.all(_POD):
+        node = at(pod, "spec.nodeName")
+        if not node or _ended(pod):
+            continue
+        for _, claim in _claims_of(api, pod):
+            name = at(claim, "spec.volumeName") if claim else None
+            volume = api.objects.find(_VOLUME, "", name) if name else None
+            if name and volume is not None and at(volume, "spec.nfs"):
+                found.setdefault((node, name), (volume, []))[1].append(pod)
+    return found
+
+
 def attach(api: Api, look: Look) -> None:
     """Asks each driver to attach what pods use to their nodes, and to detach what they use no more. What one
     node alone may write to is attached to one at a time.
@@ -455,6 +470,9 @@ def attach(api: Api, look: Look) -> None:
         spec = {"attacher": volume["spec"]["csi"]["driver"], "nodeName": node}
         body = {"metadata": {"name": name}, "spec": {**spec, "source": {"persistentVolumeName": mine}}}
         api.create(_ATTACHMENT, "", body)
+
+
+MOUNT = "mount "  # before the name of a volume that a node mounts itself
 
 
 def _known_as(source: Thing) -> str:
@@ -502,11 +520,21 @@ def use_volumes(api: Api, look: Look) -> None:
             proof=proof or ("", ""),
             lacks=proof is None,
         )
+    for (node, name), (volume, pods) in _wanted_mounts(api).items():
+        if all(pod["metadata"].get("deletionTimestamp") for pod in pods):
+            continue
+        source, options = volume["spec"]["nfs"], at(volume, "spec.mountOptions") or ()
+        share = f"{source['server']}:{source['path']}"
+        wanted[node][f"{MOUNT}{name}"] = Wanted("", (), "", name, share=share, options=",".join(options))
     used = api.hands(wanted)
     for name in nodes:
-        mine = sorted(used.get(name, []))
+        everything = used.get(name, [])
+        mounted = {one.removeprefix(MOUNT) for one in everything if one.startswith(MOUNT)}
+        if mounted != api.mounted.get(name, set()):
+            api.mounted[name], api.soon = mounted, True
+        mine = sorted(one for one in everything if not one.startswith(MOUNT))
         api.note(_NODE, api.objects.get(_NODE, "", name), status={"volumesInUse": mine or None})
-        api.soon = api.soon or set(mine) != set(wanted[name])
+        api.soon = api.soon or set(everything) != set(wanted[name])
 
 
 def _proof(api: Api, pod: Thing, volume: Thing) -> tuple[str, str] | None:
@@ -529,11 +557,17 @@ def _proof(api: Api, pod: Thing, volume: Thing) -> tuple[str, str] | None:
 
 def run_pods(api: Api, look: Look) -> None:
     """Pods that have a node run once all that they use is attached there; those that are to end do."""
-    if not look.touches(_POD, _CLAIM, _VOLUME, _ATTACHMENT, _DRIVER, _NODE):
+    if not (look.touches(_POD, _CLAIM, _VOLUME, _ATTACHMENT, _DRIVER, _NODE) or api.soon):
         return
     wanted: dict[str, list[str]] = {}
     for name, (_, _, pod) in _wanted_attachments(api).items():
         wanted.setdefault(pod["metadata"]["uid"], []).append(name)
+    unmounted = {
+        pod["metadata"]["uid"]
+        for (node, name), (_, pods) in _wanted_mounts(api).items()
+        for pod in pods
+        if api.hands and name not in api.mounted.get(node, ())
+    }
     for pod in api.objects.all(_POD):
         metadata = pod["metadata"]
         if not at(pod, "spec.nodeName"):
@@ -544,6 +578,7 @@ def run_pods(api: Api, look: Look) -> None:
             continue
         waits = [api.objects.find(_ATTACHMENT, "", name) for name in wanted.get(metadata["uid"], ())]
         usable = all(w and at(w, "status.attached") and (not api.hands or _in_use(api, w)) for w in waits)
+        usable = usable and metadata["uid"] not in unmounted
         if at(pod, "status.phase") != "Pending" or not usable:
             continue
         conditions = [one for one in at(pod, "status.conditions") or () if one["type"] != "Ready"]

@@ -51,13 +51,15 @@ class Deletion:
 class Api:
     """admitted_by: asked of each thing before it is kept, and may fill in or refuse. hands: does on the nodes
     what makes volumes usable there, by node and handle, and tells which are; none where nodes are but names.
-    soon: something is to be looked at again before long, though nothing changes.
+    soon: something is to be looked at again before long, though nothing changes. mounted: by node, the
+    volumes that it mounts without a driver, by their names.
     """
 
     objects: Objects
     admitted_by: Sequence[Admit] = field(default=())
     hands: Callable[[dict[str, dict[str, Wanted]]], dict[str, list[str]]] | None = None
     soon: bool = False
+    mounted: dict[str, set[str]] = field(default_factory=dict)
     # Events, by their name: when each was told last, and how long it is not told again.
     told_at: dict[str, tuple[float, float]] = field(default_factory=dict)
 

@@ -9,6 +9,7 @@ const PAGES = [
   ["/consumers/orchestrators", "Orchestrators"],
   ["/hosts", "Hosts"],
   ["/vms", "VMs"],
+  ["/shares", "Shares"],
 ] as const;
 </script>
 

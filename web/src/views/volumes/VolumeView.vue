@@ -169,6 +169,12 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
             >{{ volume.binned ? "Preview bringing its VM back" : "Preview deleting its VM" }}</RouterLink
           >
         </template>
+        <RouterLink
+          v-else-if="volume.share"
+          class="act"
+          :to="{ query: { plan: volume.binned ? 'restore-share' : 'delete-share', share: volume.share } }"
+          >{{ volume.binned ? "Preview bringing its share back" : "Preview deleting its share" }}</RouterLink
+        >
         <template v-else-if="volume.binned">
           <RouterLink class="act" :to="{ query: { plan: 'restore-volume', volume: volume.name } }"
             >Preview bringing it back</RouterLink

@@ -30,6 +30,16 @@ export function volumeCards(v: VolumePage, pool: Pool | undefined, here: boolean
           },
         ]
       : []),
+    ...(v.share
+      ? [
+          {
+            kind: "Share",
+            name: v.share,
+            fact: "lies on this volume",
+            to: pathOf("share", v.share),
+          },
+        ]
+      : []),
     ...(from
       ? [
           {

@@ -7,6 +7,8 @@ from typing import ClassVar
 
 from foldbarn.changes.engine.effects import (
     Note,
+    TextRow,
+    Texts,
     Votes,
     warning,
 )
@@ -19,6 +21,7 @@ from foldbarn.changes.kinds.cluster.steps import cluster_name, hand, join_order,
 from foldbarn.core.cluster.forming import Tie, Wish, bond_of, voters, wish_of
 from foldbarn.core.cluster.quorum import doubts
 from foldbarn.core.errors import BarnError, NotPossible
+from foldbarn.core.shares.addresses import anew
 from foldbarn.core.site import Contact, Node, SiteView
 from foldbarn.core.touching import Meant, Thing, alone
 from foldbarn.core.units import say_list
@@ -161,11 +164,25 @@ class LetGo(Kind[LetGoParams]):
                 Planned(CountOut(node=node.number), "Every keeper counts it out", seconds=1),
                 Planned(CloseMember(node=node.number), "Write it down"),
             ],
-            effects=[Votes(rows=losses(view, wish))],
+            effects=[Votes(rows=losses(view, wish)), *_addresses(view, node)],
             touches=[alone(Thing.CLUSTER)],
             meant=Meant(nodes=(node, *([heir] if heir else []))),
             warnings=warnings,
         )
+
+
+def _addresses(view: SiteView, node: Node) -> list[Texts]:
+    """Addresses of the file service that are at home on it, and where they are then."""
+    after = replace(view, nodes=tuple(replace(n, member=n.member and n is not node) for n in view.nodes))
+    homes = anew(after)
+    if view.files is None or not homes:
+        return []
+    rows = [
+        TextRow(label=one.name, before=node.name, after=view.node_numbered(homes[one.number]).name)
+        for one in view.files.addresses
+        if one.number in homes
+    ]
+    return [Texts(heads=["Of the file service", "At home on", "Then on"], rows=rows)]
 
 
 def _left(view: SiteView, params: LetGoParams, node: Node, heir: Node | None) -> Wish:

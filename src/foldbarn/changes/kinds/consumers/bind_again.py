@@ -16,7 +16,7 @@ from foldbarn.core.claims.reclaiming import Life
 from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Meant, Thing, alone
-from foldbarn.core.units import say_exactly, say_size
+from foldbarn.core.units import say_exactly, say_list, say_size
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.store import claims
 from foldbarn.store.database import Session, announce
@@ -87,6 +87,11 @@ def may_have(view: SiteView, kept: KeptClaim, to: KeptClaim) -> tuple[Volume, Ve
     if to.claim.volume_mode is not kept.claim.volume_mode:
         words = f"{to.path} asks for volumeMode {to.claim.volume_mode.value}, and {volume.name} was used as "
         words += f"{kept.claim.volume_mode.value}: what lies on it would not be understood."
+        raise NotPossible(words, about="to")
+    if to.claim.wants_share != (view.share_of(volume.number) is not None):
+        modes = say_list(sorted(mode.value for mode in to.claim.modes))
+        holds = "no share" if to.claim.wants_share else "a share"
+        words = f"{to.path} asks for {modes}, and {volume.name} holds {holds}."
         raise NotPossible(words, about="to")
     said = admission_of(view, to.orchestrator).judge(to.claim, has_volume=True)
     if not said.fits:

@@ -36,12 +36,14 @@ from foldbarn.core.claims.naming import volume_name
 from foldbarn.core.claims.places import stands_near
 from foldbarn.core.claims.reclaiming import Life
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken
-from foldbarn.core.names import folded
+from foldbarn.core.names import fitting, folded
 from foldbarn.core.policies.policy import Policy
+from foldbarn.core.shares.addresses import with_fewest
+from foldbarn.core.shares.share import Share
 from foldbarn.core.site import Ply, Pool, SiteView
 from foldbarn.core.touching import Meant, Thing, alone, shared
 from foldbarn.core.units import say_count, say_list, say_size
-from foldbarn.store import claims, pools, volumes
+from foldbarn.store import claims, pools, shares, volumes
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.views import load_view
 
@@ -101,6 +103,8 @@ class PlaceClaimed(Inside):
                 view, _, _ = place.put(run, session, view)
             except BarnError:
                 continue  # such as no room left beside the others
+            if kept.claim.wants_share and not self._share(run, session, view, kept, place):
+                continue
             judge.promise(kept, said)
             taken.add(folded(name))
             row, number = rows[one.claim], view.volumes[-1].number
@@ -119,6 +123,24 @@ class PlaceClaimed(Inside):
             raise Overtaken("It may not have a volume by now.", about="claims")
         claims.note(session)
         return f"{say_count(made, 'volume')} placed, of {say_count(len(self.each), 'claim')}."
+
+    def _share(self, run: Run, session: Session, view: SiteView, kept: KeptClaim, place: Place) -> bool:
+        """Makes the share of a claim on the volume that was just placed. Nobody may mount it yet: that the
+        duty sees to which knows the orchestrator's nodes.
+        """
+        shares.one_at_a_time(session)
+        service = shares.read_service(session)
+        if service is None:
+            return False
+        known = shares.read_shares(session)
+        share = Share(
+            number=0,
+            name=fitting(place.volume, [one.name for one in known]),
+            volume=0,
+            address=with_fewest(service, known).number,
+            quota=kept.claim.size,
+        )
+        return shares.add(session, run.change, share, (), place.nth)
 
     def take_back(self, run: Run) -> None:
         for one in self.each:
@@ -225,6 +247,8 @@ class MakeClaimed(Kind[MakeClaimedParams]):
         touches = {touch for pool in mine for touch in touches_of([pool], None)}
         touches |= {touch for policy in policies.values() for touch in touches_of([], policy)}
         touches |= {alone(Thing.CLAIM, new.kept.number) for new in made}
+        if any(new.kept.claim.wants_share for new in made):
+            touches.add(shared(Thing.FILES))
         origins = {new.kept.origin.volume for new in made if new.kept.origin is not None}
         touches |= {shared(Thing.VOLUME, number) for number in origins}
         return Plan(

@@ -35,7 +35,7 @@ from foldbarn.core.shares.rules import Right, check_rules, ready
 from foldbarn.core.shares.share import Protocol, Share
 from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Meant, Thing, alone, shared
-from foldbarn.core.units import parse_size, say_list, say_size
+from foldbarn.core.units import parse_size, say_binary, say_list
 from foldbarn.core.volumes.bin import against_altering
 from foldbarn.store import shares
 from foldbarn.store.database import Session, announce, transaction
@@ -120,7 +120,9 @@ def against_share(view: SiteView, wanted: Share, share: Share) -> list[NotPossib
     if refusal := against_altering(volume):
         found.append(refusal)
     if wanted.quota > volume.size_bytes:
-        words = f"{volume.name} has {say_size(volume.size_bytes)}: a quota of {say_size(wanted.quota)} would "
+        words = (
+            f"{volume.name} has {say_binary(volume.size_bytes)}: a quota of {say_binary(wanted.quota)} would "
+        )
         found.append(NotPossible(f"{words}promise more.", about="quota"))
     if view.files is None or view.files.numbered(wanted.address) is None:
         found.append(Overtaken("The address at which it is to be served is gone.", about="address"))
@@ -189,6 +191,7 @@ class AlterShare(Kind[AlterShareParams]):
             blockers=[
                 *(Note.of(error) for error in refusals),
                 *_of_growth(growth),
+                *_of_claim(view, share, params),
                 *([unchanged("quota")] if wanted == share else []),
             ],
             warnings=[
@@ -208,11 +211,21 @@ def _of_growth(growth: Plan | None) -> list[Note]:
     return [note.model_copy(update={"about": "quota"}) for note in found]
 
 
+def _of_claim(view: SiteView, share: Share, params: AlterShareParams) -> list[Note]:
+    """What of a share that was made for a claim goes by that."""
+    kept = view.claim_of(share.volume)
+    if kept is None or params.rules is None:
+        return []
+    name = view.orchestrator_numbered(kept.orchestrator).name
+    words = f"It is the share of the claim {kept.path}: who may mount it are the nodes of {name}."
+    return [Note(sentence=words, about="rules", next_step="Leave its rules as they are.")]
+
+
 def _effects(view: SiteView, share: Share, wanted: Share) -> list[AnyEffect]:
     def names(one: Share) -> list[tuple[str, str]]:
         address = view.files.numbered(one.address) if view.files is not None else None
         return [
-            ("Quota", say_size(one.quota)),
+            ("Quota", say_binary(one.quota)),
             ("Said to fill from", f"{one.warn} %"),
             ("Mounted by", say_list([protocol.said for protocol in one.protocols])),
             ("Served at", address.name if address is not None else ""),
@@ -272,7 +285,7 @@ def _full_at_once(wanted: Share, share: Share) -> list[Note]:
     """That there is more in it already than it may have."""
     if share.used < wanted.quota or wanted.quota >= share.quota:
         return []
-    words = f"It has {say_size(share.used)}, as much as that or more: writes are refused from then on."
+    words = f"It has {say_binary(share.used)}, as much as that or more: writes are refused from then on."
     return [warning("full-at-once", words)]
 
 

@@ -12,6 +12,7 @@ from foldbarn.changes.engine.plan import Plan, Planned, Undo
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside
 from foldbarn.changes.kinds.shares.telling import tell_files
+from foldbarn.changes.kinds.volumes.delete_volume import claimed
 from foldbarn.changes.kinds.volumes.serving import TellServing, find_volume, silent_holders
 from foldbarn.changes.kinds.volumes.several import alone_with, pools_of
 from foldbarn.core.errors import BarnError, Overtaken
@@ -19,7 +20,7 @@ from foldbarn.core.shares.belonging import against_mounted, is_binned, mounts_of
 from foldbarn.core.shares.share import Share
 from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Meant, Thing, alone, shared
-from foldbarn.core.units import say_count, say_list, say_size
+from foldbarn.core.units import say_binary, say_count, say_list, say_size
 from foldbarn.core.volumes.bin import MOST_DAYS, USUAL_DAYS, bytes_held
 from foldbarn.store import volumes
 from foldbarn.store.database import Session, announce, transaction
@@ -81,7 +82,7 @@ class DeleteShare(Kind[DeleteShareParams]):
         return Plan(
             title=title,
             about=share.name,
-            summary=f"{say_size(share.used)} lie there. It can be brought back for {days}.",
+            summary=f"{say_binary(share.used)} lie there. It can be brought back for {days}.",
             steps=[
                 Planned(
                     PutShareInBin(share=share.number, days=params.days),
@@ -113,7 +114,11 @@ class DeleteShare(Kind[DeleteShareParams]):
             ],
             meant=Meant(shares=(share,)),
             blockers=[*_against(view, share), *_against_typed(share, params.typed)],
-            warnings=[*_perhaps_mounted(view, share), *silent_holders(view, [volume])],
+            warnings=[
+                *claimed(view, [volume]),
+                *_perhaps_mounted(view, share),
+                *silent_holders(view, [volume]),
+            ],
             undo=Undo("restore-share", {"share": share.name}),
             type_to_confirm=share.name,
         )

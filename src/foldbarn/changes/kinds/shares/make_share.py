@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import ClassVar
@@ -28,8 +27,9 @@ from foldbarn.changes.kinds.volumes.create_volume import (
 )
 from foldbarn.changes.kinds.volumes.warnings import warnings_of
 from foldbarn.core.errors import BarnError, NotFound, NotPossible, Overtaken
-from foldbarn.core.names import folded, natural_key
+from foldbarn.core.names import folded, labels_of
 from foldbarn.core.policies.matching import answers
+from foldbarn.core.shares.addresses import with_fewest
 from foldbarn.core.shares.belonging import check_share_name, volume_name
 from foldbarn.core.shares.mounting import how_to_mount
 from foldbarn.core.shares.quotas import USUAL_WARN, check_quota, warn_bytes
@@ -37,7 +37,7 @@ from foldbarn.core.shares.rules import SAID, Right, Rule, check_rules, idle_rule
 from foldbarn.core.shares.share import FileAddress, Protocol, Share
 from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Meant, Thing, shared
-from foldbarn.core.units import parse_size, say_count, say_list, say_size
+from foldbarn.core.units import parse_size, say_binary, say_count, say_list
 from foldbarn.store import shares
 from foldbarn.store.database import Session, announce, transaction
 from foldbarn.store.views import load_view
@@ -63,7 +63,7 @@ class RuleAt(BaseModel):
 class MakeShareParams(Params):
     """quota: as typed, such as "500 GiB"; warn: per cent of it. policy, pool: of its volume; by a policy
     alone a pool is chosen that keeps it. address: of the file service, by name; that with fewest shares where
-    none is named.
+    none is named. labels: of its volume, by which people find both.
     """
 
     name: str = ""
@@ -74,6 +74,7 @@ class MakeShareParams(Params):
     protocols: list[Protocol] = Field(default_factory=lambda: [Protocol.NFS41], max_length=10)
     rules: list[RuleAt] = Field(default_factory=list, max_length=20_000)
     address: str = ""
+    labels: list[str] = Field(default_factory=list, max_length=100)
 
 
 class RuleKept(Payload):
@@ -109,6 +110,7 @@ class NameShare(Inside):
     warn: int
     protocols: tuple[Protocol, ...]
     rules: tuple[RuleKept, ...]
+    labels: tuple[str, ...] = ()
 
     def carry_out(self, run: Run, session: Session) -> str:
         shares.one_at_a_time(session)
@@ -126,7 +128,7 @@ class NameShare(Inside):
             protocols=self.protocols,
             rules=tuple(one.rule() for one in self.rules),
         )
-        if not shares.add(session, run.change, share):
+        if not shares.add(session, run.change, share, self.labels):
             raise NotPossible("Its volume is gone.", next_step="Withdraw this change.")
         announce(session, "site")
         return f"{name}, with {say_count(len(self.rules), 'rule')}."
@@ -148,6 +150,7 @@ class Wished:
     warn: int
     protocols: tuple[Protocol, ...]
     rules: tuple[Rule, ...]
+    labels: tuple[str, ...]
 
 
 def address_called(view: SiteView, name: str) -> FileAddress:
@@ -158,8 +161,7 @@ def address_called(view: SiteView, name: str) -> FileAddress:
         words, step = "The file service is not switched on.", "Switch it on first."
         raise NotPossible(words, about="address", next_step=step)
     if not name.strip():
-        has = Counter(share.address for share in view.shares)
-        return min(view.files.addresses, key=lambda one: (has[one.number], natural_key(one.at[0])))
+        return with_fewest(view.files, view.shares)
     wanted = folded(name.strip())
     found = next((one for one in view.files.addresses if wanted in (one.name, *one.at)), None)
     if found is None:
@@ -184,6 +186,7 @@ def wished(view: SiteView, params: MakeShareParams) -> Wished:
         warn=params.warn,
         protocols=check_protocols(params.protocols),
         rules=check_rules([one.rule() for one in params.rules]),
+        labels=labels_of(params.labels),
     )
 
 
@@ -214,11 +217,12 @@ class MakeShare(Kind[MakeShareParams]):
             warn=found.warn,
             protocols=found.protocols,
             rules=tuple(map(RuleKept.of, found.rules)),
+            labels=found.labels,
         )
         return Plan(
             title=title,
             about=name,
-            summary=f"{say_size(found.quota)} in {pool.name}, served at {found.address.name} by "
+            summary=f"{say_binary(found.quota)} in {pool.name}, served at {found.address.name} by "
             f"{say_list([one.said for one in found.protocols])}.",
             steps=[
                 place,
@@ -285,7 +289,7 @@ def _of_root(rule: Rule) -> str:
 
 
 def quota_effect(quota: int, warn: int) -> Promise:
-    words = f"From {say_size(warn_bytes(quota, warn))} on it is said that it fills; at {say_size(quota)} "
+    words = f"From {say_binary(warn_bytes(quota, warn))} on it is said that it fills; at {say_binary(quota)} "
     return Promise(title="Quota", sentence=f"{words}writes that need more room are refused.")
 
 

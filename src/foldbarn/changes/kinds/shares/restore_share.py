@@ -16,7 +16,7 @@ from foldbarn.core.errors import BarnError, NotPossible
 from foldbarn.core.shares.belonging import is_binned
 from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Meant, Thing, alone, shared
-from foldbarn.core.units import say_size
+from foldbarn.core.units import say_binary
 from foldbarn.core.volumes.bin import against_bringing_back
 
 
@@ -48,7 +48,7 @@ class RestoreShare(Kind[RestoreShareParams]):
         return Plan(
             title=f"Bring the share {share.name} back",
             about=share.name,
-            summary=f"{say_size(share.used)} lie there, as they did.",
+            summary=f"{say_binary(share.used)} lie there, as they did.",
             steps=[
                 Planned(
                     TakeOut(volume=volume.number),

@@ -139,7 +139,7 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
             ],
             warnings=[
                 *in_use(chosen),
-                *_claimed(view, chosen),
+                *claimed(view, chosen),
                 *may_be_in_use(lanes),
                 *silent_holders(view, chosen),
             ],
@@ -148,7 +148,7 @@ class DeleteVolume(Kind[DeleteVolumeParams]):
         )
 
 
-def _claimed(view: SiteView, chosen: Sequence[Volume]) -> list[Note]:
+def claimed(view: SiteView, chosen: Sequence[Volume]) -> list[Note]:
     """That claims lose their volumes."""
     mine = [kept for v in chosen if (kept := view.claim_of(v.number)) is not None and kept.held]
     if not mine:

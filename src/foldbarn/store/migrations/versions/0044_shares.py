@@ -47,6 +47,7 @@ def upgrade() -> None:
         sa.Column("used", sa.BigInteger(), nullable=False, server_default="0"),
         sa.Column("fill", sa.String(), nullable=False, server_default="well"),
         sa.Column("fill_since", sa.DateTime(timezone=True), nullable=False, server_default=sa.func.now()),
+        sa.Column("growth", JSONB(), nullable=False, server_default="{}"),
         sa.Column("made_at", sa.DateTime(timezone=True), nullable=False, server_default=sa.func.now()),
         sa.Column("made_by", sa.BigInteger(), sa.ForeignKey("change.id"), nullable=False, unique=True),
         sa.CheckConstraint("quota > 0 and warn between 1 and 100", name="share_quota"),

@@ -1,0 +1,1 @@
+"""The file service and its shares: what is asked and answered."""

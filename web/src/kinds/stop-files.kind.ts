@@ -1,0 +1,6 @@
+import type { KindOfChange } from "./kind";
+
+export default {
+  start: () => ({}),
+  page: () => "/shares",
+} satisfies KindOfChange;
