@@ -112,10 +112,6 @@ def a_lost_node(page: Page, base: str, engineer: Demo) -> None:
     shoot(page, "barn-rebuilding.png")
     newest = engineer.client.get("/changes").json()[0]["number"]
     take(page, f"{base}/changes/{newest}", "change")
-    page.get_by_role("button", name="Yard").click()
-    page.wait_for_timeout(SETTLE)
-    page.get_by_text("Their time").wait_for(timeout=60_000)
-    shoot(page, "yard.png")
 
 
 def main() -> None:
@@ -138,6 +134,7 @@ def main() -> None:
                 ("/arrange", "arrange"),
                 ("/cluster", "cluster"),
                 ("/vms/crew-roster", "vm"),
+                ("/shares/charts", "share"),
                 ("/volumes", "volumes"),
                 ("/pools/quayside", "pool"),
                 ("/hosts", "hosts"),
