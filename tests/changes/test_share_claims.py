@@ -5,12 +5,14 @@ themselves.
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pytest
 from claiming import NODES, Desk, desk_of, offer, standing, until
 from conftest import Site
+from sites import make_site
 from test_cluster import form
 from test_policies import plan_of, refusals
 from test_shares import SERVICE, see
@@ -19,10 +21,12 @@ from walking import register, type_there
 from foldbarn.core.claims.kept import Hindrance
 from foldbarn.core.claims.objects import object_name
 from foldbarn.core.claims.reclaiming import Life
+from foldbarn.core.hosts.facts import Facts
 from foldbarn.core.shares.belonging import mounts_of
 from foldbarn.core.shares.claimed import rules_for
 from foldbarn.core.shares.rules import Right, Rule
 from foldbarn.core.shares.share import Share
+from foldbarn.core.site import Host
 from foldbarn.core.units import GIB
 from foldbarn.core.volumes.lineage import Link, lineage_of
 from foldbarn.links import orchestrators as link
@@ -145,18 +149,14 @@ def test_its_rules_are_the_orchestrators_and_nobody_else_sets_them(desk: Desk) -
     status = {
         "addresses": [{"type": "InternalIP", "address": "10.30.9.77"}, {"type": "Hostname", "address": name}]
     }
-    desk.tender.make(link.NODES, {"metadata": {"name": name}, "status": status})
+    desk.tender.make(link.NODES, {"metadata": {"name": name}})
+    path = link.NODES.path(name=name, sub="status")
+    desk.tender.admin.ask("PATCH", path, {"status": status}, patch=link.MERGE)
     until(lambda: go_on(desk) or "10.30.9.77" in {rule.who for rule in the().rules}, "the rules to follow")
     assert the().rules == rules_for(current_view(), desk.steward._things(link.NODES).values())
 
 
 def test_a_node_is_let_in_by_what_it_tells_and_by_what_its_host_does() -> None:
-    from dataclasses import replace
-
-    from sites import make_site
-
-    from foldbarn.core.hosts.facts import Facts
-    from foldbarn.core.site import Host
 
     host = Host(1, "Tender-1", facts=Facts(addresses=("10.20.9.6", "fd00:30::9:6")))
     view = replace(make_site([[[4]]]), hosts=(host, Host(2, "other", facts=Facts(addresses=("10.9.9.9",)))))

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Callable
 from typing import Any
 
 import pytest
 from conftest import ME, Site, at_hour, begun
+from test_changes import lose
 from test_cluster import form
 from test_policies import plan_of, refusals, save
 from walking import look, register, type_there
 
+from foldbarn.changes.engine.effects import Texts
 from foldbarn.changes.engine.files import FILES
 from foldbarn.changes.engine.runner import run_change
-from foldbarn.core.errors import Conflict, NotPossible
+from foldbarn.core.errors import Conflict
 from foldbarn.core.shares.addresses import MOVES_WITHIN_SECONDS, carrier_of
 from foldbarn.core.shares.belonging import mounts_of
 from foldbarn.core.shares.naming import unnamed
@@ -293,17 +294,16 @@ def test_without_a_majority_nobody_has_any(served: Site) -> None:
 def test_an_address_has_another_home_once_its_node_leaves_the_cluster(served: Site) -> None:
     view = current_view()
     node = view.node_numbered(home().home)
-    with contextlib.suppress(NotPossible):
-        shares.move_homes()
-    assert view.node_numbered(home().home) is node
-    from foldbarn.store import nodes
-    from foldbarn.store.database import announce, transaction
-
-    with transaction() as session:
-        nodes.set_member(session, [node.number], member=False)
-        announce(session, "site")
-    served.yard.machines.council.members.remove(node.agent_name)
     shares.move_homes()
+    assert home().home == node.number
+    heir = next(n for n in view.nodes if n.member and not n.keeper)
+    wish = {"node": node.name, "successor": heir.name if node.keeper else ""}
+    tables = [effect for effect in plan_of("let-go", **wish).effects if isinstance(effect, Texts)]
+    [row] = [row for table in tables for row in table.rows]
+    number = served.do("let-go", **wish)
+    assert served.state(number) == "done", served.problem(number)
+    shares.move_homes()
+    assert row.after == current_view().node_numbered(home().home).name  # as the preview has said
     assert home().home != node.number
     tell_files()
     wait(served, 1.0)
@@ -590,7 +590,6 @@ def test_who_is_not_heard_may_have_it_mounted(served: Site) -> None:
     view = current_view()
     node = carrier_of(view, home())
     assert node is not None
-    from test_changes import lose
 
     lose(served, node.name, given_up=False)
     assert current_view().node(node.name).contact == Contact.SILENT

@@ -93,7 +93,7 @@ def test_two_demos_side_by_side_keep_their_state_and_stop_everything(bare: Demo,
     try:
         full.ready()
         barn = full.get("/barn")
-        assert barn["counts"] == {"nodes": 9, "disks": 93, "pools": 2, "volumes": 25}
+        assert barn["counts"] == {"nodes": 9, "disks": 93, "pools": 2, "volumes": 27}
         assert [a["title"] for a in barn["attention"] if a["kind"] == "volume"] == []  # each has its room
         assert bare.get("/barn")["counts"]["pools"] == 0
         index = httpx.get(full.url, trust_env=False)
@@ -115,7 +115,7 @@ def test_two_demos_side_by_side_keep_their_state_and_stop_everything(bare: Demo,
         after = again.get("/volumes/charts")
         assert after["shares"] == before["shares"]
         assert after["made_at"] == before["made_at"]
-        assert again.get("/barn")["counts"]["volumes"] == 25
+        assert again.get("/barn")["counts"]["volumes"] == 27
     finally:
         assert again.stop() == 0
 

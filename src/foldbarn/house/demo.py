@@ -72,15 +72,15 @@ POLICIES: list[dict[str, Any]] = [
 VOLUMES = [
     ("ticketing-db", "quayside", "4 TB", "steady-three"),
     ("timetable", "quayside", "1500 GB", "steady-three"),
-    ("berth-planner", "quayside", "2 TB", "plain-pair"),
+    ("berth-logs", "quayside", "2 TB", "plain-pair"),
     ("charts", "quayside", "3 TB", "plain-pair"),
     ("cargo-desk", "deepwater", "14 TB", "busy-rises"),
     ("deck-cameras", "deepwater", "22 TB", "land-and-settle"),
-    ("tide-archive", "deepwater", "9 TB", "seldom-read"),
+    ("tide-gauges", "deepwater", "9 TB", "seldom-read"),
     ("winter-timetable", "quayside", "600 GB", "plain-pair"),
     ("desks", "quayside", "1200 GB", "steady-three"),
 ]
-# One by a policy for all of it, and one that keeps what can be made again on a disk of its own.
+# By a policy for all of it, but of one a disk that keeps what can be made again.
 VMS: list[dict[str, Any]] = [
     {
         "name": "crew-roster",
@@ -90,7 +90,7 @@ VMS: list[dict[str, Any]] = [
         "disks": [{"name": "system", "size": "120 GB"}, {"name": "records", "size": "680 GB"}],
     },
     {
-        "name": "watch-keeper",
+        "name": "berth-planner",
         "cpus": 2,
         "memory": "4 GiB",
         "policy": "plain-pair",
@@ -98,6 +98,13 @@ VMS: list[dict[str, Any]] = [
             {"name": "system", "size": "60 GB"},
             {"name": "swap-and-scratch", "size": "200 GB", "policy": "scratch"},
         ],
+    },
+    {
+        "name": "tide-archive",
+        "cpus": 2,
+        "memory": "8 GiB",
+        "policy": "seldom-read",
+        "disks": [{"name": "records", "size": "1500 GB"}],
     },
 ]
 VM_ACCOUNT = {"user": "fold-barn", "password": "tide-table"}  # that the stand-in VM hosts know
@@ -158,8 +165,8 @@ HOSTS = {"ferry-desk-1": "ferry-desks", "ferry-desk-2": "ferry-desks", "ferry-de
 ATTACHED: list[dict[str, Any]] = [
     {"volume": "desks", "hosts": ["ferry-desks"], "file_system": "gfs2"},
     {"volume": "charts", "hosts": ["chart-plotter"], "file_system": "ext4"},
-    {"volume": "berth-planner", "hosts": ["slipway"], "file_system": "xfs"},
-    {"volume": "tide-archive", "hosts": ["slipway"], "file_system": "xfs", "transport": "nvme"},
+    {"volume": "berth-logs", "hosts": ["slipway"], "file_system": "xfs"},
+    {"volume": "tide-gauges", "hosts": ["slipway"], "file_system": "xfs", "transport": "nvme"},
 ]
 FILES: dict[str, Any] = {
     "addresses": "10.30.0.21-10.30.0.24",

@@ -5443,6 +5443,8 @@ export interface components {
             runs: components["schemas"]["RunsOut"] | null;
             /** Services */
             services: string[];
+            /** Shares */
+            shares: components["schemas"]["HostShareOut"][];
             /** Since */
             since: string | null;
             state: components["schemas"]["StateOut"];
@@ -5452,6 +5454,18 @@ export interface components {
             transports: components["schemas"]["Transport"][];
             /** Volumes */
             volumes: string[];
+        };
+        /**
+         * HostShareOut
+         * @description A share that a host has mounted, and where, as it tells; name: empty for one that is none of ours.
+         */
+        HostShareOut: {
+            /** At */
+            at: string;
+            /** Name */
+            name: string;
+            /** Source */
+            source: string;
         };
         /**
          * HostsOut

@@ -106,6 +106,14 @@ class HostOut(BaseModel):
     runs: RunsOut | None
 
 
+class HostShareOut(BaseModel):
+    """A share that a host has mounted, and where, as it tells; name: empty for one that is none of ours."""
+
+    name: str
+    source: str
+    at: str
+
+
 class HostPage(HostOut):
     """A host with all that is attached to it. told_names: what it calls itself, as it tells; services: those
     of them that run there, as it tells.
@@ -117,6 +125,7 @@ class HostPage(HostOut):
     services: list[str]
     gateways: StateOut  # the worst of the nodes that serve it its volumes
     lanes: list[LaneOut]
+    shares: list[HostShareOut]
     change: int | None  # that registered it
     made_at: datetime
     history: list[ChangeLine]  # newest first

@@ -12,6 +12,7 @@ from foldbarn.api.hosts.models import (
     GuestOut,
     HostOut,
     HostPage,
+    HostShareOut,
     HostsOut,
     LaneOut,
     PathOut,
@@ -19,7 +20,8 @@ from foldbarn.api.hosts.models import (
 )
 from foldbarn.core.hosts.lanes import Gate, Lane, Step, leaving
 from foldbarn.core.names import natural_key
-from foldbarn.core.site import Contact, Host
+from foldbarn.core.shares.mounting import is_mount_of
+from foldbarn.core.site import Contact, Host, SiteView
 from foldbarn.core.vms.power import memory_left, uuid_of
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.reach import lane_state, vm_host_state
@@ -124,6 +126,15 @@ def hosts_out(outlook: Outlook) -> HostsOut:
     )
 
 
+def _shares(view: SiteView, host: Host) -> list[HostShareOut]:
+    addresses = view.files.addresses if view.files is not None else ()
+    found = []
+    for one in host.facts.shares if host.tells else ():
+        mine = (share.name for share in view.shares if is_mount_of(one.source, share, addresses))
+        found.append(HostShareOut(name=next(mine, ""), source=one.source, at=one.at))
+    return found
+
+
 def host_page(outlook: Outlook, name: str, stored: HostRow, history: Sequence[ChangeRow]) -> HostPage:
     """Raises NotFound."""
     host = outlook.view.host(name)
@@ -139,6 +150,7 @@ def host_page(outlook: Outlook, name: str, stored: HostRow, history: Sequence[Ch
                 worst(outlook.node(node) for lane in outlook.lanes_to(host) for node in lane.nodes)
             ),
             "lanes": [lane_out(lane) for lane in outlook.lanes_to(host)],
+            "shares": _shares(outlook.view, host),
             "change": stored.made_by,
             "made_at": stored.made_at,
             "history": [change_line(row) for row in history],

@@ -133,7 +133,7 @@ def share_page(
                     user=one.user,
                     may=access.decide(one.client).sentence,
                 )
-                for one in mounts_of(view, share)
+                for one in mounts_of(view, share)[:MOUNTS_SHOWN]
             ],
             "how": [
                 HowToMountOut(

@@ -107,6 +107,33 @@ const heard = computed(() => {
           >
         </p>
       </section>
+      <section v-if="host.shares.length" aria-label="Shares it has mounted">
+        <div class="sec next">
+          <h2>Shares it has mounted</h2>
+          <span class="small">As it tells.</span>
+        </div>
+        <VTable class="plain">
+          <thead>
+            <tr>
+              <th>Share</th>
+              <th>Mounted from</th>
+              <th>Where</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="s in host.shares" :key="s.at">
+              <td>
+                <RouterLink v-if="s.name" :to="pathOf('share', s.name)"
+                  ><b>{{ s.name }}</b></RouterLink
+                >
+                <span v-else class="soft">none that is known here</span>
+              </td>
+              <td class="mono">{{ s.source }}</td>
+              <td class="mono">{{ s.at }}</td>
+            </tr>
+          </tbody>
+        </VTable>
+      </section>
       <div class="halves">
         <section aria-label="What is known of it">
           <div class="sec"><h2>What is known of it</h2></div>

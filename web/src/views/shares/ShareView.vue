@@ -106,6 +106,9 @@ const decided = computed(() => (trial.error.value ? null : (trial.data.value?.ru
             </tbody>
           </VTable>
           <p v-else class="empty">Nobody has it mounted, as far as its node tells.</p>
+          <p v-if="share.mounts > share.mounted.length" class="small">
+            and {{ (share.mounts - share.mounted.length).toLocaleString("en") }} more
+          </p>
           <p v-if="share.untold.length" class="small">
             {{ share.untold.join(", ") }} served it, and cannot tell now who has it mounted there.
           </p>
