@@ -172,22 +172,31 @@ const decided = computed(() => (trial.error.value ? null : (trial.data.value?.ru
             </div>
             <ProblemNote :error="refused" />
             <VTable v-if="share.users.length" class="plain">
+              <thead>
+                <tr>
+                  <th>User</th>
+                  <th>May</th>
+                  <th><span class="unseen">What can be done</span></th>
+                </tr>
+              </thead>
               <tbody>
                 <tr v-for="u in share.users" :key="u.name">
                   <td class="mono">{{ u.name }}</td>
                   <td>{{ RIGHT[u.right] }}</td>
-                  <td class="acts">
-                    <VBtn v-if="!u.shown" class="act" @click="see(u.name)">Show the password, once</VBtn>
-                    <RouterLink
-                      class="act"
-                      :to="{ query: { plan: 'let-user-in', share: share.name, user: u.name } }"
-                      >Preview a new one for {{ u.name }}</RouterLink
-                    >
-                    <RouterLink
-                      class="act"
-                      :to="{ query: { plan: 'remove-user', share: share.name, user: u.name } }"
-                      >Preview letting {{ u.name }} in no more</RouterLink
-                    >
+                  <td>
+                    <div class="acts">
+                      <VBtn v-if="!u.shown" class="act" @click="see(u.name)">Show the password, once</VBtn>
+                      <RouterLink
+                        class="act"
+                        :to="{ query: { plan: 'let-user-in', share: share.name, user: u.name } }"
+                        >Preview a new one for {{ u.name }}</RouterLink
+                      >
+                      <RouterLink
+                        class="act"
+                        :to="{ query: { plan: 'remove-user', share: share.name, user: u.name } }"
+                        >Preview letting {{ u.name }} in no more</RouterLink
+                      >
+                    </div>
                   </td>
                 </tr>
               </tbody>
@@ -285,10 +294,10 @@ const decided = computed(() => (trial.error.value ? null : (trial.data.value?.ru
   box-shadow: inset 0 -2px 0 var(--slate);
 }
 .acts {
-  text-align: right;
-}
-.acts > * + * {
-  margin-left: 12px;
+  display: flex;
+  flex-wrap: wrap;
+  justify-content: flex-end;
+  gap: 2px 12px;
 }
 .way h3 {
   font-size: var(--t-s);
