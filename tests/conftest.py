@@ -336,7 +336,7 @@ class Yard:
 
     url: str
     machines: Machines
-    name_server: str
+    name_server: str = ""
 
     def agent(self, node: str) -> str:
         return f"{self.url}/agents/{node}"

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from "vue";
 import { useFiles, useShares } from "../../api/client";
-import { binarySize, clock, count, percent, say, span } from "../../lib/format";
+import { binarySize, count, percent, say, span } from "../../lib/format";
 import { pathOf } from "../../lib/paths";
 import CommandLine from "../../parts/CommandLine.vue";
 import CopyName from "../../parts/CopyName.vue";
@@ -178,9 +178,13 @@ const lacking = computed(() => (files.value?.addresses ?? []).flatMap((a) => a.f
             <td class="n">{{ a.mounts }}</td>
             <td class="soft">
               {{ a.state.reason
-              }}<template v-if="a.looked_at && !a.faults.length">
-                Its name is known forward and backward, as of {{ clock(a.looked_at) }}.</template
-              >
+              }}{{
+                a.faults.length || !files.name_server
+                  ? ""
+                  : a.looked_at
+                    ? " Its name is known forward and backward."
+                    : " Its name is yet to be looked for."
+              }}
             </td>
           </tr>
         </tbody>

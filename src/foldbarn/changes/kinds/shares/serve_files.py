@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import ClassVar
 
@@ -75,8 +76,9 @@ class SaveFiles(Inside):
     def carry_out(self, run: Run, session: Session) -> str:
         shares.one_at_a_time(session)
         view = load_view(session)
-        if (view.files is None) != (self.before is None):
-            raise Overtaken("The file service was switched on, or off, meanwhile.", about="addresses")
+        if _known(view.files) != (None if self.before is None else _named(self.before)):
+            words = "The file service was switched on or off, or altered, meanwhile."
+            raise Overtaken(words, about="addresses", next_step="Withdraw this change and preview it again.")
         wanted = [address for one in self.addresses for address in one.at]
         if refusals := [*against_taken(view, wanted), *against_leaving(view, set(wanted))]:
             raise refusals[0]
@@ -100,6 +102,15 @@ class SaveFiles(Inside):
                     raise refusals[0]
                 shares.save_service(session, self.server_before, [one.said() for one in self.before])
             announce(session, "site")
+
+
+def _named(addresses: Sequence[AddressAt]) -> set[tuple[str, tuple[str, ...]]]:
+    """Without homes, which may move by themselves."""
+    return {(one.name, one.at) for one in addresses}
+
+
+def _known(service: FileService | None) -> set[tuple[str, tuple[str, ...]]] | None:
+    return None if service is None else _named(as_it_is(service))
 
 
 def against_leaving(view: SiteView, wanted: set[str]) -> list[NotPossible]:
