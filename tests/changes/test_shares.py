@@ -23,6 +23,7 @@ from foldbarn.core.shares.quotas import Fill
 from foldbarn.core.shares.share import FileAddress, Heard, Share
 from foldbarn.core.site import Contact
 from foldbarn.core.units import GIB
+from foldbarn.core.watch.asking import Question, answers, is_so
 from foldbarn.core.watch.files import address_state
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.shares import share_state
@@ -515,6 +516,15 @@ def test_it_is_not_deleted_while_it_is_mounted_and_comes_back_whole(served: Site
     mount(served)
     assert type_there(served, "slipway", "cat /mnt/charts/note") == "x"
     assert "is not in the bin" in " ".join(refusals("restore-share", share="charts"))
+
+
+def test_its_volume_is_not_among_those_that_nobody_uses(served: Site) -> None:
+    served.volume("idle")
+    outlook = Outlook(current_view(), now=0.0, grace_seconds=30.0)
+    assert answers(outlook, Question.UNATTACHED).tolist() == [False, True]
+    names = ("charts-files", "idle")
+    assert [is_so(outlook, Question.UNATTACHED, row) for row in range(2)] == [False, True]
+    assert tuple(volume.name for volume in outlook.view.volumes) == names
 
 
 def test_nothing_is_done_to_its_volume_behind_its_back(served: Site) -> None:

@@ -174,7 +174,10 @@ _JUDGES: dict[Question, Callable[[Outlook, int, Volume], bool]] = {
     Question.MAKING: lambda _, __, volume: volume.forming,
     Question.READING: lambda _, __, volume: volume.origin is not None,
     Question.OFFLINE: lambda _, __, volume: volume.offline,
-    Question.UNATTACHED: lambda outlook, _, volume: not outlook.lanes_from(volume),
+    # What holds a share is used by whoever mounts that.
+    Question.UNATTACHED: lambda outlook, _, volume: (
+        not outlook.lanes_from(volume) and outlook.view.share_of(volume.number) is None
+    ),
     # What shows a snapshot is held by another's.
     Question.BY_HAND: lambda outlook, _, volume: (
         volume.policy is None and bearer_of(outlook.view, volume) is volume
@@ -216,6 +219,12 @@ def _made_thin(volume: Volume) -> tuple[tuple[int, int] | None, bool]:
     return volume.policy, volume.thin
 
 
+def _shared(outlook: Outlook) -> Flags:
+    """Which volumes hold a share, [volumes]."""
+    mine = {share.volume for share in outlook.view.shares}
+    return _where(lambda volume: volume.number in mine)(outlook)
+
+
 def _thin(outlook: Outlook) -> Flags:
     return outlook.view.columns.alike(_made_thin, lambda volume: is_thin(outlook.view, volume))
 
@@ -227,7 +236,7 @@ _SEEN: dict[Question, Callable[[Outlook], Flags]] = {
     Question.MAKING: _where(lambda volume: volume.forming),
     Question.READING: _where(lambda volume: volume.origin is not None),
     Question.OFFLINE: _where(lambda volume: volume.offline),
-    Question.UNATTACHED: lambda outlook: glance(outlook.view).hosts == 0,
+    Question.UNATTACHED: lambda outlook: (glance(outlook.view).hosts == 0) & ~_shared(outlook),
     Question.THIN: _thin,
 }
 # Where this says no, that is the answer; else each is judged by itself.

@@ -207,6 +207,9 @@ const parted = (v: Volume) =>
             <div v-if="v.part_of" class="soft">
               VM <RouterLink :to="pathOf('vm', v.part_of)">{{ v.part_of }}</RouterLink>
             </div>
+            <div v-if="v.share" class="soft">
+              share <RouterLink :to="pathOf('share', v.share)">{{ v.share }}</RouterLink>
+            </div>
             <div v-if="v.labels.length" class="soft">{{ v.labels.join(", ") }}</div>
           </td>
           <td><StateMark :lamp="v.state.lamp" /> {{ v.forming ? "being made" : v.data }}</td>
