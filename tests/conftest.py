@@ -41,7 +41,7 @@ from foldbarn.house import barn as house_module
 from foldbarn.house.barn import Barn
 from foldbarn.house.demo import Demo
 from foldbarn.house.postgres import Postgres, free_port
-from foldbarn.links import outbound
+from foldbarn.links import name_servers, outbound
 from foldbarn.services import changes, intake
 from foldbarn.settings import settings
 from foldbarn.store import database as database_module
@@ -293,6 +293,7 @@ def be_patient(patches: pytest.MonkeyPatch, machines: Machines) -> None:
         return await asked(here, method, url, *rest)
 
     patches.setattr(outbound._Outbound, "_bounded", ask)
+    patches.setattr(name_servers, "PATIENCE_SECONDS", 60.0)
     patches.setenv("FOLDBARN_ANSWER_SECONDS", "60")
     settings.cache_clear()
     patches.setattr(runner, "PAUSES", wait_fixed(0.02))  # between tries, all of which are made

@@ -15,7 +15,7 @@ import dns.reversename
 from foldbarn.core.shares.naming import check_server
 from foldbarn.core.shares.share import FileService, Heard, Looked, Resolved
 
-PATIENCE_SECONDS = 2.0  # for one answer
+PATIENCE_SECONDS = 5.0  # for one answer, as clients commonly have (resolv.conf(5))
 AT_ONCE = 8  # questions to a name server
 MOST_VALUES = 32  # of one answer; more is none of ours
 
