@@ -314,6 +314,42 @@ def test_a_node_that_serves_it_is_lost_and_another_takes_its_place(used: Site) -
     assert used.yard.machines.serving[names[0]]["targets"] == {}  # it serves it no more
 
 
+def test_it_is_served_by_as_many_nodes_as_are_set(used: Site) -> None:
+    before = current_view().targets[0].gateways
+    preview = changes.preview("set-volume", {"volumes": ["charts"], "serving_nodes": 3})
+    assert ("Served to hosts by", "2 nodes", "3 nodes") in in_words(preview)
+    [note] = preview.warnings
+    used.do("set-volume", volumes=["charts"], serving_nodes=3)
+    move_gateways()
+    after = current_view().targets[0].gateways
+    assert (after[:2], len(after)) == (before, 3)
+    third = current_view().node_numbered(after[2]).name
+    assert note.sentence == f"Its hosts have to log in at {third} too."
+    look(used)
+    assert (lane("slipway").live, lane("slipway").width) == (4, 6)
+    for path in lane("slipway").paths:
+        type_there(used, "slipway", *path.commands)
+    look(used)
+    assert lane("slipway").live == 6
+    # Of fewer, those that were chosen first stay, and nobody is cut off.
+    names = [current_view().node_numbered(number).name for number in after]
+    preview = changes.preview("set-volume", {"volumes": ["charts"], "serving_nodes": 1})
+    assert [note.sentence for note in preview.warnings] == [
+        f"{names[1]} and {names[2]} let its hosts in no more, once they are connected to {names[0]}.",
+        "One node serves it then: while that is away no host reaches it.",
+    ]
+    used.do("set-volume", volumes=["charts"], serving_nodes=1)
+    move_gateways()
+    assert current_view().targets[0].gateways == after[:1]
+    look(used)
+    assert (lane("slipway").live, lane("slipway").width, lane("slipway").mounted) == (2, 2, "/srv/charts")
+    [note] = changes.preview("set-volume", {"volumes": ["charts"], "serving_nodes": 8}).warnings[1:]
+    assert "nodes could serve it: those with disks of quayside" in note.sentence
+    assert refusals("set-volume", volumes=["charts"], serving_nodes=9) == [
+        "A volume is served to hosts by 1 to 8 nodes, not by 9."
+    ]
+
+
 def test_a_node_that_forgets_or_was_told_otherwise_is_told_anew(used: Site) -> None:
     machines = used.yard.machines
     name = current_view().node_numbered(current_view().targets[0].gateways[0]).name

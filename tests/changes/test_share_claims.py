@@ -134,12 +134,28 @@ def test_several_pods_and_a_host_mount_one_and_each_sees_what_the_others_write(d
     until(lambda: go_on(desk) or not any(hosts_there[name].net for name in NODES), "the mounts to go")
 
 
-def test_its_rules_are_the_orchestrators_and_nobody_else_sets_them(desk: Desk) -> None:
+def test_its_rules_follow_nodes_and_people_let_others_in_besides(desk: Desk) -> None:
     switch_on(desk)
     bound(desk)
-    said = " ".join(refusals("alter-share", share="ticketing-logbooks", rules=[{"who": "everyone"}]))
-    assert "who may mount it are the nodes of tender" in said
-    assert not plan_of("alter-share", share="ticketing-logbooks", warn=60).blockers
+    # A host beside the pods: it sees what they write, and they what it does.
+    register(desk.site, "slipway")
+    beside = [{"who": "10.30.9.5", "right": "read-write"}]
+    number = desk.site.do("alter-share", share="ticketing-logbooks", rules=beside)
+    assert desk.site.state(number) == "done", desk.site.problem(number)
+    assert [rule.who for rule in the().own_rules] == ["10.30.9.5"]
+    assert len(the().rules) > len(NODES)
+    desk.tender.pod("ticketing", "writer", "logbooks")
+    until(lambda: go_on(desk) or running(desk, "writer"), "the pod to run")
+    view = current_view()
+    address = view.files.numbered(the().address) if view.files is not None else None
+    assert address is not None
+    type_there(desk.site, "slipway", f"mount -t nfs {address.name}:/ticketing-logbooks /mnt/logbooks")
+    type_there(desk.site, "slipway", "echo flood > /mnt/logbooks/tides")
+    at = f"{PLACE}{object_name(desk.kept('ticketing/logbooks').claim.uid)}"
+    assert type_there(desk.site, running(desk, "writer"), f"cat {at}/tides") == "flood"
+    undone = plan_of("alter-share", share="ticketing-logbooks", rules=[]).undo
+    assert undone is not None
+    assert undone.params["rules"] == [{"who": "10.30.9.5", "right": "read-write", "root": False}]
     # A node that goes is let in no more, one that comes is.
     desk.tender.delete(link.NODES, "", NODES[0])
     until(lambda: go_on(desk) or len(the().rules) < 3 * len(current_view().host(NODES[0]).facts.addresses))
@@ -153,7 +169,9 @@ def test_its_rules_are_the_orchestrators_and_nobody_else_sets_them(desk: Desk) -
     path = link.NODES.path(name=name, sub="status")
     desk.tender.admin.ask("PATCH", path, {"status": status}, patch=link.MERGE)
     until(lambda: go_on(desk) or "10.30.9.77" in {rule.who for rule in the().rules}, "the rules to follow")
-    assert the().rules == rules_for(current_view(), desk.steward._things(link.NODES).values())
+    following = tuple(rule for rule in the().rules if rule.follows)
+    assert following == rules_for(current_view(), desk.steward._things(link.NODES).values())
+    assert [rule.who for rule in the().own_rules] == ["10.30.9.5"]  # people's stay
 
 
 def test_a_node_is_let_in_by_what_it_tells_and_by_what_its_host_does() -> None:
@@ -167,7 +185,7 @@ def test_a_node_is_let_in_by_what_it_tells_and_by_what_its_host_does() -> None:
     ]
     node = {"metadata": {"name": "tender-1"}, "status": {"addresses": said}}
     assert rules_for(view, [node, {"metadata": {"name": "tender-9"}}]) == tuple(
-        Rule(who, Right.WRITE, root=True) for who in ("10.20.9.6", "10.30.9.6", "fd00:30::9:6")
+        Rule(who, Right.WRITE, root=True, follows=True) for who in ("10.20.9.6", "10.30.9.6", "fd00:30::9:6")
     )
 
 
@@ -188,6 +206,7 @@ def test_it_grows_and_goes_with_its_claim(desk: Desk) -> None:
     desk.settle("ticketing/logbooks", Life.OVER)
     assert current_view().volume_numbered(the().volume).binned is not None
     assert desk.tender.admin.all(link.VOLUMES)[0] == []
+    until(lambda: go_on(desk) or not the().rules, "its nodes to be let in no more")
 
 
 def test_what_is_kept_aside_is_bound_again_by_one_that_wants_a_share(desk: Desk) -> None:

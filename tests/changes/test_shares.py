@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import ipaddress
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -282,6 +284,39 @@ def test_an_address_moves_when_its_node_goes_and_clients_mounts_go_on(served: Si
     see(served)
     assert carried() == before
     assert type_there(served, "slipway", "cat /mnt/charts/tides") == "flood"
+
+
+def test_when_all_clients_come_at_once_all_are_told_and_their_mounts_outlive_a_node(served: Site) -> None:
+    """As after a power cut: thousands that nobody registered, and the node that serves them goes as well."""
+    machines = served.yard.machines
+    for n in range(40):
+        mount(served, at=f"/mnt/{n}")
+    one, crowd = machines.hosts["slipway"].net["/mnt/0"], machines.hosts["bridge-1"].net
+    first = int(ipaddress.ip_address("10.30.64.0"))
+    for n in range(5_000):
+        crowd[f"/mnt/{n}"] = replace(one, client=str(ipaddress.ip_address(first + n)), read_only=True)
+    see(served)
+    carrier = carrier_of(current_view(), home())
+    assert carrier is not None
+    assert len(mounts_of(current_view(), the())) == 5_001  # a client is one, wherever it has it
+    [refused] = refusals("delete-share", share="charts", typed="charts")
+    assert "and 4,99" in refused
+    assert len(refused) < 200
+    # Half of them are gone again, and so is the node: what is left goes on at another one.
+    for n in range(2_500):
+        del crowd[f"/mnt/{n}"]
+    lose(served, carrier.name, given_up=False)
+    wait(served, MOVES_WITHIN_SECONDS)
+    see(served)
+    now = carrier_of(current_view(), home())
+    assert now is not None
+    assert now.number != carrier.number
+    assert len(mounts_of(current_view(), the())) == 2_501
+    assert type_there(served, "slipway", "echo ebb > /mnt/39/tides", "cat /mnt/0/tides") == "ebb"
+    crowd.clear()
+    type_there(served, "slipway", *(f"umount /mnt/{n}" for n in range(40)))
+    see(served)
+    assert mounts_of(current_view(), the()) == []
 
 
 def test_without_a_majority_nobody_has_any(served: Site) -> None:

@@ -472,6 +472,8 @@ class Barn(RuleBasedStateMachine):
     def label_or_limit_volumes(self, seed: int) -> None:
         if found := some_of([v.name for v in current_view().volumes], seed):
             wish = {"labels": some_of(["a", "b"], seed // 5), "operations": one_of([0, 40, 900], seed // 7)}
+            if seed % 3 == 0:
+                wish["serving_nodes"] = one_of([1, 2, 3], seed // 11)
             self.wish("set-volume", volumes=found, **wish)
 
     @rule(seed=SEEDS)

@@ -480,6 +480,7 @@ class OnlyOn:
 
 
 ANYWHERE = OnlyOn()
+USUAL_SERVING = 2  # nodes that serve a volume to hosts, so that losing one leaves it reachable
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -519,6 +520,7 @@ class Volume:
         0  # that consumers may ask of it in a second, beside what its policy says; 0 for no limit
     )
     throughput: int = 0  # the same in bytes
+    serving_nodes: int = USUAL_SERVING  # that are to serve it to hosts, each by all of its ports for that
     only_on: OnlyOn = ANYWHERE  # where its strips may lie
     parked: bool = False  # its consumers wait, while it goes into another pool
     part: PartOf | None = None  # of a virtual machine

@@ -77,7 +77,7 @@ def read_shares(session: Session) -> tuple[Share, ...]:
             quota=row.quota,
             warn=row.warn,
             protocols=tuple(Protocol(one) for one in row.protocols),
-            rules=tuple(Rule(who, Right(right), root) for who, right, root in row.rules),
+            rules=tuple(Rule(who, Right(right), root, follows) for who, right, root, follows in row.rules),
             users=tuple(sorted(users[row.id], key=lambda one: natural_key(one.name))),
             used=row.used,
             fill=Fill(row.fill),
@@ -198,7 +198,7 @@ def add(session: Session, change: int, share: Share, labels: Sequence[str], nth:
 
 
 def _kept(rules: Sequence[Rule]) -> list[list[Any]]:
-    return [[rule.who, rule.right.value, rule.root] for rule in rules]
+    return [[rule.who, rule.right.value, rule.root, rule.follows] for rule in rules]
 
 
 def made_by(session: Session, change: int) -> int | None:

@@ -360,6 +360,7 @@ class VolumeRow(Base):
     only_disks: Mapped[list[Any]] = mapped_column(server_default="[]")
     operations: Mapped[int] = mapped_column(server_default="0")  # a second, as a limit of its own; 0 for none
     throughput: Mapped[int] = mapped_column(server_default="0")  # in bytes, in the same way
+    serving_nodes: Mapped[int] = mapped_column(server_default="2")  # that are to serve it to hosts
     offline: Mapped[bool] = mapped_column(server_default=text("false"))  # taken from its consumers
     offline_by: Mapped[int | None]  # the change that made it so, or not so, last
     # since when it is in the bin, until when it is kept there, and the change that put it there

@@ -697,6 +697,7 @@ def _kept_volume(
         only_on=OnlyOn(frozenset(row.only_nodes), frozenset(row.only_disks)),
         operations=row.operations,
         throughput=row.throughput,
+        serving_nodes=row.serving_nodes,
         binned=Binned(row.binned_at.timestamp(), row.kept_until.timestamp())
         if row.binned_at and row.kept_until
         else None,

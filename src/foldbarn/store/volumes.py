@@ -162,7 +162,7 @@ def rename(session: Session, volume: int, name: str) -> None:
 
 
 def set_values(session: Session, volume: int, **values: Any) -> None:
-    """Labels, operations and throughput, those that are given."""
+    """Labels, operations, throughput and serving_nodes, those that are given."""
     if "labels" in values:
         values["labels"] = list(values["labels"])
     if values:
@@ -188,7 +188,8 @@ def park(session: Session, volume: int, *, parked: bool) -> None:
     session.execute(update(VolumeRow).where(VolumeRow.id == volume).values(parked=parked))
 
 
-# What goes with the plies where two volumes change places; name, attachments, labels and limits do not.
+# What goes with the plies where two volumes change places; name, attachments, labels, limits and by how many
+# nodes it is served do not.
 _OF_PLIES = (
     "pool_id",
     "written",

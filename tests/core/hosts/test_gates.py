@@ -14,7 +14,7 @@ from foldbarn.core.errors import NotPossible
 from foldbarn.core.hosts.attaching import against_attaching, check_place, host_wished, hosts_called
 from foldbarn.core.hosts.attachments import Attachment, FileSystem, Serving, Target
 from foldbarn.core.hosts.facts import Facts, Kept, Seen, from_kept, read_report, to_keep
-from foldbarn.core.hosts.gateways import choose_gateways, chosen_anew, portals_of
+from foldbarn.core.hosts.gateways import check_serving, choose_gateways, chosen_anew, portals_of
 from foldbarn.core.hosts.initiators import Initiator, Transport, target_name, wwid
 from foldbarn.core.hosts.lanes import Gate, Lane, Passage, _file_system, lanes_of, leaving
 from foldbarn.core.machines.network import Port
@@ -368,6 +368,37 @@ def test_two_nodes_serve_a_volume_as_far_apart_as_can_be_and_those_that_serve_le
     worse = (replace(view.nodes[0], ports=(one_down, view.nodes[0].ports[1])), *view.nodes[1:])
     assert choose_gateways(replace(view, nodes=worse), volume) == (2, 3)
     assert choose_gateways(view, volume, keep=(1, 2)) == (1, 2)  # those that serve go on
+
+
+def test_as_many_serve_it_as_are_set_and_none_is_dropped_that_a_host_still_needs() -> None:
+    view = site()
+
+    def with_set(nodes: int, view: SiteView = view) -> SiteView:
+        return replace(view, volumes=(replace(view.volumes[0], serving_nodes=nodes), *view.volumes[1:]))
+
+    served = view.targets[0].gateways
+    three = chosen_anew(with_set(3))[1]
+    assert (three[:2], len(three)) == (served, 3)
+    assert len(chosen_anew(with_set(8))[1]) == len(view.nodes)  # there are no more
+
+    # Of fewer, one goes on beside the others as long as a host is connected there, and not to the others.
+    def connected(*numbers: int) -> SiteView:
+        nodes = tuple(
+            replace(
+                node,
+                serving=Serving(sessions=frozenset({(TARGET, OWN, portals_of(node)[0].address)}))
+                if node.number in numbers
+                else Serving(),
+            )
+            for node in view.nodes
+        )
+        return replace(view, nodes=nodes)
+
+    assert chosen_anew(with_set(1, connected(served[1]))) == {}
+    assert chosen_anew(with_set(1, connected(*served))) == {1: served[:1]}
+    for wrong in (0, 9):
+        with pytest.raises(NotPossible, match="by 1 to 8 nodes, not by"):
+            check_serving(wrong)
 
 
 def test_who_is_given_up_is_replaced_and_nobody_else() -> None:

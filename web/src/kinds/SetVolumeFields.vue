@@ -3,14 +3,14 @@ import { reactive, ref, watch } from "vue";
 import { useVolume } from "../api/client";
 import { useSheet, volumesAsked, words, worded, type Wish } from "./kind";
 
-/** Labels of a volume and limits of its own: begins with those it has. Of several, what is filled in. */
+/** Labels of a volume, limits of its own, and by how many nodes it is served: begins with those it has. Of several, what is filled in. */
 const params = defineModel<Wish>({ required: true });
 const { asked } = useSheet();
 const volumes = volumesAsked(asked);
 const one = volumes.length === 1 ? volumes[0]! : "";
 const { data: volume } = useVolume(one);
 const MB = 1e6;
-const wish = reactive({ labels: "", operations: "", megabytes: "" });
+const wish = reactive({ labels: "", operations: "", megabytes: "", serving: "" });
 const begun = ref(!one);
 watch(
   volume,
@@ -20,6 +20,7 @@ watch(
     wish.labels = worded(now.labels);
     wish.operations = operations ? String(operations) : "";
     wish.megabytes = throughput ? String(throughput / MB) : "";
+    wish.serving = String(now.serving_nodes);
     begun.value = true;
   },
   { immediate: true },
@@ -35,6 +36,7 @@ watch(
       ...(one || wish.labels ? { labels: words(wish.labels) } : {}),
       ...(one || wish.operations ? { operations: whole(wish.operations) } : {}),
       ...(one || wish.megabytes ? { throughput: Math.round((Number(wish.megabytes) || 0) * MB) } : {}),
+      ...(wish.serving ? { serving_nodes: whole(wish.serving) } : {}),
     };
   },
   { immediate: true, deep: true },
@@ -64,6 +66,14 @@ watch(
       min="0"
       label="Most MB a second"
       :placeholder="one ? 'no limit of its own' : 'as each has it'"
+      width="190"
+    />
+    <VTextField
+      v-model="wish.serving"
+      type="number"
+      min="1"
+      label="Nodes that serve it to hosts"
+      :placeholder="one ? '' : 'as each has it'"
       width="190"
     />
   </template>

@@ -3,6 +3,7 @@ import { computed, reactive, ref, watch } from "vue";
 import { type AccessRule, useFiles, usePolicies, useFileShare } from "../api/client";
 import { binarySize } from "../lib/format";
 import AccessRules from "./AccessRules.vue";
+import { usePlaces } from "./choices";
 import { useSheet, type Wish, words } from "./kind";
 
 /** What a share is to be: a new one, or one that is there, as it is at first. */
@@ -29,6 +30,9 @@ const wish = reactive({
   rules: [{ who: "", right: "read", root: false }] as AccessRule[],
 });
 const begun = ref(!old);
+/** The rules that people set; the others follow nodes. */
+const own = (rules: NonNullable<typeof share.value>["access"]): AccessRule[] =>
+  rules.filter((r) => !r.follows).map(({ who, right, root }) => ({ who, right, root }));
 watch(
   share,
   (now) => {
@@ -36,7 +40,7 @@ watch(
     wish.warn = String(now.warn);
     wish.protocols = [...now.protocols];
     wish.address = now.address;
-    wish.rules = now.access.map((r) => ({ ...r }));
+    wish.rules = own(now.access);
     begun.value = true;
   },
   { immediate: true },
@@ -45,10 +49,7 @@ const byPolicy = computed(() => [
   { title: "none: as its pool usually is", value: "" },
   ...(policies.value ?? []).filter((p) => !p.draft).map((p) => ({ title: p.name, value: p.name })),
 ]);
-const pools = computed(() => [
-  ...(wish.policy ? [{ title: "chosen by the policy", value: "" }] : []),
-  ...(barn.value?.pools ?? []).map((p) => ({ title: p.name, value: p.name })),
-]);
+const pools = usePlaces(() => wish.policy);
 const addresses = computed(() => [
   ...(old ? [] : [{ title: "that with fewest shares", value: "" }]),
   ...(files.value?.addresses ?? []).map((a) => ({ title: a.name, value: a.name })),
@@ -78,7 +79,7 @@ watch(
       ...(number !== now.warn ? { warn: number } : {}),
       ...(same(wish.protocols, now.protocols) ? {} : { protocols: wish.protocols }),
       ...(wish.address === now.address ? {} : { address: wish.address }),
-      ...(same(typed, now.access) ? {} : { rules: typed }),
+      ...(same(typed, own(now.access)) ? {} : { rules: typed }),
     };
   },
   { immediate: true, deep: true },

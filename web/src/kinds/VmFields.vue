@@ -4,6 +4,7 @@ import { usePolicies, useReadDescriptor } from "../api/client";
 import { say } from "../lib/format";
 import FilePick from "../parts/FilePick.vue";
 import ProblemNote from "../parts/ProblemNote.vue";
+import { usePlaces } from "./choices";
 import { useSheet, type Wish } from "./kind";
 
 /** What a VM is to have: typed, or as a descriptor of it says. Each disk may go by a policy of its own. */
@@ -34,10 +35,7 @@ const own = computed(() => [
   { title: "that of the VM", value: "" },
   ...written.value.map((name) => ({ title: name, value: name })),
 ]);
-const pools = computed(() => [
-  ...(wish.policy ? [{ title: "chosen by the policy", value: "" }] : []),
-  ...(barn.value?.pools ?? []).map((p) => ({ title: p.name, value: p.name })),
-]);
+const pools = usePlaces(() => wish.policy);
 watch(
   () => wish.policy,
   (now) => (wish.pool = now ? "" : (barn.value?.pools[0]?.name ?? "")),

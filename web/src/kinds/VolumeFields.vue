@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed, reactive, ref, watch } from "vue";
 import { usePolicies, type Pool } from "../api/client";
-import { useChoices } from "./choices";
+import { useChoices, usePlaces } from "./choices";
 import WhereFields from "./WhereFields.vue";
 import { useSheet, type Wish } from "./kind";
 
@@ -30,10 +30,7 @@ const kept = computed(() => [
   { title: "none: by hand", value: "" },
   ...(policies.value ?? []).map((p) => ({ title: p.draft ? `${p.name} (draft)` : p.name, value: p.name })),
 ]);
-const where = computed(() => [
-  ...(wish.policy ? [{ title: "chosen by the policy", value: "" }] : []),
-  ...pools.value.map((p) => ({ title: p.name, value: p.name })),
-]);
+const where = usePlaces(() => wish.policy);
 watch(
   () => wish.policy,
   (now, before) => {

@@ -5,6 +5,7 @@ import { typing } from "./keys";
 import { packed, unpacked } from "./sizing";
 import { natural } from "./natural";
 import { pageOfVolumes, pathOf } from "./paths";
+import { placesFor } from "./places";
 
 describe("amounts", () => {
   it("always carry their unit, decimal and binary apart", () => {
@@ -142,5 +143,26 @@ describe("what is asked of a list", () => {
       "/volumes",
       "/volumes",
     ]);
+  });
+});
+
+describe("places", () => {
+  it("offers the pools that can keep a policy, and says why the others cannot", () => {
+    const against = ["Its disks are not encrypted.", "It has one room."].map((sentence) => ({
+      wish: "",
+      sentence,
+      cure: "",
+    }));
+    const answers = [
+      { pool: "quayside", keeps: false, against, room: null },
+      { pool: "archive", keeps: true, against: [], room: null },
+    ];
+    const subtitle = "Its disks are not encrypted. It has one room.";
+    expect(placesFor(["archive", "quayside", "new"], answers)).toEqual([
+      { title: "archive", value: "archive" },
+      { title: "quayside", value: "quayside", props: { disabled: true, subtitle } },
+      { title: "new", value: "new" },
+    ]);
+    expect(placesFor(["quayside"])).toEqual([{ title: "quayside", value: "quayside" }]);
   });
 });

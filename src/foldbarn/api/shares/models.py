@@ -91,9 +91,12 @@ class ShareOut(BaseModel):
 
 
 class RuleOut(BaseModel):
+    """follows: it is there for a node of an orchestrator, and comes and goes with that."""
+
     who: str
     right: Right
     root: bool
+    follows: bool
 
 
 class IdleRuleOut(BaseModel):

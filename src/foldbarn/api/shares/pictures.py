@@ -120,7 +120,10 @@ def share_page(
             "fill_since": datetime.fromtimestamp(share.fill_since, UTC),
             "volume": volume_out(outlook, row),
             "shares": shares_of(view, volume),
-            "access": [RuleOut(who=one.who, right=one.right, root=one.root) for one in share.rules],
+            "access": [
+                RuleOut(who=one.who, right=one.right, root=one.root, follows=one.follows)
+                for one in share.rules
+            ],
             "idle": [IdleRuleOut(rule=one.rule, sentence=one.sentence) for one in idle[:IDLE_SHOWN]],
             "mounted": [
                 MountOut(

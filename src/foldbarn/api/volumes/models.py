@@ -197,6 +197,7 @@ class VolumeOut(BaseModel):
     labels: list[str]
     only_on: list[str]  # nodes and disks of which alone some may hold it; any of its pool where none is named
     limits: LimitsOut
+    serving_nodes: int  # that are to serve it to hosts
     part_of: str | None  # name of the virtual machine; none where it is of none
     share: str | None  # name of that which lies on it; none where none does
     hosts: int  # that it is attached to

@@ -133,6 +133,7 @@ def _volume_fields(outlook: Outlook, row: int) -> dict[str, object]:
         "labels": list(volume.labels),
         "only_on": names_of(view, volume.only_on),
         "limits": _limits_out(view, volume),
+        "serving_nodes": volume.serving_nodes,
         "hosts": len(lanes),
         "connected": sum(lane.live > 0 for lane in lanes),
         "state": StateOut.of(outlook.volume(row)),

@@ -12,8 +12,9 @@ from foldbarn.core.hosts.attachments import Target
 from foldbarn.core.hosts.initiators import target_name
 from foldbarn.core.names import natural_key
 from foldbarn.core.site import Contact, Node, SiteView, Volume
+from foldbarn.core.units import say_count
 
-GATEWAYS = 2  # of a volume, so that losing one leaves it reachable
+MOST_SERVING = 8  # nodes of one volume
 
 
 @dataclass(frozen=True, slots=True)
@@ -54,8 +55,8 @@ def candidates(view: SiteView, pool: int) -> list[Node]:
 
 
 def choose_gateways(view: SiteView, volume: Volume, keep: Sequence[int] = ()) -> tuple[int, ...]:
-    """Numbers of the nodes that are to serve a volume, two where there are two. keep: those that do; they go
-    on while they can.
+    """Numbers of the nodes that are to serve a volume: as many as are set of it, as far as there are so many.
+    keep: those that do; they go on while they can, in their order.
 
     As far apart as can be: in other rooms, else other racks; then heard ones, with all of their ports up,
     that serve least. Raises NotPossible where no node could.
@@ -68,7 +69,14 @@ def choose_gateways(view: SiteView, volume: Volume, keep: Sequence[int] = ()) ->
             about="volume",
             next_step="Give their ports for clients or for storage addresses.",
         )
-    return _chosen(view, could, keep, _busy(view))
+    return _chosen(view, could, keep, _busy(view), volume.serving_nodes)
+
+
+def check_serving(nodes: int) -> None:
+    """Raises NotPossible for a number of nodes by which no volume is served."""
+    if not 1 <= nodes <= MOST_SERVING:
+        words = f"A volume is served to hosts by 1 to {say_count(MOST_SERVING, 'node')}, not by {nodes}."
+        raise NotPossible(words, about="serving_nodes")
 
 
 def _busy(view: SiteView) -> Counter[int]:
@@ -77,11 +85,11 @@ def _busy(view: SiteView) -> Counter[int]:
 
 
 def _chosen(
-    view: SiteView, could: Sequence[Node], keep: Sequence[int], busy: Counter[int]
+    view: SiteView, could: Sequence[Node], keep: Sequence[int], busy: Counter[int], wanted: int
 ) -> tuple[int, ...]:
     by_number = {node.number: node for node in could}
-    chosen = [by_number[number] for number in keep if number in by_number][:GATEWAYS]
-    while len(chosen) < min(GATEWAYS, len(could)):
+    chosen = [by_number[number] for number in keep if number in by_number][:wanted]
+    while len(chosen) < min(wanted, len(could)):
         chosen.append(_best(view, [node for node in could if node not in chosen], chosen, busy))
     return tuple(node.number for node in chosen)
 
@@ -112,19 +120,20 @@ def _apart(view: SiteView, node: Node, others: Sequence[Node]) -> int:
 
 def chosen_anew(view: SiteView) -> dict[int, tuple[int, ...]]:
     """By number of the volume, the gateways it is to have, of those that have others: one of theirs is given
-    up, has no disk of the pool any more or no address, or there was one only. One that can still serve
-    does so beside them until all hosts that are connected there are connected to the others.
+    up, has no disk of the pool any more or no address, or there are fewer or more than is set. One that can
+    still serve does so beside them until all hosts that are connected there are connected to the others.
     """
     busy, found = _busy(view), {}
     could = {row: candidates(view, row) for row in range(len(view.pools))}
     numbers = {row: {node.number for node in nodes} for row, nodes in could.items()}
     for target in view.targets:
-        pool = view.volume_numbered(target.volume).pool
+        volume = view.volume_numbered(target.volume)
+        pool, set_of_it = volume.pool, volume.serving_nodes
         stay = [number for number in target.gateways if number in numbers[pool]]
-        enough = len(stay) == min(GATEWAYS, len(could[pool])) == len(target.gateways)
+        enough = len(stay) == min(set_of_it, len(could[pool])) == len(target.gateways)
         if enough or not could[pool]:
             continue  # where nobody could, nothing were any better
-        chosen = _chosen(view, could[pool], stay, busy)
+        chosen = _chosen(view, could[pool], stay, busy, set_of_it)
         others = [number for number in target.gateways if number not in chosen]
         wanted = (*chosen, *(number for number in others if _is_needed(view, target, number, chosen)))
         if wanted == target.gateways:

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import cast
 
 from foldbarn.core.errors import Conflict, NotPossible
 from foldbarn.core.names import LONGEST_NAME, check_name, folded
 from foldbarn.core.shares.mounting import is_mount_of
-from foldbarn.core.shares.share import FileAddress, Protocol, Share
+from foldbarn.core.shares.share import FileAddress, Mount, Protocol, Share
 from foldbarn.core.site import Contact, Host, SiteView, Volume
 from foldbarn.core.units import say_list
 
@@ -82,17 +83,11 @@ class MountedAt:
 
 def mounts_of(view: SiteView, share: Share) -> list[MountedAt]:
     """Who has a share mounted, as the nodes tell that are heard; where, as its hosts do."""
-    served = [
-        mount
-        for node in view.nodes
-        if node.contact == Contact.HEARD
-        for mount in node.files.mounts
-        if mount.share == share.number
-    ]
+    served = _told(view).get(share.number, ())
     owners = _owners(view) if served else {}
     addresses = view.files.addresses if view.files is not None else ()
     found = []
-    for mount in sorted(set(served)):
+    for mount in served:
         host = owners.get(mount.client)
         at, kept = _places(host, share, addresses)
         found.append(
@@ -109,9 +104,24 @@ def mounts_of(view: SiteView, share: Share) -> list[MountedAt]:
     return found
 
 
+def _told(view: SiteView) -> dict[int, list[Mount]]:
+    """What nodes tell that are heard, by share: sorted once for each picture of the site, as there may be
+    tens of thousands when all clients of a site come at once.
+    """
+    if "mounts" not in view.findings:
+        heard = (node for node in view.nodes if node.contact == Contact.HEARD)
+        found: dict[int, list[Mount]] = {}
+        for mount in sorted({mount for node in heard for mount in node.files.mounts}):
+            found.setdefault(mount.share, []).append(mount)
+        view.findings["mounts"] = found
+    return cast("dict[int, list[Mount]]", view.findings["mounts"])
+
+
 def _owners(view: SiteView) -> dict[str, Host]:
     """Hosts by their addresses."""
-    return {address: host for host in view.hosts for address in host.facts.addresses}
+    if "owners" not in view.findings:
+        view.findings["owners"] = {a: host for host in view.hosts for a in host.facts.addresses}
+    return cast("dict[str, Host]", view.findings["owners"])
 
 
 def _places(host: Host | None, share: Share, addresses: Sequence[FileAddress]) -> tuple[str, bool | None]:

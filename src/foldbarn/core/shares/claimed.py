@@ -1,4 +1,6 @@
-"""Shares that are made for claims: who may mount them are the nodes of the orchestrator, and nobody else."""
+"""Shares that are made for claims: the nodes of the orchestrator may mount them, and whom people let in
+besides.
+"""
 
 from __future__ import annotations
 
@@ -27,7 +29,9 @@ def rules_for(view: SiteView, nodes: Iterable[Thing]) -> tuple[Rule, ...]:
         if host is not None:
             found |= set(host.facts.addresses)
     known = [address for address in found if _is_address(address)]
-    return tuple(Rule(address, Right.WRITE, root=True) for address in sorted(known, key=natural_key))
+    return tuple(
+        Rule(address, Right.WRITE, root=True, follows=True) for address in sorted(known, key=natural_key)
+    )
 
 
 def _is_address(text: str) -> bool:

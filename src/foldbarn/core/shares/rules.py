@@ -35,12 +35,14 @@ SAID = {Right.NONE: "no access", Right.READ: "read only", Right.WRITE: "read and
 @dataclass(frozen=True, slots=True)
 class Rule:
     """who: an address, two with a hyphen between them, a network with its prefix, or everyone. root: whether
-    root of a client is root here; it is nobody otherwise (squashed).
+    root of a client is root here; it is nobody otherwise (squashed). follows: it is there for a node of an
+    orchestrator, and comes and goes with that; the others are people's.
     """
 
     who: str
     right: Right
     root: bool = False
+    follows: bool = False
 
 
 @dataclass(frozen=True, slots=True)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from enum import StrEnum
 
 from foldbarn.core.shares.quotas import USUAL_WARN, Fill
@@ -109,6 +109,19 @@ class Share:
     used: int = 0
     fill: Fill = Fill.WELL
     fill_since: float = 0.0  # seconds since 1970
+
+    @property
+    def own_rules(self) -> tuple[Rule, ...]:
+        """Those that people set."""
+        return tuple(rule for rule in self.rules if not rule.follows)
+
+    def with_rules(self, own: tuple[Rule, ...], following: tuple[Rule, ...] | None = None) -> Share:
+        """following: those that follow nodes; as they are where None. People's come first: of two that cover
+        as many addresses theirs decides.
+        """
+        if following is None:
+            following = tuple(rule for rule in self.rules if rule.follows)
+        return replace(self, rules=(*own, *following))
 
 
 @dataclass(frozen=True, slots=True, order=True)

@@ -43,6 +43,8 @@ from foldbarn.core.claims.seeing import seen_of
 from foldbarn.core.claims.sources import source_of_kept
 from foldbarn.core.errors import BarnError, Conflict, NotFound, NotPossible
 from foldbarn.core.shares.claimed import rules_for
+from foldbarn.core.shares.rules import Rule
+from foldbarn.core.shares.share import Share
 from foldbarn.core.site import SiteView, Volume
 from foldbarn.core.touching import Thing as Touched
 from foldbarn.core.units import quantity_bytes, say_count
@@ -552,26 +554,29 @@ class Steward:
         )
 
     def _let_nodes_in(self, view: SiteView) -> None:
-        """Shares of claims are mounted by the orchestrator's nodes, and by nobody else: as nodes come and go
-        the rules follow.
+        """Shares of claims are mounted by the orchestrator's nodes, and by whom people let in besides: as
+        nodes come and go their rules follow. Of a claim that is over no node is let in any more.
         """
-        mine = {
-            share.number: kept
+        lives = {
+            share.number: kept.life
             for share in view.shares
-            if (kept := view.claim_of(share.volume)) is not None and kept.orchestrator == self.number
+            if (kept := view.last_claim_of(share.volume)) is not None and kept.orchestrator == self.number
         }
-        if not mine:
+        if not lives:
             return
         rules = rules_for(view, self._things(link.NODES).values())
-        if all(share.rules == rules for share in view.shares if share.number in mine):
+        following = {number: () if life is Life.OVER else rules for number, life in lives.items()}
+        if all(_lets_in(share, following[share.number]) for share in view.shares if share.number in lives):
             return
         with transaction() as session:
             shares.one_at_a_time(session)
             for share in shares.read_shares(session):
-                if share.number in mine and share.rules != rules:
-                    shares.write(session, replace(share, rules=rules))
-                    words = f"{share.name} is mounted by {say_count(len(rules), 'address', 'addresses')}"
-                    records.note(session, BY_ITSELF, f"{words} of nodes from here on, and by nobody else.")
+                wanted = following.get(share.number)
+                if wanted is not None and not _lets_in(share, wanted):
+                    shares.write(session, share.with_rules(share.own_rules, wanted))
+                    counted = say_count(len(wanted), "address", "addresses")
+                    whom = f"{counted} of nodes in" if wanted else "no node in"
+                    records.note(session, BY_ITSELF, f"{share.name} lets {whom} from here on.")
             announce(session, "site")
 
     def _bin(self, view: SiteView, kept: KeptClaim) -> None:
@@ -718,6 +723,11 @@ def _offered(view: SiteView, orchestrator: int) -> tuple[object, ...]:
     """
     others = [one.others for one in view.orchestrators if one.number == orchestrator]
     return view.classes, view.grants, view.policies, view.files is None, others
+
+
+def _lets_in(share: Share, rules: tuple[Rule, ...]) -> bool:
+    """Whether just these of its rules follow nodes."""
+    return share == share.with_rules(share.own_rules, rules)
 
 
 def _claims_of(pod: Thing | None) -> Iterator[str]:

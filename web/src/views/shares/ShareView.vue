@@ -21,7 +21,10 @@ const { data: barn } = useBarn();
 const router = useRouter();
 const address = ref("");
 const trial = useTryRules();
-const attempt = () => trial.mutate({ address: address.value, rules: share.value!.access });
+const attempt = () => {
+  const rules = share.value!.access.map(({ who, right, root }) => ({ who, right, root }));
+  trial.mutate({ address: address.value, rules });
+};
 /** By the name first: that goes on being right where an address does not. */
 const by = ref("");
 const ways = computed(() => [...new Set(share.value?.how.map((h) => h.by) ?? [])]);
@@ -139,7 +142,10 @@ const decided = computed(() => (trial.error.value ? null : (trial.data.value?.ru
                 <td class="n">{{ i + 1 }}</td>
                 <td class="mono">{{ r.who }}</td>
                 <td>{{ RIGHT[r.right] }}</td>
-                <td class="soft">{{ r.right === "none" ? "" : r.root ? "stays root" : "is nobody" }}</td>
+                <td class="soft">
+                  {{ r.right === "none" ? "" : r.root ? "stays root" : "is nobody"
+                  }}{{ r.follows ? "; a node of its orchestrator" : "" }}
+                </td>
               </tr>
             </tbody>
           </VTable>

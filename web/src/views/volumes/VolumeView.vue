@@ -366,7 +366,7 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
             </tbody>
           </VTable>
           <div class="sec next">
-            <h2>Labels and limits</h2>
+            <h2>Labels, limits and paths</h2>
             <span class="grow" />
             <RouterLink
               v-if="!volume.binned"
@@ -386,6 +386,10 @@ const landed = (l: NonNullable<VolumePage["landing"]>) =>
                 <td class="words">
                   {{ volume.only_on.length ? say(volume.only_on) : `any disk of ${volume.pool}` }}
                 </td>
+              </tr>
+              <tr>
+                <td>Served to hosts by</td>
+                <td class="words">{{ count(volume.serving_nodes, "node") }}</td>
               </tr>
               <tr v-for="limit in limits" :key="limit.what">
                 <td>

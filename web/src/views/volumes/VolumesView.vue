@@ -100,7 +100,7 @@ const named = computed(() => [...chosen.value].join(","));
 const DEEDS = [
   ["keep-policy", {}, "another policy"],
   ["take-snapshot", {}, "a snapshot of them"],
-  ["set-volume", {}, "labels and limits"],
+  ["set-volume", {}, "labels, limits and paths"],
   ["offline-volume", { offline: "yes" }, "taking them offline"],
   ["offline-volume", { offline: "no" }, "bringing them online"],
   ["delete-volume", {}, "deleting them"],

@@ -295,7 +295,7 @@ def _warnings(view: SiteView, target: Target, fresh: Sequence[Host]) -> list[Not
         found.append(warning("reads-stale", words, about="file_system"))
     if len(target.gateways) == 1:
         name = view.node_numbered(target.gateways[0]).name
-        words = f"Only {name} can serve it: without it no host reaches the volume."
+        words = f"Only {name} serves it: without it no host reaches the volume."
         found.append(warning("one-gateway", words))
     if quiet := silent(fresh):
         words = f"{say_list(quiet)} {'are' if len(quiet) > 1 else 'is'} not heard: how far "

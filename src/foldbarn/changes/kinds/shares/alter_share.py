@@ -54,7 +54,7 @@ class AlterShareParams(Params):
 
 
 class ShareAs(Payload):
-    """All that a person sets of a share."""
+    """All that people set of a share. rules: theirs; those that follow nodes are as they are then."""
 
     address: int
     quota: int
@@ -69,7 +69,7 @@ class ShareAs(Payload):
             quota=share.quota,
             warn=share.warn,
             protocols=share.protocols,
-            rules=tuple(map(RuleKept.of, share.rules)),
+            rules=tuple(map(RuleKept.of, share.own_rules)),
         )
 
     def on(self, share: Share) -> Share:
@@ -79,8 +79,7 @@ class ShareAs(Payload):
             quota=self.quota,
             warn=self.warn,
             protocols=self.protocols,
-            rules=tuple(one.rule() for one in self.rules),
-        )
+        ).with_rules(tuple(one.rule() for one in self.rules))
 
 
 class WriteShare(Inside):
@@ -137,11 +136,12 @@ def _wanted(view: SiteView, share: Share, params: AlterShareParams) -> Share:
     warn = share.warn if params.warn is None else params.warn
     check_quota(quota, warn)
     address = share.address if params.address is None else address_called(view, params.address).number
-    rules = share.rules
+    own = share.own_rules
     if params.rules is not None:
-        rules = check_rules([one.rule() for one in params.rules])
+        own = check_rules([one.rule() for one in params.rules])
     protocols = share.protocols if params.protocols is None else check_protocols(params.protocols)
-    return replace(share, quota=quota, warn=warn, address=address, rules=rules, protocols=protocols)
+    wanted = replace(share, quota=quota, warn=warn, address=address, protocols=protocols)
+    return wanted.with_rules(own)
 
 
 @register
@@ -191,7 +191,6 @@ class AlterShare(Kind[AlterShareParams]):
             blockers=[
                 *(Note.of(error) for error in refusals),
                 *_of_growth(growth),
-                *_of_claim(view, share, params),
                 *([unchanged("quota")] if wanted == share else []),
             ],
             warnings=[
@@ -209,16 +208,6 @@ def _of_growth(growth: Plan | None) -> list[Note]:
     """What stands against its volume growing, which is about the quota here."""
     found = growth.blockers if growth is not None else ()
     return [note.model_copy(update={"about": "quota"}) for note in found]
-
-
-def _of_claim(view: SiteView, share: Share, params: AlterShareParams) -> list[Note]:
-    """What of a share that was made for a claim goes by that."""
-    kept = view.claim_of(share.volume)
-    if kept is None or params.rules is None:
-        return []
-    name = view.orchestrator_numbered(kept.orchestrator).name
-    words = f"It is the share of the claim {kept.path}: who may mount it are the nodes of {name}."
-    return [Note(sentence=words, about="rules", next_step="Leave its rules as they are.")]
 
 
 def _effects(view: SiteView, share: Share, wanted: Share) -> list[AnyEffect]:
@@ -296,6 +285,6 @@ def _as_it_was(view: SiteView, share: Share) -> dict[str, object]:
         "quota": f"{share.quota} B",
         "warn": share.warn,
         "protocols": [one.value for one in share.protocols],
-        "rules": [{"who": one.who, "right": one.right.value, "root": one.root} for one in share.rules],
+        "rules": [{"who": one.who, "right": one.right.value, "root": one.root} for one in share.own_rules],
         "address": address.name if address is not None else "",
     }

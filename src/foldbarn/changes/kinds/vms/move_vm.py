@@ -25,6 +25,7 @@ from foldbarn.changes.kinds.volumes.create_volume import (
     place_of,
     touches_of,
 )
+from foldbarn.changes.kinds.volumes.gateways import hosts_move
 from foldbarn.changes.kinds.volumes.move_volume import (
     ChangePlaces,
     NoteMoment,
@@ -34,7 +35,6 @@ from foldbarn.changes.kinds.volumes.move_volume import (
     TellMoved,
     TellParked,
     consumers_wait_for,
-    hosts_move,
     name_for,
     past_room,
     placed_there,

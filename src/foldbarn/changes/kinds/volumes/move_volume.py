@@ -41,12 +41,12 @@ from foldbarn.changes.kinds.volumes.create_volume import (
     wish_in,
     with_new,
 )
+from foldbarn.changes.kinds.volumes.gateways import gateways_of, hosts_move
 from foldbarn.changes.kinds.volumes.serving import TellServing, find_volume, in_use
 from foldbarn.changes.kinds.volumes.setting_aside import read_back
 from foldbarn.changes.kinds.volumes.warnings import unreadable, warnings_of
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken, Unreachable
 from foldbarn.core.figures import Figure
-from foldbarn.core.hosts.gateways import choose_gateways
 from foldbarn.core.names import LONGEST_NAME, folded
 from foldbarn.core.policies.adopting import new_past, with_volumes
 from foldbarn.core.policies.limits import holders
@@ -425,28 +425,6 @@ def consumers_wait_for(volume: Volume) -> list[Note]:
     return [warning("consumers-wait", words, about=volume.name)]
 
 
-def _gateways(view: SiteView, after: SiteView, volume: Volume) -> tuple[str, str] | None:
-    """Who serves a volume to hosts, and who will; None where it is the same nodes, or it has no hosts."""
-    target = view.target_of(volume.number)
-    if target is None or not target.attachments:
-        return None
-    then = choose_gateways(after, after.volume_numbered(volume.number), keep=target.gateways)
-    if set(then) == set(target.gateways):
-        return None
-    now, then_ = (say_list([view.node_numbered(n).name for n in some]) for some in (target.gateways, then))
-    return now, then_
-
-
-def hosts_move(view: SiteView, after: SiteView, volume: Volume) -> list[Note]:
-    """That hosts have to log in elsewhere; they are not sent away before."""
-    gateways = _gateways(view, after, volume)
-    if gateways is None:
-        return []
-    words = f"Its hosts have to log in at {gateways[1]}; those that are connected to {gateways[0]} stay so "
-    words += "until they have."
-    return [warning("hosts-log-in", words, about=volume.name, next_step="Their pages have the commands.")]
-
-
 def _effects(
     view: SiteView, after: SiteView, volume: Volume, wish: VolumeWish, was: str, strips: int
 ) -> list[AnyEffect]:
@@ -463,7 +441,7 @@ def _effects(
                 label="May lie on", before=say_only_on(view, volume.only_on), after=f"any disk of {pool.name}"
             )
         )
-    if gateways := _gateways(view, after, volume):
+    if gateways := gateways_of(view, after, volume):
         rows.append(TextRow(label="Served to hosts by", before=gateways[0], after=gateways[1]))
     days, kept = say_count(USUAL_DAYS, "day"), say_count(len(volume.snapshots), "snapshot")
     with_it = f", with {kept} that {'were' if len(volume.snapshots) > 1 else 'was'} taken of it" * bool(
