@@ -7611,8 +7611,13 @@ export interface components {
             /** Who */
             who: string;
         };
-        /** RuleOut */
+        /**
+         * RuleOut
+         * @description follows: it is there for a node of an orchestrator, and comes and goes with that.
+         */
         RuleOut: {
+            /** Follows */
+            follows: boolean;
             right: components["schemas"]["Right"];
             /** Root */
             root: boolean;
@@ -8005,7 +8010,8 @@ export interface components {
          * SetVolumeParams
          * @description labels: words by which they are found, instead of those they have; as they are where nothing is said.
          *     operations, throughput: what consumers may ask of each in a second, in operations and in bytes, where that
-         *     is less than its policy has it; 0 for no limit of its own, as it is where nothing is said.
+         *     is less than its policy has it; 0 for no limit of its own, as it is where nothing is said. serving_nodes:
+         *     how many nodes serve each to hosts, in the same way.
          */
         SetVolumeParams: {
             /**
@@ -8018,6 +8024,11 @@ export interface components {
              * @default null
              */
             operations: number | null;
+            /**
+             * Serving Nodes
+             * @default null
+             */
+            serving_nodes: number | null;
             /**
              * Throughput
              * @default null
@@ -8962,6 +8973,8 @@ export interface components {
             pool: string;
             /** Protection */
             protection: string;
+            /** Serving Nodes */
+            serving_nodes: number;
             /** Share */
             share: string | null;
             /** Size Bytes */
@@ -9055,6 +9068,8 @@ export interface components {
             /** Protection */
             protection: string;
             reached: components["schemas"]["StateOut"];
+            /** Serving Nodes */
+            serving_nodes: number;
             /** Share */
             share: string | null;
             /** Shares */
