@@ -200,5 +200,5 @@ def say_count(number: int, one: str, many: str | None = None) -> str:
 
 def say_list(names: list[str], most: int = 4) -> str:
     """Names in one phrase: "a", "a and b", "a, b, c, d and 3 more"."""
-    shown = names if len(names) <= most else [*names[: most - 1], f"{len(names) - most + 1} more"]
+    shown = names if len(names) <= most else [*names[: most - 1], f"{len(names) - most + 1:,} more"]
     return shown[0] if len(shown) == 1 else f"{', '.join(shown[:-1])} and {shown[-1]}" if shown else "none"

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from typing import cast
 
 from foldbarn.core.errors import Conflict, NotPossible
-from foldbarn.core.names import LONGEST_NAME, check_name, folded
+from foldbarn.core.names import LONGEST_NAME, check_name, folded, natural_key
 from foldbarn.core.shares.mounting import is_mount_of
 from foldbarn.core.shares.share import FileAddress, Mount, Protocol, Share
 from foldbarn.core.site import Contact, Host, SiteView, Volume
@@ -111,7 +111,8 @@ def _told(view: SiteView) -> dict[int, list[Mount]]:
     if "mounts" not in view.findings:
         heard = (node for node in view.nodes if node.contact == Contact.HEARD)
         found: dict[int, list[Mount]] = {}
-        for mount in sorted({mount for node in heard for mount in node.files.mounts}):
+        told = {mount for node in heard for mount in node.files.mounts}
+        for mount in sorted(told, key=lambda one: (one.share, natural_key(one.client), one)):
             found.setdefault(mount.share, []).append(mount)
         view.findings["mounts"] = found
     return cast("dict[int, list[Mount]]", view.findings["mounts"])
@@ -127,7 +128,9 @@ def _owners(view: SiteView) -> dict[str, Host]:
 def _places(host: Host | None, share: Share, addresses: Sequence[FileAddress]) -> tuple[str, bool | None]:
     if host is None or not host.tells:
         return "", None
-    at = [one.at for one in host.facts.shares if is_mount_of(one.source, share, addresses)]
+    at = sorted(
+        (one.at for one in host.facts.shares if is_mount_of(one.source, share, addresses)), key=natural_key
+    )
     kept = any(is_mount_of(line.source, share, addresses) for line in host.facts.kept)
     return say_list(at), kept
 
