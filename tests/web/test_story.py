@@ -103,6 +103,8 @@ def test_a_volume_is_made_and_its_placement_lit(page: Page) -> None:
     page.keyboard.press("5")
     expect(page).to_have_url(re.compile("/volumes$"))
     page.keyboard.press("p")  # previews the offered change
+    # Whoever types looks where the cursor is: it comes into the first field once that is seen.
+    expect(page.get_by_label("Name of the volume")).to_be_focused()
     page.get_by_label("Name of the volume").fill("ticketing-db")
     page.get_by_label("Size").fill("0 TB")
     expect(blocker(page, "A size must be more than zero")).to_be_visible()
