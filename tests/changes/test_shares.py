@@ -18,11 +18,12 @@ from foldbarn.changes.engine.effects import Texts
 from foldbarn.changes.engine.files import FILES
 from foldbarn.changes.engine.runner import run_change
 from foldbarn.core.errors import Conflict
-from foldbarn.core.shares.addresses import MOVES_WITHIN_SECONDS, carrier_of
+from foldbarn.core.shares.addresses import carrier_of
 from foldbarn.core.shares.belonging import mounts_of
 from foldbarn.core.shares.naming import unnamed
 from foldbarn.core.shares.quotas import Fill
 from foldbarn.core.shares.share import FileAddress, Heard, Share
+from foldbarn.core.shares.takeover import MOVES_WITHIN_SECONDS, takeover, takes_over
 from foldbarn.core.site import Contact
 from foldbarn.core.units import GIB
 from foldbarn.core.watch.asking import Question, answers, is_so
@@ -276,7 +277,7 @@ def test_an_address_moves_when_its_node_goes_and_clients_mounts_go_on(served: Si
         at: n for at, n in before.items() if at != home().at[0]
     }
     assert address_state(current_view(), home()).lamp is Lamp.MENDING
-    assert f"while {node} cannot" in address_state(current_view(), home()).reason
+    assert f"{node}, where it is at home, has yet to take it" in address_state(current_view(), home()).reason
     machines.power[node] = True
     council.tick(machines, 0.1)
     assert machines.files.has[str(the().address)] != node  # not at once
@@ -317,6 +318,40 @@ def test_when_all_clients_come_at_once_all_are_told_and_their_mounts_outlive_a_n
     type_there(served, "slipway", *(f"umount /mnt/{n}" for n in range(40)))
     see(served)
     assert mounts_of(current_view(), the()) == []
+
+
+def test_what_is_foretold_of_a_node_that_falls_away_is_what_happens(served: Site) -> None:
+    machines = served.yard.machines
+    assert takeover(current_view()).is_sure
+    assert "what clients have mounted goes on" in takeover(current_view()).sentence
+    # One of three votes is gone: of the other two each is needed now, and nobody else is.
+    keepers = list(machines.council.keepers)
+    assert (len(keepers), machines.council.witness) == (3, "")
+    lose(served, keepers[0], given_up=False)
+    wait(served, MOVES_WITHIN_SECONDS)
+    see(served)
+    fate = takeover(current_view())
+    assert set(fate.needed) == set(keepers[1:])
+    assert f"not where that is {keepers[1]} and {keepers[2]}" in fate.sentence
+    assert "without any one of them no majority is left" in fate.sentence
+    [warned] = [note for note in plan_of("serve-files", **SERVICE).warnings if note.code == "not-taken-over"]
+    assert warned.sentence == fate.sentence
+    spared = next(
+        one for one in the_service().addresses if current_view().node_numbered(one.home).name not in keepers
+    )
+    after, at_home = takes_over(current_view(), spared), current_view().node_numbered(spared.home).name
+    assert after is not None
+    lose(served, at_home, given_up=False)
+    wait(served, MOVES_WITHIN_SECONDS)
+    assert machines.files.has[str(spared.number)] == after.name
+    needed = next(
+        one for one in the_service().addresses if current_view().node_numbered(one.home).name in keepers[1:]
+    )
+    assert takes_over(current_view(), needed) is None
+    lose(served, current_view().node_numbered(needed.home).name, given_up=False)
+    wait(served, MOVES_WITHIN_SECONDS)
+    assert machines.files.has == {}
+    assert takeover(current_view()).sentence.startswith("The cluster decides nothing now")
 
 
 def test_without_a_majority_nobody_has_any(served: Site) -> None:

@@ -6,6 +6,7 @@ import { createApp } from "vue";
 import { queries } from "./api/client";
 import App from "./App.vue";
 import { controls } from "./controls";
+import { first } from "./lib/first";
 import { router } from "./router";
 import "./styles/tokens.css";
 import "./styles/base.css";
@@ -16,4 +17,5 @@ createApp(App)
   .use(VueQueryPlugin, { queryClient: queries })
   .use(controls)
   .use(router)
+  .directive("first", first)
   .mount("#app");

@@ -17,7 +17,8 @@ from foldbarn.core.shares.addresses import anew, carriers, homes_for
 from foldbarn.core.shares.filling import ShareGrowth, reached
 from foldbarn.core.shares.proofs import proof_of, proves
 from foldbarn.core.shares.share import FileAddress, FileService, Share
-from foldbarn.core.site import Room, SiteView
+from foldbarn.core.shares.takeover import takeover
+from foldbarn.core.site import Contact, Room, SiteView
 from foldbarn.core.units import DAY_SECONDS, GIB
 from foldbarn.core.volumes.growth import faded
 
@@ -163,6 +164,30 @@ def test_homes_lie_as_far_apart_as_can_be() -> None:
     assert len({node.number for node in found}) == 8
     again = homes_for(view, 9)
     assert len(set(again)) == 8  # one has two
+
+
+def test_who_may_fall_away_goes_by_votes_and_by_who_is_heard() -> None:
+    def heard(*keepers: int, silent: tuple[int, ...] = ()) -> SiteView:
+        view = house()
+        nodes = tuple(
+            replace(
+                node,
+                keeper=node.number in keepers,
+                contact=Contact.SILENT if node.number in silent else Contact.HEARD,
+            )
+            for node in view.nodes
+        )
+        return replace(view, nodes=nodes)
+
+    everybody = tuple(node.number for node in house().nodes)
+    assert takeover(heard(1, 3, 5)).is_sure
+    assert takeover(heard(1, 3, 5, silent=(2, 4))).is_sure
+    assert takeover(heard(1, 3, 5, silent=(3,))).needed == ("n1", "n5")
+    assert takeover(heard(1, silent=(2,))).needed == ("n1",)
+    assert not takeover(heard(1, 3, 5, silent=(3, 5))).decides
+    alone = takeover(heard(1, silent=everybody[1:]))
+    assert (alone.decides, alone.others, alone.is_sure) == (True, False, False)
+    assert "goes where its node does" in alone.sentence
 
 
 def test_only_what_lost_its_home_gets_another() -> None:

@@ -4957,8 +4957,8 @@ export interface components {
         };
         /**
          * FilesOut
-         * @description The file service. on: whether it is switched on; could: nodes that could have an address; within: most
-         *     seconds after which an address is back on another node. mounted: the first of all clients, in the order
+         * @description The file service. on: whether it is switched on; could: nodes that could have an address; takeover:
+         *     what becomes of an address when its node falls away. mounted: the first of all clients, in the order
          *     of their shares; clients: how many there are.
          */
         FilesOut: {
@@ -4974,8 +4974,8 @@ export interface components {
             name_server: string;
             /** On */
             on: boolean;
-            /** Within */
-            within: number;
+            /** Takeover */
+            takeover: string;
         };
         /**
          * Fill

@@ -10,7 +10,7 @@ const wish = defineModel<Wish>({ required: true });
   <VTextField
     :model-value="String(wish.start ?? '')"
     label="First address"
-    autofocus
+    v-first
     placeholder="10.20.0.11/24"
     width="190"
     @update:model-value="(start) => (wish = { ...wish, start })"

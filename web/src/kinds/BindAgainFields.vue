@@ -30,7 +30,7 @@ watch(wish, () => (params.value = { ...wish }), { immediate: true });
     :items="items"
     label="Claim that is to have it"
     :placeholder="items.length ? 'choose one that waits' : 'no claim waits'"
-    autofocus
+    v-first
     width="360"
     @update:model-value="(v) => (wish.to = v ?? 0)"
   />

@@ -67,7 +67,7 @@ watch(
       v-model="wish.name"
       label="Name of the class"
       :readonly="Boolean(known)"
-      autofocus
+      v-first
       maxlength="253"
       width="180"
     />

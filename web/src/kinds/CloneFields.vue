@@ -22,7 +22,7 @@ watch(
 </script>
 
 <template>
-  <VTextField v-model="name" label="Name of the new VM" autofocus maxlength="80" width="240" />
+  <VTextField v-model="name" label="Name of the new VM" v-first maxlength="80" width="240" />
   <VTextField
     v-model="cpus"
     type="number"

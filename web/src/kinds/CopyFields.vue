@@ -31,7 +31,7 @@ watch(
     v-model="wish.name"
     label="Name of the new volume"
     :placeholder="`from ${asked('snapshot')} of ${asked('volume')}`"
-    autofocus
+    v-first
     maxlength="80"
     width="240"
   />

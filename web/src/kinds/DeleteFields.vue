@@ -25,7 +25,7 @@ watch([days, typed], () => {
   <VTextField
     v-model="typed"
     :label="`Type ${preview?.type_to_confirm || vm || share || volumes[0]} to confirm`"
-    autofocus
+    v-first
     width="260"
   />
   <VTextField

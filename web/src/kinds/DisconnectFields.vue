@@ -10,5 +10,5 @@ watch(wish, () => (params.value = { ...wish }), { immediate: true });
 </script>
 
 <template>
-  <VTextField v-model="wish.typed" :label="`Type ${wish.orchestrator}`" autofocus width="200" />
+  <VTextField v-model="wish.typed" :label="`Type ${wish.orchestrator}`" v-first width="200" />
 </template>

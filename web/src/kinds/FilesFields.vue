@@ -37,7 +37,7 @@ watch(
       v-model="wish.addresses"
       label="Addresses, one for each node"
       placeholder="10.30.0.21-10.30.0.24"
-      autofocus
+      v-first
       maxlength="4000"
       width="260"
     />

@@ -90,7 +90,7 @@ watch(
     label="Orchestrator"
     width="150"
   />
-  <VCombobox v-model="wish.namespace" :items="spaces" label="Namespace" autofocus width="180" />
+  <VCombobox v-model="wish.namespace" :items="spaces" label="Namespace" v-first width="180" />
   <VSelect
     v-model="wish.policy"
     :items="(policies ?? []).filter((p) => !p.draft).map((p) => p.name)"

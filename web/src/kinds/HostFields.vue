@@ -38,7 +38,7 @@ watch(
 <template>
   <p v-if="!begun" class="small">Reading what is known of {{ known }} …</p>
   <template v-else>
-    <VTextField v-model="wish.name" label="Name of the host" autofocus maxlength="80" width="170" />
+    <VTextField v-model="wish.name" label="Name of the host" v-first maxlength="80" width="170" />
     <VTextarea
       v-model="wish.initiators"
       label="Names it connects by, one in each line"

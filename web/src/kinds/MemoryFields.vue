@@ -11,5 +11,5 @@ watch(name, () => (wish.value = { vm: asked("vm"), name: name.value }), { immedi
 </script>
 
 <template>
-  <VTextField v-model="name" label="Name of the snapshot" autofocus maxlength="63" width="220" />
+  <VTextField v-model="name" label="Name of the snapshot" v-first maxlength="63" width="220" />
 </template>

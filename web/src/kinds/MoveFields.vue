@@ -19,5 +19,5 @@ watch(pool, (now) => (wish.value = { ...of, pool: now }), { immediate: true });
 </script>
 
 <template>
-  <VSelect v-model="pool" :items="pools" label="Pool" autofocus width="200" />
+  <VSelect v-model="pool" :items="pools" label="Pool" v-first width="200" />
 </template>

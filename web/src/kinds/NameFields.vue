@@ -19,7 +19,7 @@ watch(name, () => (params.value = { ...of, name: name.value }), { immediate: tru
     v-model="name"
     label="New name"
     :placeholder="`${asked('vm') || asked('share') || asked('volume')} now`"
-    autofocus
+    v-first
     maxlength="80"
     width="220"
   />

@@ -32,7 +32,7 @@ watch(
 <template>
   <p v-if="!begun" class="small">Reading what is known of {{ known }} …</p>
   <template v-else>
-    <VTextField v-model="wish.name" label="Name of the orchestrator" autofocus maxlength="63" width="180" />
+    <VTextField v-model="wish.name" label="Name of the orchestrator" v-first maxlength="63" width="180" />
     <VTextField
       v-model="wish.url"
       label="Address of its API"

@@ -127,7 +127,7 @@ watch(
       v-model="wish.name"
       label="Name of the policy"
       :disabled="Boolean(known)"
-      :autofocus="!known"
+      v-first="!known"
       maxlength="80"
       width="200"
     />

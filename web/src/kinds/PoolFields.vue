@@ -69,7 +69,7 @@ function because(reason: string) {
 </script>
 
 <template>
-  <VTextField v-model="name" label="Name of the pool" autofocus maxlength="80" width="220" />
+  <VTextField v-model="name" label="Name of the pool" v-first maxlength="80" width="220" />
   <SettingsFields v-if="more" v-model="settings" />
   <template v-else>
     <VSelect

@@ -33,7 +33,7 @@ watch(
 </script>
 
 <template>
-  <VSelect v-model="how" :items="ways" label="How" autofocus width="280" />
+  <VSelect v-model="how" :items="ways" label="How" v-first width="280" />
   <VTextField
     v-if="how === 'gone'"
     v-model="typed"

@@ -22,7 +22,7 @@ watch(
 </script>
 
 <template>
-  <VSelect v-model="host" :items="hosts" label="At" autofocus width="280" />
+  <VSelect v-model="host" :items="hosts" label="At" v-first width="280" />
   <VCheckbox
     v-if="vm?.resumes"
     v-model="anew"

@@ -18,7 +18,7 @@ const { names, inOrder } = useNodes();
     :model-value="String(wish.pattern ?? '')"
     label="Pattern of the new names"
     placeholder="heron-{01..12}"
-    autofocus
+    v-first
     width="220"
     @update:model-value="(pattern) => (wish = { ...wish, pattern })"
   />

@@ -34,7 +34,7 @@ const items = computed(() => [
     :model-value="String(wish.by ?? '')"
     :items="items"
     label="Replace by"
-    autofocus
+    v-first
     width="280"
     @update:model-value="(by) => (wish = { ...wish, by })"
   />

@@ -24,6 +24,6 @@ watch(
 </script>
 
 <template>
-  <VTextField v-model="name" label="Name of the present, kept first" autofocus maxlength="63" width="240" />
+  <VTextField v-model="name" label="Name of the present, kept first" v-first maxlength="63" width="240" />
   <VCheckbox v-if="kept" v-model="memory" label="with its memory: it goes on from there" />
 </template>

@@ -18,7 +18,7 @@ watch(room, (now) => (wish.value = { volume: asked("volume"), ...(now ? { room: 
     min="1"
     max="100"
     label="Room for its snapshots, % of its size"
-    autofocus
+    v-first
     width="260"
   />
 </template>

@@ -3,7 +3,8 @@ import { reactive, ref, watch } from "vue";
 import { useVolume } from "../api/client";
 import { useSheet, volumesAsked, words, worded, type Wish } from "./kind";
 
-/** Labels of a volume, limits of its own, and by how many nodes it is served: begins with those it has. Of several, what is filled in. */
+/** Labels of a volume, limits of its own, and by how many nodes it is served: begins with those it has. Of
+ * several, what is filled in. */
 const params = defineModel<Wish>({ required: true });
 const { asked } = useSheet();
 const volumes = volumesAsked(asked);
@@ -49,7 +50,7 @@ watch(
       v-model="wish.labels"
       label="Labels, with commas between them"
       :placeholder="one ? 'none' : 'as each has them'"
-      autofocus
+      v-first
       width="280"
     />
     <VTextField

@@ -90,7 +90,7 @@ watch(
   <p v-if="!begun" class="small">Reading what is known of {{ old }} …</p>
   <template v-else>
     <template v-if="!old">
-      <VTextField v-model="wish.name" label="Name of the share" autofocus maxlength="80" width="180" />
+      <VTextField v-model="wish.name" label="Name of the share" v-first maxlength="80" width="180" />
       <VSelect v-model="wish.policy" :items="byPolicy" label="Policy" width="200" />
       <VSelect v-model="wish.pool" :items="pools" label="Pool" width="180" />
     </template>

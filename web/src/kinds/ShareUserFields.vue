@@ -20,7 +20,7 @@ watch([user, right], () => (params.value = { share: asked("share"), user: user.v
   <VTextField
     v-model="user"
     label="Who signs in"
-    autofocus
+    v-first
     autocomplete="off"
     maxlength="64"
     :readonly="Boolean(asked('user'))"

@@ -12,5 +12,5 @@ watch(name, () => (wish.value = { volume: asked("volume"), snapshot: asked("snap
 </script>
 
 <template>
-  <VTextField v-model="name" label="Name of the volume that shows it" autofocus maxlength="80" width="240" />
+  <VTextField v-model="name" label="Name of the volume that shows it" v-first maxlength="80" width="240" />
 </template>

@@ -18,7 +18,7 @@ watch(size, () => (params.value = { volume: name, size: size.value }), { immedia
     v-model="size"
     label="New size, such as 1 TiB or 500 GB"
     :placeholder="volume ? `${binarySize(volume.size_bytes)} now` : ''"
-    autofocus
+    v-first
     width="220"
   />
 </template>

@@ -24,7 +24,7 @@ watch(
 </script>
 
 <template>
-  <VTextField v-model="name" label="Name of the snapshot" autofocus maxlength="63" width="220" />
+  <VTextField v-model="name" label="Name of the snapshot" v-first maxlength="63" width="220" />
   <VTextField
     v-model="room"
     type="number"

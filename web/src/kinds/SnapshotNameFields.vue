@@ -12,5 +12,5 @@ watch(name, () => (wish.value = { volume: asked("volume"), snapshot: asked("snap
 </script>
 
 <template>
-  <VTextField v-model="name" label="Name of the snapshot" autofocus maxlength="63" width="240" />
+  <VTextField v-model="name" label="Name of the snapshot" v-first maxlength="63" width="240" />
 </template>

@@ -14,7 +14,7 @@ const name = () =>
     v-if="name()"
     :model-value="String(wish.typed ?? '')"
     :label="`Type ${name()} to confirm`"
-    autofocus
+    v-first
     width="260"
     @update:model-value="(typed) => (wish = { ...wish, typed })"
   />

@@ -66,7 +66,7 @@ watch(
 </script>
 
 <template>
-  <VTextField v-model="wish.name" label="Name of the VM" autofocus maxlength="80" width="180" />
+  <VTextField v-model="wish.name" label="Name of the VM" v-first maxlength="80" width="180" />
   <VTextField v-model="wish.cpus" type="number" min="1" label="Processors" width="100" />
   <VTextField v-model="wish.memory" label="Memory, such as 8 GiB" width="160" />
   <VSelect v-model="wish.policy" :items="byPolicy" label="Policy" width="190" />

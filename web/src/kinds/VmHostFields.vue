@@ -36,7 +36,7 @@ watch(
       v-model="wish.url"
       label="Address of its Redfish service"
       placeholder="https://10.10.0.40"
-      autofocus
+      v-first
       maxlength="500"
       width="300"
     />

@@ -67,7 +67,7 @@ watch(
     v-if="pasting"
     v-model="wish.table"
     label="A name and a size in each line, as pasted from a spreadsheet"
-    autofocus
+    v-first
     rows="5"
     width="400"
   />
@@ -76,7 +76,7 @@ watch(
       v-model="wish.name"
       label="Name of the volume"
       placeholder="or several: web-{01..12}"
-      autofocus
+      v-first
       maxlength="80"
       width="200"
     />

@@ -4,6 +4,7 @@ import { amount, binarySize, clock, count, milliseconds, percent, rate, size, sp
 import { typing } from "./keys";
 import { packed, unpacked } from "./sizing";
 import { natural } from "./natural";
+import { first } from "./first";
 import { pageOfVolumes, pathOf } from "./paths";
 import { placesFor } from "./places";
 
@@ -164,5 +165,26 @@ describe("places", () => {
       { title: "new", value: "new" },
     ]);
     expect(placesFor(["quayside"])).toEqual([{ title: "quayside", value: "quayside" }]);
+  });
+});
+
+describe("v-first", () => {
+  const sheet = () => {
+    document.body.innerHTML = `<div role="dialog"><div id="a"><input /></div><div id="b"><input /></div></div>`;
+    return ["a", "b"].map((id) => document.getElementById(id)!) as [HTMLElement, HTMLElement];
+  };
+  const mounted = first as { mounted: (el: HTMLElement, binding: { value?: boolean }) => void };
+  it("puts the cursor into the first field of a sheet", () => {
+    const [a, b] = sheet();
+    mounted.mounted(a, { value: false });
+    expect(document.activeElement).toBe(document.body);
+    mounted.mounted(b, {});
+    expect(document.activeElement).toBe(b.querySelector("input"));
+  });
+  it("leaves it where somebody is typing already", () => {
+    const [a, b] = sheet();
+    b.querySelector("input")!.focus();
+    mounted.mounted(a, {});
+    expect(document.activeElement).toBe(b.querySelector("input"));
   });
 });

@@ -54,8 +54,8 @@ class MountedOut(BaseModel):
 
 
 class FilesOut(BaseModel):
-    """The file service. on: whether it is switched on; could: nodes that could have an address; within: most
-    seconds after which an address is back on another node. mounted: the first of all clients, in the order
+    """The file service. on: whether it is switched on; could: nodes that could have an address; takeover:
+    what becomes of an address when its node falls away. mounted: the first of all clients, in the order
     of their shares; clients: how many there are.
     """
 
@@ -63,7 +63,7 @@ class FilesOut(BaseModel):
     name_server: str
     addresses: list[AddressOut]
     could: list[str]
-    within: float
+    takeover: str
     mounted: list[MountedOut]
     clients: int
 

@@ -21,7 +21,7 @@ from foldbarn.api.shares.models import (
     ShareUserOut,
 )
 from foldbarn.api.volumes.pictures import shares_of, volume_out
-from foldbarn.core.shares.addresses import MOVES_WITHIN_SECONDS, carrier_of, carriers, could_serve
+from foldbarn.core.shares.addresses import carrier_of, could_serve
 from foldbarn.core.shares.belonging import is_binned, mounts_of, untold
 from foldbarn.core.shares.filling import ShareGrowth, reached
 from foldbarn.core.shares.mounting import how_to_mount
@@ -29,7 +29,8 @@ from foldbarn.core.shares.naming import faults_of
 from foldbarn.core.shares.quotas import warn_bytes
 from foldbarn.core.shares.rules import idle_rules, ready
 from foldbarn.core.shares.share import FileAddress, Share
-from foldbarn.core.site import Contact, SiteView
+from foldbarn.core.shares.takeover import takeover, takes_over
+from foldbarn.core.site import SiteView
 from foldbarn.core.watch.files import address_state, fill_state, served_state
 from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.shares import share_state
@@ -48,7 +49,7 @@ def files_out(outlook: Outlook) -> FilesOut:
         name_server=view.files.name_server if view.files is not None else "",
         addresses=[_address(view, one) for one in addresses],
         could=[node.name for node in could_serve(view)],
-        within=MOVES_WITHIN_SECONDS,
+        takeover=takeover(view).sentence,
         clients=len(mounted),
         mounted=[
             MountedOut(
@@ -68,30 +69,19 @@ def files_out(outlook: Outlook) -> FilesOut:
 
 def _address(view: SiteView, one: FileAddress) -> AddressOut:
     mine = [share for share in view.shares if share.address == one.number]
-    node = carrier_of(view, one)
+    node, after = carrier_of(view, one), takes_over(view, one)
     return AddressOut(
         name=one.name,
         at=list(one.at),
         home=view.node_numbered(one.home).name,
         carrier=node.name if node is not None else "",
-        takes_over=_next(view, one),
+        takes_over=after.name if after is not None else "",
         shares=[share.name for share in mine if not is_binned(view, share)],
         mounts=sum(len(mounts_of(view, share)) for share in mine),
         state=StateOut.of(address_state(view, one)),
         faults=[NameFaultOut(sentence=fault.sentence, record=fault.record) for fault in faults_of(one)],
         looked_at=datetime.fromtimestamp(one.looked_at, UTC) if one.looked_at else None,
     )
-
-
-def _next(view: SiteView, one: FileAddress) -> str:
-    """The node that would have an address were its home to fall away, by the rule that nodes go by too."""
-    assert view.files is not None
-    called = {node.number: node.name for node in view.nodes}
-    homes = [(other.number, called.get(other.home, "")) for other in view.files.addresses]
-    others = [
-        node.name for node in could_serve(view) if node.contact == Contact.HEARD and node.number != one.home
-    ]
-    return carriers(homes, others).get(one.number, "")
 
 
 def shares_out(outlook: Outlook, growths: Mapping[int, ShareGrowth]) -> list[ShareOut]:

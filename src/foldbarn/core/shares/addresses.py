@@ -16,9 +16,6 @@ from foldbarn.core.site import Contact, Node, SiteView
 from foldbarn.core.units import say_count, say_list
 
 MOST_ADDRESSES = 64
-# Within so many seconds an address is back on another node: what its cluster needs to notice (2 s), and a
-# few times that for the rest. Of NFS a client waits 90 s for what it had open (RFC 8881, 8.4.2, from memory).
-MOVES_WITHIN_SECONDS = 10.0
 
 
 def read_range(text: str, about: str = "addresses") -> list[str]:

@@ -6,7 +6,7 @@ from foldbarn.core.shares.addresses import carrier_of
 from foldbarn.core.shares.naming import faults_of, said_faults
 from foldbarn.core.shares.quotas import Fill, said_fill
 from foldbarn.core.shares.share import FileAddress, Share
-from foldbarn.core.site import SiteView
+from foldbarn.core.site import Contact, SiteView
 from foldbarn.core.watch.states import Lamp, State, worst
 
 
@@ -35,8 +35,11 @@ def address_state(view: SiteView, address: FileAddress) -> State:
         where = State(Lamp.SHORT, "No node that is heard has it.")
     elif node.number == home.number:
         where = State(Lamp.SOUND, f"At home on {node.name}.")
+    elif home.contact == Contact.HEARD:
+        words = f"Served by {node.name}: {home.name}, where it is at home, has yet to take it."
+        where = State(Lamp.MENDING, words)
     else:
-        where = State(Lamp.MENDING, f"Served by {node.name} while {home.name} cannot.")
+        where = State(Lamp.MENDING, f"Served by {node.name}: {home.name}, where it is at home, is not heard.")
     faults = faults_of(address)
     if not faults:
         return where

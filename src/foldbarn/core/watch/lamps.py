@@ -13,6 +13,7 @@ from foldbarn.core.arrays import Ints
 from foldbarn.core.claims.kept import KeptClaim
 from foldbarn.core.claims.reclaiming import Life
 from foldbarn.core.cluster.quorum import majority
+from foldbarn.core.cluster.votes import votes_now
 from foldbarn.core.hosts.lanes import Lane, lanes_of
 from foldbarn.core.moving.mending import prospect_of
 from foldbarn.core.pools.capacity import PoolSpace, most_to_give, pool_space
@@ -668,37 +669,28 @@ class Outlook:
         view, cluster = self.view, self.view.cluster
         if cluster is None or cluster.forming:
             return []
-        keepers = [n for n in view.nodes if n.keeper]
-        silent = [n.name for n in keepers if n.contact != Contact.HEARD] + (
-            [cluster.witness] if cluster.witness_silent else []
-        )
-        votes = len(keepers) + bool(cluster.witness)
-        left = votes - len(silent)
-        count = f"{left} of {say_count(votes, 'vote')} can be heard, {majority(votes)} decide"
-        if left < majority(votes):
+        now = votes_now(view)
+        count = f"{now.left} of {say_count(now.votes, 'vote')} can be heard, {majority(now.votes)} decide"
+        if now.spare < 0:
             return [
                 Attention(
                     Lamp.FAILED,
                     "cluster",
                     cluster.name,
                     f"{cluster.name} decides nothing",
-                    f"{count}: {say_list(silent)} silent.",
+                    f"{count}: {say_list(list(now.silent))} silent.",
                     0.0,
                 )
             ]
-        if silent:
-            more = (
-                "none may be lost"
-                if left == majority(votes)
-                else f"{left - majority(votes)} more may be lost"
-            )
+        if now.silent:
+            more = f"{now.spare} more may be lost" if now.spare else "none may be lost"
             return [
                 Attention(
                     Lamp.SHORT,
                     "cluster",
                     cluster.name,
                     f"{cluster.name} is short of votes",
-                    f"{count}: {say_list(silent)} silent, {more}.",
+                    f"{count}: {say_list(list(now.silent))} silent, {more}.",
                     0.0,
                 )
             ]

@@ -5,6 +5,7 @@ import { clock } from "../../lib/format";
 import { keepAsFile } from "../../lib/files";
 import CommandLine from "../../parts/CommandLine.vue";
 import CopyName from "../../parts/CopyName.vue";
+import OnceSheet from "../../parts/OnceSheet.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 
 /** An orchestrator's secrets: who has seen each, who is connected by it, and each in the clear, once. */
@@ -14,11 +15,6 @@ const { mutate, data: shown, error, reset } = useShownSecret();
 const open = ref(false);
 const show = (name: string) =>
   mutate({ orchestrator: orchestrator.name, name }, { onSuccess: () => (open.value = true) });
-/** Nothing of it is kept here once the sheet is closed. */
-const closed = () => {
-  open.value = false;
-  reset();
-};
 </script>
 
 <template>
@@ -63,16 +59,14 @@ const closed = () => {
       </tr>
     </tbody>
   </VTable>
-  <VDialog
+  <OnceSheet
     v-model="open"
-    persistent
-    :aria-label="`The secret ${shown?.name}`"
-    width="620"
-    transition="none"
-    @keydown.esc="closed"
+    :title="shown?.name"
+    :label="`The secret ${shown?.name}`"
+    :width="620"
+    @closed="reset"
   >
-    <section v-if="shown" class="sheet">
-      <h2>{{ shown.name }}</h2>
+    <template v-if="shown">
       <p>It is shown this once. Apply it in {{ orchestrator.name }}, or keep it as a file first.</p>
       <dl>
         <dt>Name</dt>
@@ -82,14 +76,13 @@ const closed = () => {
       </dl>
       <VTextarea :model-value="shown.manifest" label="As a manifest" readonly rows="11" class="mono" />
       <CommandLine :text="`kubectl apply -f ${FILE}`" />
-      <div class="ends">
-        <VBtn class="btn" @click="keepAsFile(FILE, shown.manifest, 'application/yaml')"
-          >Keep it as a file</VBtn
-        >
-        <VBtn class="act" @click="closed">Close, and show it to nobody again</VBtn>
-      </div>
-    </section>
-  </VDialog>
+    </template>
+    <template #deeds>
+      <VBtn v-if="shown" class="btn" @click="keepAsFile(FILE, shown.manifest, 'application/yaml')"
+        >Keep it as a file</VBtn
+      >
+    </template>
+  </OnceSheet>
 </template>
 
 <style scoped>
@@ -103,19 +96,6 @@ const closed = () => {
 .acts > * + * {
   margin-left: 12px;
 }
-.sheet {
-  background: var(--sheet);
-  color: var(--ink);
-  border: 1px solid var(--ink);
-  padding: 14px 20px 16px;
-  font-size: var(--t-s);
-  display: grid;
-  gap: 8px;
-}
-h2 {
-  font-size: var(--t-l);
-  font-weight: 680;
-}
 h3 {
   font-size: var(--t-s);
   font-weight: 680;
@@ -124,10 +104,5 @@ dl {
   display: grid;
   grid-template-columns: max-content 1fr;
   gap: 2px 14px;
-}
-.ends {
-  display: flex;
-  gap: 14px;
-  align-items: center;
 }
 </style>

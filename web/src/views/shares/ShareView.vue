@@ -8,6 +8,7 @@ import BarnMap from "../../parts/BarnMap.vue";
 import CommandLine from "../../parts/CommandLine.vue";
 import CopyName from "../../parts/CopyName.vue";
 import KinCards from "../../parts/KinCards.vue";
+import OnceSheet from "../../parts/OnceSheet.vue";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import TideGraph from "../../parts/TideGraph.vue";
@@ -33,11 +34,6 @@ const MOST = 40;
 const { mutate: show, data: seen, error: refused, reset } = useShownPassword();
 const open = ref(false);
 const see = (user: string) => show({ name: props.name, user }, { onSuccess: () => (open.value = true) });
-/** Nothing of it is kept here once the sheet is closed. */
-const closed = () => {
-  open.value = false;
-  reset();
-};
 const decided = computed(() => (trial.error.value ? null : (trial.data.value?.rule ?? null)));
 </script>
 
@@ -257,21 +253,12 @@ const decided = computed(() => (trial.error.value ? null : (trial.data.value?.ru
         <div class="sec next"><h2>What was done with it</h2></div>
         <WhatWasDone made="Made" :at="share.made_at" :change="share.change" :lines="share.history" />
       </section>
-      <VDialog
-        v-model="open"
-        persistent
-        :aria-label="`The password of ${seen?.user}`"
-        width="480"
-        transition="none"
-        @keydown.esc="closed"
-      >
-        <section v-if="seen" class="sheet">
-          <h2>{{ seen.user }}</h2>
+      <OnceSheet v-model="open" :title="seen?.user" :label="`The password of ${seen?.user}`" @closed="reset">
+        <template v-if="seen">
           <p>It is shown this once: from here on only what it is known by is kept.</p>
           <p class="mono">{{ seen.password }} <CopyName :name="seen.password" /></p>
-          <VBtn class="act" @click="closed">Close, and show it to nobody again</VBtn>
-        </section>
-      </VDialog>
+        </template>
+      </OnceSheet>
     </template>
     <p v-else-if="!error" class="empty">Reading {{ name }} …</p>
   </main>
@@ -309,14 +296,5 @@ const decided = computed(() => (trial.error.value ? null : (trial.data.value?.ru
   font-size: var(--t-s);
   font-weight: 680;
   padding-top: 6px;
-}
-.sheet {
-  background: var(--sheet);
-  color: var(--ink);
-  border: 1px solid var(--ink);
-  padding: 14px 20px 16px;
-  font-size: var(--t-s);
-  display: grid;
-  gap: 8px;
 }
 </style>

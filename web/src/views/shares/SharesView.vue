@@ -1,7 +1,7 @@
 <script setup lang="ts">
 import { computed } from "vue";
 import { useFiles, useShares } from "../../api/client";
-import { binarySize, count, percent, say, span } from "../../lib/format";
+import { binarySize, count, percent, say } from "../../lib/format";
 import { pathOf } from "../../lib/paths";
 import CommandLine from "../../parts/CommandLine.vue";
 import CopyName from "../../parts/CopyName.vue";
@@ -130,7 +130,7 @@ const lacking = computed(() => (files.value?.addresses ?? []).flatMap((a) => a.f
       <div class="sec next">
         <h2>The file service</h2>
         <span v-if="files.on" class="small"
-          >Where a node falls away its address is back on another within {{ span(files.within) }}.
+          >{{ files.takeover }}
           {{
             files.name_server
               ? `Names are asked of ${files.name_server}.`

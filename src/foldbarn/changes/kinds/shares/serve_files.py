@@ -17,7 +17,6 @@ from foldbarn.changes.engine.step import Inside, Outside, Payload
 from foldbarn.changes.kinds.shares.telling import tell_files
 from foldbarn.core.errors import BarnError, NotPossible, Overtaken
 from foldbarn.core.shares.addresses import (
-    MOVES_WITHIN_SECONDS,
     against_taken,
     carrier_of,
     could_serve,
@@ -28,7 +27,8 @@ from foldbarn.core.shares.addresses import (
 from foldbarn.core.shares.belonging import mounts_of
 from foldbarn.core.shares.naming import check_server, names_for, said_server, unnamed
 from foldbarn.core.shares.share import FileAddress, FileService
-from foldbarn.core.site import Contact, SiteView
+from foldbarn.core.shares.takeover import Takeover, takeover
+from foldbarn.core.site import SiteView
 from foldbarn.core.touching import Meant, Thing, alone
 from foldbarn.core.units import say_count, say_list
 from foldbarn.links.name_servers import look_for_all
@@ -247,8 +247,7 @@ class ServeFiles(Kind[ServeFilesParams]):
         )
         same = before == wished.addresses and server == wished.name_server
         refusals = [*against_taken(view, wanted), *against_leaving(view, set(wanted))]
-        words = "Where a node falls away its address is served by another within "
-        words += f"{MOVES_WITHIN_SECONDS:.0f} s, and what clients have mounted goes on."
+        fate = takeover(view)
         return Plan(
             title=title,
             about=about,
@@ -267,7 +266,7 @@ class ServeFiles(Kind[ServeFilesParams]):
             ],
             effects=[
                 Texts(heads=["Address", "Name", "At home on"], rows=_rows(view, wished)),
-                Promise(title="When a node falls away", sentence=words),
+                Promise(title="When a node falls away", sentence=fate.sentence),
                 Promise(title="Ports", sentence=_ports()),
             ],
             touches=[alone(Thing.FILES)],
@@ -276,7 +275,7 @@ class ServeFiles(Kind[ServeFilesParams]):
                 *(Note.of(error) for error in refusals),
                 *([unchanged("addresses")] if same else []),
             ],
-            warnings=[*_known_by(view, wished), *_few(view, wished), *_untested(wished)],
+            warnings=[*_known_by(view, wished), *_of_fate(fate), *_untested(wished)],
             undo=_undo(view, view.files),
         )
 
@@ -321,12 +320,9 @@ def _known_by(view: SiteView, wished: _Wished) -> list[Note]:
     return found
 
 
-def _few(view: SiteView, wished: _Wished) -> list[Note]:
-    """That nobody could take an address over."""
-    heard = [node for node in could_serve(view) if node.contact == Contact.HEARD]
-    if len(heard) > 1:
-        return []
-    return [warning("nobody-else", "No other node could take over: an address goes where its node does.")]
+def _of_fate(fate: Takeover) -> list[Note]:
+    """That some node may not fall away."""
+    return [] if fate.is_sure else [warning("not-taken-over", fate.sentence)]
 
 
 def _untested(wished: _Wished) -> list[Note]:
