@@ -19,6 +19,7 @@ class Settings(BaseSettings):
     yard_url: str = ""  # address of the stand-ins; empty where there are none
     mail_host: str = ""  # host:port that takes mail (SMTP); empty where there is none
     mail_from: str = "fold-barn@localhost.localdomain"
+    public_url: str = ""  # where people find Fold Barn, as messages say it; empty where nobody has said
     web_folder: Path = PROJECT / "web" / "dist"
     key_file: Path = PROJECT / ".barn" / "secrets.key"  # by which secrets in the database are sealed
     instance: str = ""  # tells one barn's processes from another's

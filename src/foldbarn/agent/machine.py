@@ -12,7 +12,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
-from foldbarn.core.machines.reading import PROTOCOL
+from foldbarn.core.errors import NotPossible
+from foldbarn.core.machines.reading import PROTOCOL, SECTORS_AND_WEAR, read_health
 
 SECTOR = 512  # bytes; /sys/block/*/stat counts in these whatever the disk's own sectors are
 TOOL_SECONDS = 20.0
@@ -77,6 +78,20 @@ class Machine:
             stat = Path("/sys/block") / disk["name"] / "stat"
             if disk.get("type") == "disk" and disk.get("serial") and stat.exists():
                 found[disk["serial"]] = read_stat(stat.read_text())
+        return found
+
+    def said(self) -> dict[str, dict[str, int]]:
+        """What disks say of themselves, by serial number; those that say nothing are left out."""
+        found = {}
+        listed = run_json("lsblk", "--json", "--nodeps", "--output", "PATH,TYPE,SERIAL")
+        for disk in listed.get("blockdevices", []):
+            if disk.get("type") != "disk" or not disk.get("serial") or not (told := smart(disk["path"])):
+                continue
+            with contextlib.suppress(NotPossible):
+                health = read_health(told)
+                numbers = {name: int(getattr(health, name)) for name in SECTORS_AND_WEAR}
+                warm = {} if health.temperature is None else {"temperature": health.temperature}
+                found[disk["serial"]] = numbers | warm
         return found
 
 

@@ -24,6 +24,7 @@ from starlette.responses import JSONResponse, Response
 from foldbarn.agent.machine import Machine, ToolFailed, traffic
 from foldbarn.core.machines.reading import PROTOCOL, tag_of
 
+SAID_SECONDS = 600.0  # between two looks at what disks say of themselves, which takes seconds each
 VERSION_SECONDS = 5.0  # how long a version is given without asking the tools again
 PROBE_SECONDS = 1.0
 ANNOUNCE_SECONDS = 2.0
@@ -43,12 +44,23 @@ def make_app(machine: Machine, own_url: str = "", home_url: str = "", key: str =
     before.
     """
     kept: dict[str, Any] = {"at": 0.0, "version": ""}
+    said: dict[str, dict[str, int]] = {}  # by disks of themselves, by serial
+
+    async def look() -> None:
+        while True:
+            with contextlib.suppress(ToolFailed):
+                found = await asyncio.to_thread(machine.said)
+                said.clear()
+                said.update(found)
+            await asyncio.sleep(SAID_SECONDS)
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        task = asyncio.create_task(_announce(own_url, home_url, key)) if home_url else None
+        tasks = [asyncio.create_task(look())]
+        if home_url:
+            tasks.append(asyncio.create_task(_announce(own_url, home_url, key)))
         yield
-        if task:
+        for task in tasks:
             task.cancel()
             with contextlib.suppress(asyncio.CancelledError):
                 await task
@@ -81,7 +93,11 @@ def make_app(machine: Machine, own_url: str = "", home_url: str = "", key: str =
 
     @app.get("/v1/counters")
     def counters() -> dict[str, Any]:
-        return {"uptime": time.monotonic(), "disks": machine.counters(), "ports": traffic()}
+        disks: dict[str, dict[str, Any]] = {**machine.counters()}
+        for serial, health in said.items():
+            if serial in disks:
+                disks[serial] = disks[serial] | {"health": health}
+        return {"uptime": time.monotonic(), "disks": disks, "ports": traffic()}
 
     @app.get("/v1/strips/{serial}")
     def strips(serial: str) -> dict[str, Any]:

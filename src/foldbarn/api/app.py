@@ -12,6 +12,8 @@ from fastapi.sse import EventSourceResponse, ServerSentEvent
 from starlette.middleware.gzip import GZipMiddleware
 
 from foldbarn.api import errors
+from foldbarn.api.alerts import routes as alerts
+from foldbarn.api.alerts.exposition import expose
 from foldbarn.api.changes import routes as changes
 from foldbarn.api.cluster import routes as cluster
 from foldbarn.api.common import PROBLEMS
@@ -49,6 +51,7 @@ for part in (
     machines,
     cluster,
     samples,
+    alerts,
     yard,
 ):
     router.include_router(part.routes)
@@ -95,6 +98,7 @@ def make_app() -> FastAPI:
     def unknown(rest: str) -> None:
         raise NotFound(f"The API has nothing at /api/{rest}.")
 
+    expose(app)
     serve_front_end(app, settings().web_folder)
     describe(app)
     return app

@@ -144,6 +144,11 @@ _BINARY_SCALES = (
 )
 
 
+def say_number(value: float) -> str:
+    """A figure as far as it is worth reading: "1,240", "151", "24.6", "0.42"."""
+    return f"{value:,.0f}" if abs(value) >= 100 else f"{float(f'{value:.3g}'):g}"
+
+
 def say_size(size: float) -> str:
     """Decimal size in words: two places from TB up ("12.00 TB"), at most one below ("3.5 GB")."""
     # By what would be printed: 999.96 GB are 1.00 TB, not 1000 GB.

@@ -215,6 +215,7 @@ class Barn:
             "FOLDBARN_YARD_URL": yard_url,
             "FOLDBARN_MAIL_HOST": f"127.0.0.1:{self._kept_port('mail')}",
             "FOLDBARN_INSTANCE": self.token,
+            "FOLDBARN_PUBLIC_URL": self.url,
             "FOLDBARN_RESTARTS": str(self.state / RESTARTS),
             "FOLDBARN_SIGN": str(self.state / "work.sign"),
             "FOLDBARN_KEY_FILE": str(self.state / "secrets.key"),

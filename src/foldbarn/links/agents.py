@@ -20,11 +20,17 @@ import structlog
 
 from foldbarn.core.arrays import Ints, Reals
 from foldbarn.core.errors import NotPossible, Unreachable
-from foldbarn.core.machines.reading import LARGEST_COUNT, PROTOCOL, WITNESS_PROTOCOL, read_counters
+from foldbarn.core.machines.reading import (
+    LARGEST_COUNT,
+    PROTOCOL,
+    WITNESS_PROTOCOL,
+    read_counters,
+    read_said,
+)
 from foldbarn.core.moving.comparing import NO_STRIPS, Strips
 from foldbarn.core.volumes.pace import BOUNDS, COUNTED, Work, work_of
 from foldbarn.core.volumes.snapshots import Span
-from foldbarn.core.watch.samples import BUCKETS, Counted
+from foldbarn.core.watch.samples import BUCKETS, Counted, said_of
 from foldbarn.links.outbound import Answer, Bounds, ask, ask_here, there
 from foldbarn.settings import settings
 
@@ -158,12 +164,13 @@ class Agent:
             uptime = float(found["uptime"])
             disks = read_counters(found)
             ports = {str(name): _both(told) for name, told in found.get("ports", {}).items()}
+            said = {serial: said_of(health) for serial, health in read_said(found).items()}
         except (AttributeError, KeyError, TypeError, ValueError, OverflowError, NotPossible) as error:
             raise Garbled(f"{self.url} tells what it has counted in another shape.") from error
         if not math.isfinite(uptime):
             raise Garbled(f"{self.url} does not say how long it has been running.")
         rows = np.array(list(work.values()), dtype=np.float64).reshape(-1, len(COUNTED) + BUCKETS)
-        return Counted(uptime, disks, ports, np.array(list(work), dtype=np.int64), rows)
+        return Counted(uptime, disks, ports, np.array(list(work), dtype=np.int64), rows, said)
 
     def probe(self, targets: list[tuple[str, int]]) -> list[tuple[bool, str]]:
         """Has the node try to open a connection to each address and port; whether it could, and why not."""

@@ -24,13 +24,14 @@ from foldbarn.core.watch.samples import (
     sampled,
 )
 from foldbarn.links.agents import Agent
+from foldbarn.services.alerts.judging import Judge
 from foldbarn.services.duties import Duty, Round
 from foldbarn.settings import settings
-from foldbarn.store import changes, nodes, outages
+from foldbarn.store import alerts, changes, nodes, outages
 from foldbarn.store import samples as kept
 from foldbarn.store.database import OperationalError, Session, tell, transaction
 from foldbarn.store.outages import Out
-from foldbarn.store.tables import ChangeRow, OutageRow
+from foldbarn.store.tables import AlertRow, ChangeRow, OutageRow
 from foldbarn.store.views import current_view
 
 log = structlog.get_logger()
@@ -46,9 +47,10 @@ class Sampler:
     """Its own memory is what nodes had counted when they were asked last."""
 
     before: dict[int, Counted] = field(default_factory=dict)
+    judge: Judge = field(default_factory=Judge)
 
     def take(self) -> None:
-        """Asks every node that is heard, and keeps what has gone through everything since."""
+        """Asks every node that is heard, keeps what has gone through everything since, and judges it."""
         view = current_view()
         with transaction() as session:
             agents = nodes.with_agents(session)
@@ -58,11 +60,14 @@ class Sampler:
             now = {number: one for number, one in told if one is not None}
         before, self.before = self.before, now
         found = sampled(view, before, now)
-        if not found.series:
-            return
         with transaction() as session:
-            kept.keep(session, kept.now(session), found)
-            tell(session, "samples")
+            at = kept.now(session)
+            if found.series:
+                kept.keep(session, at, found)
+                tell(session, "samples")
+        # What was taken is kept, whatever becomes of what is made of it.
+        with transaction() as session:
+            self.judge.take(session, view, found, at, settings().sample_seconds)
 
 
 def _ask(url: str) -> Counted | None:
@@ -115,6 +120,7 @@ class Drawn:
     rows: Condensed
     changes: list[ChangeRow]
     outages: list[OutageRow]
+    alerts: list[tuple[AlertRow, str]]  # with the name of the rule
 
 
 def drawn(view: SiteView, of: Sampled, name: str, part: str, over: Over) -> Drawn:
@@ -129,6 +135,8 @@ def drawn(view: SiteView, of: Sampled, name: str, part: str, over: Over) -> Draw
         at, rows = kept.of_series(session, about.series, over.span, since)
         found = _changes(session, about, since)
         out = outages.since(session, since, {Out.NODE: on, Out.DISK: about.disks})
+        rules = {rule.number: rule.name for rule in alerts.rules(session)}
+        told = alerts.of_thing(session, about.series, since, MOST_CHANGES)
     seconds = float(over.point or over.span or settings().sample_seconds)
     if over.point:
         at, rows = in_points(at, rows, over.point)
@@ -146,6 +154,7 @@ def drawn(view: SiteView, of: Sampled, name: str, part: str, over: Over) -> Draw
         rows=rows,
         changes=found,
         outages=out,
+        alerts=[(row, rules[row.rule_id]) for row in told if row.rule_id in rules],
     )
 
 

@@ -15,6 +15,7 @@ from typing import Any
 import psycopg
 import structlog
 
+from foldbarn.changes.engine.mailing import send_mail
 from foldbarn.changes.kinds.cluster.believers import believers
 from foldbarn.core.actors import BY_ITSELF
 from foldbarn.core.errors import BarnError, NotPossible, Unreachable
@@ -39,7 +40,7 @@ from foldbarn.core.units import say_count
 from foldbarn.core.watch.lamps import UNWATCHED_SECONDS
 from foldbarn.core.watch.silence import silence_of
 from foldbarn.links.agents import NOTHING_NEW, QUICK_SECONDS, Agent, Garbled, Questions, Report, read_witness
-from foldbarn.links.mail import send_mail
+from foldbarn.services.alerts.telling import SEND_SECONDS, sending
 from foldbarn.services.bins import empty_bins
 from foldbarn.services.changes import carry_out, try_again
 from foldbarn.services.copies import let_copies_stand_alone
@@ -55,9 +56,9 @@ from foldbarn.services.shares import find_names, move_homes, sum_used
 from foldbarn.services.tiers import move_by_heat
 from foldbarn.services.vm_hosts import hear_vm_hosts
 from foldbarn.settings import settings
+from foldbarn.store import alerts, disks, moves, nodes, outages, pools, records, watching
 from foldbarn.store import changes as kept
 from foldbarn.store import cluster as store_cluster
-from foldbarn.store import disks, moves, nodes, outages, pools, records, watching
 from foldbarn.store import site as store_site
 from foldbarn.store.database import (
     Session,
@@ -175,6 +176,8 @@ class Watch:
     giving: Round = field(default_factory=_giving)
     sampling: Round = field(default_factory=lambda: sampling(Sampler()))
     sample_at: float = 0.0  # when samples are looked to next
+    sending: Round = field(default_factory=sending)
+    send_at: float = 0.0  # when it is looked next at what is to be sent
     hosts: HostTaker = field(default_factory=HostTaker)
 
     async def run(self) -> None:
@@ -202,6 +205,7 @@ class Watch:
         giving = asyncio.create_task(asyncio.sleep(0))
         hosts = asyncio.create_task(asyncio.sleep(0))
         sampling = asyncio.create_task(asyncio.sleep(0))
+        sending = asyncio.create_task(asyncio.sleep(0))
         try:
             while True:
                 # The lock is ours only while its connection lives, and this tells in the same breath.
@@ -216,12 +220,14 @@ class Watch:
                     giving = asyncio.create_task(self._give())
                 if sampling.done() and time.monotonic() >= self.sample_at:
                     sampling = asyncio.create_task(self._sample())
+                if sending.done() and time.monotonic() >= self.send_at:
+                    sending = asyncio.create_task(self._send())
                 if hosts.done():
                     hosts = asyncio.create_task(self._hear_hosts())
                 await asyncio.sleep(TICK_SECONDS)
         finally:
             # Whoever keeps watch next is not to find us at it still.
-            await asyncio.shield(asyncio.gather(thinking, counting, giving, sampling, hosts))
+            await asyncio.shield(asyncio.gather(thinking, counting, giving, sampling, sending, hosts))
 
     async def _holds(self, holder: psycopg.AsyncConnection[Any]) -> bool:
         row = await (await holder.execute("select pg_try_advisory_lock(%s)", (WATCH_LOCK,))).fetchone()
@@ -283,6 +289,12 @@ class Watch:
         async with _going_on("taking samples"):
             self.sample_at = time.monotonic() + SAMPLE_LOOK_SECONDS
             await asyncio.to_thread(self.sampling.go, self.revision)
+
+    async def _send(self) -> None:
+        """The same for what is to be told: servers that hang hold up nothing else."""
+        async with _going_on("sending what is to be told"):
+            self.send_at = time.monotonic() + SEND_SECONDS
+            await asyncio.to_thread(self.sending.go, self.revision)
 
     def _know(self, agents: Mapping[int, nodes.AgentOf]) -> None:
         """What the site says of its agents by now. A report of theirs is looked at again, all of it, where
@@ -734,6 +746,7 @@ def prune() -> None:
         forgotten = moves.forget_ended(session, KEEP_MOVES_SECONDS)
         records.forget_old(session)
         outages.forget_old(session)
+        alerts.forget_old(session)
     if forgotten:
         log.info("moves forgotten", moves=forgotten)
 

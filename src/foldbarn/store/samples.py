@@ -14,7 +14,7 @@ from psycopg import Connection
 from sqlalchemy import func, select, text
 from sqlalchemy.dialects.postgresql import insert
 
-from foldbarn.core.arrays import Reals
+from foldbarn.core.arrays import Ints, Reals
 from foldbarn.core.watch.samples import (
     HOUR,
     KEPT,
@@ -129,6 +129,13 @@ def of_series(session: Session, series: Series, span: int, since: datetime) -> t
     return np.array([moment.timestamp() for moment in at], dtype=np.float64), rows
 
 
+def newest(session: Session, of: Sampled) -> tuple[list[Series], Condensed]:
+    """The last sample of each thing of a kind that was sampled just now."""
+    last = select(func.max(SampleRow.at)).where(SampleRow.what == of.value).scalar_subquery()
+    series, _, rows = _read(session, TAKEN, SampleRow.what == of.value, SampleRow.at == last)
+    return series, rows
+
+
 def _read(session: Session, table: _Table, *which: Any) -> tuple[list[Series], list[datetime], Condensed]:
     """Of which thing each is, when, and what they say; in their order."""
     row = table.row
@@ -144,28 +151,34 @@ def _read(session: Session, table: _Table, *which: Any) -> tuple[list[Series], l
     at, times = [one[3] for one in found], [bytes(one[4]) for one in found]
     if row is SampleRow:
         return series, at, of_samples(_matrix([one[5:] for one in found]), times)
-    count = np.array([one[6] for one in found], dtype=np.int64).reshape(-1, len(MEASURES))
+    count = np.nan_to_num(_matrix([one[6] for one in found])).astype(np.int64)
     mean, least, most = (_matrix([one[column] for one in found]) for column in (7, 8, 9))
     return series, at, Condensed(count, mean, least, most, [bytes(one[5]) for one in found], times)
 
 
 def _matrix(rows: Sequence[Sequence[float | None]]) -> Reals:
-    """NaN where nothing is known."""
-    return np.array(rows, dtype=np.float64).reshape(-1, len(MEASURES))
+    """NaN where nothing is known: of measures that came later, and that were left out at the end."""
+    found = np.full((len(rows), len(MEASURES)), np.nan)
+    for row, values in enumerate(rows):
+        found[row, : len(values)] = values
+    return found
+
+
+def _as_long_as_known(counts: Ints) -> Ints:
+    """Up to where of each row anything is known, [rows]: what follows need not be kept."""
+    known = counts > 0
+    ends: Ints = np.where(known.any(axis=1), counts.shape[1] - np.argmax(known[:, ::-1], axis=1), 1)
+    return ends
 
 
 def _write(session: Session, table: _Table, at: datetime, series: Sequence[Series], rows: Condensed) -> None:
     _make_room(session, table, at)
-    listed = zip(
-        series,
-        rows.count.tolist(),
-        rows.mean.tolist(),
-        rows.least.tolist(),
-        rows.most.tolist(),
-        rows.spread,
-        rows.times,
-        strict=True,
+    ends = _as_long_as_known(rows.count).tolist()
+    measured = (
+        [values[:end] for values, end in zip(table.tolist(), ends, strict=True)]
+        for table in (rows.count, rows.mean, rows.least, rows.most)
     )
+    listed = zip(series, *measured, rows.spread, rows.times, strict=True)
     columns = [*_KEY, "count", "mean", "least", "most", "spread", "times"]
     types = [*_KEY_TYPES, "int4[]", "float4[]", "float4[]", "float4[]", "bytea", "bytea"]
     told = ((one.of.value, one.number, one.part, at, *said) for one, *said in listed)
@@ -183,7 +196,8 @@ def _copy(
     a Database").
     """
     driver = cast(Connection[Any], session.connection().connection.driver_connection)
-    command = f"copy {table.name} ({', '.join(columns)}) from stdin (format binary)"
+    named = ", ".join(f'"{column}"' for column in columns)  # some are words of SQL too
+    command = f"copy {table.name} ({named}) from stdin (format binary)"
     with driver.cursor() as cursor, cursor.copy(command) as copy:
         copy.set_types(list(types))
         for row in rows:

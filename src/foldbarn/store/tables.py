@@ -812,13 +812,19 @@ class SampleRow(Base):
     reads: Mapped[float | None]
     writes: Mapped[float | None]
     held_bytes: Mapped[float | None]
+    full: Mapped[float | None]
+    short: Mapped[float | None]
+    celsius: Mapped[float | None]
+    worn: Mapped[float | None]
+    defects: Mapped[float | None]
     times: Mapped[bytes] = mapped_column(LargeBinary)
     __table_args__ = (Index("sample_at", "at"), {"postgresql_partition_by": "range (at)"})
 
 
 class CondensedRow:
     """Samples put together (core.watch.samples.Condensed), by when the time that they stand for begins. Each
-    list has a number for each measure, NaN where nothing is known.
+    list has a number for each measure, NaN where nothing is known; those at the end of which nothing is
+    known are left out.
     """
 
     what: Mapped[str] = mapped_column(primary_key=True)
@@ -869,6 +875,169 @@ class OutageRow(Base):
         CheckConstraint("what in ('node', 'disk')", name="outage_what"),
         Index("outage_of", "what", "number", "since"),
         Index("one_outage", "what", "number", unique=True, postgresql_where=text("until is null")),
+    )
+
+
+class RouteRow(Base):
+    """To whom alerts are told, and how. target: an address for mail, or the URL of a webhook; least: the
+    severity from which on; usual: for rules that name no route. sealed: the webhook's secret.
+    """
+
+    __tablename__ = "route"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    kind: Mapped[str]
+    target: Mapped[str]
+    least: Mapped[str]
+    usual: Mapped[bool]
+    sealed: Mapped[str] = mapped_column(server_default="")
+    __table_args__ = (
+        CheckConstraint("kind in ('mail', 'webhook')", name="route_kind"),
+        CheckConstraint("least in ('notice', 'urgent')", name="route_least"),
+        Index("route_name_taken", func.lower(text("name")), unique=True),
+    )
+
+
+class MailServerRow(Base):
+    """Who takes mail, where a person has said so. encrypted: only over a connection that is (STARTTLS);
+    trusted: certificates (PEM) by which the server is known, beside those of this machine; account, sealed:
+    to sign in with, empty for no need.
+    """
+
+    __tablename__ = "mail_server"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    host: Mapped[str]
+    port: Mapped[int]
+    sender: Mapped[str]
+    encrypted: Mapped[bool]
+    trusted: Mapped[str] = mapped_column(server_default="")
+    account: Mapped[str] = mapped_column(server_default="")
+    sealed: Mapped[str] = mapped_column(server_default="")
+    __table_args__ = (CheckConstraint("id = 1", name="one_mail_server"),)
+
+
+class WatchRuleRow(Base):
+    """core.watch.rules.Rule. bounds: {"way", "limit", "clear", "hold"}; chosen: {"only", "pool",
+    "namespace"}, each left out where it chooses nothing; quiet: [from, to] minutes since midnight UTC.
+    """
+
+    __tablename__ = "watch_rule"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    name: Mapped[str]
+    of: Mapped[str]
+    metric: Mapped[str]
+    bounds: Mapped[dict[str, Any] | None] = mapped_column(JSONB(none_as_null=True))
+    chosen: Mapped[dict[str, Any]]
+    absent: Mapped[float | None]
+    severity: Mapped[str]
+    quiet: Mapped[list[Any] | None] = mapped_column(JSONB(none_as_null=True))
+    route_id: Mapped[int | None] = mapped_column(ForeignKey("route.id", ondelete="set null"))
+    is_on: Mapped[bool]
+    __table_args__ = (
+        CheckConstraint("severity in ('notice', 'urgent')", name="rule_severity"),
+        Index("watch_rule_name_taken", func.lower(text("name")), unique=True),
+    )
+
+
+class IncidentRow(Base):
+    """Alerts that have a cause in common (core.watch.causes). severity: the highest of them; told: the one
+    that was told of last, None before. seen_by, seen_at: who said that they see to it, and when;
+    silent_until: nothing is told of it before.
+    """
+
+    __tablename__ = "incident"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    cause: Mapped[str]
+    number: Mapped[int]
+    kind: Mapped[str]
+    part: Mapped[str]
+    headline: Mapped[str]
+    severity: Mapped[str]
+    told: Mapped[str | None]
+    begun: Mapped[datetime]
+    ended: Mapped[datetime | None]
+    seen_by: Mapped[str | None]
+    seen_at: Mapped[datetime | None]
+    silent_until: Mapped[datetime | None]
+    __table_args__ = (
+        Index(
+            "one_incident",
+            "cause",
+            "number",
+            "kind",
+            "part",
+            unique=True,
+            postgresql_where=text("ended is null"),
+        ),
+    )
+
+
+class AlertRow(Base):
+    """How a rule stands or stood with a thing, from the first sample of a breach (since) on: pending until it
+    has fired, over once it is ended. absent: it is that nothing is heard of the thing; why: it ended, where
+    no sample ended it. One that never fired is deleted when it ends.
+    """
+
+    __tablename__ = "alert"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    rule_id: Mapped[int] = mapped_column(ForeignKey("watch_rule.id", ondelete="cascade"))
+    what: Mapped[str]
+    number: Mapped[int]
+    part: Mapped[str]
+    name: Mapped[str]
+    absent: Mapped[bool]
+    since: Mapped[datetime]
+    fired: Mapped[datetime | None]
+    ended: Mapped[datetime | None]
+    why: Mapped[str] = mapped_column(server_default="")
+    worst: Mapped[float | None]
+    incident_id: Mapped[int | None] = mapped_column(ForeignKey("incident.id"), index=True)
+    __table_args__ = (
+        Index(
+            "one_alert",
+            "rule_id",
+            "what",
+            "number",
+            "part",
+            "absent",
+            unique=True,
+            postgresql_where=text("ended is null"),
+        ),
+        Index("alert_of", "what", "number", "since"),
+    )
+
+
+class MessageRow(Base):
+    """What is or was sent to whom. mark: tells it from all others, however often it is tried. No route is
+    told of the same event of an incident twice.
+    """
+
+    __tablename__ = "message"
+    id: Mapped[int] = mapped_column(primary_key=True)
+    mark: Mapped[str] = mapped_column(server_default=text("gen_random_uuid()"))
+    incident_id: Mapped[int | None] = mapped_column(ForeignKey("incident.id"))
+    route_id: Mapped[int] = mapped_column(ForeignKey("route.id", ondelete="cascade"))
+    event: Mapped[str]
+    subject: Mapped[str]
+    body: Mapped[str]
+    state: Mapped[str] = mapped_column(server_default="waiting")
+    tries: Mapped[int] = mapped_column(server_default="0")
+    problem: Mapped[str] = mapped_column(server_default="")
+    made_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    next_at: Mapped[datetime] = mapped_column(server_default=func.now())
+    sent_at: Mapped[datetime | None]
+    __table_args__ = (
+        CheckConstraint("state in ('waiting', 'sending', 'sent', 'given up')", name="message_state"),
+        CheckConstraint("event in ('fired', 'worse', 'over', 'test')", name="message_event"),
+        Index(
+            "told_once",
+            "incident_id",
+            "route_id",
+            "event",
+            unique=True,
+            postgresql_where=text("incident_id is not null"),
+        ),
+        Index("message_due", "next_at", postgresql_where=text("state in ('waiting', 'sending')")),
     )
 
 

@@ -22,6 +22,7 @@ from foldbarn.yard.consumers import compressed_part, operations_a_second
 from foldbarn.yard.council import BadOrder
 from foldbarn.yard.machines import Landing, Machines, Order, PlyFacts, Strip, copies_of
 from foldbarn.yard.scenario import StandInDisk, StandInPort
+from foldbarn.yard.serving import busy_part
 from foldbarn.yard.thin import written_part
 
 
@@ -134,34 +135,47 @@ def _device(machines: Machines, disk: StandInDisk, name: str) -> dict[str, Any]:
     return device
 
 
-def _of_any(machines: Machines, disk: StandInDisk) -> dict[str, Any]:
-    """What a disk of any kind tells: how long it has run, and how warm it is."""
+WARM = {"nvme": 36, "ssd": 28, "hdd": 30}  # degrees Celsius of a disk that does nothing
+WARMER = 9  # so much, where it does all it can
+WORN_WHEN_NEW = 2  # per cent of its rated life, which an NVMe device had used when it came
+WORSE_SECONDS = 14_400  # of the yard's time, after which a disk that wears has lost one more sector
+
+
+def _said(machines: Machines, disk: StandInDisk) -> dict[str, int]:
+    """What a disk says of itself, by the names that the agent protocol has."""
     own = zlib.crc32(disk.serial.encode())
-    warm = 36 if disk.media == "nvme" else 28
-    return {
-        "power_on_time": {"hours": 4_000 + own % 21_000 + int(machines.clock // 3_600)},
-        "temperature": {"current": warm + own % 8},
-    }
+    warm = WARM[disk.media] + own % 8 + round(WARMER * busy_part(machines, disk.serial))
+    said = {"temperature": warm}
+    if disk.media == "nvme":
+        rated = rated_bytes(disk.size_bytes, disk.drive_writes_a_day)
+        written = machines.counters[disk.serial].written_bytes
+        return said | {"percentage_used": WORN_WHEN_NEW + int(100 * written / rated) if rated else 0}
+    lost = 312 + int(machines.clock // WORSE_SECONDS) if disk.wears else 0
+    return said | {"reallocated": lost, "pending": 0, "uncorrectable": 0}
 
 
 def _smart(machines: Machines, disk: StandInDisk) -> dict[str, Any]:
-    written = int(machines.counters[disk.serial].written_bytes)
+    said, own = _said(machines, disk), zlib.crc32(disk.serial.encode())
+    of_any = {
+        "power_on_time": {"hours": 4_000 + own % 21_000 + int(machines.clock // 3_600)},
+        "temperature": {"current": said["temperature"]},
+    }
     if disk.media == "nvme":
+        written = int(machines.counters[disk.serial].written_bytes)
         return {
-            **_of_any(machines, disk),
+            **of_any,
             "nvme_smart_health_information_log": {
                 "critical_warning": 0,
-                "percentage_used": 2,
+                "percentage_used": said["percentage_used"],
                 "data_units_written": written // 512_000,
             },
         }
-    moved = 312 + int(machines.clock // 14_400) if disk.wears else 0
     return {
-        **_of_any(machines, disk),
+        **of_any,
         "smart_status": {"passed": True},
         "ata_smart_attributes": {
             "table": [
-                {"id": 5, "name": "Reallocated_Sector_Ct", "raw": {"value": moved}},
+                {"id": 5, "name": "Reallocated_Sector_Ct", "raw": {"value": said["reallocated"]}},
                 {"id": 197, "name": "Current_Pending_Sector", "raw": {"value": 0}},
                 {"id": 198, "name": "Offline_Uncorrectable", "raw": {"value": 0}},
             ]
@@ -189,7 +203,7 @@ def inventory_version(machines: Machines, node: str) -> str:
         )
         for d in machines.inside(node)
     ]
-    worn = any(d.wears for d in built.disks) and int(machines.clock // 14_400)
+    worn = any(d.wears for d in built.disks) and int(machines.clock // WORSE_SECONDS)
     ports = [
         (p.name, p.purpose, p.up, p.megabits, p.mtu, p.neighbour, addresses_of(machines, node, p))
         for p in built.ports
@@ -211,7 +225,10 @@ def counted(machines: Machines, node: str) -> dict[str, Any]:
     for port in machines.nodes[node].ports:
         sent, received = machines.traffic[f"{node}:{port.name}"]
         ports[port.name] = {"sent_bytes": int(sent), "received_bytes": int(received)}
-    return {"uptime": machines.clock, **counters(machines, node), "ports": ports, "work": done}
+    found = counters(machines, node)
+    for disk in machines.inside(node):
+        found["disks"][disk.serial]["health"] = _said(machines, disk)
+    return {"uptime": machines.clock, **found, "ports": ports, "work": done}
 
 
 def counters(machines: Machines, node: str) -> dict[str, Any]:

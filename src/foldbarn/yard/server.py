@@ -28,7 +28,7 @@ from foldbarn.yard.names import open_names
 from foldbarn.yard.orchestrator import administering
 from foldbarn.yard.orchestrator.hands import Hands, Wanted
 from foldbarn.yard.orchestrator.standing import StandIn
-from foldbarn.yard.post import PostBox, open_post
+from foldbarn.yard.post import ACCOUNT, PASSWORD, PostBox, open_post
 from foldbarn.yard.scenario import WITNESS, crowd, skerry_ferries, tender_nodes
 
 log = logging.getLogger(__name__)
@@ -63,6 +63,7 @@ class Lever(BaseModel):
         "name server",
         "record",
         "unrecord",
+        "mail server",
     ]
     what: str = ""
     # of a command, the name of a host's port, or manifests
@@ -284,6 +285,13 @@ def make_app(
             "printed": printed,
             "shut": [{"node": node, "port": port} for node, port in sorted(machines.shut)],
             "mails": list(box.messages),
+            "mail_server": {
+                "at": f"127.0.0.1:{mail_port}" if mail_port else "",
+                "how": box.how,
+                "certificate": box.certificate,
+                "account": ACCOUNT,
+                "password": PASSWORD,
+            },
             "name_server": f"127.0.0.1:{names_port}" if names_port else "",
             "names": {"how": machines.names.how, "zone": machines.names.zone},
             "witness_url": f"{own_url}/witness/{WITNESS}",
@@ -303,6 +311,8 @@ def make_app(
                 raise HTTPException(422, str(error)) from error
         elif lever.lever in ("name server", "record", "unrecord"):
             _on_names(machines, lever)
+        elif lever.lever == "mail server":
+            box.how = lever.how
         elif lever.what in machines.hosts:
             printed = _on_host(machines, machines.hosts[lever.what], lever)
         elif lever.lever == "speed":

@@ -12,9 +12,11 @@ from hypothesis import strategies as st
 from sites import changed, make_site, with_volume
 
 from foldbarn.core.arrays import Reals
+from foldbarn.core.machines.health import Health
 from foldbarn.core.machines.network import Port
 from foldbarn.core.pools.protection import Level
 from foldbarn.core.site import SiteView
+from foldbarn.core.volumes.loss import fate_of
 from foldbarn.core.volumes.pace import COUNTED
 from foldbarn.core.watch.samples import (
     BUCKETS,
@@ -34,6 +36,7 @@ from foldbarn.core.watch.samples import (
     of_samples,
     packed,
     percentile,
+    said_of,
     sampled,
     unpacked,
     value_of,
@@ -113,8 +116,11 @@ def test_of_what_nobody_knows_there_is_no_sample() -> None:
         {2: counted(110, node=2, reads=20)},
     ):
         found = sampled(view, before, {1: more} | other)
-        assert volume not in found.series
-        assert pool not in found.series
+        assert math.isnan(of(found, volume)["reads"])
+        assert math.isnan(of(found, pool)["reads"])
+        assert of(found, volume)["short"] == 0  # which does not flow, and is known all the same
+        assert of(found, pool)["full"] == pytest.approx(12 / 27, abs=0.02)
+        assert found.times[found.series.index(volume)].sum() == 0
         assert Series(Sampled.NODE, 1) in found.series
     # A node that did not tell the time before either is no reason to know less.
     assert of(sampled(view, {1: before[1]}, {1: more}), volume)["reads"] == 5
@@ -129,13 +135,28 @@ def test_of_what_nobody_knows_there_is_no_sample() -> None:
     assert volume not in sampled(forming, before, {1: more}).series
 
 
+def test_what_stands_is_sampled_beside_what_flows() -> None:
+    view = site()
+    said = said_of(Health(temperature=41, percentage_used=7, reallocated=3, pending=2, uncorrectable=1))
+    before, now = {1: counted(100, reads=0)}, {1: replace(counted(110, reads=9), said={"S1": said})}
+    found = sampled(view, before, now)
+    disk = of(found, Series(Sampled.DISK, 1))
+    assert (disk["celsius"], disk["worn"], disk["defects"]) == (41, 0.07, 6)
+    assert math.isnan(of(sampled(view, before, {1: counted(110)}), Series(Sampled.DISK, 1))["worn"])
+    # Two of six extents lie on a disk that is gone.
+    gone = changed(view, disks=(replace(view.disks[0], present=False), *view.disks[1:]))
+    short = fate_of(gone, gone.volumes[0]).short
+    assert short > 0
+    assert of(sampled(gone, before, now), Series(Sampled.VOLUME, 1))["short"] == short
+
+
 def test_what_was_not_asked_of_a_ply_before_counts_from_nothing() -> None:
     found = sampled(site(), {1: counted(100)}, {1: counted(110, reads=30)})
     assert of(found, Series(Sampled.VOLUME, 1))["reads"] == 3
 
 
 VALUES = st.one_of(st.just(0.0), st.just(math.nan), st.floats(0.02, 1e15))
-TABLES = st.lists(st.lists(VALUES, min_size=5, max_size=5), min_size=1, max_size=40)
+TABLES = st.lists(st.lists(VALUES, min_size=len(MEASURES), max_size=len(MEASURES)), min_size=1, max_size=40)
 
 
 def as_taken(table: list[list[float]]) -> Condensed:
@@ -203,7 +224,7 @@ def test_bins_hold_what_stands_for_them() -> None:
 
 def test_points_and_gaps_of_a_drawing() -> None:
     at = np.array([0.0, 60.0, 120.0, 300.0, 360.0])
-    starts, rows = in_points(at, as_taken([[float(n)] * 5 for n in range(5)]), 300)
+    starts, rows = in_points(at, as_taken([[float(n)] * len(MEASURES) for n in range(5)]), 300)
     assert starts.tolist() == [0.0, 300.0]
     assert rows.mean[:, 0].tolist() == [1.0, 3.5]
     assert gaps(at, 60).tolist() == [False, False, False, True, False]

@@ -63,6 +63,15 @@ export type StorageClass = Schemas["ClassOut"];
 export type Thread = Schemas["ThreadOut"];
 export type Would = Schemas["ManifestsOut"];
 
+export type WatchRule = Schemas["WatchRuleIn"];
+export type Rule = Schemas["WatchRuleOut"];
+export type Trial = Schemas["TrialOut"];
+export type Unit = Schemas["Unit"];
+export type Incident = Schemas["IncidentOut"];
+export type AlertFacts = Schemas["AlertOut"];
+export type Message = Schemas["MessageOut"];
+export type Route = Schemas["RouteOut"];
+
 /** A refusal of the API, in its own words. */
 export class Refused extends Error {
   constructor(readonly problem: Problem) {
@@ -523,6 +532,98 @@ export const usePull = () =>
       ),
     onSuccess: (yard) => queries.setQueryData(["yard"], yard),
   });
+// Watch. What alters any of it has all of it read anew.
+const ALERTS = ["alerts"];
+const readAlerts = () => queries.invalidateQueries({ queryKey: ALERTS });
+export const useWatch = () =>
+  useQuery({ queryKey: [...ALERTS, "watch"], queryFn: () => answered(api.GET("/api/watch")) });
+export const useIncident = (number: MaybeRefOrGetter<number>) =>
+  useQuery({
+    queryKey: [...ALERTS, "incident", computed(() => toValue(number))],
+    queryFn: () =>
+      answered(api.GET("/api/watch/incidents/{number}", { params: { path: { number: toValue(number) } } })),
+    placeholderData: (before) => (before?.incident.number === toValue(number) ? before : undefined),
+  });
+export const useSee = () =>
+  useMutation({
+    mutationFn: (number: number) =>
+      answered(api.POST("/api/watch/incidents/{number}/see", { params: { path: { number } } })),
+    onSettled: readAlerts,
+  });
+export const useSilence = () =>
+  useMutation({
+    mutationFn: ({ number, seconds }: { number: number; seconds: number }) =>
+      answered(
+        api.POST("/api/watch/incidents/{number}/silence", {
+          params: { path: { number } },
+          body: { seconds },
+        }),
+      ),
+    onSettled: readAlerts,
+  });
+export const useRules = () =>
+  useQuery({ queryKey: [...ALERTS, "rules"], queryFn: () => answered(api.GET("/api/watch/rules")) });
+/** What may be watched. */
+export function useMetrics() {
+  const { data } = useRules();
+  return computed(() => data.value?.metrics ?? []);
+}
+/** A rule of number 0 is a new one. */
+export const useSaveRule = () =>
+  useMutation({
+    mutationFn: ({ number, wish }: { number: number; wish: WatchRule }) =>
+      answered(
+        number
+          ? api.PUT("/api/watch/rules/{number}", { params: { path: { number } }, body: wish })
+          : api.POST("/api/watch/rules", { body: wish }),
+      ),
+    onSettled: readAlerts,
+  });
+export const useDeleteRule = () =>
+  useMutation({
+    mutationFn: (number: number) =>
+      answered(api.DELETE("/api/watch/rules/{number}", { params: { path: { number } } })),
+    onSettled: readAlerts,
+  });
+/** A rule on what happened; tried anew as it is altered, and as samples come. */
+export const useTrial = (asked: MaybeRefOrGetter<Schemas["TrialIn"]>, enabled: MaybeRefOrGetter<boolean>) =>
+  useQuery({
+    queryKey: ["samples", "trial", computed(() => toValue(asked))],
+    queryFn: () => answered(api.POST("/api/watch/rules/try", { body: toValue(asked) })),
+    enabled: computed(() => toValue(enabled)),
+    placeholderData: (before) => before,
+    gcTime: 0,
+  });
+export const useRoutesOfWord = () =>
+  useQuery({ queryKey: [...ALERTS, "routes"], queryFn: () => answered(api.GET("/api/watch/routes")) });
+/** A route of number 0 is a new one. */
+export const useSaveRoute = () =>
+  useMutation({
+    mutationFn: ({ number, wish }: { number: number; wish: Route["wish"] }) =>
+      answered(
+        number
+          ? api.PUT("/api/watch/routes/{number}", { params: { path: { number } }, body: wish })
+          : api.POST("/api/watch/routes", { body: wish }),
+      ),
+    onSettled: readAlerts,
+  });
+export const useDeleteRoute = () =>
+  useMutation({
+    mutationFn: (number: number) =>
+      answered(api.DELETE("/api/watch/routes/{number}", { params: { path: { number } } })),
+    onSettled: readAlerts,
+  });
+export const useTestRoute = () =>
+  useMutation({
+    mutationFn: (number: number) =>
+      answered(api.POST("/api/watch/routes/{number}/test", { params: { path: { number } } })),
+    onSettled: readAlerts,
+  });
+export const useSaveMail = () =>
+  useMutation({
+    mutationFn: (body: Schemas["MailServerIn"]) => answered(api.PUT("/api/watch/mail", { body })),
+    onSettled: readAlerts,
+  });
 export const useGrace = () =>
   useMutation({
     mutationFn: (seconds: number) => answered(api.PUT("/api/grace", { body: { grace_seconds: seconds } })),
@@ -534,7 +635,8 @@ const TOPICS: Record<string, string[][]> = {
   work: [["work"]],
   heat: [["heat"]],
   samples: [["samples"]],
-  everything: [["barn"], ["site"], ["changes"], ["work"], ["heat"], ["samples"], ["yard"]],
+  alerts: [["alerts"], ["yard"]],
+  everything: [["barn"], ["site"], ["changes"], ["work"], ["heat"], ["samples"], ["alerts"], ["yard"]],
 };
 
 const QUIET_MS = 5000;

@@ -1387,6 +1387,230 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Watch
+         * @description What goes on, and what was over lately.
+         */
+        get: operations["read_watch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/incidents/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Incident
+         * @description An incident with its alerts, and what was sent of it.
+         */
+        get: operations["read_incident"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/incidents/{number}/see": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * See Incident
+         * @description Says that one sees to it: nothing more is told of it but that it is over.
+         */
+        post: operations["see_incident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/incidents/{number}/silence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Silence Incident
+         * @description Nothing is told of it for so long.
+         */
+        post: operations["silence_incident"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/mail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Mail Server
+         * @description Which server takes mail.
+         */
+        put: operations["set_mail_server"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/routes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Read Routes
+         * @description To whom alerts are told, by which server, and what was sent.
+         */
+        get: operations["read_routes"];
+        put?: never;
+        /** Make Route */
+        post: operations["make_route"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/routes/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Alter Route */
+        put: operations["alter_route"];
+        post?: never;
+        /**
+         * Delete Route
+         * @description With the record of what was sent to it.
+         */
+        delete: operations["delete_route"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/routes/{number}/test": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Test Route
+         * @description Sends a test at once.
+         */
+        post: operations["test_route"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Read Rules */
+        get: operations["read_rules"];
+        put?: never;
+        /** Make Rule */
+        post: operations["make_rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/rules/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Try Rule
+         * @description What a rule would have found over the last hour, day or week. Nothing is kept, and nothing is sent.
+         */
+        post: operations["try_rule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/watch/rules/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Alter Rule
+         * @description What was under way by a rule that judges otherwise from now on is over.
+         */
+        put: operations["alter_rule"];
+        post?: never;
+        /**
+         * Delete Rule
+         * @description With all that it found.
+         */
+        delete: operations["delete_rule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/witness": {
         parameters: {
             query?: never;
@@ -1578,6 +1802,37 @@ export interface components {
         AgentOut: {
             /** Node */
             node: string;
+        };
+        /**
+         * AlertOut
+         * @description An alert. link: the kind of page that the thing has, thing: its name there; said: how it is with it.
+         */
+        AlertOut: {
+            /** Absent */
+            absent: boolean;
+            /** Carriers */
+            carriers: string[];
+            /** Consumers */
+            consumers: string[];
+            /** Ended */
+            ended: number | null;
+            /** Fired */
+            fired: number | null;
+            kind: components["schemas"]["Sampled"];
+            /** Name */
+            name: string;
+            /** Rule */
+            rule: string;
+            /** Rule Number */
+            rule_number: number;
+            /** Said */
+            said: string;
+            /** Since */
+            since: number;
+            /** Thing */
+            thing: string;
+            /** Why */
+            why: string;
         };
         /**
          * AlterShareParams
@@ -1895,6 +2150,23 @@ export interface components {
             new: boolean;
             /** Node */
             node: string;
+        };
+        /**
+         * BoundsBody
+         * @description hold: seconds for which a breach must last before it counts.
+         */
+        BoundsBody: {
+            /** Clear */
+            clear: number;
+            /**
+             * Hold
+             * @default 0
+             */
+            hold: number;
+            /** Limit */
+            limit: number;
+            /** @default above */
+            way: components["schemas"]["Way"];
         };
         /**
          * By
@@ -4863,6 +5135,12 @@ export interface components {
             witness_url: string;
         };
         /**
+         * Event
+         * @description Of what a message tells.
+         * @enum {string}
+         */
+        Event: "fired" | "worse" | "over" | "test";
+        /**
          * ExtentOut
          * @description An extent, and where its strips lie; through: it is read from the volume's origin.
          */
@@ -5527,6 +5805,44 @@ export interface components {
             sentence: string;
         };
         /**
+         * IncidentOut
+         * @description Alerts with a cause in common. alerts, left: how many there are, and of how many it is still so.
+         *     seen_by: who sees to it; silent_until: nothing is told of it before.
+         */
+        IncidentOut: {
+            /** Alerts */
+            alerts: number;
+            /** Begun */
+            begun: number;
+            /** Cause */
+            cause: string;
+            /** Ended */
+            ended: number | null;
+            /** Headline */
+            headline: string;
+            /** Left */
+            left: number;
+            /** Number */
+            number: number;
+            /** Seen At */
+            seen_at: number | null;
+            /** Seen By */
+            seen_by: string;
+            severity: components["schemas"]["Severity"];
+            /** Silent Until */
+            silent_until: number | null;
+            /** Told */
+            told: boolean;
+        };
+        /** IncidentPage */
+        IncidentPage: {
+            /** Alerts */
+            alerts: components["schemas"]["AlertOut"][];
+            incident: components["schemas"]["IncidentOut"];
+            /** Messages */
+            messages: components["schemas"]["MessageOut"][];
+        };
+        /**
          * KeepMemoryParams
          * @description name: of the snapshot; room: per cent that a volume sets aside for what is overwritten, with its first
          *     one.
@@ -5755,7 +6071,7 @@ export interface components {
              * Lever
              * @enum {string}
              */
-            lever: "cut power" | "give power" | "pull disk" | "return disk" | "answer" | "forget orders" | "speed" | "consumers" | "shut port" | "open port" | "unplug" | "plug" | "run" | "apply" | "remove" | "name server" | "record" | "unrecord";
+            lever: "cut power" | "give power" | "pull disk" | "return disk" | "answer" | "forget orders" | "speed" | "consumers" | "shut port" | "open port" | "unplug" | "plug" | "run" | "apply" | "remove" | "name server" | "record" | "unrecord" | "mail server";
             /**
              * Port
              * @default 0
@@ -5912,6 +6228,67 @@ export interface components {
             nodes: components["schemas"]["NodeFacts"][];
         };
         /**
+         * MadeOut
+         * @description secret: of a new webhook, by which what is sent to it is signed; shown this once.
+         */
+        MadeOut: {
+            /** Secret */
+            secret: string;
+        };
+        /**
+         * MailServerIn
+         * @description Which server takes mail. encrypted: nothing is said to it otherwise; trusted: certificates (PEM) by
+         *     which it is known, beside those of this machine. password: none to keep the one there is.
+         */
+        MailServerIn: {
+            /**
+             * Account
+             * @default
+             */
+            account: string;
+            /**
+             * Encrypted
+             * @default false
+             */
+            encrypted: boolean;
+            /** Host */
+            host: string;
+            /** Password */
+            password?: string | null;
+            /**
+             * Port
+             * @default 25
+             */
+            port: number;
+            /** Sender */
+            sender: string;
+            /**
+             * Trusted
+             * @default
+             */
+            trusted: string;
+        };
+        /**
+         * MailServerOut
+         * @description chosen: a person has said so; else it is that of the settings, or none (empty).
+         */
+        MailServerOut: {
+            /** Account */
+            account: string;
+            /** Chosen */
+            chosen: boolean;
+            /** Encrypted */
+            encrypted: boolean;
+            /** Host */
+            host: string;
+            /** Port */
+            port: number;
+            /** Sender */
+            sender: string;
+            /** Trusted */
+            trusted: string;
+        };
+        /**
          * MakeClaimedParams
          * @description Claims by number.
          */
@@ -6028,7 +6405,8 @@ export interface components {
         /**
          * MarkOut
          * @description Something that was going on meanwhile, from when until when in seconds since 1970 (null: still): a
-         *     change, by its number, or that a node was not heard or a disk not seen.
+         *     change, by its number, that a node was not heard or a disk not seen, or an alert, by the number of its
+         *     incident.
          */
         MarkOut: {
             /** Begun */
@@ -6037,6 +6415,8 @@ export interface components {
             change: number | null;
             /** Ended */
             ended: number | null;
+            /** Incident */
+            incident: number | null;
             lamp: components["schemas"]["Lamp"];
             /** Words */
             words: string;
@@ -6045,10 +6425,13 @@ export interface components {
          * Measure
          * @description What is sampled: flows and operations are a second. Read from a volume, a pool or a disk, sent by a
          *     port; a node reads and writes what its disks do. Operations are those of consumers. Held: bytes that
-         *     consumers have written to a volume, or that strips take of a disk, a node or a pool.
+         *     consumers have written to a volume, or that strips take of a disk, a node or a pool. Full: the share of a
+         *     pool's room that is taken. Short: extents of a volume that lack strips. Of a disk, as it says itself: how
+         *     warm it is in degrees Celsius, the share of its rated life that is used, and defects, its sectors that
+         *     were reallocated, wait to be, or cannot be read.
          * @enum {string}
          */
-        Measure: "read_bytes" | "written_bytes" | "reads" | "writes" | "held_bytes";
+        Measure: "read_bytes" | "written_bytes" | "reads" | "writes" | "held_bytes" | "full" | "short" | "celsius" | "worn" | "defects";
         /**
          * MeasureOut
          * @description One measure, point by point; null where nobody knows. least, most: of the samples that a point was put
@@ -6084,6 +6467,56 @@ export interface components {
             most_operations: number | null;
             /** Volume */
             volume: string;
+        };
+        /**
+         * MessageOut
+         * @description What was or is to be sent. state: of it, in a word; problem: why it was not taken yet.
+         */
+        MessageOut: {
+            event: components["schemas"]["Event"];
+            /** Incident */
+            incident: number | null;
+            /** Made */
+            made: number;
+            /** Number */
+            number: number;
+            /** Problem */
+            problem: string;
+            /** Sent */
+            sent: number | null;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "waiting" | "sending" | "sent" | "given up";
+            /** Subject */
+            subject: string;
+            /** Text */
+            text: string;
+            /** To */
+            to: string;
+            /** Tries */
+            tries: number;
+        };
+        /**
+         * Metric
+         * @description What of a thing is watched.
+         * @enum {string}
+         */
+        Metric: "mean_time" | "late_time" | "reads" | "writes" | "read_bytes" | "written_bytes" | "held_bytes" | "full" | "short" | "celsius" | "worn" | "defects";
+        /**
+         * MetricOut
+         * @description What may be watched: of which things, in which unit, a limit to begin with.
+         */
+        MetricOut: {
+            metric: components["schemas"]["Metric"];
+            /** Of */
+            of: components["schemas"]["Sampled"][];
+            unit: components["schemas"]["Unit"];
+            /** Usual */
+            usual: number;
+            /** Words */
+            words: string;
         };
         /**
          * MoreOut
@@ -6496,6 +6929,18 @@ export interface components {
             number: number;
             /** Title */
             title: string;
+        };
+        /**
+         * OtherOut
+         * @description How often it would have told by another limit.
+         */
+        OtherOut: {
+            /** Limit */
+            limit: number;
+            /** Told */
+            told: number;
+            /** Words */
+            words: string;
         };
         /**
          * OutcomeOut
@@ -7193,6 +7638,16 @@ export interface components {
          * @enum {string}
          */
         Question: "not as it should be" | "cannot be read" | "short of strips" | "wants room" | "not connected" | "one path" | "departs from its policy" | "full in a week at this pace" | "no snapshot for a day" | "being made" | "reads from a snapshot" | "offline" | "attached to nothing" | "keeps no policy" | "thin";
+        /**
+         * QuietBody
+         * @description Minutes since midnight UTC.
+         */
+        QuietBody: {
+            /** Begins */
+            begins: number;
+            /** Ends */
+            ends: number;
+        };
         /** RackOut */
         RackOut: {
             /** Name */
@@ -7586,6 +8041,46 @@ export interface components {
             racks?: components["schemas"]["RackWish"][];
         };
         /**
+         * RouteIn
+         * @description To whom alerts are told. target: an address for mail, or the URL of a webhook; least: the severity from
+         *     which on; usual: for all rules that name no route.
+         */
+        RouteIn: {
+            /**
+             * Kind
+             * @default mail
+             * @enum {string}
+             */
+            kind: "mail" | "webhook";
+            /** @default notice */
+            least: components["schemas"]["Severity"];
+            /** Name */
+            name: string;
+            /** Target */
+            target: string;
+            /**
+             * Usual
+             * @default true
+             */
+            usual: boolean;
+        };
+        /** RouteOut */
+        RouteOut: {
+            /** Number */
+            number: number;
+            /** Rules */
+            rules: string[];
+            wish: components["schemas"]["RouteIn"];
+        };
+        /** RoutesOut */
+        RoutesOut: {
+            mail: components["schemas"]["MailServerOut"];
+            /** Messages */
+            messages: components["schemas"]["MessageOut"][];
+            /** Routes */
+            routes: components["schemas"]["RouteOut"][];
+        };
+        /**
          * Row
          * @description A figure before and after.
          */
@@ -7623,6 +8118,13 @@ export interface components {
             root: boolean;
             /** Who */
             who: string;
+        };
+        /** RulesOut */
+        RulesOut: {
+            /** Metrics */
+            metrics: components["schemas"]["MetricOut"][];
+            /** Rules */
+            rules: components["schemas"]["WatchRuleOut"][];
         };
         /**
          * RunsOut
@@ -7882,6 +8384,14 @@ export interface components {
             shown_to: string;
         };
         /**
+         * SentOut
+         * @description problem: why a test was not taken; empty where it was.
+         */
+        SentOut: {
+            /** Problem */
+            problem: string;
+        };
+        /**
          * ServeFilesParams
          * @description addresses: those of version 4, alone or in ranges; addresses6: those of version 6, as many, or none of
          *     one of both. names: of these in order, by a pattern or one after the other. name_server: by which the
@@ -8047,6 +8557,12 @@ export interface components {
             value: string;
         };
         /**
+         * Severity
+         * @description How much it matters, least first.
+         * @enum {string}
+         */
+        Severity: "notice" | "urgent";
+        /**
          * ShareOut
          * @description A share. warn: per cent of its quota; fills: when it will be full, in a sentence; empty where nobody
          *     knows.
@@ -8210,6 +8726,14 @@ export interface components {
             /** Why */
             why: string;
         };
+        /**
+         * SilenceIn
+         * @description 0: it is told of again.
+         */
+        SilenceIn: {
+            /** Seconds */
+            seconds: number;
+        };
         /** SizingIn */
         SizingIn: {
             /** Variants */
@@ -8318,6 +8842,18 @@ export interface components {
             state: components["schemas"]["StateOut"];
             /** Taken At */
             taken_at: string | null;
+        };
+        /**
+         * SpanOut
+         * @description From when until when; none while it goes on. fired: from when on it would have been told of.
+         */
+        SpanOut: {
+            /** Ended */
+            ended: number | null;
+            /** Fired */
+            fired: number | null;
+            /** Since */
+            since: number;
         };
         /**
          * SpeedOut
@@ -8612,6 +9148,82 @@ export interface components {
          */
         Transport: "iscsi" | "nvme";
         /**
+         * TrialIn
+         * @description A rule to be tried on what happened over a time.
+         */
+        TrialIn: {
+            /**
+             * Over
+             * @default day
+             * @enum {string}
+             */
+            over: "hour" | "day" | "week";
+            rule: components["schemas"]["WatchRuleIn"];
+        };
+        /**
+         * TrialOut
+         * @description A rule on what happened. covers: things that it looks at; things: those that it was tried on, those
+         *     that it would have told most of first; drawn: the first of them, with its samples: at, values, and pieces
+         *     (from and up to) between which none is missing. message: the last that would have been sent.
+         */
+        TrialOut: {
+            /** At */
+            at: number[];
+            /** Covers */
+            covers: number;
+            /** Drawn */
+            drawn: string;
+            /** Gaps */
+            gaps: number[][];
+            /** Held Back */
+            held_back: number;
+            /** Others */
+            others: components["schemas"]["OtherOut"][];
+            /** Pieces */
+            pieces: number[][];
+            /** Seconds */
+            seconds: number;
+            /** Sentence */
+            sentence: string;
+            /** Since */
+            since: number;
+            /** Spans */
+            spans: components["schemas"]["SpanOut"][];
+            /** Subject */
+            subject: string;
+            /** Text */
+            text: string;
+            /** Things */
+            things: components["schemas"]["TriedOut"][];
+            /** Told */
+            told: number;
+            /** Tried */
+            tried: number;
+            unit: components["schemas"]["Unit"];
+            /** Until */
+            until: number;
+            /** Values */
+            values: (number | null)[];
+        };
+        /**
+         * TriedOut
+         * @description What a rule would have found of one thing. worst: none where nothing is known.
+         */
+        TriedOut: {
+            /** Carriers */
+            carriers: string[];
+            /** Consumers */
+            consumers: string[];
+            /** Held Back */
+            held_back: number;
+            /** Name */
+            name: string;
+            /** Told */
+            told: number;
+            /** Worst */
+            worst: number | null;
+        };
+        /**
          * TryIn
          * @description An address that comes to a share with these rules.
          */
@@ -8634,6 +9246,12 @@ export interface components {
             /** Sentence */
             sentence: string;
         };
+        /**
+         * Unit
+         * @description In what a figure is counted. Shares are parts of 1.
+         * @enum {string}
+         */
+        Unit: "seconds" | "a second" | "bytes a second" | "bytes" | "share" | "extents" | "celsius" | "sectors";
         /**
          * UsableOut
          * @description What a pool would hold under one protection, in bytes; why_not where its domains do not allow it.
@@ -9137,6 +9755,89 @@ export interface components {
             /** Rows */
             rows: components["schemas"]["LossRow"][];
         };
+        /**
+         * WatchOut
+         * @description nobody: why nobody is told anything; empty where somebody is. stuck: messages that are tried again or
+         *     were given up lately.
+         */
+        WatchOut: {
+            /** Nobody */
+            nobody: string;
+            /** Open */
+            open: components["schemas"]["IncidentOut"][];
+            /** Over */
+            over: components["schemas"]["IncidentOut"][];
+            /** Pending */
+            pending: number;
+            /** Rules */
+            rules: number;
+            /** Stuck */
+            stuck: components["schemas"]["MessageOut"][];
+        };
+        /**
+         * WatchRuleIn
+         * @description A watch rule. names: of the things that it looks at, of a port the node's; none for all of them, or all
+         *     of a pool or a namespace. absent: seconds without word of a thing after which that is told. route: by
+         *     number; none for the usual one.
+         */
+        WatchRuleIn: {
+            /** Absent */
+            absent?: number | null;
+            bounds?: components["schemas"]["BoundsBody"] | null;
+            metric: components["schemas"]["Metric"];
+            /** Name */
+            name: string;
+            /**
+             * Names
+             * @default []
+             */
+            names: string[];
+            /**
+             * Namespace
+             * @default
+             */
+            namespace: string;
+            of: components["schemas"]["Sampled"];
+            /**
+             * On
+             * @default true
+             */
+            on: boolean;
+            /**
+             * Pool
+             * @default
+             */
+            pool: string;
+            quiet?: components["schemas"]["QuietBody"] | null;
+            /** Route */
+            route?: number | null;
+            /** @default notice */
+            severity: components["schemas"]["Severity"];
+        };
+        /**
+         * WatchRuleOut
+         * @description A rule as it stands. sentence: what it looks for; firing, pending: things of which it is so now;
+         *     covers: things that it looks at.
+         */
+        WatchRuleOut: {
+            /** Covers */
+            covers: number;
+            /** Firing */
+            firing: number;
+            /** Number */
+            number: number;
+            /** Pending */
+            pending: number;
+            /** Sentence */
+            sentence: string;
+            wish: components["schemas"]["WatchRuleIn"];
+        };
+        /**
+         * Way
+         * @description On which side of its limit a figure is out of bounds.
+         * @enum {string}
+         */
+        Way: "above" | "below";
         /**
          * WhatIf
          * @description What losing one domain now would do to a volume: extents that would lose a copy, and extents that could
@@ -10181,14 +10882,54 @@ export interface components {
             /** Up */
             up: boolean;
         };
-        /** YardMail */
+        /**
+         * YardMail
+         * @description A message that arrived. picture: a PNG in base 64, empty for none; account: that signed in.
+         */
         YardMail: {
+            /**
+             * Account
+             * @default
+             */
+            account: string;
+            /**
+             * Encrypted
+             * @default false
+             */
+            encrypted: boolean;
+            /**
+             * Mark
+             * @default
+             */
+            mark: string;
+            /**
+             * Picture
+             * @default
+             */
+            picture: string;
             /** Subject */
             subject: string;
             /** Text */
             text: string;
             /** To */
             to: string;
+        };
+        /**
+         * YardMailServer
+         * @description The stand-in mail server: its address and port, how it answers, the certificate by which it is known,
+         *     and who may sign in.
+         */
+        YardMailServer: {
+            /** Account */
+            account: string;
+            /** At */
+            at: string;
+            /** Certificate */
+            certificate: string;
+            /** How */
+            how: string;
+            /** Password */
+            password: string;
         };
         /**
          * YardNames
@@ -10241,6 +10982,7 @@ export interface components {
             consumers: number;
             /** Hosts */
             hosts: components["schemas"]["YardHost"][];
+            mail_server: components["schemas"]["YardMailServer"];
             /** Mails */
             mails: components["schemas"]["YardMail"][];
             /**
@@ -18082,6 +18824,1690 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ServedOut"][];
                 };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_watch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_incident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["IncidentPage"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    see_incident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    silence_incident: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SilenceIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_mail_server: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MailServerIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_routes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RoutesOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_route: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RouteIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    alter_route: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RouteIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_route: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    test_route: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SentOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    make_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchRuleIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchRuleOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    alter_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WatchRuleIn"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WatchRuleOut"];
+                };
+            };
+            /** @description The request could not be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not allowed. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not a method of this address. */
+            405: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The site has moved on. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not JSON. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not possible. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description An outside system does not answer. */
+            502: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_rule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description The request could not be read. */
             400: {

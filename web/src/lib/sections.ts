@@ -6,6 +6,7 @@ export const SECTIONS = [
   { name: "Pools", path: "/pools" },
   { name: "Volumes", path: "/volumes" },
   { name: "Consumers", path: "/consumers" },
+  { name: "Watch", path: "/watch" },
   { name: "Changes", path: "/changes" },
 ] as const;
 

@@ -229,6 +229,9 @@ const lasted = (m: Samples["marks"][number]) =>
         <li v-for="(m, i) in marks.slice(0, MOST_MARKS)" :key="i">
           <StateMark :lamp="m.lamp" /> <span class="soft">{{ lasted(m) }}</span>
           <RouterLink v-if="m.change" class="act" :to="`/changes/${m.change}`">{{ m.words }}</RouterLink>
+          <RouterLink v-else-if="m.incident" class="act" :to="`/watch/${m.incident}`">{{
+            m.words
+          }}</RouterLink>
           <template v-else>{{ m.words }}</template>
         </li>
         <li v-if="marks.length > MOST_MARKS" class="soft">

@@ -29,6 +29,12 @@ const addRecord = () =>
   pull.mutate({ lever: "record", text: record.value }, { onSuccess: () => (record.value = "") });
 const isShut = (node: string) =>
   yard.value?.shut.some((s) => s.node === node && s.port === Number(port.value)) ?? false;
+const MAIL_HOW = ["well", "refuses", "silent"] as const;
+const MAIL_SAID = { well: "takes mail", refuses: "refuses it", silent: "is silent" };
+const MOST_LETTERS = 8;
+const letters = computed(() => [...(yard.value?.mails ?? [])].reverse().slice(0, MOST_LETTERS));
+const read = ref(""); // the letter that is open, by its mark
+const copy = (text: string) => void navigator.clipboard.writeText(text);
 const SPEEDS = [1, 10, 60, 600];
 const TIMES = [0, 1, 3, 10];
 function unfold(name: string | null) {
@@ -137,10 +143,45 @@ function setGrace() {
             /><VBtn type="submit" class="chip">Add</VBtn>
           </form>
         </template>
-        <h3>Mail host</h3>
-        <p v-for="(m, i) in [...yard.mails].reverse().slice(0, 5)" :key="i" class="small">
-          <b>{{ m.subject }}</b>, to {{ m.to }}
+        <h3>Mail server</h3>
+        <p class="small mono name-of">{{ yard.mail_server.at }}</p>
+        <div class="row wrap">
+          <VBtn
+            v-for="how in MAIL_HOW"
+            :key="how"
+            class="chip"
+            :aria-label="`The mail server ${MAIL_SAID[how]}`"
+            :aria-pressed="yard.mail_server.how === how"
+            @click="pull.mutate({ lever: 'mail server', how })"
+          >
+            {{ MAIL_SAID[how] }}
+          </VBtn>
+        </div>
+        <p class="small">
+          It can encrypt, and lets <span class="mono">{{ yard.mail_server.account }}</span> sign in by “<span
+            class="mono"
+            >{{ yard.mail_server.password }}</span
+          >”.
+          <VBtn class="act" @click="copy(yard.mail_server.certificate)">Copy its certificate</VBtn>
         </p>
+        <div v-for="(m, i) in letters" :key="m.mark || i" class="mail small">
+          <VBtn class="act" :aria-expanded="read === m.mark" @click="read = read === m.mark ? '' : m.mark">{{
+            m.subject
+          }}</VBtn>
+          to {{ m.to }}
+          <template v-if="read === m.mark">
+            <p v-if="m.encrypted || m.account">
+              {{ m.encrypted ? "Encrypted" : "Not encrypted"
+              }}{{ m.account ? `, signed in as ${m.account}` : "" }}
+            </p>
+            <pre class="printed">{{ m.text }}</pre>
+            <img
+              v-if="m.picture"
+              :src="`data:image/png;base64,${m.picture}`"
+              :alt="`The curve that came with: ${m.subject}`"
+            />
+          </template>
+        </div>
         <p v-if="!yard.mails.length" class="small">No mail has arrived.</p>
         <h3>Nodes</h3>
         <ul>
@@ -305,6 +346,19 @@ p {
 .name-of {
   overflow-wrap: anywhere;
   padding: 0;
+}
+.mail {
+  padding-top: 6px;
+  overflow-wrap: anywhere;
+}
+.mail .act {
+  white-space: normal;
+  text-align: left;
+}
+.mail img {
+  display: block;
+  max-width: 100%;
+  margin-top: 6px;
 }
 .printed {
   font: 430 12px/1.4 var(--mono);

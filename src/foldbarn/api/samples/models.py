@@ -28,7 +28,8 @@ class MeasureOut(BaseModel):
 
 class MarkOut(BaseModel):
     """Something that was going on meanwhile, from when until when in seconds since 1970 (null: still): a
-    change, by its number, or that a node was not heard or a disk not seen.
+    change, by its number, that a node was not heard or a disk not seen, or an alert, by the number of its
+    incident.
     """
 
     begun: float
@@ -36,6 +37,7 @@ class MarkOut(BaseModel):
     lamp: Lamp
     words: str
     change: int | None
+    incident: int | None
 
 
 class SamplesOut(BaseModel):

@@ -24,7 +24,7 @@ from foldbarn.core.watch.samples import (
 from foldbarn.core.watch.states import Lamp
 from foldbarn.services.samples import Drawn
 from foldbarn.store.outages import Out
-from foldbarn.store.tables import ChangeRow, OutageRow
+from foldbarn.store.tables import AlertRow, ChangeRow, OutageRow
 
 USUAL = 0.95  # the share of samples that is said to be usual
 DIGITS = 4  # of what is drawn
@@ -52,7 +52,11 @@ def samples_out(view: SiteView, name: str, over: Time, drawn: Drawn) -> SamplesO
         },
         mean_seconds=[_short(pace.mean) for pace in paces],
         late_seconds=[_short(pace.within()) for pace in paces],
-        marks=[*map(_change_mark, drawn.changes), *(_outage_mark(view, row) for row in drawn.outages)],
+        marks=[
+            *map(_change_mark, drawn.changes),
+            *(_outage_mark(view, row) for row in drawn.outages),
+            *(_alert_mark(row, rule) for row, rule in drawn.alerts),
+        ],
     )
 
 
@@ -93,6 +97,19 @@ def _change_mark(row: ChangeRow) -> MarkOut:
         lamp=_LAMPS.get(row.state, Lamp.WATCH),
         words=row.title,
         change=row.id,
+        incident=None,
+    )
+
+
+def _alert_mark(row: AlertRow, rule: str) -> MarkOut:
+    doing = "was told of" if row.fired is not None else "out of bounds, and not yet for long enough"
+    return MarkOut(
+        begun=(row.fired or row.since).timestamp(),
+        ended=row.ended.timestamp() if row.ended else None,
+        lamp=Lamp.WATCH,
+        words=f"{rule}: {doing}.",
+        change=None,
+        incident=row.incident_id,
     )
 
 
@@ -109,4 +126,5 @@ def _outage_mark(view: SiteView, row: OutageRow) -> MarkOut:
         lamp=Lamp.NOT_HEARD if row.what == Out.NODE else Lamp.FAILED,
         words=words,
         change=None,
+        incident=None,
     )

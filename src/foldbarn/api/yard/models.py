@@ -31,6 +31,7 @@ class LeverIn(Body):
         "name server",
         "record",
         "unrecord",
+        "mail server",
     ]
     what: str = Field(default="", max_length=200)
     how: Literal["well", "slowly", "garbled", "silent", "refuses", "lies"] = "well"
@@ -60,9 +61,27 @@ class YardShut(BaseModel):
 
 
 class YardMail(BaseModel):
+    """A message that arrived. picture: a PNG in base 64, empty for none; account: that signed in."""
+
     to: str
     subject: str
     text: str
+    mark: str = ""
+    picture: str = ""
+    encrypted: bool = False
+    account: str = ""
+
+
+class YardMailServer(BaseModel):
+    """The stand-in mail server: its address and port, how it answers, the certificate by which it is known,
+    and who may sign in.
+    """
+
+    at: str
+    how: str
+    certificate: str
+    account: str
+    password: str
 
 
 class YardHostPort(BaseModel):
@@ -115,6 +134,7 @@ class YardOut(BaseModel):
     printed: str
     shut: list[YardShut]
     mails: list[YardMail]
+    mail_server: YardMailServer
     name_server: str = ""  # its address and port; empty where there is none
     names: YardNames
     witness_url: str

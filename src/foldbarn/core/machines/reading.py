@@ -340,6 +340,31 @@ def _is_range(found: Any) -> bool:
     return whole and 0 <= first < last <= MOST_STRIPS
 
 
+def read_said(counters: Mapping[str, Any]) -> dict[str, Health]:
+    """What disks say of themselves beside what they count (`v1/counters`), by serial; those that say nothing
+    are left out. Raises NotPossible.
+    """
+    found = {}
+    for serial, told in counters.get("disks", {}).items():
+        if not (said := told.get("health")):
+            continue
+        numbers = {name: _whole(said.get(name, 0)) for name in SECTORS_AND_WEAR}
+        temperature = said.get("temperature")
+        known = None if temperature is None else _whole(temperature)
+        found[str(serial)] = replace(Health(temperature=known), **numbers)  # type: ignore[arg-type]
+    return found
+
+
+SECTORS_AND_WEAR = ("percentage_used", "reallocated", "pending", "uncorrectable")
+
+
+def _whole(value: Any) -> int:
+    """Raises NotPossible."""
+    if isinstance(value, bool) or not isinstance(value, int) or not -LARGEST_COUNT <= value <= LARGEST_COUNT:
+        raise NotPossible("What a disk says of itself is in another shape: it is no whole number.")
+    return value
+
+
 def read_health(smart: Any) -> Health:
     """Health from what smartctl prints of one disk. Source of the fields: smartctl(8), --json."""
     if not isinstance(smart, dict):

@@ -6,14 +6,18 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from enum import StrEnum
 
 import numpy as np
 
 from foldbarn.core.arrays import Flags, Ints, Reals
+from foldbarn.core.machines.health import Health
+from foldbarn.core.pools.capacity import pool_space
 from foldbarn.core.site import SiteView
+from foldbarn.core.volumes.loss import fate_of
 from foldbarn.core.volumes.pace import BOUNDS, COUNTED
+from foldbarn.core.watch.glance import glance
 
 MINUTE, HOUR = 60, 3600  # seconds that condensed samples stand for
 
@@ -40,7 +44,10 @@ class Series:
 class Measure(StrEnum):
     """What is sampled: flows and operations are a second. Read from a volume, a pool or a disk, sent by a
     port; a node reads and writes what its disks do. Operations are those of consumers. Held: bytes that
-    consumers have written to a volume, or that strips take of a disk, a node or a pool.
+    consumers have written to a volume, or that strips take of a disk, a node or a pool. Full: the share of a
+    pool's room that is taken. Short: extents of a volume that lack strips. Of a disk, as it says itself: how
+    warm it is in degrees Celsius, the share of its rated life that is used, and defects, its sectors that
+    were reallocated, wait to be, or cannot be read.
     """
 
     READ_BYTES = "read_bytes"
@@ -48,12 +55,28 @@ class Measure(StrEnum):
     READS = "reads"
     WRITES = "writes"
     HELD_BYTES = "held_bytes"
+    FULL = "full"
+    SHORT = "short"
+    CELSIUS = "celsius"
+    WORN = "worn"
+    DEFECTS = "defects"
 
 
+# In the order in which they are kept: another one goes to the end, and what was kept before lacks it.
 MEASURES = tuple(Measure)
 _FLOWS = [COUNTED.index(name) for name in ("read_bytes", "written_bytes", "reads", "writes")]
 _HELD = MEASURES.index(Measure.HELD_BYTES)
+_FULL, _SHORT = MEASURES.index(Measure.FULL), MEASURES.index(Measure.SHORT)
+SAID = (Measure.CELSIUS, Measure.WORN, Measure.DEFECTS)  # by a disk, of itself
+_SAID = [MEASURES.index(measure) for measure in SAID]
 BUCKETS = len(BOUNDS) + 1  # of operations, by the time that they took
+
+
+def said_of(health: Health) -> tuple[float, ...]:
+    """What a disk says of itself, in the order of SAID."""
+    warm = math.nan if health.temperature is None else float(health.temperature)
+    sectors = health.reallocated + health.pending + health.uncorrectable
+    return warm, health.percentage_used / 100, float(sectors)
 
 
 # Taking samples. -----------------------------------------------------------------------------------------
@@ -63,7 +86,8 @@ BUCKETS = len(BOUNDS) + 1  # of operations, by the time that they took
 class Counted:
     """What a node has counted since it started. uptime: seconds that its own clock has run. disks: by serial,
     bytes read and written since each was made; ports: by name, bytes sent and received. plies: [plies]
-    numbers; work: [plies, COUNTED and BUCKETS] what it has done for consumers of each.
+    numbers; work: [plies, COUNTED and BUCKETS] what it has done for consumers of each. said: by serial, what
+    disks say of themselves, in the order of SAID, NaN where one does not.
     """
 
     uptime: float
@@ -71,6 +95,7 @@ class Counted:
     ports: Mapping[str, tuple[int, int]]
     plies: Ints
     work: Reals
+    said: Mapping[str, tuple[float, ...]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True, slots=True, eq=False)
@@ -100,49 +125,74 @@ class _Flow:
 def sampled(view: SiteView, before: Mapping[int, Counted], now: Mapping[int, Counted]) -> Samples:
     """A sample of everything, by what nodes (by number) have counted, and had counted the last time they were
     asked. Where one of those that worked for a volume then does not tell now, or has been started anew,
-    nobody knows what the volume got: it has no sample, and so has its pool.
+    nobody knows what the volume got, nor what its pool did: of both only what does not flow is sampled.
     """
     flows = {n: flow for n, one in now.items() if n in before and (flow := _flow(before[n], one))}
     rows = {node.number: row for row, node in enumerate(view.nodes)}
-    series: list[Series] = []
-    values: list[Sequence[float]] = []
-    nan = math.nan
+    found = _Rows()
     strip_bytes = np.array([pool.strip_bytes for pool in view.pools] + [0], dtype=np.int64)
     taken = view.disk_used * strip_bytes[view.disk_pool] if view.disks else np.zeros(0, dtype=np.int64)
     moved = np.zeros((len(view.nodes), 2))  # by the disks that each carries
     for row, disk in enumerate(view.disks):
-        flow = flows.get(view.nodes[disk.node].number)
-        if flow is not None and (found := flow.disks.get(disk.serial)) is not None:
-            series.append(Series(Sampled.DISK, disk.number))
-            values.append((*found, nan, nan, float(taken[row])))
-            moved[disk.node] += found
+        node = view.nodes[disk.node].number
+        flow = flows.get(node)
+        if flow is not None and (bytes_ := flow.disks.get(disk.serial)) is not None:
+            series = Series(Sampled.DISK, disk.number)
+            found.add(series, bytes_, held=float(taken[row]), said=now[node].said.get(disk.serial))
+            moved[disk.node] += bytes_
     ports = [{port.name for port in node.ports} for node in view.nodes]
     held = np.bincount(view.disk_node, weights=taken, minlength=len(view.nodes)) if view.disks else None
     for number, flow in flows.items():
         if number not in rows:
             continue
-        for name, found in flow.ports.items():
-            if name in ports[rows[number]]:
-                series.append(Series(Sampled.PORT, number, name))
-                values.append((*found, nan, nan, nan))
-        row, done = rows[number], flow.work[:, _FLOWS[2:]].sum(axis=0).tolist()
-        series.append(Series(Sampled.NODE, number))
-        values.append((*moved[row].tolist(), *done, 0.0 if held is None else float(held[row])))
-    times = np.zeros((len(series), BUCKETS))
+        row = rows[number]
+        for name, bytes_ in flow.ports.items():
+            if name in ports[row]:
+                found.add(Series(Sampled.PORT, number, name), bytes_)
+        done = flow.work[:, _FLOWS[2:]].sum(axis=0).tolist()
+        of_node = (*moved[row].tolist(), *done)
+        found.add(Series(Sampled.NODE, number), of_node, held=0.0 if held is None else float(held[row]))
+    times = np.zeros((len(found.series), BUCKETS))
     of_volumes = _of_volumes(view, before, flows)
     of_pools = _of_pools(view, of_volumes, taken)
     return _known(
-        [*series, *of_volumes.series, *of_pools.series],
-        np.concatenate([np.array(values).reshape(-1, len(MEASURES)), of_volumes.values, of_pools.values]),
+        [*found.series, *of_volumes.series, *of_pools.series],
+        np.concatenate([found.matrix(), of_volumes.values, of_pools.values]),
         np.concatenate([times, of_volumes.times, of_pools.times]),
     )
 
 
+@dataclass(slots=True)
+class _Rows:
+    """Samples as they are found one by one: what went through, what is held, what is said."""
+
+    series: list[Series] = field(default_factory=list)
+    values: list[list[float]] = field(default_factory=list)
+
+    def add(
+        self,
+        series: Series,
+        flows: Sequence[float],
+        held: float = math.nan,
+        said: Sequence[float] | None = None,
+    ) -> None:
+        """flows: the first of the measures, as many as are known."""
+        row = [math.nan] * len(MEASURES)
+        row[: len(flows)], row[_HELD] = flows, held
+        for place, value in zip(_SAID, said or (), strict=False):
+            row[place] = value
+        self.series.append(series)
+        self.values.append(row)
+
+    def matrix(self) -> Reals:
+        return np.array(self.values).reshape(-1, len(MEASURES))
+
+
 def _known(series: Sequence[Series], values: Reals, times: Reals) -> Samples:
-    """Without those of which no flow is known."""
-    lacks = np.isnan(values[:, :_HELD])
-    known: Flags = ~np.asarray(lacks.all(axis=1))
-    times[lacks.any(axis=1)] = 0.0
+    """Without those of which nothing is known but what they hold."""
+    told = np.delete(values, _HELD, axis=1)
+    known: Flags = ~np.asarray(np.isnan(told).all(axis=1))
+    times[np.isnan(values[:, :_HELD]).any(axis=1)] = 0.0
     left = (one for one, there in zip(series, known.tolist(), strict=True) if there)
     return Samples(tuple(left), values[known], times[known])
 
@@ -188,7 +238,8 @@ def _of_volumes(view: SiteView, before: Mapping[int, Counted], flows: Mapping[in
     """Of all volumes that are not being made still, in the order of the site's picture."""
     row_of = {p.number: row for row, volume in enumerate(view.volumes) for p in volume.every_ply}
     size = len(view.volumes)
-    values, times = np.zeros((size, len(MEASURES))), np.zeros((size, BUCKETS))
+    values, times = np.full((size, len(MEASURES)), np.nan), np.zeros((size, BUCKETS))
+    values[:, :_HELD] = 0.0
     for number, told in before.items():
         flow = flows.get(number)
         plies = (told if flow is None else flow).plies.tolist()
@@ -201,10 +252,19 @@ def _of_volumes(view: SiteView, before: Mapping[int, Counted], flows: Mapping[in
             np.add.at(values[:, column], at[there], flow.work[there, counted])
         np.add.at(times, at[there], flow.times[there])
     values[:, _HELD] = [volume.written_bytes for volume in view.volumes]
+    values[:, _SHORT] = _short(view)
     # Where nobody has told anything, nothing is known of any.
     told_of = [row for row, volume in enumerate(view.volumes) if flows and not volume.forming]
     series = tuple(Series(Sampled.VOLUME, view.volumes[row].number) for row in told_of)
     return Samples(series, values[told_of], times[told_of])
+
+
+def _short(view: SiteView) -> Ints:
+    """Extents that lack strips, of each volume: which volumes may have some is seen of all at once."""
+    short = np.zeros(len(view.volumes), dtype=np.int64)
+    for row in np.flatnonzero(~glance(view).there).tolist():
+        short[row] = fate_of(view, view.volumes[row]).short
+    return short
 
 
 def _of_pools(view: SiteView, of_volumes: Samples, taken: Ints) -> Samples:
@@ -212,12 +272,14 @@ def _of_pools(view: SiteView, of_volumes: Samples, taken: Ints) -> Samples:
     row_of = {volume.number: volume.pool for volume in view.volumes}
     rows = np.array([row_of[series.number] for series in of_volumes.series], dtype=np.int64)
     pools = view.pools if of_volumes.series else ()
-    values, times = np.zeros((len(pools), len(MEASURES))), np.zeros((len(pools), BUCKETS))
+    values, times = np.full((len(pools), len(MEASURES)), np.nan), np.zeros((len(pools), BUCKETS))
+    values[:, :_HELD] = 0.0
     if pools:
-        np.add.at(values, rows, of_volumes.values)
+        np.add.at(values[:, :_HELD], rows, of_volumes.values[:, :_HELD])
         np.add.at(times, rows, of_volumes.times)
         on_disks = np.bincount(view.disk_pool + 1, weights=taken, minlength=len(pools) + 1)
         values[:, _HELD] = on_disks[1:]
+        values[:, _FULL] = [pool_space(view, pool).full for pool in pools]
     return Samples(tuple(Series(Sampled.POOL, pool.number) for pool in pools), values, times)
 
 

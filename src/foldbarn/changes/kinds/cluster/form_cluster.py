@@ -18,6 +18,7 @@ from foldbarn.changes.engine.effects import (
     Votes,
 )
 from foldbarn.changes.engine.kind import Kind, Params, register
+from foldbarn.changes.engine.mailing import send_mail
 from foldbarn.changes.engine.plan import Plan, Planned
 from foldbarn.changes.engine.runner import Run
 from foldbarn.changes.engine.step import Inside, Outside
@@ -41,7 +42,6 @@ from foldbarn.core.site import Node, SiteView
 from foldbarn.core.touching import Meant, Thing, alone
 from foldbarn.core.units import GIB, say_count
 from foldbarn.links.agents import read_witness
-from foldbarn.links.mail import send_mail
 from foldbarn.store import changes as store_changes
 from foldbarn.store import cluster as store_cluster
 from foldbarn.store import nodes

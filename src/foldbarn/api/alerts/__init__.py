@@ -1,0 +1,1 @@
+"""Watch rules, alerts, and who is told."""

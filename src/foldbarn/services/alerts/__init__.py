@@ -1,0 +1,1 @@
+"""Watch rules, what they find, and telling of it."""

@@ -1,0 +1,359 @@
+"""Judging what was sampled by the watch rules: what begins, fires and ends, and what that has in common."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+import structlog
+
+from foldbarn.core.site import SiteView
+from foldbarn.core.watch.causes import Cause, Fired, causes_of
+from foldbarn.core.watch.covering import covered, name_of
+from foldbarn.core.watch.messages import Alert, Event, headline, told
+from foldbarn.core.watch.metrics import Metric, figures_now
+from foldbarn.core.watch.rules import Phase, Rule, Severity, Standing, after, is_gap
+from foldbarn.core.watch.samples import Sampled, Samples, Series
+from foldbarn.settings import settings
+from foldbarn.store import alerts as kept
+from foldbarn.store import changes
+from foldbarn.store.database import Session, tell
+from foldbarn.store.tables import AlertRow, IncidentRow, RouteRow
+
+log = structlog.get_logger()
+GONE = "There is no such thing any more, or the rule does not look at it."
+Key = tuple[int, Series, bool]  # number of the rule, the thing, whether it is that nothing is heard of it
+
+
+@dataclass(slots=True)
+class _Round:
+    """What came of one round: alerts that are new, altered, or forgotten; and those that fire from now on."""
+
+    new: list[dict[str, Any]] = field(default_factory=list)
+    altered: list[dict[str, Any]] = field(default_factory=list)
+    forgotten: list[int] = field(default_factory=list)
+    fired: list[tuple[Key, str, float]] = field(default_factory=list)  # with its name and its value now
+    ended: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class _Now:
+    """What was sampled just now. places: of each series among them."""
+
+    found: Samples
+    places: Mapping[Series, int]
+    figures: dict[Metric, list[float]] = field(default_factory=dict)
+
+    def value(self, rule: Rule, series: Series) -> float:
+        """NaN where it is not known."""
+        place = self.places.get(series)
+        if place is None:
+            return math.nan
+        if rule.metric not in self.figures:
+            self.figures[rule.metric] = figures_now(rule.metric, self.found).tolist()
+        return self.figures[rule.metric][place]
+
+
+@dataclass(slots=True)
+class Judge:
+    """Its own memory is when each thing was sampled last, which samples tell a process that begins. All else
+    is in the database: a breach goes on though nobody judged for a while.
+    """
+
+    last: dict[Series, float] | None = None
+    began: float = 0.0  # since when somebody has looked without a pause
+    looked: float = 0.0  # when that was done last
+    covering: dict[int, tuple[Rule, list[Series]]] = field(default_factory=dict)  # by rule, of one picture
+    revision: int = -1
+
+    def take(self, session: Session, view: SiteView, found: Samples, at: datetime, interval: float) -> None:
+        """Judges the samples of a moment; interval: seconds between two."""
+        moment = at.timestamp()
+        if self.last is None:
+            self.last = kept.last_samples(session, at)
+        if is_gap(self.looked, moment, interval):
+            self.began = moment  # that nothing was heard before is no fault of theirs
+        self.looked = moment
+        rules = [rule for rule in kept.rules(session) if rule.on]
+        rows = {_key(row): row for row in kept.open_alerts(session)}
+        round_ = _Round()
+        now = _Now(found, {series: place for place, series in enumerate(found.series)})
+        for rule in rules:
+            things = self._covered(view, rule)
+            if rule.bounds is not None:
+                self._judge(view, rule, things, now, rows, round_, moment, interval)
+            if rule.absent is not None:
+                self._listen(view, rule, things, now, rows, round_, moment)
+        self._let_go(rules, rows, round_, at)
+        self.last.update(dict.fromkeys(found.series, moment))
+        self._keep(session, view, rules, round_, at, now)
+
+    def _covered(self, view: SiteView, rule: Rule) -> list[Series]:
+        """Found once for each picture of the site."""
+        if view.revision != self.revision:
+            self.revision, self.covering = view.revision, {}
+        known = self.covering.get(rule.number)
+        if known is None or known[0].chosen != rule.chosen or known[0].of != rule.of:
+            known = self.covering[rule.number] = rule, covered(view, rule.of, rule.chosen)
+        return known[1]
+
+    def _judge(
+        self,
+        view: SiteView,
+        rule: Rule,
+        things: Sequence[Series],
+        sampled: _Now,
+        rows: Mapping[Key, AlertRow],
+        round_: _Round,
+        moment: float,
+        interval: float,
+    ) -> None:
+        """By the limit of a rule. Most things are within it and were before: there nothing is to be done."""
+        assert rule.bounds is not None
+        assert self.last is not None
+        for series in things:
+            value = sampled.value(rule, series)
+            row = rows.get((rule.number, series, False))
+            if row is None and (math.isnan(value) or not rule.bounds.breached(value)):
+                continue
+            was = _standing(row, self.last.get(series))
+            now = after(rule.bounds, was, moment, value, interval)
+            if now != was:
+                _note(view, (rule.number, series, False), row, was, now, value, round_)
+
+    def _listen(
+        self,
+        view: SiteView,
+        rule: Rule,
+        things: Sequence[Series],
+        sampled: _Now,
+        rows: Mapping[Key, AlertRow],
+        round_: _Round,
+        moment: float,
+    ) -> None:
+        """Whether things are heard of. One that was never is given the time from when this process began."""
+        assert rule.absent is not None
+        assert self.last is not None
+        for series in things:
+            key = (rule.number, series, True)
+            row = rows.get(key)
+            if series in sampled.places:
+                if row is not None:
+                    _note(view, key, row, _standing(row, None), Standing(last=moment), math.nan, round_)
+                continue
+            last = max(self.last.get(series, self.began), self.began)
+            if row is None and moment - last > rule.absent:
+                now = Standing(Phase.FIRING, last, moment, math.nan, last)
+                _note(view, key, None, Standing(), now, math.nan, round_)
+
+    def _let_go(
+        self, rules: Sequence[Rule], rows: Mapping[Key, AlertRow], round_: _Round, at: datetime
+    ) -> None:
+        """What was under way of things that are gone, or that their rule looks at no more."""
+        looked_at = {rule.number: frozenset(self.covering[rule.number][1]) for rule in rules}
+        for (number, series, _), row in rows.items():
+            if series in looked_at.get(number, ()):
+                continue
+            if row.fired is None:
+                round_.forgotten.append(row.id)
+            else:
+                round_.altered.append({"id": row.id, "ended": at, "why": GONE})
+                round_.ended = True
+
+    def _keep(
+        self,
+        session: Session,
+        view: SiteView,
+        rules: Sequence[Rule],
+        round_: _Round,
+        at: datetime,
+        now: _Now,
+    ) -> None:
+        kept.forget_alerts(session, round_.forgotten)
+        kept.add_alerts(session, round_.new)
+        kept.alter_alerts(session, round_.altered)
+        if round_.fired:
+            _gather(session, view, {rule.number: rule for rule in rules}, round_, at)
+        spoken = announce_incidents(session, view, at, now)
+        if spoken or round_.fired or round_.ended or round_.new or round_.altered or round_.forgotten:
+            tell(session, "alerts")
+
+
+def _key(row: AlertRow) -> Key:
+    return row.rule_id, series_of(row), row.absent
+
+
+def series_of(row: AlertRow) -> Series:
+    return Series(Sampled(row.what), row.number, row.part)
+
+
+def _standing(row: AlertRow | None, last: float | None) -> Standing:
+    if row is None:
+        return Standing(last=last)
+    return Standing(
+        phase=Phase.PENDING if row.fired is None else Phase.FIRING,
+        since=row.since.timestamp(),
+        fired=None if row.fired is None else row.fired.timestamp(),
+        worst=math.nan if row.worst is None else row.worst,
+        last=last,
+    )
+
+
+def _note(
+    view: SiteView, key: Key, row: AlertRow | None, was: Standing, now: Standing, value: float, round_: _Round
+) -> None:
+    """What has become of how a rule stands with a thing."""
+    if now.phase is Phase.QUIET:
+        if row is None:
+            return
+        if row.fired is None:
+            round_.forgotten.append(row.id)
+        else:
+            ended = now.last if now.last is not None else was.since
+            round_.altered.append({"id": row.id, "ended": _moment(ended)})
+            round_.ended = True
+        return
+    rule, series, absent = key
+    name = name_of(view, series) if row is None else row.name
+    columns = {
+        "since": _moment(now.since),
+        "fired": None if now.fired is None else _moment(now.fired),
+        "worst": None if math.isnan(now.worst) else now.worst,
+    }
+    if row is None:
+        thing = {"what": series.of.value, "number": series.number, "part": series.part, "name": name}
+        round_.new.append({"rule_id": rule, "absent": absent, **thing, **columns})
+    elif (was.phase, was.since, was.worst) != (now.phase, now.since, now.worst):
+        round_.altered.append({"id": row.id, **columns})
+    if now.phase is Phase.FIRING and was.phase is not Phase.FIRING:
+        round_.fired.append((key, name, value))
+
+
+def _moment(seconds: float) -> datetime:
+    return datetime.fromtimestamp(seconds, UTC)
+
+
+# What alerts have in common, and whom it is told. --------------------------------------------------------
+
+
+def _gather(
+    session: Session, view: SiteView, rules: Mapping[int, Rule], round_: _Round, at: datetime
+) -> None:
+    """Alerts that fire from now on join what goes on of the same cause, or begin it."""
+    under_way = {kept.cause_of(row): row for row in kept.open_incidents(session)}
+    fired = [Fired(key[0], key[1]) for key, _, _ in round_.fired]
+    numbers = {_key(row): row for row in kept.open_alerts(session)}
+    joined: dict[Cause, list[Key]] = {}
+    for cause, (key, _, _) in zip(causes_of(view, fired, under_way.keys()), round_.fired, strict=True):
+        joined.setdefault(cause, []).append(key)
+    altered = []
+    for cause, keys in joined.items():
+        severity = max((rules[key[0]].severity for key in keys), key=list(Severity).index)
+        row = under_way.get(cause)
+        if row is None:
+            rows = [numbers[key] for key in keys]
+            words = headline(view, cause, [_as_alert(one, rules[one.rule_id]) for one in rows])
+            number = kept.begin_incident(session, cause, severity, words, at)
+        else:
+            number = row.id
+            if list(Severity).index(severity) > list(Severity).index(Severity(row.severity)):
+                row.severity = severity.value
+        altered += [{"id": numbers[key].id, "incident_id": number} for key in keys]
+    kept.alter_alerts(session, altered)
+
+
+def _as_alert(row: AlertRow, rule: Rule, value: float = math.nan) -> Alert:
+    return Alert(
+        rule=rule,
+        series=series_of(row),
+        name=row.name,
+        absent=row.absent,
+        since=row.since.timestamp(),
+        worst=math.nan if row.worst is None else row.worst,
+        value=value,
+        ended=None if row.ended is None else row.ended.timestamp(),
+    )
+
+
+def announce_incidents(session: Session, view: SiteView, at: datetime, now: _Now) -> bool:
+    """Ends incidents of which every alert is over, and makes the messages that are due: of what was not told
+    yet, of what has become more urgent, of what is over. Nobody is told in quiet hours or while a person
+    wants silence; what goes on after them, or is over, is told then. Whether anything came of it.
+    """
+    spoken = False
+    for row in kept.over(session):
+        row.ended, spoken = at, True
+    session.flush()
+    to_whom = kept.routes(session)
+    if not to_whom:
+        return spoken  # whoever is to be told from some moment on hears of what goes on then
+    rules = {rule.number: rule for rule in kept.rules(session)}
+    for row in kept.to_tell(session):
+        event = _due(row)
+        if event is None or (row.silent_until is not None and row.silent_until > at):
+            continue
+        found = [
+            _as_alert(one, rules[one.rule_id], now.value(rules[one.rule_id], series_of(one)))
+            for one in kept.of_incident(session, row.id, most=MOST_ALERTS)
+            if one.rule_id in rules
+        ]
+        loud = [one for one in found if one.rule.quiet is None or not one.rule.quiet.covers(at.timestamp())]
+        if not loud:
+            continue
+        severity = max((one.rule.severity for one in loud), key=list(Severity).index)
+        _tell_all(session, view, row, event, found, severity, to_whom, at)
+        row.told, spoken = kept.TOLD_OVER if event is Event.OVER else severity.value, True
+    return spoken
+
+
+MOST_ALERTS = 10_000  # of an incident, that a message is made from
+
+
+def _due(row: IncidentRow) -> Event | None:
+    """What of an incident is to be told now."""
+    if row.ended is not None:
+        return Event.OVER
+    if row.told is None:
+        return Event.FIRED
+    order = [severity.value for severity in Severity]
+    if order.index(row.severity) > order.index(row.told) and row.seen_at is None:
+        return Event.WORSE
+    return None
+
+
+def _tell_all(
+    session: Session,
+    view: SiteView,
+    row: IncidentRow,
+    event: Event,
+    found: Sequence[Alert],
+    severity: Severity,
+    to_whom: Sequence[RouteRow],
+    at: datetime,
+) -> None:
+    """A message to each that hears of any of it."""
+    beside = [one.title for one in changes.unfinished(session) if one.state == "running"]
+    path = f"{settings().public_url}/watch/{row.id}"
+    for route in to_whom:
+        mine = [one for one in found if _hears(route, one, severity)]
+        if mine:
+            message = told(
+                view,
+                event,
+                kept.cause_of(row),
+                mine,
+                now=at.timestamp(),
+                beside=beside,
+                path=path,
+            )
+            kept.add_message(session, route.id, event, message.subject, message.text, row.id)
+
+
+def _hears(route: RouteRow, alert: Alert, severity: Severity) -> bool:
+    """Whether who is told this way hears of an alert, in an incident of this severity."""
+    mine = route.usual if alert.rule.route is None else alert.rule.route == route.id
+    order = list(Severity)
+    return mine and order.index(severity) >= order.index(Severity(route.least))
