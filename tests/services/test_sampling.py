@@ -185,7 +185,8 @@ def test_a_node_that_does_not_tell_leaves_a_gap_and_is_marked(barn_site: Site) -
     assert [(o.reason, o.until) for o in out.outages] == [("No answer.", None)]
     fluid.advance(machines, 10.0)
     sampler.take()
-    assert len(drawn(view, Sampled.VOLUME, "charts", "", TIMES["hour"]).rows) == 1  # the others know by now
+    rows = drawn(view, Sampled.VOLUME, "charts", "", TIMES["hour"]).rows
+    assert rows.count[:, MEASURES.index(Measure.READS)].tolist() == [0, 1]  # the others know by now
     watching.note_report(number, watching.Agent(barn_site.yard.agent("petrel")).report())
     for of, name in ((Sampled.VOLUME, "charts"), (Sampled.NODE, "petrel"), (Sampled.DISK, "petrel-1")):
         (over,) = drawn(current_view(), of, name, "", TIMES["hour"]).outages

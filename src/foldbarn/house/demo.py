@@ -222,6 +222,18 @@ SNAPSHOTS: list[dict[str, Any]] = [
 DELETED = "winter-timetable"  # after it was used for a while
 
 
+ROUTES = (  # who is told of alerts: whoever is on call of all, the team of ticketing of what is urgent
+    {"name": "on call", "kind": "mail", "target": "tomas.reed@skerry.example", "usual": True},
+    {
+        "name": "ticketing team",
+        "kind": "mail",
+        "target": "ama.birch@skerry.example",
+        "least": "urgent",
+        "usual": False,
+    },
+)
+
+
 class Demo:
     """Plays the platform engineer's part."""
 
@@ -292,6 +304,8 @@ class Demo:
         self.carry_out("take-snapshot", late)
         self.carry_out("show-snapshot", SHOWN)
         self.carry_out("delete-volume", {"volume": DELETED, "typed": DELETED})
+        for route in ROUTES:
+            self.client.post("/watch/routes", json=route).raise_for_status()
 
     def attach(self) -> None:
         """Registers the hosts, attaches volumes to them, and does there what is said to be missing."""

@@ -163,9 +163,13 @@ def counts(session: Session, incidents: Collection[int]) -> dict[int, tuple[int,
 
 
 def last_samples(session: Session, at: datetime) -> dict[Series, float]:
-    """When each series was sampled last, of those that were lately; seconds since 1970."""
+    """When each series was sampled last before a moment, of those that were lately; seconds since 1970."""
     key = SampleRow.what, SampleRow.number, SampleRow.part
-    rows = select(*key, func.max(SampleRow.at)).where(SampleRow.at > at - LATELY).group_by(*key)
+    rows = (
+        select(*key, func.max(SampleRow.at))
+        .where(SampleRow.at > at - LATELY, SampleRow.at < at)
+        .group_by(*key)
+    )
     return {Series(Sampled(w), n, part): last.timestamp() for w, n, part, last in session.execute(rows)}
 
 

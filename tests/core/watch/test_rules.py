@@ -175,7 +175,7 @@ def test_a_rule_that_can_find_nothing_is_refused(wrong: dict[str, object], about
 def test_a_rule_says_what_it_looks_for() -> None:
     found = rule(bounds=Bounds(Way.ABOVE, 0.1, 0.08, 180.0), absent=30.0).sentence()
     assert found == (
-        "When the time in which 99 of 100 operations are done of a volume is above 100 ms for 3 min; over "
+        "When of a volume the time in which 99 of 100 operations are done is above 100 ms for 3 min; over "
         "once it is down to 80 ms. When nothing is heard of a volume for 30 s."
     )
     assert rule().judges_alike(rule(name="other"))

@@ -1396,7 +1396,7 @@ export interface paths {
         };
         /**
          * Read Watch
-         * @description What goes on, and what was over lately.
+         * @description What goes on, what was over lately, and how everything is.
          */
         get: operations["read_watch"];
         put?: never;
@@ -1819,6 +1819,7 @@ export interface components {
             /** Fired */
             fired: number | null;
             kind: components["schemas"]["Sampled"];
+            metric: components["schemas"]["Metric"];
             /** Name */
             name: string;
             /** Rule */
@@ -5903,6 +5904,20 @@ export interface components {
             names: string[];
         };
         /**
+         * KindHealthOut
+         * @description Things of a kind by their lamps, those of which there are any; and the worst that are not sound.
+         */
+        KindHealthOut: {
+            /** Counts */
+            counts: {
+                [key: string]: number;
+            };
+            /** Kind */
+            kind: string;
+            /** Worst */
+            worst: components["schemas"]["NamedOut"][];
+        };
+        /**
          * Lamp
          * @description How a thing's state is shown, best first; a parent shows the worst of its own and its children's.
          * @enum {string}
@@ -6644,6 +6659,12 @@ export interface components {
             record: string;
             /** Sentence */
             sentence: string;
+        };
+        /** NamedOut */
+        NamedOut: {
+            /** Name */
+            name: string;
+            state: components["schemas"]["StateOut"];
         };
         /**
          * NamespaceOut
@@ -9757,10 +9778,15 @@ export interface components {
         };
         /**
          * WatchOut
-         * @description nobody: why nobody is told anything; empty where somebody is. stuck: messages that are tried again or
-         *     were given up lately.
+         * @description health: of everything, by kind; losses: of each pool, what of it could be lost now and still be made
+         *     whole. nobody: why nobody is told anything; empty where somebody is. stuck: messages that are tried
+         *     again or were given up lately.
          */
         WatchOut: {
+            /** Health */
+            health: components["schemas"]["KindHealthOut"][];
+            /** Losses */
+            losses: components["schemas"]["NamedOut"][];
             /** Nobody */
             nobody: string;
             /** Open */

@@ -1,7 +1,7 @@
 /** What the drawing of samples over time needs beside the samples: scales, and where lines break. */
 
 import type { Samples } from "../api/client";
-import { flow, milliseconds, often, size } from "./format";
+import { count, flow, milliseconds, often, percent, size } from "./format";
 
 type Values = readonly (number | null)[];
 /** A line of the drawing: what it says, its values, and the range of the samples that each was made from. */
@@ -54,7 +54,8 @@ export const kindsOf = (of: Samples["of"]): Kind[] => {
     of === "port" ? ["received", "sent"] : ["written", "read"],
   );
   const kinds: Kind[] = [{ id: "bytes", name: "Bytes", say: flow, ...bytes }];
-  if (of === "disk" || of === "port") return of === "port" ? kinds : [...kinds, HELD];
+  if (of === "port") return kinds;
+  if (of === "disk") return [...kinds, HELD, ...SAID];
   kinds.push({
     id: "operations",
     name: "Operations",
@@ -69,21 +70,43 @@ export const kindsOf = (of: Samples["of"]): Kind[] => {
       lines: (s) => [line("on average", s.mean_seconds), line("99 of 100 at the most", s.late_seconds)],
       sums: () => [],
     });
-  return [...kinds, HELD];
+  const more = of === "pool" ? [FULL] : of === "volume" ? [SHORT] : [];
+  return [...kinds, HELD, ...more];
 };
 
-const HELD: Kind = {
-  id: "held",
-  name: "What is held",
-  say: size,
+/** One figure that stands, rather than flows. */
+const standing = (
+  id: Measured & string,
+  name: string,
+  words: string,
+  say: (value: number) => string,
+): Kind => ({
+  id,
+  name,
+  say,
   lines: (s) => {
-    const found = s.measures.held_bytes;
-    return found
-      ? [{ words: "held", up: true, values: found.mean, least: found.least, most: found.most }]
-      : [];
+    const found = s.measures[id];
+    return found ? [{ words, up: true, values: found.mean, least: found.least, most: found.most }] : [];
   },
   sums: () => [],
+});
+const HELD = { ...standing("held_bytes", "What is held", "held", size), id: "held" };
+const FULL = standing("full", "How full it is", "of its room", percent);
+const SHORT = standing("short", "What is short", "short", (n) => count(Math.round(n), "extent"));
+const SAID = [
+  standing("celsius", "Temperature", "as it says", (n) => `${n.toFixed(0)} °C`),
+  standing("worn", "Life used", "of what it is rated for", percent),
+  standing("defects", "Sectors gone bad", "by now", (n) => Math.round(n).toLocaleString("en")),
+];
+/** Which of them shows what a watch rule looks at. */
+const SHOWS: Record<string, string> = {
+  mean_time: "times",
+  late_time: "times",
+  reads: "operations",
+  writes: "operations",
+  held_bytes: "held",
 };
+export const kindFor = (metric: string) => SHOWS[metric] ?? metric;
 
 const STEPS = [1, 2, 2.5, 5, 10];
 

@@ -11,7 +11,7 @@ import StateMark from "./StateMark.vue";
  * What went through a thing, over an hour, a day or a week: above the waterline what went into it, below what
  * came out. Arrows move along it; what else was going on stands underneath.
  */
-const props = defineProps<{ of: Samples["of"]; name: string; part?: string }>();
+const props = defineProps<{ of: Samples["of"]; name: string; part?: string; first?: string }>();
 const route = useRoute();
 const router = useRouter();
 const OVERS = ["hour", "day", "week"] as const;
@@ -19,7 +19,9 @@ const SECONDS = { hour: 3600, day: 86_400, week: 604_800 };
 const MOSTLY = 0.9; // of the time, from where on it is known for all of it
 const over = computed(() => OVERS.find((o) => o === route.query.over) ?? "hour");
 const kinds = computed(() => kindsOf(props.of));
-const kind = computed(() => kinds.value.find((k) => k.id === route.query.drawn) ?? kinds.value[0]!);
+/** What is drawn where the address names nothing. */
+const usual = computed(() => kinds.value.find((k) => k.id === props.first) ?? kinds.value[0]!);
+const kind = computed(() => kinds.value.find((k) => k.id === route.query.drawn) ?? usual.value);
 const { data, error } = useSamples(() => ({
   of: props.of,
   name: props.name,
@@ -149,10 +151,10 @@ const lasted = (m: Samples["marks"][number]) =>
       <h2>{{ of === "port" ? `How it went on ${part}` : "How it went" }}</h2>
       <nav class="lens" aria-label="What is drawn">
         <VBtn
-          v-for="(k, i) in kinds"
+          v-for="k in kinds"
           :key="k.id"
           :aria-pressed="k.id === kind.id"
-          @click="draw({ drawn: i ? k.id : undefined })"
+          @click="draw({ drawn: k.id === usual.id ? undefined : k.id })"
           >{{ k.name }}</VBtn
         >
       </nav>

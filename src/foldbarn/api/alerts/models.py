@@ -8,12 +8,13 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field
 
-from foldbarn.api.bodies import Body
+from foldbarn.api.bodies import Body, StateOut
 from foldbarn.api.samples.models import Time
 from foldbarn.core.watch.messages import Event
 from foldbarn.core.watch.metrics import Metric, Unit
 from foldbarn.core.watch.rules import Severity, Way
 from foldbarn.core.watch.samples import Sampled
+from foldbarn.core.watch.states import Lamp
 
 Name = Annotated[str, Field(min_length=1, max_length=80, pattern=r"^\S(.*\S)?$")]
 Finite = Annotated[float, Field(allow_inf_nan=False)]
@@ -150,6 +151,7 @@ class AlertOut(BaseModel):
 
     rule: str
     rule_number: int
+    metric: Metric
     kind: Sampled
     name: str
     thing: str
@@ -198,15 +200,31 @@ class MessageOut(BaseModel):
     incident: int | None
 
 
+class NamedOut(BaseModel):
+    name: str
+    state: StateOut
+
+
+class KindHealthOut(BaseModel):
+    """Things of a kind by their lamps, those of which there are any; and the worst that are not sound."""
+
+    kind: str
+    counts: dict[Lamp, int]
+    worst: list[NamedOut]
+
+
 class WatchOut(BaseModel):
-    """nobody: why nobody is told anything; empty where somebody is. stuck: messages that are tried again or
-    were given up lately.
+    """health: of everything, by kind; losses: of each pool, what of it could be lost now and still be made
+    whole. nobody: why nobody is told anything; empty where somebody is. stuck: messages that are tried
+    again or were given up lately.
     """
 
     open: list[IncidentOut]
     over: list[IncidentOut]
     rules: int
     pending: int
+    health: list[KindHealthOut]
+    losses: list[NamedOut]
     nobody: str
     stuck: list[MessageOut]
 

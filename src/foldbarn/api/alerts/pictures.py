@@ -13,22 +13,27 @@ from foldbarn.api.alerts.models import (
     AlertOut,
     BoundsBody,
     IncidentOut,
+    KindHealthOut,
     MailServerOut,
     MessageOut,
     MetricOut,
+    NamedOut,
     OtherOut,
     QuietBody,
     RouteIn,
     RouteOut,
-    WatchRuleIn,
-    WatchRuleOut,
     SpanOut,
     TrialOut,
     TriedOut,
+    WatchRuleIn,
+    WatchRuleOut,
 )
+from foldbarn.api.bodies import StateOut
 from foldbarn.core.errors import BarnError
 from foldbarn.core.site import SiteView
 from foldbarn.core.watch.covering import covered, names_of
+from foldbarn.core.watch.health import could_lose, health_of
+from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.messages import Alert, kin_of, said
 from foldbarn.core.watch.metrics import METRICS, say_value
 from foldbarn.core.watch.rules import Bounds, Chosen, Quiet, Rule, Severity
@@ -39,6 +44,21 @@ from foldbarn.services.alerts.writing import OnOne, Trial
 from foldbarn.store.tables import AlertRow, IncidentRow, MailServerRow, MessageRow, RouteRow
 
 MOST_SHOWN = 12  # things that a rule was tried on
+
+
+def health_out(outlook: Outlook) -> list[KindHealthOut]:
+    return [
+        KindHealthOut(
+            kind=one.kind,
+            counts=dict(one.counts),
+            worst=[NamedOut(name=name, state=StateOut.of(state)) for name, state in one.worst],
+        )
+        for one in health_of(outlook)
+    ]
+
+
+def losses_out(outlook: Outlook) -> list[NamedOut]:
+    return [NamedOut(name=one.pool, state=StateOut.of(one.state)) for one in could_lose(outlook)]
 
 
 def metrics_out() -> list[MetricOut]:
@@ -205,6 +225,7 @@ def alert_out(view: SiteView, row: AlertRow, rule: Rule, value: float, now: floa
     return AlertOut(
         rule=rule.name,
         rule_number=rule.number,
+        metric=rule.metric,
         kind=series.of,
         name=row.name,
         thing=names_of(view).get((series.of, series.number), ""),

@@ -13,18 +13,20 @@ from foldbarn.api.alerts.models import (
     MailServerIn,
     RouteIn,
     RoutesOut,
-    WatchRuleIn,
-    WatchRuleOut,
     RulesOut,
     SentOut,
     SilenceIn,
-    TrialOut,
     TrialIn,
+    TrialOut,
     WatchOut,
+    WatchRuleIn,
+    WatchRuleOut,
 )
 from foldbarn.api.alerts.pictures import (
     alert_out,
+    health_out,
     incident_out,
+    losses_out,
     mail_server_out,
     message_out,
     metrics_out,
@@ -40,6 +42,7 @@ from foldbarn.core.watch.metrics import figures_of
 from foldbarn.core.watch.samples import TIMES, Series
 from foldbarn.services.alerts import writing
 from foldbarn.services.alerts.judging import series_of
+from foldbarn.services.site import outlook
 from foldbarn.store import alerts, samples
 from foldbarn.store.database import Session, transaction
 from foldbarn.store.views import current_view
@@ -51,7 +54,8 @@ MOST = 200  # incidents that are over, alerts of one, and messages
 
 @routes.get("")
 def read_watch() -> WatchOut:
-    """What goes on, and what was over lately."""
+    """What goes on, what was over lately, and how everything is."""
+    seen = outlook()
     with transaction() as session:
         now = samples.now(session)
         still, over = alerts.open_incidents(session), alerts.recent_incidents(session, now - RECENT, MOST)
@@ -63,6 +67,8 @@ def read_watch() -> WatchOut:
             over=[incident_out(row, counted) for row in over],
             rules=sum(rule.on for rule in rules),
             pending=sum(row.fired is None for row in open_),
+            health=health_out(seen),
+            losses=losses_out(seen),
             nobody=nobody_is_told(alerts.routes(session), rules),
             stuck=[message_out(row, to) for row, to in sent if row.problem and row.event != "test"],
         )

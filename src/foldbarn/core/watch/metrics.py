@@ -46,8 +46,8 @@ class Unit(StrEnum):
 
 @dataclass(frozen=True, slots=True)
 class Known:
-    """What is known of a metric. words: of what, as part of a sentence, such as "the time to answer of any
-    volume"; of: the kinds of things that have it; usual: a limit to begin with.
+    """What is known of a metric. words: of what, as part of a sentence, such as "when of a volume the number
+    of reads is above"; of: the kinds of things that have it; usual: a limit to begin with.
     """
 
     words: str
@@ -62,16 +62,16 @@ _ALL = (*_WORKED, Sampled.DISK, Sampled.PORT)
 METRICS: dict[Metric, Known] = {
     Metric.LATE_TIME: Known("the time in which 99 of 100 operations are done", Unit.SECONDS, _SERVED, 0.1),
     Metric.MEAN_TIME: Known("the time that an operation takes on average", Unit.SECONDS, _SERVED, 0.05),
-    Metric.READS: Known("the reads", Unit.A_SECOND, _WORKED, 10_000.0),
-    Metric.WRITES: Known("the writes", Unit.A_SECOND, _WORKED, 10_000.0),
+    Metric.READS: Known("the number of reads", Unit.A_SECOND, _WORKED, 10_000.0),
+    Metric.WRITES: Known("the number of writes", Unit.A_SECOND, _WORKED, 10_000.0),
     Metric.READ_BYTES: Known("what is read or sent", Unit.BYTES_A_SECOND, _ALL, 1e9),
     Metric.WRITTEN_BYTES: Known("what is written or received", Unit.BYTES_A_SECOND, _ALL, 1e9),
     Metric.HELD_BYTES: Known("what is held", Unit.BYTES, (*_WORKED, Sampled.DISK), 1e12),
     Metric.FULL: Known("the share of its room that is taken", Unit.SHARE, (Sampled.POOL,), 0.85),
-    Metric.SHORT: Known("the extents that lack strips", Unit.EXTENTS, (Sampled.VOLUME,), 0.0),
+    Metric.SHORT: Known("the number of extents that lack strips", Unit.EXTENTS, (Sampled.VOLUME,), 0.0),
     Metric.CELSIUS: Known("the temperature", Unit.CELSIUS, (Sampled.DISK,), 60.0),
     Metric.WORN: Known("the rated life that is used", Unit.SHARE, (Sampled.DISK,), 0.9),
-    Metric.DEFECTS: Known("the sectors gone bad", Unit.SECTORS, (Sampled.DISK,), 100.0),
+    Metric.DEFECTS: Known("the number of sectors gone bad", Unit.SECTORS, (Sampled.DISK,), 100.0),
 }
 
 

@@ -130,7 +130,7 @@ class Rule:
 
     def sentence(self) -> str:
         """What it looks for, whole."""
-        about = f"{METRICS[self.metric].words} of a {self.of}"
+        about = f"of a {self.of} {METRICS[self.metric].words}"
         parts = []
         if self.bounds is not None:
             limit = say_value(self.unit, self.bounds.limit)

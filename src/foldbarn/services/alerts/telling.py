@@ -30,7 +30,7 @@ from foldbarn.store.database import tell, transaction
 from foldbarn.store.tables import AlertRow
 
 log = structlog.get_logger()
-SEND_SECONDS = 1.0  # between two looks at what is to be sent
+SEND_SECONDS = 2.0  # between two looks at what is to be sent
 AT_ONCE = 4  # messages that are sent side by side: one server that hangs holds up no other
 MOST_AT_ONCE = 20  # in one turn
 FIRST_PAUSE, LONGEST_PAUSE = 5.0, 300.0  # seconds between two tries, which grow
@@ -45,11 +45,12 @@ def sending() -> Round:
 def send_due() -> None:
     """Sends those messages whose time has come."""
     with transaction() as session:
-        if given_up := kept.give_up_oldest(session):
-            log.error("messages given up: too many wait", messages=given_up)
         due = kept.take_due(session, MOST_AT_ONCE)
     if not due:
-        return
+        return  # as nearly always
+    with transaction() as session:
+        if given_up := kept.give_up_oldest(session):
+            log.error("messages given up: too many wait", messages=given_up)
     with ThreadPoolExecutor(max_workers=AT_ONCE) as crew:
         for one, problem in zip(due, crew.map(_try, due), strict=True):
             _note(one, problem)

@@ -3,6 +3,7 @@ import { computed } from "vue";
 import { useIncident, useSee, useSilence, type AlertFacts } from "../../api/client";
 import { count, say } from "../../lib/format";
 import { pathOf } from "../../lib/paths";
+import { kindFor } from "../../lib/tide";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import TideGraph from "../../parts/TideGraph.vue";
@@ -104,6 +105,7 @@ const few = (names: string[]) =>
       <section v-if="drawn" class="next" :aria-label="`How ${drawn.thing} went`">
         <TideGraph
           :of="drawn.kind"
+          :first="drawn.absent ? undefined : kindFor(drawn.metric)"
           :name="drawn.thing"
           :part="drawn.kind === 'port' ? drawn.name.slice(drawn.thing.length + 1) : undefined"
         />

@@ -322,7 +322,11 @@ const drag = (value: number) => {
           <RuleCurve :trial="trial.data.value" :bounds="wish.bounds ?? null" @limit="drag" />
           <div class="verdict" aria-live="polite">
             <p>
-              <b>It would have told {{ count(trial.data.value.told, "time") }}</b>
+              <b>{{
+                trial.data.value.told
+                  ? `It would have told ${count(trial.data.value.told, "time")}`
+                  : "It would have told of nothing"
+              }}</b>
             </p>
             <p v-if="trial.data.value.held_back">
               and held back {{ count(trial.data.value.held_back, "short breach", "short breaches") }}.
@@ -375,7 +379,7 @@ const drag = (value: number) => {
               </p>
               <pre>{{ trial.data.value.text }}</pre>
             </div>
-            <p v-else class="empty">None: it would have told of nothing.</p>
+            <p v-else class="empty">None: nothing would have been sent.</p>
           </section>
         </div>
       </template>

@@ -1,7 +1,8 @@
 <script setup lang="ts">
 import { computed } from "vue";
-import { useSee, useSilence, useWatch, type Incident } from "../../api/client";
+import { useSee, useSilence, useWatch, type Incident, type Lamp } from "../../api/client";
 import { count } from "../../lib/format";
+import { pathOf } from "../../lib/paths";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import StateMark from "../../parts/StateMark.vue";
 import { at, lampOf, lasted, standing } from "./words";
@@ -9,6 +10,13 @@ import WatchTabs from "./WatchTabs.vue";
 
 /** What watch rules have found: what goes on, what was over lately, and what could not be told. */
 const HOUR = 3600;
+const PLURAL: Record<string, string> = {
+  node: "Nodes",
+  disk: "Disks",
+  pool: "Pools",
+  volume: "Volumes",
+  host: "Hosts",
+};
 const { data: watch, error } = useWatch();
 const see = useSee();
 const silence = useSilence();
@@ -106,6 +114,50 @@ const isSilent = (i: Incident) => i.silent_until !== null && i.silent_until > Da
         </tbody>
       </VTable>
     </section>
+    <div v-if="watch" class="halves">
+      <section aria-label="How everything is">
+        <div class="sec next"><h2>How everything is</h2></div>
+        <VTable class="plain">
+          <thead>
+            <tr>
+              <th>Kind</th>
+              <th>How many are how</th>
+              <th>The worst of them, and why</th>
+            </tr>
+          </thead>
+          <tbody>
+            <tr v-for="h in watch.health" :key="h.kind">
+              <td>
+                <b>{{ PLURAL[h.kind] ?? h.kind }}</b>
+              </td>
+              <td>
+                <div v-for="(n, lamp) in h.counts" :key="lamp" class="nowrap">
+                  <StateMark :lamp="lamp as Lamp" /> {{ n.toLocaleString("en") }} {{ lamp }}
+                </div>
+              </td>
+              <td class="soft">
+                <div v-for="w in h.worst" :key="w.name" class="why">
+                  <RouterLink :to="pathOf(h.kind, w.name)">{{ w.name }}</RouterLink>: {{ w.state.reason }}
+                </div>
+                <template v-if="!h.worst.length">all as they should be</template>
+              </td>
+            </tr>
+          </tbody>
+        </VTable>
+      </section>
+      <section aria-label="What could be lost today">
+        <div class="sec next"><h2>What could be lost today</h2></div>
+        <ul class="losses">
+          <li v-for="l in watch.losses" :key="l.name">
+            <StateMark :lamp="l.state.lamp" />{{ " " }}
+            <RouterLink :to="pathOf('pool', l.name)"
+              ><b>{{ l.name }}</b></RouterLink
+            >: {{ l.state.reason }}
+          </li>
+        </ul>
+        <p v-if="!watch.losses.length" class="empty">There is no pool yet, so nothing to lose.</p>
+      </section>
+    </div>
     <section v-if="watch" aria-label="Over lately">
       <div class="sec next">
         <h2>Over lately</h2>
@@ -161,5 +213,25 @@ const isSilent = (i: Incident) => i.silent_until !== null && i.silent_until > Da
 }
 .next {
   padding-top: 16px;
+}
+.halves {
+  display: grid;
+  grid-template-columns: minmax(0, 1.4fr) minmax(0, 1fr);
+  gap: 26px;
+}
+.why,
+.losses li {
+  padding: 2px 0;
+  overflow-wrap: anywhere;
+}
+.losses {
+  border-top: 1.5px solid var(--ink);
+  padding-top: 6px;
+  font-size: var(--t-m);
+}
+@media (max-width: 1000px) {
+  .halves {
+    grid-template-columns: minmax(0, 1fr);
+  }
 }
 </style>
