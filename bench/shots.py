@@ -97,10 +97,17 @@ def tiers(page: Page, base: str, engineer: Demo) -> None:
     page.mouse.wheel(0, 2000)
     page.wait_for_timeout(SETTLE)
     shoot(page, "tiers.png")
-    page.goto(f"{base}/policies/steady-three")
-    page.get_by_role("cell", name="reads that the cache serves").first.wait_for()
-    page.wait_for_timeout(SETTLE)
-    shoot(page, "policy.png")
+
+
+def a_rule(page: Page, base: str) -> None:
+    """A watch rule on what the rushes of half a day came to."""
+    page.goto(f"{base}/watch/rules/new")
+    page.get_by_label("Name of the rule").fill("Ticketing answers late")
+    page.get_by_label("Limit", exact=True).first.fill("60")
+    page.get_by_label("Seconds that it must hold").fill("20")
+    page.get_by_label("Level at which it is over").fill("50")
+    page.wait_for_timeout(3 * SETTLE)
+    shoot(page, "rule.png")
 
 
 def a_lost_node(page: Page, base: str, engineer: Demo) -> None:
@@ -147,6 +154,7 @@ def main() -> None:
             preview(page, barn.url)
             sizing(page, barn.url)
             tiers(page, barn.url, engineer)
+            a_rule(page, barn.url)
             a_lost_node(page, barn.url, engineer)
             browser.close()
     finally:

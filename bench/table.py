@@ -986,6 +986,7 @@ def samples(stick: float) -> None:
 
     from bench.reached import reached_site
     from foldbarn.core.watch.samples import MINUTE, Samples, packed, sampled
+    from foldbarn.services.alerts.judging import Judge
     from foldbarn.store import samples as kept
     from foldbarn.store.database import transaction
 
@@ -1021,6 +1022,15 @@ def samples(stick: float) -> None:
         put = kept.condense(session, MINUTE, at + timedelta(hours=1))
     seconds = time.perf_counter() - start
     row(f"a minute of {put:,} samples condensed", seconds, "of that minute", seconds / 60)
+    judge = Judge()
+
+    def judged(turn: int) -> None:
+        with transaction() as session:
+            judge.take(session, view, found, at + timedelta(seconds=10 * turn), 10.0)
+
+    judged(next(turns))  # reads what there is
+    seconds, _ = timed(lambda: judged(next(turns)))
+    row("all of them judged by the rules that a site comes with", seconds, whole, seconds / 10)
 
 
 def _counted(view: Any, rng: np.random.Generator, uptime: float) -> dict[int, Any]:
@@ -1046,14 +1056,17 @@ def _copied(rows: list[tuple[Any, ...]], at: Any, turn: int) -> None:
 
     import psycopg
 
+    from foldbarn.core.watch.samples import MEASURES
+
     then = at + timedelta(seconds=10 * turn)
-    command = "copy sample from stdin (format binary)"
+    columns = ", ".join(f'"{name}"' for name in ("what", "number", "part", "at", *MEASURES, "times"))
+    command = f"copy sample ({columns}) from stdin (format binary)"
     with (
         psycopg.connect(settings().plain_database_url) as connection,
         connection.cursor() as cursor,
         cursor.copy(command) as copy,
     ):
-        copy.set_types(["text", "int8", "text", "timestamptz", *["float8"] * 5, "bytea"])
+        copy.set_types(["text", "int8", "text", "timestamptz", *["float8"] * len(MEASURES), "bytea"])
         for what, number, part, *told in rows:
             copy.write_row((what, number, part, then, *told))
 

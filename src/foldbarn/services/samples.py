@@ -20,6 +20,7 @@ from foldbarn.core.watch.samples import (
     Over,
     Sampled,
     Series,
+    begins,
     in_points,
     sampled,
 )
@@ -39,7 +40,6 @@ AT_ONCE = 16  # nodes that are asked side by side
 CONDENSE_SECONDS = 15.0  # between two looks at whether a minute is over
 MOST_AT_ONCE = 30  # stretches that are condensed in one turn: others are waiting
 MOST_CHANGES = 50  # that are marked
-LEAST_PART = 6  # of the time that is asked for: so little of it is drawn where no more is known
 
 
 @dataclass(slots=True)
@@ -140,15 +140,12 @@ def drawn(view: SiteView, of: Sampled, name: str, part: str, over: Over) -> Draw
     seconds = float(over.point or over.span or settings().sample_seconds)
     if over.point:
         at, rows = in_points(at, rows, over.point)
-    # What is known of fills the drawing, down to a part of the time.
-    first = at[0] - seconds if len(at) else since.timestamp()
-    begin = max(since.timestamp(), min(first, until.timestamp() - over.seconds / LEAST_PART))
     middle = at + (seconds / 2 if over.span else -seconds / 2)
     return Drawn(
         series=about.series,
         over=over,
         seconds=seconds,
-        since=begin,
+        since=begins(at, seconds, over, until.timestamp()),
         until=until.timestamp(),
         at=middle,
         rows=rows,

@@ -434,6 +434,18 @@ TIMES = {
 KEPT = {0: HOUR + 15 * MINUTE, MINUTE: 26 * HOUR, HOUR: 35 * 24 * HOUR}
 
 
+LEAST_PART = 6  # of the time that is asked for: so little of it is drawn where no more is known
+
+
+def begins(at: Reals, seconds: float, over: Over, until: float) -> float:
+    """From when on samples are drawn: what is known of fills the drawing, down to a part of the time. at: of
+    each sample, oldest first; seconds: that each stands for.
+    """
+    since = until - over.seconds
+    first = float(at[0]) - seconds if len(at) else since
+    return max(since, min(first, until - over.seconds / LEAST_PART))
+
+
 def in_points(at: Reals, rows: Condensed, point: int) -> tuple[Reals, Condensed]:
     """Rows put together by so many seconds each, and when each of these begins; at: when each row does."""
     starts, groups = np.unique(np.floor(at / point) * point, return_inverse=True)

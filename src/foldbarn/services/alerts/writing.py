@@ -19,7 +19,7 @@ from foldbarn.core.watch.covering import covered, name_of
 from foldbarn.core.watch.messages import Alert, Event, Message, told
 from foldbarn.core.watch.metrics import figures_of
 from foldbarn.core.watch.rules import Rule, Severity, Tried, Way, absences, check, other_limits, tried
-from foldbarn.core.watch.samples import Over, Series, in_points
+from foldbarn.core.watch.samples import Over, Series, begins, in_points
 from foldbarn.sealed import fresh_secret, seal
 from foldbarn.services.alerts.telling import send_test
 from foldbarn.settings import settings
@@ -137,7 +137,7 @@ def try_rule(view: SiteView, rule: Rule, over: Over) -> Trial:
         found=found,
         others=others,
         seconds=interval,
-        since=since.timestamp(),
+        since=begins(found[0].at if found else np.zeros(0), interval, over, until.timestamp()),
         until=until.timestamp(),
         message=_last_message(view, rule, found, until.timestamp()),
     )

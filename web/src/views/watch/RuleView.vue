@@ -99,12 +99,29 @@ function take(wish: WatchRule) {
     to: wish.quiet ? clockOf(wish.quiet.ends) : "",
     on: wish.on,
   });
+  if (bounds?.limit) part.value = bounds.clear / bounds.limit;
 }
-/** A limit to begin with, and a level below it. */
+/** The level at which it is over goes with the limit, in proportion, so that it stays on the right side. */
+const PARTS = { above: 0.8, below: 1.25 };
+const part = ref(PARTS.above);
+function limitTo(text: string) {
+  form.limit = text;
+  const value = meant(unit.value, text);
+  if (Number.isFinite(value)) form.clear = typed(unit.value, Number((value * part.value).toPrecision(3)));
+}
+function clearTo(text: string) {
+  form.clear = text;
+  const [clear, limit] = [meant(unit.value, text), meant(unit.value, form.limit)];
+  if (limit > 0 && Number.isFinite(clear)) part.value = clear / limit;
+}
+function toSide(way: "above" | "below") {
+  form.way = way;
+  part.value = PARTS[way];
+  limitTo(form.limit);
+}
+/** A limit to begin with. */
 function suggest() {
-  if (!metric.value) return;
-  form.limit = typed(unit.value, metric.value.usual);
-  form.clear = typed(unit.value, metric.value.usual * 0.8);
+  if (metric.value) limitTo(typed(unit.value, metric.value.usual));
 }
 const clockOf = (minutes: number) =>
   `${String(Math.floor(minutes / 60)).padStart(2, "0")}:${String(minutes % 60).padStart(2, "0")}`;
@@ -184,11 +201,7 @@ const routes = computed(() => [
 ]);
 const few = (names: string[]) =>
   say(names.length > 3 ? [...names.slice(0, 2), `${names.length - 2} more`] : names);
-const drag = (value: number) => {
-  const part = wish.value.bounds?.limit ? wish.value.bounds.clear / wish.value.bounds.limit : 1;
-  form.limit = typed(unit.value, value);
-  form.clear = typed(unit.value, Number((value * part).toPrecision(3)));
-};
+const drag = (value: number) => limitTo(typed(unit.value, value));
 </script>
 
 <template>
@@ -246,13 +259,20 @@ const drag = (value: number) => {
         />
         <template v-if="form.limited">
           <span>is</span>
-          <VSelect v-model="form.way" aria-label="Which side" :items="['above', 'below']" width="105" />
+          <VSelect
+            :model-value="form.way"
+            aria-label="Which side"
+            :items="['above', 'below']"
+            width="105"
+            @update:model-value="toSide"
+          />
           <VTextField
-            v-model="form.limit"
+            :model-value="form.limit"
             inputmode="decimal"
             aria-label="Limit"
             :suffix="TYPED[unit][1]"
             width="150"
+            @update:model-value="limitTo"
           />
           <span>for</span>
           <VTextField
@@ -264,11 +284,12 @@ const drag = (value: number) => {
           />
           <span>, it is told; over at</span>
           <VTextField
-            v-model="form.clear"
+            :model-value="form.clear"
             inputmode="decimal"
             aria-label="Level at which it is over"
             :suffix="TYPED[unit][1]"
             width="150"
+            @update:model-value="clearTo"
           />
           <VBtn class="act" @click="form.limited = false">No limit</VBtn>
         </template>
