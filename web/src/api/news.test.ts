@@ -74,7 +74,9 @@ describe("useNews", () => {
     Stream.last.tell("everything");
     fetching.clear();
     vi.advanceTimersByTime(300);
-    expect(new Set(refreshed)).toEqual(new Set(["site", "changes", "work", "heat", "samples", "yard"]));
+    expect(new Set(refreshed)).toEqual(
+      new Set(["site", "changes", "alerts", "work", "heat", "samples", "yard"]),
+    );
   });
 
   it("says whether it is connected, asks by itself where nothing is heard, and ends with its page", () => {

@@ -8182,11 +8182,15 @@ export interface components {
          * @description The samples of a thing over a time. seconds: that each point stands for; since, until: of the drawing;
          *     at: the middle of each point, all in seconds since 1970; pieces: from and up to, of the points between
          *     which none is missing. mean_seconds, late_seconds: how long operations took, on average and 99 of 100 at
-         *     the most.
+         *     the most. forecasts: of measures that grow toward a limit, when they reach it, in a sentence.
          */
         SamplesOut: {
             /** At */
             at: number[];
+            /** Forecasts */
+            forecasts: {
+                [key: string]: string;
+            };
             /** Late Seconds */
             late_seconds: (number | null)[];
             /** Marks */

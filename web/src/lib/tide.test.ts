@@ -24,6 +24,7 @@ const samples = (measures: Samples["measures"]): Samples => ({
   mean_seconds: [0.001, null, 0.002],
   late_seconds: [0.004, null, 0.009],
   marks: [],
+  forecasts: {},
 });
 
 describe("the tide", () => {
@@ -78,10 +79,10 @@ describe("the tide", () => {
   });
   it("offers of each thing what is known of such things", () => {
     const offered = (of: Samples["of"]) => kindsOf(of).map((k) => k.id);
-    expect(offered("volume")).toEqual(["bytes", "operations", "times", "held"]);
-    expect(offered("pool")).toEqual(["bytes", "operations", "times", "held"]);
+    expect(offered("volume")).toEqual(["bytes", "operations", "times", "held", "short"]);
+    expect(offered("pool")).toEqual(["bytes", "operations", "times", "held", "full"]);
     expect(offered("node")).toEqual(["bytes", "operations", "held"]);
-    expect(offered("disk")).toEqual(["bytes", "held"]);
+    expect(offered("disk")).toEqual(["bytes", "held", "celsius", "worn", "defects"]);
     expect(offered("port")).toEqual(["bytes"]);
   });
 });

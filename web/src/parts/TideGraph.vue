@@ -99,7 +99,8 @@ const words = computed(() => {
   if (!s || !lines.value.length) return "";
   if (at.value >= 0) return `${clock(iso(s.at[at.value]!))}: ${told(at.value)}.`;
   const sums = kind.value.sums(s);
-  if (!sums.length) return `Last: ${told(s.at.length - 1)}.`;
+  const ahead = s.forecasts[kind.value.id as keyof typeof s.forecasts] ?? "";
+  if (!sums.length) return `Last: ${told(s.at.length - 1)}. ${ahead}`;
   const say = kind.value.say;
   const known = s.until - s.at[0]! < MOSTLY * SECONDS[s.over] ? ` Known since ${clock(iso(s.at[0]!))}.` : "";
   return (

@@ -44,7 +44,7 @@ class SamplesOut(BaseModel):
     """The samples of a thing over a time. seconds: that each point stands for; since, until: of the drawing;
     at: the middle of each point, all in seconds since 1970; pieces: from and up to, of the points between
     which none is missing. mean_seconds, late_seconds: how long operations took, on average and 99 of 100 at
-    the most.
+    the most. forecasts: of measures that grow toward a limit, when they reach it, in a sentence.
     """
 
     of: Sampled
@@ -60,3 +60,4 @@ class SamplesOut(BaseModel):
     mean_seconds: list[float | None]
     late_seconds: list[float | None]
     marks: list[MarkOut]
+    forecasts: dict[Measure, str]

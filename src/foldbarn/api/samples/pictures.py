@@ -12,11 +12,14 @@ from foldbarn.api.samples.models import MarkOut, MeasureOut, SamplesOut, Time
 from foldbarn.core.arrays import Reals
 from foldbarn.core.site import SiteView
 from foldbarn.core.volumes.pace import Pace, Work
+from foldbarn.core.watch.forecast import forecast
+from foldbarn.core.watch.metrics import Unit, say_value
 from foldbarn.core.watch.samples import (
     BUCKETS,
     MEASURES,
     Condensed,
     Measure,
+    Sampled,
     condensed,
     gaps,
     unpacked,
@@ -52,12 +55,26 @@ def samples_out(view: SiteView, name: str, over: Time, drawn: Drawn) -> SamplesO
         },
         mean_seconds=[_short(pace.mean) for pace in paces],
         late_seconds=[_short(pace.within()) for pace in paces],
+        forecasts=_forecasts(view, drawn),
         marks=[
             *map(_change_mark, drawn.changes),
             *(_outage_mark(view, row) for row in drawn.outages),
             *(_alert_mark(row, rule) for row, rule in drawn.alerts),
         ],
     )
+
+
+def _forecasts(view: SiteView, drawn: Drawn) -> dict[Measure, str]:
+    """A pool reaches its fill line, a disk what it is rated for."""
+    limits = {Measure.WORN: 1.0} if drawn.series.of is Sampled.DISK else {}
+    if drawn.series.of is Sampled.POOL:
+        limits[Measure.FULL] = next(p.fill_line for p in view.pools if p.number == drawn.series.number)
+    found = {}
+    for measure, limit in limits.items():
+        ahead = forecast(drawn.at, drawn.rows.mean[:, MEASURES.index(measure)], limit)
+        if ahead is not None:
+            found[measure] = ahead.sentence(say_value(Unit.SHARE, limit))
+    return found
 
 
 def _pieces(drawn: Drawn) -> list[list[int]]:

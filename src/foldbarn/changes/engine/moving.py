@@ -38,6 +38,7 @@ from foldbarn.store.placements import set_strips
 from foldbarn.store.tables import MoveRow
 from foldbarn.store.views import current_view, load_view
 
+CALMER, CALM = 1.5, 2.5  # by how much a pause between two looks grows, and up to how many times
 BATCH = 256  # strips in one copy order
 UNDER_WAY = 4  # copy orders that a node may have at once
 NODES_AT_ONCE = 16  # that are asked what they hold
@@ -295,6 +296,7 @@ class Mover:
 
     def _carry(self) -> tuple[int, str]:
         planned = self.once and self._planned_before()
+        pause, before = settings().look_seconds, (-1, -1)
         while True:
             self.run.check_asked()
             view = current_view()
@@ -318,7 +320,11 @@ class Mover:
             self._tell_progress(view, pool, left, copied)
             if not left and not placed:
                 return copied, stuck
-            time.sleep(settings().look_seconds)
+            # Where nothing has come of it for a while, there is no hurry.
+            calm = (left, copied) == before and not placed
+            longest = CALM * settings().look_seconds
+            pause, before = min(CALMER * pause, longest) if calm else settings().look_seconds, (left, copied)
+            time.sleep(pause)
 
     def _planned_before(self) -> bool:
         """Whether this step has made its plan already, and has not been called off since."""
