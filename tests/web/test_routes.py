@@ -125,6 +125,12 @@ CLIPPED = """
     .map(e => e.outerHTML.slice(0, 90))
 """
 GO_ON = "to => document.querySelector('#app').__vue_app__.config.globalProperties.$router.push(to)"
+# Colours that are on their way are none yet.
+SETTLED = """
+    Promise.all(
+        document.getAnimations().filter(a => a instanceof CSSTransition).map(a => a.finished.catch(() => {}))
+    ).then(() => {})
+"""
 DAY, NIGHT = {"width": 1280, "height": 800}, {"width": 900, "height": 800}  # no width has its own colours
 
 
@@ -208,3 +214,4 @@ def _turn(page: Page, *, to: str) -> None:
     page.set_viewport_size(NIGHT if to == "night" else DAY)  # type: ignore[arg-type]
     page.keyboard.press("Alt+KeyN")
     expect(page.locator("html")).to_have_attribute("data-theme", to)
+    page.evaluate(SETTLED)

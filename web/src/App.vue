@@ -246,11 +246,6 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
   text-align: left;
   text-overflow: ellipsis;
 }
-@media (max-width: 1000px) {
-  .finds {
-    width: 150px;
-  }
-}
 .who {
   display: flex;
   align-items: center;
@@ -267,6 +262,20 @@ onUnmounted(() => window.removeEventListener("keydown", onKey));
   }
   .words a {
     padding: 0 8px;
+  }
+}
+@media (max-width: 1000px) {
+  .finding {
+    width: 150px;
+  }
+  .finds {
+    width: 142px;
+  }
+  .words a {
+    padding: 0 6px;
+  }
+  .tool {
+    padding: 0 5px;
   }
 }
 </style>

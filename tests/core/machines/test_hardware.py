@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 
 from foldbarn.core.errors import NotPossible
 from foldbarn.core.machines.hardware import POOL_SIGNATURE, ReportedDisk, clearable, judge
-from foldbarn.core.machines.health import Health
+from foldbarn.core.machines.health import Grade, Health
 from foldbarn.core.machines.identity import Sight, find_boxes, plain_wwn, same_disks
 from foldbarn.core.machines.reading import (
     kind_of_file,
@@ -315,3 +315,15 @@ def test_health_that_is_no_health_is_refused() -> None:
     ):
         with pytest.raises(NotPossible, match="smartctl"):
             read_health(content)
+
+
+def test_how_healthy_a_disk_is_goes_by_what_it_says_and_names_the_figures() -> None:
+    assert Health().grade() == (Grade.UNKNOWN, [])
+    assert Health(passed=True, hours=4000, temperature=31).grade() == (Grade.GOOD, [])
+    assert Health(passed=True, reallocated=313).grade() == (Grade.WARNING, ["313 sectors reallocated"])
+    grade, why = Health(passed=False, pending=2).grade()
+    assert grade is Grade.BAD
+    assert why == ["its own health test says it is failing", "2 sectors pending"]
+    # NVMe critical warning, bit 3 (NVM Express Base Specification, SMART / Health Information log).
+    assert Health(critical_warning=0b1000).grade()[0] is Grade.BAD
+    assert Health(critical_warning=0b0001).grade()[0] is Grade.WARNING

@@ -4977,9 +4977,10 @@ export interface components {
         };
         /**
          * DiskPage
-         * @description health: as its node last reported it. loss: what its loss would mean now. history: newest first.
+         * @description grade: how healthy it is, and why: the figures behind that. health: as its node last reported it. loss: what its loss would mean now. history: newest first.
          */
         DiskPage: {
+            grade: components["schemas"]["Grade"];
             /** Health */
             health: components["schemas"]["FactOut"][];
             /** Held */
@@ -4990,6 +4991,8 @@ export interface components {
             loss: string;
             /** Name */
             name: string;
+            /** Why */
+            why: string[];
         };
         /** DocumentOut */
         DocumentOut: {
@@ -5464,6 +5467,12 @@ export interface components {
             /** Grace Seconds */
             grace_seconds: number;
         };
+        /**
+         * Grade
+         * @description How healthy a disk is, by what it says of itself; whether it is used is another matter.
+         * @enum {string}
+         */
+        Grade: "good" | "warning" | "bad" | "unknown";
         /**
          * GrantOut
          * @description What a namespace may have of a policy, and has. Null for no limit.

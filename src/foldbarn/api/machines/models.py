@@ -8,6 +8,7 @@ from pydantic import BaseModel, Field
 
 from foldbarn.api.bodies import Body, StateOut
 from foldbarn.api.changes.models import ChangeLine
+from foldbarn.core.machines.health import Grade
 from foldbarn.core.watch.states import Lamp
 
 
@@ -45,9 +46,13 @@ class HeldOut(BaseModel):
 
 
 class DiskPage(BaseModel):
-    """health: as its node last reported it. loss: what its loss would mean now. history: newest first."""
+    """grade: how healthy it is by what it says itself, and why: the figures behind that. health: as its node
+    last reported it. loss: what its loss would mean now. history: newest first.
+    """
 
     name: str
+    grade: Grade
+    why: list[str]
     health: list[FactOut]
     held: list[HeldOut]
     loss: str

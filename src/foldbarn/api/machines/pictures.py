@@ -101,8 +101,11 @@ def _rooms(outlook: Outlook) -> list[RoomOut]:
 def disk_page(view: SiteView, disk: Disk, health: Health, history: Sequence[ChangeRow]) -> DiskPage:
     loss = disk_loss(view, disk)
     strip_bytes = view.pools[disk.pool].strip_bytes if disk.pool >= 0 else 0
+    grade, why = health.grade()
     return DiskPage(
         name=disk.name,
+        grade=grade,
+        why=why,
         health=[FactOut(what=what, said=said) for what, said in health.facts()],
         held=[
             HeldOut(

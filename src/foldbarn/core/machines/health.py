@@ -9,6 +9,7 @@ numbers 5, 197 and 198; DMTF Redfish Drive (FailurePredicted, PredictedMediaLife
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import StrEnum
 
 REALLOCATED, PENDING, UNCORRECTABLE = 5, 197, 198  # ATA attribute numbers
 WORN_PERCENT = 90  # of the rated life: from here on someone should plan a replacement; common practice
@@ -22,6 +23,15 @@ CRITICAL_BITS: dict[int, tuple[str, bool]] = {
     4: ("its volatile memory backup has failed", False),
     5: ("its persistent memory region is read-only or unreliable", True),
 }
+
+
+class Grade(StrEnum):
+    """How healthy a disk is, by what it says of itself; whether it is used is another matter."""
+
+    GOOD = "good"
+    WARNING = "warning"
+    BAD = "bad"
+    UNKNOWN = "unknown"
 
 
 @dataclass(frozen=True, slots=True)
@@ -61,6 +71,15 @@ class Health:
             said = ", ".join(f"{n:,} {w}" for n, w in zip(sectors, words, strict=True))
             found.append(("Sectors", said))
         return [(what, said) for what, said in found if said is not None]
+
+    def grade(self) -> tuple[Grade, list[str]]:
+        """With the figures behind it, as phrases; none where all is well, or nothing is told."""
+        failing, watch = self.failing(), self.watch()
+        if failing:
+            return Grade.BAD, [*failing, *watch]
+        if watch:
+            return Grade.WARNING, watch
+        return (Grade.GOOD if self.facts() else Grade.UNKNOWN), []
 
     def failing(self) -> list[str]:
         """Why the disk must not be given data."""

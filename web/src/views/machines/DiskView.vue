@@ -19,6 +19,7 @@ const { data: machines, error } = useMachines();
 const { data: page } = useDisk(() => props.disk);
 const { data: work } = useWork(true);
 const light = useLight();
+const GRADES = { good: "sound", warning: "watch", bad: "failed", unknown: "not heard" } as const;
 const router = useRouter();
 const route = useRoute();
 const one = computed(() =>
@@ -169,6 +170,10 @@ const clear = () => router.push({ query: { ...route.query, plan: "clear-disk", d
           </dl>
           <template v-if="page">
             <div class="sec"><h2>What it says of itself</h2></div>
+            <p class="grade">
+              <StateMark :lamp="GRADES[page.grade]" /> <b>Health: {{ page.grade }}</b
+              ><template v-if="page.why.length">, {{ page.why.join("; ") }}</template>
+            </p>
             <dl v-if="page.health.length">
               <template v-for="f in page.health" :key="f.what"
                 ><dt>{{ f.what }}</dt>

@@ -55,6 +55,11 @@ const form = reactive({
   on: true,
 });
 const begun = ref(false);
+const clockOf = (minutes: number) =>
+  `${String(Math.floor(minutes / 60)).padStart(2, "0")}:${String(minutes % 60).padStart(2, "0")}`;
+/** The level at which it is over goes with the limit, in proportion, so that it stays on the right side. */
+const PARTS = { above: 0.8, below: 1.25 };
+const part = ref(PARTS.above);
 const offered = computed(() => metrics.value.filter((m) => m.of.includes(form.of)));
 const metric = computed(() => metrics.value.find((m) => m.metric === form.metric));
 const unit = computed(() => metric.value?.unit ?? "seconds");
@@ -101,9 +106,6 @@ function take(wish: WatchRule) {
   });
   if (bounds?.limit) part.value = bounds.clear / bounds.limit;
 }
-/** The level at which it is over goes with the limit, in proportion, so that it stays on the right side. */
-const PARTS = { above: 0.8, below: 1.25 };
-const part = ref(PARTS.above);
 function limitTo(text: string) {
   form.limit = text;
   const value = meant(unit.value, text);
@@ -123,8 +125,6 @@ function toSide(way: "above" | "below") {
 function suggest() {
   if (metric.value) limitTo(typed(unit.value, metric.value.usual));
 }
-const clockOf = (minutes: number) =>
-  `${String(Math.floor(minutes / 60)).padStart(2, "0")}:${String(minutes % 60).padStart(2, "0")}`;
 const minutesOf = (text: string) => {
   const [, hours, minutes] = /^(\d{1,2}):(\d{2})$/.exec(text.trim()) ?? [];
   return hours === undefined ? NaN : Number(hours) * 60 + Number(minutes);
