@@ -4977,7 +4977,8 @@ export interface components {
         };
         /**
          * DiskPage
-         * @description grade: how healthy it is, and why: the figures behind that. health: as its node last reported it. loss: what its loss would mean now. history: newest first.
+         * @description grade: how healthy it is by what it says itself, and why: the figures behind that. health: as its node
+         *     last reported it. loss: what its loss would mean now. history: newest first.
          */
         DiskPage: {
             grade: components["schemas"]["Grade"];

@@ -15,7 +15,7 @@ from foldbarn.core.watch.causes import Cause, Fired, causes_of
 from foldbarn.core.watch.covering import covered, name_of
 from foldbarn.core.watch.messages import Alert, Event, headline, told
 from foldbarn.core.watch.metrics import Metric, figures_now
-from foldbarn.core.watch.rules import Phase, Rule, Severity, Standing, after, is_gap
+from foldbarn.core.watch.rules import Bounds, Phase, Rule, Severity, Standing, after, is_gap
 from foldbarn.core.watch.samples import Sampled, Samples, Series
 from foldbarn.settings import settings
 from foldbarn.store import alerts as kept
@@ -30,31 +30,125 @@ Key = tuple[int, Series, bool]  # number of the rule, the thing, whether it is t
 
 @dataclass(slots=True)
 class _Round:
-    """What came of one round: alerts that are new, altered, or forgotten; and those that fire from now on."""
+    """One round of judging: what was sampled just now, how rules stood with things before, and what comes of
+    it: alerts that are new, altered or forgotten, and those that fire from now on.
 
+    places: of each series that was sampled; rows: the alerts that are open; interval: seconds between two
+    samples.
+    """
+
+    view: SiteView
+    found: Samples
+    rows: Mapping[Key, AlertRow]
+    at: datetime
+    interval: float
+    places: dict[Series, int] = field(default_factory=dict)
+    figures: dict[Metric, list[float]] = field(default_factory=dict)
     new: list[dict[str, Any]] = field(default_factory=list)
     altered: list[dict[str, Any]] = field(default_factory=list)
     forgotten: list[int] = field(default_factory=list)
-    fired: list[tuple[Key, str, float]] = field(default_factory=list)  # with its name and its value now
+    fired: list[Key] = field(default_factory=list)
     ended: bool = False
 
+    def __post_init__(self) -> None:
+        self.places = {series: place for place, series in enumerate(self.found.series)}
 
-@dataclass(frozen=True, slots=True)
-class _Now:
-    """What was sampled just now. places: of each series among them."""
-
-    found: Samples
-    places: Mapping[Series, int]
-    figures: dict[Metric, list[float]] = field(default_factory=dict)
+    @property
+    def anything(self) -> bool:
+        return bool(self.new or self.altered or self.forgotten or self.fired or self.ended)
 
     def value(self, rule: Rule, series: Series) -> float:
-        """NaN where it is not known."""
+        """What a thing's figure is now; NaN where it is not known."""
         place = self.places.get(series)
         if place is None:
             return math.nan
         if rule.metric not in self.figures:
             self.figures[rule.metric] = figures_now(rule.metric, self.found).tolist()
         return self.figures[rule.metric][place]
+
+    def by_limit(
+        self, rule: Rule, bounds: Bounds, things: Sequence[Series], last: Mapping[Series, float]
+    ) -> None:
+        """Most things are within it and were before: there nothing is to be done. last: when each was sampled
+        before.
+        """
+        moment = self.at.timestamp()
+        for series in things:
+            value, key = self.value(rule, series), (rule.number, series, False)
+            row = self.rows.get(key)
+            if row is None and (math.isnan(value) or not bounds.breached(value)):
+                continue
+            was = _standing(row, last.get(series))
+            now = after(bounds, was, moment, value, self.interval)
+            if now != was:
+                self._note(key, row, was, now)
+
+    def by_word(
+        self, rule: Rule, absent: float, things: Sequence[Series], last: Mapping[Series, float], began: float
+    ) -> None:
+        """Whether things are heard of. began: since when somebody has looked, before which nothing counts as
+        missing.
+        """
+        moment = self.at.timestamp()
+        for series in things:
+            key = (rule.number, series, True)
+            row = self.rows.get(key)
+            if series in self.places:
+                if row is not None:
+                    self._note(key, row, _standing(row, None), Standing(last=moment))
+                continue
+            heard = max(last.get(series, began), began)
+            if row is None and moment - heard > absent:
+                now = Standing(Phase.FIRING, heard, moment, math.nan, heard)
+                self._note(key, None, Standing(), now)
+
+    def let_go(self, looked_at: Mapping[int, frozenset[Series]]) -> None:
+        """Of what was under way with things that are gone, or that their rule looks at no more. looked_at: by
+        number of a rule.
+        """
+        for (number, series, _), row in self.rows.items():
+            if series in looked_at.get(number, ()):
+                continue
+            if row.fired is None:
+                self.forgotten.append(row.id)
+            else:
+                self.altered.append({"id": row.id, "ended": self.at, "why": GONE})
+                self.ended = True
+
+    def _note(self, key: Key, row: AlertRow | None, was: Standing, now: Standing) -> None:
+        """What has become of how a rule stands with a thing."""
+        if now.phase is Phase.QUIET:
+            if row is None:
+                return
+            if row.fired is None:
+                self.forgotten.append(row.id)
+            else:
+                ended = now.last if now.last is not None else was.since
+                self.altered.append({"id": row.id, "ended": _moment(ended)})
+                self.ended = True
+            return
+        columns = {
+            "since": _moment(now.since),
+            "fired": None if now.fired is None else _moment(now.fired),
+            "worst": None if math.isnan(now.worst) else now.worst,
+        }
+        if row is None:
+            self.new.append(self._thing(key) | columns)
+        elif (was.phase, was.since, was.worst) != (now.phase, now.since, now.worst):
+            self.altered.append({"id": row.id, **columns})
+        if now.phase is Phase.FIRING and was.phase is not Phase.FIRING:
+            self.fired.append(key)
+
+    def _thing(self, key: Key) -> dict[str, Any]:
+        rule, series, absent = key
+        return {
+            "rule_id": rule,
+            "absent": absent,
+            "what": series.of.value,
+            "number": series.number,
+            "part": series.part,
+            "name": name_of(self.view, series),
+        }
 
 
 @dataclass(slots=True)
@@ -79,17 +173,16 @@ class Judge:
         self.looked = moment
         rules = [rule for rule in kept.rules(session) if rule.on]
         rows = {_key(row): row for row in kept.open_alerts(session)}
-        round_ = _Round()
-        now = _Now(found, {series: place for place, series in enumerate(found.series)})
+        round_ = _Round(view, found, rows, at, interval)
         for rule in rules:
             things = self._covered(view, rule)
             if rule.bounds is not None:
-                self._judge(view, rule, things, now, rows, round_, moment, interval)
+                round_.by_limit(rule, rule.bounds, things, self.last)
             if rule.absent is not None:
-                self._listen(view, rule, things, now, rows, round_, moment)
-        self._let_go(rules, rows, round_, at)
+                round_.by_word(rule, rule.absent, things, self.last, self.began)
+        round_.let_go({rule.number: frozenset(self.covering[rule.number][1]) for rule in rules})
         self.last.update(dict.fromkeys(found.series, moment))
-        self._keep(session, view, rules, round_, at, now)
+        _keep(session, round_, {rule.number: rule for rule in rules})
 
     def _covered(self, view: SiteView, rule: Rule) -> list[Series]:
         """Found once for each picture of the site."""
@@ -100,86 +193,16 @@ class Judge:
             known = self.covering[rule.number] = rule, covered(view, rule.of, rule.chosen)
         return known[1]
 
-    def _judge(
-        self,
-        view: SiteView,
-        rule: Rule,
-        things: Sequence[Series],
-        sampled: _Now,
-        rows: Mapping[Key, AlertRow],
-        round_: _Round,
-        moment: float,
-        interval: float,
-    ) -> None:
-        """By the limit of a rule. Most things are within it and were before: there nothing is to be done."""
-        assert rule.bounds is not None
-        assert self.last is not None
-        for series in things:
-            value = sampled.value(rule, series)
-            row = rows.get((rule.number, series, False))
-            if row is None and (math.isnan(value) or not rule.bounds.breached(value)):
-                continue
-            was = _standing(row, self.last.get(series))
-            now = after(rule.bounds, was, moment, value, interval)
-            if now != was:
-                _note(view, (rule.number, series, False), row, was, now, value, round_)
 
-    def _listen(
-        self,
-        view: SiteView,
-        rule: Rule,
-        things: Sequence[Series],
-        sampled: _Now,
-        rows: Mapping[Key, AlertRow],
-        round_: _Round,
-        moment: float,
-    ) -> None:
-        """Whether things are heard of. One that was never is given the time from when this process began."""
-        assert rule.absent is not None
-        assert self.last is not None
-        for series in things:
-            key = (rule.number, series, True)
-            row = rows.get(key)
-            if series in sampled.places:
-                if row is not None:
-                    _note(view, key, row, _standing(row, None), Standing(last=moment), math.nan, round_)
-                continue
-            last = max(self.last.get(series, self.began), self.began)
-            if row is None and moment - last > rule.absent:
-                now = Standing(Phase.FIRING, last, moment, math.nan, last)
-                _note(view, key, None, Standing(), now, math.nan, round_)
-
-    def _let_go(
-        self, rules: Sequence[Rule], rows: Mapping[Key, AlertRow], round_: _Round, at: datetime
-    ) -> None:
-        """What was under way of things that are gone, or that their rule looks at no more."""
-        looked_at = {rule.number: frozenset(self.covering[rule.number][1]) for rule in rules}
-        for (number, series, _), row in rows.items():
-            if series in looked_at.get(number, ()):
-                continue
-            if row.fired is None:
-                round_.forgotten.append(row.id)
-            else:
-                round_.altered.append({"id": row.id, "ended": at, "why": GONE})
-                round_.ended = True
-
-    def _keep(
-        self,
-        session: Session,
-        view: SiteView,
-        rules: Sequence[Rule],
-        round_: _Round,
-        at: datetime,
-        now: _Now,
-    ) -> None:
-        kept.forget_alerts(session, round_.forgotten)
-        kept.add_alerts(session, round_.new)
-        kept.alter_alerts(session, round_.altered)
-        if round_.fired:
-            _gather(session, view, {rule.number: rule for rule in rules}, round_, at)
-        spoken = announce_incidents(session, view, at, now)
-        if spoken or round_.fired or round_.ended or round_.new or round_.altered or round_.forgotten:
-            tell(session, "alerts")
+def _keep(session: Session, round_: _Round, rules: Mapping[int, Rule]) -> None:
+    """Writes down what has come of a round, and makes the messages that are due. rules: those that are on."""
+    kept.forget_alerts(session, round_.forgotten)
+    kept.add_alerts(session, round_.new)
+    kept.alter_alerts(session, round_.altered)
+    if round_.fired:
+        _gather(session, round_, rules)
+    if announce_incidents(session, round_) or round_.anything:
+        tell(session, "alerts")
 
 
 def _key(row: AlertRow) -> Key:
@@ -202,36 +225,6 @@ def _standing(row: AlertRow | None, last: float | None) -> Standing:
     )
 
 
-def _note(
-    view: SiteView, key: Key, row: AlertRow | None, was: Standing, now: Standing, value: float, round_: _Round
-) -> None:
-    """What has become of how a rule stands with a thing."""
-    if now.phase is Phase.QUIET:
-        if row is None:
-            return
-        if row.fired is None:
-            round_.forgotten.append(row.id)
-        else:
-            ended = now.last if now.last is not None else was.since
-            round_.altered.append({"id": row.id, "ended": _moment(ended)})
-            round_.ended = True
-        return
-    rule, series, absent = key
-    name = name_of(view, series) if row is None else row.name
-    columns = {
-        "since": _moment(now.since),
-        "fired": None if now.fired is None else _moment(now.fired),
-        "worst": None if math.isnan(now.worst) else now.worst,
-    }
-    if row is None:
-        thing = {"what": series.of.value, "number": series.number, "part": series.part, "name": name}
-        round_.new.append({"rule_id": rule, "absent": absent, **thing, **columns})
-    elif (was.phase, was.since, was.worst) != (now.phase, now.since, now.worst):
-        round_.altered.append({"id": row.id, **columns})
-    if now.phase is Phase.FIRING and was.phase is not Phase.FIRING:
-        round_.fired.append((key, name, value))
-
-
 def _moment(seconds: float) -> datetime:
     return datetime.fromtimestamp(seconds, UTC)
 
@@ -239,15 +232,14 @@ def _moment(seconds: float) -> datetime:
 # What alerts have in common, and whom it is told. --------------------------------------------------------
 
 
-def _gather(
-    session: Session, view: SiteView, rules: Mapping[int, Rule], round_: _Round, at: datetime
-) -> None:
+def _gather(session: Session, round_: _Round, rules: Mapping[int, Rule]) -> None:
     """Alerts that fire from now on join what goes on of the same cause, or begin it."""
+    view = round_.view
     under_way = {kept.cause_of(row): row for row in kept.open_incidents(session)}
-    fired = [Fired(key[0], key[1]) for key, _, _ in round_.fired]
+    fired = [Fired(rule, series) for rule, series, _ in round_.fired]
     numbers = {_key(row): row for row in kept.open_alerts(session)}
     joined: dict[Cause, list[Key]] = {}
-    for cause, (key, _, _) in zip(causes_of(view, fired, under_way.keys()), round_.fired, strict=True):
+    for cause, key in zip(causes_of(view, fired, under_way.keys()), round_.fired, strict=True):
         joined.setdefault(cause, []).append(key)
     altered = []
     for cause, keys in joined.items():
@@ -256,7 +248,7 @@ def _gather(
         if row is None:
             rows = [numbers[key] for key in keys]
             words = headline(view, cause, [_as_alert(one, rules[one.rule_id]) for one in rows])
-            number = kept.begin_incident(session, cause, severity, words, at)
+            number = kept.begin_incident(session, cause, severity, words, round_.at)
         else:
             number = row.id
             if list(Severity).index(severity) > list(Severity).index(Severity(row.severity)):
@@ -278,12 +270,12 @@ def _as_alert(row: AlertRow, rule: Rule, value: float = math.nan) -> Alert:
     )
 
 
-def announce_incidents(session: Session, view: SiteView, at: datetime, now: _Now) -> bool:
+def announce_incidents(session: Session, round_: _Round) -> bool:
     """Ends incidents of which every alert is over, and makes the messages that are due: of what was not told
     yet, of what has become more urgent, of what is over. Nobody is told in quiet hours or while a person
     wants silence; what goes on after them, or is over, is told then. Whether anything came of it.
     """
-    spoken = False
+    at, spoken = round_.at, False
     for row in kept.over(session):
         row.ended, spoken = at, True
     session.flush()
@@ -296,7 +288,7 @@ def announce_incidents(session: Session, view: SiteView, at: datetime, now: _Now
         if event is None or (row.silent_until is not None and row.silent_until > at):
             continue
         found = [
-            _as_alert(one, rules[one.rule_id], now.value(rules[one.rule_id], series_of(one)))
+            _as_alert(one, rules[one.rule_id], round_.value(rules[one.rule_id], series_of(one)))
             for one in kept.of_incident(session, row.id, most=MOST_ALERTS)
             if one.rule_id in rules
         ]
@@ -304,7 +296,10 @@ def announce_incidents(session: Session, view: SiteView, at: datetime, now: _Now
         if not loud:
             continue
         severity = max((one.rule.severity for one in loud), key=list(Severity).index)
-        _tell_all(session, view, row, event, found, severity, to_whom, at)
+        for route in to_whom:
+            mine = [one for one in found if _hears(route, one, severity)]
+            if mine:
+                _tell(session, round_, row, event, route, mine)
         row.told, spoken = kept.TOLD_OVER if event is Event.OVER else severity.value, True
     return spoken
 
@@ -324,32 +319,25 @@ def _due(row: IncidentRow) -> Event | None:
     return None
 
 
-def _tell_all(
+def _tell(
     session: Session,
-    view: SiteView,
+    round_: _Round,
     row: IncidentRow,
     event: Event,
-    found: Sequence[Alert],
-    severity: Severity,
-    to_whom: Sequence[RouteRow],
-    at: datetime,
+    route: RouteRow,
+    alerts: Sequence[Alert],
 ) -> None:
-    """A message to each that hears of any of it."""
-    beside = [one.title for one in changes.unfinished(session) if one.state == "running"]
-    path = f"{settings().public_url}/watch/{row.id}"
-    for route in to_whom:
-        mine = [one for one in found if _hears(route, one, severity)]
-        if mine:
-            message = told(
-                view,
-                event,
-                kept.cause_of(row),
-                mine,
-                now=at.timestamp(),
-                beside=beside,
-                path=path,
-            )
-            kept.add_message(session, route.id, event, message.subject, message.text, row.id)
+    """A message to one who hears of an incident."""
+    message = told(
+        round_.view,
+        event,
+        kept.cause_of(row),
+        alerts,
+        now=round_.at.timestamp(),
+        beside=[one.title for one in changes.unfinished(session) if one.state == "running"],
+        path=f"{settings().public_url}/watch/{row.id}",
+    )
+    kept.add_message(session, route.id, event, message.subject, message.text, row.id)
 
 
 def _hears(route: RouteRow, alert: Alert, severity: Severity) -> bool:
