@@ -600,4 +600,4 @@ def test_mail_that_nobody_takes_does_not_undo_a_cluster(
         told = session.scalars(
             select(StepRow).where(StepRow.change_id == number, StepRow.name == "tell")
         ).one()
-    assert told.outcome.startswith("The mail host 127.0.0.1 did not take the message")
+    assert told.outcome.startswith("The mail server 127.0.0.1 did not take the message")
