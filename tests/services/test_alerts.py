@@ -300,6 +300,43 @@ def test_who_sees_to_it_is_said_and_nothing_more_is_told_but_that_it_is_over(vol
         writing.see(ME, 999)
 
 
+def test_it_is_told_as_soon_as_somebody_is_to_hear_of_it_and_counts_as_told_once_that_was_taken(
+    volume: Series, post: PostBox
+) -> None:
+    only(rule())
+    writing.save_route(ME, 0, "urgent only", "mail", "ama@skerry.example", Severity.URGENT, True)
+    site = Watched()
+    site.rounds(150, 150, 150, 150, of=volume)
+    [found] = incidents()
+    assert (found.told, told()) == (None, [])  # nobody hears of a notice
+    to_tomas()
+    site.rounds(150, of=volume)
+    assert told() == [("fired", "waiting")]
+    with transaction() as session:
+        assert alerts.told_of(session, [found.id]) == set()
+    send_due()
+    with transaction() as session:
+        assert alerts.told_of(session, [found.id]) == {found.id}
+    # With its rule goes what it found: nothing is left to tell of.
+    with transaction() as session:
+        alerts.delete_rule(session, alerts.rules(session)[0].number)
+    site.rounds(10, 10, of=volume)
+    assert told() == [("fired", "sent")]
+    with transaction() as session:
+        assert alerts.to_tell(session) == []
+
+
+def test_a_clock_that_was_set_back_hides_no_silence(barn_site: Site) -> None:
+    only(rule("A node is not heard", of=Sampled.NODE, bounds=None, absent=30.0))
+    site = Watched()
+    nodes = covered(current_view(), Sampled.NODE, Chosen())
+    site.round(dict.fromkeys(nodes, 0.0))
+    site.at -= timedelta(hours=1)
+    for _ in range(5):
+        site.round({nodes[0]: 0.0})
+    assert len(states(absent=True)) == len(nodes) - 1
+
+
 def test_what_gets_worse_is_told_once(volume: Series) -> None:
     more = Bounds(Way.ABOVE, 1000.0, 500.0)
     only(rule(), rule("Very much is read", bounds=more, severity=Severity.URGENT))

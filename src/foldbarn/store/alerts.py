@@ -130,13 +130,6 @@ def end_alerts(session: Session, rule_number: int, at: datetime, why: str) -> No
     session.execute(update(AlertRow).where(*mine).values(ended=at, why=why))
 
 
-def since(session: Session, moment: datetime, most: int) -> list[AlertRow]:
-    """Those that fired and lasted beyond a moment, newest first."""
-    lasted = or_(AlertRow.ended.is_(None), AlertRow.ended > moment)
-    rows = select(AlertRow).where(lasted, AlertRow.fired.is_not(None)).order_by(AlertRow.fired.desc())
-    return list(session.scalars(rows.limit(most)))
-
-
 def of_thing(session: Session, series: Series, moment: datetime, most: int) -> list[AlertRow]:
     """Of one thing those that lasted beyond a moment, oldest first, pending ones among them."""
     mine = (
@@ -160,6 +153,12 @@ def counts(session: Session, incidents: Collection[int]) -> dict[int, tuple[int,
     rows = select(AlertRow.incident_id, func.count(), still).where(AlertRow.incident_id.in_(incidents))
     found = session.execute(rows.group_by(AlertRow.incident_id))
     return {int(number): (int(all_), int(left)) for number, all_, left in found if number is not None}
+
+
+def told_of(session: Session, incidents: Collection[int]) -> set[int]:
+    """Of which of these incidents somebody was told: a message was taken."""
+    sent = MessageRow.incident_id.in_(incidents), MessageRow.state == "sent"
+    return {n for n in session.scalars(select(MessageRow.incident_id).where(*sent)) if n is not None}
 
 
 def last_samples(session: Session, at: datetime) -> dict[Series, float]:

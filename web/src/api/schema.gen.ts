@@ -5817,7 +5817,8 @@ export interface components {
         };
         /**
          * IncidentOut
-         * @description Alerts with a cause in common. alerts, left: how many there are, and of how many it is still so.
+         * @description Alerts with a cause in common. alerts, left: how many there are, and of how many it is still so. told:
+         *     somebody was, and the message taken.
          *     seen_by: who sees to it; silent_until: nothing is told of it before.
          */
         IncidentOut: {
@@ -9794,7 +9795,8 @@ export interface components {
          * WatchOut
          * @description health: of everything, by kind; losses: of each pool, what of it could be lost now and still be made
          *     whole. nobody: why nobody is told anything; empty where somebody is. stuck: messages that are tried
-         *     again or were given up lately.
+         *     again or were given up lately. recent_days: for which what is over is shown; tried_days: for which a
+         *     message is tried.
          */
         WatchOut: {
             /** Health */
@@ -9809,10 +9811,14 @@ export interface components {
             over: components["schemas"]["IncidentOut"][];
             /** Pending */
             pending: number;
+            /** Recent Days */
+            recent_days: number;
             /** Rules */
             rules: number;
             /** Stuck */
             stuck: components["schemas"]["MessageOut"][];
+            /** Tried Days */
+            tried_days: number;
         };
         /**
          * WatchRuleIn

@@ -166,7 +166,8 @@ class AlertOut(BaseModel):
 
 
 class IncidentOut(BaseModel):
-    """Alerts with a cause in common. alerts, left: how many there are, and of how many it is still so.
+    """Alerts with a cause in common. alerts, left: how many there are, and of how many it is still so. told:
+    somebody was, and the message taken.
     seen_by: who sees to it; silent_until: nothing is told of it before.
     """
 
@@ -216,13 +217,16 @@ class KindHealthOut(BaseModel):
 class WatchOut(BaseModel):
     """health: of everything, by kind; losses: of each pool, what of it could be lost now and still be made
     whole. nobody: why nobody is told anything; empty where somebody is. stuck: messages that are tried
-    again or were given up lately.
+    again or were given up lately. recent_days: for which what is over is shown; tried_days: for which a
+    message is tried.
     """
 
     open: list[IncidentOut]
     over: list[IncidentOut]
     rules: int
     pending: int
+    recent_days: int
+    tried_days: float
     health: list[KindHealthOut]
     losses: list[NamedOut]
     nobody: str

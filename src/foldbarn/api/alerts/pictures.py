@@ -4,10 +4,7 @@ from __future__ import annotations
 
 import math
 from collections import Counter
-from collections.abc import Mapping, Sequence
-from itertools import pairwise
-
-import numpy as np
+from collections.abc import Collection, Mapping, Sequence
 
 from foldbarn.api.alerts.models import (
     AlertOut,
@@ -29,6 +26,7 @@ from foldbarn.api.alerts.models import (
     WatchRuleOut,
 )
 from foldbarn.api.bodies import StateOut
+from foldbarn.api.samples.pictures import short
 from foldbarn.core.errors import BarnError
 from foldbarn.core.site import SiteView
 from foldbarn.core.watch.covering import covered, names_of
@@ -37,7 +35,7 @@ from foldbarn.core.watch.lamps import Outlook
 from foldbarn.core.watch.messages import Alert, kin_of, said
 from foldbarn.core.watch.metrics import METRICS, say_value
 from foldbarn.core.watch.rules import Bounds, Chosen, Quiet, Rule, Severity
-from foldbarn.core.watch.samples import Sampled, gaps
+from foldbarn.core.watch.samples import Sampled, pieces
 from foldbarn.links.mail import server_of_settings
 from foldbarn.services.alerts.judging import series_of
 from foldbarn.services.alerts.writing import OnOne, Trial
@@ -152,8 +150,8 @@ def trial_out(view: SiteView, rule: Rule, trial: Trial) -> TrialOut:
         until=trial.until,
         seconds=trial.seconds,
         at=[round(moment, 1) for moment in drawn.at.tolist()] if drawn else [],
-        values=[_known(value) for value in drawn.values.tolist()] if drawn else [],
-        pieces=_pieces(drawn, trial.seconds) if drawn else [],
+        values=[short(value) for value in drawn.values.tolist()] if drawn else [],
+        pieces=pieces(drawn.at, trial.seconds) if drawn else [],
         spans=_spans(drawn) if drawn else [],
         gaps=[list(gap) for gap in drawn.tried.gaps] if drawn else [],
         subject=trial.message.subject if trial.message else "",
@@ -167,19 +165,10 @@ def _tried_out(view: SiteView, one: OnOne) -> TriedOut:
         name=one.name,
         told=one.told,
         held_back=one.tried.held_back,
-        worst=_known(one.worst),
+        worst=short(one.worst),
         consumers=list(kin.consumers),
         carriers=list(kin.carriers),
     )
-
-
-def _known(value: float | None) -> float | None:
-    return None if value is None or math.isnan(value) else float(f"{value:.4g}")
-
-
-def _pieces(one: OnOne, seconds: float) -> list[list[int]]:
-    begins = [0, *np.flatnonzero(gaps(one.at, seconds)).tolist(), len(one.at)]
-    return [[first, last] for first, last in pairwise(begins) if last > first]
 
 
 def _spans(one: OnOne) -> list[SpanOut]:
@@ -190,7 +179,10 @@ def _spans(one: OnOne) -> list[SpanOut]:
 # Alerts. -------------------------------------------------------------------------------------------------
 
 
-def incident_out(row: IncidentRow, counted: Mapping[int, tuple[int, int]]) -> IncidentOut:
+def incident_out(
+    row: IncidentRow, counted: Mapping[int, tuple[int, int]], told: Collection[int]
+) -> IncidentOut:
+    """counted: alerts of each incident; told: those of which somebody was told."""
     alerts, left = counted.get(row.id, (0, 0))
     return IncidentOut(
         number=row.id,
@@ -201,7 +193,7 @@ def incident_out(row: IncidentRow, counted: Mapping[int, tuple[int, int]]) -> In
         ended=row.ended.timestamp() if row.ended else None,
         alerts=alerts,
         left=left,
-        told=row.told is not None,
+        told=row.id in told,
         seen_by=row.seen_by or "",
         seen_at=row.seen_at.timestamp() if row.seen_at else None,
         silent_until=row.silent_until.timestamp() if row.silent_until else None,

@@ -38,10 +38,12 @@ from foldbarn.api.alerts.pictures import (
 )
 from foldbarn.api.common import Number, person
 from foldbarn.core.errors import NotFound
+from foldbarn.core.units import DAY_SECONDS
 from foldbarn.core.watch.metrics import figures_of
 from foldbarn.core.watch.samples import TIMES, Series
 from foldbarn.services.alerts import writing
 from foldbarn.services.alerts.judging import series_of
+from foldbarn.services.alerts.telling import GIVEN_UP_AFTER
 from foldbarn.services.site import outlook
 from foldbarn.store import alerts, samples
 from foldbarn.store.database import Session, transaction
@@ -59,16 +61,19 @@ def read_watch() -> WatchOut:
     with transaction() as session:
         now = samples.now(session)
         still, over = alerts.open_incidents(session), alerts.recent_incidents(session, now - RECENT, MOST)
-        counted = alerts.counts(session, [row.id for row in (*still, *over)])
+        numbers = [row.id for row in (*still, *over)]
+        counted, told = alerts.counts(session, numbers), alerts.told_of(session, numbers)
         rules, open_ = alerts.rules(session), alerts.open_alerts(session)
         sent = alerts.messages(session, MOST)
         return WatchOut(
-            open=[incident_out(row, counted) for row in reversed(still)],
-            over=[incident_out(row, counted) for row in over],
+            open=[incident_out(row, counted, told) for row in reversed(still)],
+            over=[incident_out(row, counted, told) for row in over],
             rules=sum(rule.on for rule in rules),
             pending=sum(row.fired is None for row in open_),
             health=health_out(seen),
             losses=losses_out(seen),
+            recent_days=RECENT.days,
+            tried_days=GIVEN_UP_AFTER / DAY_SECONDS,
             nobody=nobody_is_told(alerts.routes(session), rules),
             stuck=[message_out(row, to) for row, to in sent if row.problem and row.event != "test"],
         )
@@ -87,7 +92,7 @@ def read_incident(number: Number) -> IncidentPage:
         now = samples.now(session).timestamp()
         values = _values_now(session, {(series_of(one), one.rule_id) for one in found if one.ended is None})
         return IncidentPage(
-            incident=incident_out(row, alerts.counts(session, [number])),
+            incident=incident_out(row, alerts.counts(session, [number]), alerts.told_of(session, [number])),
             alerts=[
                 alert_out(
                     view, one, rules[one.rule_id], values.get((series_of(one), one.rule_id), math.nan), now

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
-from itertools import pairwise
 
 import numpy as np
 
@@ -21,7 +20,7 @@ from foldbarn.core.watch.samples import (
     Measure,
     Sampled,
     condensed,
-    gaps,
+    pieces,
     unpacked,
 )
 from foldbarn.core.watch.states import Lamp
@@ -47,14 +46,14 @@ def samples_out(view: SiteView, name: str, over: Time, drawn: Drawn) -> SamplesO
         since=drawn.since,
         until=drawn.until,
         at=[round(moment, 1) for moment in drawn.at.tolist()],
-        pieces=_pieces(drawn),
+        pieces=pieces(drawn.at, drawn.seconds),
         measures={
             measure: _measure_out(rows, whole, measure, taken=drawn.over.span == 0)
             for column, measure in enumerate(MEASURES)
             if whole.count[0, column]
         },
-        mean_seconds=[_short(pace.mean) for pace in paces],
-        late_seconds=[_short(pace.within()) for pace in paces],
+        mean_seconds=[short(pace.mean) for pace in paces],
+        late_seconds=[short(pace.within()) for pace in paces],
         forecasts=_forecasts(view, drawn),
         marks=[
             *map(_change_mark, drawn.changes),
@@ -77,11 +76,6 @@ def _forecasts(view: SiteView, drawn: Drawn) -> dict[Measure, str]:
     return found
 
 
-def _pieces(drawn: Drawn) -> list[list[int]]:
-    begins = [0, *np.flatnonzero(gaps(drawn.at, drawn.seconds)).tolist(), len(drawn.at)]
-    return [[first, last] for first, last in pairwise(begins) if last > first]
-
-
 def _measure_out(rows: Condensed, whole: Condensed, measure: Measure, *, taken: bool) -> MeasureOut:
     """taken: each row is one sample, and no more than that."""
     column = MEASURES.index(measure)
@@ -89,17 +83,17 @@ def _measure_out(rows: Condensed, whole: Condensed, measure: Measure, *, taken: 
         mean=_listed(rows.mean[:, column]),
         least=[] if taken else _listed(rows.least[:, column]),
         most=[] if taken else _listed(rows.most[:, column]),
-        average=_short(float(whole.mean[0, column])),
-        highest=_short(float(whole.most[0, column])),
-        usual=_short(whole.not_exceeded(0, measure, USUAL)),
+        average=short(float(whole.mean[0, column])),
+        highest=short(float(whole.most[0, column])),
+        usual=short(whole.not_exceeded(0, measure, USUAL)),
     )
 
 
 def _listed(values: Reals) -> Sequence[float | None]:
-    return [_short(value) for value in values.tolist()]
+    return [short(value) for value in values.tolist()]
 
 
-def _short(value: float | None) -> float | None:
+def short(value: float | None) -> float | None:
     """As many digits as can be seen; none where nothing is known."""
     if value is None or math.isnan(value):
         return None

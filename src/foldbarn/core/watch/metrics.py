@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
 from dataclasses import dataclass
 from enum import StrEnum
 
@@ -144,8 +143,3 @@ def _times_within(times: Reals, share: float) -> Reals:
     within = _EDGES[bucket] + (_EDGES[bucket + 1] - _EDGES[bucket]) * np.minimum(part, 1.0)
     found: Reals = np.where(total > 0, within, np.nan)
     return found
-
-
-def metrics_of(kinds: Collection[Sampled]) -> list[Metric]:
-    """Those that things of these kinds have, in the order in which they are offered."""
-    return [metric for metric, known in METRICS.items() if set(kinds) <= set(known.of)]

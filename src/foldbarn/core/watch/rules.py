@@ -7,7 +7,7 @@ One call judges each sample, whether it has just been taken or is tried on what 
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from enum import StrEnum
 
@@ -32,6 +32,16 @@ class Severity(StrEnum):
 
     NOTICE = "notice"
     URGENT = "urgent"
+
+    @property
+    def rank(self) -> int:
+        """The more it matters, the higher."""
+        return list(Severity).index(self)
+
+
+def most_severe(severities: Iterable[Severity]) -> Severity:
+    """Of at least one."""
+    return max(severities, key=lambda one: one.rank)
 
 
 class Phase(StrEnum):

@@ -8,6 +8,7 @@ import math
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from enum import StrEnum
+from itertools import pairwise
 
 import numpy as np
 
@@ -455,6 +456,12 @@ def in_points(at: Reals, rows: Condensed, point: int) -> tuple[Reals, Condensed]
 def gaps(at: Reals, seconds: float) -> Flags:
     """Whether more has passed before a sample than there is between two: nobody knows what was meanwhile."""
     return np.diff(at, prepend=at[:1]) > 1.5 * seconds
+
+
+def pieces(at: Reals, seconds: float) -> list[list[int]]:
+    """Runs of samples with none missing between them: from which, and up to which."""
+    begins = [0, *np.flatnonzero(gaps(at, seconds)).tolist(), len(at)]
+    return [[first, last] for first, last in pairwise(begins) if last > first]
 
 
 def keys_of(series: Iterable[Series]) -> dict[Series, int]:

@@ -8,14 +8,21 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
 
-import structlog
-
 from foldbarn.core.site import SiteView
 from foldbarn.core.watch.causes import Cause, Fired, causes_of
 from foldbarn.core.watch.covering import covered, name_of
 from foldbarn.core.watch.messages import Alert, Event, headline, told
 from foldbarn.core.watch.metrics import Metric, figures_now
-from foldbarn.core.watch.rules import Bounds, Phase, Rule, Severity, Standing, after, is_gap
+from foldbarn.core.watch.rules import (
+    Bounds,
+    Phase,
+    Rule,
+    Severity,
+    Standing,
+    after,
+    is_gap,
+    most_severe,
+)
 from foldbarn.core.watch.samples import Sampled, Samples, Series
 from foldbarn.settings import settings
 from foldbarn.store import alerts as kept
@@ -23,7 +30,6 @@ from foldbarn.store import changes
 from foldbarn.store.database import Session, tell
 from foldbarn.store.tables import AlertRow, IncidentRow, RouteRow
 
-log = structlog.get_logger()
 GONE = "There is no such thing any more, or the rule does not look at it."
 Key = tuple[int, Series, bool]  # number of the rule, the thing, whether it is that nothing is heard of it
 
@@ -97,7 +103,8 @@ class _Round:
                 if row is not None:
                     self._note(key, row, _standing(row, None), Standing(last=moment))
                 continue
-            heard = max(last.get(series, began), began)
+            before = last.get(series, began)
+            heard = max(before, began) if before <= moment else began  # or the clock was set back
             if row is None and moment - heard > absent:
                 now = Standing(Phase.FIRING, heard, moment, math.nan, heard)
                 self._note(key, None, Standing(), now)
@@ -243,7 +250,7 @@ def _gather(session: Session, round_: _Round, rules: Mapping[int, Rule]) -> None
         joined.setdefault(cause, []).append(key)
     altered = []
     for cause, keys in joined.items():
-        severity = max((rules[key[0]].severity for key in keys), key=list(Severity).index)
+        severity = most_severe(rules[key[0]].severity for key in keys)
         row = under_way.get(cause)
         if row is None:
             rows = [numbers[key] for key in keys]
@@ -251,8 +258,7 @@ def _gather(session: Session, round_: _Round, rules: Mapping[int, Rule]) -> None
             number = kept.begin_incident(session, cause, severity, words, round_.at)
         else:
             number = row.id
-            if list(Severity).index(severity) > list(Severity).index(Severity(row.severity)):
-                row.severity = severity.value
+            row.severity = most_severe((severity, Severity(row.severity))).value
         altered += [{"id": numbers[key].id, "incident_id": number} for key in keys]
     kept.alter_alerts(session, altered)
 
@@ -293,14 +299,19 @@ def announce_incidents(session: Session, round_: _Round) -> bool:
             if one.rule_id in rules
         ]
         loud = [one for one in found if one.rule.quiet is None or not one.rule.quiet.covers(at.timestamp())]
+        if not found and event is Event.OVER:
+            row.told = kept.TOLD_OVER  # its rules are deleted, and what they found with them
         if not loud:
             continue
-        severity = max((one.rule.severity for one in loud), key=list(Severity).index)
+        severity = most_severe(one.rule.severity for one in loud)
+        hearing = {route.id: [one for one in found if _hears(route, one, severity)] for route in to_whom}
         for route in to_whom:
-            mine = [one for one in found if _hears(route, one, severity)]
-            if mine:
+            if mine := hearing[route.id]:
                 _tell(session, round_, row, event, route, mine)
-        row.told, spoken = kept.TOLD_OVER if event is Event.OVER else severity.value, True
+        if event is Event.OVER:
+            row.told = kept.TOLD_OVER
+        elif any(hearing.values()):  # else it is told as soon as somebody is to hear of it
+            row.told, spoken = severity.value, True
     return spoken
 
 
@@ -313,8 +324,7 @@ def _due(row: IncidentRow) -> Event | None:
         return Event.OVER
     if row.told is None:
         return Event.FIRED
-    order = [severity.value for severity in Severity]
-    if order.index(row.severity) > order.index(row.told) and row.seen_at is None:
+    if Severity(row.severity).rank > Severity(row.told).rank and row.seen_at is None:
         return Event.WORSE
     return None
 
@@ -343,5 +353,4 @@ def _tell(
 def _hears(route: RouteRow, alert: Alert, severity: Severity) -> bool:
     """Whether who is told this way hears of an alert, in an incident of this severity."""
     mine = route.usual if alert.rule.route is None else alert.rule.route == route.id
-    order = list(Severity)
-    return mine and order.index(severity) >= order.index(Severity(route.least))
+    return mine and severity.rank >= Severity(route.least).rank

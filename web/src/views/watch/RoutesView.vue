@@ -27,6 +27,7 @@ const failure = computed(
 const EMPTY = { name: "", kind: "mail", target: "", least: "notice", usual: true } as Route["wish"];
 const form = reactive({ number: 0, wish: { ...EMPTY } });
 const edit = (r: Route) => Object.assign(form, { number: r.number, wish: { ...r.wish } });
+const sure = ref(0); // which of them is to be deleted
 const secret = ref("");
 const shown = ref(false);
 const keep = () =>
@@ -107,8 +108,11 @@ const tried = computed(() => (test.data.value ? (test.data.value.problem ?? "") 
                 >Send a test</VBtn
               >
               <VBtn class="act" :aria-label="`Alter ${r.wish.name}`" @click="edit(r)">Alter</VBtn>
-              <VBtn class="act" :aria-label="`Delete ${r.wish.name}`" @click="away.mutate(r.number)"
-                >Delete</VBtn
+              <VBtn
+                class="act"
+                :aria-label="`Delete ${r.wish.name}`"
+                @click="sure === r.number ? away.mutate(r.number) : (sure = r.number)"
+                >{{ sure === r.number ? "Press once more" : "Delete" }}</VBtn
               >
             </td>
           </tr>

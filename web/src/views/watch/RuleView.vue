@@ -12,7 +12,7 @@ import {
   useTrial,
   type WatchRule,
 } from "../../api/client";
-import { count, say } from "../../lib/format";
+import { count, say, span } from "../../lib/format";
 import ProblemNote from "../../parts/ProblemNote.vue";
 import RuleCurve from "./RuleCurve.vue";
 import { meant, said, typed, TYPED } from "./words";
@@ -55,6 +55,7 @@ const form = reactive({
   on: true,
 });
 const begun = ref(false);
+const sure = ref(false); // that it is to be deleted
 const clockOf = (minutes: number) =>
   `${String(Math.floor(minutes / 60)).padStart(2, "0")}:${String(minutes % 60).padStart(2, "0")}`;
 /** The level at which it is over goes with the limit, in proportion, so that it stays on the right side. */
@@ -215,11 +216,12 @@ const drag = (value: number) => limitTo(typed(unit.value, value));
         <h1>{{ isNew ? "Write a rule" : form.name }}</h1>
         <p>It is tried on what happened before it is kept. Nothing is sent yet.</p>
         <span class="grow" />
+        <VBtn v-if="!isNew && !sure" class="act" @click="sure = true">Delete it, with what it found</VBtn>
         <VBtn
-          v-if="!isNew"
+          v-else-if="!isNew"
           class="act"
           @click="away.mutate(Number(rule), { onSuccess: () => router.push('/watch/rules') })"
-          >Delete it, with what it found</VBtn
+          >Press once more: there is no way back</VBtn
         >
         <VBtn class="btn" :disabled="!form.name.trim()" @click="keep">Keep it</VBtn>
       </div>
@@ -359,8 +361,7 @@ const drag = (value: number) => limitTo(typed(unit.value, value));
               For {{ count(trial.data.value.gaps.length, "stretch", "stretches") }} nobody knows.
             </p>
             <p v-if="over !== 'hour'" class="soft">
-              By averages of {{ over === "day" ? "five minutes" : "an hour" }}: what lasted for less does not
-              show.
+              By averages over {{ span(trial.data.value.seconds) }}: what lasted for less does not show.
             </p>
           </div>
         </div>

@@ -82,14 +82,19 @@ const isSilent = (i: Incident) => i.silent_until !== null && i.silent_until > Da
         </tbody>
       </VTable>
       <p v-else class="empty">
-        Nothing: every figure that a rule looks at is within its limit, or has not been out of it for long
-        enough.
+        <template v-if="!watch.rules">No rule is on: nothing is watched for.</template>
+        <template v-else
+          >Nothing: every figure that a rule looks at is within its limit, or has not been out of it for long
+          enough.</template
+        >
       </p>
     </section>
     <section v-if="watch?.stuck.length" aria-label="What could not be sent">
       <div class="sec next">
         <h2>What could not be sent</h2>
-        <span class="small">It is tried again by itself, for a day at the most.</span>
+        <span class="small"
+          >It is tried again by itself, for {{ count(watch.tried_days, "day") }} at the most.</span
+        >
       </div>
       <VTable class="plain">
         <thead>
@@ -161,7 +166,7 @@ const isSilent = (i: Incident) => i.silent_until !== null && i.silent_until > Da
     <section v-if="watch" aria-label="Over lately">
       <div class="sec next">
         <h2>Over lately</h2>
-        <span class="small">of the last seven days</span>
+        <span class="small">of the last {{ count(watch.recent_days, "day") }}</span>
       </div>
       <VTable v-if="watch.over.length" class="plain">
         <thead>
