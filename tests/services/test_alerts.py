@@ -361,9 +361,9 @@ def test_ten_thousand_alerts_at_once_are_one_message(volume: Series, post: PostB
     site.round({Series(Sampled.VOLUME, v.number): 150.0 for v in many}, crowded)
     assert len(states()) == 10_000
     [found] = incidents()
-    assert (found.cause, found.headline) == ("rule", "Much is read: 10,000 volumes")
+    assert (found.cause, found.headline) == ("rule", "Much is read: several volumes")
     send_due()
-    assert post.messages[0]["subject"] == "Notice: Much is read: 10,000 volumes"
+    assert post.messages[0]["subject"] == "Notice: Much is read: several volumes, 10,000 alerts"
     assert "And 9,988 more." in str(post.messages[0]["text"])
     site.round({Series(Sampled.VOLUME, v.number): 10.0 for v in many}, crowded)
     assert set(states()) == {"over"}

@@ -99,4 +99,4 @@ def test_a_rule_is_written_on_its_curve_fires_is_seen_to_and_is_over(used: Runni
     expect(tab.get_by_text(re.compile("^Was over"))).to_be_visible()
     expect(tab.get_by_role("button", name=re.compile("^Over: Charts is busy: charts, after"))).to_be_visible()
     tab.goto(f"{used.url}/volumes/charts")
-    expect(tab.get_by_role("link", name="Charts is busy: was told of.")).to_be_visible()
+    expect(tab.get_by_role("link", name="Charts is busy: it fired.")).to_be_visible()

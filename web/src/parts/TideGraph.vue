@@ -247,6 +247,9 @@ const lasted = (m: Samples["marks"][number]) =>
 </template>
 
 <style scoped>
+.tide > .sec {
+  flex-wrap: wrap; /* beside something else there is not room for all of it */
+}
 .sec .lens {
   margin-left: 10px;
 }

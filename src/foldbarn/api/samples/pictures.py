@@ -113,7 +113,7 @@ def _change_mark(row: ChangeRow) -> MarkOut:
 
 
 def _alert_mark(row: AlertRow, rule: str) -> MarkOut:
-    doing = "was told of" if row.fired is not None else "out of bounds, and not yet for long enough"
+    doing = "it fired" if row.fired is not None else "out of bounds, and not yet for long enough"
     return MarkOut(
         begun=(row.fired or row.since).timestamp(),
         ended=row.ended.timestamp() if row.ended else None,

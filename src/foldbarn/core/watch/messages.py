@@ -111,7 +111,8 @@ def told(
 def _subject(view: SiteView, event: Event, cause: Cause, alerts: Sequence[Alert], now: float) -> str:
     urgent = any(one.rule.severity is Severity.URGENT for one in alerts)
     first = {Event.OVER: "Over", Event.FIRED: "Urgent" if urgent else "Notice", Event.WORSE: "Urgent"}[event]
-    what = headline(view, cause, alerts)
+    many = f", {say_count(len(alerts), 'alert')}" if len(alerts) > 1 else ""
+    what = headline(view, cause, alerts) + many
     if event is Event.OVER:
         begun = min(one.since for one in alerts)
         return f"{first}: {what}, after {say_duration(max(one.ended or now for one in alerts) - begun)}"
@@ -119,17 +120,16 @@ def _subject(view: SiteView, event: Event, cause: Cause, alerts: Sequence[Alert]
 
 
 def headline(view: SiteView, cause: Cause, alerts: Sequence[Alert]) -> str:
-    """What an incident is, in a few words."""
+    """What an incident is, in a few words that stay true while more joins it."""
     match cause.of:
         case Of.NODE:
             name = name_of(view, Series(Sampled.NODE, cause.number)) or "a node that is gone"
-            more = say_count(len(alerts), "alert")
-            return f"{name} is not heard, {more}"
+            return f"{name} is not heard"
         case Of.DISK:
             name = name_of(view, Series(Sampled.DISK, cause.number)) or "a disk that is gone"
-            return f"{name} is missing, {say_count(len(alerts), 'alert')}"
+            return f"{name} is missing"
         case Of.RULE:
-            return f"{alerts[0].rule.name}: {say_count(len(alerts), alerts[0].rule.of.value)}"
+            return f"{alerts[0].rule.name}: several {alerts[0].rule.of}s"
         case Of.THING:
             rules = say_list(list(dict.fromkeys(one.rule.name for one in alerts)))
             return f"{rules}: {alerts[0].name}"

@@ -75,7 +75,7 @@ const few = (names: string[]) =>
               <th>Rule</th>
               <th>Used by</th>
               <th>Carried by</th>
-              <th>Told since</th>
+              <th>Fired</th>
             </tr>
           </thead>
           <tbody>
